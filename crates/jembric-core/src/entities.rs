@@ -1,0 +1,449 @@
+//! [`Entities`]: key columns to dense numbers 0..n, so that what is known of an entity is an array slot.
+//!
+//! One column at a time: its values are numbered through an open-addressing table of (hash, number) slots, and two numbered
+//! columns make one column of pairs, which is numbered in turn. What makes it fast, and what a change must keep:
+//!
+//! * A text's 16-byte view is its own key where the text is short (12 bytes), so no text is followed in memory.
+//! * Rows are worked in blocks: all slots of a block are loaded, then all keys, and only then compared. The loads of a block
+//!   do not depend on each other, so the processor fetches them at once; with millions of entities that is what counts.
+//! * A slot's place is the *top* bits of its hash, so growing the table walks old and new in the same order.
+//! * Threads share no table: each numbers the keys whose hash falls to it, and the numbers are moved past one another at the
+//!   end. Which number an entity gets is not part of any answer.
+
+use crate::{error::Result, table::Table};
+use arrow_array::{Array, ArrayRef, StringViewArray, cast::AsArray, types::*};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_schema::DataType;
+use foldhash::fast::FixedState;
+use rayon::prelude::*;
+use std::{
+    hash::BuildHasher,
+    sync::atomic::{AtomicU32, Ordering::Relaxed},
+};
+
+/// Rows whose slots and keys are fetched together.
+const BLOCK: usize = 128;
+/// Below so many rows, a second thread costs more than it brings.
+const ROWS_FOR_THREADS: usize = 1 << 17;
+
+/// The entity of each row, as a dense number.
+#[derive(Clone, Debug)]
+pub struct Entities {
+    ids: Vec<u32>,
+    count: u32,
+    /// Rows that belong to none.
+    without: u32,
+}
+
+/// What a missing key means.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Missing {
+    /// The row belongs to no entity: its number is [`Entities::NONE`].
+    NoEntity,
+    /// It is a value like any other: rows that miss the same keys belong together.
+    IsAKey,
+}
+
+impl Entities {
+    /// The number of a row that belongs to no entity.
+    pub const NONE: u32 = u32::MAX;
+
+    /// Numbers the entities that these columns identify. Without columns, all rows are one entity.
+    ///
+    /// Errors: a column is missing. Costs about one random memory access for each row and column.
+    pub fn number<N: AsRef<str>>(table: &Table, columns: &[N], missing: Missing) -> Result<Entities> {
+        let mut all: Option<Entities> = None;
+        for name in columns {
+            let column = number_column(table.column(name.as_ref())?, missing);
+            all = Some(match all {
+                None => column,
+                Some(before) => before.paired_with(&column),
+            });
+        }
+        Ok(all.unwrap_or_else(|| Entities {
+            ids: vec![0; table.rows()],
+            count: (table.rows() > 0).into(),
+            without: 0,
+        }))
+    }
+
+    /// The number of each row's entity: below [`count`](Entities::count), or [`Entities::NONE`].
+    pub fn ids(&self) -> &[u32] {
+        &self.ids
+    }
+
+    /// How many entities there are.
+    pub fn count(&self) -> usize {
+        self.count as usize
+    }
+
+    /// Which rows belong to an entity; none where all do.
+    pub(crate) fn rows_with_one(&self) -> Option<BooleanBuffer> {
+        (self.without > 0)
+            .then(|| BooleanBuffer::collect_bool(self.ids.len(), |row| self.ids[row] != Entities::NONE))
+    }
+
+    /// The first row of each entity, in the order of their numbers.
+    pub fn first_rows(&self) -> Vec<u32> {
+        let mut first = vec![u32::MAX; self.count()];
+        for (row, &id) in self.ids.iter().enumerate() {
+            if id != Entities::NONE && first[id as usize] == u32::MAX {
+                first[id as usize] = row as u32;
+            }
+        }
+        first
+    }
+
+    fn paired_with(&self, other: &Entities) -> Entities {
+        let (these, those) = (&self.ids, &other.ids);
+        let both = (self.rows_with_one(), other.rows_with_one());
+        let both = match both {
+            (Some(these), Some(those)) => Some(&these & &those),
+            (one, another) => one.or(another),
+        };
+        let pair = |row: usize| u64::from(these[row]) << 32 | u64::from(those[row]);
+        number(&Numbers(pair), these.len(), both.map(NullBuffer::new).as_ref(), Missing::NoEntity)
+    }
+}
+
+fn number_column(column: &ArrayRef, missing: Missing) -> Entities {
+    let nulls = column.logical_nulls();
+    let (rows, nulls) = (column.len(), nulls.as_ref());
+    macro_rules! numbered {
+        ($type:ty) => {{
+            let values = column.as_primitive::<$type>().values();
+            number(&Numbers(|row: usize| values[row] as u64), rows, nulls, missing)
+        }};
+    }
+    match column.data_type() {
+        DataType::Utf8View => number(&Texts(column.as_string_view()), rows, nulls, missing),
+        DataType::Int64 => numbered!(Int64Type),
+        DataType::Date32 => numbered!(Date32Type),
+        DataType::Timestamp(..) => numbered!(TimestampMicrosecondType),
+        DataType::Time64(_) => numbered!(Time64MicrosecondType),
+        DataType::Decimal64(..) => numbered!(Decimal64Type),
+        DataType::Float64 => {
+            let values = column.as_primitive::<Float64Type>().values();
+            number(&Numbers(|row: usize| values[row].to_bits()), rows, nulls, missing)
+        }
+        DataType::Boolean => {
+            let values = column.as_boolean().values();
+            number(&Numbers(|row: usize| values.value(row).into()), rows, nulls, missing)
+        }
+        DataType::Decimal128(..) => {
+            let values = column.as_primitive::<Decimal128Type>().values();
+            number(&Wide(values), rows, nulls, missing)
+        }
+        // A column without any value.
+        _ => number(&Numbers(|_| 0), rows, nulls, missing),
+    }
+}
+
+/// The keys of a column, as something that is quick to hash and compare.
+trait Keys: Sync {
+    type Key: Copy + Default + Send;
+    fn key(&self, row: usize) -> Self::Key;
+    fn hash(&self, key: Self::Key) -> u64;
+    fn same(&self, one: Self::Key, other: Self::Key) -> bool;
+}
+
+const HASHER: FixedState = FixedState::with_seed(0x6A65_6D62_7269_6320);
+
+struct Numbers<F>(F);
+
+impl<F: Fn(usize) -> u64 + Sync> Keys for Numbers<F> {
+    type Key = u64;
+    #[inline]
+    fn key(&self, row: usize) -> u64 {
+        self.0(row)
+    }
+    #[inline]
+    fn hash(&self, key: u64) -> u64 {
+        HASHER.hash_one(key)
+    }
+    #[inline]
+    fn same(&self, one: u64, other: u64) -> bool {
+        one == other
+    }
+}
+
+struct Wide<'a>(&'a [i128]);
+
+impl Keys for Wide<'_> {
+    type Key = i128;
+    fn key(&self, row: usize) -> i128 {
+        self.0[row]
+    }
+    fn hash(&self, key: i128) -> u64 {
+        HASHER.hash_one(key)
+    }
+    fn same(&self, one: i128, other: i128) -> bool {
+        one == other
+    }
+}
+
+/// Texts by their views: length and up to twelve bytes, or length, four bytes and the place of the whole text.
+struct Texts<'a>(&'a StringViewArray);
+
+impl Texts<'_> {
+    const SHORT: u32 = 12;
+
+    fn bytes(&self, view: u128) -> &[u8] {
+        let (buffer, offset) = ((view >> 64) as u32, (view >> 96) as u32 as usize);
+        &self.0.data_buffers()[buffer as usize][offset..offset + (view as u32) as usize]
+    }
+}
+
+impl Keys for Texts<'_> {
+    type Key = u128;
+    #[inline]
+    fn key(&self, row: usize) -> u128 {
+        self.0.views()[row]
+    }
+    #[inline]
+    fn hash(&self, view: u128) -> u64 {
+        if view as u32 <= Texts::SHORT { HASHER.hash_one(view) } else { HASHER.hash_one(self.bytes(view)) }
+    }
+    #[inline]
+    fn same(&self, one: u128, other: u128) -> bool {
+        let (length, other_length) = (one as u32, other as u32);
+        one == other
+            || (length > Texts::SHORT && length == other_length && self.bytes(one) == self.bytes(other))
+    }
+}
+
+/// Numbers the distinct keys of all rows.
+fn number<K: Keys>(keys: &K, rows: usize, nulls: Option<&NullBuffer>, missing: Missing) -> Entities {
+    let nulls = nulls.filter(|nulls| nulls.null_count() > 0);
+    // A number's top bits say which part gave it, until the parts' numbers are moved past one another.
+    let threads = if rows < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads().clamp(1, 8) };
+    let part_bits = usize::BITS - (threads - 1).leading_zeros();
+    let (parts, part_bits) =
+        if (rows as u64) < 1 << (32 - part_bits) { (threads, part_bits) } else { (1, 0) };
+    let tops = |part: usize| if part_bits == 0 { 0 } else { (part as u32) << (32 - part_bits) };
+
+    let mut ids: Vec<AtomicU32> = (0..0).map(AtomicU32::new).collect();
+    ids.resize_with(rows, AtomicU32::default);
+    let counts: Vec<u32> = (0..parts)
+        .into_par_iter()
+        .map(|part| {
+            let mut numbering = Numbering::new(keys);
+            let mut block = Block::new();
+            for start in (0..rows).step_by(BLOCK) {
+                let end = rows.min(start + BLOCK);
+                block.gather(keys, start..end, nulls, parts, part);
+                numbering.number_block(&mut block);
+                for (&row, &id) in block.rows[..block.len].iter().zip(&block.ids) {
+                    ids[row as usize].store(tops(part) | id, Relaxed);
+                }
+            }
+            numbering.keys_found.len() as u32
+        })
+        .collect();
+
+    let mut ids: Vec<u32> = ids.into_iter().map(AtomicU32::into_inner).collect();
+    if parts > 1 {
+        let mut before = [0; 8];
+        for part in 1..parts {
+            before[part] = before[part - 1] + counts[part - 1];
+        }
+        let low = u32::MAX >> part_bits;
+        ids.par_chunks_mut(1 << 16).for_each(|ids| {
+            ids.iter_mut().for_each(|id| *id = (*id & low) + before[(*id >> (32 - part_bits)) as usize & 7]);
+        });
+    }
+    let (mut count, mut without) = (counts.iter().sum(), 0);
+    if let Some(nulls) = nulls {
+        let id = if missing == Missing::IsAKey { count } else { Entities::NONE };
+        (!nulls.inner()).set_indices().for_each(|row| ids[row] = id);
+        match missing {
+            Missing::IsAKey => count += 1,
+            Missing::NoEntity => without = nulls.null_count() as u32,
+        }
+    }
+    Entities { ids, count, without }
+}
+
+/// The rows of one block that fall to one part.
+struct Block<Key> {
+    len: usize,
+    rows: [u32; BLOCK],
+    keys: [Key; BLOCK],
+    hashes: [u32; BLOCK],
+    ids: [u32; BLOCK],
+}
+
+impl<Key: Copy + Default> Block<Key> {
+    fn new() -> Block<Key> {
+        Block { len: 0, rows: [0; BLOCK], keys: [Key::default(); BLOCK], hashes: [0; BLOCK], ids: [0; BLOCK] }
+    }
+
+    #[inline]
+    fn gather<K: Keys<Key = Key>>(
+        &mut self,
+        keys: &K,
+        rows: std::ops::Range<usize>,
+        nulls: Option<&NullBuffer>,
+        parts: usize,
+        part: usize,
+    ) {
+        self.len = 0;
+        let mut add = |row: usize| {
+            let key = keys.key(row);
+            // The hash's upper half is spread over the parts; what is left of it places the key within its part.
+            let spread = (keys.hash(key) >> 32) * parts as u64;
+            self.rows[self.len] = row as u32;
+            self.keys[self.len] = key;
+            self.hashes[self.len] = spread as u32;
+            self.len += usize::from((spread >> 32) as usize == part);
+        };
+        match nulls {
+            None => rows.for_each(add),
+            Some(nulls) => rows.for_each(|row| {
+                if nulls.is_valid(row) {
+                    add(row);
+                }
+            }),
+        }
+    }
+}
+
+/// The table of one part: distinct keys, and slots of (hash, number + 1); an empty slot is 0.
+struct Numbering<'a, K: Keys> {
+    keys: &'a K,
+    keys_found: Vec<K::Key>,
+    slots: Vec<u64>,
+    /// How far a hash is shifted to make a place.
+    shift: u32,
+}
+
+impl<'a, K: Keys> Numbering<'a, K> {
+    fn new(keys: &'a K) -> Self {
+        const BITS: u32 = 10;
+        Numbering { keys, keys_found: Vec::new(), slots: vec![0; 1 << BITS], shift: 32 - BITS }
+    }
+
+    #[inline]
+    fn number_block(&mut self, block: &mut Block<K::Key>) {
+        let mut slots = [0_u64; BLOCK];
+        for (slot, &hash) in slots.iter_mut().zip(&block.hashes[..block.len]) {
+            *slot = self.slots[(hash >> self.shift) as usize];
+        }
+        let mut found = [K::Key::default(); BLOCK];
+        for (found, &slot) in found.iter_mut().zip(&slots[..block.len]) {
+            // An empty slot's number wraps to one that no key has.
+            *found = self.keys_found.get((slot as u32).wrapping_sub(1) as usize).copied().unwrap_or_default();
+        }
+        for i in 0..block.len {
+            let (slot, hash, key) = (slots[i], block.hashes[i], block.keys[i]);
+            let hit = slot != 0 && (slot >> 32) as u32 == hash && self.keys.same(found[i], key);
+            block.ids[i] = if hit { slot as u32 - 1 } else { self.find_or_add(hash, key) };
+        }
+    }
+
+    #[cold]
+    fn find_or_add(&mut self, hash: u32, key: K::Key) -> u32 {
+        if self.keys_found.len() * 2 >= self.slots.len() {
+            self.grow();
+        }
+        let last = self.slots.len() - 1;
+        let mut place = (hash >> self.shift) as usize;
+        loop {
+            let slot = self.slots[place];
+            if slot == 0 {
+                let number = self.keys_found.len() as u32;
+                self.slots[place] = u64::from(hash) << 32 | u64::from(number + 1);
+                self.keys_found.push(key);
+                return number;
+            }
+            if (slot >> 32) as u32 == hash && self.keys.same(self.keys_found[(slot as u32 - 1) as usize], key)
+            {
+                return slot as u32 - 1;
+            }
+            place = (place + 1) & last;
+        }
+    }
+
+    fn grow(&mut self) {
+        self.shift -= 1;
+        let mut slots = vec![0; self.slots.len() * 2];
+        let last = slots.len() - 1;
+        for &slot in self.slots.iter().filter(|&&slot| slot != 0) {
+            let mut place = ((slot >> 32) as u32 >> self.shift) as usize;
+            while slots[place] != 0 {
+                place = (place + 1) & last;
+            }
+            slots[place] = slot;
+        }
+        self.slots = slots;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::{Decimal128Array, Float64Array, Int64Array};
+    use proptest::prelude::*;
+    use std::{collections::HashMap, fmt::Write, sync::Arc};
+
+    /// The obvious model: rows are of one entity where their keys are written alike.
+    fn assert_like_model(table: &Table, columns: &[&str], missing: Missing) {
+        let entities = Entities::number(table, columns, missing).unwrap();
+        let mut numbers: HashMap<String, u32> = HashMap::new();
+        for row in 0..table.rows() {
+            let (mut key, mut misses) = (String::new(), false);
+            for name in columns {
+                let column = table.column(name).unwrap();
+                misses |= column.is_null(row);
+                write!(key, "{:?}|", arrow_cast::display::array_value_to_string(column, row)).unwrap();
+                write!(key, "{}|", column.is_null(row)).unwrap();
+            }
+            let id = entities.ids()[row];
+            if misses && missing == Missing::NoEntity {
+                assert_eq!(id, Entities::NONE);
+                continue;
+            }
+            assert!((id as usize) < entities.count(), "numbers are dense");
+            assert_eq!(*numbers.entry(key).or_insert(id), id, "one entity, one number");
+        }
+        let distinct: std::collections::HashSet<u32> = numbers.values().copied().collect();
+        assert_eq!((distinct.len(), numbers.len()), (entities.count(), entities.count()));
+        for (id, row) in entities.first_rows().into_iter().enumerate() {
+            assert_eq!(entities.ids().iter().position(|&other| other as usize == id), Some(row as usize));
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn one_entity_has_one_number(
+            texts in prop::collection::vec(prop::option::of("[ab]{0,2}(a long text of twenty)?"), 0..80),
+            numbers in prop::collection::vec(prop::option::of(-2_i64..3), 80),
+            floats in prop::collection::vec(prop::option::of(prop::sample::select(vec![0.0, -0.0, f64::NAN, 1.5])), 80),
+        ) {
+            let rows = texts.len();
+            let table = Table::from_columns([
+                ("text", Arc::new(texts.into_iter().collect::<StringViewArray>()) as ArrayRef),
+                ("number", Arc::new(Int64Array::from(numbers[..rows].to_vec()))),
+                ("float", Arc::new(Float64Array::from(floats[..rows].to_vec()))),
+                ("wide", Arc::new(Decimal128Array::from_iter(numbers[..rows].iter().map(|n| n.map(i128::from))))),
+            ]).unwrap();
+            for missing in [Missing::NoEntity, Missing::IsAKey] {
+                for columns in [&["text"][..], &["number", "text"], &["float", "wide", "number"], &[]] {
+                    assert_like_model(&table, columns, missing);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn threads_and_growth_do_not_change_who_is_who() {
+        let rows = ROWS_FOR_THREADS as i64 + 77;
+        let keys = |row: i64| (row % 5 != 0).then(|| format!("vessel number {}", row * 31 % 70_001));
+        let texts: StringViewArray = (0..rows).map(keys).collect();
+        let table = Table::from_columns([("vessel", Arc::new(texts) as ArrayRef)]).unwrap();
+        for threads in [1, 2, 3, 8] {
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+            pool.install(|| assert_like_model(&table, &["vessel"], Missing::NoEntity));
+        }
+    }
+}

@@ -1,0 +1,249 @@
+//! The one error type. Each variant carries enough to say what happened, where, and what to do about it.
+
+use crate::{
+    calendar::{Day, Span, notation::NotADate},
+    table::Type,
+};
+use arrow_schema::ArrowError;
+use std::fmt;
+
+/// A result whose error is [`enum@Error`].
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// What can be wrong with a table or with what was asked of it.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum Error {
+    /// A column was named that the table does not have.
+    #[error("{}there is no column `{column}`{}", within(.file), did_you_mean(.nearest, .columns))]
+    NoSuchColumn {
+        /// The file that the table came from.
+        file: Option<String>,
+        /// The name that was given.
+        column: String,
+        /// The names that come nearest to it, the nearest first.
+        nearest: Vec<String>,
+        /// All names there are.
+        columns: Vec<String>,
+    },
+    /// A column holds another type than the operation can use.
+    #[error("{}column `{column}` holds {found}, where {expected} are needed", within(.file))]
+    WrongType {
+        /// The file that the table came from.
+        file: Option<String>,
+        /// The column's name.
+        column: String,
+        /// What it would have to hold.
+        expected: &'static str,
+        /// What it holds.
+        found: Type,
+    },
+    /// A text column was to be used as dates.
+    #[error("{0}")]
+    NotDates(Box<NotDates>),
+    /// Every cell of a column can be read with the day first and with the month first.
+    #[error(
+        "{}column `{column}` leaves open whether day or month comes first: {cell} is {day_first} or {month_first}. \
+         Say which: `--date-order dmy` or `--date-order mdy`",
+        within(.file)
+    )]
+    AmbiguousDates {
+        /// The file that the table came from.
+        file: Option<String>,
+        /// The column's name.
+        column: String,
+        /// The first cell that can be read both ways.
+        cell: BadCell,
+        /// That cell with the day first.
+        day_first: Day,
+        /// That cell with the month first.
+        month_first: Day,
+    },
+    /// A new column would have the name of one that is there.
+    #[error("there is a column `{name}` already: choose another name")]
+    NameTaken {
+        /// The name.
+        name: String,
+    },
+    /// Two columns of one table have the same name.
+    #[error("{}two columns are called `{name}`: a column is found by its name, so rename one", within(.file))]
+    TwoColumnsOfOneName {
+        /// The file that the table came from.
+        file: Option<String>,
+        /// The name.
+        name: String,
+    },
+    /// The columns of one table have different lengths.
+    #[error("column `{name}` has {rows} rows, the ones before it {expected}")]
+    UnequalLengths {
+        /// The first column that differs.
+        name: String,
+        /// Its rows.
+        rows: usize,
+        /// The rows of the others.
+        expected: usize,
+    },
+    /// A table has more rows than one piece can hold.
+    #[error("{rows} rows are more than one piece can hold ({}): split the table", u32::MAX - 1)]
+    TooManyRows {
+        /// How many there are.
+        rows: usize,
+    },
+    /// An Arrow type that is not a value with one cell a row.
+    #[error(
+        "column `{column}` has the Arrow type {data_type}, which cannot be read as numbers, text, dates or moments"
+    )]
+    Unsupported {
+        /// The column's name.
+        column: String,
+        /// Its Arrow type.
+        data_type: String,
+    },
+    /// A date that came in lies outside the calendar.
+    #[error("column `{column}` has in row {row} a date outside the years 0001 to 9999")]
+    DateBeyondYears {
+        /// The column's name.
+        column: String,
+        /// The row, from 1.
+        row: usize,
+    },
+    /// A text that should have been a date, a span, a range ….
+    #[error("`{text}` is not a {what}: expected {expected}")]
+    Malformed {
+        /// What was to be read.
+        what: &'static str,
+        /// The text.
+        text: String,
+        /// What would have been read.
+        expected: &'static str,
+    },
+    /// A setting has a value with which nothing can be done.
+    #[error("`{setting}` is {value}: expected {expected}")]
+    Setting {
+        /// The setting's name.
+        setting: &'static str,
+        /// The value given.
+        value: String,
+        /// What it may be.
+        expected: &'static str,
+    },
+    /// A date reckoned with leads out of the calendar.
+    #[error("{span} after {from} lies outside the years 0001 to 9999")]
+    BeyondCalendar {
+        /// Where the reckoning began.
+        from: Day,
+        /// What was added.
+        span: Span,
+    },
+    /// Records tie, and ties were to be refused.
+    #[error(
+        "{records} records of {entities} {} tie on `{date}`, and ties are refused: {}. Break them with `then`, or choose \
+         `ties` all, first or last",
+        if *.entities == 1 { "entity" } else { "entities" },
+        listed(.named, *.entities)
+    )]
+    Tied {
+        /// The date column.
+        date: String,
+        /// How many records tie.
+        records: u64,
+        /// How many entities have such records.
+        entities: u64,
+        /// The first few of them, each with its date.
+        named: Vec<String>,
+    },
+    /// A column has no date at all, where its newest was asked for.
+    #[error("column `{column}` has no date in it, so there is no newest one")]
+    NoNewest {
+        /// The column's name.
+        column: String,
+    },
+    /// An Arrow kernel refused.
+    #[error("a column could not be worked on: {0}")]
+    Arrow(#[from] ArrowError),
+}
+
+/// A text column was to be used as dates: how much of it is not a date, and where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct NotDates {
+    /// The file that the table came from.
+    pub file: Option<String>,
+    /// The column's name.
+    pub column: String,
+    /// How many cells have a value.
+    pub values: u64,
+    /// How many of them are no dates.
+    pub bad: u64,
+    /// The first three of those.
+    pub first: Vec<BadCell>,
+}
+
+/// A cell that is not what it should be.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct BadCell {
+    /// Its row in the table, from 1.
+    pub row: u64,
+    /// Its line in the file, where the table came from one.
+    pub line: Option<u64>,
+    /// What stands there.
+    pub text: String,
+    /// Why it is not a date, where it has not just been found ambiguous.
+    pub why: Option<String>,
+}
+
+impl BadCell {
+    pub(crate) fn new(row: usize, line: Option<u64>, text: &str, why: Option<NotADate>) -> BadCell {
+        BadCell { row: row as u64 + 1, line, text: text.to_owned(), why: why.map(|why| why.to_string()) }
+    }
+}
+
+impl fmt::Display for BadCell {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.line {
+            Some(line) => write!(f, "line {line} `{}`", self.text)?,
+            None => write!(f, "row {} `{}`", self.row, self.text)?,
+        }
+        self.why.as_ref().map_or(Ok(()), |why| write!(f, " ({why})"))
+    }
+}
+
+impl fmt::Display for NotDates {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let NotDates { file, column, values, bad, first } = self;
+        let cells: Vec<String> = first.iter().map(BadCell::to_string).collect();
+        let more = if *bad > first.len() as u64 { ", …" } else { "" };
+        write!(
+            f,
+            "{}column `{column}` cannot be used as dates: {bad} of its {values} values {} ({}{more}). ",
+            within(file),
+            if *bad == 1 { "is not one" } else { "are not" },
+            cells.join(", "),
+        )?;
+        if bad == values {
+            f.write_str("Name a column of dates, or say how these are written: ")?;
+        } else {
+            f.write_str("Mark what means no value (`--missing`), or say how the dates are written: ")?;
+        }
+        write!(f, "`--read '{column}=%d.%m.%Y'`")
+    }
+}
+
+fn within(file: &Option<String>) -> String {
+    file.as_ref().map(|file| format!("{file}: ")).unwrap_or_default()
+}
+
+fn did_you_mean(nearest: &[String], columns: &[String]) -> String {
+    let quoted = |names: &[String]| names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>();
+    match nearest {
+        [] if columns.is_empty() => ": the table has no columns".to_owned(),
+        [] => format!(". There are: {}", quoted(columns).join(", ")),
+        names => format!(". Did you mean {}?", quoted(names).join(" or ")),
+    }
+}
+
+fn listed(named: &[String], all: u64) -> String {
+    let more = if all > named.len() as u64 { ", …" } else { "" };
+    format!("{}{more}", named.join(", "))
+}

@@ -1,0 +1,249 @@
+//! [`ExactSum`]: sums without rounding, so that they do not depend on the order of what is summed.
+//!
+//! Whole numbers and decimals are summed as 128-bit integers. A float is an integer times a power of two, so floats are
+//! summed as one long integer in units of 2⁻¹⁰⁷⁴, kept in 32-bit limbs with room for carries, and rounded once at the end.
+//! Source: the "superaccumulator" of Kulisch, "Computer Arithmetic and Validity" (2008).
+
+use crate::error::Result;
+use crate::table::Table;
+use arrow_array::{Array, cast::AsArray, types::*};
+use arrow_buffer::BooleanBuffer;
+use arrow_schema::DataType;
+use serde::{Serialize, Serializer};
+use std::fmt;
+
+/// Limbs of 32 bits from 2⁻¹⁰⁷⁴ to beyond 2¹⁰²⁴, with headroom.
+const LIMBS: usize = 68;
+/// Additions after which the carries are passed on: far fewer than would overflow a limb.
+const UNTIL_CARRY: u32 = 1 << 29;
+
+/// The exact sum of a column's numbers, in the column's own type.
+#[derive(Clone, Debug)]
+pub struct ExactSum {
+    kind: Kind,
+}
+
+#[derive(Clone, Debug)]
+enum Kind {
+    Whole { sum: i128, places: i8 },
+    Float(Box<Limbs>),
+}
+
+#[derive(Clone, Debug)]
+struct Limbs {
+    limbs: [i64; LIMBS],
+    additions: u32,
+    /// Infinite values that were added: they decide the sum.
+    infinite: f64,
+}
+
+impl ExactSum {
+    /// The sum over a column's values in the rows of the mask. Missing values add nothing.
+    ///
+    /// Errors: the column is missing or holds no numbers. Costs one pass over the column.
+    pub fn of(table: &Table, column: &str, rows: &BooleanBuffer) -> Result<ExactSum> {
+        table.shape().expect_numbers(column)?;
+        let array = table.column(column)?;
+        let counted = match array.logical_nulls() {
+            Some(nulls) => rows & nulls.inner(),
+            None => rows.clone(),
+        };
+        let whole = |value: &dyn Fn(usize) -> i128, places| {
+            let sum = counted.set_indices().map(value).sum();
+            ExactSum { kind: Kind::Whole { sum, places } }
+        };
+        Ok(match array.data_type() {
+            DataType::Int64 => {
+                let values = array.as_primitive::<Int64Type>().values();
+                whole(&|row| values[row].into(), 0)
+            }
+            DataType::Decimal64(_, places) => {
+                let values = array.as_primitive::<Decimal64Type>().values();
+                whole(&|row| values[row].into(), *places)
+            }
+            DataType::Decimal128(_, places) => {
+                let values = array.as_primitive::<Decimal128Type>().values();
+                whole(&|row| values[row], *places)
+            }
+            DataType::Float64 => {
+                let values = array.as_primitive::<Float64Type>().values();
+                let mut limbs = Limbs { limbs: [0; LIMBS], additions: 0, infinite: 0.0 };
+                counted.set_indices().for_each(|row| limbs.add(values[row]));
+                ExactSum { kind: Kind::Float(Box::new(limbs)) }
+            }
+            _ => ExactSum { kind: Kind::Whole { sum: 0, places: 0 } },
+        })
+    }
+
+    /// The sum of both.
+    pub fn plus(self, other: &ExactSum) -> ExactSum {
+        let kind = match (self.kind, &other.kind) {
+            (Kind::Whole { sum, places }, Kind::Whole { sum: more, .. }) => {
+                Kind::Whole { sum: sum + more, places }
+            }
+            (Kind::Float(mut limbs), Kind::Float(more)) => {
+                limbs.carry();
+                let mut more = more.clone();
+                more.carry();
+                limbs.limbs.iter_mut().zip(more.limbs).for_each(|(limb, more)| *limb += more);
+                limbs.infinite += more.infinite;
+                limbs.carry();
+                Kind::Float(limbs)
+            }
+            (kind, _) => kind,
+        };
+        ExactSum { kind }
+    }
+}
+
+/// Two sums are equal where they are written alike: floats after their one rounding.
+impl PartialEq for ExactSum {
+    fn eq(&self, other: &ExactSum) -> bool {
+        self.to_string() == other.to_string()
+    }
+}
+
+impl fmt::Display for ExactSum {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.kind {
+            Kind::Whole { sum, places: 0 } => f.pad(&sum.to_string()),
+            Kind::Whole { sum, places } => {
+                let scale = 10_u128.pow((*places).max(0) as u32);
+                let (whole, part) = (sum.unsigned_abs() / scale, sum.unsigned_abs() % scale);
+                let sign = if *sum < 0 { "-" } else { "" };
+                f.pad(&format!("{sign}{whole}.{part:0width$}", width = (*places).max(0) as usize))
+            }
+            Kind::Float(limbs) => f.pad(&limbs.rounded().to_string()),
+        }
+    }
+}
+
+impl Serialize for ExactSum {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl Limbs {
+    fn add(&mut self, value: f64) {
+        if !value.is_finite() {
+            self.infinite += value;
+            return;
+        }
+        let bits = value.to_bits();
+        let exponent = (bits >> 52 & 0x7FF) as usize;
+        let fraction = bits & ((1 << 52) - 1);
+        // In units of 2⁻¹⁰⁷⁴: the fraction itself where subnormal, else with its leading one, shifted.
+        let (mantissa, shift) =
+            if exponent == 0 { (fraction, 0) } else { (fraction | 1 << 52, exponent - 1) };
+        let wide = u128::from(mantissa) << (shift % 32);
+        let sign = if value < 0.0 { -1 } else { 1 };
+        for part in 0..3 {
+            self.limbs[shift / 32 + part] += sign * i64::from((wide >> (32 * part)) as u32);
+        }
+        self.additions += 1;
+        if self.additions == UNTIL_CARRY {
+            self.carry();
+        }
+    }
+
+    /// Brings every limb but the last into 0..2³².
+    fn carry(&mut self) {
+        let mut carry = 0;
+        for limb in &mut self.limbs[..LIMBS - 1] {
+            let sum = *limb + carry;
+            carry = sum >> 32;
+            *limb = sum & 0xFFFF_FFFF;
+        }
+        self.limbs[LIMBS - 1] += carry;
+        self.additions = 0;
+    }
+
+    fn rounded(&self) -> f64 {
+        if self.infinite != 0.0 {
+            return self.infinite;
+        }
+        let mut magnitude = self.clone();
+        magnitude.carry();
+        let negative = magnitude.limbs[LIMBS - 1] < 0;
+        if negative {
+            magnitude.limbs.iter_mut().for_each(|limb| *limb = -*limb);
+            magnitude.carry();
+        }
+        let limbs = &magnitude.limbs;
+        let Some(top) = limbs.iter().rposition(|&limb| limb != 0) else { return 0.0 };
+        // The top limbs hold more than the 53 bits of a float; whether anything stands below decides a tie.
+        let low = top.saturating_sub(3);
+        let leading = limbs[low..=top].iter().rev().fold(0_u128, |all, &limb| all << 32 | limb as u128);
+        let below = limbs[..low].iter().any(|&limb| limb != 0);
+        let rounded = (leading | u128::from(below)) as f64;
+        // Two exact steps, since 2⁻¹⁰⁷⁴ alone is already the smallest float.
+        let exponent = 32 * low as i32 - 1074;
+        let half = exponent / 2;
+        let value = rounded * 2_f64.powi(half) * 2_f64.powi(exponent - half);
+        if negative { -value } else { value }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use arrow_array::{ArrayRef, Decimal64Array, Float64Array, Int64Array};
+    use proptest::prelude::*;
+    use rstest::rstest;
+    use std::sync::Arc;
+
+    fn sum(array: ArrayRef) -> ExactSum {
+        let all = BooleanBuffer::new_set(array.len());
+        ExactSum::of(&Table::from_columns([("amount", array)]).unwrap(), "amount", &all).unwrap()
+    }
+
+    fn floats(values: Vec<f64>) -> ExactSum {
+        sum(Arc::new(Float64Array::from(values)))
+    }
+
+    #[rstest]
+    #[case(vec![], "0")]
+    #[case(vec![0.1; 10], "1")]
+    #[case(vec![1e16, 1.0, -1e16], "1")]
+    #[case(vec![1e308, 1e308, -1e308], &1e308.to_string())]
+    #[case(vec![f64::INFINITY, 1.0], "inf")]
+    #[case(vec![-0.5, 0.25], "-0.25")]
+    fn floats_are_rounded_once_at_the_end(#[case] values: Vec<f64>, #[case] expected: &str) {
+        assert_eq!(floats(values).to_string(), expected);
+    }
+
+    #[test]
+    fn the_smallest_floats_are_not_lost() {
+        let tiny = f64::from_bits(1);
+        assert_eq!(floats(vec![tiny, tiny, 1.0, -1.0]).to_string(), (tiny * 2.0).to_string());
+    }
+
+    #[test]
+    fn money_adds_up_to_the_last_place_and_beyond_64_bits() {
+        let most = 999_999_999_999_999_999;
+        let money = Decimal64Array::from(vec![Some(most); 20]).with_precision_and_scale(18, 2).unwrap();
+        assert_eq!(sum(Arc::new(money)).to_string(), "199999999999999999.80");
+        let cents =
+            Decimal64Array::from(vec![Some(-5), None, Some(2)]).with_precision_and_scale(18, 2).unwrap();
+        assert_eq!(sum(Arc::new(cents)).to_string(), "-0.03");
+        assert_eq!(sum(Arc::new(Int64Array::from(vec![i64::MAX; 2]))).to_string(), "18446744073709551614");
+    }
+
+    proptest! {
+        #[test]
+        fn neither_order_nor_pieces_change_a_sum(values in prop::collection::vec(prop::num::f64::NORMAL, 0..40), cut in 0_usize..40) {
+            let whole = floats(values.clone());
+            let reversed = floats(values.iter().rev().copied().collect());
+            let (left, right) = values.split_at(cut.min(values.len()));
+            prop_assert_eq!(&whole, &reversed);
+            prop_assert_eq!(&whole, &floats(left.to_vec()).plus(&floats(right.to_vec())));
+        }
+
+        #[test]
+        fn whole_floats_add_up_as_integers(values in prop::collection::vec(-(1_i64 << 50)..(1_i64 << 50), 0..40)) {
+            let exact: i64 = values.iter().sum();
+            prop_assert_eq!(floats(values.iter().map(|&value| value as f64).collect()).to_string(), (exact as f64).to_string());
+        }
+    }
+}

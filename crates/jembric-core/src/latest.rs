@@ -1,0 +1,582 @@
+//! [`Latest`] and [`Earliest`]: what each entity's record says now, or said first.
+//!
+//! The usual question, one record per entity, is one pass: an array with the best record so far of each entity, where a
+//! record is its date and its row packed into one number, so that the greater number is the better record. Rows that meet a
+//! record of the same date are noted on the way; those whose date is still the best at the end are the ties. The records of
+//! the N newest dates need the [`Timeline`]. What decides ties is the same for both.
+//!
+//! `Earliest` is the same with every date turned round: the complement of a number sorts the other way.
+
+use crate::{
+    entities::{Entities, Missing},
+    error::{Error, Result},
+    ledger::{Fates, Outcome, Reason, Warning},
+    operation::{Context, Operation, Setting, Takes},
+    table::{Dates, Shape, Table, Type},
+    timeline::Timeline,
+};
+use arrow_array::BooleanArray;
+use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
+use arrow_ord::ord::{DynComparator, make_comparator};
+use arrow_schema::SortOptions;
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use std::{cmp::Ordering, ops::Range, sync::Arc};
+
+/// What happens to records that tie on the date and on everything that was named to break the tie.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Ties {
+    /// Every tied record is kept, and the ledger warns how many they are.
+    #[default]
+    All,
+    /// The one that comes first among the rows is kept.
+    First,
+    /// The one that comes last among the rows is kept.
+    Last,
+    /// They are an error, which names the entities.
+    Refuse,
+}
+
+/// Declares one of the two mirrored operations, which differ in their names and in the end of time they look from.
+macro_rules! record_by_date {
+    ($name:ident, $word:literal, $count:ident, $count_word:literal, $count_help:literal, $earliest:literal, $answers:literal, $docs:literal) => {
+        #[doc = $docs]
+        ///
+        /// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key. Dropped: records
+        /// that are superseded, and those dated after [`Context::as_of`] where that is given. Dates compare as dates and
+        /// moments as moments. The answer does not depend on the order of the rows, unless `ties` is `first` or `last`.
+        ///
+        /// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to mark with is
+        /// taken. Costs one numbering of the entities, one pass over the dates, and one read and write of what is kept.
+        #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+        #[serde(rename_all = "kebab-case", deny_unknown_fields)]
+        #[non_exhaustive]
+        pub struct $name {
+            /// The columns that identify the entity; none: the whole table is one entity.
+            #[serde(default)]
+            pub per: Vec<String>,
+            /// The column of dates or moments.
+            pub date: String,
+            /// Columns that break ties on the date, the first first. A missing value loses.
+            #[serde(default)]
+            pub then: Vec<String>,
+            /// What happens to records that still tie.
+            #[serde(default)]
+            pub ties: Ties,
+            #[doc = $count_help]
+            #[serde(default = "one")]
+            pub $count: u32,
+            /// Keep all rows, and tell in a column of this name which they are. It is missing for rows set aside.
+            #[serde(default)]
+            pub mark: Option<String>,
+        }
+
+        impl $name {
+            /// The word for it on the command line and in files.
+            pub const NAME: &'static str = $word;
+            /// What it answers, in a sentence.
+            pub const ANSWERS: &'static str = $answers;
+            /// Its settings, described.
+            pub const SETTINGS: &'static [Setting] = &[
+                Setting::new("per", Takes::Columns, "The columns that identify the entity. Without them the whole table is one entity"),
+                Setting::new("date", Takes::Column, "The column of dates or moments").required(),
+                Setting::new("then", Takes::Columns, if $earliest {
+                    "Break ties on the date by these columns: the least wins, a missing value loses"
+                } else {
+                    "Break ties on the date by these columns: the greatest wins, a missing value loses"
+                }),
+                Setting::new("ties", Takes::OneOf(&["all", "first", "last", "refuse"]), "What happens to records that still tie: keep all and warn, keep the first or last by the order of rows, or refuse with an error"),
+                Setting::new($count_word, Takes::Count, $count_help),
+                Setting::new("mark", Takes::Name, "Keep all rows, and tell in a column of this name which they are"),
+            ];
+
+            /// The operation by a date column, with the whole table as one entity and all ties kept.
+            pub fn new(date: impl Into<String>) -> $name {
+                let (per, then, ties, mark) = (Vec::new(), Vec::new(), Ties::All, None);
+                $name { per, date: date.into(), then, ties, $count: 1, mark }
+            }
+
+            /// The columns that identify the entity.
+            pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> $name {
+                self.per = columns.into_iter().map(Into::into).collect();
+                self
+            }
+
+            /// Columns that break ties on the date, the first first. A missing value loses.
+            pub fn then<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> $name {
+                self.then = columns.into_iter().map(Into::into).collect();
+                self
+            }
+
+            /// What happens to records that still tie.
+            pub fn ties(mut self, ties: Ties) -> $name {
+                self.ties = ties;
+                self
+            }
+
+            #[doc = $count_help]
+            pub fn $count(mut self, dates: u32) -> $name {
+                self.$count = dates;
+                self
+            }
+
+            /// Keep all rows, and tell in a column of this name which they are.
+            pub fn mark(mut self, name: impl Into<String>) -> $name {
+                self.mark = Some(name.into());
+                self
+            }
+
+            fn settings(&self) -> Settings<'_> {
+                Settings {
+                    word: $word,
+                    per: &self.per,
+                    date: &self.date,
+                    then: &self.then,
+                    ties: self.ties,
+                    dates: ($count_word, self.$count),
+                    mark: self.mark.as_deref(),
+                    earliest: $earliest,
+                }
+            }
+
+            /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
+            pub fn check(&self, shape: &Shape) -> Result<Shape> {
+                self.settings().check(shape, &Context::new())
+            }
+
+            /// The answer for a table.
+            pub fn apply(&self, table: &Table) -> Result<Outcome> {
+                self.settings().apply(table, &Context::new())
+            }
+        }
+
+        impl Operation for $name {
+            fn check(&self, shape: &Shape, context: &Context) -> Result<Shape> {
+                self.settings().check(shape, context)
+            }
+
+            fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
+                self.settings().apply(table, context)
+            }
+        }
+    };
+}
+
+record_by_date!(
+    Latest,
+    "latest",
+    newest,
+    "newest",
+    "The records of so many newest dates of each entity, instead of one",
+    false,
+    "What does each entity's record say now?",
+    "The latest record of each entity: what its record says *now*."
+);
+record_by_date!(
+    Earliest,
+    "earliest",
+    oldest,
+    "oldest",
+    "The records of so many oldest dates of each entity, instead of one",
+    true,
+    "What did each entity's record say first?",
+    "The earliest record of each entity: what its record said *first*. The mirror of [`Latest`]; in `then` the least wins."
+);
+
+fn one() -> u32 {
+    1
+}
+
+/// The settings of either operation.
+struct Settings<'a> {
+    word: &'static str,
+    per: &'a [String],
+    date: &'a str,
+    then: &'a [String],
+    ties: Ties,
+    /// How many dates of each entity, and what that setting is called.
+    dates: (&'static str, u32),
+    mark: Option<&'a str>,
+    earliest: bool,
+}
+
+impl Settings<'_> {
+    fn check(&self, shape: &Shape, context: &Context) -> Result<Shape> {
+        shape.expect_dates(self.date)?;
+        for name in self.per.iter().chain(self.then) {
+            shape.find(name)?;
+        }
+        for name in &context.reconcile {
+            shape.expect_numbers(name)?;
+        }
+        if self.dates.1 == 0 {
+            let (setting, value) = (self.dates.0, "0".to_owned());
+            return Err(Error::Setting { setting, value, expected: "a whole number from 1" });
+        }
+        self.mark.map_or(Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
+    }
+
+    fn apply(&self, table: &Table, context: &Context) -> Result<Outcome> {
+        self.check(&table.shape(), context).map_err(|error| table.explain(error))?;
+        let dates = table.dates(self.date)?;
+        let entities = Entities::number(table, self.per, Missing::NoEntity)?;
+
+        let rows = table.rows();
+        let dated = dates.nulls().map_or_else(|| BooleanBuffer::new_set(rows), NullBuffer::into_inner);
+        let keyed = entities.rows_with_one().unwrap_or_else(|| BooleanBuffer::new_set(rows));
+        let usable = &dated & &keyed;
+        let after =
+            context.as_of.map_or_else(|| BooleanBuffer::new_unset(rows), |day| &dates.after(day) & &usable);
+        let considered = except(&usable, &after);
+
+        let chosen = match self.dates.1 {
+            1 => self.one_each(&entities, &dates, &considered),
+            several => self.several_dates_each(several, &entities, &dates, &considered),
+        };
+        let decided = self.decide_ties(table, &entities, &dates, &chosen.ties)?;
+        let tied_out = mask(rows, decided.tied_out.iter().copied());
+        let kept = except(&except(&chosen.best, &mask(rows, decided.superseded.iter().copied())), &tied_out);
+
+        let fates = Fates {
+            dropped: vec![
+                (Reason::Superseded, except(&except(&considered, &kept), &tied_out)),
+                (Reason::TiedWithTheOneKept, tied_out),
+                (Reason::AfterAsOf, after),
+            ],
+            set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, except(&dated, &keyed))],
+            kept: kept.clone(),
+        };
+        let words = self.words();
+        let mut outcome = match self.mark {
+            None => {
+                let (ledger, set_aside) = fates.account(words, table, context)?;
+                Outcome { table: table.filter(&kept)?, ledger, set_aside }
+            }
+            Some(name) => {
+                let (mut ledger, set_aside) = fates.account_of_all_kept(words, table, context)?;
+                ledger.counts.insert(0, ("marked", kept.count_set_bits() as u64));
+                let marks = BooleanArray::new(kept, Some(NullBuffer::new(usable)));
+                Outcome { table: table.with_column(name, Arc::new(marks))?, ledger, set_aside }
+            }
+        };
+        let ledger = &mut outcome.ledger;
+        ledger.as_of = context.as_of;
+        ledger.counts.insert(0, ("entities", chosen.entities));
+        if decided.records > 0 {
+            ledger.counts.push(("tied", decided.records));
+            if self.ties == Ties::All {
+                let (date, entities, records) = (self.date.to_owned(), decided.entities, decided.records);
+                ledger.warnings.push(Warning::Tied { date, entities, records });
+            }
+        }
+        Ok(outcome)
+    }
+
+    fn words(&self) -> String {
+        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        let several =
+            if self.dates.1 == 1 { String::new() } else { format!(", {} dates each", self.dates.1) };
+        format!("{}{per} by {}{several}", self.word, self.date)
+    }
+
+    /// The record of the best date of each entity, in one pass.
+    fn one_each(&self, entities: &Entities, dates: &Dates<'_>, considered: &BooleanBuffer) -> Chosen {
+        // Flipping all bits of a number turns its order round.
+        match dates {
+            Dates::Days(days) => {
+                let (days, flip) = (days.values(), if self.earliest { -1 } else { 0 });
+                best_records(entities, considered, |row| {
+                    let sortable = (days[row] ^ flip) as u32 ^ 1 << 31;
+                    u64::from(sortable) << 32 | u64::from(!(row as u32))
+                })
+            }
+            Dates::Moments(moments) => {
+                let (moments, flip) = (moments.values(), if self.earliest { -1 } else { 0 });
+                best_records(entities, considered, |row| {
+                    let sortable = (moments[row] ^ flip) as u64 ^ 1 << 63;
+                    u128::from(sortable) << 32 | u128::from(!(row as u32))
+                })
+            }
+            Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
+        }
+    }
+
+    /// The records of so many dates of each entity, from the timeline.
+    fn several_dates_each(
+        &self,
+        several: u32,
+        entities: &Entities,
+        dates: &Dates<'_>,
+        considered: &BooleanBuffer,
+    ) -> Chosen {
+        let timeline = Timeline::new(entities, dates, considered);
+        let (mut chosen, mut best) = (Chosen::default(), Vec::new());
+        for rows in timeline.entities().filter(|rows| !rows.is_empty()) {
+            chosen.entities += 1;
+            let by_date = || rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize));
+            let mut take = |same_date: &[u32]| {
+                best.extend_from_slice(same_date);
+                if same_date.len() > 1 {
+                    chosen.ties.push(same_date);
+                }
+            };
+            if self.earliest {
+                by_date().take(several as usize).for_each(&mut take);
+            } else {
+                by_date().rev().take(several as usize).for_each(&mut take);
+            }
+        }
+        chosen.best = mask(considered.len(), best.into_iter());
+        chosen
+    }
+
+    /// Which of the tied records lose, by further columns or by the order of rows, and how many still tie.
+    fn decide_ties(
+        &self,
+        table: &Table,
+        entities: &Entities,
+        dates: &Dates<'_>,
+        ties: &Groups,
+    ) -> Result<Decided> {
+        let breakers = self.then.iter().map(|name| self.breaker(table, name)).collect::<Result<Vec<_>>>()?;
+        let (mut decided, mut left, mut last_entity) = (Decided::default(), Vec::new(), Entities::NONE);
+        let mut named = Vec::new();
+        for group in ties.iter() {
+            left.clear();
+            left.extend_from_slice(group);
+            for compare in &breakers {
+                let best = left.iter().copied().reduce(|best, row| {
+                    if compare(best as usize, row as usize) == Ordering::Less { row } else { best }
+                });
+                let loses = |row: u32| {
+                    best.is_some_and(|best| compare(row as usize, best as usize) != Ordering::Equal)
+                };
+                decided.superseded.extend(left.iter().copied().filter(|&row| loses(row)));
+                left.retain(|&row| !loses(row));
+            }
+            let [first, .., last] = left[..] else { continue };
+            decided.records += left.len() as u64;
+            let entity = entities.ids()[first as usize];
+            decided.entities += u64::from(entity != last_entity);
+            last_entity = entity;
+            match self.ties {
+                Ties::All => {}
+                Ties::First => decided.tied_out.extend(left.iter().filter(|&&row| row != first)),
+                Ties::Last => decided.tied_out.extend(left.iter().filter(|&&row| row != last)),
+                Ties::Refuse if named.len() < 3 => named.push(self.name_of(table, dates, first as usize)?),
+                Ties::Refuse => {}
+            }
+        }
+        if self.ties == Ties::Refuse && decided.records > 0 {
+            let (date, Decided { records, entities, .. }) = (self.date.to_owned(), decided);
+            return Err(Error::Tied { date, records, entities, named });
+        }
+        Ok(decided)
+    }
+
+    /// Compares two rows by a column that breaks ties: the greater is the better. A missing value is the least.
+    fn breaker(&self, table: &Table, name: &str) -> Result<DynComparator> {
+        let column = table.column(name)?;
+        // Turned round for the earliest; a missing value stays the least.
+        let options = SortOptions { descending: self.earliest, nulls_first: true };
+        Ok(make_comparator(column, column, options)?)
+    }
+
+    /// The entity of a row and its date, in words.
+    fn name_of(&self, table: &Table, dates: &Dates<'_>, row: usize) -> Result<String> {
+        let mut key = Vec::new();
+        for name in self.per {
+            key.push(arrow_cast::display::array_value_to_string(table.column(name)?, row)?);
+        }
+        let key = if key.is_empty() { "the whole table".to_owned() } else { format!("`{}`", key.join(", ")) };
+        Ok(format!("{key} on {}", dates.text(row)))
+    }
+}
+
+/// The records of the best dates, with all that tie.
+struct Chosen {
+    best: BooleanBuffer,
+    ties: Groups,
+    entities: u64,
+}
+
+impl Default for Chosen {
+    fn default() -> Chosen {
+        Chosen { best: BooleanBuffer::new_unset(0), ties: Groups::default(), entities: 0 }
+    }
+}
+
+/// Groups of rows that share entity and date; those of one entity stand together.
+#[derive(Default)]
+struct Groups {
+    rows: Vec<u32>,
+    ends: Vec<usize>,
+}
+
+impl Groups {
+    fn push(&mut self, rows: &[u32]) {
+        self.rows.extend_from_slice(rows);
+        self.ends.push(self.rows.len());
+    }
+
+    fn iter(&self) -> impl Iterator<Item = &[u32]> {
+        let starts = std::iter::once(0).chain(self.ends.iter().copied());
+        starts.zip(&self.ends).map(|(start, &end)| &self.rows[start..end])
+    }
+}
+
+#[derive(Default)]
+struct Decided {
+    superseded: Vec<u32>,
+    tied_out: Vec<u32>,
+    records: u64,
+    entities: u64,
+}
+
+/// Date and row in one number: the later date is greater and, on one date, the earlier row. 0 is no record.
+trait Record: Copy + Ord + Default + Send + Sync {
+    fn same_date(self, other: Self) -> bool;
+    fn row(self) -> u32;
+}
+
+impl Record for u64 {
+    #[inline]
+    fn same_date(self, other: u64) -> bool {
+        (self ^ other) >> 32 == 0
+    }
+    #[inline]
+    fn row(self) -> u32 {
+        !(self as u32)
+    }
+}
+
+impl Record for u128 {
+    #[inline]
+    fn same_date(self, other: u128) -> bool {
+        (self ^ other) >> 32 == 0
+    }
+    #[inline]
+    fn row(self) -> u32 {
+        !(self as u32)
+    }
+}
+
+/// The best record of each entity, and rows that met a record of their own date on the way.
+struct Best<R> {
+    records: Vec<R>,
+    met: Vec<u32>,
+}
+
+/// Above so many bytes of records, those of a block of rows are fetched ahead: it pays where they are not in cache.
+const FETCH_AHEAD_FROM: usize = 4 << 20;
+/// Rows whose records are fetched together.
+const BLOCK: usize = 32;
+
+impl<R: Record> Best<R> {
+    fn of(
+        ids: &[u32],
+        count: usize,
+        rows: Range<usize>,
+        considered: Option<&BooleanBuffer>,
+        record: &impl Fn(usize) -> R,
+    ) -> Best<R> {
+        let (mut records, mut met) = (vec![R::default(); count], Vec::new());
+        let consider = |records: &mut [R], met: &mut Vec<u32>, row: usize| {
+            let (new, best) = (record(row), &mut records[ids[row] as usize]);
+            if new.same_date(*best) {
+                met.push(row as u32);
+            }
+            *best = new.max(*best);
+        };
+        match considered {
+            Some(mask) => {
+                let mask = mask.slice(rows.start, rows.len());
+                mask.set_indices().for_each(|row| consider(&mut records, &mut met, rows.start + row));
+            }
+            None if count * size_of::<R>() < FETCH_AHEAD_FROM => {
+                rows.for_each(|row| consider(&mut records, &mut met, row));
+            }
+            None => {
+                for start in rows.clone().step_by(BLOCK) {
+                    let block = start..rows.end.min(start + BLOCK);
+                    // These loads do not wait for one another; those of the loop below then find their lines in cache.
+                    let touched = ids[block.clone()].iter().map(|&id| records[id as usize]).max();
+                    std::hint::black_box(touched);
+                    block.for_each(|row| consider(&mut records, &mut met, row));
+                }
+            }
+        }
+        Best { records, met }
+    }
+
+    /// Of two parts of the rows; the other's come later.
+    fn merged(mut self, later: Best<R>) -> Best<R> {
+        self.met.extend(later.met);
+        for (best, other) in self.records.iter_mut().zip(later.records) {
+            if other != R::default() && other.same_date(*best) {
+                self.met.push(other.row());
+            }
+            *best = other.max(*best);
+        }
+        self
+    }
+}
+
+fn best_records<R: Record>(
+    entities: &Entities,
+    considered: &BooleanBuffer,
+    record: impl Fn(usize) -> R + Sync,
+) -> Chosen {
+    let (ids, rows, count) = (entities.ids(), considered.len(), entities.count());
+    let all = considered.count_set_bits() == rows;
+    let considered = Some(considered).filter(|_| !all);
+    // Each thread has records of its own, which must stay few beside its rows.
+    let threads = rayon::current_num_threads().min(rows / (4 * count + 1)).max(1);
+    let piece = rows.div_ceil(threads).max(1);
+    let Best { records, met } = (0..threads)
+        .into_par_iter()
+        .map(|thread| {
+            Best::of(
+                ids,
+                count,
+                (thread * piece).min(rows)..rows.min((thread + 1) * piece),
+                considered,
+                &record,
+            )
+        })
+        .collect::<Vec<_>>()
+        .into_iter()
+        .reduce(Best::merged)
+        .unwrap_or_else(|| Best { records: Vec::new(), met: Vec::new() });
+
+    let found = || records.iter().filter(|&&record| record != R::default());
+    let is_best = |&row: &u32| record(row as usize).same_date(records[ids[row as usize] as usize]);
+    let mut tied: Vec<(u32, u32)> =
+        met.into_iter().filter(is_best).map(|row| (ids[row as usize], row)).collect();
+    tied.sort_unstable();
+    let mut ties = Groups::default();
+    let mut group = Vec::new();
+    for others in tied.chunk_by(|a, b| a.0 == b.0) {
+        group.clear();
+        group.push(records[others[0].0 as usize].row());
+        group.extend(others.iter().map(|&(_, row)| row));
+        ties.push(&group);
+    }
+    let best = mask(rows, found().map(|record| record.row()).chain(tied.iter().map(|&(_, row)| row)));
+    Chosen { best, ties, entities: found().count() as u64 }
+}
+
+fn mask(rows: usize, set: impl Iterator<Item = u32>) -> BooleanBuffer {
+    let mut mask = BooleanBufferBuilder::new(rows);
+    mask.append_n(rows, false);
+    set.for_each(|row| mask.set_bit(row as usize, true));
+    mask.finish()
+}
+
+fn except(rows: &BooleanBuffer, others: &BooleanBuffer) -> BooleanBuffer {
+    rows & &!others
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,388 @@
+//! [`Ledger`]: the account of every row that went into an operation, and [`Outcome`]: the answer with its ledger.
+//!
+//! An operation decides the fate of each row as masks over its input ([`Fates`]), one a reason. Everything else is derived
+//! from those in one place: the answer's rows, the rows set aside, the counts, and the sums that were to be reconciled.
+
+use crate::{
+    calendar::Day,
+    error::Result,
+    exact::ExactSum,
+    operation::Context,
+    table::{Origin, Table},
+};
+use arrow_array::{ArrayRef, StringViewArray};
+use arrow_buffer::BooleanBuffer;
+use serde::{Serialize, Serializer, ser::SerializeMap};
+use std::{fmt, sync::Arc};
+
+/// How many lines of an entry's rows are named.
+const LINES_NAMED: usize = 3;
+
+/// What an operation returns: the answer, the account of every row, and the rows that could not be used.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Outcome {
+    /// The answer.
+    pub table: Table,
+    /// Where every row went.
+    pub ledger: Ledger,
+    /// The rows that could not be used, as they came, with a column `set_aside_because`.
+    pub set_aside: Table,
+}
+
+/// Why a row is not in the answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Reason {
+    /// Its date is missing.
+    NoDate,
+    /// One of its key columns is missing.
+    NoKey,
+    /// It is dated after the date that the answer speaks of.
+    AfterAsOf,
+    /// Its entity has a record with a better claim.
+    Superseded,
+    /// It ties with the record that was kept.
+    TiedWithTheOneKept,
+}
+
+impl Reason {
+    /// The reason in words.
+    pub fn text(self) -> &'static str {
+        match self {
+            Reason::NoDate => "no date",
+            Reason::NoKey => "no key",
+            Reason::AfterAsOf => "after the as-of date",
+            Reason::Superseded => "superseded",
+            Reason::TiedWithTheOneKept => "tied with the one kept",
+        }
+    }
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.text())
+    }
+}
+
+impl Serialize for Reason {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.text())
+    }
+}
+
+/// The rows that share a reason.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[non_exhaustive]
+pub struct Entry {
+    /// Why they are not in the answer.
+    pub reason: Reason,
+    /// How many they are.
+    pub rows: u64,
+    /// The lines of the first few in the file they came from.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub lines: Vec<u64>,
+}
+
+/// What the reader of an answer should know before using it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Warning {
+    /// Several records of one entity were kept, since nothing decides between them.
+    Tied {
+        /// The date column on which they tie.
+        date: String,
+        /// How many entities have such records.
+        entities: u64,
+        /// How many records that are.
+        records: u64,
+    },
+}
+
+impl fmt::Display for Warning {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Warning::Tied { date, entities, records } = self;
+        let (entity, has) = if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
+        write!(
+            f,
+            "{entities} {entity} {has} {records} records that tie on {date}: a sum over the answer counts each of them. \
+             Break ties with `then`, or choose with `ties`"
+        )
+    }
+}
+
+impl Serialize for Warning {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// The sum of a column over the rows of each fate. In = kept + dropped + set aside, exactly.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[non_exhaustive]
+pub struct Reconciled {
+    /// The column.
+    pub column: String,
+    /// Over all rows that came in.
+    #[serde(rename = "in")]
+    pub came_in: ExactSum,
+    /// Over the rows kept.
+    pub kept: ExactSum,
+    /// Over the rows dropped.
+    pub dropped: ExactSum,
+    /// Over the rows set aside.
+    pub set_aside: ExactSum,
+}
+
+/// The account of rows that an operation returns: rows in = kept + dropped + set aside.
+///
+/// Its [`Display`](fmt::Display) form is the account as the command shows it; it serializes to the same facts.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub struct Ledger {
+    /// What was done, in words: `latest per vessel by inspected_on`.
+    pub step: String,
+    /// The date that the answer speaks of, where one was used.
+    #[serde(skip_serializing_if = "Option::is_none", serialize_with = "as_text")]
+    pub as_of: Option<Day>,
+    /// Rows that came in.
+    pub rows_in: u64,
+    /// Rows in the answer.
+    pub kept: u64,
+    /// Rows that the answer leaves out because that is what was asked, by reason.
+    pub dropped: Vec<Entry>,
+    /// Rows that could not be used, by reason.
+    pub set_aside: Vec<Entry>,
+    /// Further counts, by name.
+    #[serde(serialize_with = "as_map")]
+    pub counts: Vec<(&'static str, u64)>,
+    /// What the reader of the answer should know.
+    pub warnings: Vec<Warning>,
+    /// The sums that were to be reconciled.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub reconciled: Vec<Reconciled>,
+}
+
+impl Ledger {
+    /// Whether every row that came in is accounted for exactly once.
+    pub fn balances(&self) -> bool {
+        self.rows_in == self.kept + total(&self.dropped) + total(&self.set_aside)
+    }
+
+    /// The account of both, where two parts of a table were worked apart.
+    pub fn merge(mut self, other: &Ledger) -> Ledger {
+        self.rows_in += other.rows_in;
+        self.kept += other.kept;
+        for (entries, more) in [(&mut self.dropped, &other.dropped), (&mut self.set_aside, &other.set_aside)]
+        {
+            for more in more {
+                match entries.iter_mut().find(|entry| entry.reason == more.reason) {
+                    Some(entry) => {
+                        entry.rows += more.rows;
+                        entry.lines.extend(&more.lines);
+                        entry.lines.sort_unstable();
+                        entry.lines.truncate(LINES_NAMED);
+                    }
+                    None => entries.push(more.clone()),
+                }
+            }
+        }
+        for (name, more) in &other.counts {
+            match self.counts.iter_mut().find(|(of, _)| of == name) {
+                Some((_, count)) => *count += more,
+                None => self.counts.push((name, *more)),
+            }
+        }
+        for Warning::Tied { date, entities, records } in other.warnings.clone() {
+            match self.warnings.first_mut() {
+                Some(Warning::Tied { entities: others, records: with, .. }) => {
+                    *others += entities;
+                    *with += records;
+                }
+                None => self.warnings.push(Warning::Tied { date, entities, records }),
+            }
+        }
+        for (sums, more) in self.reconciled.iter_mut().zip(&other.reconciled) {
+            sums.came_in = sums.came_in.clone().plus(&more.came_in);
+            sums.kept = sums.kept.clone().plus(&more.kept);
+            sums.dropped = sums.dropped.clone().plus(&more.dropped);
+            sums.set_aside = sums.set_aside.clone().plus(&more.set_aside);
+        }
+        self
+    }
+
+    /// A count by its name; 0 where there is none.
+    pub fn count(&self, name: &str) -> u64 {
+        self.counts.iter().find(|(of, _)| *of == name).map_or(0, |&(_, count)| count)
+    }
+
+    /// How many rows were dropped or set aside for this reason.
+    pub fn rows(&self, reason: Reason) -> u64 {
+        let entries = self.dropped.iter().chain(&self.set_aside);
+        entries.filter(|entry| entry.reason == reason).map(|entry| entry.rows).sum()
+    }
+}
+
+fn total(entries: &[Entry]) -> u64 {
+    entries.iter().map(|entry| entry.rows).sum()
+}
+
+fn as_text<T: fmt::Display, S: Serializer>(
+    value: &Option<T>,
+    serializer: S,
+) -> std::result::Result<S::Ok, S::Error> {
+    match value {
+        Some(value) => serializer.collect_str(value),
+        None => serializer.serialize_none(),
+    }
+}
+
+fn as_map<S: Serializer>(
+    counts: &[(&'static str, u64)],
+    serializer: S,
+) -> std::result::Result<S::Ok, S::Error> {
+    let mut map = serializer.serialize_map(Some(counts.len()))?;
+    counts.iter().try_for_each(|(name, count)| map.serialize_entry(name, count))?;
+    map.end()
+}
+
+impl fmt::Display for Ledger {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.step)?;
+        if let Some(as_of) = self.as_of {
+            write!(f, ", as of {as_of}")?;
+        }
+        let width = self.rows_in.to_string().len().max(4);
+        let mut line = |name: &str, rows: u64, rest: &str| {
+            write!(f, "\n  {name:<10} {rows:>width$}{}{rest}", if rest.is_empty() { "" } else { "  " })
+        };
+        line("rows in", self.rows_in, "")?;
+        let counts: Vec<String> = self.counts.iter().map(|(name, count)| format!("{name} {count}")).collect();
+        line("kept", self.kept, &counts.join(" · "))?;
+        for (name, entries) in [("dropped", &self.dropped), ("set aside", &self.set_aside)] {
+            if !entries.is_empty() {
+                line(
+                    name,
+                    total(entries),
+                    &entries.iter().map(Entry::to_string).collect::<Vec<_>>().join(" · "),
+                )?;
+            }
+        }
+        for Reconciled { column, came_in, kept, dropped, set_aside } in &self.reconciled {
+            write!(
+                f,
+                "\n  sum of {column}: in {came_in} = kept {kept} + dropped {dropped} + set aside {set_aside}"
+            )?;
+        }
+        for warning in &self.warnings {
+            write!(f, "\n  warning: {warning}")?;
+        }
+        let (dropped, set_aside) = (total(&self.dropped), total(&self.set_aside));
+        let sign = if self.balances() { '=' } else { '≠' };
+        write!(f, "\n  {:<10} {} {sign} {} + {dropped} + {set_aside}", "balance", self.rows_in, self.kept)
+    }
+}
+
+impl fmt::Display for Entry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}", self.reason, self.rows)?;
+        if self.lines.is_empty() {
+            return Ok(());
+        }
+        let lines: Vec<String> = self.lines.iter().map(u64::to_string).collect();
+        let more = if self.rows > lines.len() as u64 { ", …" } else { "" };
+        write!(f, " (line{} {}{more})", if self.rows == 1 { "" } else { "s" }, lines.join(", "))
+    }
+}
+
+/// What happens to each row of a table: every row is in exactly one of the masks.
+pub(crate) struct Fates {
+    pub(crate) kept: BooleanBuffer,
+    pub(crate) dropped: Vec<(Reason, BooleanBuffer)>,
+    pub(crate) set_aside: Vec<(Reason, BooleanBuffer)>,
+}
+
+impl Fates {
+    /// The rows set aside, and the ledger with all that follows from the masks.
+    pub(crate) fn account(self, step: String, table: &Table, context: &Context) -> Result<(Ledger, Table)> {
+        let Fates { kept, dropped, set_aside } = self;
+        let mut aside = BooleanBuffer::new_unset(table.rows());
+        for (_, rows) in &set_aside {
+            aside = &aside | rows;
+        }
+        let mut reconciled = Vec::new();
+        for column in &context.reconcile {
+            let sum = |masks: &[(Reason, BooleanBuffer)]| {
+                let none = BooleanBuffer::new_unset(table.rows());
+                masks.iter().try_fold(ExactSum::of(table, column, &none)?, |sum, (_, rows)| {
+                    Ok::<_, crate::Error>(sum.plus(&ExactSum::of(table, column, rows)?))
+                })
+            };
+            reconciled.push(Reconciled {
+                column: column.clone(),
+                came_in: ExactSum::of(table, column, &BooleanBuffer::new_set(table.rows()))?,
+                kept: ExactSum::of(table, column, &kept)?,
+                dropped: sum(&dropped)?,
+                set_aside: sum(&set_aside)?,
+            });
+        }
+        let set_aside_table = rows_with_reasons(table, &aside, &set_aside)?;
+        let entries = |masks: Vec<(Reason, BooleanBuffer)>, with_lines| {
+            let entries = masks
+                .iter()
+                .map(|(reason, rows)| entry(*reason, rows, table.origin().filter(|_| with_lines)));
+            entries.filter(|entry| entry.rows > 0).collect()
+        };
+        let ledger = Ledger {
+            step,
+            as_of: None,
+            rows_in: table.rows() as u64,
+            kept: kept.count_set_bits() as u64,
+            dropped: entries(dropped, false),
+            set_aside: entries(set_aside, true),
+            counts: Vec::new(),
+            warnings: Vec::new(),
+            reconciled,
+        };
+        Ok((ledger, set_aside_table))
+    }
+
+    /// The same where every row stays, and is only told apart: what would have happened to it is counted by its reason.
+    pub(crate) fn account_of_all_kept(
+        self,
+        step: String,
+        table: &Table,
+        context: &Context,
+    ) -> Result<(Ledger, Table)> {
+        let reasons = self.dropped.iter().chain(&self.set_aside);
+        let counts: Vec<_> =
+            reasons.map(|(reason, rows)| (reason.text(), rows.count_set_bits() as u64)).collect();
+        let kept = BooleanBuffer::new_set(table.rows());
+        let (mut ledger, none) =
+            Fates { kept, dropped: Vec::new(), set_aside: Vec::new() }.account(step, table, context)?;
+        ledger.counts.extend(counts.into_iter().filter(|(_, rows)| *rows > 0));
+        Ok((ledger, none))
+    }
+}
+
+fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry {
+    let first = rows.set_indices().take(LINES_NAMED);
+    let lines = origin.map(|origin| first.map(|row| origin.line(row)).collect()).unwrap_or_default();
+    Entry { reason, rows: rows.count_set_bits() as u64, lines }
+}
+
+/// The rows of a mask as they came, with the reason of each in a further column.
+fn rows_with_reasons(
+    table: &Table,
+    rows: &BooleanBuffer,
+    reasons: &[(Reason, BooleanBuffer)],
+) -> Result<Table> {
+    const BECAUSE: &str = "set_aside_because";
+    let because: StringViewArray = rows
+        .set_indices()
+        .map(|row| reasons.iter().find(|(_, rows)| rows.value(row)).map(|(reason, _)| reason.text()))
+        .collect();
+    // A table that was itself set aside once has such a column: the newer reason is what counts.
+    table.filter(rows)?.without(BECAUSE)?.with_column(BECAUSE, Arc::new(because) as ArrayRef)
+}

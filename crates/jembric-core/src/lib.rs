@@ -1,0 +1,54 @@
+//! The computation behind [jembric](https://docs.rs/jembric): tables of dated records in, answers and ledgers out.
+//!
+//! Nothing here reads a file, a clock, a time zone setting or the environment: what the answer speaks of
+//! ([`Context::as_of`]) reaches it as a value. Everything is made of three ideas.
+//!
+//! * [`Entities`] (who): each distinct key gets a dense number, so that what is known of an entity is an array slot.
+//! * [`Timeline`] (who, when): the rows of each entity in date order, for what one pass cannot answer.
+//! * [`calendar`] (when): days as numbers, spans and as-of dates, and the notations in which people write dates.
+//!
+//! An operation ([`Latest`], [`Earliest`]) is one file with one struct that combines them, and returns an [`Outcome`]:
+//! the answer, the rows that were set aside with their reasons, and the [`Ledger`] that accounts for every row.
+//!
+//! ```
+//! use jembric_core::{Latest, Table, arrow::{ArrayRef, Date32Array, StringViewArray}};
+//! use std::sync::Arc;
+//!
+//! let vessel: ArrayRef = Arc::new(StringViewArray::from(vec!["Petrel", "Petrel", "Bolt Head"]));
+//! let day: ArrayRef = Arc::new(Date32Array::from(vec![Some(20_000), Some(20_100), None]));
+//! let inspections = Table::from_columns([("vessel", vessel), ("inspected_on", day)])?;
+//!
+//! let outcome = Latest::new("inspected_on").per(["vessel"]).apply(&inspections)?;
+//! assert_eq!(outcome.table.rows(), 1);
+//! assert_eq!(outcome.ledger.to_string().lines().last(), Some("  balance    3 = 1 + 1 + 1"));
+//! # Ok::<(), jembric_core::Error>(())
+//! ```
+#![forbid(unsafe_code)]
+
+pub mod calendar;
+mod entities;
+mod error;
+mod exact;
+mod latest;
+mod ledger;
+mod look;
+mod operation;
+mod table;
+mod timeline;
+
+pub use entities::{Entities, Missing};
+pub use error::{BadCell, Error, NotDates, Result};
+pub use exact::ExactSum;
+pub use latest::{Earliest, Latest, Ties};
+pub use ledger::{Entry, Ledger, Outcome, Reason, Reconciled, Warning};
+pub use look::{ColumnLook, DateLook, Finding, Look};
+pub use operation::{Context, Operation, Setting, Takes};
+pub use table::{ColumnShape, Origin, Shape, Table, Type};
+pub use timeline::Timeline;
+
+/// The Arrow types by which tables come in and go out.
+pub mod arrow {
+    pub use arrow_array::*;
+    pub use arrow_buffer as buffer;
+    pub use arrow_schema as schema;
+}

@@ -1,0 +1,360 @@
+//! [`Look`]: what is in a table, are its dates really dates, and what looks wrong.
+//!
+//! Facts are exact, over all rows. What *looks* wrong is a guess by stated rules: it may be right all the same.
+
+use crate::{
+    calendar::{Day, MICROS_PER_DAY, Range},
+    entities::{Entities, Missing},
+    error::{Error, Result},
+    table::{Dates, Table, Type},
+};
+use arrow_array::{Array, ArrayRef, cast::AsArray};
+use arrow_buffer::BooleanBufferBuilder;
+use arrow_cast::display::array_value_to_string;
+use arrow_ord::ord::make_comparator;
+use arrow_schema::SortOptions;
+use std::{cmp::Ordering, collections::HashMap, fmt};
+
+/// Most distinct texts of a column that are compared without case and blanks.
+const MOST_TEXTS_FOLDED: usize = 1_000_000;
+/// Findings that name examples name so many.
+const EXAMPLES: usize = 3;
+
+/// What a table holds and what looks wrong in it.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Look {
+    /// How many rows the table has.
+    pub rows: u64,
+    /// Its columns, in their order.
+    pub columns: Vec<ColumnLook>,
+    /// What looks wrong.
+    pub findings: Vec<Finding>,
+    /// The entity and date column with which one would go on: `per` and `date`.
+    pub go_on: Option<(Option<String>, String)>,
+}
+
+/// What one column holds.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct ColumnLook {
+    /// Its name.
+    pub name: String,
+    /// Its type.
+    pub kind: Type,
+    /// Rows without a value.
+    pub missing: u64,
+    /// Different values.
+    pub distinct: u64,
+    /// The least value, as text.
+    pub least: String,
+    /// The greatest value, as text.
+    pub greatest: String,
+    /// How its dates are written in the file.
+    pub notation: Option<String>,
+    /// For dates and moments: what they cover.
+    pub dates: Option<DateLook>,
+}
+
+/// What a date column covers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct DateLook {
+    /// From the first to the last day.
+    pub covered: Range,
+    /// Days in between on which there is no record.
+    pub days_without: u32,
+}
+
+/// Something that looks wrong.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Finding {
+    /// At least half of a text column's values are dates, but not all; or day and month cannot be told apart.
+    NotQuiteDates {
+        /// The column.
+        column: String,
+        /// What using it as dates would say.
+        why: String,
+    },
+    /// Two date columns are in one order in at least nine rows of ten, and in the other order in these.
+    EndBeforeStart {
+        /// The column that is mostly the earlier.
+        start: String,
+        /// The column that is mostly the later.
+        end: String,
+        /// Rows in which the end is before the start.
+        rows: u64,
+        /// Where the first few stand.
+        places: Vec<String>,
+    },
+    /// Dates beyond three times the middle half's width on either side of it (and at least 90 days).
+    FarOutside {
+        /// The column.
+        column: String,
+        /// How many dates.
+        rows: u64,
+        /// Where the others lie.
+        usual: Range,
+        /// The first few, with where they stand.
+        places: Vec<String>,
+    },
+    /// Texts that differ only by case or blanks.
+    AlmostTheSame {
+        /// The column.
+        column: String,
+        /// How many values have such a double.
+        groups: u64,
+        /// The first few groups.
+        examples: Vec<String>,
+    },
+    /// Rows that are equal to an earlier one in every column.
+    DuplicateRows {
+        /// How many.
+        rows: u64,
+        /// Where the first few stand.
+        places: Vec<String>,
+    },
+    /// Cells that are not a number in a column of numbers.
+    NotNumbers {
+        /// How many.
+        cells: u64,
+    },
+}
+
+impl fmt::Display for Finding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let more = |places: &[String], all: u64| {
+            format!("{}{}", places.join(", "), if all > places.len() as u64 { ", …" } else { "" })
+        };
+        let plural = |n: u64, one: &'static str, many: &'static str| if n == 1 { one } else { many };
+        match self {
+            Finding::NotQuiteDates { why, .. } => f.write_str(why),
+            Finding::EndBeforeStart { start, end, rows, places } => {
+                let row = plural(*rows, "row", "rows");
+                write!(f, "`{end}` is before `{start}` in {rows} {row}: {}", more(places, *rows))
+            }
+            Finding::FarOutside { column, rows, usual, places } => {
+                let (date, lies) = (plural(*rows, "date", "dates"), plural(*rows, "lies", "lie"));
+                write!(f, "{rows} {date} in `{column}` {lies} far outside {usual}: {}", more(places, *rows))
+            }
+            Finding::AlmostTheSame { column, groups, examples } => {
+                let values = plural(*groups, "value differs", "values differ");
+                write!(
+                    f,
+                    "{groups} {values} in `{column}` only by case or blanks: {}",
+                    more(examples, *groups)
+                )
+            }
+            Finding::DuplicateRows { rows, places } => {
+                let row = plural(*rows, "row repeats an earlier one", "rows repeat earlier ones");
+                write!(f, "{rows} {row} in every column: {}", more(places, *rows))
+            }
+            Finding::NotNumbers { cells } => {
+                write!(f, "{cells} {} NaN and count as missing", plural(*cells, "cell is", "cells are"))
+            }
+        }
+    }
+}
+
+impl Look {
+    /// Looks at a table. Costs a numbering of each column and of whole rows.
+    pub fn at(table: &Table) -> Result<Look> {
+        let mut columns = Vec::new();
+        let mut findings = Vec::new();
+        for (name, column) in table.names().zip(table.columns()) {
+            let look = look_at_column(table, name, column)?;
+            findings.extend(not_quite_dates(table, &look)?);
+            findings.extend(far_outside(table, &look)?);
+            findings.extend(almost_the_same(table, &look, column)?);
+            columns.push(look);
+        }
+        findings.extend(ends_before_starts(table, &columns)?);
+        findings.extend(duplicate_rows(table)?);
+        if table.not_numbers() > 0 {
+            findings.push(Finding::NotNumbers { cells: table.not_numbers() });
+        }
+        let rows = table.rows() as u64;
+        let go_on = how_to_go_on(rows, &columns);
+        Ok(Look { rows, columns, findings, go_on })
+    }
+}
+
+fn look_at_column(table: &Table, name: &str, column: &ArrayRef) -> Result<ColumnLook> {
+    let kind = table.shape().find(name)?.kind.unwrap_or(Type::Nothing);
+    let entities = Entities::number(table, &[name], Missing::NoEntity)?;
+    let values = entities.first_rows();
+    let compare = make_comparator(column, column, SortOptions::default());
+    let text = |wanted: Ordering| -> Result<String> {
+        let Ok(compare) = &compare else { return Ok(String::new()) };
+        let best = values
+            .iter()
+            .copied()
+            .reduce(|best, row| if compare(row as usize, best as usize) == wanted { row } else { best });
+        best.map_or(Ok(String::new()), |row| cell(table, name, column, row as usize))
+    };
+    Ok(ColumnLook {
+        name: name.to_owned(),
+        kind,
+        missing: column.logical_null_count() as u64,
+        distinct: entities.count() as u64,
+        least: text(Ordering::Less)?,
+        greatest: text(Ordering::Greater)?,
+        notation: table.origin().and_then(|origin| origin.notation_of(name)).map(str::to_owned),
+        dates: if kind.is_dated() { covered(&table.dates(name)?) } else { None },
+    })
+}
+
+/// A cell in words: dates and moments as they are written everywhere else.
+fn cell(table: &Table, name: &str, column: &ArrayRef, row: usize) -> Result<String> {
+    let dated = matches!(table.shape().find(name)?.kind, Some(Type::Date | Type::Moment { .. }));
+    if dated { Ok(table.dates(name)?.text(row)) } else { Ok(array_value_to_string(column, row)?) }
+}
+
+/// The days of a date column, by row.
+fn days<'a>(dates: &'a Dates<'a>) -> impl Iterator<Item = (usize, i32)> + 'a {
+    let nulls = dates.nulls();
+    let rows = match dates {
+        Dates::Days(days) => days.len(),
+        Dates::Moments(moments) => moments.len(),
+        Dates::Missing(_) => 0,
+    };
+    let per_day = if matches!(dates, Dates::Moments(_)) { MICROS_PER_DAY } else { 1 };
+    (0..rows)
+        .filter(move |&row| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(row)))
+        .map(move |row| (row, dates.sortable(row).div_euclid(per_day) as i32))
+}
+
+fn covered(dates: &Dates<'_>) -> Option<DateLook> {
+    let (first, last) =
+        days(dates).fold((i32::MAX, i32::MIN), |(first, last), (_, day)| (first.min(day), last.max(day)));
+    let covered = Range::new(Day::from_number(first)?, Day::from_number(last)?)?;
+    let mut seen = BooleanBufferBuilder::new(covered.days() as usize);
+    seen.append_n(covered.days() as usize, false);
+    days(dates).for_each(|(_, day)| seen.set_bit((day - first) as usize, true));
+    Some(DateLook { covered, days_without: covered.days() - seen.finish().count_set_bits() as u32 })
+}
+
+/// Where a row stands: its line in the file, or its number.
+fn place(table: &Table, row: usize) -> String {
+    match table.origin() {
+        Some(origin) => format!("line {}", origin.line(row)),
+        None => format!("row {}", row + 1),
+    }
+}
+
+fn not_quite_dates(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
+    if look.kind != Type::Text {
+        return Ok(None);
+    }
+    let Err(error) = table.dates(&look.name) else { return Ok(None) };
+    let finding = |error: Error| Finding::NotQuiteDates { column: look.name.clone(), why: error.to_string() };
+    Ok(match &error {
+        Error::NotDates(about) if about.bad * 2 > about.values => None,
+        Error::NotDates(_) | Error::AmbiguousDates { .. } => Some(finding(error)),
+        _ => None,
+    })
+}
+
+fn far_outside(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
+    if look.dates.is_none() {
+        return Ok(None);
+    }
+    let dates = table.dates(&look.name)?;
+    let mut all: Vec<i32> = days(&dates).map(|(_, day)| day).collect();
+    let quarter = all.len() / 4;
+    let (low, high) = (*all.select_nth_unstable(quarter).1, *all.select_nth_unstable(3 * quarter).1);
+    let margin = 3 * (high - low).max(30);
+    let outside = |day: i32| day < low - margin || day > high + margin;
+    let usual = all
+        .iter()
+        .copied()
+        .filter(|&day| !outside(day))
+        .fold((i32::MAX, i32::MIN), |(a, b), day| (a.min(day), b.max(day)));
+    let rows = all.iter().filter(|&&day| outside(day)).count() as u64;
+    let usual = Day::from_number(usual.0)
+        .zip(Day::from_number(usual.1))
+        .and_then(|(first, last)| Range::new(first, last));
+    let (Some(usual), true) = (usual, rows > 0) else { return Ok(None) };
+    let places = days(&dates)
+        .filter(|&(_, day)| outside(day))
+        .take(EXAMPLES)
+        .map(|(row, _)| format!("{} {}", place(table, row), dates.text(row)));
+    Ok(Some(Finding::FarOutside { column: look.name.clone(), rows, usual, places: places.collect() }))
+}
+
+fn almost_the_same(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Result<Option<Finding>> {
+    if look.kind != Type::Text || look.distinct as usize > MOST_TEXTS_FOLDED {
+        return Ok(None);
+    }
+    let texts = column.as_string_view();
+    let mut folded: HashMap<String, Vec<&str>> = HashMap::new();
+    let mut values = Entities::number(table, &[&look.name], Missing::NoEntity)?.first_rows();
+    values.sort_unstable();
+    for row in values {
+        let text = texts.value(row as usize);
+        let plain = text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
+        folded.entry(plain).or_default().push(text);
+    }
+    let mut groups: Vec<Vec<&str>> = folded.into_values().filter(|texts| texts.len() > 1).collect();
+    groups.iter_mut().for_each(|texts| texts.sort_unstable());
+    groups.sort_unstable();
+    let example =
+        |texts: &Vec<&str>| texts.iter().map(|text| format!("`{text}`")).collect::<Vec<_>>().join(" / ");
+    let examples: Vec<String> = groups.iter().take(EXAMPLES).map(example).collect();
+    let (column, groups) = (look.name.clone(), groups.len() as u64);
+    Ok((groups > 0).then_some(Finding::AlmostTheSame { column, groups, examples }))
+}
+
+fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Finding>> {
+    let dated: Vec<&ColumnLook> = columns.iter().filter(|column| column.dates.is_some()).collect();
+    let mut findings = Vec::new();
+    for start in &dated {
+        for end in dated.iter().filter(|end| end.name != start.name && end.kind == start.kind) {
+            let (starts, ends) = (table.dates(&start.name)?, table.dates(&end.name)?);
+            let present = arrow_buffer::NullBuffer::union(starts.nulls().as_ref(), ends.nulls().as_ref());
+            let both = |row: &usize| present.as_ref().is_none_or(|present| present.is_valid(*row));
+            let order = |row: usize| ends.sortable(row).cmp(&starts.sortable(row));
+            let pairs = (0..table.rows()).filter(both).count() as u64;
+            let reversed = || (0..table.rows()).filter(both).filter(|&row| order(row) == Ordering::Less);
+            let rows = reversed().count() as u64;
+            if rows > 0 && rows * 10 <= pairs {
+                let places = reversed().take(EXAMPLES).map(|row| place(table, row)).collect();
+                let (start, end) = (start.name.clone(), end.name.clone());
+                findings.push(Finding::EndBeforeStart { start, end, rows, places });
+            }
+        }
+    }
+    Ok(findings)
+}
+
+fn duplicate_rows(table: &Table) -> Result<Option<Finding>> {
+    let names: Vec<&str> = table.names().collect();
+    let entities = Entities::number(table, &names, Missing::IsAKey)?;
+    let rows = (table.rows() - entities.count()) as u64;
+    if rows == 0 || names.is_empty() {
+        return Ok(None);
+    }
+    let first = entities.first_rows();
+    let repeated = entities.ids().iter().enumerate().filter(|&(row, &id)| first[id as usize] as usize != row);
+    let places = repeated.take(EXAMPLES).map(|(row, _)| place(table, row)).collect();
+    Ok(Some(Finding::DuplicateRows { rows, places }))
+}
+
+/// The date column that misses least, and the first column with few enough values to be what the records are about.
+fn how_to_go_on(rows: u64, columns: &[ColumnLook]) -> Option<(Option<String>, String)> {
+    let date = columns.iter().filter(|column| column.dates.is_some()).min_by_key(|column| column.missing)?;
+    let repeats = |column: &&ColumnLook| {
+        matches!(column.kind, Type::Text | Type::Integer)
+            && column.distinct > 1
+            && column.distinct * 3 <= rows * 2
+    };
+    let entity = columns
+        .iter()
+        .filter(repeats)
+        .min_by_key(|column| (column.kind != Type::Text, column.missing > rows / 10));
+    Some((entity.map(|column| column.name.clone()), date.name.clone()))
+}
+
+#[cfg(test)]
+mod tests;

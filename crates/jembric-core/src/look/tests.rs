@@ -1,0 +1,63 @@
+//! Each rule of what looks wrong, and its silence where nothing does.
+
+use super::*;
+use crate::table::Origin;
+use arrow_array::{Date32Array, StringViewArray};
+use rstest::rstest;
+use std::sync::Arc;
+
+fn text(cells: &[&str]) -> ArrayRef {
+    Arc::new(cells.iter().map(|cell| (!cell.is_empty()).then_some(*cell)).collect::<StringViewArray>())
+}
+
+fn dates(days: &[i32]) -> ArrayRef {
+    Arc::new(Date32Array::from(days.to_vec()))
+}
+
+fn look(columns: Vec<(&str, ArrayRef)>) -> Look {
+    let table = Table::from_columns(columns).unwrap().with_origin(Origin::new("stays.csv", 2));
+    Look::at(&table).unwrap()
+}
+
+const TWENTY: [i32; 20] = [
+    20_000, 20_001, 20_002, 20_003, 20_004, 20_005, 20_006, 20_007, 20_008, 20_009, 20_010, 20_011, 20_012,
+    20_013, 20_014, 20_015, 20_016, 20_017, 20_018, 20_019,
+];
+
+#[test]
+fn a_column_is_described_by_exact_facts() {
+    let look = look(vec![
+        ("vessel", text(&["Petrel", "", "Bolt Head", "Petrel"])),
+        ("day", dates(&[20_003, 20_000, 20_003, 20_010])),
+    ]);
+    let [vessel, day] = &look.columns[..] else { panic!("two columns") };
+    assert_eq!(
+        (vessel.missing, vessel.distinct, vessel.least.as_str(), vessel.greatest.as_str()),
+        (1, 2, "Bolt Head", "Petrel")
+    );
+    assert_eq!((day.least.as_str(), day.greatest.as_str()), ("2024-10-04", "2024-10-14"));
+    assert_eq!(day.dates.unwrap().days_without, 8);
+    assert_eq!(look.go_on, Some((Some("vessel".to_owned()), "day".to_owned())));
+    assert_eq!(look.findings, []);
+}
+
+#[rstest]
+#[case::reversed(vec![("arrived", dates(&TWENTY)), ("left", dates(&{ let mut left = TWENTY.map(|day| day + 3); left[4] -= 5; left }))], &["`left` is before `arrived` in 1 row: line 6"])]
+#[case::far(vec![("day", dates(&{ let mut days = TWENTY; days[0] = 2_932_896; days }))], &["1 date in `day` lies far outside 2024-10-05..2024-10-23: line 2 9999-12-31"])]
+#[case::blanks(vec![("vessel", text(&["Petrel", "petrel", "Bolt  Head", "Bolt Head "]))], &["2 values differ in `vessel` only by case or blanks: `Bolt  Head` / `Bolt Head `, `Petrel` / `petrel`"])]
+#[case::twice(vec![("vessel", text(&["Petrel", "Tern", "Petrel", "", ""]))], &["2 rows repeat earlier ones in every column: line 4, line 6"])]
+#[case::nearly(vec![("day", text(&["2025-06-30", "2025-06-31", "2025-07-01"]))], &["stays.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 `2025-06-31` (the calendar has no such day)). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`"])]
+#[case::nothing_wrong(vec![("arrived", dates(&TWENTY)), ("left", dates(&TWENTY))], &[])]
+fn what_looks_wrong_is_said_with_its_place(
+    #[case] columns: Vec<(&str, ArrayRef)>,
+    #[case] expected: &[&str],
+) {
+    let findings: Vec<String> = look(columns).findings.iter().map(Finding::to_string).collect();
+    assert_eq!(findings, expected);
+}
+
+#[test]
+fn a_table_without_rows_or_columns_can_be_looked_at() {
+    assert_eq!(look(vec![("day", dates(&[]))]).go_on, None);
+    assert_eq!(look(vec![]).columns, []);
+}

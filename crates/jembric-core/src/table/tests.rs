@@ -1,0 +1,86 @@
+//! What comes in, what is refused, and what messages say.
+
+use super::*;
+use arrow_array::{
+    DictionaryArray, Float32Array, Int32Array, Int64Array, ListArray, NullArray, StringArray,
+    TimestampNanosecondArray, UInt64Array,
+    types::{Int32Type, Int64Type},
+};
+use rstest::rstest;
+
+fn one(array: impl Array + 'static) -> Result<Table> {
+    Table::from_columns([("it", Arc::new(array) as ArrayRef)])
+}
+
+#[rstest]
+#[case(Int32Array::from(vec![1]), Type::Integer)]
+#[case(UInt64Array::from(vec![1]), Type::Integer)]
+#[case(Float32Array::from(vec![1.5]), Type::Float)]
+#[case(StringArray::from(vec!["a"]), Type::Text)]
+#[case(vec!["a"].into_iter().collect::<DictionaryArray<Int32Type>>(), Type::Text)]
+#[case(TimestampNanosecondArray::from(vec![1_000]), Type::Moment { instant: false })]
+#[case(TimestampNanosecondArray::from(vec![1_000]).with_timezone("+02:00"), Type::Moment { instant: true })]
+#[case(NullArray::new(1), Type::Nothing)]
+fn other_arrow_types_are_widened(#[case] array: impl Array + 'static, #[case] kind: Type) {
+    assert_eq!(one(array).unwrap().shape().columns()[0].kind, Some(kind));
+}
+
+#[rstest]
+#[case(one(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1)])])), "column `it` has the Arrow type List(Int64), which cannot be read as numbers, text, dates or moments")]
+#[case(one(Date32Array::from(vec![0, 2_932_897])), "column `it` has in row 2 a date outside the years 0001 to 9999")]
+#[case(one(TimestampMicrosecondArray::from(vec![i64::MIN])), "column `it` has in row 1 a date outside the years 0001 to 9999")]
+#[case(one(UInt64Array::from(vec![u64::MAX])), "a column could not be worked on: Cast error: Can't cast value 18446744073709551615 to type Int64")]
+#[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("a", Arc::new(NullArray::new(1)))]), "two columns are called `a`: a column is found by its name, so rename one")]
+#[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("b", Arc::new(NullArray::new(2)))]), "column `b` has 2 rows, the ones before it 1")]
+fn what_cannot_be_a_table_is_refused(#[case] table: Result<Table>, #[case] message: &str) {
+    assert_eq!(table.unwrap_err().to_string(), message);
+}
+
+#[test]
+fn nan_is_missing_and_counted_and_minus_zero_is_zero() {
+    let table = one(Float64Array::from(vec![Some(f64::NAN), Some(-0.0), None])).unwrap();
+    let floats = table.column("it").unwrap().as_primitive::<Float64Type>();
+    assert_eq!((table.not_numbers(), floats.null_count(), floats.value(1).is_sign_positive()), (1, 2, true));
+}
+
+#[rstest]
+#[case("Inspected On", &["inspected_on"])]
+#[case("vesel", &["vessel"])]
+#[case("inspected", &["inspected_on", "inspector"])]
+#[case("zzz", &[])]
+fn the_nearest_name_is_the_one_that_was_meant(#[case] wanted: &str, #[case] expected: &[&str]) {
+    assert_eq!(nearest(wanted, ["vessel", "inspected_on", "inspector", "note"].into_iter()), expected);
+}
+
+#[test]
+fn rows_stand_on_their_lines() {
+    let mut origin = Origin::new("a.csv", 2);
+    origin.jump(2, 7);
+    origin.jump(5, 12);
+    assert_eq!([0, 1, 2, 4, 5, 6].map(|row| origin.line(row)), [2, 3, 7, 9, 12, 13]);
+}
+
+#[rstest]
+#[case::names(&["Petrel", "Bolt Head"], "harbour.csv: column `day` cannot be used as dates: 2 of its 2 values are not (line 2 `Petrel`, line 3 `Bolt Head`). Name a column of dates, or say how these are written: `--read 'day=%d.%m.%Y'`")]
+#[case::nearly(&["2025-06-30", "soon", "2025-02-30", "30.06.25", "x"], "harbour.csv: column `day` cannot be used as dates: 4 of its 5 values are not (line 3 `soon`, line 4 `2025-02-30` (the calendar has no such day), line 5 `30.06.25` (a year of two digits), …). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`")]
+#[case::ambiguous(&["05/05/2025", "03/04/2025"], "harbour.csv: column `day` leaves open whether day or month comes first: line 3 `03/04/2025` is 2025-04-03 or 2025-03-04. Say which: `--date-order dmy` or `--date-order mdy`")]
+#[case::both_orders(&["13/04/2025", "04/13/2025", "14/04/2025"], "harbour.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 `04/13/2025` (day and month the other way round)). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`")]
+#[case::offsets(&["2025-06-30T14:05Z", "2025-06-30T14:05"], "harbour.csv: column `day` cannot be used as dates: 1 of its 2 values is not one (line 2 `2025-06-30T14:05Z` (with an offset)). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`")]
+fn text_used_as_dates_says_which_cells_are_none(#[case] cells: &[&str], #[case] message: &str) {
+    let cells = StringViewArray::from(cells.to_vec());
+    let table = Table::from_columns([("day", Arc::new(cells) as ArrayRef)])
+        .unwrap()
+        .with_origin(Origin::new("harbour.csv", 2));
+    let error = crate::Latest::new("day").apply(&table).unwrap_err();
+    assert_eq!(error.to_string(), message);
+}
+
+#[test]
+fn a_table_is_found_by_its_names_and_grows_by_new_ones() {
+    let table = one(Int64Array::from(vec![1, 2])).unwrap();
+    assert!(table.with_column("it", Arc::new(NullArray::new(2))).is_err());
+    let wider = table.with_column("more", Arc::new(NullArray::new(2))).unwrap();
+    assert_eq!(wider.names().collect::<Vec<_>>(), ["it", "more"]);
+    let taken = wider.take(&UInt32Array::from(vec![1, 1, 0])).unwrap();
+    assert_eq!(taken.column("it").unwrap().as_primitive::<Int64Type>().values(), &[2, 2, 1]);
+}

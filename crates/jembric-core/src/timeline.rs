@@ -1,0 +1,45 @@
+//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer.
+
+use crate::{entities::Entities, table::Dates};
+use arrow_buffer::BooleanBuffer;
+
+/// The rows of each entity, ordered by date and then by row.
+#[derive(Clone, Debug)]
+pub struct Timeline {
+    rows: Vec<u32>,
+    starts: Vec<u32>,
+}
+
+impl Timeline {
+    /// Orders the rows of a mask, all of which have an entity and a date (as a number that sorts in time).
+    ///
+    /// Rows are dealt out to their entities in one pass, and each entity's rows are sorted on their own, which the dealing
+    /// leaves undone where they came in order. Costs a random access a row, and n log n within an entity.
+    pub(crate) fn new(entities: &Entities, dates: &Dates<'_>, rows: &BooleanBuffer) -> Timeline {
+        let ids = entities.ids();
+        let mut starts = vec![0_u32; entities.count() + 1];
+        rows.set_indices().for_each(|row| starts[ids[row] as usize + 1] += 1);
+        for entity in 1..starts.len() {
+            starts[entity] += starts[entity - 1];
+        }
+        let mut next = starts.clone();
+        let mut dated = vec![(0_i64, 0_u32); starts.last().map_or(0, |&all| all as usize)];
+        for row in rows.set_indices() {
+            let place = &mut next[ids[row] as usize];
+            dated[*place as usize] = (dates.sortable(row), row as u32);
+            *place += 1;
+        }
+        for bounds in starts.windows(2) {
+            let entity = &mut dated[bounds[0] as usize..bounds[1] as usize];
+            if !entity.is_sorted() {
+                entity.sort_unstable();
+            }
+        }
+        Timeline { rows: dated.into_iter().map(|(_, row)| row).collect(), starts }
+    }
+
+    /// The rows of each entity, the entities in order of their numbers.
+    pub fn entities(&self) -> impl Iterator<Item = &[u32]> {
+        self.starts.windows(2).map(|bounds| &self.rows[bounds[0] as usize..bounds[1] as usize])
+    }
+}
