@@ -263,10 +263,12 @@ impl Cursor<'_> {
 
     fn number(&mut self) -> Option<Number> {
         let digits = self.rest.iter().take_while(|byte| byte.is_ascii_digit()).count();
+        if !(1..=9).contains(&digits) {
+            return None;
+        }
         let (number, rest) = self.rest.split_at(digits);
         self.rest = rest;
-        let value = number.iter().fold(0, |n: u32, byte| n * 10 + u32::from(byte - b'0'));
-        (1..=9).contains(&digits).then_some(Number { digits, value })
+        Some(Number { digits, value: number.iter().fold(0, |n, byte| n * 10 + u32::from(byte - b'0')) })
     }
 
     /// A number of one or two digits.

@@ -53,7 +53,11 @@ impl FromStr for Span {
 
     /// Reads `9 months`, `1 year 2 weeks` and ISO 8601 durations of whole days (`P9M`, `P1Y2W`).
     fn from_str(text: &str) -> Result<Span> {
-        let span = if text.trim_start_matches([' ', '-', '+']).starts_with(['P', 'p']) { iso(text) } else { words(text) };
+        let span = if text.trim_start_matches([' ', '-', '+']).starts_with(['P', 'p']) {
+            iso(text)
+        } else {
+            words(text)
+        };
         span.ok_or_else(|| Error::Malformed {
             what: "span",
             text: text.to_owned(),

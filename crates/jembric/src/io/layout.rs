@@ -1,0 +1,98 @@
+//! Where records begin, so that threads can read a file from many places at once.
+//!
+//! A line break ends a record unless it stands in quotes, and whether it does depends on all the quotes before it. So a
+//! first pass counts the quotes and line breaks of each block, on all threads; then each block's first record is found by
+//! looking a little way into it. The line breaks also say how many records there are at most, and thereby how long the
+//! columns have to be. That quotes are where RFC 4180 has them is checked where the records are read.
+
+use super::source::Source;
+use crate::error::Result;
+use memchr::{memchr, memchr_iter, memchr2_iter};
+use rayon::prelude::*;
+
+/// Bytes read at a time: enough to be worth a thread's while, few enough to stay in its cache.
+pub(super) const BLOCK: u64 = 1 << 20;
+/// Bytes looked at first to find a record's beginning.
+const LOOK: u64 = 1 << 14;
+
+/// Whole records that are read together.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Region {
+    pub(super) start: u64,
+    pub(super) end: u64,
+    /// The line on which its first record begins.
+    pub(super) line: u64,
+    /// More records than these are not in it.
+    pub(super) most_records: usize,
+}
+
+/// What a block of bytes adds to what is known at its start.
+struct Counted {
+    quotes: u64,
+    breaks: u64,
+}
+
+/// The regions from a record's beginning to the end of the source.
+pub(super) fn regions(
+    source: &Source,
+    start: u64,
+    line: u64,
+    quoting: bool,
+    block: u64,
+) -> Result<Vec<Region>> {
+    let len = source.len();
+    let blocks: Vec<u64> = (start..len).step_by(block as usize).collect();
+    let counted: Vec<Counted> = blocks
+        .par_iter()
+        .map_init(Vec::new, |buffer, &at| {
+            let bytes = source.bytes(at, len.min(at + block), buffer)?;
+            let quotes = if quoting { memchr_iter(b'"', bytes).count() as u64 } else { 0 };
+            Ok(Counted { quotes, breaks: memchr_iter(b'\n', bytes).count() as u64 })
+        })
+        .collect::<Result<_>>()?;
+
+    let mut regions: Vec<Region> = Vec::with_capacity(blocks.len());
+    let (mut inside, mut line) = (false, line);
+    for (&at, &Counted { quotes, breaks }) in blocks.iter().zip(&counted) {
+        match regions.last_mut() {
+            None => regions.push(Region { start: at, end: len, line, most_records: breaks as usize + 1 }),
+            // A record that began before this block ends in or after it: what follows belongs to the same region.
+            Some(before) if before.start > at => before.most_records += breaks as usize,
+            Some(before) => {
+                let (begins, passed) = next_record(source, at, inside, quoting)?;
+                before.end = begins;
+                let region =
+                    Region { start: begins, end: len, line: line + passed, most_records: breaks as usize };
+                regions.push(region);
+            }
+        }
+        inside ^= quotes % 2 == 1;
+        line += breaks;
+    }
+    regions.retain(|region| region.start < region.end);
+    Ok(regions)
+}
+
+/// Where the first record after this place begins, and how many lines further down.
+fn next_record(source: &Source, at: u64, mut inside: bool, quoting: bool) -> Result<(u64, u64)> {
+    let (mut from, mut breaks, mut step, mut buffer) = (at, 0, LOOK, Vec::new());
+    while from < source.len() {
+        let to = source.len().min(from + step);
+        let bytes = source.bytes(from, to, &mut buffer)?;
+        let found = if quoting {
+            memchr2_iter(b'"', b'\n', bytes).find(|&i| {
+                let quote = bytes[i] == b'"';
+                inside ^= quote;
+                breaks += u64::from(!quote);
+                !quote && !inside
+            })
+        } else {
+            memchr(b'\n', bytes).inspect(|_| breaks += 1)
+        };
+        if let Some(i) = found {
+            return Ok((from + i as u64 + 1, breaks));
+        }
+        (from, step) = (to, step * 2);
+    }
+    Ok((source.len(), breaks))
+}

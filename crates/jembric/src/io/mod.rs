@@ -1,0 +1,34 @@
+//! Files to tables and tables to files.
+//!
+//! ```
+//! use jembric::io::{Reading, Order};
+//! # let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/inspections.csv");
+//! let table = Reading::new().missing(["-", "NA"]).date_order(Order::DayFirst).file(file)?;
+//! assert!(table.rows() > 0);
+//! # Ok::<(), jembric::Error>(())
+//! ```
+//!
+//! Reading is done in regions of some megabytes, on all threads, straight into columns of their final length:
+//! `source` gives bytes, `layout` finds where records begin, `survey` decides each column's type from all of its cells,
+//! `columns` fills them, and `reading` puts these together. `text` writes cells, `writing` whole tables.
+
+mod columns;
+mod layout;
+mod reading;
+mod source;
+mod survey;
+mod text;
+mod writing;
+
+pub use jembric_core::calendar::notation::Order;
+pub use reading::Reading;
+pub use text::CellText;
+pub use writing::{Destination, Format, Writing};
+
+use crate::{Result, Table};
+use std::path::Path;
+
+/// Reads a CSV file with all settings found from the file itself; see [`Reading`].
+pub fn read(path: impl AsRef<Path>) -> Result<Table> {
+    Reading::new().file(path)
+}

@@ -1,0 +1,162 @@
+//! Bytes to read in pieces, in any order, on any thread: a file, or what had to be held in memory.
+
+use crate::error::{Error, Result};
+use encoding_rs::{DecoderResult, Encoding, UTF_8};
+use std::{
+    fs::File,
+    io::{self, Read},
+    path::Path,
+};
+
+/// UTF-8 bytes, after a byte-order mark if there is one.
+pub(super) struct Source {
+    pub(super) name: String,
+    bytes: Bytes,
+    len: u64,
+    /// Bytes before the first one that counts.
+    skip: u64,
+}
+
+enum Bytes {
+    File(File),
+    Memory(Vec<u8>),
+}
+
+impl Source {
+    /// A file. One that is no regular file (a pipe), or is not UTF-8, is taken into memory.
+    pub(super) fn file(path: &Path, encoding: Option<&'static Encoding>) -> Result<Source> {
+        let name = path.display().to_string();
+        let failed = |source| Error::Read { file: name.clone(), source, nearest: nearest_file(path) };
+        let file = File::open(path).map_err(failed)?;
+        let about = file.metadata().map_err(failed)?;
+        if about.is_dir() {
+            return Err(Error::Directory { file: name });
+        }
+        if !about.is_file() {
+            return Source::stream(name, file, encoding);
+        }
+        let mut mark = [0; 3];
+        let found = read_at(&file, 0, &mut mark).map_err(failed)?;
+        match Encoding::for_bom(&mark[..found]) {
+            Some((marked, _)) if marked != UTF_8 => Source::stream(name, file, encoding.or(Some(marked))),
+            _ if encoding.is_some_and(|encoding| encoding != UTF_8) => Source::stream(name, file, encoding),
+            mark => Ok(Source {
+                name,
+                bytes: Bytes::File(file),
+                len: about.len(),
+                skip: mark.map_or(0, |(_, len)| len as u64),
+            }),
+        }
+    }
+
+    /// Everything that a stream gives, in memory.
+    pub(super) fn stream(
+        name: String,
+        mut stream: impl Read,
+        encoding: Option<&'static Encoding>,
+    ) -> Result<Source> {
+        let mut bytes = Vec::new();
+        stream.read_to_end(&mut bytes).map_err(|source| Error::Read {
+            file: name.clone(),
+            source,
+            nearest: None,
+        })?;
+        let (marked, mark) =
+            Encoding::for_bom(&bytes).map_or((None, 0), |(encoding, len)| (Some(encoding), len));
+        let encoding = encoding.or(marked).unwrap_or(UTF_8);
+        let mark = if marked == Some(encoding) { mark } else { 0 };
+        if encoding != UTF_8 {
+            bytes = decode(&name, encoding, &bytes[mark..], mark)?;
+            return Ok(Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: 0 });
+        }
+        Ok(Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: mark as u64 })
+    }
+
+    /// How many bytes there are.
+    pub(super) fn len(&self) -> u64 {
+        self.len - self.skip
+    }
+
+    /// The place of a byte in the file itself, from 1.
+    pub(super) fn place(&self, offset: u64) -> u64 {
+        offset + self.skip + 1
+    }
+
+    /// The bytes from one place to another, read into the buffer where they are not in memory.
+    pub(super) fn bytes<'a>(&'a self, from: u64, to: u64, buffer: &'a mut Vec<u8>) -> Result<&'a [u8]> {
+        let (from, to) = (from + self.skip, to + self.skip);
+        match &self.bytes {
+            Bytes::Memory(bytes) => Ok(&bytes[from as usize..to as usize]),
+            Bytes::File(file) => {
+                let len = (to - from) as usize;
+                if buffer.len() < len {
+                    buffer.resize(len, 0);
+                }
+                let read = read_at(file, from, &mut buffer[..len]).and_then(|read| match read == len {
+                    true => Ok(()),
+                    false => Err(io::Error::new(
+                        io::ErrorKind::UnexpectedEof,
+                        "the file became shorter while it was read",
+                    )),
+                });
+                read.map_err(|source| Error::Read { file: self.name.clone(), source, nearest: None })?;
+                Ok(&buffer[..len])
+            }
+        }
+    }
+}
+
+/// Fills the buffer from a place in the file; less only at its end.
+fn read_at(file: &File, mut offset: u64, mut buffer: &mut [u8]) -> io::Result<usize> {
+    let mut total = 0;
+    while !buffer.is_empty() {
+        #[cfg(unix)]
+        let read = std::os::unix::fs::FileExt::read_at(file, buffer, offset);
+        #[cfg(windows)]
+        let read = std::os::windows::fs::FileExt::seek_read(file, buffer, offset);
+        match read {
+            Ok(0) => break,
+            Ok(n) => {
+                total += n;
+                offset += n as u64;
+                buffer = &mut buffer[n..];
+            }
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(total)
+}
+
+fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) -> Result<Vec<u8>> {
+    let mut decoder = encoding.new_decoder_without_bom_handling();
+    let most = decoder.max_utf8_buffer_length_without_replacement(bytes.len()).unwrap_or(bytes.len() * 3);
+    let mut text = vec![0; most];
+    let (result, read, written) = decoder.decode_to_utf8_without_replacement(bytes, &mut text, true);
+    text.truncate(written);
+    match result {
+        DecoderResult::InputEmpty => Ok(text),
+        _ => {
+            let bad = match result {
+                DecoderResult::Malformed(len, behind) => read - usize::from(len) - usize::from(behind),
+                _ => read,
+            };
+            let line = 1 + memchr::memchr_iter(b'\n', &text).count() as u64;
+            let (byte, value) = ((before + bad + 1) as u64, bytes.get(bad).copied().unwrap_or_default());
+            Err(Error::NotText { file: name.to_owned(), line, byte, value, encoding: encoding.name() })
+        }
+    }
+}
+
+/// A file of a similar name in the same directory.
+fn nearest_file(path: &Path) -> Option<String> {
+    let wanted = path.file_name()?.to_string_lossy().into_owned();
+    let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let names = directory
+        .read_dir()
+        .ok()?
+        .filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()));
+    let distances =
+        names.map(|name| (strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase()), name));
+    distances.filter(|(distance, _)| (1..=2).contains(distance)).min().map(|(_, name)| name)
+}

@@ -1,0 +1,224 @@
+//! Tables to text, and text to files that are never half-written.
+
+use super::text::{CellText, numeric};
+use crate::{
+    Table, Type,
+    error::{Error, Result},
+};
+use std::{
+    fs, io,
+    io::{BufWriter, Write},
+    path::{Path, PathBuf},
+};
+
+/// A format that tables are written in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Format {
+    /// Comma-separated values by RFC 4180, with a header. A missing value is an empty cell.
+    #[default]
+    Csv,
+    /// One JSON object a line. A missing value is `null`, a decimal a number with all its places.
+    JsonLines,
+    /// A table of a Markdown page.
+    Markdown,
+}
+
+impl Format {
+    /// The format that a file's ending stands for: `csv`, `jsonl` or `md`.
+    pub fn of(path: &Path) -> Result<Format> {
+        let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        match ending.as_deref() {
+            Some("csv") => Ok(Format::Csv),
+            Some("jsonl" | "ndjson") => Ok(Format::JsonLines),
+            Some("md") => Ok(Format::Markdown),
+            _ => Err(Error::Setting {
+                setting: "out",
+                value: format!("`{}` has no ending that tells its format", path.display()),
+                expected: "a name that ends in .csv, .jsonl or .md, or a format said outright".to_owned(),
+            }),
+        }
+    }
+}
+
+/// How a table is written.
+#[derive(Clone, Debug, Default)]
+pub struct Writing {
+    format: Format,
+}
+
+impl Writing {
+    /// As CSV.
+    pub fn new() -> Writing {
+        Writing::default()
+    }
+
+    /// In another format.
+    pub fn format(mut self, format: Format) -> Writing {
+        self.format = format;
+        self
+    }
+
+    /// Writes a table to a stream. Errors are those of the stream. Costs one pass over the table.
+    pub fn write(&self, table: &Table, to: &mut dyn Write) -> io::Result<()> {
+        match self.format {
+            Format::Csv => csv(table, to),
+            Format::JsonLines => json_lines(table, to),
+            Format::Markdown => markdown(table, to),
+        }
+    }
+
+    /// Writes a table to a file that is complete or not there at all; see [`Destination`].
+    pub fn file(&self, table: &Table, path: impl AsRef<Path>) -> Result<()> {
+        let mut file = Destination::file(path)?;
+        file.write(|to| self.write(table, to))?;
+        file.commit()
+    }
+}
+
+fn csv(table: &Table, to: &mut dyn Write) -> io::Result<()> {
+    let mut writer = csv::WriterBuilder::new().buffer_capacity(1 << 16).from_writer(to);
+    writer.write_record(table.names())?;
+    let columns: Vec<CellText<'_>> = table.columns().iter().map(CellText::new).collect();
+    let mut text = String::new();
+    for row in 0..table.rows() {
+        for column in &columns {
+            text.clear();
+            column.append(row, &mut text);
+            writer.write_field(&text)?;
+        }
+        writer.write_record(None::<&[u8]>)?;
+    }
+    writer.flush()
+}
+
+fn json_lines(table: &Table, to: &mut dyn Write) -> io::Result<()> {
+    let mut to = BufWriter::with_capacity(1 << 16, to);
+    let quoted = |text: &str| serde_json::to_string(text).map_err(io::Error::from);
+    let names = table.names().map(quoted).collect::<io::Result<Vec<_>>>()?;
+    let bare =
+        |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean));
+    let shape = table.shape();
+    let mut text = String::new();
+    for row in 0..table.rows() {
+        to.write_all(b"{")?;
+        for (i, (array, name)) in table.columns().iter().zip(&names).enumerate() {
+            let cell = CellText::new(array);
+            text.clear();
+            cell.append(row, &mut text);
+            write!(to, "{}{name}:", if i > 0 { "," } else { "" })?;
+            // JSON has no infinity.
+            if cell.is_missing(row) || matches!(text.as_str(), "inf" | "-inf") {
+                to.write_all(b"null")?;
+            } else if bare(shape.columns()[i].kind) {
+                to.write_all(text.as_bytes())?;
+            } else {
+                serde_json::to_writer(&mut to, &text)?;
+            }
+        }
+        to.write_all(b"}\n")?;
+    }
+    to.flush()
+}
+
+fn markdown(table: &Table, to: &mut dyn Write) -> io::Result<()> {
+    let mut to = BufWriter::with_capacity(1 << 16, to);
+    let escaped = |text: &str| text.replace('\\', "\\\\").replace('|', "\\|").replace(['\r', '\n'], " ");
+    let line = |to: &mut dyn Write, cells: &mut dyn Iterator<Item = String>| {
+        for cell in cells {
+            write!(to, "| {cell} ")?;
+        }
+        writeln!(to, "|")
+    };
+    line(&mut to, &mut table.names().map(escaped))?;
+    line(
+        &mut to,
+        &mut numeric(table).into_iter().map(|number| if number { "---:" } else { "---" }.to_owned()),
+    )?;
+    for row in 0..table.rows() {
+        line(&mut to, &mut table.columns().iter().map(|array| escaped(&CellText::new(array).text(row))))?;
+    }
+    to.flush()
+}
+
+/// Where output goes: a file that appears whole, or not at all.
+///
+/// A file is written beside its target, and takes its place only in [`commit`](Destination::commit). Dropped without that,
+/// it leaves nothing behind. What is no regular file (a device, a pipe) is written to directly.
+pub struct Destination {
+    name: String,
+    kind: Kind,
+}
+
+enum Kind {
+    Beside { file: tempfile::NamedTempFile, target: PathBuf },
+    Direct(fs::File),
+}
+
+impl Destination {
+    /// A file. Errors: its directory is missing or cannot be written to, or it is a directory itself.
+    pub fn file(path: impl AsRef<Path>) -> Result<Destination> {
+        let path = path.as_ref();
+        let name = path.display().to_string();
+        // A link stays a link: what it points to is replaced.
+        let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        let about = fs::metadata(&target).ok();
+        if about.as_ref().is_some_and(fs::Metadata::is_dir) {
+            return Err(Error::Directory { file: name });
+        }
+        if about.as_ref().is_some_and(|about| !about.is_file()) {
+            let file = fs::OpenOptions::new().write(true).open(&target).map_err(Error::write(&name))?;
+            return Ok(Destination { name, kind: Kind::Direct(file) });
+        }
+        let directory =
+            target.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let mut builder = tempfile::Builder::new();
+        builder.prefix(".jembric-");
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::PermissionsExt;
+            // As the file had it, or as any new file of the user's has it.
+            builder.permissions(about.map_or(fs::Permissions::from_mode(0o666), |about| about.permissions()));
+        }
+        let file = builder.tempfile_in(directory).map_err(|error| Error::write(&name)(error_of(error)))?;
+        Ok(Destination { name, kind: Kind::Beside { file, target } })
+    }
+
+    /// Writes to it.
+    pub fn write(&mut self, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<()> {
+        let file = match &mut self.kind {
+            Kind::Beside { file, .. } => file.as_file_mut(),
+            Kind::Direct(file) => file,
+        };
+        write(file).map_err(Error::write(&self.name))
+    }
+
+    /// Lets the file take its place.
+    pub fn commit(self) -> Result<()> {
+        match self.kind {
+            Kind::Direct(_) => Ok(()),
+            Kind::Beside { file, target } => {
+                file.as_file().sync_all().map_err(Error::write(&self.name))?;
+                file.persist(target).map(drop).map_err(|error| Error::write(&self.name)(error.error))
+            }
+        }
+    }
+
+    /// An error where this would replace a file that is being read.
+    pub fn refuse_onto(path: impl AsRef<Path>, input: impl AsRef<Path>) -> Result<()> {
+        match same_file::is_same_file(&path, &input) {
+            Ok(true) if path.as_ref().is_file() => {
+                Err(Error::OntoInput { file: path.as_ref().display().to_string() })
+            }
+            _ => Ok(()),
+        }
+    }
+}
+
+/// The system's own error, without the temporary name that it is wrapped with.
+fn error_of(error: io::Error) -> io::Error {
+    error.raw_os_error().map_or_else(|| io::Error::from(error.kind()), io::Error::from_raw_os_error)
+}
+
+#[cfg(test)]
+mod tests;
