@@ -12,7 +12,7 @@ use crate::{
     error::{Error, Result},
     ledger::{Fates, Outcome, Reason, Warning},
     operation::{Context, Operation, Setting, Takes},
-    table::{Dates, Shape, Table, Type},
+    table::{Dates, Named, Shape, Table, Type},
     timeline::Timeline,
 };
 use arrow_array::BooleanArray;
@@ -204,9 +204,8 @@ struct Settings<'a> {
 impl Settings<'_> {
     fn check(&self, shape: &Shape, context: &Context) -> Result<Shape> {
         shape.expect_dates(self.date)?;
-        for name in self.per.iter().chain(self.then) {
-            shape.find(name)?;
-        }
+        let mut named = shape.named(self.per)?;
+        named.extend(shape.named(self.then)?);
         for name in &context.reconcile {
             shape.expect_numbers(name)?;
         }
@@ -214,13 +213,16 @@ impl Settings<'_> {
             let (setting, value) = (self.dates.0, "0".to_owned());
             return Err(Error::Setting { setting, value, expected: "a whole number from 1" });
         }
+        let shape = shape.renamed(&named)?;
         self.mark.map_or(Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
     }
 
     fn apply(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.check(&table.shape(), context).map_err(|error| table.explain(error))?;
         let dates = table.dates(self.date)?;
-        let entities = Entities::number(table, self.per, Missing::NoEntity)?;
+        let (per, then) = (table.shape().named(self.per)?, table.shape().named(self.then)?);
+        let keys: Vec<&str> = per.iter().map(|named| named.column.as_str()).collect();
+        let entities = Entities::number(table, &keys, Missing::NoEntity)?;
 
         let rows = table.rows();
         let dated = dates.nulls().map_or_else(|| BooleanBuffer::new_set(rows), NullBuffer::into_inner);
@@ -234,7 +236,7 @@ impl Settings<'_> {
             1 => self.one_each(&entities, &dates, &considered),
             several => self.several_dates_each(several, &entities, &dates, &considered),
         };
-        let decided = self.decide_ties(table, &entities, &dates, &chosen.ties)?;
+        let decided = self.decide_ties(table, &entities, &dates, &chosen.ties, (&per, &then))?;
         let tied_out = mask(rows, decided.tied_out.iter().copied());
         let kept = except(&except(&chosen.best, &mask(rows, decided.superseded.iter().copied())), &tied_out);
 
@@ -260,6 +262,7 @@ impl Settings<'_> {
                 Outcome { table: table.with_column(name, Arc::new(marks))?, ledger, set_aside }
             }
         };
+        outcome.table = outcome.table.renamed(&[per, then].concat())?;
         let ledger = &mut outcome.ledger;
         ledger.as_of = context.as_of;
         ledger.counts.insert(0, ("entities", chosen.entities));
@@ -338,8 +341,10 @@ impl Settings<'_> {
         entities: &Entities,
         dates: &Dates<'_>,
         ties: &Groups,
+        (per, then): (&[Named], &[Named]),
     ) -> Result<Decided> {
-        let breakers = self.then.iter().map(|name| self.breaker(table, name)).collect::<Result<Vec<_>>>()?;
+        let breakers =
+            then.iter().map(|named| self.breaker(table, &named.column)).collect::<Result<Vec<_>>>()?;
         let (mut decided, mut left, mut last_entity) = (Decided::default(), Vec::new(), Entities::NONE);
         let mut named = Vec::new();
         for group in ties.iter() {
@@ -364,7 +369,9 @@ impl Settings<'_> {
                 Ties::All => {}
                 Ties::First => decided.tied_out.extend(left.iter().filter(|&&row| row != first)),
                 Ties::Last => decided.tied_out.extend(left.iter().filter(|&&row| row != last)),
-                Ties::Refuse if named.len() < 3 => named.push(self.name_of(table, dates, first as usize)?),
+                Ties::Refuse if named.len() < 3 => {
+                    named.push(self.name_of(table, dates, per, first as usize)?)
+                }
                 Ties::Refuse => {}
             }
         }
@@ -384,10 +391,10 @@ impl Settings<'_> {
     }
 
     /// The entity of a row and its date, in words.
-    fn name_of(&self, table: &Table, dates: &Dates<'_>, row: usize) -> Result<String> {
+    fn name_of(&self, table: &Table, dates: &Dates<'_>, per: &[Named], row: usize) -> Result<String> {
         let mut key = Vec::new();
-        for name in self.per {
-            key.push(arrow_cast::display::array_value_to_string(table.column(name)?, row)?);
+        for named in per {
+            key.push(arrow_cast::display::array_value_to_string(table.column(&named.column)?, row)?);
         }
         let key = if key.is_empty() { "the whole table".to_owned() } else { format!("`{}`", key.join(", ")) };
         Ok(format!("{key} on {}", dates.text(row)))

@@ -143,6 +143,9 @@ pub struct Reconciled {
 pub struct Ledger {
     /// What was done, in words: `latest per vessel by inspected_on`.
     pub step: String,
+    /// The file that the rows came from, where it is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
     /// The date that the answer speaks of, where one was used.
     #[serde(skip_serializing_if = "Option::is_none", serialize_with = "as_text")]
     pub as_of: Option<Day>,
@@ -250,6 +253,9 @@ fn as_map<S: Serializer>(
 impl fmt::Display for Ledger {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.step)?;
+        if let Some(from) = &self.from {
+            write!(f, ", from {from}")?;
+        }
         if let Some(as_of) = self.as_of {
             write!(f, ", as of {as_of}")?;
         }
@@ -336,6 +342,7 @@ impl Fates {
         };
         let ledger = Ledger {
             step,
+            from: table.origin().map(|origin| origin.file().to_owned()),
             as_of: None,
             rows_in: table.rows() as u64,
             kept: kept.count_set_bits() as u64,

@@ -43,7 +43,7 @@ pub use latest::{Earliest, Latest, Ties};
 pub use ledger::{Entry, Ledger, Outcome, Reason, Reconciled, Warning};
 pub use look::{ColumnLook, DateLook, Finding, Look};
 pub use operation::{Context, Operation, Setting, Takes};
-pub use table::{ColumnShape, Origin, Shape, Table, Type};
+pub use table::{ColumnShape, Named, Origin, Shape, Table, Type};
 pub use timeline::Timeline;
 
 /// The Arrow types by which tables come in and go out.

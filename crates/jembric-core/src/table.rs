@@ -160,6 +160,32 @@ impl Shape {
         }
     }
 
+    /// What each of a list of columns means: a column's name, or `COLUMN as NAME`, which renames it in the answer.
+    pub fn named(&self, list: &[String]) -> Result<Vec<Named>> {
+        let one = |text: &String| {
+            let (column, shown_as) = match text.split_once(" as ") {
+                Some((column, name)) if self.find(text).is_err() => (column.trim(), name.trim()),
+                _ => (text.as_str(), text.as_str()),
+            };
+            self.find(column)?;
+            Ok(Named { column: column.to_owned(), shown_as: shown_as.to_owned() })
+        };
+        list.iter().map(one).collect()
+    }
+
+    /// The shape with columns renamed; an error where two would have one name.
+    pub fn renamed(&self, names: &[Named]) -> Result<Shape> {
+        let mut shape = self.clone();
+        for (column, name) in shape
+            .columns
+            .iter_mut()
+            .zip(new_names(self.columns.iter().map(|column| column.name.as_str()), names)?)
+        {
+            column.name = name;
+        }
+        Ok(shape)
+    }
+
     /// The shape with one more column; an error where there is one of that name.
     pub fn with(&self, name: &str, kind: Type) -> Result<Shape> {
         if self.columns.iter().any(|column| column.name == name) {
@@ -168,6 +194,28 @@ impl Shape {
         let mut shape = self.clone();
         shape.columns.push(ColumnShape { name: name.to_owned(), kind: Some(kind) });
         Ok(shape)
+    }
+}
+
+/// A column of a list, and what it is called in the answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Named {
+    /// The column.
+    pub column: String,
+    /// Its name in the answer.
+    pub shown_as: String,
+}
+
+fn new_names<'a>(names: impl Iterator<Item = &'a str>, renamed: &[Named]) -> Result<Vec<String>> {
+    let new = |name: &'a str| {
+        renamed.iter().find(|named| named.column == name).map_or(name, |named| &named.shown_as).to_owned()
+    };
+    let names: Vec<String> = names.map(new).collect();
+    let mut seen = HashSet::new();
+    match names.iter().find(|name| !seen.insert(name.as_str())) {
+        Some(name) => Err(Error::NameTaken { name: name.clone() }),
+        None => Ok(names),
     }
 }
 
@@ -379,6 +427,29 @@ impl Table {
         let columns = self.names().map(str::to_owned).zip(self.columns().iter().cloned());
         let table = Table::from_columns(columns.chain([(name.to_owned(), column)]))?;
         Ok(Table { origin: self.origin.clone(), ..table })
+    }
+
+    /// The table with columns renamed; an error where two would have one name.
+    pub(crate) fn renamed(&self, names: &[Named]) -> Result<Table> {
+        let names = new_names(self.names(), names)?;
+        if self.names().eq(names.iter().map(String::as_str)) {
+            return Ok(self.clone());
+        }
+        Table::from_columns(names.into_iter().zip(self.columns().iter().cloned()))
+    }
+
+    /// The newest day of a column of dates or moments.
+    ///
+    /// Errors: the column is missing, holds no dates, or has no value. Costs one pass over it.
+    pub fn newest(&self, name: &str) -> Result<Day> {
+        let newest = match self.dates(name)? {
+            Dates::Days(days) => days.iter().flatten().max().and_then(Day::from_number),
+            Dates::Moments(moments) => {
+                moments.iter().flatten().max().and_then(Moment::from_micros).map(Moment::day)
+            }
+            Dates::Missing(_) => None,
+        };
+        newest.ok_or_else(|| Error::NoNewest { column: name.to_owned() })
     }
 
     /// The table without this column, where it has one of that name.

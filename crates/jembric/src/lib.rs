@@ -13,7 +13,7 @@
 //! let outcome = Latest::new("inspected_on").per(["vessel"]).apply(&inspections)?;
 //!
 //! println!("{}", outcome.ledger);          // where every row went
-//! io::Writing::new().write(&outcome.table, &mut std::io::stdout())?;
+//! io::write(&outcome.table, std::env::temp_dir().join("jembric-latest.csv"))?;
 //! assert!(outcome.ledger.balances());
 //! # fn demo(file: &str) -> String { format!("{}/../../demo/{file}", env!("CARGO_MANIFEST_DIR")) }
 //! # Ok::<(), jembric::Error>(())

@@ -250,7 +250,7 @@ fn the_ledger_reads_as_an_account() {
     let context = Context::new().as_of("2025-06-30".parse().unwrap()).reconcile(["grade"]);
     let outcome = Latest::new("seen_on").per(["vessel"]).apply_with(&inspections(), &context).unwrap();
     insta::assert_snapshot!(outcome.ledger, @"
-    latest per vessel by seen_on, as of 2025-06-30
+    latest per vessel by seen_on, from inspections.csv, as of 2025-06-30
       rows in       6
       kept          3  entities 2 · tied 2
       dropped       1  superseded 1
@@ -259,9 +259,28 @@ fn the_ledger_reads_as_an_account() {
       warning: 1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`
       balance    6 = 3 + 1 + 2
     ");
-    insta::assert_snapshot!(serde_json::to_string(&outcome.ledger).unwrap(), @r#"{"step":"latest per vessel by seen_on","as-of":"2025-06-30","rows-in":6,"kept":3,"dropped":[{"reason":"superseded","rows":1}],"set-aside":[{"reason":"no date","rows":1,"lines":[5]},{"reason":"no key","rows":1,"lines":[6]}],"counts":{"entities":2,"tied":2},"warnings":["1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`"],"reconciled":[{"column":"grade","in":"20","kept":"6","dropped":"9","set_aside":"5"}]}"#);
+    insta::assert_snapshot!(serde_json::to_string(&outcome.ledger).unwrap(), @r#"{"step":"latest per vessel by seen_on","from":"inspections.csv","as-of":"2025-06-30","rows-in":6,"kept":3,"dropped":[{"reason":"superseded","rows":1}],"set-aside":[{"reason":"no date","rows":1,"lines":[5]},{"reason":"no key","rows":1,"lines":[6]}],"counts":{"entities":2,"tied":2},"warnings":["1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`"],"reconciled":[{"column":"grade","in":"20","kept":"6","dropped":"9","set_aside":"5"}]}"#);
     let because = outcome.set_aside.column("set_aside_because").unwrap().as_string_view();
     assert_eq!(because.iter().flatten().collect::<Vec<_>>(), ["no date", "no key"]);
+}
+
+#[test]
+fn columns_of_a_list_can_be_renamed_in_the_answer() {
+    let latest = Latest::new("seen_on").per(["vessel as ship"]).then(["grade"]);
+    let outcome = latest.apply(&inspections()).unwrap();
+    assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["ship", "seen_on", "grade", "number"]);
+    assert_eq!(latest.check(&inspections().shape()).unwrap().columns()[0].name, "ship");
+    assert!(outcome.set_aside.column("vessel").is_ok());
+    let taken = Latest::new("seen_on").per(["vessel as grade"]).check(&inspections().shape()).unwrap_err();
+    assert_eq!(taken.to_string(), "there is a column `grade` already: choose another name");
+    assert!(
+        Latest::new("seen_on")
+            .per(["vesel as ship"])
+            .check(&inspections().shape())
+            .unwrap_err()
+            .to_string()
+            .ends_with("Did you mean `vessel`?")
+    );
 }
 
 #[test]

@@ -32,3 +32,8 @@ use std::path::Path;
 pub fn read(path: impl AsRef<Path>) -> Result<Table> {
     Reading::new().file(path)
 }
+
+/// Writes a table to a file, in the format that its ending tells, complete or not at all; see [`Writing`].
+pub fn write(table: &Table, path: impl AsRef<Path>) -> Result<()> {
+    Writing::new().format(Format::of(path.as_ref())?).file(table, path)
+}
