@@ -108,7 +108,7 @@ pub enum Error {
         row: usize,
     },
     /// A text that should have been a date, a span, a range ….
-    #[error("`{text}` is not a {what}: expected {expected}")]
+    #[error("`{text}` cannot be read as {what}: expected {expected}")]
     Malformed {
         /// What was to be read.
         what: &'static str,

@@ -77,6 +77,19 @@ pub enum Finding {
         /// What using it as dates would say.
         why: String,
     },
+    /// At least half of a text column's values are numbers, but not all.
+    NotQuiteNumbers {
+        /// The column.
+        column: String,
+        /// How many cells have a value.
+        values: u64,
+        /// How many of them are no numbers.
+        bad: u64,
+        /// Where the first few stand.
+        places: Vec<String>,
+        /// The one text that all of them are, which then probably means "no value".
+        mark: Option<String>,
+    },
     /// Two date columns are in one order in at least nine rows of ten, and in the other order in these.
     EndBeforeStart {
         /// The column that is mostly the earlier.
@@ -130,6 +143,12 @@ impl fmt::Display for Finding {
         let plural = |n: u64, one: &'static str, many: &'static str| if n == 1 { one } else { many };
         match self {
             Finding::NotQuiteDates { why, .. } => f.write_str(why),
+            Finding::NotQuiteNumbers { column, values, bad, places, .. } => write!(
+                f,
+                "`{column}` is text, since {bad} of its {values} values {} ({}). Mark what means no value (`--missing`)",
+                plural(*bad, "is not a number", "are not numbers"),
+                more(places, *bad)
+            ),
             Finding::EndBeforeStart { start, end, rows, places } => {
                 let row = plural(*rows, "row", "rows");
                 write!(f, "`{end}` is before `{start}` in {rows} {row}: {}", more(places, *rows))
@@ -165,6 +184,7 @@ impl Look {
         for (name, column) in table.names().zip(table.columns()) {
             let look = look_at_column(table, name, column)?;
             findings.extend(not_quite_dates(table, &look)?);
+            findings.extend(not_quite_numbers(table, &look, column));
             findings.extend(far_outside(table, &look)?);
             findings.extend(almost_the_same(table, &look, column)?);
             columns.push(look);
@@ -254,6 +274,32 @@ fn not_quite_dates(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> 
         Error::NotDates(_) | Error::AmbiguousDates { .. } => Some(finding(error)),
         _ => None,
     })
+}
+
+fn not_quite_numbers(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Option<Finding> {
+    let texts = (look.kind == Type::Text).then(|| column.as_string_view())?;
+    // A leading zero or plus sign makes a name of a number.
+    let is_name = |text: &str| {
+        text.starts_with('+')
+            || (text.starts_with('0') && text[1..].starts_with(|c: char| c.is_ascii_digit()))
+    };
+    let is_number = |text: &str| text.parse::<f64>().is_ok_and(f64::is_finite) && !is_name(text);
+    let others = || {
+        texts
+            .iter()
+            .enumerate()
+            .filter_map(|(row, text)| Some((row, text?)))
+            .filter(|(_, text)| !is_number(text.trim()))
+    };
+    let (values, bad) = ((texts.len() - texts.null_count()) as u64, others().count() as u64);
+    if bad == 0 || bad * 2 > values {
+        return None;
+    }
+    let (_, first) = others().next()?;
+    let mark = others().all(|(_, text)| text == first).then(|| first.to_owned());
+    let places =
+        others().take(EXAMPLES).map(|(row, text)| format!("{} `{text}`", place(table, row))).collect();
+    Some(Finding::NotQuiteNumbers { column: look.name.clone(), values, bad, places, mark })
 }
 
 fn far_outside(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {

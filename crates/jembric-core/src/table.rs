@@ -588,7 +588,10 @@ impl Dates<'_> {
                 Day::from_number(days.value(row)).map(|day| day.to_string()).unwrap_or_default()
             }
             Dates::Moments(moments) if moments.is_valid(row) => {
-                Moment::from_micros(moments.value(row)).map(|moment| moment.to_string()).unwrap_or_default()
+                let utc = if moments.timezone().is_some() { "Z" } else { "" };
+                Moment::from_micros(moments.value(row))
+                    .map(|moment| format!("{moment}{utc}"))
+                    .unwrap_or_default()
             }
             _ => String::new(),
         }

@@ -47,7 +47,7 @@ impl FromStr for AsOf {
             word => match word.strip_prefix("newest:") {
                 Some(column) if !column.trim().is_empty() => Anchor::Newest(column.trim().to_owned()),
                 _ => Anchor::On(word.parse().map_err(|_| Error::Malformed {
-                    what: "as-of date",
+                    what: "an as-of date",
                     text: text.to_owned(),
                     expected: "a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a span added or taken, \
                                as in `today - 9 months`",

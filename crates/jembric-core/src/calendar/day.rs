@@ -118,7 +118,7 @@ impl FromStr for Day {
 
     fn from_str(text: &str) -> Result<Day> {
         super::notation::iso_day(text.trim().as_bytes()).ok_or_else(|| Error::Malformed {
-            what: "date",
+            what: "a date",
             text: text.to_owned(),
             expected: "a day that the calendar has, such as 2025-06-30, between 0001-01-01 and 9999-12-31",
         })

@@ -52,7 +52,7 @@ impl FromStr for Range {
             .or_else(|| text.split_once('/'))
             .and_then(|(first, last)| Range::new(first.parse().ok()?, last.parse().ok()?))
             .ok_or_else(|| Error::Malformed {
-                what: "range",
+                what: "a range",
                 text: text.to_owned(),
                 expected: "two dates, the earlier first, such as 2025-01-01..2025-03-31",
             })

@@ -59,7 +59,7 @@ impl FromStr for Span {
             words(text)
         };
         span.ok_or_else(|| Error::Malformed {
-            what: "span",
+            what: "a span",
             text: text.to_owned(),
             expected: "whole days, weeks, months or years, such as `9 months`, `7 days` or `P9M`",
         })

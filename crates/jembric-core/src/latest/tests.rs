@@ -3,7 +3,7 @@
 use super::*;
 use crate::table::Origin;
 use arrow_array::{
-    Array, ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray, cast::AsArray,
+    ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray, cast::AsArray,
     types::Int64Type,
 };
 use proptest::prelude::*;

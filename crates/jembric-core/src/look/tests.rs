@@ -47,6 +47,8 @@ fn a_column_is_described_by_exact_facts() {
 #[case::blanks(vec![("vessel", text(&["Petrel", "petrel", "Bolt  Head", "Bolt Head "]))], &["2 values differ in `vessel` only by case or blanks: `Bolt  Head` / `Bolt Head `, `Petrel` / `petrel`"])]
 #[case::twice(vec![("vessel", text(&["Petrel", "Tern", "Petrel", "", ""]))], &["2 rows repeat earlier ones in every column: line 4, line 6"])]
 #[case::nearly(vec![("day", text(&["2025-06-30", "2025-06-31", "2025-07-01"]))], &["stays.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 `2025-06-31` (the calendar has no such day)). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`"])]
+#[case::no_number(vec![("level", text(&["3.1", "-", "2.9", "0"]))], &["`level` is text, since 1 of its 4 values is not a number (line 3 `-`). Mark what means no value (`--missing`)"])]
+#[case::names(vec![("code", text(&["00417", "+44", "3"]))], &[])]
 #[case::nothing_wrong(vec![("arrived", dates(&TWENTY)), ("left", dates(&TWENTY))], &[])]
 fn what_looks_wrong_is_said_with_its_place(
     #[case] columns: Vec<(&str, ArrayRef)>,

@@ -206,9 +206,13 @@ impl Reading {
             columns = surprised;
         }
         for ((name, kind), forms) in header.names.iter().zip(&kinds).zip(notations_met) {
-            if let Kind::Date(order) | Kind::Moment { order, .. } = kind {
-                origin.notation(name, notations(forms, *order));
-            }
+            let (order, time) = match kind {
+                Kind::Date(order) => (*order, ""),
+                Kind::Moment { order, instant: false } => (*order, " 14:05"),
+                Kind::Moment { order, instant: true } => (*order, " 14:05+02:00"),
+                _ => continue,
+            };
+            origin.notation(name, notations(forms, order, time));
         }
         let named = header.names.iter().cloned().zip(arrays.into_iter().flatten());
         Ok(Table::from_columns(named)?.with_origin(origin))

@@ -157,10 +157,10 @@ impl Facts {
     }
 }
 
-/// The notations that were seen, for people.
-pub(super) fn notations(forms: u16, order: Order) -> String {
+/// The notations that were seen, for people, with the time behind them.
+pub(super) fn notations(forms: u16, order: Order, time: &str) -> String {
     let seen = Form::ALL.into_iter().filter(|&form| forms & 1 << form as u16 != 0);
-    seen.map(|form| form.example(order)).collect::<Vec<_>>().join(", ")
+    seen.map(|form| format!("{}{time}", form.example(order))).collect::<Vec<_>>().join(", ")
 }
 
 enum Number {

@@ -1,0 +1,218 @@
+//! What can be typed. The options of an operation are made from its settings in the library; those of reading, of the
+//! answer and of the account are the same for every command and are declared here.
+
+use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
+use jembric::{Earliest, Latest, Setting, Takes};
+use std::path::PathBuf;
+
+/// An operation as the command line knows it.
+pub(crate) struct Described {
+    pub(crate) name: &'static str,
+    answers: &'static str,
+    settings: &'static [Setting],
+    example: &'static str,
+}
+
+/// The operations, in the order of the help.
+pub(crate) const OPERATIONS: [Described; 2] = [
+    Described {
+        name: Latest::NAME,
+        answers: Latest::ANSWERS,
+        settings: Latest::SETTINGS,
+        example: "jembric latest inspections.csv --per vessel --date inspected_on",
+    },
+    Described {
+        name: Earliest::NAME,
+        answers: Earliest::ANSWERS,
+        settings: Earliest::SETTINGS,
+        example: "jembric earliest inspections.csv --per vessel --date inspected_on",
+    },
+];
+
+/// How the file is read.
+#[derive(Args, Clone, Debug)]
+#[command(next_help_heading = "Reading FILE")]
+pub(crate) struct ReadArguments {
+    /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as text (`code=text`)
+    #[arg(long, value_name = "COL=FORMAT")]
+    pub(crate) read: Vec<String>,
+    /// The first of the hundred years that two-digit years stand for
+    #[arg(long, value_name = "YEAR", value_parser = value_parser!(i16).range(1..=9900))]
+    pub(crate) century: Option<i16>,
+    /// Which comes first in dates with slashes; `ymd`: only dates that begin with the year are dates
+    #[arg(long, value_name = "ORDER")]
+    pub(crate) date_order: Option<DateOrder>,
+    /// Texts that mean "no value", separated by commas
+    #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
+    pub(crate) missing: Vec<String>,
+    /// The character between cells (`tab` for the tabulator); found from the first lines if not given
+    #[arg(long, value_name = "CHAR", value_parser = separator)]
+    pub(crate) separator: Option<u8>,
+    /// The file's encoding, such as windows-1252 or utf-16le
+    #[arg(long, value_name = "NAME")]
+    pub(crate) encoding: Option<String>,
+    /// Numbers are written 3,5
+    #[arg(long)]
+    pub(crate) decimal_comma: bool,
+    /// The first line is a row: columns are called c1, c2 …
+    #[arg(long)]
+    pub(crate) no_header: bool,
+    /// Quotes are ordinary characters
+    #[arg(long)]
+    pub(crate) no_quotes: bool,
+}
+
+/// Where the answer goes.
+#[derive(Args, Clone, Debug)]
+#[command(next_help_heading = "The answer")]
+pub(crate) struct AnswerArguments {
+    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) out: Option<PathBuf>,
+    /// The format [default: a table on a terminal, CSV in a pipe]
+    #[arg(long, value_name = "FORMAT")]
+    pub(crate) format: Option<AnswerFormat>,
+    /// How many rows a table shows
+    #[arg(long, value_name = "N", default_value_t = 20)]
+    pub(crate) rows: usize,
+    /// The date that the answer speaks of: a date, `today`, or `newest:COL`, with a span added or taken (`today - 9 months`)
+    #[arg(long, value_name = "DATE")]
+    pub(crate) as_of: Option<String>,
+}
+
+/// Where the account of the rows goes.
+#[derive(Args, Clone, Debug)]
+#[command(next_help_heading = "The account")]
+pub(crate) struct AccountArguments {
+    /// Write the rows that were set aside to a file, each with its reason
+    #[arg(long, value_name = "FILE")]
+    pub(crate) aside: Option<PathBuf>,
+    /// Have the ledger carry the sums of these columns: in, kept, dropped, set aside
+    #[arg(long, value_name = "COL,…", value_delimiter = ',')]
+    pub(crate) reconcile: Vec<String>,
+    /// How the ledger is written
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub(crate) ledger: LedgerForm,
+    /// Say nothing but errors
+    #[arg(long, short)]
+    pub(crate) quiet: bool,
+}
+
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum DateOrder {
+    Dmy,
+    Mdy,
+    Ymd,
+}
+
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum AnswerFormat {
+    Table,
+    Csv,
+    Jsonl,
+    Markdown,
+}
+
+#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum LedgerForm {
+    Text,
+    Json,
+}
+
+fn separator(text: &str) -> Result<u8, String> {
+    match text {
+        "tab" | "\\t" => Ok(b'\t'),
+        _ => match text.as_bytes() {
+            [byte] if byte.is_ascii() && !matches!(byte, b'"' | b'\n' | b'\r') => Ok(*byte),
+            _ => Err("expected one character such as ; or |, or the word tab".to_owned()),
+        },
+    }
+}
+
+/// The whole command line.
+pub(crate) fn command() -> Command {
+    let demo = Command::new("demo")
+        .about("The harbour's tables and what Jembric answers about them")
+        .after_help("Example:\n  jembric demo --into harbour")
+        .arg(
+            Arg::new("into")
+                .long("into")
+                .value_name("DIR")
+                .value_parser(value_parser!(PathBuf))
+                .help("Write the tables to a directory to play with, instead"),
+        );
+    let look = Command::new("look")
+        .before_help(
+            "Example, on the demo's tables (jembric demo --into harbour):\n  jembric look inspections.csv",
+        )
+        .arg(file().num_args(1..));
+    let look = ReadArguments::augment_args(look)
+        .about("What is in this file, are its dates really dates, what looks wrong?");
+    let completions = Command::new("completions")
+        .about("Write the completions of a shell to standard output")
+        .after_help(
+            "Example:\n  jembric completions bash > ~/.local/share/bash-completion/completions/jembric",
+        )
+        .arg(Arg::new("SHELL").required(true).value_parser(value_parser!(clap_complete::Shell)));
+    Command::new("jembric")
+        .version(clap::crate_version!())
+        .about("Reports from tables of dated records, with an account of every row")
+        .subcommand_required(true)
+        .arg_required_else_help(true)
+        .subcommand(look)
+        .subcommands(OPERATIONS.iter().map(Described::command))
+        .subcommand(demo)
+        .subcommand(completions)
+        .after_help("Start with `jembric demo`. Each command has its own help: `jembric latest --help`.")
+}
+
+impl Described {
+    fn command(&self) -> Command {
+        let command = Command::new(self.name)
+            .arg(file())
+            .before_help(format!(
+                "Example, on the demo's tables (jembric demo --into harbour):\n  {}",
+                self.example
+            ))
+            .next_help_heading("What is asked")
+            .args(self.settings.iter().map(argument));
+        let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
+        // The groups of arguments have descriptions of their own, which are not the command's.
+        AccountArguments::augment_args(command).about(self.answers)
+    }
+
+    /// What was typed, as the settings that the operation is read from.
+    pub(crate) fn settings(&self, typed: &clap::ArgMatches) -> serde_json::Map<String, serde_json::Value> {
+        let value = |setting: &Setting| -> Option<serde_json::Value> {
+            Some(match setting.takes {
+                Takes::Columns => typed.get_many::<String>(setting.name)?.cloned().collect(),
+                Takes::Count => (*typed.get_one::<u32>(setting.name)?).into(),
+                _ => typed.get_one::<String>(setting.name)?.clone().into(),
+            })
+        };
+        self.settings.iter().filter_map(|setting| Some((setting.name.to_owned(), value(setting)?))).collect()
+    }
+}
+
+fn file() -> Arg {
+    Arg::new("FILE").required(true).value_name("FILE").help("A CSV file, or - for standard input")
+}
+
+fn argument(setting: &Setting) -> Arg {
+    let argument = Arg::new(setting.name).long(setting.name).help(setting.help).required(setting.required);
+    match setting.takes {
+        Takes::Column => argument.value_name("COL"),
+        Takes::Columns => argument.value_name("COL,…").value_delimiter(',').action(ArgAction::Append),
+        Takes::Count => argument.value_name("N").value_parser(value_parser!(u32).range(1..)),
+        Takes::OneOf(words) => argument.value_name("WORD").value_parser(words.to_vec()),
+        _ => argument.value_name("NAME"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_command_line_holds_together() {
+        super::command().debug_assert();
+    }
+}

@@ -1,0 +1,152 @@
+//! Tables and looks for people.
+
+use crate::screen::BOLD;
+use comfy_table::{
+    Cell, CellAlignment, ContentArrangement, ContentLineStyle, LineStyle, Table as Grid, TableStyle,
+};
+use jembric::{Finding, Look, Table, Type, io::CellText};
+use std::fmt::Write as _;
+
+/// The first rows of a table as aligned text, and how many more there are. Cells wrap where the terminal is too narrow.
+pub(crate) fn table(table: &Table, rows: usize, width: Option<u16>) -> String {
+    let shown = rows.min(table.rows());
+    let cells = |row| table.columns().iter().map(move |column| printable(&CellText::new(column).text(row)));
+    let mut text = grid(table.names().map(str::to_owned), (0..shown).map(cells), &numeric(table), width);
+    if shown < table.rows() {
+        let more = table.rows() - shown;
+        let _ = writeln!(
+            text,
+            "… and {more} more {} (--rows {} shows all)",
+            if more == 1 { "row" } else { "rows" },
+            table.rows()
+        );
+    }
+    text
+}
+
+/// Which columns stand to the right.
+fn numeric(table: &Table) -> Vec<bool> {
+    let number = |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. }));
+    table.shape().columns().iter().map(|column| number(column.kind)).collect()
+}
+
+fn grid<R: Iterator<Item = String>>(
+    names: impl Iterator<Item = String>,
+    rows: impl Iterator<Item = R>,
+    right: &[bool],
+    width: Option<u16>,
+) -> String {
+    let mut grid = Grid::new();
+    let style = TableStyle::new()
+        .header_separator(LineStyle::new('─', '─', '─', '─'))
+        .header_lines(ContentLineStyle::none())
+        .content_lines(ContentLineStyle::none());
+    grid.load_style(style);
+    if let Some(width) = width {
+        grid.set_width(width).set_content_arrangement(ContentArrangement::Dynamic);
+    }
+    let aligned = |cells: &mut dyn Iterator<Item = String>| -> Vec<Cell> {
+        let alignment = |right: &bool| if *right { CellAlignment::Right } else { CellAlignment::Left };
+        cells.zip(right).map(|(cell, right)| Cell::new(cell).set_alignment(alignment(right))).collect()
+    };
+    let mut names = names;
+    grid.set_header(aligned(&mut names));
+    for mut row in rows {
+        grid.add_row(aligned(&mut row));
+    }
+    // Blanks at the ends of lines help nobody.
+    grid.lines().fold(String::new(), |mut text, line| {
+        let _ = writeln!(text, "{}", line.trim_end());
+        text
+    })
+}
+
+/// A cell's text without what would disturb a terminal.
+fn printable(text: &str) -> String {
+    text.chars()
+        .map(|c| {
+            if c == '\n' || c == '\t' {
+                ' '
+            } else if c.is_control() {
+                '\u{fffd}'
+            } else {
+                c
+            }
+        })
+        .collect()
+}
+
+/// What is in a file, what looks wrong, and how to go on.
+pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
+    let mut text = format!(
+        "{BOLD}{file}{BOLD:#}: {}, {}\n\n",
+        many(look.rows, "row"),
+        many(look.columns.len() as u64, "column")
+    );
+    let names = ["column", "type", "missing", "distinct", "least", "greatest"].map(str::to_owned).into_iter();
+    let rows = look.columns.iter().map(|column| {
+        let cells = [
+            printable(&column.name),
+            column.kind.to_string(),
+            column.missing.to_string(),
+            column.distinct.to_string(),
+            printable(&column.least),
+            printable(&column.greatest),
+        ];
+        cells.into_iter()
+    });
+    text += &grid(names, rows, &[false, false, true, true, false, false], width);
+    let dated: Vec<_> = look.columns.iter().filter_map(|column| Some((column, column.dates?))).collect();
+    if !dated.is_empty() {
+        let _ = writeln!(text, "\n{BOLD}Dates{BOLD:#}");
+    }
+    for (column, dates) in dated {
+        let days = many(dates.covered.days().into(), "day");
+        let without = match dates.days_without {
+            0 => "each with a record".to_owned(),
+            days => format!("{days} without a record"),
+        };
+        let written =
+            column.notation.as_ref().map(|notation| format!("; written like {notation}")).unwrap_or_default();
+        let _ =
+            writeln!(text, "  {}: {}, {days}, {without}{written}", printable(&column.name), dates.covered);
+    }
+    let _ = writeln!(text, "\n{BOLD}What looks wrong{BOLD:#}");
+    for finding in &look.findings {
+        let _ = writeln!(text, "  - {}", printable(&finding.to_string()));
+    }
+    if look.findings.is_empty() {
+        let _ = writeln!(text, "  nothing");
+    }
+    if let Some(next) = next(file, look) {
+        let _ = writeln!(text, "\n{BOLD}Next{BOLD:#}\n  {next}");
+    }
+    text
+}
+
+/// The command with which one would go on.
+fn next(file: &str, look: &Look) -> Option<String> {
+    let quoted = |word: &str| match word.chars().all(|c| c.is_alphanumeric() || "._-/".contains(c)) {
+        true => word.to_owned(),
+        false => format!("'{}'", word.replace('\'', r"'\''")),
+    };
+    let file = quoted(file);
+    let mark = look.findings.iter().find_map(|finding| match finding {
+        Finding::NotQuiteNumbers { mark, .. } => mark.as_ref(),
+        _ => None,
+    });
+    if let Some(mark) = mark {
+        return Some(format!("jembric look {file} --missing {}", quoted(mark)));
+    }
+    let open_order = |finding: &Finding| matches!(finding, Finding::NotQuiteDates { why, .. } if why.contains("--date-order"));
+    if look.findings.iter().any(open_order) {
+        return Some(format!("jembric look {file} --date-order dmy"));
+    }
+    let (per, date) = look.go_on.as_ref()?;
+    let per = per.as_ref().map(|per| format!(" --per {}", quoted(per))).unwrap_or_default();
+    Some(format!("jembric latest {file}{per} --date {}", quoted(date)))
+}
+
+fn many(n: u64, thing: &str) -> String {
+    format!("{n} {thing}{}", if n == 1 { "" } else { "s" })
+}
