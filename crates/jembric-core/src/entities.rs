@@ -67,6 +67,13 @@ impl Entities {
         }))
     }
 
+    /// Entities that have dense numbers already: each below `count`, or [`Entities::NONE`]; otherwise none.
+    pub fn from_ids(ids: Vec<u32>, count: u32) -> Option<Entities> {
+        let without = ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
+        let fit = ids.iter().fold(true, |all, &id| all & ((id < count) | (id == Entities::NONE)));
+        fit.then_some(Entities { ids, count, without })
+    }
+
     /// The number of each row's entity: below [`count`](Entities::count), or [`Entities::NONE`].
     pub fn ids(&self) -> &[u32] {
         &self.ids

@@ -15,13 +15,13 @@ use crate::{
     table::{Dates, Named, Shape, Table, Type},
     timeline::Timeline,
 };
-use arrow_array::BooleanArray;
+use arrow_array::{Array, ArrayRef, BooleanArray};
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
 use arrow_ord::ord::{DynComparator, make_comparator};
 use arrow_schema::SortOptions;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
-use std::{cmp::Ordering, ops::Range, sync::Arc};
+use std::{cmp::Ordering, collections::BTreeSet, ops::Range, sync::Arc};
 
 /// What happens to records that tie on the date and on everything that was named to break the tie.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -188,6 +188,23 @@ fn one() -> u32 {
     1
 }
 
+/// Which rows have the newest date of their entity, ties included: the heart of [`Latest`], for entities that are numbered
+/// already.
+///
+/// Rows without a date or an entity are none of them. Errors: the column holds no dates, or another number of rows. Costs one
+/// pass over ids and dates, and a slot an entity.
+pub fn latest_rows(entities: &Entities, dates: &ArrayRef) -> Result<BooleanBuffer> {
+    if dates.len() != entities.ids().len() {
+        let (name, rows, expected) = ("dates".to_owned(), dates.len(), entities.ids().len());
+        return Err(Error::UnequalLengths { name, rows, expected });
+    }
+    let table = Table::from_columns([("dates", dates.clone())])?;
+    let dates = table.dates("dates")?;
+    let dated = dates.nulls().map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
+    let considered = entities.rows_with_one().map_or_else(|| dated.clone(), |keyed| &dated & &keyed);
+    Ok(one_each(false, entities, &dates, &considered).best)
+}
+
 /// The settings of either operation.
 struct Settings<'a> {
     word: &'static str,
@@ -233,7 +250,7 @@ impl Settings<'_> {
         let considered = except(&usable, &after);
 
         let chosen = match self.dates.1 {
-            1 => self.one_each(&entities, &dates, &considered),
+            1 => one_each(self.earliest, &entities, &dates, &considered),
             several => self.several_dates_each(several, &entities, &dates, &considered),
         };
         let decided = self.decide_ties(table, &entities, &dates, &chosen.ties, (&per, &then))?;
@@ -283,28 +300,6 @@ impl Settings<'_> {
         format!("{}{per} by {}{several}", self.word, self.date)
     }
 
-    /// The record of the best date of each entity, in one pass.
-    fn one_each(&self, entities: &Entities, dates: &Dates<'_>, considered: &BooleanBuffer) -> Chosen {
-        // Flipping all bits of a number turns its order round.
-        match dates {
-            Dates::Days(days) => {
-                let (days, flip) = (days.values(), if self.earliest { -1 } else { 0 });
-                best_records(entities, considered, |row| {
-                    let sortable = (days[row] ^ flip) as u32 ^ 1 << 31;
-                    u64::from(sortable) << 32 | u64::from(!(row as u32))
-                })
-            }
-            Dates::Moments(moments) => {
-                let (moments, flip) = (moments.values(), if self.earliest { -1 } else { 0 });
-                best_records(entities, considered, |row| {
-                    let sortable = (moments[row] ^ flip) as u64 ^ 1 << 63;
-                    u128::from(sortable) << 32 | u128::from(!(row as u32))
-                })
-            }
-            Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
-        }
-    }
-
     /// The records of so many dates of each entity, from the timeline.
     fn several_dates_each(
         &self,
@@ -346,7 +341,7 @@ impl Settings<'_> {
         let breakers =
             then.iter().map(|named| self.breaker(table, &named.column)).collect::<Result<Vec<_>>>()?;
         let (mut decided, mut left, mut last_entity) = (Decided::default(), Vec::new(), Entities::NONE);
-        let mut named = Vec::new();
+        let mut named = BTreeSet::new();
         for group in ties.iter() {
             left.clear();
             left.extend_from_slice(group);
@@ -369,14 +364,18 @@ impl Settings<'_> {
                 Ties::All => {}
                 Ties::First => decided.tied_out.extend(left.iter().filter(|&&row| row != first)),
                 Ties::Last => decided.tied_out.extend(left.iter().filter(|&&row| row != last)),
-                Ties::Refuse if named.len() < 3 => {
-                    named.push(self.name_of(table, dates, per, first as usize)?)
+                Ties::Refuse => {
+                    // The least three, so that the message does not depend on the order of the rows.
+                    named.insert(self.name_of(table, dates, per, first as usize)?);
+                    if named.len() > 3 {
+                        named.pop_last();
+                    }
                 }
-                Ties::Refuse => {}
             }
         }
         if self.ties == Ties::Refuse && decided.records > 0 {
-            let (date, Decided { records, entities, .. }) = (self.date.to_owned(), decided);
+            let (date, named) = (self.date.to_owned(), named.into_iter().collect());
+            let Decided { records, entities, .. } = decided;
             return Err(Error::Tied { date, records, entities, named });
         }
         Ok(decided)
@@ -527,6 +526,28 @@ impl<R: Record> Best<R> {
             *best = other.max(*best);
         }
         self
+    }
+}
+
+/// The record of the best date of each entity, in one pass.
+fn one_each(earliest: bool, entities: &Entities, dates: &Dates<'_>, considered: &BooleanBuffer) -> Chosen {
+    // Flipping all bits of a number turns its order round.
+    match dates {
+        Dates::Days(days) => {
+            let (days, flip) = (days.values(), if earliest { -1 } else { 0 });
+            best_records(entities, considered, |row| {
+                let sortable = (days[row] ^ flip) as u32 ^ 1 << 31;
+                u64::from(sortable) << 32 | u64::from(!(row as u32))
+            })
+        }
+        Dates::Moments(moments) => {
+            let (moments, flip) = (moments.values(), if earliest { -1 } else { 0 });
+            best_records(entities, considered, |row| {
+                let sortable = (moments[row] ^ flip) as u64 ^ 1 << 63;
+                u128::from(sortable) << 32 | u128::from(!(row as u32))
+            })
+        }
+        Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
     }
 }
 

@@ -39,7 +39,7 @@ mod timeline;
 pub use entities::{Entities, Missing};
 pub use error::{BadCell, Error, NotDates, Result};
 pub use exact::ExactSum;
-pub use latest::{Earliest, Latest, Ties};
+pub use latest::{Earliest, Latest, Ties, latest_rows};
 pub use ledger::{Entry, Ledger, Outcome, Reason, Reconciled, Warning};
 pub use look::{ColumnLook, DateLook, Finding, Look};
 pub use operation::{Context, Operation, Setting, Takes};

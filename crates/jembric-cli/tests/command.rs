@@ -1,0 +1,357 @@
+//! The command, driven as a user drives it: what it prints where, how it ends, what it leaves on the disk.
+
+use assert_cmd::{Command, cargo::cargo_bin_cmd};
+use rstest::{fixture, rstest};
+use std::{fs, path::Path};
+use tempfile::TempDir;
+
+/// The demo's tables, as `jembric demo --into` writes them.
+#[fixture]
+fn harbour() -> TempDir {
+    let directory = tempfile::tempdir().unwrap();
+    jembric(directory.path(), &["demo", "--into", "."]).assert().success().stderr("9 tables in .\n");
+    directory
+}
+
+fn jembric(directory: &Path, arguments: &[&str]) -> Command {
+    let mut command = cargo_bin_cmd!("jembric");
+    command.current_dir(directory).args(arguments);
+    command
+}
+
+struct Ran {
+    out: String,
+    err: String,
+    code: i32,
+}
+
+fn run(directory: &Path, arguments: &[&str]) -> Ran {
+    let output = jembric(directory, arguments).output().unwrap();
+    let text = |bytes| String::from_utf8(bytes).unwrap();
+    Ran { out: text(output.stdout), err: text(output.stderr), code: output.status.code().unwrap() }
+}
+
+#[rstest]
+fn the_answer_goes_to_one_stream_and_its_account_to_the_other(harbour: TempDir) {
+    let ran = run(harbour.path(), &["latest", "stays.csv", "--per", "berth", "--date", "arrived"]);
+    insta::assert_snapshot!(ran.out, @"
+    stay,vessel,berth,arrived,left,tons
+    S0200,Long Myre,Quay 4,2025-06-11,2025-06-24,11426
+    S0202,Long Myre,North 1,2025-06-14,2025-06-26,12781
+    S0203,Gannet Rock,Basin,2025-06-24,,5730
+    S0204,Half Crown,Quay 3,2025-06-25,,1765
+    S0205,Half Crown,North 2,2025-06-26,,2568
+    ");
+    insta::assert_snapshot!(ran.err, @"
+    latest per berth by arrived, from stays.csv
+      rows in     205
+      kept          5  entities 5
+      dropped     200  superseded 200
+      balance    205 = 5 + 200 + 0
+    ");
+    assert_eq!(ran.code, 0);
+}
+
+#[rstest]
+fn files_get_the_answer_and_the_rows_set_aside(harbour: TempDir) {
+    let arguments = [
+        "latest",
+        "inspections.csv",
+        "--per",
+        "vessel",
+        "--date",
+        "inspected_on",
+        "--out",
+        "now.jsonl",
+        "--aside",
+        "aside.csv",
+        "--quiet",
+    ];
+    let ran = run(harbour.path(), &arguments);
+    assert_eq!((ran.code, ran.out.as_str(), ran.err.as_str()), (0, "", ""));
+    let now = fs::read_to_string(harbour.path().join("now.jsonl")).unwrap();
+    assert_eq!(now.lines().count(), 16);
+    assert!(now.starts_with("{\"inspected_on\":\"2025-02-10\",\"vessel\":\"Ebb and Flow\""), "{now}");
+    let aside = fs::read_to_string(harbour.path().join("aside.csv")).unwrap();
+    let reasons: Vec<&str> = aside.lines().map(|line| line.rsplit(',').next().unwrap()).collect();
+    assert_eq!(reasons, ["set_aside_because", "no date", "no key", "no date"]);
+}
+
+#[rstest]
+#[case::table(&["--format", "table", "--rows", "1"], "  stay    vessel")]
+#[case::markdown(&["--format", "markdown"], "| stay | vessel | berth | arrived | left | tons |\n| --- | --- | --- | --- | --- | ---: |\n")]
+#[case::jsonl(&["--format", "jsonl"], "{\"stay\":\"S0200\"")]
+fn the_format_can_be_said(harbour: TempDir, #[case] format: &[&str], #[case] begins: &str) {
+    let ran = run(
+        harbour.path(),
+        &[&["latest", "stays.csv", "--per", "berth", "--date", "arrived", "-q"], format].concat(),
+    );
+    assert!(ran.out.starts_with(begins), "{}", ran.out);
+    assert!(!ran.out.contains('\u{1b}'), "no colour in a pipe");
+}
+
+#[rstest]
+fn a_ledger_for_programs_reconciles_sums(harbour: TempDir) {
+    let ran = run(
+        harbour.path(),
+        &[
+            "latest",
+            "dues.csv",
+            "--per",
+            "vessel",
+            "--date",
+            "paid",
+            "--reconcile",
+            "amount",
+            "--ledger",
+            "json",
+        ],
+    );
+    let ledger: serde_json::Value = serde_json::from_str(&ran.err).unwrap();
+    let cents =
+        |fate: &str| ledger["reconciled"][0][fate].as_str().unwrap().replace('.', "").parse::<i64>().unwrap();
+    assert_eq!(cents("in"), cents("kept") + cents("dropped") + cents("set_aside"));
+    assert_eq!(ledger["rows-in"], 133);
+}
+
+#[rstest]
+#[case::newest("newest:inspected_on - 6 months", "2024-12-30")]
+#[case::date("2024-12-31", "2024-12-31")]
+fn the_answer_speaks_of_a_date(harbour: TempDir, #[case] as_of: &str, #[case] day: &str) {
+    let ran = run(
+        harbour.path(),
+        &["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on", "--as-of", as_of],
+    );
+    assert!(ran.err.contains(&format!(", as of {day}\n")), "{}", ran.err);
+    assert!(ran.out.lines().skip(1).all(|line| &line[..10] <= day), "{}", ran.out);
+}
+
+#[rstest]
+fn today_is_the_machines_day(harbour: TempDir) {
+    let today = || jiff::ZonedDateTime::now().date().to_string();
+    let before = today();
+    let ran = run(harbour.path(), &["latest", "stays.csv", "--date", "arrived", "--as-of", "today"]);
+    assert!(ran.err.contains(&before) || ran.err.contains(&today()), "{}", ran.err);
+}
+
+#[rstest]
+fn standard_input_is_a_file_too(harbour: TempDir) {
+    let stays = fs::read(harbour.path().join("stays.csv")).unwrap();
+    let mut command = jembric(harbour.path(), &["earliest", "-", "--date", "arrived", "--ties", "first"]);
+    let output = command.write_stdin(stays).output().unwrap();
+    assert!(
+        String::from_utf8_lossy(&output.stdout)
+            .ends_with("\nS0001,Gannet Rock,North 2,2024-01-02,2024-01-05,5926\n")
+    );
+    assert!(String::from_utf8_lossy(&output.stderr).contains("from standard input"));
+}
+
+#[rstest]
+#[case::column(&["latest", "stays.csv", "--date", "arived"], 1, "error: stays.csv: there is no column `arived`. Did you mean `arrived`?\n")]
+#[case::file(&["latest", "stay.csv", "--date", "arrived"], 1, "error: stay.csv: no such file or directory. Did you mean `stays.csv`?\n")]
+#[case::directory(&["look", "."], 1, "error: .: is a directory, where a file is needed\n")]
+#[case::onto_input(&["latest", "stays.csv", "--date", "arrived", "--out", "./stays.csv"], 1, "error: ./stays.csv: is the input itself, and the rows that the answer leaves out would be lost. Name another file\n")]
+#[case::onto_aside(&["latest", "stays.csv", "--date", "arrived", "--out", "a.csv", "--aside", "a.csv"], 1, "error: `aside`: `a.csv` is where the answer goes: expected another file\n")]
+#[case::ending(&["latest", "stays.csv", "--date", "arrived", "--out", "a.docx"], 1, "error: `out`: `a.docx` has no ending that tells its format: expected a name that ends in .csv, .jsonl or .md, or a format said outright\n")]
+#[case::no_directory(&["latest", "stays.csv", "--date", "arrived", "--out", "none/a.csv"], 1, "error: none/a.csv: could not be written: no such file or directory. Nothing was left half-written\n")]
+#[case::as_of(&["latest", "stays.csv", "--date", "arrived", "--as-of", "2025-02-30"], 1, "error: `2025-02-30` cannot be read as an as-of date: expected a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a span added or taken, as in `today - 9 months`\n")]
+#[case::refused_ties(&["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on", "--ties", "refuse"], 1, "error: 4 records of 2 entities tie on `inspected_on`, and ties are refused: `Petrel` on 2025-04-13, `Thrift` on 2025-05-01. Break them with `then`, or choose `ties` all, first or last\n")]
+#[case::written_there(&["demo", "--into", "."], 1, "error: `into`: `./vessels.csv` is there already: expected a directory without the demo's tables\n")]
+#[case::number(&["latest", "stays.csv", "--date", "arrived", "--newest", "0"], 2, "error: invalid value '0' for '--newest <N>': 0 is not in 1..=4294967295\n\nFor more information, try '--help'.\n")]
+fn mistakes_are_told_and_leave_nothing_behind(
+    harbour: TempDir,
+    #[case] arguments: &[&str],
+    #[case] code: i32,
+    #[case] message: &str,
+) {
+    let before = fs::read_dir(harbour.path()).unwrap().count();
+    let ran = run(harbour.path(), arguments);
+    assert_eq!((ran.out.as_str(), ran.err.as_str(), ran.code), ("", message, code));
+    assert_eq!(fs::read_dir(harbour.path()).unwrap().count(), before);
+}
+
+#[rstest]
+fn a_misspelt_option_is_answered_with_the_right_one(harbour: TempDir) {
+    let ran = run(harbour.path(), &["latest", "stays.csv", "--dat", "arrived"]);
+    assert!(ran.code == 2 && ran.err.contains("'--date'"), "{}", ran.err);
+    let ran = run(harbour.path(), &["lates"]);
+    assert!(ran.code == 2 && ran.err.contains("'latest'"), "{}", ran.err);
+}
+
+#[cfg(target_os = "linux")]
+#[rstest]
+#[case::to_a_file(&["--out", "/dev/full", "--format", "csv"], "/dev/full")]
+#[case::aside(&["--aside", "full.csv"], "full.csv")]
+fn a_full_disk_is_an_error(harbour: TempDir, #[case] to: &[&str], #[case] named: &str) {
+    std::os::unix::fs::symlink("/dev/full", harbour.path().join("full.csv")).unwrap();
+    let ran = run(harbour.path(), &[&["latest", "stays.csv", "--date", "arrived"], to].concat());
+    assert_eq!(
+        (ran.code, ran.err),
+        (
+            1,
+            format!(
+                "error: {named}: could not be written: the disk is full. Nothing was left half-written\n"
+            )
+        )
+    );
+}
+
+#[cfg(target_os = "linux")]
+#[rstest]
+fn a_full_disk_behind_standard_output_is_an_error(harbour: TempDir) {
+    let full = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let output = std::process::Command::new(env!("CARGO_BIN_EXE_jembric"))
+        .args(["latest", "stays.csv", "--date", "arrived"])
+        .current_dir(harbour.path())
+        .stdout(full)
+        .output()
+        .unwrap();
+    let message =
+        "error: standard output: could not be written: the disk is full. Nothing was left half-written\n";
+    assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stderr).as_ref()), (Some(1), message));
+}
+
+#[rstest]
+fn a_closed_pipe_is_quiet(harbour: TempDir) {
+    for arguments in
+        [&["latest", "stays.csv", "--date", "arrived", "-q"][..], &["demo"], &["completions", "bash"]]
+    {
+        let (reader, writer) = std::io::pipe().unwrap();
+        drop(reader);
+        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_jembric"));
+        let output = command.args(arguments).current_dir(harbour.path()).stdout(writer).output().unwrap();
+        assert_eq!((output.status.code(), output.stderr.as_slice()), (Some(0), &b""[..]), "{arguments:?}");
+    }
+}
+
+#[cfg(unix)]
+#[rstest]
+fn a_file_without_permission_is_named(harbour: TempDir) {
+    use std::os::unix::fs::PermissionsExt;
+    let path = harbour.path().join("stays.csv");
+    fs::set_permissions(&path, fs::Permissions::from_mode(0o000)).unwrap();
+    // Root may read everything.
+    if fs::read(&path).is_err() {
+        let ran = run(harbour.path(), &["look", "stays.csv"]);
+        assert_eq!((ran.code, ran.err.as_str()), (1, "error: stays.csv: no permission\n"));
+    }
+}
+
+#[rstest]
+fn a_look_says_what_is_there_and_what_looks_wrong(harbour: TempDir) {
+    let ran = run(harbour.path(), &["look", "stays.csv", "gauge.csv"]);
+    insta::assert_snapshot!(ran.out, @"
+    stays.csv: 205 rows, 6 columns
+
+      column    type            missing   distinct   least        greatest
+    ──────────────────────────────────────────────────────────────────────────
+      stay      text                  0        205   S0001        S0205
+      vessel    text                  0         14   Bolt Head    Wend
+      berth     text                  0          5   Basin        Quay 4
+      arrived   dates                 0        176   2024-01-02   2025-06-26
+      left      dates                 3        178   2024-01-05   2025-06-26
+      tons      whole numbers         0        196   39           12781
+
+    Dates
+      arrived: 2024-01-02..2025-06-26, 542 days, 366 without a record; written like 2025-06-30
+      left: 2024-01-05..2025-06-26, 539 days, 361 without a record; written like 2025-06-30
+
+    What looks wrong
+      - `left` is before `arrived` in 1 row: line 62
+
+    Next
+      jembric latest stays.csv --per vessel --date arrived
+
+    gauge.csv: 353 rows, 3 columns
+
+      column    type    missing   distinct   least        greatest
+    ──────────────────────────────────────────────────────────────────
+      day       dates         0        181   2025-01-01   2025-06-30
+      gauge     text          0          2   Outer Mole   River Gate
+      level_m   text          0        203   -            3.98
+
+    Dates
+      day: 2025-01-01..2025-06-30, 181 days, each with a record; written like 2025-06-30
+
+    What looks wrong
+      - `level_m` is text, since 6 of its 353 values are not numbers (line 79 `-`, line 107 `-`, line 112 `-`, …). Mark what means no value (`--missing`)
+
+    Next
+      jembric look gauge.csv --missing -
+    ");
+}
+
+#[rstest]
+fn a_look_at_an_open_order_of_day_and_month_shows_the_way(harbour: TempDir) {
+    fs::write(harbour.path().join("open.csv"), "day\n03/04/2025\n05/06/2025\n").unwrap();
+    let ran = run(harbour.path(), &["look", "open.csv"]);
+    assert!(ran.out.contains("line 2 `03/04/2025` is 2025-04-03 or 2025-03-04"), "{}", ran.out);
+    assert!(ran.out.ends_with("Next\n  jembric look open.csv --date-order dmy\n"), "{}", ran.out);
+    assert!(
+        run(harbour.path(), &["look", "open.csv", "--date-order", "dmy"])
+            .out
+            .contains("2025-04-03..2025-06-05")
+    );
+}
+
+#[rstest]
+fn reading_is_done_as_it_is_said(harbour: TempDir) {
+    fs::write(harbour.path().join("old.txt"), "30.06.49\tM\u{f6}we\t3,5\n01.07.49\t-\t4\n").unwrap();
+    let arguments = [
+        "latest",
+        "old.txt",
+        "--date",
+        "c1",
+        "--no-header",
+        "--separator",
+        "tab",
+        "--decimal-comma",
+        "--missing",
+        "-,NA",
+        "--read",
+        "c1=%d.%m.%y",
+        "--century",
+        "1900",
+        "-q",
+    ];
+    assert_eq!(run(harbour.path(), &arguments).out, "c1,c2,c3\n1949-07-01,,4.0\n");
+}
+
+#[rstest]
+#[case("bash")]
+#[case("zsh")]
+#[case("fish")]
+fn shells_complete_the_commands(#[case] shell: &str) {
+    let ran = run(Path::new("."), &["completions", shell]);
+    assert!(ran.code == 0 && ran.out.contains("earliest") && ran.out.contains("date-order"));
+}
+
+#[test]
+fn the_help_of_each_command_begins_with_an_example_that_runs() {
+    let harbour = harbour();
+    for command in ["look", "latest", "earliest"] {
+        let help = run(harbour.path(), &[command, "--help"]).out;
+        let example = help.lines().nth(1).unwrap().trim();
+        let arguments: Vec<&str> = example.split_whitespace().skip(1).collect();
+        assert_eq!(arguments[0], command);
+        assert_eq!(run(harbour.path(), &arguments).code, 0, "{example}");
+    }
+}
+
+#[test]
+fn the_demo_shows_each_command_and_its_answer() {
+    let ran = run(Path::new("."), &["demo"]);
+    assert_eq!((ran.code, ran.err.as_str()), (0, ""));
+    let commands: Vec<&str> = ran.out.lines().filter_map(|line| line.strip_prefix("$ ")).collect();
+    assert_eq!(commands.len(), 5);
+    assert_eq!(ran.out.matches("balance").count(), 4);
+    let harbour = harbour();
+    for command in commands {
+        let arguments: Vec<&str> = command.split_whitespace().skip(1).collect();
+        let arguments =
+            [&arguments[..], if arguments[0] == "look" { &[] } else { &["--format", "table"] }].concat();
+        let typed = run(harbour.path(), &arguments);
+        assert!(ran.out.contains(&typed.out), "{command}");
+        assert!(ran.out.contains(typed.err.trim_end()), "{command}");
+    }
+}

@@ -1,0 +1,21 @@
+//! What is in this file, are its dates really dates, what looks wrong?
+//!
+//! `cargo run -p jembric --example look`
+
+use jembric::{Look, io};
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
+    for file in ["stays.csv", "lifts.csv", "gauge.csv"] {
+        let look = Look::at(&io::read(format!("{demo}/{file}"))?)?;
+        println!("{file}: {} rows", look.rows);
+        for column in &look.columns {
+            let dates = column.dates.map(|dates| format!(" ({})", dates.covered)).unwrap_or_default();
+            println!("  {}: {}, {} distinct{dates}", column.name, column.kind, column.distinct);
+        }
+        for finding in &look.findings {
+            println!("  looks wrong: {finding}");
+        }
+    }
+    Ok(())
+}

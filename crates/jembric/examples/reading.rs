@@ -1,0 +1,34 @@
+//! How do difficult files become tables, and what do they say when they do not?
+//!
+//! `cargo run -p jembric --example reading`
+
+use jembric::io::{Order, Reading};
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    // Whether day or month comes first is decided from the whole column; where it cannot be, nothing is guessed.
+    let open = "seen,vessel\n03/04/2025,Petrel\n05/06/2025,Thrift\n";
+    let table = Reading::new().stream("open.csv", open.as_bytes())?;
+    let refused = jembric::Latest::new("seen").apply(&table).map(|outcome| outcome.table.rows());
+    println!("{}", refused.err().ok_or("an open order is refused")?);
+    let table = Reading::new().date_order(Order::DayFirst).stream("open.csv", open.as_bytes())?;
+    println!("newest: {}\n", table.newest("seen")?);
+
+    // Old exports: no header, a decimal comma, marks for "no value", years of two digits, another encoding.
+    let old = b"30.06.49;M\xf6we;3,5\n01.07.49;-;4\n";
+    let table = Reading::new()
+        .no_header(true)
+        .encoding("windows-1252")
+        .decimal_comma(true)
+        .missing(["-"])
+        .read("c1", "%d.%m.%y")
+        .century(1900)
+        .stream("old.csv", &old[..])?;
+    for column in table.shape().columns() {
+        println!("{}: {}", column.name, column.kind.ok_or("a type")?);
+    }
+
+    // A mistake has its file, line and reason.
+    let ragged = Reading::new().stream("ragged.csv", "a,b\n1,2\n3\n".as_bytes()).map(|table| table.rows());
+    println!("\n{}", ragged.err().ok_or("a ragged row is refused")?);
+    Ok(())
+}
