@@ -27,16 +27,16 @@ fn latest(criterion: &mut Criterion) {
         let days: Vec<i32> = (0..ROWS).map(|_| random.i32(7_000..20_000)).collect();
         let dates: ArrayRef = Arc::new(Date32Array::from(days.clone()));
         let numbered = Entities::from_ids(ids.clone(), entities).expect("dense ids");
+        let column: Int64Array = ids.iter().map(|&id| Some(i64::from(id))).collect();
+        let table =
+            Table::from_columns([("id", Arc::new(column) as ArrayRef), ("day", dates)]).expect("a table");
         ratio::compare(
             criterion,
             &format!("latest on dense ids, {entities} entities"),
             ("single pass", || single_pass(&ids, &days, entities as usize)),
-            ("latest rows", || latest_rows(&numbered, &dates).expect("dates")),
+            ("latest rows", || latest_rows(&numbered, &table, "day").expect("dates")),
             Some(1.3),
         );
-        let column: Int64Array = ids.iter().map(|&id| Some(i64::from(id))).collect();
-        let table =
-            Table::from_columns([("id", Arc::new(column) as ArrayRef), ("day", dates)]).expect("a table");
         let operation = Latest::new("day").per(["id"]);
         ratio::compare(
             criterion,

@@ -348,7 +348,7 @@ impl<'a, K: Keys> Numbering<'a, K> {
         }
     }
 
-    #[cold]
+    #[inline(never)]
     fn find_or_add(&mut self, hash: u32, key: K::Key) -> u32 {
         if self.keys_found.len() * 2 >= self.slots.len() {
             self.grow();

@@ -15,7 +15,7 @@ use crate::{
     table::{Dates, Named, Shape, Table, Type},
     timeline::Timeline,
 };
-use arrow_array::{Array, ArrayRef, BooleanArray};
+use arrow_array::BooleanArray;
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
 use arrow_ord::ord::{DynComparator, make_comparator};
 use arrow_schema::SortOptions;
@@ -191,15 +191,14 @@ fn one() -> u32 {
 /// Which rows have the newest date of their entity, ties included: the heart of [`Latest`], for entities that are numbered
 /// already.
 ///
-/// Rows without a date or an entity are none of them. Errors: the column holds no dates, or another number of rows. Costs one
-/// pass over ids and dates, and a slot an entity.
-pub fn latest_rows(entities: &Entities, dates: &ArrayRef) -> Result<BooleanBuffer> {
-    if dates.len() != entities.ids().len() {
-        let (name, rows, expected) = ("dates".to_owned(), dates.len(), entities.ids().len());
+/// Rows without a date or an entity are none of them. Errors: the column is missing or holds no dates; there is not one
+/// number a row. Costs one pass over ids and dates, and a slot an entity.
+pub fn latest_rows(entities: &Entities, table: &Table, date: &str) -> Result<BooleanBuffer> {
+    if table.rows() != entities.ids().len() {
+        let (name, rows, expected) = (date.to_owned(), table.rows(), entities.ids().len());
         return Err(Error::UnequalLengths { name, rows, expected });
     }
-    let table = Table::from_columns([("dates", dates.clone())])?;
-    let dates = table.dates("dates")?;
+    let dates = table.dates(date)?;
     let dated = dates.nulls().map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
     let considered = entities.rows_with_one().map_or_else(|| dated.clone(), |keyed| &dated & &keyed);
     Ok(one_each(false, entities, &dates, &considered).best)
@@ -413,6 +412,15 @@ impl Default for Chosen {
     }
 }
 
+impl Chosen {
+    /// What was chosen of other entities as well.
+    fn and(self, other: Chosen) -> Chosen {
+        let mut ties = self.ties;
+        other.ties.iter().for_each(|group| ties.push(group));
+        Chosen { best: &self.best | &other.best, ties, entities: self.entities + other.entities }
+    }
+}
+
 /// Groups of rows that share entity and date; those of one entity stand together.
 #[derive(Default)]
 struct Groups {
@@ -440,159 +448,206 @@ struct Decided {
     entities: u64,
 }
 
-/// Date and row in one number: the later date is greater and, on one date, the earlier row. 0 is no record.
-trait Record: Copy + Ord + Default + Send + Sync {
-    fn same_date(self, other: Self) -> bool;
-    fn row(self) -> u32;
-}
-
-impl Record for u64 {
-    #[inline]
-    fn same_date(self, other: u64) -> bool {
-        (self ^ other) >> 32 == 0
-    }
-    #[inline]
-    fn row(self) -> u32 {
-        !(self as u32)
+/// The record of the best date of each entity, in one pass.
+fn one_each(earliest: bool, entities: &Entities, dates: &Dates<'_>, considered: &BooleanBuffer) -> Chosen {
+    match dates {
+        Dates::Days(days) => best_records(entities, days.values(), earliest, considered),
+        Dates::Moments(moments) => best_records(entities, moments.values(), earliest, considered),
+        Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
     }
 }
 
-impl Record for u128 {
+/// A date as a number of either width.
+trait Date: Copy + Sync {
+    /// Date and row in one number: the better date is greater and, on one date, the earlier row. 0 is no record.
+    type Record: Copy + Ord + Default + Send + Sync;
+    /// Flipping all bits of a date turns the order round.
+    fn record(self, row: u32, earliest: bool) -> Self::Record;
+    fn same_date(one: Self::Record, other: Self::Record) -> bool;
+    fn row(record: Self::Record) -> u32;
+}
+
+impl Date for i32 {
+    type Record = u64;
     #[inline]
-    fn same_date(self, other: u128) -> bool {
-        (self ^ other) >> 32 == 0
+    fn record(self, row: u32, earliest: bool) -> u64 {
+        let sortable = (self ^ -i32::from(earliest)) as u32 ^ 1 << 31;
+        u64::from(sortable) << 32 | u64::from(!row)
     }
     #[inline]
-    fn row(self) -> u32 {
-        !(self as u32)
+    fn same_date(one: u64, other: u64) -> bool {
+        (one ^ other) >> 32 == 0
+    }
+    #[inline]
+    fn row(record: u64) -> u32 {
+        !(record as u32)
     }
 }
 
-/// The best record of each entity, and rows that met a record of their own date on the way.
-struct Best<R> {
-    records: Vec<R>,
+impl Date for i64 {
+    type Record = u128;
+    #[inline]
+    fn record(self, row: u32, earliest: bool) -> u128 {
+        let sortable = (self ^ -i64::from(earliest)) as u64 ^ 1 << 63;
+        u128::from(sortable) << 32 | u128::from(!row)
+    }
+    #[inline]
+    fn same_date(one: u128, other: u128) -> bool {
+        (one ^ other) >> 32 == 0
+    }
+    #[inline]
+    fn row(record: u128) -> u32 {
+        !(record as u32)
+    }
+}
+
+/// The rows that the records are chosen from.
+struct Rows<'a, D> {
+    ids: &'a [u32],
+    dates: &'a [D],
+    earliest: bool,
+    /// All of them, where this is none.
+    considered: Option<&'a BooleanBuffer>,
+}
+
+/// The best record of some entities, and rows that met a record of their own date on the way.
+struct Best<D: Date> {
+    records: Vec<D::Record>,
     met: Vec<u32>,
 }
 
-/// Above so many bytes of records, those of a block of rows are fetched ahead: it pays where they are not in cache.
+/// Above so many bytes of records they do not stay in cache. Then threads share the entities instead of the rows, and the
+/// records of a block of rows are fetched at once.
 const FETCH_AHEAD_FROM: usize = 4 << 20;
 /// Rows whose records are fetched together.
-const BLOCK: usize = 32;
+const BLOCK: usize = 64;
 
-impl<R: Record> Best<R> {
-    fn of(
-        ids: &[u32],
-        count: usize,
-        rows: Range<usize>,
-        considered: Option<&BooleanBuffer>,
-        record: &impl Fn(usize) -> R,
-    ) -> Best<R> {
-        let (mut records, mut met) = (vec![R::default(); count], Vec::new());
-        let consider = |records: &mut [R], met: &mut Vec<u32>, row: usize| {
-            let (new, best) = (record(row), &mut records[ids[row] as usize]);
-            if new.same_date(*best) {
-                met.push(row as u32);
-            }
-            *best = new.max(*best);
-        };
-        match considered {
-            Some(mask) => {
-                let mask = mask.slice(rows.start, rows.len());
-                mask.set_indices().for_each(|row| consider(&mut records, &mut met, rows.start + row));
-            }
-            None if count * size_of::<R>() < FETCH_AHEAD_FROM => {
-                rows.for_each(|row| consider(&mut records, &mut met, row));
-            }
+impl<D: Date> Best<D> {
+    fn none(entities: usize) -> Best<D> {
+        Best { records: vec![D::Record::default(); entities], met: Vec::new() }
+    }
+
+    #[inline]
+    fn consider(&mut self, entity: usize, record: D::Record) {
+        let best = &mut self.records[entity];
+        if D::same_date(record, *best) {
+            self.met.push(D::row(record));
+        }
+        *best = record.max(*best);
+    }
+
+    /// Of all entities, over a stretch of the rows.
+    fn of_stretch(entities: usize, rows: &Rows<'_, D>, stretch: Range<usize>) -> Best<D> {
+        let mut best = Best::none(entities);
+        let (ids, dates) = (&rows.ids[stretch.clone()], &rows.dates[stretch.clone()]);
+        match rows.considered {
             None => {
-                for start in rows.clone().step_by(BLOCK) {
-                    let block = start..rows.end.min(start + BLOCK);
-                    // These loads do not wait for one another; those of the loop below then find their lines in cache.
-                    let touched = ids[block.clone()].iter().map(|&id| records[id as usize]).max();
-                    std::hint::black_box(touched);
-                    block.for_each(|row| consider(&mut records, &mut met, row));
+                for ((&id, date), row) in ids.iter().zip(dates).zip(stretch.start as u32..) {
+                    best.consider(id as usize, date.record(row, rows.earliest));
+                }
+            }
+            Some(considered) => {
+                for i in considered.slice(stretch.start, stretch.len()).set_indices() {
+                    best.consider(
+                        ids[i] as usize,
+                        dates[i].record((stretch.start + i) as u32, rows.earliest),
+                    );
                 }
             }
         }
-        Best { records, met }
+        best
     }
 
-    /// Of two parts of the rows; the other's come later.
-    fn merged(mut self, later: Best<R>) -> Best<R> {
-        self.met.extend(later.met);
-        for (best, other) in self.records.iter_mut().zip(later.records) {
-            if other != R::default() && other.same_date(*best) {
-                self.met.push(other.row());
+    /// Of a stretch of the entities, over all rows.
+    fn of_entities(entities: Range<u32>, rows: &Rows<'_, D>) -> Best<D> {
+        let mut best = Best::none(entities.len());
+        let mut block = [(0_usize, D::Record::default()); BLOCK];
+        for start in (0..rows.ids.len()).step_by(BLOCK) {
+            let end = rows.ids.len().min(start + BLOCK);
+            let mut len = 0;
+            for ((&id, date), row) in
+                rows.ids[start..end].iter().zip(&rows.dates[start..end]).zip(start as u32..)
+            {
+                block[len] = (id.wrapping_sub(entities.start) as usize, date.record(row, rows.earliest));
+                let considered = rows.considered.is_none_or(|considered| considered.value(row as usize));
+                len += usize::from(entities.contains(&id) & considered);
             }
-            *best = other.max(*best);
+            // These loads do not wait for one another; those of the loop below then find their lines in cache.
+            let touched = block[..len].iter().map(|&(entity, _)| best.records[entity]).max();
+            std::hint::black_box(touched);
+            block[..len].iter().for_each(|&(entity, record)| best.consider(entity, record));
+        }
+        best
+    }
+
+    /// Of the same entities over two stretches of rows, of which the other comes later.
+    fn and_later(mut self, later: Best<D>) -> Best<D> {
+        self.met.extend(later.met);
+        for (entity, record) in later.records.into_iter().enumerate() {
+            if record != D::Record::default() {
+                self.consider(entity, record);
+            }
         }
         self
     }
 }
 
-/// The record of the best date of each entity, in one pass.
-fn one_each(earliest: bool, entities: &Entities, dates: &Dates<'_>, considered: &BooleanBuffer) -> Chosen {
-    // Flipping all bits of a number turns its order round.
-    match dates {
-        Dates::Days(days) => {
-            let (days, flip) = (days.values(), if earliest { -1 } else { 0 });
-            best_records(entities, considered, |row| {
-                let sortable = (days[row] ^ flip) as u32 ^ 1 << 31;
-                u64::from(sortable) << 32 | u64::from(!(row as u32))
-            })
-        }
-        Dates::Moments(moments) => {
-            let (moments, flip) = (moments.values(), if earliest { -1 } else { 0 });
-            best_records(entities, considered, |row| {
-                let sortable = (moments[row] ^ flip) as u64 ^ 1 << 63;
-                u128::from(sortable) << 32 | u128::from(!(row as u32))
-            })
-        }
-        Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
-    }
+fn best_records<D: Date>(
+    entities: &Entities,
+    dates: &[D],
+    earliest: bool,
+    considered: &BooleanBuffer,
+) -> Chosen {
+    let (ids, count, all) = (entities.ids(), entities.count(), considered.len());
+    let rows = Rows {
+        ids,
+        dates,
+        earliest,
+        considered: Some(considered).filter(|_| considered.count_set_bits() < all),
+    };
+    let threads = rayon::current_num_threads();
+    let cut = |length: usize, pieces: usize| {
+        let piece = length.div_ceil(pieces).max(1);
+        (0..pieces).into_par_iter().map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
+    };
+    let in_cache = count * size_of::<D::Record>() < FETCH_AHEAD_FROM;
+    let chosen: Vec<(usize, Best<D>)> = if in_cache {
+        // Each thread has records of its own, which must stay few beside its rows.
+        let stretches = cut(all, threads.min(all / (4 * count + 1)).max(1));
+        let parts: Vec<Best<D>> = stretches.map(|stretch| Best::of_stretch(count, &rows, stretch)).collect();
+        parts.into_iter().reduce(Best::and_later).map(|best| (0, best)).into_iter().collect()
+    } else {
+        let of =
+            |part: Range<usize>| (part.start, Best::of_entities(part.start as u32..part.end as u32, &rows));
+        cut(count, threads).map(of).collect()
+    };
+    let parts: Vec<Chosen> = chosen.into_par_iter().map(|(first, best)| best.chosen(&rows, first)).collect();
+    parts.into_iter().reduce(Chosen::and).unwrap_or_default()
 }
 
-fn best_records<R: Record>(
-    entities: &Entities,
-    considered: &BooleanBuffer,
-    record: impl Fn(usize) -> R + Sync,
-) -> Chosen {
-    let (ids, rows, count) = (entities.ids(), considered.len(), entities.count());
-    let all = considered.count_set_bits() == rows;
-    let considered = Some(considered).filter(|_| !all);
-    // Each thread has records of its own, which must stay few beside its rows.
-    let threads = rayon::current_num_threads().min(rows / (4 * count + 1)).max(1);
-    let piece = rows.div_ceil(threads).max(1);
-    let Best { records, met } = (0..threads)
-        .into_par_iter()
-        .map(|thread| {
-            Best::of(
-                ids,
-                count,
-                (thread * piece).min(rows)..rows.min((thread + 1) * piece),
-                considered,
-                &record,
-            )
-        })
-        .collect::<Vec<_>>()
-        .into_iter()
-        .reduce(Best::merged)
-        .unwrap_or_else(|| Best { records: Vec::new(), met: Vec::new() });
-
-    let found = || records.iter().filter(|&&record| record != R::default());
-    let is_best = |&row: &u32| record(row as usize).same_date(records[ids[row as usize] as usize]);
-    let mut tied: Vec<(u32, u32)> =
-        met.into_iter().filter(is_best).map(|row| (ids[row as usize], row)).collect();
-    tied.sort_unstable();
-    let mut ties = Groups::default();
-    let mut group = Vec::new();
-    for others in tied.chunk_by(|a, b| a.0 == b.0) {
-        group.clear();
-        group.push(records[others[0].0 as usize].row());
-        group.extend(others.iter().map(|&(_, row)| row));
-        ties.push(&group);
+impl<D: Date> Best<D> {
+    /// The rows of the best records and of those that tie with them; the records are those of entities from this one on.
+    fn chosen(self, rows: &Rows<'_, D>, first: usize) -> Chosen {
+        let Best { records, mut met } = self;
+        let entity = |row: u32| rows.ids[row as usize] as usize - first;
+        met.retain(|&row| {
+            D::same_date(rows.dates[row as usize].record(row, rows.earliest), records[entity(row)])
+        });
+        met.sort_unstable_by_key(|&row| (entity(row), row));
+        let mut ties = Groups::default();
+        let mut group = Vec::new();
+        for others in met.chunk_by(|&a, &b| entity(a) == entity(b)) {
+            group.clear();
+            group.push(D::row(records[entity(others[0])]));
+            group.extend_from_slice(others);
+            ties.push(&group);
+        }
+        let mut entities = 0;
+        let found =
+            records.iter().filter(|&&record| record != D::Record::default()).inspect(|_| entities += 1);
+        let best = mask(rows.ids.len(), found.map(|&record| D::row(record)).chain(met.iter().copied()));
+        Chosen { best, ties, entities }
     }
-    let best = mask(rows, found().map(|record| record.row()).chain(tied.iter().map(|&(_, row)| row)));
-    Chosen { best, ties, entities: found().count() as u64 }
 }
 
 fn mask(rows: usize, set: impl Iterator<Item = u32>) -> BooleanBuffer {
