@@ -146,19 +146,33 @@ pub(super) struct Filled {
     pub(super) first_misfits: Vec<(usize, String)>,
 }
 
-/// Fills a stretch with cells, row after row.
+/// Fills a stretch with cells, some rows at a time.
 pub(super) struct Filling<'a> {
     kind: &'a Kind,
     conventions: &'a Conventions,
     stretch: Stretch<'a>,
     /// Which of the array's buffers holds the region's long texts.
     buffer: u32,
-    rows: usize,
-    valid: BooleanBufferBuilder,
     long_texts: Vec<u8>,
     forms: u16,
+    told: Told,
+}
+
+/// What is told of the rows, whatever they hold.
+struct Told {
+    rows: usize,
+    valid: BooleanBufferBuilder,
     misfits: u64,
     first_misfits: Vec<(usize, String)>,
+}
+
+/// The cells of one column in some rows.
+pub(super) struct ColumnCells<'a, I> {
+    pub(super) text: &'a [u8],
+    /// Where each cell begins and ends in the text.
+    pub(super) bounds: I,
+    /// What means "no value".
+    pub(super) missing: &'a [String],
 }
 
 impl<'a> Filling<'a> {
@@ -169,86 +183,115 @@ impl<'a> Filling<'a> {
         buffer: u32,
         most: usize,
     ) -> Filling<'a> {
-        let (rows, long_texts, forms, misfits) = (0, Vec::new(), 0, 0);
-        let (valid, first_misfits) = (BooleanBufferBuilder::new(most), Vec::new());
-        Filling { kind, conventions, stretch, buffer, rows, valid, long_texts, forms, misfits, first_misfits }
+        // Most cells have values: only the others are marked.
+        let mut valid = BooleanBufferBuilder::new(most);
+        valid.append_n(most, true);
+        let told = Told { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
+        Filling { kind, conventions, stretch, buffer, long_texts: Vec::new(), forms: 0, told }
     }
 
-    /// The next row's cell; one without a value stays blank.
-    #[inline]
-    pub(super) fn push(&mut self, whole: &[u8], missing: &[String]) {
-        let row = self.rows;
-        self.rows += 1;
-        let Some(trimmed) = value(whole, missing) else {
-            self.valid.append(false);
-            return;
-        };
-        // Only text keeps its outer blanks.
-        let cell = if matches!(self.stretch, Stretch::Texts(_)) { whole } else { trimmed };
-        let fits = self.fill(row, cell).is_some();
-        self.valid.append(fits);
-        if !fits {
-            self.misfits += 1;
-            if self.first_misfits.len() < 3 {
-                self.first_misfits.push((row, String::from_utf8_lossy(cell).into_owned()));
+    /// The cells of the next rows.
+    pub(super) fn extend(&mut self, cells: ColumnCells<'_, impl Iterator<Item = (usize, usize)>>) {
+        let Filling { kind, conventions, stretch, buffer, long_texts, forms, told } = self;
+        let comma = conventions.decimal_comma;
+        match (stretch, *kind) {
+            // Only text keeps its outer blanks.
+            (Stretch::Texts(views), _) => told.put(views, cells, |text, (start, end), _| {
+                let whole = &text[start..end];
+                short_view(text, start, whole.len()).or_else(|| long_view(whole, *buffer, long_texts))
+            }),
+            (Stretch::Days(days), Kind::Date(order)) => told.put(days, cells, |_, _, cell| {
+                if let Some(day) = notation::iso_day(cell) {
+                    *forms |= 1 << Form::YearDash as u16;
+                    return Some(day.number());
+                }
+                let written = notation::read(cell).ok().filter(|written| written.time.unwrap_or(0) == 0)?;
+                *forms |= 1 << written.form as u16;
+                Some(written.day(*order).filter(|_| written.offset.is_none())?.number())
+            }),
+            (Stretch::Numbers(micros), Kind::Moment { order, instant }) => {
+                told.put(micros, cells, |_, _, cell| {
+                    let written =
+                        notation::read(cell).ok().filter(|written| written.offset.is_some() == *instant)?;
+                    *forms |= 1 << written.form as u16;
+                    written.micros(*order).filter(in_years)
+                })
+            }
+            (Stretch::Numbers(numbers), Kind::Integer) => {
+                told.put(numbers, cells, |_, _, cell| integer(cell))
+            }
+            (Stretch::Numbers(units), Kind::Decimal { places }) => {
+                told.put(units, cells, |_, _, cell| decimal(cell, *places, comma));
+            }
+            (Stretch::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
+            (Stretch::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
+            (Stretch::Days(days), Kind::Formatted(format)) => {
+                told.put(days, cells, |_, _, cell| Some(format.day(cell)?.number()));
+            }
+            (Stretch::Numbers(micros), Kind::Formatted(format)) => {
+                told.put(micros, cells, |_, _, cell| format.micros(cell).filter(in_years));
+            }
+            // A value where none was expected; and no other kind is kept in such stretches.
+            (Stretch::Nothing | Stretch::Days(_) | Stretch::Numbers(_), _) => {
+                told.put::<u8>(&mut [], cells, |_, _, _| None)
             }
         }
     }
 
+    pub(super) fn finish(self) -> Filled {
+        let Filling { long_texts, forms, told: Told { rows, mut valid, misfits, first_misfits }, .. } = self;
+        valid.truncate(rows);
+        Filled { valid: valid.finish(), long_texts, forms, misfits, first_misfits }
+    }
+}
+
+impl Told {
+    /// Puts what each cell is read as in its row, and tells which have no value or cannot be read so.
     #[inline]
-    fn fill(&mut self, row: usize, cell: &[u8]) -> Option<()> {
-        let comma = self.conventions.decimal_comma;
-        match (&mut self.stretch, self.kind) {
-            (Stretch::Texts(views), _) => {
-                views[row] = if cell.len() <= 12 {
-                    make_view(cell, 0, 0)
-                } else {
-                    let offset = u32::try_from(self.long_texts.len()).ok()?;
-                    self.long_texts.extend_from_slice(cell);
-                    make_view(cell, self.buffer, offset)
-                };
+    fn put<T>(
+        &mut self,
+        rows: &mut [T],
+        cells: ColumnCells<'_, impl Iterator<Item = (usize, usize)>>,
+        mut read: impl FnMut(&[u8], (usize, usize), &[u8]) -> Option<T>,
+    ) {
+        for (start, end) in cells.bounds {
+            let whole = &cells.text[start..end];
+            match value(whole, cells.missing) {
+                None => self.valid.set_bit(self.rows, false),
+                Some(cell) => match read(cells.text, (start, end), cell) {
+                    Some(read) => rows[self.rows] = read,
+                    None => self.misfit(whole),
+                },
             }
-            (Stretch::Days(days), Kind::Date(order)) => {
-                let day = match notation::iso_day(cell) {
-                    Some(day) => {
-                        self.forms |= 1 << Form::YearDash as u16;
-                        day
-                    }
-                    None => {
-                        let written =
-                            notation::read(cell).ok().filter(|written| written.time.unwrap_or(0) == 0)?;
-                        self.forms |= 1 << written.form as u16;
-                        written.day(*order).filter(|_| written.offset.is_none())?
-                    }
-                };
-                days[row] = day.number();
-            }
-            (Stretch::Numbers(cells), Kind::Moment { order, instant }) => {
-                let written =
-                    notation::read(cell).ok().filter(|written| written.offset.is_some() == *instant)?;
-                self.forms |= 1 << written.form as u16;
-                cells[row] = written.micros(*order).filter(in_years)?;
-            }
-            (Stretch::Numbers(cells), Kind::Integer) => cells[row] = integer(cell)?,
-            (Stretch::Numbers(cells), Kind::Decimal { places }) => {
-                cells[row] = decimal(cell, *places, comma)?
-            }
-            (Stretch::Floats(cells), _) => cells[row] = float(cell, comma)?,
-            (Stretch::Booleans(cells), _) => cells[row] = boolean(cell)?,
-            (Stretch::Days(days), Kind::Formatted(format)) => days[row] = format.day(cell)?.number(),
-            (Stretch::Numbers(cells), Kind::Formatted(format)) => {
-                cells[row] = format.micros(cell).filter(in_years)?
-            }
-            // A value where none was expected, or a kind that is not kept so.
-            _ => return None,
+            self.rows += 1;
         }
-        Some(())
     }
 
-    pub(super) fn finish(mut self) -> Filled {
-        let Filling { long_texts, forms, misfits, first_misfits, .. } = self;
-        Filled { valid: self.valid.finish(), long_texts, forms, misfits, first_misfits }
+    #[cold]
+    fn misfit(&mut self, cell: &[u8]) {
+        self.valid.set_bit(self.rows, false);
+        self.misfits += 1;
+        if self.first_misfits.len() < 3 {
+            self.first_misfits.push((self.rows, String::from_utf8_lossy(cell).into_owned()));
+        }
     }
+}
+
+/// The view of a text of at most twelve bytes, made from the sixteen bytes that begin with it, where there are so many.
+#[inline]
+fn short_view(text: &[u8], start: usize, len: usize) -> Option<u128> {
+    let sixteen = text.get(start..)?.first_chunk::<16>().filter(|_| len <= 12)?;
+    Some((u128::from_le_bytes(*sixteen) & ((1 << (8 * len)) - 1)) << 32 | len as u128)
+}
+
+/// The view of any other text: one that is longer is kept in the buffer.
+fn long_view(text: &[u8], buffer: u32, kept: &mut Vec<u8>) -> Option<u128> {
+    if text.len() <= 12 {
+        return Some(make_view(text, 0, 0));
+    }
+    let offset = u32::try_from(kept.len()).ok().filter(|_| u32::try_from(text.len()).is_ok())?;
+    kept.extend_from_slice(text);
+    Some(make_view(text, buffer, offset))
 }
 
 fn in_years(micros: &i64) -> bool {

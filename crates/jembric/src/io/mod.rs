@@ -9,11 +9,12 @@
 //! ```
 //!
 //! Reading is done in regions of some megabytes, on all threads, straight into columns of their final length:
-//! `source` gives bytes, `layout` finds where records begin, `survey` decides each column's type from all of its cells,
+//! `source` gives bytes, `layout` finds where records begin, `marks` where cells end, `survey` decides each column's type from all of its cells,
 //! `columns` fills them, and `reading` puts these together. `text` writes cells, `writing` whole tables.
 
 mod columns;
 mod layout;
+mod marks;
 mod reading;
 mod source;
 mod survey;

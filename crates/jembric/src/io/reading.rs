@@ -4,8 +4,9 @@
 //! fit, its column is surveyed from end to end and read again as what it then is: rare, and never a row lost.
 
 use super::{
-    columns::{Column, Filled, Filling},
+    columns::{Column, ColumnCells, Filled, Filling},
     layout::{BLOCK, Region, regions},
+    marks::Marks,
     source::Source,
     survey::{Conventions, Facts, Formatted, Kind, notations},
 };
@@ -392,10 +393,37 @@ impl Record {
         }
     }
 
-    #[inline]
+    fn bounds(&self, cell: usize) -> (usize, usize) {
+        (if cell == 0 { 0 } else { self.ends[cell - 1] }, self.ends[cell])
+    }
+
     fn cell(&self, cell: usize) -> &[u8] {
-        let start = if cell == 0 { 0 } else { self.ends[cell - 1] };
-        &self.output[start..self.ends[cell]]
+        let (start, end) = self.bounds(cell);
+        &self.output[start..end]
+    }
+}
+
+fn cleared<T>(mut vector: Vec<T>) -> Vec<T> {
+    vector.clear();
+    vector
+}
+
+/// The cells of some whole records, by their bounds in the text that they stand in, record after record.
+#[derive(Clone, Copy)]
+struct Cells<'a> {
+    text: &'a [u8],
+    bounds: &'a [(usize, usize)],
+    columns: usize,
+}
+
+impl<'a> Cells<'a> {
+    fn of_column(
+        self,
+        column: usize,
+        missing: &'a [String],
+    ) -> ColumnCells<'a, impl Iterator<Item = (usize, usize)>> {
+        let bounds = self.bounds.iter().skip(column).step_by(self.columns).copied();
+        ColumnCells { text: self.text, bounds, missing }
     }
 }
 
@@ -416,45 +444,77 @@ impl Records<'_> {
             .build()
     }
 
-    /// Hands on each record of a region; returns the rows that do not stand on the line after the one before.
+    /// Hands on the records of a region, some at a time; returns which rows do not stand on the line after the one before.
+    ///
+    /// Most records have no quotes, and their cells are what lies between the separators. The others go through the `csv`
+    /// crate's parser, one at a time.
     fn each(
         &self,
         source: &Source,
         region: &Region,
         bytes: &[u8],
-        mut on: impl FnMut(&Record),
+        mut on: impl FnMut(Cells<'_>),
     ) -> Result<Lines> {
+        const TOGETHER: usize = 256;
         self.check(source, region.start, bytes, region.line)?;
+        let quote = if self.quoting { b'"' } else { b'\n' };
         let (mut reader, mut record) = (self.reader(), Record::default());
-        let (mut at, mut rows, mut blank_lines) = (0, 0_u32, 0);
         let mut lines = Lines { rows: 0, jumps: Vec::new() };
-        let mut expected = 0;
+        let (mut line, mut expected) = (region.line, 0);
+        let mut count = |line: u64, cells: usize, begins: usize| {
+            if cells != self.columns {
+                return Err(self.ragged(line, cells, &bytes[begins..]));
+            }
+            if line != expected {
+                lines.jumps.push((lines.rows, line));
+            }
+            lines.rows += 1;
+            expected = line + 1;
+            Ok(())
+        };
+        // The cells of whole records, and behind them those of the record at hand.
+        let mut bounds: Vec<(usize, usize)> = Vec::with_capacity(self.columns * TOGETHER);
+        let (mut whole, mut begins, mut cell) = (0, 0, 0);
+        let mut marks = Marks::new(bytes, [self.separator, b'\n', quote]);
         loop {
-            let rest = &bytes[at..];
-            match rest {
-                [] => break,
-                [b'\n', ..] => (at, blank_lines) = (at + 1, blank_lines + 1),
-                [b'\r', b'\n', ..] => (at, blank_lines) = (at + 2, blank_lines + 1),
-                _ => {
-                    let line = region.line + reader.line() - 1 + blank_lines;
-                    let (complete, read) = record.read(&mut reader, rest, true);
-                    if !complete {
-                        break;
+            let (mark, at) = match marks.next() {
+                Some(at) => (bytes[at], at),
+                None if begins == bytes.len() => break,
+                None => (b'\n', bytes.len()),
+            };
+            if mark == self.separator {
+                bounds.push((cell, at));
+                cell = at + 1;
+            } else if mark == b'\n' {
+                let end = at - usize::from(at > cell && bytes[at - 1] == b'\r');
+                // An empty line is no record.
+                if bounds.len() > whole || end > begins {
+                    bounds.push((cell, end));
+                    count(line, bounds.len() - whole, begins)?;
+                    whole = bounds.len();
+                    if whole >= self.columns * TOGETHER {
+                        on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
+                        (whole, bounds) = (0, cleared(bounds));
                     }
-                    if record.cells != self.columns {
-                        return Err(self.ragged(line, record.cells, rest));
-                    }
-                    if line != expected {
-                        lines.jumps.push((rows, line));
-                    }
-                    expected = line + 1;
-                    rows += 1;
-                    at += read;
-                    on(&record);
                 }
+                line += 1;
+                begins = (at + 1).min(bytes.len());
+                cell = begins;
+            } else {
+                on(Cells { text: bytes, bounds: &bounds[..whole], columns: self.columns });
+                let (_, taken) = record.read(&mut reader, &bytes[begins..], true);
+                bounds.clear();
+                bounds.extend((0..record.cells).map(|cell| record.bounds(cell)));
+                count(line, record.cells, begins)?;
+                on(Cells { text: &record.output, bounds: &bounds, columns: self.columns });
+                (whole, bounds) = (0, cleared(bounds));
+                line += memchr_iter(b'\n', &bytes[begins..begins + taken]).count() as u64;
+                begins += taken;
+                cell = begins;
+                marks.go_to(begins);
             }
         }
-        lines.rows = rows;
+        on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
         Ok(lines)
     }
 
@@ -567,9 +627,12 @@ impl Pass<'_> {
         let one = |buffer: &mut Vec<u8>, region: &Region| {
             let mut facts = vec![Facts::default(); columns.len()];
             let bytes = self.source.bytes(region.start, region.end, buffer)?;
-            self.records().each(self.source, region, bytes, |record| {
+            self.records().each(self.source, region, bytes, |cells| {
                 for (facts, &column) in facts.iter_mut().zip(columns) {
-                    if let Some(cell) = value(record.cell(column), &self.reading.missing) {
+                    let cells = cells.of_column(column, &self.reading.missing);
+                    for cell in
+                        cells.bounds.filter_map(|(start, end)| value(&cells.text[start..end], cells.missing))
+                    {
                         facts.add(cell, self.conventions);
                     }
                 }
@@ -615,9 +678,9 @@ impl Pass<'_> {
                     })
                     .collect();
                 let bytes = self.source.bytes(region.start, region.end, buffer)?;
-                let lines = self.records().each(self.source, region, bytes, |record| {
+                let lines = self.records().each(self.source, region, bytes, |cells| {
                     for (filling, &column) in fillings.iter_mut().zip(columns) {
-                        filling.push(record.cell(column), &self.reading.missing);
+                        filling.extend(cells.of_column(column, &self.reading.missing));
                     }
                 })?;
                 if let Some(progress) = &self.reading.progress {
@@ -630,8 +693,15 @@ impl Pass<'_> {
 
         let (lines, filled): (Vec<Lines>, Vec<Vec<Filled>>) = filled.into_iter().unzip();
         let mut filled: Vec<_> = filled.into_iter().map(Vec::into_iter).collect();
-        let columns = blank.into_iter().zip(columns).map(|(blank, &column)| {
-            let filled: Vec<Filled> = filled.iter_mut().filter_map(Iterator::next).collect();
+        let by_column: Vec<_> = blank
+            .into_iter()
+            .zip(columns)
+            .map(|(blank, &column)| {
+                (blank, column, filled.iter_mut().filter_map(Iterator::next).collect::<Vec<Filled>>())
+            })
+            .collect();
+        // What was read as text is looked over once more as an array is made of it, so a thread for each column pays.
+        let columns = by_column.into_par_iter().map(|(blank, column, filled)| {
             let starts = lines
                 .iter()
                 .scan(0, |next, lines| Some(std::mem::replace(next, *next + lines.rows as usize)));
@@ -685,7 +755,8 @@ impl Pass<'_> {
 /// A cell without outer blanks, where it has a value.
 #[inline]
 pub(super) fn value<'a>(cell: &'a [u8], missing: &[String]) -> Option<&'a [u8]> {
-    let cell = cell.trim_ascii();
+    let (Some(first), Some(last)) = (cell.first(), cell.last()) else { return None };
+    let cell = if *first > b' ' && *last > b' ' { cell } else { cell.trim_ascii() };
     let none = cell.is_empty() || (!missing.is_empty() && missing.iter().any(|mark| mark.as_bytes() == cell));
     (!none).then_some(cell)
 }

@@ -223,27 +223,29 @@ pub(super) fn integer(cell: &[u8]) -> Option<i64> {
 pub(super) fn decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i64> {
     let mark = if decimal_comma { b',' } else { b'.' };
     let digits = cell.strip_prefix(b"-").unwrap_or(cell);
+    // Nineteen digits fit a u64.
     if digits.len() > 19 || digits.is_empty() {
         return None;
     }
-    // Nineteen digits fit.
-    let (mut value, mut behind, mut seen_mark) = (0_u64, 0, false);
-    for &byte in digits {
+    // Most cells have all the places of their column, so the mark is looked for there first.
+    let usual = digits.len().wrapping_sub(usize::from(places) + 1);
+    let mark_at = match digits.get(usual) {
+        Some(&byte) if byte == mark => Some(usual),
+        _ => digits.iter().position(|&byte| byte == mark),
+    };
+    let (whole, part) = mark_at.map_or((digits, &[][..]), |at| (&digits[..at], &digits[at + 1..]));
+    let (mut value, mut all_digits) = (0_u64, true);
+    for byte in whole.iter().chain(part) {
         let digit = byte.wrapping_sub(b'0');
-        if digit <= 9 {
-            value = value * 10 + u64::from(digit);
-            behind += u8::from(seen_mark);
-        } else if byte == mark && !seen_mark {
-            seen_mark = true;
-        } else {
-            return None;
-        }
+        all_digits &= digit <= 9;
+        value = value.wrapping_mul(10).wrapping_add(digit.into());
     }
     let leading_zero = digits[0] == b'0' && digits.get(1).is_some_and(u8::is_ascii_digit);
-    if behind > places || (seen_mark && behind == 0) || leading_zero {
+    let too_few_or_many = part.len() > places.into() || (mark_at.is_some() && part.is_empty());
+    if !all_digits || too_few_or_many || leading_zero {
         return None;
     }
-    value = value.checked_mul(10_u64.pow((places - behind).into()))?;
+    value = value.checked_mul(10_u64.pow(u32::from(places) - part.len() as u32))?;
     let value = (value < 1_000_000_000_000_000_000).then_some(value as i64)?;
     Some(if digits.len() < cell.len() { -value } else { value })
 }
