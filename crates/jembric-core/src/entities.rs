@@ -234,7 +234,7 @@ fn number<K: Keys>(keys: &K, rows: usize, nulls: Option<&NullBuffer>, missing: M
     let counts: Vec<u32> = (0..parts)
         .into_par_iter()
         .map(|part| {
-            let mut numbering = Numbering::new(keys);
+            let mut numbering = Numbering::new(keys, rows / parts);
             let mut block = Block::new();
             for start in (0..rows).step_by(BLOCK) {
                 let end = rows.min(start + BLOCK);
@@ -322,12 +322,16 @@ struct Numbering<'a, K: Keys> {
     slots: Vec<u64>,
     /// How far a hash is shifted to make a place.
     shift: u32,
+    /// Rows numbered so far, and about how many there will be in all.
+    rows: usize,
+    rows_in_all: usize,
 }
 
 impl<'a, K: Keys> Numbering<'a, K> {
-    fn new(keys: &'a K) -> Self {
+    fn new(keys: &'a K, rows_in_all: usize) -> Self {
         const BITS: u32 = 10;
-        Numbering { keys, keys_found: Vec::new(), slots: vec![0; 1 << BITS], shift: 32 - BITS }
+        let (keys_found, slots, shift) = (Vec::new(), vec![0; 1 << BITS], 32 - BITS);
+        Numbering { keys, keys_found, slots, shift, rows: 0, rows_in_all }
     }
 
     #[inline]
@@ -346,6 +350,7 @@ impl<'a, K: Keys> Numbering<'a, K> {
             let hit = slot != 0 && (slot >> 32) as u32 == hash && self.keys.same(found[i], key);
             block.ids[i] = if hit { slot as u32 - 1 } else { self.find_or_add(hash, key) };
         }
+        self.rows += block.len;
     }
 
     #[inline(never)]
@@ -372,8 +377,13 @@ impl<'a, K: Keys> Numbering<'a, K> {
     }
 
     fn grow(&mut self) {
-        self.shift -= 1;
-        let mut slots = vec![0; self.slots.len() * 2];
+        // Where most rows bring a new key, so will most of those to come: room is made for all of them at once.
+        let found = self.keys_found.len();
+        let most_are_new = found >= 1 << 15 && found * 2 > self.rows;
+        let foreseen = if most_are_new { (found * (self.rows_in_all / self.rows.max(1))).next_power_of_two() } else { 0 };
+        let size = foreseen.clamp(self.slots.len() * 2, 1 << 31);
+        self.shift = 32 - size.trailing_zeros();
+        let mut slots = vec![0; size];
         let last = slots.len() - 1;
         for &slot in self.slots.iter().filter(|&&slot| slot != 0) {
             let mut place = ((slot >> 32) as u32 >> self.shift) as usize;
