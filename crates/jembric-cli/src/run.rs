@@ -53,7 +53,7 @@ fn look(typed: &ArgMatches, files: Files, screen: &mut Screen) -> Result<(), Fai
     let reading = ReadArguments::from_arg_matches(typed)?.reading()?;
     for (n, file) in typed.get_many::<String>("FILE").into_iter().flatten().enumerate() {
         let table = read(&reading, file, files, screen)?;
-        let text = show::look(file, &Look::at(&table).map_err(Error::from)?, width(screen));
+        let text = show::look(file, &Look::at(&table).map_err(Error::from)?, screen.width);
         screen.words(&format!("{}{text}", if n > 0 { "\n" } else { "" }))?;
     }
     Ok(())
@@ -105,7 +105,7 @@ fn operation(
     match &mut out {
         Some(out) => out.write(|to| write(&table, shown, table.rows(), None, to))?,
         None => {
-            let width = width(screen);
+            let width = screen.width;
             screen.answer(|to| write(&table, shown, answer.rows, width, to))?;
         }
     }
@@ -157,9 +157,4 @@ fn write(
         Shown::AsTable => to.write_all(show::table(table, rows, width).as_bytes()),
         Shown::As(format) => Writing::new().format(format).write(table, to),
     }
-}
-
-/// The terminal's width, where there is one to fit into.
-fn width(screen: &Screen) -> Option<u16> {
-    terminal_size::terminal_size().filter(|_| screen.is_terminal).map(|(width, _)| width.0)
 }

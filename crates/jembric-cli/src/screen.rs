@@ -8,7 +8,7 @@ use std::{
 };
 
 pub(crate) const BOLD: Style = Style::new().bold();
-const WARNING: Style = AnsiColor::Yellow.on_default();
+const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 const ERROR: Style = AnsiColor::Red.on_default().bold();
 
 /// Two streams. Words are coloured only where a stream is a terminal and `NO_COLOR` is not set; data is never touched.
@@ -18,6 +18,9 @@ pub(crate) struct Screen {
     accounts: Box<dyn Write>,
     /// Whether a person is looking at the answers.
     pub(crate) is_terminal: bool,
+    /// The width that answers must fit into, where they go to a terminal.
+    pub(crate) width: Option<u16>,
+    account_width: Option<u16>,
     /// Whether a person is looking at the accounts, so that progress can be shown.
     pub(crate) shows_progress: bool,
 }
@@ -30,6 +33,8 @@ impl Screen {
             answers_coloured: coloured(),
             accounts: Box::new(anstream::stderr()),
             is_terminal: io::stdout().is_terminal(),
+            width: width_of(io::stdout()),
+            account_width: width_of(io::stderr()),
             shows_progress: io::stderr().is_terminal(),
         }
     }
@@ -41,6 +46,8 @@ impl Screen {
             answers_coloured: coloured(),
             accounts: Box::new(anstream::stdout()),
             is_terminal: true,
+            width: width_of(io::stdout()),
+            account_width: width_of(io::stdout()),
             shows_progress: false,
         }
     }
@@ -66,20 +73,39 @@ impl Screen {
 
     /// Writes to where accounts go.
     pub(crate) fn account(&mut self, text: impl Display) -> Result<()> {
-        let text = text.to_string();
-        let styled = text.lines().map(|line| match line.trim_start().strip_prefix("warning:") {
+        let styled = |line: &str| match line.strip_prefix("  warning:") {
             Some(warning) => format!("  {WARNING}warning:{WARNING:#}{warning}\n"),
             None => format!("{line}\n"),
-        });
-        let written = self.accounts.write_all(styled.collect::<String>().as_bytes());
+        };
+        let text = wrapped(&text.to_string(), self.account_width);
+        let written = self.accounts.write_all(text.lines().map(styled).collect::<String>().as_bytes());
         written.map_err(|source| Error::Write { file: "standard error".to_owned(), source })
     }
 
     /// Says why there is no answer.
     pub(crate) fn error(&mut self, error: &Error) {
+        let text = wrapped(&format!("error: {error}"), self.account_width);
         // Where standard error itself is gone, there is nobody left to tell.
-        let _ = writeln!(self.accounts, "{ERROR}error:{ERROR:#} {error}");
+        let _ = writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }
+}
+
+/// The text with lines that are too long for a terminal broken between words, their rest indented.
+pub(crate) fn wrapped(text: &str, width: Option<u16>) -> String {
+    let Some(width) = width else { return text.to_owned() };
+    let line = |line: &str| {
+        let indent = " ".repeat(line.len() - line.trim_start().len() + 4);
+        textwrap::fill(
+            line,
+            textwrap::Options::new(width.into()).subsequent_indent(&indent).break_words(false),
+        )
+    };
+    text.lines().map(line).collect::<Vec<_>>().join("\n")
+}
+
+/// The terminal's width, where a stream goes to one.
+fn width_of(stream: impl IsTerminal) -> Option<u16> {
+    terminal_size::terminal_size().filter(|_| stream.is_terminal()).map(|(width, _)| width.0)
 }
 
 fn coloured() -> bool {

@@ -1,6 +1,6 @@
 //! Tables and looks for people.
 
-use crate::screen::BOLD;
+use crate::screen::{BOLD, wrapped};
 use comfy_table::{
     Cell, CellAlignment, ContentArrangement, ContentLineStyle, LineStyle, Table as Grid, TableStyle,
 };
@@ -113,7 +113,7 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     }
     let _ = writeln!(text, "\n{BOLD}What looks wrong{BOLD:#}");
     for finding in &look.findings {
-        let _ = writeln!(text, "  - {}", printable(&finding.to_string()));
+        let _ = writeln!(text, "{}", wrapped(&format!("  - {}", printable(&finding.to_string())), width));
     }
     if look.findings.is_empty() {
         let _ = writeln!(text, "  nothing");

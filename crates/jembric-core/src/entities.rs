@@ -380,7 +380,11 @@ impl<'a, K: Keys> Numbering<'a, K> {
         // Where most rows bring a new key, so will most of those to come: room is made for all of them at once.
         let found = self.keys_found.len();
         let most_are_new = found >= 1 << 15 && found * 2 > self.rows;
-        let foreseen = if most_are_new { (found * (self.rows_in_all / self.rows.max(1))).next_power_of_two() } else { 0 };
+        let foreseen = if most_are_new {
+            (found * (self.rows_in_all / self.rows.max(1))).next_power_of_two()
+        } else {
+            0
+        };
         let size = foreseen.clamp(self.slots.len() * 2, 1 << 31);
         self.shift = 32 - size.trailing_zeros();
         let mut slots = vec![0; size];

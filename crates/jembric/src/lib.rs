@@ -31,3 +31,8 @@ pub use jembric_core::{
     Look, Missing, Operation, Origin, Outcome, Reason, Reconciled, Setting, Shape, Table, Takes, Ties,
     Timeline, Type, Warning, arrow, calendar,
 };
+
+/// The README's examples are run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../../../README.md")]
+struct Readme;
