@@ -1,5 +1,7 @@
 //! The command, driven as a user drives it: what it prints where, how it ends, what it leaves on the disk.
 
+#![allow(clippy::unwrap_used)]
+
 use assert_cmd::{Command, cargo::cargo_bin_cmd};
 use rstest::{fixture, rstest};
 use std::{fs, path::Path};

@@ -42,23 +42,8 @@ pub enum Error {
     #[error("{0}")]
     NotDates(Box<NotDates>),
     /// Every cell of a column can be read with the day first and with the month first.
-    #[error(
-        "{}column `{column}` leaves open whether day or month comes first: {cell} is {day_first} or {month_first}. \
-         Say which: `--date-order dmy` or `--date-order mdy`",
-        within(.file)
-    )]
-    AmbiguousDates {
-        /// The file that the table came from.
-        file: Option<String>,
-        /// The column's name.
-        column: String,
-        /// The first cell that can be read both ways.
-        cell: BadCell,
-        /// That cell with the day first.
-        day_first: Day,
-        /// That cell with the month first.
-        month_first: Day,
-    },
+    #[error("{0}")]
+    AmbiguousDates(Box<AmbiguousDates>),
     /// A new column would have the name of one that is there.
     #[error("there is a column `{name}` already: choose another name")]
     NameTaken {
@@ -177,6 +162,27 @@ pub struct NotDates {
     pub bad: u64,
     /// The first three of those.
     pub first: Vec<BadCell>,
+}
+
+/// A text column that was to be used as dates leaves open whether day or month comes first.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "{}column `{column}` leaves open whether day or month comes first: {cell} is {day_first} or {month_first}. \
+     Say which: `--date-order dmy` or `--date-order mdy`",
+    within(.file)
+)]
+#[non_exhaustive]
+pub struct AmbiguousDates {
+    /// The file that the table came from.
+    pub file: Option<String>,
+    /// The column's name.
+    pub column: String,
+    /// The first cell that can be read both ways.
+    pub cell: BadCell,
+    /// That cell with the day first.
+    pub day_first: Day,
+    /// That cell with the month first.
+    pub month_first: Day,
 }
 
 /// A cell that is not what it should be.

@@ -37,7 +37,7 @@ mod table;
 mod timeline;
 
 pub use entities::{Entities, Missing};
-pub use error::{BadCell, Error, NotDates, Result};
+pub use error::{AmbiguousDates, BadCell, Error, NotDates, Result};
 pub use exact::ExactSum;
 pub use latest::{Earliest, Latest, Ties, latest_rows};
 pub use ledger::{Entry, Ledger, Outcome, Reason, Reconciled, Warning};

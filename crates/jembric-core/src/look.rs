@@ -271,7 +271,7 @@ fn not_quite_dates(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> 
     let finding = |error: Error| Finding::NotQuiteDates { column: look.name.clone(), why: error.to_string() };
     Ok(match &error {
         Error::NotDates(about) if about.bad * 2 > about.values => None,
-        Error::NotDates(_) | Error::AmbiguousDates { .. } => Some(finding(error)),
+        Error::NotDates(_) | Error::AmbiguousDates(_) => Some(finding(error)),
         _ => None,
     })
 }

@@ -6,7 +6,7 @@ use crate::{
         Day, MICROS_PER_DAY, Moment,
         notation::{self, Order},
     },
-    error::{BadCell, Error, NotDates, Result},
+    error::{AmbiguousDates, BadCell, Error, NotDates, Result},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Float64Array, PrimitiveArray, RecordBatch,
@@ -522,13 +522,11 @@ impl Table {
             }
         }
         match ambiguous {
-            Some((row, text, day_first, month_first)) if about.bad == 0 => Error::AmbiguousDates {
-                file: about.file,
-                column: about.column,
-                cell: BadCell::new(row, line(row), text, None),
-                day_first,
-                month_first,
-            },
+            Some((row, text, day_first, month_first)) if about.bad == 0 => {
+                let (file, column, cell) =
+                    (about.file, about.column, BadCell::new(row, line(row), text, None));
+                Error::AmbiguousDates(Box::new(AmbiguousDates { file, column, cell, day_first, month_first }))
+            }
             _ => Error::NotDates(Box::new(about)),
         }
     }

@@ -1,5 +1,7 @@
 //! Every example runs and says what it promises.
 
+#![allow(clippy::unwrap_used)]
+
 use rstest::rstest;
 use std::{env, path::PathBuf, process::Command};
 

@@ -35,13 +35,13 @@ impl FromStr for AsOf {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<AsOf> {
-        let signs = text.rmatch_indices([' ']).filter_map(|(at, _)| {
+        let mut signs = text.match_indices(' ').filter_map(|(at, _)| {
             let (anchor, rest) = text.split_at(at);
             let rest = rest.trim_start();
             let span = rest.strip_prefix(['+', '-'])?.trim_start().parse::<Span>().ok()?;
             Some((anchor, if rest.starts_with('-') { span.negated() } else { span }))
         });
-        let (anchor, span) = signs.last().unwrap_or((text, Span::default()));
+        let (anchor, span) = signs.next().unwrap_or((text, Span::default()));
         let anchor = match anchor.trim() {
             "today" => Anchor::Today,
             word => match word.strip_prefix("newest:") {

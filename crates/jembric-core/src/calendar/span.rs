@@ -68,7 +68,7 @@ impl FromStr for Span {
 
 fn iso(text: &str) -> Option<Span> {
     let span: jiff::Span = text.trim().parse().ok()?;
-    let whole_days = span.clone().years(0).months(0).weeks(0).days(0);
+    let whole_days = span.years(0).months(0).weeks(0).days(0);
     let months = i32::from(span.get_years()).checked_mul(12)?.checked_add(span.get_months())?;
     let days = span.get_weeks().checked_mul(7)?.checked_add(span.get_days())?;
     whole_days.is_zero().then_some(Span { months, days })
