@@ -2,7 +2,7 @@
 //!
 //! `arguments` declares what can be typed, `typed` turns it into what was meant, `run` does it, `show` draws tables and
 //! looks, `demo` has the harbour's tables and the commands that are run on them. What a command prints goes through a
-//! [`Screen`](screen::Screen), so that the demo, a pipe and a terminal are served by the same code.
+//! [`Screen`], so that the demo, a pipe and a terminal are served by the same code.
 
 mod arguments;
 mod demo;

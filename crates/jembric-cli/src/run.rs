@@ -85,12 +85,12 @@ fn operation(
     for written in answer.out.iter().chain(&account.aside) {
         Destination::refuse_onto(written, file)?;
     }
-    if answer.out.is_some() && answer.out == account.aside {
+    let mut out = answer.out.as_ref().map(Destination::file).transpose()?;
+    let mut aside = account.aside.as_ref().map(Destination::file).transpose()?;
+    if out.as_ref().zip(aside.as_ref()).is_some_and(|(out, aside)| out.is_same(aside)) {
         let value = format!("`{}` is where the answer goes", account.aside.unwrap_or_default().display());
         return Err(Error::Setting { setting: "aside", value, expected: "another file".to_owned() }.into());
     }
-    let mut out = answer.out.as_ref().map(Destination::file).transpose()?;
-    let mut aside = account.aside.as_ref().map(Destination::file).transpose()?;
 
     let table = read(&reading, file, files, screen)?;
     if let Some(as_of) = &answer.as_of {

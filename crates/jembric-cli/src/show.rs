@@ -150,3 +150,57 @@ fn next(file: &str, look: &Look) -> Option<String> {
 fn many(n: u64, thing: &str) -> String {
     format!("{n} {thing}{}", if n == 1 { "" } else { "s" })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jembric::arrow::{ArrayRef, Int64Array, StringViewArray};
+    use std::sync::Arc;
+
+    fn notes() -> Table {
+        let notes: ArrayRef =
+            Arc::new(StringViewArray::from(vec![Some("two\nlines"), Some("\u{1b}[31mred"), None]));
+        let tons: ArrayRef = Arc::new(Int64Array::from(vec![7, 12_345, 3]));
+        Table::from_columns([("note", notes), ("tons", tons)]).unwrap()
+    }
+
+    #[test]
+    fn a_row_is_a_line_and_nothing_in_it_disturbs_the_terminal() {
+        insta::assert_snapshot!(table(&notes(), 9, None), @"
+          note         tons
+        ─────────────────────
+          two lines       7
+          �[31mred    12345
+                          3
+        ");
+    }
+
+    #[test]
+    fn rows_that_are_not_shown_are_counted() {
+        assert!(table(&notes(), 2, None).ends_with("… and 1 more row (--rows 3 shows all)\n"));
+        assert!(table(&notes(), 0, None).ends_with("… and 3 more rows (--rows 3 shows all)\n"));
+    }
+
+    #[test]
+    fn cells_wrap_where_the_terminal_is_narrow() {
+        let text = table(&notes(), 9, Some(18));
+        assert!(text.lines().all(|line| line.chars().count() <= 18), "{text}");
+        assert!(text.contains("lines"), "{text}");
+    }
+
+    #[test]
+    fn names_that_a_shell_would_split_are_quoted_in_what_to_type_next() {
+        let look = Look::at(&notes()).unwrap();
+        assert_eq!(next("my file.csv", &look), None);
+        let days: ArrayRef = Arc::new(jembric::arrow::Date32Array::from(vec![0, 1, 1]));
+        let look = Look::at(&Table::from_columns([("it's day", days)]).unwrap()).unwrap();
+        assert_eq!(next("my file.csv", &look).unwrap(), r"jembric latest 'my file.csv' --date 'it'\''s day'");
+    }
+
+    #[test]
+    fn long_messages_break_between_words_and_are_indented() {
+        let text = wrapped("short\n  warning: one two three four", Some(20));
+        assert_eq!(text, "short\n  warning: one two\n      three four");
+        assert_eq!(wrapped("one two", None), "one two");
+    }
+}

@@ -153,7 +153,7 @@ fn standard_input_is_a_file_too(harbour: TempDir) {
 #[case::file(&["latest", "stay.csv", "--date", "arrived"], 1, "error: stay.csv: no such file or directory. Did you mean `stays.csv`?\n")]
 #[case::directory(&["look", "."], 1, "error: .: is a directory, where a file is needed\n")]
 #[case::onto_input(&["latest", "stays.csv", "--date", "arrived", "--out", "./stays.csv"], 1, "error: ./stays.csv: is the input itself, and the rows that the answer leaves out would be lost. Name another file\n")]
-#[case::onto_aside(&["latest", "stays.csv", "--date", "arrived", "--out", "a.csv", "--aside", "a.csv"], 1, "error: `aside`: `a.csv` is where the answer goes: expected another file\n")]
+#[case::onto_aside(&["latest", "stays.csv", "--date", "arrived", "--out", "a.csv", "--aside", "./a.csv"], 1, "error: `aside`: `./a.csv` is where the answer goes: expected another file\n")]
 #[case::ending(&["latest", "stays.csv", "--date", "arrived", "--out", "a.docx"], 1, "error: `out`: `a.docx` has no ending that tells its format: expected a name that ends in .csv, .jsonl or .md, or a format said outright\n")]
 #[case::no_directory(&["latest", "stays.csv", "--date", "arrived", "--out", "none/a.csv"], 1, "error: none/a.csv: could not be written: no such file or directory. Nothing was left half-written\n")]
 #[case::as_of(&["latest", "stays.csv", "--date", "arrived", "--as-of", "2025-02-30"], 1, "error: `2025-02-30` cannot be read as an as-of date: expected a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a span added or taken, as in `today - 9 months`\n")]

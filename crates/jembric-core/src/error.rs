@@ -27,7 +27,7 @@ pub enum Error {
         columns: Vec<String>,
     },
     /// A column holds another type than the operation can use.
-    #[error("{}column `{column}` holds {found}, where {expected} are needed", within(.file))]
+    #[error("{}column `{column}` holds {found}, where {expected} are needed{}", within(.file), compact_dates(.column, .expected, *.found))]
     WrongType {
         /// The file that the table came from.
         file: Option<String>,
@@ -238,6 +238,15 @@ impl fmt::Display for NotDates {
 
 fn within(file: &Option<String>) -> String {
     file.as_ref().map(|file| format!("{file}: ")).unwrap_or_default()
+}
+
+fn compact_dates(column: &str, expected: &str, found: Type) -> String {
+    match (expected, found) {
+        ("dates", Type::Integer) => {
+            format!(". If they are dates, say how they are written: `--read '{column}=%Y%m%d'`")
+        }
+        _ => String::new(),
+    }
 }
 
 fn did_you_mean(nearest: &[String], columns: &[String]) -> String {

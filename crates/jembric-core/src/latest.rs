@@ -18,7 +18,7 @@ use crate::{
 use arrow_array::BooleanArray;
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
 use arrow_ord::ord::{DynComparator, make_comparator};
-use arrow_schema::SortOptions;
+use arrow_schema::{DataType, SortOptions};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use std::{cmp::Ordering, collections::BTreeSet, ops::Range, sync::Arc};
@@ -45,7 +45,7 @@ macro_rules! record_by_date {
         ///
         /// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key. Dropped: records
         /// that are superseded, and those dated after [`Context::as_of`] where that is given. Dates compare as dates and
-        /// moments as moments. The answer does not depend on the order of the rows, unless `ties` is `first` or `last`.
+        /// moments as moments; the end of the as-of day is that of UTC for moments that had an offset. The answer does not depend on the order of the rows, unless `ties` is `first` or `last`.
         ///
         /// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to mark with is
         /// taken. Costs one numbering of the entities, one pass over the dates, and one read and write of what is kept.
@@ -383,6 +383,9 @@ impl Settings<'_> {
     /// Compares two rows by a column that breaks ties: the greater is the better. A missing value is the least.
     fn breaker(&self, table: &Table, name: &str) -> Result<DynComparator> {
         let column = table.column(name)?;
+        if *column.data_type() == DataType::Null {
+            return Ok(Box::new(|_, _| Ordering::Equal));
+        }
         // Turned round for the earliest; a missing value stays the least.
         let options = SortOptions { descending: self.earliest, nulls_first: true };
         Ok(make_comparator(column, column, options)?)

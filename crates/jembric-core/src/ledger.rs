@@ -333,6 +333,10 @@ impl Fates {
                 set_aside: sum(&set_aside)?,
             });
         }
+        let counts = match table.not_numbers() {
+            0 => Vec::new(),
+            cells => vec![("cells that are NaN and count as missing", cells)],
+        };
         let set_aside_table = rows_with_reasons(table, &aside, &set_aside)?;
         let entries = |masks: Vec<(Reason, BooleanBuffer)>, with_lines| {
             let entries = masks
@@ -348,7 +352,7 @@ impl Fates {
             kept: kept.count_set_bits() as u64,
             dropped: entries(dropped, false),
             set_aside: entries(set_aside, true),
-            counts: Vec::new(),
+            counts,
             warnings: Vec::new(),
             reconciled,
         };

@@ -43,3 +43,35 @@ impl Timeline {
         self.starts.windows(2).map(|bounds| &self.rows[bounds[0] as usize..bounds[1] as usize])
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Missing, Table};
+    use arrow_array::{ArrayRef, Date32Array, Int64Array};
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    proptest! {
+        #[test]
+        fn each_entity_has_its_rows_in_order_of_date_and_then_of_row(
+            rows in prop::collection::vec((0_i64..4, 0_i32..6, any::<bool>()), 0..60),
+        ) {
+            let table = Table::from_columns([
+                ("entity", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
+                ("day", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
+            ]).unwrap();
+            let entities = Entities::number(&table, &["entity"], Missing::NoEntity).unwrap();
+            let used = BooleanBuffer::collect_bool(rows.len(), |row| rows[row].2);
+            let timeline = Timeline::new(&entities, &table.dates("day").unwrap(), &used);
+            let mut expected = vec![Vec::new(); entities.count()];
+            for row in used.set_indices() {
+                expected[entities.ids()[row] as usize].push(row as u32);
+            }
+            for of_entity in &mut expected {
+                of_entity.sort_by_key(|&row| (rows[row as usize].1, row));
+            }
+            prop_assert_eq!(timeline.entities().map(<[u32]>::to_vec).collect::<Vec<_>>(), expected);
+        }
+    }
+}

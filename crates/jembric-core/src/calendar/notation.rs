@@ -402,4 +402,43 @@ mod tests {
     fn the_fast_way_reads_only_the_whole_form(#[case] text: &str, #[case] reads: bool) {
         assert_eq!(iso_day(text.as_bytes()).is_some(), reads);
     }
+
+    proptest::proptest! {
+        #[test]
+        fn every_day_is_read_in_every_form(number in Day::MIN.number()..=Day::MAX.number(), time in 0_i64..86_400) {
+            const NAMES: [&str; 12] =
+                ["January", "Feb", "march", "APR", "May", "Jun", "July", "Aug", "Sept", "Oct", "Nov", "December"];
+            let day = Day::from_number(number).unwrap();
+            let (year, month, of_month) = day.ymd();
+            let name = NAMES[month as usize - 1];
+            let forms = [
+                format!("{year:04}-{month:02}-{of_month:02}"),
+                format!("{year:04}/{month}/{of_month}"),
+                format!("{year:04}.{month:02}.{of_month:02}"),
+                format!("{of_month:02}.{month:02}.{year:04}"),
+                format!("{of_month}/{month}/{year:04}"),
+                format!("{of_month} {name} {year:04}"),
+                format!("{name} {of_month}, {year:04}"),
+            ];
+            let clock = format!("{:02}:{:02}:{:02}", time / 3600, time / 60 % 60, time % 60);
+            for (text, form) in forms.iter().zip(Form::ALL) {
+                let written = read(text.as_bytes()).unwrap();
+                proptest::prop_assert_eq!((written.day(Order::DayFirst), written.form), (Some(day), form));
+                let moment = read(format!("{text} {clock}").as_bytes()).unwrap();
+                proptest::prop_assert_eq!(moment.time, Some(time * 1_000_000));
+            }
+            let month_first = read(format!("{month}/{of_month}/{year:04}").as_bytes()).unwrap();
+            proptest::prop_assert_eq!(month_first.day(Order::MonthFirst), Some(day));
+            proptest::prop_assert_eq!(iso_day(forms[0].as_bytes()), Some(day));
+        }
+
+        #[test]
+        fn nothing_makes_the_reader_stumble(cell in proptest::collection::vec(proptest::num::u8::ANY, 0..40)) {
+            // Whatever it is, it is a day of the calendar or a reason why not.
+            if let Ok(written) = read(&cell) {
+                let days = [written.day(Order::DayFirst), written.day(Order::MonthFirst)];
+                proptest::prop_assert!(days.iter().flatten().all(|day| (Day::MIN..=Day::MAX).contains(day)));
+            }
+        }
+    }
 }

@@ -300,7 +300,7 @@ fn refused_ties_name_the_entities() {
 #[case::nothing_near(Latest::new("seen_on").per(["xyz"]), "inspections.csv: there is no column `xyz`. There are: `vessel`, `seen_on`, `grade`, `number`")]
 #[case::numbers(
     Latest::new("grade"),
-    "inspections.csv: column `grade` holds whole numbers, where dates are needed"
+    "inspections.csv: column `grade` holds whole numbers, where dates are needed. If they are dates, say how they are written: `--read 'grade=%Y%m%d'`"
 )]
 #[case::taken(Latest::new("seen_on").mark("grade"), "there is a column `grade` already: choose another name")]
 #[case::none_asked(Latest::new("seen_on").newest(0), "`newest` is 0: expected a whole number from 1")]
@@ -330,4 +330,62 @@ fn settings_are_read_as_they_are_written() {
     let named: Vec<&str> = Latest::SETTINGS.iter().map(|setting| setting.name).collect();
     let fields = serde_json::to_value(&latest).unwrap();
     assert_eq!(named, fields.as_object().unwrap().keys().collect::<Vec<_>>());
+}
+
+#[test]
+fn a_column_without_values_breaks_no_tie() {
+    let blank: ArrayRef = Arc::new(arrow_array::NullArray::new(6));
+    let table = inspections().with_column("blank", blank).unwrap();
+    let latest = Latest::new("seen_on").per(["vessel"]);
+    let outcome = latest.clone().then(["blank"]).apply(&table).unwrap();
+    assert_eq!(numbers(&outcome.table), numbers(&latest.apply(&table).unwrap().table));
+}
+
+#[test]
+fn cells_that_are_nan_are_counted_in_the_ledger() {
+    let levels: ArrayRef = Arc::new(arrow_array::Float64Array::from(vec![1.0, f64::NAN]));
+    let table = Table::from_columns([
+        ("day", Arc::new(Date32Array::from(vec![1, 2])) as ArrayRef),
+        ("level", levels),
+    ])
+    .unwrap();
+    let ledger = Latest::new("day").apply(&table).unwrap().ledger;
+    assert_eq!(ledger.count("cells that are NaN and count as missing"), 1);
+}
+
+#[test]
+fn numbered_entities_can_be_asked_directly() {
+    let table = inspections();
+    let ids = vec![0, 0, 1, 1, Entities::NONE, 0];
+    let rows = latest_rows(&Entities::from_ids(ids, 2).unwrap(), &table, "seen_on").unwrap();
+    assert_eq!(rows.set_indices().collect::<Vec<_>>(), [0, 1, 2]);
+    assert!(Entities::from_ids(vec![2], 2).is_none());
+    assert!(latest_rows(&Entities::from_ids(vec![0], 1).unwrap(), &table, "seen_on").is_err());
+}
+
+/// The first and the last day of the calendar sort where they belong, for dates and for moments.
+#[rstest]
+#[case(true)]
+#[case(false)]
+fn the_ends_of_the_calendar_are_dates_like_any_other(#[case] moments: bool) {
+    let days = [crate::calendar::Day::MAX.number(), 0, crate::calendar::Day::MIN.number()];
+    let rows: Vec<Row> = days
+        .iter()
+        .zip(0..)
+        .map(|(&day, number)| Row { vessel: Some(1), day: Some(day), grade: None, number })
+        .collect();
+    let table = table(&rows, moments);
+    assert_eq!(numbers(&Latest::new("seen_on").apply(&table).unwrap().table), [0]);
+    assert_eq!(numbers(&Earliest::new("seen_on").apply(&table).unwrap().table), [2]);
+    let last = Context::new().as_of(crate::calendar::Day::MAX);
+    assert_eq!(Latest::new("seen_on").apply_with(&table, &last).unwrap().ledger.rows(Reason::AfterAsOf), 0);
+}
+
+#[test]
+fn a_moment_on_the_as_of_day_is_considered() {
+    let row = |day, number| Row { vessel: Some(1), day: Some(day), grade: None, number };
+    let table = table(&[row(20_000, 0), row(20_001, 1)], true);
+    let context = Context::new().as_of(crate::calendar::Day::from_number(20_000).unwrap());
+    let outcome = Latest::new("seen_on").apply_with(&table, &context).unwrap();
+    assert_eq!((numbers(&outcome.table), outcome.ledger.rows(Reason::AfterAsOf)), (vec![0], 1));
 }

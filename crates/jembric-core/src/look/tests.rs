@@ -63,3 +63,59 @@ fn a_table_without_rows_or_columns_can_be_looked_at() {
     assert_eq!(look(vec![("day", dates(&[]))]).go_on, None);
     assert_eq!(look(vec![]).columns, []);
 }
+
+proptest::proptest! {
+    #[test]
+    fn facts_are_those_of_a_plain_count(cells in proptest::collection::vec(proptest::option::of(19_990_i32..20_010), 0..50)) {
+        let column: ArrayRef = Arc::new(Date32Array::from(cells.clone()));
+        let look = look(vec![("day", column)]);
+        let values: std::collections::BTreeSet<i32> = cells.iter().flatten().copied().collect();
+        let text = |day: Option<&i32>| day.and_then(|&day| Day::from_number(day)).map(|day| day.to_string()).unwrap_or_default();
+        let of = &look.columns[0];
+        proptest::prop_assert_eq!(of.missing as usize, cells.iter().filter(|cell| cell.is_none()).count());
+        proptest::prop_assert_eq!(of.distinct as usize, values.len());
+        proptest::prop_assert_eq!(&of.least, &text(values.first()));
+        proptest::prop_assert_eq!(&of.greatest, &text(values.last()));
+        let without = values.first().zip(values.last()).map(|(first, last)| (last - first + 1) as usize - values.len());
+        proptest::prop_assert_eq!(of.dates.map(|dates| dates.days_without as usize), without);
+        let repeated = cells.len() - values.len() - usize::from(cells.contains(&None));
+        let found = look.findings.iter().find_map(|finding| match finding {
+            Finding::DuplicateRows { rows, .. } => Some(*rows as usize),
+            _ => None,
+        });
+        proptest::prop_assert_eq!(found.unwrap_or(0), repeated);
+    }
+}
+
+#[test]
+fn day_and_month_that_cannot_be_told_apart_are_a_finding() {
+    let look = look(vec![("day", text(&["03/04/2025", "05/06/2025"]))]);
+    let [Finding::NotQuiteDates { column, why }] = &look.findings[..] else { panic!("{:?}", look.findings) };
+    assert_eq!(column, "day");
+    assert!(why.contains("line 2 `03/04/2025` is 2025-04-03 or 2025-03-04"), "{why}");
+    assert_eq!(look.go_on, None);
+}
+
+#[test]
+fn moments_are_looked_at_by_their_days() {
+    let noon = |day: i64| day * MICROS_PER_DAY + MICROS_PER_DAY / 2;
+    let moments =
+        arrow_array::TimestampMicrosecondArray::from(vec![noon(20_000), noon(20_000) + 1, noon(20_002)]);
+    let look = look(vec![("at", Arc::new(moments.with_timezone("UTC")))]);
+    assert_eq!((look.columns[0].least.as_str(), look.columns[0].distinct), ("2024-10-04T12:00Z", 3));
+    let dates = look.columns[0].dates.unwrap();
+    assert_eq!((dates.covered.days(), dates.days_without), (3, 1));
+}
+
+#[test]
+fn the_suggested_entity_is_a_column_that_repeats() {
+    let numbers: ArrayRef = Arc::new(arrow_array::Int64Array::from(vec![1, 1, 2, 2]));
+    let suggested = |columns| look(columns).go_on.unwrap();
+    let unique = text(&["a", "b", "c", "d"]);
+    let days = dates(&[20_000, 20_001, 20_002, 20_003]);
+    assert_eq!(suggested(vec![("stay", unique.clone()), ("day", days.clone())]), (None, "day".to_owned()));
+    assert_eq!(
+        suggested(vec![("stay", unique), ("crane", numbers), ("day", days)]),
+        (Some("crane".to_owned()), "day".to_owned())
+    );
+}

@@ -96,3 +96,43 @@ fn next_record(source: &Source, at: u64, mut inside: bool, quoting: bool) -> Res
     }
     Ok((source.len(), breaks))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Where records begin, by walking through the text; and the line of each.
+    fn beginnings(text: &[u8], quoting: bool) -> Vec<(u64, u64)> {
+        let (mut inside, mut line, mut begins) = (false, 1, vec![(0, 1)]);
+        for (at, &byte) in text.iter().enumerate() {
+            inside ^= quoting && byte == b'"';
+            line += u64::from(byte == b'\n');
+            if byte == b'\n' && !inside {
+                begins.push((at as u64 + 1, line));
+            }
+        }
+        begins.retain(|&(at, _)| at < text.len() as u64);
+        begins
+    }
+
+    proptest! {
+        #[test]
+        fn regions_cut_a_text_between_records_and_have_room_for_theirs(text in "[a,\"\n]{0,200}", block in 1_u64..40, quoting: bool) {
+            let source = Source::stream("t".to_owned(), text.as_bytes(), None).unwrap();
+            let regions = regions(&source, 0, 1, quoting, block).unwrap();
+            let begins = beginnings(text.as_bytes(), quoting);
+            let mut end = 0;
+            for region in &regions {
+                prop_assert_eq!(region.start, end, "regions follow one another");
+                prop_assert!(begins.contains(&(region.start, region.line)), "{:?} {:?}", region, begins);
+                let records = begins.iter().filter(|(at, _)| (region.start..region.end).contains(at)).count();
+                prop_assert!(records <= region.most_records, "{} records in {:?}", records, region);
+                end = region.end;
+            }
+            prop_assert_eq!(end, text.len() as u64, "nothing is left out");
+            let room: usize = regions.iter().map(|region| region.most_records).sum();
+            prop_assert!(room <= text.matches('\n').count() + 1, "no more room than lines");
+        }
+    }
+}

@@ -437,11 +437,12 @@ struct Records<'a> {
 
 impl Records<'_> {
     fn reader(&self) -> csv_core::Reader {
-        ReaderBuilder::new()
-            .delimiter(self.separator)
-            .quoting(self.quoting)
-            .terminator(Terminator::Any(b'\n'))
-            .build()
+        let mut builder = ReaderBuilder::new();
+        builder.delimiter(self.separator).quoting(self.quoting).terminator(Terminator::Any(b'\n'));
+        let mut reader = builder.build();
+        // A new reader takes a byte-order mark away, which in the middle of a file is a character like any other.
+        reader.read_record(b"-\n", &mut [0; 8], &mut [0; 8]);
+        reader
     }
 
     /// Hands on the records of a region, some at a time; returns which rows do not stand on the line after the one before.
@@ -650,6 +651,9 @@ impl Pass<'_> {
     fn fill(&self, columns: &[usize], kinds: &[Kind]) -> Result<PassFilled> {
         let lengths: Vec<usize> = self.regions.iter().map(|region| region.most_records).collect();
         let most: usize = lengths.iter().sum();
+        if most >= u32::MAX as usize {
+            return Err(jembric_core::Error::TooManyRows { rows: most }.into());
+        }
         let mut blank: Vec<Column> =
             columns.iter().map(|&column| Column::blank(&kinds[column], most)).collect();
         // By column, then by region; turned round to be handed out by region.

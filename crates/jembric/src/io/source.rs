@@ -160,3 +160,56 @@ fn nearest_file(path: &Path) -> Option<String> {
         names.map(|name| (strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase()), name));
     distances.filter(|(distance, _)| (1..=2).contains(distance)).min().map(|(_, name)| name)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::plain(b"abcdef", None, "abcdef")]
+    #[case::marked(b"\xef\xbb\xbfabcdef", None, "abcdef")]
+    #[case::marked_and_said(b"\xef\xbb\xbfabcdef", Some("utf-8"), "abcdef")]
+    #[case::utf_16(b"\xfe\xff\0a\0b", None, "ab")]
+    #[case::windows(b"M\xf6we", Some("windows-1252"), "M\u{f6}we")]
+    #[case::not_a_mark_there(b"\xef\xbb\xbf", Some("windows-1252"), "\u{ef}\u{bb}\u{bf}")]
+    fn a_file_and_a_stream_give_the_same_bytes(
+        #[case] bytes: &[u8],
+        #[case] encoding: Option<&str>,
+        #[case] text: &str,
+    ) {
+        let encoding = encoding.and_then(|name| Encoding::for_label(name.as_bytes()));
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), bytes).unwrap();
+        for source in [
+            Source::file(file.path(), encoding).unwrap(),
+            Source::stream("t".to_owned(), bytes, encoding).unwrap(),
+        ] {
+            let mut buffer = Vec::new();
+            assert_eq!(source.bytes(0, source.len(), &mut buffer).unwrap(), text.as_bytes());
+            assert_eq!(source.bytes(1, 2, &mut buffer).unwrap(), &text.as_bytes()[1..2]);
+        }
+    }
+
+    #[test]
+    fn a_file_that_shrinks_is_an_error_and_not_less_data() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), "a,b\n1,2\n").unwrap();
+        let source = Source::file(file.path(), None).unwrap();
+        std::fs::write(file.path(), "a,b\n").unwrap();
+        let error = source.bytes(0, source.len(), &mut Vec::new()).unwrap_err().to_string();
+        assert!(error.ends_with("the file became shorter while it was read"), "{error}");
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn a_pipe_with_a_name_is_read_to_its_end() {
+        let directory = tempfile::tempdir().unwrap();
+        let path = directory.path().join("pipe");
+        assert!(std::process::Command::new("mkfifo").arg(&path).status().unwrap().success());
+        let writing = path.clone();
+        let writer = std::thread::spawn(move || std::fs::write(writing, "a\n1\n").unwrap());
+        assert_eq!(crate::io::read(&path).unwrap().rows(), 1);
+        writer.join().unwrap();
+    }
+}

@@ -161,7 +161,7 @@ impl Destination {
         let path = path.as_ref();
         let name = path.display().to_string();
         // A link stays a link: what it points to is replaced.
-        let target = fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        let target = fs::canonicalize(path).unwrap_or_else(|_| new_file(path));
         let about = fs::metadata(&target).ok();
         if about.as_ref().is_some_and(fs::Metadata::is_dir) {
             return Err(Error::Directory { file: name });
@@ -204,6 +204,14 @@ impl Destination {
         }
     }
 
+    /// Whether both would replace the same file.
+    pub fn is_same(&self, other: &Destination) -> bool {
+        match (&self.kind, &other.kind) {
+            (Kind::Beside { target, .. }, Kind::Beside { target: other, .. }) => target == other,
+            _ => false,
+        }
+    }
+
     /// An error where this would replace a file that is being read.
     pub fn refuse_onto(path: impl AsRef<Path>, input: impl AsRef<Path>) -> Result<()> {
         match same_file::is_same_file(&path, &input) {
@@ -212,6 +220,15 @@ impl Destination {
             }
             _ => Ok(()),
         }
+    }
+}
+
+/// The full path of a file that is not there yet.
+fn new_file(path: &Path) -> PathBuf {
+    let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    match (fs::canonicalize(directory), path.file_name()) {
+        (Ok(directory), Some(name)) => directory.join(name),
+        _ => path.to_owned(),
     }
 }
 

@@ -199,7 +199,76 @@ fn progress_comes_to_the_end() {
     assert_eq!(told.load(Relaxed), 12);
 }
 
+#[test]
+fn a_byte_order_mark_in_the_middle_is_a_character() {
+    let table = read("a,b\n\u{feff}x,\"y\"\n").unwrap();
+    assert_eq!(rows(&table), ["2 \u{feff}x|y"]);
+}
+
+#[test]
+fn types_and_answers_are_the_same_on_any_number_of_threads() {
+    let mut text = "vessel,day,tons\n".to_owned();
+    for n in 0..5_000 {
+        text += &format!("vessel {},{:02}/{:02}/2025,{}\n", n % 37, n % 12 + 1, n % 12 + 1, n);
+    }
+    // Only the last row tells that the month comes first, and that tons are decimals.
+    text += "\"vessel 5, again\",12/31/2025,7.25\n";
+    let one = |threads| {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+        pool.install(|| {
+            rows(&Reading { block: Some(512), ..Reading::new() }.stream("t.csv", text.as_bytes()).unwrap())
+        })
+    };
+    let expected = one(1);
+    assert_eq!(expected[5_000], "5002 vessel 5, again|2025-12-31|7.25");
+    assert_eq!(expected[11], "13 vessel 11|2025-12-12|11.00");
+    for threads in [2, 5] {
+        assert!(one(threads) == expected, "{threads} threads");
+    }
+}
+
+#[test]
+fn a_header_tells_the_names_without_the_rest() {
+    let directory = tempfile::tempdir().unwrap();
+    let path = directory.path().join("t.csv");
+    fs::write(&path, "vessel;day\n1;2;3\n").unwrap();
+    let shape = Reading::new().shape(&path).unwrap();
+    assert_eq!(
+        shape.columns().iter().map(|column| column.name.as_str()).collect::<Vec<_>>(),
+        ["vessel", "day"]
+    );
+    assert!(shape.columns().iter().all(|column| column.kind.is_none()));
+    let missing = crate::Latest::new("days").check(&shape).unwrap_err().to_string();
+    assert!(missing.ends_with("t.csv: there is no column `days`. Did you mean `day`?"), "{missing}");
+}
+
+/// A cell of a column by the plainest reading of the rules for numbers.
+fn is_plain_number(cell: &str) -> bool {
+    let digits = cell.strip_prefix('-').unwrap_or(cell);
+    !digits.is_empty()
+        && digits.chars().all(|c| c.is_ascii_digit())
+        && (digits == "0" || !digits.starts_with('0'))
+}
+
 proptest! {
+    #[test]
+    fn whole_numbers_are_numbers_only_where_every_cell_is_one(cells in prop::collection::vec("-?[0-9]{0,3}x?", 1..12), block in 1_u64..30) {
+        let text = format!("it,n\n{}", cells.iter().map(|cell| format!("{cell},1\n")).collect::<String>());
+        let table = Reading { block: Some(block), ..Reading::new() }.stream("t.csv", text.as_bytes()).unwrap();
+        let filled: Vec<&String> = cells.iter().filter(|cell| !cell.is_empty()).collect();
+        let expected = match filled.len() {
+            0 => "no values",
+            _ if filled.iter().all(|cell| is_plain_number(cell)) => "whole numbers",
+            _ => "text",
+        };
+        prop_assert_eq!(&types(&table)[0], expected);
+        // What is text is kept to the letter; what is a number keeps its value.
+        for (row, cell) in rows(&table).iter().zip(&cells) {
+            let read = row.split_once(' ').unwrap().1.split('|').next().unwrap();
+            prop_assert!(read == cell || (expected == "whole numbers" && read.parse::<i64>() == cell.parse()), "{} {}", read, cell);
+        }
+    }
+
     #[test]
     fn what_is_written_is_read_again(
         cells in prop::collection::vec(("[a-z ,;\"\r\n\u{eb}]{0,20}", prop::option::of(any::<i64>()), prop::option::of(-700_000_i32..2_900_000)), 0..40),
