@@ -296,6 +296,125 @@ fn a_look_at_an_open_order_of_day_and_month_shows_the_way(harbour: TempDir) {
     );
 }
 
+/// What a person sees: the command in a terminal that the `script` program plays.
+#[cfg(target_os = "linux")]
+fn on_a_terminal(directory: &Path, command: &str, no_colour: bool) -> String {
+    let line = format!("stty cols 90 rows 40; {} {command}", env!("CARGO_BIN_EXE_jembric"));
+    let mut script = std::process::Command::new("script");
+    script.args(["-qec", &line, "/dev/null"]).current_dir(directory).env("TERM", "xterm").env_remove("CI");
+    if no_colour {
+        script.env("NO_COLOR", "1");
+    }
+    String::from_utf8(script.output().unwrap().stdout).unwrap().replace('\r', "")
+}
+
+#[cfg(target_os = "linux")]
+#[rstest]
+fn a_person_gets_a_table_and_words_that_colour_only_repeats(harbour: TempDir) {
+    let latest = "latest inspections.csv --per vessel --date inspected_on --rows 2";
+    let seen = on_a_terminal(harbour.path(), latest, false);
+    assert!(seen.contains("  inspected_on   vessel         inspector"), "{seen}");
+    assert!(seen.contains("… and 14 more rows (--rows 16 shows all)\n\nlatest per vessel"), "{seen}");
+    assert!(seen.contains("\u{1b}[") && seen.contains("warning:"), "{seen}");
+    let plain = on_a_terminal(harbour.path(), latest, true);
+    assert!(!plain.contains('\u{1b}') && plain.contains("  warning: 2 entities have"), "{plain}");
+    assert!(plain.lines().all(|line| line.chars().count() <= 90), "long messages wrap: {plain}");
+
+    let look = on_a_terminal(harbour.path(), "look gauge.csv", true);
+    assert!(look.contains("What looks wrong\n  - `level_m` is text") && !look.contains('\u{1b}'), "{look}");
+    let mistake = on_a_terminal(harbour.path(), "latest stays.csv --date arived", false);
+    assert!(
+        mistake.contains("error:\u{1b}[0m stays.csv: there is no column `arived`. Did you mean `arrived`?"),
+        "{mistake:?}"
+    );
+}
+
+/// Each kind of bad file, as the command tells of it: nothing on standard output, one message, status 1.
+#[rstest]
+#[case::empty("", "x.csv: the file is empty. Expected a line with the names of the columns")]
+#[case::ragged(
+    "day,n\n2025-06-30,1\n2025-07-01\n",
+    "x.csv: line 3: expected 2 cells, one for each column, and found 1: `2025-07-01`"
+)]
+#[case::open_quote(
+    "day,n\n2025-06-30,\"1\n",
+    "x.csv: line 2: the quote that begins here is never closed: `\"1`. Close it, write a quote inside a quoted cell twice, or read quotes as ordinary characters (`--no-quotes`)"
+)]
+#[case::twice(
+    "day,day\n",
+    "x.csv: two columns are called `day`: a column is found by its name, so rename one"
+)]
+#[case::bad_day(
+    "day\n2025-02-28\n2025-02-30\n",
+    "x.csv: column `day` cannot be used as dates: 1 of its 2 values is not one (line 3 `2025-02-30` (the calendar has no such day)). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`"
+)]
+#[case::years(
+    "day\n0000-12-31\n10000-01-01\n",
+    "x.csv: column `day` cannot be used as dates: 2 of its 2 values are not (line 2 `0000-12-31` (outside the years 0001 to 9999), line 3 `10000-01-01` (outside the years 0001 to 9999)). Name a column of dates, or say how these are written: `--read 'day=%d.%m.%Y'`"
+)]
+#[case::two_digits(
+    "day\n30.06.25\n",
+    "x.csv: column `day` cannot be used as dates: 1 of its 1 values is not one (line 2 `30.06.25` (a year of two digits)). Name a column of dates, or say how these are written: `--read 'day=%d.%m.%Y'`"
+)]
+#[case::order(
+    "day\n03/04/2025\n",
+    "x.csv: column `day` leaves open whether day or month comes first: line 2 `03/04/2025` is 2025-04-03 or 2025-03-04. Say which: `--date-order dmy` or `--date-order mdy`"
+)]
+#[case::compact(
+    "day\n20250630\n",
+    "x.csv: column `day` holds whole numbers, where dates are needed. If they are dates, say how they are written: `--read 'day=%Y%m%d'`"
+)]
+fn a_bad_file_is_told_of_with_its_place_and_a_way_out(#[case] text: &str, #[case] message: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    fs::write(directory.path().join("x.csv"), text).unwrap();
+    let ran = run(directory.path(), &["latest", "x.csv", "--date", "day", "--out", "now.csv"]);
+    assert_eq!((ran.out.as_str(), ran.err, ran.code), ("", format!("error: {message}\n"), 1));
+    assert!(!directory.path().join("now.csv").exists());
+    assert_eq!(fs::read_dir(&directory).unwrap().count(), 1, "nothing is left behind");
+}
+
+#[rstest]
+fn the_way_out_that_is_shown_is_one(harbour: TempDir) {
+    fs::write(harbour.path().join("x.csv"), "day,n\n20250630,1\n20250701,2\n").unwrap();
+    let ran = run(harbour.path(), &["latest", "x.csv", "--date", "day", "--read", "day=%Y%m%d", "-q"]);
+    assert_eq!(ran.out, "day,n\n2025-07-01,2\n");
+    fs::write(harbour.path().join("x.csv"), b"day,n\n2025-06-30,M\xf6we\n").unwrap();
+    let refused = run(harbour.path(), &["latest", "x.csv", "--date", "day"]);
+    assert!(refused.err.contains("line 2: byte 19 of the file (0xf6) is not UTF-8"), "{}", refused.err);
+    let ran = run(harbour.path(), &["latest", "x.csv", "--date", "day", "--encoding", "windows-1252", "-q"]);
+    assert_eq!(ran.out, "day,n\n2025-06-30,M\u{f6}we\n");
+}
+
+#[rstest]
+fn a_header_alone_is_a_table_without_rows(harbour: TempDir) {
+    fs::write(harbour.path().join("x.csv"), "day,n\n").unwrap();
+    let ran = run(harbour.path(), &["latest", "x.csv", "--date", "day", "--per", "n"]);
+    assert_eq!((ran.out.as_str(), ran.code), ("day,n\n", 0));
+    assert!(ran.err.ends_with("  balance    0 = 0 + 0 + 0\n"), "{}", ran.err);
+    assert!(run(harbour.path(), &["look", "x.csv"]).out.contains("0 rows, 2 columns"));
+}
+
+#[rstest]
+fn what_is_set_aside_can_be_read_and_set_aside_again(harbour: TempDir) {
+    let aside = |file: &str, to: &str| {
+        let ran = run(
+            harbour.path(),
+            &["latest", file, "--per", "vessel", "--date", "inspected_on", "--aside", to, "-q"],
+        );
+        assert_eq!((ran.code, ran.err.as_str()), (0, ""));
+        fs::read_to_string(harbour.path().join(to)).unwrap()
+    };
+    let once = aside("inspections.csv", "once.csv");
+    assert_eq!(aside("once.csv", "twice.csv"), once);
+}
+
+#[rstest]
+fn columns_are_renamed_where_they_are_listed(harbour: TempDir) {
+    let ran =
+        run(harbour.path(), &["earliest", "stays.csv", "--per", "vessel as ship", "--date", "arrived", "-q"]);
+    assert!(ran.out.starts_with("stay,ship,berth,"), "{}", ran.out);
+}
+
 #[rstest]
 fn reading_is_done_as_it_is_said(harbour: TempDir) {
     fs::write(harbour.path().join("old.txt"), "30.06.49\tM\u{f6}we\t3,5\n01.07.49\t-\t4\n").unwrap();

@@ -45,7 +45,8 @@ macro_rules! record_by_date {
         ///
         /// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key. Dropped: records
         /// that are superseded, and those dated after [`Context::as_of`] where that is given. Dates compare as dates and
-        /// moments as moments; the end of the as-of day is that of UTC for moments that had an offset. The answer does not depend on the order of the rows, unless `ties` is `first` or `last`.
+        /// moments as moments; the end of the as-of day is that of UTC for moments that had an offset. The answer does not
+        /// depend on the order of the rows, unless `ties` is `first` or `last`.
         ///
         /// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to mark with is
         /// taken. Costs one numbering of the entities, one pass over the dates, and one read and write of what is kept.
@@ -67,7 +68,7 @@ macro_rules! record_by_date {
             #[doc = $count_help]
             #[serde(default = "one")]
             pub $count: u32,
-            /// Keep all rows, and tell in a column of this name which they are. It is missing for rows set aside.
+            /// Keep all rows, and tell in a column of this name which they are. It is missing where date or key are.
             #[serde(default)]
             pub mark: Option<String>,
         }
@@ -266,19 +267,23 @@ impl Settings<'_> {
             kept: kept.clone(),
         };
         let words = self.words();
+        let names = [per, then].concat();
         let mut outcome = match self.mark {
             None => {
                 let (ledger, set_aside) = fates.account(words, table, context)?;
-                Outcome { table: table.filter(&kept)?, ledger, set_aside }
+                Outcome { table: table.filter(&kept)?.renamed(&names)?, ledger, set_aside }
             }
             Some(name) => {
                 let (mut ledger, set_aside) = fates.account_of_all_kept(words, table, context)?;
                 ledger.counts.insert(0, ("marked", kept.count_set_bits() as u64));
                 let marks = BooleanArray::new(kept, Some(NullBuffer::new(usable)));
-                Outcome { table: table.with_column(name, Arc::new(marks))?, ledger, set_aside }
+                Outcome {
+                    table: table.renamed(&names)?.with_column(name, Arc::new(marks))?,
+                    ledger,
+                    set_aside,
+                }
             }
         };
-        outcome.table = outcome.table.renamed(&[per, then].concat())?;
         let ledger = &mut outcome.ledger;
         ledger.as_of = context.as_of;
         ledger.counts.insert(0, ("entities", chosen.entities));

@@ -271,6 +271,8 @@ fn columns_of_a_list_can_be_renamed_in_the_answer() {
     assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["ship", "seen_on", "grade", "number"]);
     assert_eq!(latest.check(&inspections().shape()).unwrap().columns()[0].name, "ship");
     assert!(outcome.set_aside.column("vessel").is_ok());
+    let marked = Latest::new("seen_on").per(["vessel as ship"]).mark("vessel").apply(&inspections()).unwrap();
+    assert_eq!(marked.table.names().last(), Some("vessel"));
     let taken = Latest::new("seen_on").per(["vessel as grade"]).check(&inspections().shape()).unwrap_err();
     assert_eq!(taken.to_string(), "there is a column `grade` already: choose another name");
     assert!(
