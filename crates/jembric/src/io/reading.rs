@@ -29,6 +29,9 @@ use std::{
     },
 };
 
+/// Rows by which the types are guessed.
+const ROWS_TO_GUESS_FROM: usize = 8_192;
+
 /// Told how many bytes of how many have been read, from any thread.
 type Progress = Arc<dyn Fn(u64, u64) + Send + Sync>;
 
@@ -175,7 +178,7 @@ impl Reading {
             Pass { source, regions: &regions, header: &header, conventions: &conventions, reading: self };
 
         let mut columns: Vec<usize> = (0..header.names.len()).collect();
-        let guessed = pass.survey(&columns, &regions[..regions.len().min(1)])?;
+        let guessed = pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
         let given = self.given_kinds(source, &header.names)?;
         let mut kinds: Vec<Kind> = given
             .into_iter()
@@ -198,7 +201,11 @@ impl Reading {
                 notations_met[column] = done.forms;
                 arrays[column] = Some(done.array);
             }
-            let facts = if surprised.is_empty() { Vec::new() } else { pass.survey(&surprised, &regions)? };
+            let facts = if surprised.is_empty() {
+                Vec::new()
+            } else {
+                pass.survey(&surprised, &regions, usize::MAX)?
+            };
             for (&column, facts) in surprised.iter().zip(&facts) {
                 let kind = facts.kind(&conventions);
                 // What a survey of every cell has not foreseen can only be text.
@@ -623,13 +630,15 @@ impl Pass<'_> {
         }
     }
 
-    /// What the cells of some columns could be, over some regions.
-    fn survey(&self, columns: &[usize], regions: &[Region]) -> Result<Vec<Facts>> {
+    /// What the cells of some columns could be, over the first rows of some regions.
+    fn survey(&self, columns: &[usize], regions: &[Region], most_rows: usize) -> Result<Vec<Facts>> {
         let one = |buffer: &mut Vec<u8>, region: &Region| {
             let mut facts = vec![Facts::default(); columns.len()];
             let bytes = self.source.bytes(region.start, region.end, buffer)?;
+            let mut rows = 0;
             self.records().each(self.source, region, bytes, |cells| {
-                for (facts, &column) in facts.iter_mut().zip(columns) {
+                rows += cells.bounds.len() / cells.columns;
+                for (facts, &column) in facts.iter_mut().zip(columns).filter(|_| rows <= most_rows) {
                     let cells = cells.of_column(column, &self.reading.missing);
                     for cell in
                         cells.bounds.filter_map(|(start, end)| value(&cells.text[start..end], cells.missing))

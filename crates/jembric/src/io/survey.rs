@@ -235,10 +235,12 @@ pub(super) fn decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i6
     };
     let (whole, part) = mark_at.map_or((digits, &[][..]), |at| (&digits[..at], &digits[at + 1..]));
     let (mut value, mut all_digits) = (0_u64, true);
-    for byte in whole.iter().chain(part) {
-        let digit = byte.wrapping_sub(b'0');
-        all_digits &= digit <= 9;
-        value = value.wrapping_mul(10).wrapping_add(digit.into());
+    for digits in [whole, part] {
+        for byte in digits {
+            let digit = byte.wrapping_sub(b'0');
+            all_digits &= digit <= 9;
+            value = value.wrapping_mul(10).wrapping_add(digit.into());
+        }
     }
     let leading_zero = digits[0] == b'0' && digits.get(1).is_some_and(u8::is_ascii_digit);
     let too_few_or_many = part.len() > places.into() || (mark_at.is_some() && part.is_empty());
