@@ -170,10 +170,7 @@ impl Described {
     fn command(&self) -> Command {
         let command = Command::new(self.name)
             .arg(file())
-            .before_help(format!(
-                "Example, on the demo's tables (jembric demo --into harbour):\n  {}",
-                self.example
-            ))
+            .help_template(help_with(self.example))
             .next_help_heading("What is asked")
             .args(self.settings.iter().map(argument));
         let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
@@ -192,6 +189,12 @@ impl Described {
         };
         self.settings.iter().filter_map(|setting| Some((setting.name.to_owned(), value(setting)?))).collect()
     }
+}
+
+/// A command's help: what it answers, an example, and then the rest.
+fn help_with(example: &str) -> String {
+    let example = format!("Example, on the demo's tables (jembric demo --into harbour):\n  {example}");
+    format!("{{about}}\n\n{example}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}")
 }
 
 fn file() -> Arg {

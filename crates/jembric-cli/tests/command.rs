@@ -448,11 +448,12 @@ fn shells_complete_the_commands(#[case] shell: &str) {
 }
 
 #[test]
-fn the_help_of_each_command_begins_with_an_example_that_runs() {
+fn the_help_of_each_command_begins_with_what_it_answers_and_an_example_that_runs() {
     let harbour = harbour();
     for command in ["look", "latest", "earliest"] {
         let help = run(harbour.path(), &[command, "--help"]).out;
-        let example = help.lines().nth(1).unwrap().trim();
+        assert!(help.starts_with("What "), "{help}");
+        let example = help.lines().nth(3).unwrap().trim();
         let arguments: Vec<&str> = example.split_whitespace().skip(1).collect();
         assert_eq!(arguments[0], command);
         assert_eq!(run(harbour.path(), &arguments).code, 0, "{example}");

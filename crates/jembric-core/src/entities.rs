@@ -229,7 +229,7 @@ fn number<K: Keys>(keys: &K, rows: usize, nulls: Option<&NullBuffer>, missing: M
         if (rows as u64) < 1 << (32 - part_bits) { (threads, part_bits) } else { (1, 0) };
     let tops = |part: usize| if part_bits == 0 { 0 } else { (part as u32) << (32 - part_bits) };
 
-    let mut ids: Vec<AtomicU32> = (0..0).map(AtomicU32::new).collect();
+    let mut ids: Vec<AtomicU32> = Vec::new();
     ids.resize_with(rows, AtomicU32::default);
     let counts: Vec<u32> = (0..parts)
         .into_par_iter()
