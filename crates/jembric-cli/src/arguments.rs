@@ -142,9 +142,7 @@ pub(crate) fn command() -> Command {
                 .help("Write the tables to a directory to play with, instead"),
         );
     let look = Command::new("look")
-        .before_help(
-            "Example, on the demo's tables (jembric demo --into harbour):\n  jembric look inspections.csv",
-        )
+        .help_template(help_with("jembric look inspections.csv"))
         .arg(file().num_args(1..));
     let look = ReadArguments::augment_args(look)
         .about("What is in this file, are its dates really dates, what looks wrong?");

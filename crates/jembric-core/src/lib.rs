@@ -26,6 +26,7 @@
 #![forbid(unsafe_code)]
 
 pub mod calendar;
+mod dates;
 mod entities;
 mod error;
 mod exact;

@@ -4,9 +4,10 @@
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Range},
+    dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
-    table::{Dates, Table, Type},
+    table::{Table, Type},
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray};
 use arrow_buffer::BooleanBufferBuilder;

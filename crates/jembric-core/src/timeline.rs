@@ -1,6 +1,6 @@
 //! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer.
 
-use crate::{entities::Entities, table::Dates};
+use crate::{dates::Dates, entities::Entities};
 use arrow_buffer::BooleanBuffer;
 
 /// The rows of each entity, ordered by date and then by row.

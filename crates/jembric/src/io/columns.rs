@@ -1,9 +1,6 @@
 //! Typed columns of a known length, filled by many threads: each region of the file has its own stretch of every column.
 
-use super::{
-    reading::value,
-    survey::{Conventions, Formatted, Kind, boolean, decimal, float, integer},
-};
+use super::survey::{Conventions, Formatted, Kind, boolean, decimal, float, integer};
 use arrow_array::{
     ArrayRef, BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array, NullArray,
     StringViewArray, TimestampMicrosecondArray, builder::make_view,
@@ -292,6 +289,15 @@ fn long_view(text: &[u8], buffer: u32, kept: &mut Vec<u8>) -> Option<u128> {
     let offset = u32::try_from(kept.len()).ok().filter(|_| u32::try_from(text.len()).is_ok())?;
     kept.extend_from_slice(text);
     Some(make_view(text, buffer, offset))
+}
+
+/// A cell without outer blanks, where it has a value.
+#[inline]
+pub(super) fn value<'a>(cell: &'a [u8], missing: &[String]) -> Option<&'a [u8]> {
+    let (Some(first), Some(last)) = (cell.first(), cell.last()) else { return None };
+    let cell = if *first > b' ' && *last > b' ' { cell } else { cell.trim_ascii() };
+    let none = cell.is_empty() || (!missing.is_empty() && missing.iter().any(|mark| mark.as_bytes() == cell));
+    (!none).then_some(cell)
 }
 
 fn in_years(micros: &i64) -> bool {

@@ -8,14 +8,18 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 //!
-//! Reading is done in regions of some megabytes, on all threads, straight into columns of their final length:
-//! `source` gives bytes, `layout` finds where records begin, `marks` where cells end, `survey` decides each column's type from all of its cells,
-//! `columns` fills them, and `reading` puts these together. `text` writes cells, `writing` whole tables.
+//! Reading is done in regions of some megabytes, on all threads, straight into columns of their final length: `source` gives
+//! bytes, `header` names the columns, `layout` finds where records begin, `records` and `marks` where cells end, `survey`
+//! decides each column's type from all of its cells, `columns` fills them, `pass` does either on all threads, and `reading`
+//! puts these together. `text` writes cells, `writing` whole tables.
 
 mod columns;
+mod header;
 mod layout;
 mod marks;
+mod pass;
 mod reading;
+mod records;
 mod source;
 mod survey;
 mod text;

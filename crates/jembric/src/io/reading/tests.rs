@@ -4,7 +4,10 @@ use super::*;
 use crate::io::CellText;
 use proptest::prelude::*;
 use rstest::rstest;
-use std::fs;
+use std::{
+    fs,
+    sync::atomic::{AtomicU64, Ordering::Relaxed},
+};
 
 /// The table by every way there is; they must agree.
 fn read_with(reading: &Reading, text: &[u8]) -> Result<Table> {

@@ -1,0 +1,269 @@
+//! The best record of each entity, in one pass over ids and dates: the heart of [`latest`](super).
+//!
+//! A record is its date and its row in one number, so that the greater number is the better record, and an array has the best
+//! one so far of each entity. Rows that meet a record of their own date are noted on the way; those whose date is still the
+//! best at the end are the ties. While the array fits the cache, threads share the rows; beyond, they share the entities.
+
+use crate::{dates::Dates, entities::Entities};
+use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder};
+use rayon::prelude::*;
+use std::ops::Range;
+
+/// The records of the best dates, with all that tie.
+pub(super) struct Chosen {
+    pub(super) best: BooleanBuffer,
+    pub(super) ties: Groups,
+    pub(super) entities: u64,
+}
+
+impl Default for Chosen {
+    fn default() -> Chosen {
+        Chosen { best: BooleanBuffer::new_unset(0), ties: Groups::default(), entities: 0 }
+    }
+}
+
+impl Chosen {
+    /// What was chosen of other entities as well.
+    fn and(self, other: Chosen) -> Chosen {
+        let mut ties = self.ties;
+        other.ties.iter().for_each(|group| ties.push(group));
+        Chosen { best: &self.best | &other.best, ties, entities: self.entities + other.entities }
+    }
+}
+
+/// Groups of rows that share entity and date; those of one entity stand together.
+#[derive(Default)]
+pub(super) struct Groups {
+    rows: Vec<u32>,
+    ends: Vec<usize>,
+}
+
+impl Groups {
+    pub(super) fn push(&mut self, rows: &[u32]) {
+        self.rows.extend_from_slice(rows);
+        self.ends.push(self.rows.len());
+    }
+
+    pub(super) fn iter(&self) -> impl Iterator<Item = &[u32]> {
+        let starts = std::iter::once(0).chain(self.ends.iter().copied());
+        starts.zip(&self.ends).map(|(start, &end)| &self.rows[start..end])
+    }
+}
+
+/// The record of the best date of each entity, in one pass.
+pub(super) fn one_each(
+    earliest: bool,
+    entities: &Entities,
+    dates: &Dates<'_>,
+    considered: &BooleanBuffer,
+) -> Chosen {
+    match dates {
+        Dates::Days(days) => best_records(entities, days.values(), earliest, considered),
+        Dates::Moments(moments) => best_records(entities, moments.values(), earliest, considered),
+        Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
+    }
+}
+
+/// A date as a number of either width.
+trait Date: Copy + Sync {
+    /// Date and row in one number: the better date is greater and, on one date, the earlier row. 0 is no record.
+    type Record: Copy + Ord + Default + Send + Sync;
+    /// Flipping all bits of a date turns the order round.
+    fn record(self, row: u32, earliest: bool) -> Self::Record;
+    fn same_date(one: Self::Record, other: Self::Record) -> bool;
+    fn row(record: Self::Record) -> u32;
+}
+
+impl Date for i32 {
+    type Record = u64;
+    #[inline]
+    fn record(self, row: u32, earliest: bool) -> u64 {
+        let sortable = (self ^ -i32::from(earliest)) as u32 ^ 1 << 31;
+        u64::from(sortable) << 32 | u64::from(!row)
+    }
+    #[inline]
+    fn same_date(one: u64, other: u64) -> bool {
+        (one ^ other) >> 32 == 0
+    }
+    #[inline]
+    fn row(record: u64) -> u32 {
+        !(record as u32)
+    }
+}
+
+impl Date for i64 {
+    type Record = u128;
+    #[inline]
+    fn record(self, row: u32, earliest: bool) -> u128 {
+        let sortable = (self ^ -i64::from(earliest)) as u64 ^ 1 << 63;
+        u128::from(sortable) << 32 | u128::from(!row)
+    }
+    #[inline]
+    fn same_date(one: u128, other: u128) -> bool {
+        (one ^ other) >> 32 == 0
+    }
+    #[inline]
+    fn row(record: u128) -> u32 {
+        !(record as u32)
+    }
+}
+
+/// The rows that the records are chosen from.
+struct Rows<'a, D> {
+    ids: &'a [u32],
+    dates: &'a [D],
+    earliest: bool,
+    /// All of them, where this is none.
+    considered: Option<&'a BooleanBuffer>,
+}
+
+/// The best record of some entities, and rows that met a record of their own date on the way.
+struct Best<D: Date> {
+    records: Vec<D::Record>,
+    met: Vec<u32>,
+}
+
+/// Above so many bytes of records they do not stay in cache. Then threads share the entities instead of the rows, and the
+/// records of a block of rows are fetched at once.
+const FETCH_AHEAD_FROM: usize = 4 << 20;
+/// Rows whose records are fetched together.
+const BLOCK: usize = 64;
+
+impl<D: Date> Best<D> {
+    fn none(entities: usize) -> Best<D> {
+        Best { records: vec![D::Record::default(); entities], met: Vec::new() }
+    }
+
+    #[inline]
+    fn consider(&mut self, entity: usize, record: D::Record) {
+        let best = &mut self.records[entity];
+        if D::same_date(record, *best) {
+            self.met.push(D::row(record));
+        }
+        *best = record.max(*best);
+    }
+
+    /// Of all entities, over a stretch of the rows.
+    fn of_stretch(entities: usize, rows: &Rows<'_, D>, stretch: Range<usize>) -> Best<D> {
+        let mut best = Best::none(entities);
+        let (ids, dates) = (&rows.ids[stretch.clone()], &rows.dates[stretch.clone()]);
+        match rows.considered {
+            None => {
+                for ((&id, date), row) in ids.iter().zip(dates).zip(stretch.start as u32..) {
+                    best.consider(id as usize, date.record(row, rows.earliest));
+                }
+            }
+            Some(considered) => {
+                for i in considered.slice(stretch.start, stretch.len()).set_indices() {
+                    best.consider(
+                        ids[i] as usize,
+                        dates[i].record((stretch.start + i) as u32, rows.earliest),
+                    );
+                }
+            }
+        }
+        best
+    }
+
+    /// Of a stretch of the entities, over all rows.
+    fn of_entities(entities: Range<u32>, rows: &Rows<'_, D>) -> Best<D> {
+        let mut best = Best::none(entities.len());
+        let mut block = [(0_usize, D::Record::default()); BLOCK];
+        for start in (0..rows.ids.len()).step_by(BLOCK) {
+            let end = rows.ids.len().min(start + BLOCK);
+            let mut len = 0;
+            for ((&id, date), row) in
+                rows.ids[start..end].iter().zip(&rows.dates[start..end]).zip(start as u32..)
+            {
+                block[len] = (id.wrapping_sub(entities.start) as usize, date.record(row, rows.earliest));
+                let considered = rows.considered.is_none_or(|considered| considered.value(row as usize));
+                len += usize::from(entities.contains(&id) & considered);
+            }
+            // These loads do not wait for one another; those of the loop below then find their lines in cache.
+            let touched = block[..len].iter().map(|&(entity, _)| best.records[entity]).max();
+            std::hint::black_box(touched);
+            block[..len].iter().for_each(|&(entity, record)| best.consider(entity, record));
+        }
+        best
+    }
+
+    /// Of the same entities over two stretches of rows, of which the other comes later.
+    fn and_later(mut self, later: Best<D>) -> Best<D> {
+        self.met.extend(later.met);
+        for (entity, record) in later.records.into_iter().enumerate() {
+            if record != D::Record::default() {
+                self.consider(entity, record);
+            }
+        }
+        self
+    }
+}
+
+fn best_records<D: Date>(
+    entities: &Entities,
+    dates: &[D],
+    earliest: bool,
+    considered: &BooleanBuffer,
+) -> Chosen {
+    let (ids, count, all) = (entities.ids(), entities.count(), considered.len());
+    let rows = Rows {
+        ids,
+        dates,
+        earliest,
+        considered: Some(considered).filter(|_| considered.count_set_bits() < all),
+    };
+    let threads = rayon::current_num_threads();
+    let cut = |length: usize, pieces: usize| {
+        let piece = length.div_ceil(pieces).max(1);
+        (0..pieces).into_par_iter().map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
+    };
+    let in_cache = count * size_of::<D::Record>() < FETCH_AHEAD_FROM;
+    let chosen: Vec<(usize, Best<D>)> = if in_cache {
+        // Each thread has records of its own, which must stay few beside its rows.
+        let stretches = cut(all, threads.min(all / (4 * count + 1)).max(1));
+        let parts: Vec<Best<D>> = stretches.map(|stretch| Best::of_stretch(count, &rows, stretch)).collect();
+        parts.into_iter().reduce(Best::and_later).map(|best| (0, best)).into_iter().collect()
+    } else {
+        let of =
+            |part: Range<usize>| (part.start, Best::of_entities(part.start as u32..part.end as u32, &rows));
+        cut(count, threads).map(of).collect()
+    };
+    let parts: Vec<Chosen> = chosen.into_par_iter().map(|(first, best)| best.chosen(&rows, first)).collect();
+    parts.into_iter().reduce(Chosen::and).unwrap_or_default()
+}
+
+impl<D: Date> Best<D> {
+    /// The rows of the best records and of those that tie with them; the records are those of entities from this one on.
+    fn chosen(self, rows: &Rows<'_, D>, first: usize) -> Chosen {
+        let Best { records, mut met } = self;
+        let entity = |row: u32| rows.ids[row as usize] as usize - first;
+        met.retain(|&row| {
+            D::same_date(rows.dates[row as usize].record(row, rows.earliest), records[entity(row)])
+        });
+        met.sort_unstable_by_key(|&row| (entity(row), row));
+        let mut ties = Groups::default();
+        let mut group = Vec::new();
+        for others in met.chunk_by(|&a, &b| entity(a) == entity(b)) {
+            group.clear();
+            group.push(D::row(records[entity(others[0])]));
+            group.extend_from_slice(others);
+            ties.push(&group);
+        }
+        let mut entities = 0;
+        let found =
+            records.iter().filter(|&&record| record != D::Record::default()).inspect(|_| entities += 1);
+        let best = mask(rows.ids.len(), found.map(|&record| D::row(record)).chain(met.iter().copied()));
+        Chosen { best, ties, entities }
+    }
+}
+
+pub(super) fn mask(rows: usize, set: impl Iterator<Item = u32>) -> BooleanBuffer {
+    let mut mask = BooleanBufferBuilder::new(rows);
+    mask.append_n(rows, false);
+    set.for_each(|row| mask.set_bit(row as usize, true));
+    mask.finish()
+}
+
+pub(super) fn except(rows: &BooleanBuffer, others: &BooleanBuffer) -> BooleanBuffer {
+    rows & &!others
+}

@@ -1,0 +1,85 @@
+//! The first line of a file: what the columns are called, and what separates them.
+
+use super::{
+    reading::Reading,
+    records::{Record, Records},
+    source::Source,
+};
+use crate::error::{Error, Result};
+use memchr::memchr_iter;
+
+/// The first line: what the columns are called, and what separates them.
+pub(super) struct Header {
+    pub(super) names: Vec<String>,
+    pub(super) separator: u8,
+    /// Where it ends, and how many lines that took.
+    pub(super) end: u64,
+    pub(super) lines: u64,
+}
+
+impl Header {
+    pub(super) fn read(reading: &Reading, source: &Source) -> Result<Header> {
+        let (mut most, mut buffer) = (1 << 20, Vec::new());
+        loop {
+            let head = source.bytes(0, source.len().min(most), &mut buffer)?;
+            let whole = head.len() as u64 == source.len();
+            let blank = head.iter().take_while(|byte| byte.is_ascii_whitespace()).collect::<Vec<_>>();
+            let lines_before = blank.iter().filter(|&&&byte| byte == b'\n').count() as u64;
+            let start = head[..blank.len()].iter().rposition(|&byte| byte == b'\n').map_or(0, |at| at + 1);
+            if blank.len() == head.len() && whole {
+                return Err(Error::Empty { file: source.name.clone() });
+            }
+            let quoting = !reading.no_quotes;
+            let separator = reading.separator.unwrap_or_else(|| likely_separator(&head[start..], quoting));
+            let records = Records { file: &source.name, separator, quoting, columns: 0 };
+            let mut reader = records.reader();
+            let mut record = Record::default();
+            let (complete, read) = record.read(&mut reader, &head[start..], whole);
+            if !complete {
+                most *= 4;
+                continue;
+            }
+            let first = &head[start..start + read];
+            records.check(source, start as u64, first, lines_before + 1)?;
+            let cells =
+                (0..record.cells).map(|cell| String::from_utf8_lossy(record.cell(cell)).trim().to_owned());
+            if reading.no_header {
+                let names = (1..=record.cells).map(|n| format!("c{n}")).collect();
+                return Ok(Header { names, separator, end: start as u64, lines: lines_before });
+            }
+            let names: Vec<String> = cells
+                .zip(1..)
+                .map(|(name, n)| if name.is_empty() { format!("c{n}") } else { name })
+                .collect();
+            let twice = names.iter().enumerate().find(|(i, name)| names[..*i].contains(name));
+            if let Some((_, name)) = twice {
+                let (file, name) = (Some(source.name.clone()), name.clone());
+                return Err(jembric_core::Error::TwoColumnsOfOneName { file, name }.into());
+            }
+            let lines = lines_before + memchr_iter(b'\n', first).count() as u64;
+            return Ok(Header { names, separator, end: (start + read) as u64, lines });
+        }
+    }
+}
+
+/// The separator by which the first lines have equally many cells, and most of them; failing that, the one of which the
+/// first line has most.
+fn likely_separator(head: &[u8], quoting: bool) -> u8 {
+    const LINES: usize = 50;
+    let score = |separator: u8| {
+        let mut reader = Records { file: "", separator, quoting, columns: 0 }.reader();
+        let (mut record, mut rest, mut counts) = (Record::default(), head, Vec::new());
+        while counts.len() < LINES {
+            let (complete, read) = record.read(&mut reader, rest, false);
+            if !complete {
+                break;
+            }
+            counts.push(record.cells);
+            rest = &rest[read..];
+        }
+        let first = counts.first().copied().unwrap_or_else(|| head.split(|&byte| byte == separator).count());
+        (first > 1 && counts.iter().all(|&count| count == first), first)
+    };
+    // Of equals the last is the greatest: the comma.
+    [b'|', b'\t', b';', b','].into_iter().max_by_key(|&separator| score(separator)).unwrap_or(b',')
+}

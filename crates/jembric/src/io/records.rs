@@ -1,0 +1,254 @@
+//! Text to records: where each cell of a region begins and ends, and that its quotes stand where RFC 4180 has them.
+
+use super::{columns::ColumnCells, layout::Region, marks::Marks, source::Source};
+use crate::error::{Error, Result};
+use csv_core::{ReadRecordResult, ReaderBuilder, Terminator};
+use memchr::{memchr_iter, memrchr};
+
+/// One record's cells, without their quotes.
+#[derive(Default)]
+pub(super) struct Record {
+    output: Vec<u8>,
+    ends: Vec<usize>,
+    pub(super) cells: usize,
+}
+
+impl Record {
+    /// Reads the next record: whether there was a whole one, and how many bytes it took.
+    #[inline]
+    pub(super) fn read(
+        &mut self,
+        reader: &mut csv_core::Reader,
+        input: &[u8],
+        to_the_end: bool,
+    ) -> (bool, usize) {
+        let (mut taken, mut written) = (0, 0);
+        self.cells = 0;
+        let mut rest = input;
+        loop {
+            let (result, read, out, ends) =
+                reader.read_record(rest, &mut self.output[written..], &mut self.ends[self.cells..]);
+            taken += read;
+            written += out;
+            self.cells += ends;
+            rest = &input[taken..];
+            match result {
+                ReadRecordResult::Record => {
+                    self.without_carriage_return();
+                    return (true, taken);
+                }
+                ReadRecordResult::End => return (false, taken),
+                // Nothing more tells the reader that the last record ends here.
+                ReadRecordResult::InputEmpty if !to_the_end => return (false, taken),
+                ReadRecordResult::InputEmpty => {}
+                ReadRecordResult::OutputFull => self.output.resize((self.output.len() * 2).max(1 << 12), 0),
+                ReadRecordResult::OutputEndsFull => self.ends.resize((self.ends.len() * 2).max(16), 0),
+            }
+        }
+    }
+
+    /// Of a line end CR LF, the LF alone has ended the record.
+    fn without_carriage_return(&mut self) {
+        if let Some(last) = self.cells.checked_sub(1)
+            && self.cell(last).last() == Some(&b'\r')
+        {
+            self.ends[last] -= 1;
+        }
+    }
+
+    fn bounds(&self, cell: usize) -> (usize, usize) {
+        (if cell == 0 { 0 } else { self.ends[cell - 1] }, self.ends[cell])
+    }
+
+    pub(super) fn cell(&self, cell: usize) -> &[u8] {
+        let (start, end) = self.bounds(cell);
+        &self.output[start..end]
+    }
+}
+
+fn cleared<T>(mut vector: Vec<T>) -> Vec<T> {
+    vector.clear();
+    vector
+}
+
+/// The cells of some whole records, by their bounds in the text that they stand in, record after record.
+#[derive(Clone, Copy)]
+pub(super) struct Cells<'a> {
+    text: &'a [u8],
+    pub(super) bounds: &'a [(usize, usize)],
+    pub(super) columns: usize,
+}
+
+impl<'a> Cells<'a> {
+    pub(super) fn of_column(
+        self,
+        column: usize,
+        missing: &'a [String],
+    ) -> ColumnCells<'a, impl Iterator<Item = (usize, usize)>> {
+        let bounds = self.bounds.iter().skip(column).step_by(self.columns).copied();
+        ColumnCells { text: self.text, bounds, missing }
+    }
+}
+
+/// How records are told apart in a file.
+pub(super) struct Records<'a> {
+    pub(super) file: &'a str,
+    pub(super) separator: u8,
+    pub(super) quoting: bool,
+    pub(super) columns: usize,
+}
+
+impl Records<'_> {
+    pub(super) fn reader(&self) -> csv_core::Reader {
+        let mut builder = ReaderBuilder::new();
+        builder.delimiter(self.separator).quoting(self.quoting).terminator(Terminator::Any(b'\n'));
+        let mut reader = builder.build();
+        // A new reader takes a byte-order mark away, which in the middle of a file is a character like any other.
+        reader.read_record(b"-\n", &mut [0; 8], &mut [0; 8]);
+        reader
+    }
+
+    /// Hands on the records of a region, some at a time; returns which rows do not stand on the line after the one before.
+    ///
+    /// Most records have no quotes, and their cells are what lies between the separators. The others go through the `csv`
+    /// crate's parser, one at a time.
+    pub(super) fn each(
+        &self,
+        source: &Source,
+        region: &Region,
+        bytes: &[u8],
+        mut on: impl FnMut(Cells<'_>),
+    ) -> Result<Lines> {
+        const TOGETHER: usize = 256;
+        self.check(source, region.start, bytes, region.line)?;
+        let quote = if self.quoting { b'"' } else { b'\n' };
+        let (mut reader, mut record) = (self.reader(), Record::default());
+        let mut lines = Lines { rows: 0, jumps: Vec::new() };
+        let (mut line, mut expected) = (region.line, 0);
+        let mut count = |line: u64, cells: usize, begins: usize| {
+            if cells != self.columns {
+                return Err(self.ragged(line, cells, &bytes[begins..]));
+            }
+            if line != expected {
+                lines.jumps.push((lines.rows, line));
+            }
+            lines.rows += 1;
+            expected = line + 1;
+            Ok(())
+        };
+        // The cells of whole records, and behind them those of the record at hand.
+        let mut bounds: Vec<(usize, usize)> = Vec::with_capacity(self.columns * TOGETHER);
+        let (mut whole, mut begins, mut cell) = (0, 0, 0);
+        let mut marks = Marks::new(bytes, [self.separator, b'\n', quote]);
+        loop {
+            let (mark, at) = match marks.next() {
+                Some(at) => (bytes[at], at),
+                None if begins == bytes.len() => break,
+                None => (b'\n', bytes.len()),
+            };
+            if mark == self.separator {
+                bounds.push((cell, at));
+                cell = at + 1;
+            } else if mark == b'\n' {
+                let end = at - usize::from(at > cell && bytes[at - 1] == b'\r');
+                // An empty line is no record.
+                if bounds.len() > whole || end > begins {
+                    bounds.push((cell, end));
+                    count(line, bounds.len() - whole, begins)?;
+                    whole = bounds.len();
+                    if whole >= self.columns * TOGETHER {
+                        on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
+                        (whole, bounds) = (0, cleared(bounds));
+                    }
+                }
+                line += 1;
+                begins = (at + 1).min(bytes.len());
+                cell = begins;
+            } else {
+                on(Cells { text: bytes, bounds: &bounds[..whole], columns: self.columns });
+                let (_, taken) = record.read(&mut reader, &bytes[begins..], true);
+                bounds.clear();
+                bounds.extend((0..record.cells).map(|cell| record.bounds(cell)));
+                count(line, record.cells, begins)?;
+                on(Cells { text: &record.output, bounds: &bounds, columns: self.columns });
+                (whole, bounds) = (0, cleared(bounds));
+                line += memchr_iter(b'\n', &bytes[begins..begins + taken]).count() as u64;
+                begins += taken;
+                cell = begins;
+                marks.go_to(begins);
+            }
+        }
+        on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
+        Ok(lines)
+    }
+
+    fn ragged(&self, line: u64, found: usize, text: &[u8]) -> Error {
+        Error::Ragged { file: self.file.to_owned(), line, expected: self.columns, found, text: excerpt(text) }
+    }
+
+    /// That whole records are text, and that their quotes stand where RFC 4180 has them.
+    pub(super) fn check(&self, source: &Source, start: u64, bytes: &[u8], line: u64) -> Result<()> {
+        let line_at = |at: usize| line + memchr_iter(b'\n', &bytes[..at]).count() as u64;
+        if simdutf8::basic::from_utf8(bytes).is_err()
+            && let Err(error) = std::str::from_utf8(bytes)
+        {
+            let bad = error.valid_up_to();
+            let (file, value) = (self.file.to_owned(), bytes[bad]);
+            return Err(Error::NotText {
+                file,
+                line: line_at(bad),
+                byte: source.place(start + bad as u64),
+                value,
+                encoding: "UTF-8",
+            });
+        }
+        if !self.quoting {
+            return Ok(());
+        }
+        let (mut opened, mut closed) = (None, None);
+        for at in memchr_iter(b'"', bytes) {
+            let stray = match opened {
+                Some(_) => {
+                    let ends_cell =
+                        |&next: &u8| next == self.separator || matches!(next, b'\n' | b'\r' | b'"');
+                    !bytes.get(at + 1).is_none_or(ends_cell)
+                }
+                None => {
+                    let begins_cell =
+                        |before: usize| bytes[before] == self.separator || bytes[before] == b'\n';
+                    !at.checked_sub(1).is_none_or(|before| begins_cell(before) || closed == Some(before))
+                }
+            };
+            if stray {
+                let begins = memrchr(b'\n', &bytes[..at]).map_or(0, |at| at + 1);
+                let opened = opened.map(line_at).filter(|&opened| opened != line_at(at));
+                let (file, text) = (self.file.to_owned(), excerpt(&bytes[begins..]));
+                return Err(Error::StrayQuote { file, line: line_at(at), text, opened });
+            }
+            (opened, closed) = if opened.is_some() { (None, Some(at)) } else { (Some(at), None) };
+        }
+        match opened {
+            Some(at) => Err(Error::OpenQuote {
+                file: self.file.to_owned(),
+                line: line_at(at),
+                text: excerpt(&bytes[at..]),
+            }),
+            None => Ok(()),
+        }
+    }
+}
+
+/// The first characters of a line, for messages.
+fn excerpt(text: &[u8]) -> String {
+    const MOST: usize = 60;
+    let line = text.split(|&byte| byte == b'\n').next().unwrap_or_default().trim_ascii_end();
+    let line = String::from_utf8_lossy(line);
+    let short: String = line.chars().take(MOST).collect();
+    if short.len() < line.len() { format!("`{short}…`") } else { format!("`{short}`") }
+}
+
+/// The rows of a region, and which of them do not stand on the line after the one before.
+pub(super) struct Lines {
+    pub(super) rows: u32,
+    pub(super) jumps: Vec<(u32, u64)>,
+}
