@@ -26,6 +26,7 @@ mod error;
 pub mod io;
 
 pub use error::{Error, Result};
+pub use jembric_core::{AmbiguousDates, BadCell, Error as CoreError, NotDates};
 pub use jembric_core::{
     ColumnLook, ColumnShape, Context, DateLook, Earliest, Entities, Entry, ExactSum, Finding, Latest, Ledger,
     Look, Missing, Operation, Origin, Outcome, Reason, Reconciled, Setting, Shape, Table, Takes, Ties,

@@ -66,11 +66,6 @@ impl Record {
     }
 }
 
-fn cleared<T>(mut vector: Vec<T>) -> Vec<T> {
-    vector.clear();
-    vector
-}
-
 /// The cells of some whole records, by their bounds in the text that they stand in, record after record.
 #[derive(Clone, Copy)]
 pub(super) struct Cells<'a> {
@@ -158,7 +153,8 @@ impl Records<'_> {
                     whole = bounds.len();
                     if whole >= self.columns * TOGETHER {
                         on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
-                        (whole, bounds) = (0, cleared(bounds));
+                        bounds.clear();
+                        whole = 0;
                     }
                 }
                 line += 1;
@@ -171,7 +167,8 @@ impl Records<'_> {
                 bounds.extend((0..record.cells).map(|cell| record.bounds(cell)));
                 count(line, record.cells, begins)?;
                 on(Cells { text: &record.output, bounds: &bounds, columns: self.columns });
-                (whole, bounds) = (0, cleared(bounds));
+                bounds.clear();
+                whole = 0;
                 line += memchr_iter(b'\n', &bytes[begins..begins + taken]).count() as u64;
                 begins += taken;
                 cell = begins;

@@ -1,0 +1,152 @@
+//! The library as a user has it: files in, answers and files out, Arrow at the border.
+
+#![allow(clippy::unwrap_used)]
+
+use jembric::{
+    Context, Earliest, Error, Latest, Operation, Table, Ties,
+    arrow::{Array, ArrayRef, Date32Array, RecordBatch, StringArray, cast::AsArray, schema::DataType},
+    io::{self, Destination, Format, Order, Reading, Writing},
+};
+use proptest::prelude::*;
+use rstest::rstest;
+use std::{collections::BTreeMap, fs, sync::Arc};
+
+/// A record as somebody exported it.
+#[derive(Clone, Debug)]
+struct Exported {
+    vessel: String,
+    /// Year, month and day of the month.
+    day: Option<(i32, u32, u32)>,
+    tons: u32,
+}
+
+fn exported() -> impl Strategy<Value = Vec<Exported>> {
+    let vessel = prop::sample::select(vec![
+        "Petrel",
+        "Bolt Head",
+        "Ebb, and Flow",
+        "Gannet \"Rock\" of the outer mole",
+    ]);
+    let day = prop::option::weighted(0.9, (1999_i32..2002, 1_u32..13, 1_u32..29));
+    let one = (vessel, day, 0_u32..100_000).prop_map(|(vessel, day, tons)| Exported {
+        vessel: vessel.to_owned(),
+        day,
+        tons,
+    });
+    prop::collection::vec(one, 0..40)
+}
+
+/// The text of the records, dates in one of several notations.
+fn text(records: &[Exported], notation: usize, separator: char) -> String {
+    let mut text = format!("vessel{separator}day{separator}tons\r\n");
+    for Exported { vessel, day, tons } in records {
+        let day = day.map_or(String::new(), |(year, month, day)| match notation {
+            0 => format!("{year:04}-{month:02}-{day:02}"),
+            1 => format!("{day:02}.{month:02}.{year:04}"),
+            2 => format!("{month}/{day}/{year:04}"),
+            _ => format!(
+                "{day} {} {year:04}",
+                ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
+                    [month as usize - 1]
+            ),
+        });
+        let vessel = format!("\"{}\"", vessel.replace('"', "\"\""));
+        text += &format!("{vessel}{separator}{day}{separator}{}.{:02}\r\n", tons / 100, tons % 100);
+    }
+    text
+}
+
+proptest! {
+    /// From text to text: what comes out is what loops over the records say, whatever the notation and the separator.
+    #[test]
+    fn the_latest_of_an_exported_file_is_that_of_its_records(
+        records in exported(), notation in 0_usize..4, separator in prop::sample::select(vec![',', ';', '\t', '|']),
+    ) {
+        let text = text(&records, notation, separator);
+        let reading = Reading::new().date_order(Order::MonthFirst).separator(separator as u8);
+        let table = reading.stream("t", text.as_bytes()).unwrap();
+        let outcome = Latest::new("day").per(["vessel"]).ties(Ties::First).apply(&table).unwrap();
+
+        let mut latest: BTreeMap<&str, (i32, u32, u32)> = BTreeMap::new();
+        for record in &records {
+            if let Some(day) = record.day {
+                let best = latest.entry(&record.vessel).or_insert(day);
+                *best = day.max(*best);
+            }
+        }
+        let mut expected = Vec::new();
+        for record in &records {
+            if record.day.is_some() && record.day == latest.get(record.vessel.as_str()).copied() {
+                latest.remove(record.vessel.as_str());
+                let (year, month, day) = record.day.unwrap();
+                expected.push((record.vessel.clone(), format!("{year:04}-{month:02}-{day:02}"), record.tons));
+            }
+        }
+        let mut written = Vec::new();
+        Writing::new().write(&outcome.table, &mut written).unwrap();
+        let mut reader = csv::Reader::from_reader(&written[..]);
+        let rows: Vec<_> = reader.records().map(|row| {
+            let row = row.unwrap();
+            // Where every cell is a whole number the places are gone; the value is not.
+            let tons = (row[2].parse::<f64>().unwrap() * 100.0).round() as u32;
+            (row[0].to_owned(), row[1].to_owned(), tons)
+        }).collect();
+        prop_assert_eq!(rows, expected);
+        prop_assert!(outcome.ledger.balances());
+    }
+
+    /// What is written in either format and read again gives the same answer.
+    #[test]
+    fn a_written_answer_is_read_as_it_was(records in exported()) {
+        let table = Reading::new().stream("t", text(&records, 0, ',').as_bytes()).unwrap();
+        let directory = tempfile::tempdir().unwrap();
+        let path = directory.path().join("again.csv");
+        io::write(&table, &path).unwrap();
+        let again = io::read(&path).unwrap();
+        prop_assert_eq!(again.batch(), table.batch());
+    }
+}
+
+#[test]
+fn arrow_goes_in_and_comes_out() {
+    let vessels: ArrayRef = Arc::new(StringArray::from(vec!["Petrel", "Petrel", "Thrift"]));
+    let days: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 19_000]));
+    let batch = RecordBatch::try_from_iter([("vessel", vessels), ("day", days)]).unwrap();
+    let first = Earliest::new("day").per(["vessel"]).apply(&Table::from_batch(&batch).unwrap()).unwrap();
+    let out = first.table.batch();
+    assert_eq!(out.schema().field(0).data_type(), &DataType::Utf8View);
+    assert_eq!(out.column(0).as_string_view().iter().flatten().collect::<Vec<_>>(), ["Petrel", "Thrift"]);
+    assert_eq!(out.column(1).len(), 2);
+}
+
+#[test]
+fn mistakes_come_as_values_that_can_be_told_apart() {
+    let table = Reading::new().stream("t.csv", "vessel,day\nPetrel,soon\n".as_bytes()).unwrap();
+    match Latest::new("day").apply(&table) {
+        Err(jembric::CoreError::NotDates(about)) => {
+            assert_eq!((about.column.as_str(), about.values, about.bad), ("day", 1, 1));
+            assert_eq!((about.first[0].line, about.first[0].text.as_str()), (Some(2), "soon"));
+        }
+        other => panic!("{other:?}"),
+    }
+    let missing = io::read("none.csv").unwrap_err();
+    assert!(matches!(&missing, Error::Read { file, .. } if file == "none.csv"), "{missing:?}");
+    assert!(!missing.is_closed_pipe());
+}
+
+#[rstest]
+#[case(Format::Csv)]
+#[case(Format::JsonLines)]
+#[case(Format::Markdown)]
+fn a_table_without_rows_is_still_written(#[case] format: Format) {
+    let table = Reading::new().stream("t", "vessel,day\n".as_bytes()).unwrap();
+    let outcome = Latest::new("day").apply_with(&table, &Context::new().reconcile(["vessel"])).unwrap();
+    let directory = tempfile::tempdir().unwrap();
+    let path = directory.path().join("out");
+    let mut file = Destination::file(&path).unwrap();
+    file.write(|to| Writing::new().format(format).write(&outcome.table, to)).unwrap();
+    assert!(!path.exists(), "not before it is whole");
+    file.commit().unwrap();
+    let text = fs::read_to_string(&path).unwrap();
+    assert_eq!(text.contains("vessel"), format != Format::JsonLines);
+}
