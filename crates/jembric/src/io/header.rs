@@ -40,7 +40,9 @@ impl Header {
                 continue;
             }
             let first = &head[start..start + read];
-            records.check(source, start as u64, first, lines_before + 1)?;
+            if let Some((_, error)) = records.check(source, start as u64, first, lines_before + 1) {
+                return Err(error);
+            }
             let cells =
                 (0..record.cells).map(|cell| String::from_utf8_lossy(record.cell(cell)).trim().to_owned());
             if reading.no_header {

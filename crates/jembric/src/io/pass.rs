@@ -72,7 +72,7 @@ impl Pass<'_> {
             })?;
             Ok(facts)
         };
-        let surveys: Vec<Vec<Facts>> = regions.par_iter().map_init(Vec::new, one).collect::<Result<_>>()?;
+        let surveys: Vec<Vec<Facts>> = in_order(regions.par_iter().map_init(Vec::new, one).collect())?;
         let none = vec![Facts::default(); columns.len()];
         Ok(surveys
             .into_iter()
@@ -94,7 +94,7 @@ impl Pass<'_> {
         let by_region: Vec<Vec<_>> =
             self.regions.iter().map(|_| by_column.iter_mut().filter_map(Iterator::next).collect()).collect();
         let read = AtomicU64::new(0);
-        let filled: Vec<(Lines, Vec<Filled>)> = self
+        let filled: Vec<Result<(Lines, Vec<Filled>)>> = self
             .regions
             .par_iter()
             .zip(by_region)
@@ -125,9 +125,9 @@ impl Pass<'_> {
                 }
                 Ok((lines, fillings.into_iter().map(Filling::finish).collect()))
             })
-            .collect::<Result<_>>()?;
+            .collect();
 
-        let (lines, filled): (Vec<Lines>, Vec<Vec<Filled>>) = filled.into_iter().unzip();
+        let (lines, filled): (Vec<Lines>, Vec<Vec<Filled>>) = in_order(filled)?.into_iter().unzip();
         let mut filled: Vec<_> = filled.into_iter().map(Vec::into_iter).collect();
         let by_column: Vec<_> = blank
             .into_iter()
@@ -192,4 +192,9 @@ impl Pass<'_> {
             first: filled.first_misfits.iter().map(cell).collect(),
         })
     }
+}
+
+/// What the regions gave, or the error of the first that gave one: which thread was quicker must not matter.
+fn in_order<T>(regions: Vec<Result<T>>) -> Result<Vec<T>> {
+    regions.into_iter().collect()
 }

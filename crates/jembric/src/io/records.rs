@@ -115,12 +115,17 @@ impl Records<'_> {
         mut on: impl FnMut(Cells<'_>),
     ) -> Result<Lines> {
         const TOGETHER: usize = 256;
-        self.check(source, region.start, bytes, region.line)?;
+        // Of several mistakes, the one that comes first counts.
+        let mut broken = self.check(source, region.start, bytes, region.line);
+        let broken_at = broken.as_ref().map_or(usize::MAX, |(at, _)| *at);
         let quote = if self.quoting { b'"' } else { b'\n' };
         let (mut reader, mut record) = (self.reader(), Record::default());
         let mut lines = Lines { rows: 0, jumps: Vec::new() };
         let (mut line, mut expected) = (region.line, 0);
-        let mut count = |line: u64, cells: usize, begins: usize| {
+        let mut count = |line: u64, cells: usize, begins: usize, end: usize| {
+            if let Some((_, error)) = broken.take_if(|_| broken_at < end) {
+                return Err(error);
+            }
             if cells != self.columns {
                 return Err(self.ragged(line, cells, &bytes[begins..]));
             }
@@ -149,7 +154,7 @@ impl Records<'_> {
                 // An empty line is no record.
                 if bounds.len() > whole || end > begins {
                     bounds.push((cell, end));
-                    count(line, bounds.len() - whole, begins)?;
+                    count(line, bounds.len() - whole, begins, at)?;
                     whole = bounds.len();
                     if whole >= self.columns * TOGETHER {
                         on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
@@ -165,7 +170,7 @@ impl Records<'_> {
                 let (_, taken) = record.read(&mut reader, &bytes[begins..], true);
                 bounds.clear();
                 bounds.extend((0..record.cells).map(|cell| record.bounds(cell)));
-                count(line, record.cells, begins)?;
+                count(line, record.cells, begins, begins + taken)?;
                 on(Cells { text: &record.output, bounds: &bounds, columns: self.columns });
                 bounds.clear();
                 whole = 0;
@@ -175,6 +180,9 @@ impl Records<'_> {
                 marks.go_to(begins);
             }
         }
+        if let Some((_, error)) = broken {
+            return Err(error);
+        }
         on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
         Ok(lines)
     }
@@ -183,25 +191,36 @@ impl Records<'_> {
         Error::Ragged { file: self.file.to_owned(), line, expected: self.columns, found, text: excerpt(text) }
     }
 
-    /// That whole records are text, and that their quotes stand where RFC 4180 has them.
-    pub(super) fn check(&self, source: &Source, start: u64, bytes: &[u8], line: u64) -> Result<()> {
+    /// The first place at which whole records are no text, or have a quote where RFC 4180 has none.
+    pub(super) fn check(
+        &self,
+        source: &Source,
+        start: u64,
+        bytes: &[u8],
+        line: u64,
+    ) -> Option<(usize, Error)> {
         let line_at = |at: usize| line + memchr_iter(b'\n', &bytes[..at]).count() as u64;
-        if simdutf8::basic::from_utf8(bytes).is_err()
-            && let Err(error) = std::str::from_utf8(bytes)
-        {
-            let bad = error.valid_up_to();
-            let (file, value) = (self.file.to_owned(), bytes[bad]);
-            return Err(Error::NotText {
-                file,
-                line: line_at(bad),
-                byte: source.place(start + bad as u64),
-                value,
-                encoding: "UTF-8",
-            });
-        }
-        if !self.quoting {
-            return Ok(());
-        }
+        let valid = match simdutf8::basic::from_utf8(bytes) {
+            Ok(_) => bytes.len(),
+            Err(_) => std::str::from_utf8(bytes).map_or_else(|error| error.valid_up_to(), str::len),
+        };
+        let quote =
+            if self.quoting { self.check_quotes(&bytes[..valid], bytes.len(), line_at) } else { None };
+        quote.or_else(|| {
+            let (file, value) = (self.file.to_owned(), *bytes.get(valid)?);
+            let (byte, encoding) = (source.place(start + valid as u64), "UTF-8");
+            Some((valid, Error::NotText { file, line: line_at(valid), byte, value, encoding }))
+        })
+    }
+
+    /// The first quote that stands where there should be none, in the part of a text that can be read; the text itself may
+    /// be longer, and then an open quote may be closed behind that part.
+    fn check_quotes(
+        &self,
+        bytes: &[u8],
+        whole: usize,
+        line_at: impl Fn(usize) -> u64,
+    ) -> Option<(usize, Error)> {
         let (mut opened, mut closed) = (None, None);
         for at in memchr_iter(b'"', bytes) {
             let stray = match opened {
@@ -218,20 +237,17 @@ impl Records<'_> {
             };
             if stray {
                 let begins = memrchr(b'\n', &bytes[..at]).map_or(0, |at| at + 1);
-                let opened = opened.map(line_at).filter(|&opened| opened != line_at(at));
+                let opened = opened.map(&line_at).filter(|&opened| opened != line_at(at));
                 let (file, text) = (self.file.to_owned(), excerpt(&bytes[begins..]));
-                return Err(Error::StrayQuote { file, line: line_at(at), text, opened });
+                return Some((at, Error::StrayQuote { file, line: line_at(at), text, opened }));
             }
             (opened, closed) = if opened.is_some() { (None, Some(at)) } else { (Some(at), None) };
         }
-        match opened {
-            Some(at) => Err(Error::OpenQuote {
-                file: self.file.to_owned(),
-                line: line_at(at),
-                text: excerpt(&bytes[at..]),
-            }),
-            None => Ok(()),
-        }
+        let at = opened.filter(|_| bytes.len() == whole)?;
+        Some((
+            at,
+            Error::OpenQuote { file: self.file.to_owned(), line: line_at(at), text: excerpt(&bytes[at..]) },
+        ))
     }
 }
 

@@ -295,3 +295,19 @@ proptest! {
         prop_assert_eq!(read, expected);
     }
 }
+
+proptest! {
+    /// Whatever the bytes are, there is a table or an error, and which does not depend on where the text was cut.
+    #[test]
+    fn no_text_makes_the_reader_stumble(text in "[a0,;\"\n\r .\u{eb}-]{0,60}", broken in prop::option::of(0_usize..60), block in 1_u64..20) {
+        let mut bytes = text.into_bytes();
+        if let Some(at) = broken.filter(|&at| at < bytes.len()) {
+            bytes[at] = 0xff;
+        }
+        let read = |block| match (Reading { block, ..Reading::new() }.stream("t", &bytes[..])) {
+            Ok(table) => format!("{:?} {:?}", types(&table), rows(&table)),
+            Err(error) => error.to_string(),
+        };
+        prop_assert_eq!(read(None), read(Some(block)));
+    }
+}
