@@ -4,14 +4,17 @@ use crate::screen::{BOLD, wrapped};
 use comfy_table::{
     Cell, CellAlignment, ContentArrangement, ContentLineStyle, LineStyle, Table as Grid, TableStyle,
 };
-use jembric::{Finding, Look, Table, Type, io::CellText};
+use jembric::{
+    Finding, Look, Table,
+    io::{self, CellText},
+};
 use std::fmt::Write as _;
 
 /// The first rows of a table as aligned text, and how many more there are. Cells wrap where the terminal is too narrow.
 pub(crate) fn table(table: &Table, rows: usize, width: Option<u16>) -> String {
     let shown = rows.min(table.rows());
     let cells = |row| table.columns().iter().map(move |column| printable(&CellText::new(column).text(row)));
-    let mut text = grid(table.names().map(str::to_owned), (0..shown).map(cells), &numeric(table), width);
+    let mut text = grid(table.names().map(str::to_owned), (0..shown).map(cells), &io::numeric(table), width);
     if shown < table.rows() {
         let more = table.rows() - shown;
         let _ = writeln!(
@@ -22,12 +25,6 @@ pub(crate) fn table(table: &Table, rows: usize, width: Option<u16>) -> String {
         );
     }
     text
-}
-
-/// Which columns stand to the right.
-fn numeric(table: &Table) -> Vec<bool> {
-    let number = |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. }));
-    table.shape().columns().iter().map(|column| number(column.kind)).collect()
 }
 
 fn grid<R: Iterator<Item = String>>(

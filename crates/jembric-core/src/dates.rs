@@ -41,13 +41,15 @@ impl Table {
     /// The error that says more, where a text column was to be used as dates: which cells are not, or that all of them can
     /// be read with the day first and with the month first.
     pub(crate) fn explain(&self, error: Error) -> Error {
-        let Error::WrongType { file, column, expected: "dates", found: Type::Text } = error else {
-            return error;
-        };
-        let Ok(cells) = self.column(&column).map(|cells| cells.as_string_view()) else {
-            return Error::NameTaken { name: column };
-        };
-        self.why_not_dates(file, column, cells)
+        match error {
+            Error::WrongType { file, column, expected: "dates", found: Type::Text } => {
+                match self.column(&column) {
+                    Ok(cells) => self.why_not_dates(file, column, cells.as_string_view()),
+                    Err(error) => error,
+                }
+            }
+            error => error,
+        }
     }
 
     fn why_not_dates(&self, file: Option<String>, column: String, cells: &StringViewArray) -> Error {

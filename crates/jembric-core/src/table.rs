@@ -129,12 +129,16 @@ impl Shape {
 
     /// The column of this name; otherwise an error with the nearest right names.
     pub fn find(&self, name: &str) -> Result<&ColumnShape> {
-        self.columns.iter().find(|column| column.name == name).ok_or_else(|| Error::NoSuchColumn {
+        self.columns.iter().find(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
+    }
+
+    fn no_such_column(&self, name: &str) -> Error {
+        Error::NoSuchColumn {
             file: self.file.clone(),
             column: name.to_owned(),
             nearest: nearest(name, self.columns.iter().map(|column| column.name.as_str())),
             columns: self.columns.iter().map(|column| column.name.clone()).collect(),
-        })
+        }
     }
 
     /// An error where the column is missing or is known to hold no dates.
@@ -377,10 +381,7 @@ impl Table {
 
     /// The column of this name; otherwise an error with the nearest right names.
     pub fn column(&self, name: &str) -> Result<&ArrayRef> {
-        match self.batch.column_by_name(name) {
-            Some(column) => Ok(column),
-            None => Err(self.shape().find(name).err().unwrap_or(Error::NameTaken { name: name.to_owned() })),
-        }
+        self.batch.column_by_name(name).ok_or_else(|| self.shape().no_such_column(name))
     }
 
     /// The rows with these numbers, in that order. Costs one read and one write of each.

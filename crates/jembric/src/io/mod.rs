@@ -27,7 +27,7 @@ mod writing;
 
 pub use jembric_core::calendar::notation::Order;
 pub use reading::Reading;
-pub use text::CellText;
+pub use text::{CellText, numeric};
 pub use writing::{Destination, Format, Writing};
 
 use crate::{Result, Table};

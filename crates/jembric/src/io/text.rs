@@ -94,8 +94,8 @@ fn decimal(to: &mut String, units: i128, places: i8) {
     }
 }
 
-/// Whether the columns of a table stand to the right in print.
-pub(super) fn numeric(table: &Table) -> Vec<bool> {
+/// Which columns of a table hold numbers, and so stand to the right in print.
+pub fn numeric(table: &Table) -> Vec<bool> {
     let number = |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. }));
     table.shape().columns().iter().map(|column| number(column.kind)).collect()
 }
