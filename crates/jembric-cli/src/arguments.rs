@@ -1,8 +1,13 @@
 //! What can be typed. The options of an operation are made from its settings in the library; those of reading, of the
 //! answer and of the account are the same for every command and are declared here.
 
+use crate::demo::Files;
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
-use jembric::{Earliest, Latest, Setting, Takes};
+use jembric::{
+    Active, Add, Almanac, Columns, Earliest, Elapsed, Filter, Latest, Recent, Running, Setting, Sort, Spells,
+    Stack, Takes, Within,
+};
+use serde_json::Value;
 use std::path::PathBuf;
 
 /// An operation as the command line knows it.
@@ -10,30 +15,74 @@ pub(crate) struct Described {
     pub(crate) name: &'static str,
     answers: &'static str,
     settings: &'static [Setting],
+    pub(crate) reads: Reads,
     example: &'static str,
 }
 
+/// What a command reads.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Reads {
+    OneFile,
+    SeveralFiles,
+    /// A file of events and one of windows.
+    EventsAndWindows,
+    /// Columns of files that are named with them.
+    Covering,
+}
+
+/// Describes an operation by its own words, and an example of it.
+macro_rules! described {
+    ($operation:ty, $reads:ident, $example:literal) => {
+        Described {
+            name: <$operation>::NAME,
+            answers: <$operation>::ANSWERS,
+            settings: <$operation>::SETTINGS,
+            reads: Reads::$reads,
+            example: $example,
+        }
+    };
+}
+
 /// The operations, in the order of the help.
-pub(crate) const OPERATIONS: [Described; 2] = [
-    Described {
-        name: Latest::NAME,
-        answers: Latest::ANSWERS,
-        settings: Latest::SETTINGS,
-        example: "jembric latest inspections.csv --per vessel --date inspected_on",
-    },
-    Described {
-        name: Earliest::NAME,
-        answers: Earliest::ANSWERS,
-        settings: Earliest::SETTINGS,
-        example: "jembric earliest inspections.csv --per vessel --date inspected_on",
-    },
+pub(crate) const OPERATIONS: [Described; 14] = [
+    described!(Latest, OneFile, "jembric latest inspections.csv --per vessel --date inspected_on"),
+    described!(Earliest, OneFile, "jembric earliest inspections.csv --per vessel --date inspected_on"),
+    described!(Active, OneFile, "jembric active stays.csv --start arrived --end left --grain month --count"),
+    described!(Spells, OneFile, "jembric spells stays.csv --per berth --start arrived --end left --idle"),
+    described!(
+        Within,
+        EventsAndWindows,
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left"
+    ),
+    described!(Elapsed, OneFile, "jembric elapsed dues.csv --from due --to paid --bands 0,1,15,30"),
+    described!(
+        Running,
+        OneFile,
+        "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing -"
+    ),
+    described!(Recent, OneFile, "jembric recent lifts.csv --date lifted_on --last '7 days'"),
+    described!(
+        Almanac,
+        Covering,
+        "jembric almanac --covering stays.csv:arrived,left --whole-years --year-start April --out calendar.csv"
+    ),
+    described!(
+        Filter,
+        OneFile,
+        "jembric filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -"
+    ),
+    described!(Add, OneFile, "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'"),
+    described!(Sort, OneFile, "jembric sort lifts.csv tons:down,lifted_on"),
+    described!(Columns, OneFile, "jembric columns stays.csv 'vessel, arrived as came, left as went'"),
+    described!(Stack, SeveralFiles, "jembric stack fuel_in.csv fuel_out.csv --source book"),
 ];
 
 /// How the file is read.
 #[derive(Args, Clone, Debug)]
 #[command(next_help_heading = "Reading FILE")]
 pub(crate) struct ReadArguments {
-    /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as text (`code=text`)
+    /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as one of: month, quarter, week, year, serial
+    /// (days since 1899-12-30), rfc2822, text
     #[arg(long, value_name = "COL=FORMAT")]
     pub(crate) read: Vec<String>,
     /// The first of the hundred years that two-digit years stand for
@@ -78,6 +127,9 @@ pub(crate) struct AnswerArguments {
     /// The date that the answer speaks of: a date, `today`, or `newest:COL`, with a span added or taken (`today - 9 months`)
     #[arg(long, value_name = "DATE")]
     pub(crate) as_of: Option<String>,
+    /// The time zone in which moments with an offset are cut into days, by area and city [default: UTC]
+    #[arg(long, value_name = "ZONE")]
+    pub(crate) zone: Option<String>,
 }
 
 /// Where the account of the rows goes.
@@ -166,8 +218,29 @@ pub(crate) fn command() -> Command {
 
 impl Described {
     fn command(&self) -> Command {
-        let command = Command::new(self.name)
-            .arg(file())
+        let command = Command::new(self.name);
+        let command = match self.reads {
+            Reads::OneFile => command.arg(file()),
+            Reads::SeveralFiles => {
+                command.arg(file().num_args(1..).help("CSV files, or - for standard input"))
+            }
+            Reads::EventsAndWindows => command.args([
+                file()
+                    .id("EVENTS")
+                    .value_name("EVENTS")
+                    .help("The events: a CSV file, or - for standard input"),
+                file().id("WINDOWS").value_name("WINDOWS").help("The windows, likewise"),
+            ]),
+            Reads::Covering => command.arg(
+                Arg::new("covering")
+                    .long("covering")
+                    .value_name("FILE:COL,…")
+                    .action(ArgAction::Append)
+                    .help_heading("What is asked")
+                    .help("Cover the dates of these columns of a CSV file; may be given several times"),
+            ),
+        };
+        let command = command
             .help_template(help_with(self.example))
             .next_help_heading("What is asked")
             .args(self.settings.iter().map(argument));
@@ -176,16 +249,38 @@ impl Described {
         AccountArguments::augment_args(command).about(self.answers)
     }
 
-    /// What was typed, as the settings that the operation is read from.
-    pub(crate) fn settings(&self, typed: &clap::ArgMatches) -> serde_json::Map<String, serde_json::Value> {
-        let value = |setting: &Setting| -> Option<serde_json::Value> {
-            Some(match setting.takes {
-                Takes::Columns => typed.get_many::<String>(setting.name)?.cloned().collect(),
-                Takes::Count => (*typed.get_one::<u32>(setting.name)?).into(),
-                _ => typed.get_one::<String>(setting.name)?.clone().into(),
-            })
-        };
-        self.settings.iter().filter_map(|setting| Some((setting.name.to_owned(), value(setting)?))).collect()
+    /// What was typed, as the settings that the operation is read from. Files of holidays are read here.
+    pub(crate) fn settings(
+        &self,
+        typed: &clap::ArgMatches,
+        files: Files<'_>,
+    ) -> jembric::Result<serde_json::Map<String, Value>> {
+        let mut settings = serde_json::Map::new();
+        for setting in self.settings {
+            let name = setting.name;
+            let value: Option<Value> = match setting.takes {
+                Takes::Columns | Takes::Several(_) | Takes::Texts(_) => {
+                    typed.get_many::<String>(name).map(|all| all.cloned().collect())
+                }
+                Takes::List(_) => typed.get_many::<String>(name).map(|all| {
+                    all.flat_map(|list| list.split(','))
+                        .map(str::trim)
+                        .filter(|one| !one.is_empty())
+                        .collect()
+                }),
+                Takes::Numbers => typed.get_many::<i64>(name).map(|all| all.copied().collect()),
+                Takes::Count => typed.get_one::<u32>(name).map(|&count| count.into()),
+                Takes::Number => typed.get_one::<u64>(name).map(|&number| number.into()),
+                Takes::Yes => typed.get_flag(name).then_some(true.into()),
+                Takes::Days => {
+                    let days = typed.get_one::<String>(name).map(|file| files.holidays(file)).transpose()?;
+                    days.map(|days| days.iter().map(|day| Value::from(day.to_string())).collect())
+                }
+                _ => typed.get_one::<String>(name).map(|text| text.clone().into()),
+            };
+            settings.extend(value.map(|value| (name.to_owned(), value)));
+        }
+        Ok(settings)
     }
 }
 
@@ -200,12 +295,30 @@ fn file() -> Arg {
 }
 
 fn argument(setting: &Setting) -> Arg {
-    let argument = Arg::new(setting.name).long(setting.name).help(setting.help).required(setting.required);
+    let argument = Arg::new(setting.name).help(setting.help).required(setting.required);
+    match setting.takes {
+        Takes::Expression => argument.value_name("EXPR").allow_hyphen_values(true),
+        Takes::Several(word) | Takes::List(word) => argument.value_name(word).num_args(1..),
+        _ => option(setting, argument.long(setting.name)),
+    }
+}
+
+fn option(setting: &Setting, argument: Arg) -> Arg {
     match setting.takes {
         Takes::Column => argument.value_name("COL"),
         Takes::Columns => argument.value_name("COL,…").value_delimiter(',').action(ArgAction::Append),
         Takes::Count => argument.value_name("N").value_parser(value_parser!(u32).range(1..)),
         Takes::OneOf(words) => argument.value_name("WORD").value_parser(words.to_vec()),
+        Takes::Number => argument.value_name("N").value_parser(value_parser!(u64)),
+        Takes::Texts(word) => argument.value_name(word).value_delimiter(',').action(ArgAction::Append),
+        Takes::Yes => argument.action(ArgAction::SetTrue),
+        Takes::Text(word) => argument.value_name(word),
+        Takes::Numbers => argument
+            .value_name("N,…")
+            .value_delimiter(',')
+            .allow_hyphen_values(true)
+            .value_parser(value_parser!(i64)),
+        Takes::Days => argument.value_name("FILE"),
         _ => argument.value_name("NAME"),
     }
 }

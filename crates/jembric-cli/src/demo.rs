@@ -4,11 +4,12 @@ use crate::{
     Failure,
     arguments::command,
     run,
-    screen::{BOLD, Screen},
+    screen::{BOLD, Kept, Screen},
 };
 use jembric::{
     Error, Result, Shape, Table,
-    io::{Destination, Reading},
+    calendar::Day,
+    io::{Destination, Reading, holidays_of, holidays_reading},
 };
 use std::{fs, io, path::Path};
 
@@ -16,7 +17,7 @@ macro_rules! tables {
     ($($name:literal),* $(,)?) => { [$(($name, include_str!(concat!("../demo/", $name)))),*] };
 }
 
-const TABLES: [(&str, &str); 9] = tables![
+const TABLES: [(&str, &str); 11] = tables![
     "vessels.csv",
     "inspections.csv",
     "stays.csv",
@@ -26,10 +27,13 @@ const TABLES: [(&str, &str); 9] = tables![
     "fuel_out.csv",
     "dues.csv",
     "crane_log.csv",
+    "holidays.csv",
+    "tariff.csv",
 ];
 
-/// The questions that the demonstration asks, each with the command that answers it.
-const QUESTIONS: [(&str, &str); 5] = [
+/// The questions that the demonstration asks, each with the command that answers it, or several, each of which reads the
+/// answer of the one before it.
+const QUESTIONS: [(&str, &str); 31] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
         "What does each vessel's latest inspection say?",
@@ -44,28 +48,153 @@ const QUESTIONS: [(&str, &str); 5] = [
         "jembric latest inspections.csv --per vessel --date inspected_on --as-of 2024-12-31 --rows 4",
     ),
     (
+        "Who came last to each berth, at the end of every month?",
+        "jembric latest stays.csv --per berth --date arrived --at-each month | jembric columns - 'state_on, berth, vessel, arrived, left' \
+         --rows 6",
+    ),
+    (
         "When was each vessel first at a berth?",
         "jembric earliest stays.csv --per vessel --date arrived --rows 4",
+    ),
+    (
+        "How many berths were in use on each day of April, and how many ships came and went?",
+        "jembric active stays.csv --start arrived --end left --count --range 2025-04 --rows 5",
+    ),
+    (
+        "In which months was each stay active, for how many days, and what is each month's part of its tonnage?",
+        "jembric active stays.csv --start arrived --end left --grain month --share tons | jembric filter - 'tons_share < tons' \
+         --rows 5",
+    ),
+    (
+        "And per berth and quarter?",
+        "jembric active stays.csv --start arrived --end left --grain quarter --count --per berth --sum tons --rows 6",
+    ),
+    (
+        "Which ships lay at the quays on 31 March?",
+        "jembric active stays.csv --start arrived --end left --on 2025-03-31",
+    ),
+    (
+        "When was each berth idle, and for how long?",
+        "jembric spells stays.csv --per berth --start arrived --end left --idle | jembric sort - days:down --rows 5",
+    ),
+    (
+        "For how long did each result of an inspection stand?",
+        "jembric spells inspections.csv --per vessel --date inspected_on --value result --rows 5",
+    ),
+    (
+        "Which lifts took place while the vessel lay at a berth?",
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --bring stay,berth \
+         --reconcile tons --rows 4",
+    ),
+    (
+        "Which did not, and why?",
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --keep stray-events",
+    ),
+    (
+        "In which stays was nothing lifted?",
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --keep empty-windows --rows 4",
+    ),
+    (
+        "Which price was in force on the day of each lift, and what does it come to?",
+        "jembric within lifts.csv tariff.csv --match crane --date lifted_on --window valid_from.. --pick last --keep every-event | \
+         jembric add - 'price = round(tons * per_ton, 2)' --rows 4",
+    ),
+    (
+        "Which stays overlapped at one berth?",
+        "jembric within stays.csv stays.csv --match berth --interval arrived..left --window arrived..left --bring 'stay as other' | \
+         jembric filter - 'stay < other' | jembric columns - 'berth, stay, other, overlap_start, overlap_end, overlap_days' --rows 4",
+    ),
+    (
+        "How many days ago was each vessel's last inspection, on 30 June 2025, and in which band is that?",
+        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm | jembric elapsed - --from inspected_on \
+         --to as-of --as-of 2025-06-30 --bands 0,90,180 | jembric sort - elapsed_days:down --rows 5",
+    ),
+    (
+        "How long is it between a vessel's inspections?",
+        "jembric elapsed inspections.csv --since-previous --per vessel --date inspected_on --rows 4",
+    ),
+    (
+        "Which dues are still open, and how many days late are they?",
+        "jembric filter dues.csv 'paid is missing and due < as_of' --as-of 2025-06-30 | jembric add - 'days_late = as_of - due' \
+         'fee = round(amount * 0.0125, 2)' --as-of 2025-06-30 | jembric sort - days_late:down --rows 4",
+    ),
+    (
+        "How many workdays did it take to pay?",
+        "jembric elapsed dues.csv --from issued --to paid --unit workdays --holidays holidays.csv --name took --rows 4",
+    ),
+    (
+        "On which days did the water stand higher than ever before?",
+        "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing - | jembric filter - is_high \
+         --rows 6",
+    ),
+    (
+        "And what was its mean over the last seven days?",
+        "jembric running gauge.csv --per gauge --date day --mean level_m --trailing '7 days' --missing - --rows 4",
+    ),
+    (
+        "How much was in the fuel tank after each day?",
+        "jembric stack fuel_in.csv fuel_out.csv --source book | jembric add - \
+         \"change = if book = 'fuel_in' then litres else -litres\" | jembric running - --date day --sum 'change as in_tank' --opening 12000 | \
+         jembric columns - 'day, book, change, in_tank' --rows 5",
+    ),
+    (
+        "How many dues were paid so far in each fiscal year?",
+        "jembric running dues.csv --date paid --sum 'amount as paid_so_far' --count --anew-each year --year-start April | jembric sort - paid \
+         --rows 4",
+    ),
+    (
+        "What was lifted in the last nine months?",
+        "jembric recent lifts.csv --date lifted_on --last '9 months' --rows 3",
+    ),
+    (
+        "And in the two quarters before this one?",
+        "jembric recent lifts.csv --date lifted_on --previous '2 quarters' --as-of 2025-06-30 --rows 3",
+    ),
+    (
+        "What did the cranes do on Tuesdays and Thursdays, by the harbour's own clocks, around the change of the clocks?",
+        "jembric add crane_log.csv 'day = date(at)' 'time = time(at)' 'weekday = weekday(at)' --zone Europe/Lisbon | jembric filter - \
+         'weekday(day) in (tue, thu)' --rows 4",
+    ),
+    (
+        "Which days does the harbour's year have, of those that the stays cover?",
+        "jembric almanac --covering stays.csv:arrived,left --holidays holidays.csv --year-start April | jembric columns - \
+         'date, weekday, iso_week, year_quarter, fiscal_year, is_workday, records_arrived, records_left' --rows 4",
+    ),
+    (
+        "On which days did more than two vessels arrive?",
+        "jembric almanac --covering stays.csv:arrived | jembric filter - 'records_arrived > 2' | jembric columns - \
+         'date, weekday, records_arrived' --rows 4",
+    ),
+    (
+        "What do both fuel books say together?",
+        "jembric stack fuel_in.csv fuel_out.csv --source book --rows 3",
     ),
 ];
 
 /// Where a command's files are.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Files {
+pub(crate) enum Files<'a> {
     OfTheDisk,
-    OfTheDemo,
+    /// The tables of the demo, and what is piped into the command.
+    OfTheDemo(&'a [u8]),
 }
 
-impl Files {
+impl Files<'_> {
     pub(crate) fn read(self, reading: &Reading, file: &str) -> Result<Table> {
         match self {
             Files::OfTheDisk if file == "-" => reading.stream("standard input", io::stdin().lock()),
             Files::OfTheDisk => reading.file(file),
-            Files::OfTheDemo => {
+            Files::OfTheDemo(piped) if file == "-" => reading.stream("standard input", piped),
+            Files::OfTheDemo(_) => {
                 let text = TABLES.iter().find(|(name, _)| *name == file).map_or("", |(_, text)| text);
                 reading.stream(file, text.as_bytes())
             }
         }
+    }
+
+    /// The days of a file of holidays.
+    pub(crate) fn holidays(self, file: &str) -> Result<Vec<Day>> {
+        holidays_of(&self.read(&holidays_reading(), file)?)
     }
 
     /// What the header tells, where it can be read without reading what follows.
@@ -83,12 +212,29 @@ pub(crate) fn run(screen: &mut Screen) -> std::result::Result<(), Failure> {
     screen.words(welcome)?;
     for (question, line) in QUESTIONS {
         screen.words(&format!("\n{BOLD}{question}{BOLD:#}\n$ {line}\n\n"))?;
-        let typed = command().try_get_matches_from(line.split_whitespace())?;
-        if let Some((name, typed)) = typed.subcommand() {
-            run::step(name, typed, Files::OfTheDemo, screen)?;
+        let mut piped = Vec::new();
+        let mut commands = line.split(" | ").peekable();
+        while let Some(command) = commands.next() {
+            let kept = Kept::default();
+            if commands.peek().is_some() {
+                one(command, &piped, &mut Screen::with_answers_kept(kept.clone()))?;
+            } else {
+                one(command, &piped, screen)?;
+            }
+            piped = kept.bytes();
         }
     }
     Ok(())
+}
+
+/// Runs one command line, as a shell would take it apart.
+fn one(line: &str, piped: &[u8], screen: &mut Screen) -> std::result::Result<(), Failure> {
+    let words = shlex::split(line).unwrap_or_default();
+    let typed = command().try_get_matches_from(words)?;
+    match typed.subcommand() {
+        Some((name, typed)) => run::step(name, typed, Files::OfTheDemo(piped), screen),
+        None => Ok(()),
+    }
 }
 
 /// Writes the tables to a directory, where none of them is there already.

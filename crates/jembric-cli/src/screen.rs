@@ -3,13 +3,35 @@
 use anstyle::{AnsiColor, Style};
 use jembric::{Error, Result};
 use std::{
+    cell::RefCell,
     fmt::Display,
     io::{self, IsTerminal, Write},
+    rc::Rc,
 };
 
 pub(crate) const BOLD: Style = Style::new().bold();
 const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 const ERROR: Style = AnsiColor::Red.on_default().bold();
+
+/// Answers that are kept.
+#[derive(Clone, Default)]
+pub(crate) struct Kept(Rc<RefCell<Vec<u8>>>);
+
+impl Kept {
+    pub(crate) fn bytes(&self) -> Vec<u8> {
+        self.0.borrow().clone()
+    }
+}
+
+impl Write for Kept {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.borrow_mut().write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
 
 /// Two streams. Words are coloured only where a stream is a terminal and `NO_COLOR` is not set; data is never touched.
 pub(crate) struct Screen {
@@ -50,6 +72,12 @@ impl Screen {
             account_width: width_of(io::stdout()),
             shows_progress: false,
         }
+    }
+
+    /// The same, but for answers, which are kept for the command that reads them.
+    pub(crate) fn with_answers_kept(kept: Kept) -> Screen {
+        let answers = Box::new(kept);
+        Screen { answers, answers_coloured: false, is_terminal: false, width: None, ..Screen::as_one_text() }
     }
 
     /// Writes to where answers go.

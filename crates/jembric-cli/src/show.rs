@@ -10,19 +10,16 @@ use jembric::{
 };
 use std::fmt::Write as _;
 
-/// The first rows of a table as aligned text, and how many more there are. Cells wrap where the terminal is too narrow.
-pub(crate) fn table(table: &Table, rows: usize, width: Option<u16>) -> String {
-    let shown = rows.min(table.rows());
-    let cells = |row| table.columns().iter().map(move |column| printable(&CellText::new(column).text(row)));
+/// A table's first rows as aligned text, and how many more of all there are. Cells wrap where the terminal is too narrow.
+pub(crate) fn table(table: &Table, all: u64, width: Option<u16>) -> String {
+    let shown = table.rows();
+    let columns = CellText::of(table);
+    let cells = |row| columns.iter().map(move |column| printable(&column.text(row)));
     let mut text = grid(table.names().map(str::to_owned), (0..shown).map(cells), &io::numeric(table), width);
-    if shown < table.rows() {
-        let more = table.rows() - shown;
-        let _ = writeln!(
-            text,
-            "… and {more} more {} (--rows {} shows all)",
-            if more == 1 { "row" } else { "rows" },
-            table.rows()
-        );
+    let more = all - shown as u64;
+    if more > 0 {
+        let rows = if more == 1 { "row" } else { "rows" };
+        let _ = writeln!(text, "… and {more} more {rows} (--rows {all} shows all)");
     }
     text
 }
@@ -98,15 +95,15 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
         let _ = writeln!(text, "\n{BOLD}Dates{BOLD:#}");
     }
     for (column, dates) in dated {
-        let days = many(dates.covered.days().into(), "day");
-        let without = match dates.days_without {
+        let periods = many(dates.periods.into(), dates.first.periods().grain().word());
+        let without = match dates.without {
             0 => "each with a record".to_owned(),
-            days => format!("{days} without a record"),
+            periods => format!("{periods} without a record"),
         };
         let written =
             column.notation.as_ref().map(|notation| format!("; written like {notation}")).unwrap_or_default();
-        let _ =
-            writeln!(text, "  {}: {}, {days}, {without}{written}", printable(&column.name), dates.covered);
+        let (name, first, last) = (printable(&column.name), dates.first, dates.last);
+        let _ = writeln!(text, "  {name}: {first}..{last}, {periods}, {without}{written}");
     }
     let _ = writeln!(text, "\n{BOLD}What looks wrong{BOLD:#}");
     for finding in &look.findings {
@@ -163,7 +160,7 @@ mod tests {
 
     #[test]
     fn a_row_is_a_line_and_nothing_in_it_disturbs_the_terminal() {
-        insta::assert_snapshot!(table(&notes(), 9, None), @"
+        insta::assert_snapshot!(table(&notes(), 3, None), @"
           note         tons
         ─────────────────────
           two lines       7
@@ -174,13 +171,13 @@ mod tests {
 
     #[test]
     fn rows_that_are_not_shown_are_counted() {
-        assert!(table(&notes(), 2, None).ends_with("… and 1 more row (--rows 3 shows all)\n"));
-        assert!(table(&notes(), 0, None).ends_with("… and 3 more rows (--rows 3 shows all)\n"));
+        assert!(table(&notes().head(2), 3, None).ends_with("… and 1 more row (--rows 3 shows all)\n"));
+        assert!(table(&notes().head(0), 3, None).ends_with("… and 3 more rows (--rows 3 shows all)\n"));
     }
 
     #[test]
     fn cells_wrap_where_the_terminal_is_narrow() {
-        let text = table(&notes(), 9, Some(18));
+        let text = table(&notes(), 3, Some(18));
         assert!(text.lines().all(|line| line.chars().count() <= 18), "{text}");
         assert!(text.contains("lines"), "{text}");
     }

@@ -2,11 +2,11 @@
 
 use crate::{
     Failure,
-    arguments::{AnswerFormat, DateOrder, ReadArguments},
+    arguments::{AnswerArguments, AnswerFormat, DateOrder, ReadArguments},
 };
 use jembric::{
-    Error, Table,
-    calendar::{AsOf, Day},
+    Context, Error, Table,
+    calendar::{AsOf, Day, Moment, Zone},
     io::{Format, Order, Reading},
 };
 use std::path::Path;
@@ -70,13 +70,60 @@ impl Shown {
     }
 }
 
-/// The day that an as-of date means, given the clock's day and the table that is asked about.
-pub(crate) fn as_of(text: &str, today: Day, table: &Table) -> jembric::Result<Day> {
-    Ok(text.parse::<AsOf>()?.resolve(today, |column| table.newest(column))?)
+/// Which day a chain of steps speaks of, and in which zone days are cut.
+pub(crate) struct Asked {
+    as_of: Option<AsOf>,
+    zone: Option<Zone>,
+    today: Day,
 }
 
-/// The machine's day, in its own time zone.
-pub(crate) fn today() -> Day {
-    let date = jiff::ZonedDateTime::now().date();
-    Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32).unwrap_or(Day::MIN)
+impl AnswerArguments {
+    /// What was said of the as-of date and the zone, with the clock's day in that zone, or else the machine's.
+    pub(crate) fn asked(&self) -> jembric::Result<Asked> {
+        let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose()?;
+        let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose()?;
+        Ok(Asked { as_of, today: today(zone.as_ref()), zone })
+    }
+}
+
+impl Asked {
+    /// What is known before any data is read.
+    pub(crate) fn context(&self) -> jembric::Result<Context> {
+        let context = Context::new().zone(self.zone.clone().unwrap_or_default()).today(self.today);
+        Ok(match &self.as_of {
+            None => context,
+            Some(as_of) if as_of.needs_data() => context.as_of_follows(),
+            Some(as_of) => context.as_of(as_of.resolve(self.today, |_| Ok(self.today))?),
+        })
+    }
+
+    /// What is known once the first table is read.
+    pub(crate) fn context_with(&self, context: Context, table: Option<&Table>) -> jembric::Result<Context> {
+        match (&self.as_of, table) {
+            (Some(as_of), Some(table)) if as_of.needs_data() => {
+                let zone = context.zone.clone();
+                Ok(context.as_of(as_of.resolve(self.today, |column| table.newest(column, &zone))?))
+            }
+            (Some(as_of), None) if as_of.needs_data() => Err(Error::Setting {
+                setting: "as-of",
+                value: format!("`{as_of}`, where no file is read"),
+                expected: "a date or `today`".to_owned(),
+            }),
+            _ => Ok(context),
+        }
+    }
+}
+
+/// The day that the clock shows, in a zone or in the machine's own.
+fn today(zone: Option<&Zone>) -> Day {
+    let now = jiff::Timestamp::now();
+    let here = || {
+        let date = now.to_zoned_datetime(jiff::tz::TimeZone::system()).date();
+        Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)
+    };
+    let day = match zone {
+        Some(zone) => Moment::from_micros(zone.reading(now.as_microsecond())).map(Moment::day),
+        None => here(),
+    };
+    day.unwrap_or(Day::MIN)
 }

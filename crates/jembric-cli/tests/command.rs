@@ -2,36 +2,12 @@
 
 #![allow(clippy::unwrap_used)]
 
-use assert_cmd::{Command, cargo::cargo_bin_cmd};
-use rstest::{fixture, rstest};
+mod harness;
+
+use harness::{harbour, jembric, run};
+use rstest::rstest;
 use std::{fs, path::Path};
 use tempfile::TempDir;
-
-/// The demo's tables, as `jembric demo --into` writes them.
-#[fixture]
-fn harbour() -> TempDir {
-    let directory = tempfile::tempdir().unwrap();
-    jembric(directory.path(), &["demo", "--into", "."]).assert().success().stderr("9 tables in .\n");
-    directory
-}
-
-fn jembric(directory: &Path, arguments: &[&str]) -> Command {
-    let mut command = cargo_bin_cmd!("jembric");
-    command.current_dir(directory).args(arguments);
-    command
-}
-
-struct Ran {
-    out: String,
-    err: String,
-    code: i32,
-}
-
-fn run(directory: &Path, arguments: &[&str]) -> Ran {
-    let output = jembric(directory, arguments).output().unwrap();
-    let text = |bytes| String::from_utf8(bytes).unwrap();
-    Ran { out: text(output.stdout), err: text(output.stderr), code: output.status.code().unwrap() }
-}
 
 #[rstest]
 fn the_answer_goes_to_one_stream_and_its_account_to_the_other(harbour: TempDir) {
@@ -112,7 +88,7 @@ fn a_ledger_for_programs_reconciles_sums(harbour: TempDir) {
     let ledger: serde_json::Value = serde_json::from_str(&ran.err).unwrap();
     let cents =
         |fate: &str| ledger["reconciled"][0][fate].as_str().unwrap().replace('.', "").parse::<i64>().unwrap();
-    assert_eq!(cents("in"), cents("kept") + cents("dropped") + cents("set_aside"));
+    assert_eq!(cents("in"), cents("kept") + cents("dropped") + cents("set-aside"));
     assert_eq!(ledger["rows-in"], 133);
 }
 
@@ -457,16 +433,26 @@ fn shells_complete_the_commands(#[case] shell: &str) {
     assert!(ran.code == 0 && ran.out.contains("earliest") && ran.out.contains("date-order"));
 }
 
+/// The words of a command line, as a shell would take it apart, without the command's own name.
+fn words(line: &str) -> Vec<String> {
+    shlex::split(line).unwrap().split_off(1)
+}
+
 #[test]
 fn the_help_of_each_command_begins_with_what_it_answers_and_an_example_that_runs() {
     let harbour = harbour();
-    for command in ["look", "latest", "earliest"] {
+    let commands = [
+        "look", "latest", "earliest", "elapsed", "recent", "almanac", "filter", "add", "sort", "columns",
+        "stack",
+    ];
+    for command in commands {
         let help = run(harbour.path(), &[command, "--help"]).out;
-        assert!(help.starts_with("What "), "{help}");
-        let example = help.lines().nth(3).unwrap().trim();
-        let arguments: Vec<&str> = example.split_whitespace().skip(1).collect();
+        assert!(help.lines().next().unwrap().ends_with('?'), "{help}");
+        let example = help.lines().find(|line| line.starts_with("  jembric")).unwrap().trim();
+        let arguments = words(example);
         assert_eq!(arguments[0], command);
-        assert_eq!(run(harbour.path(), &arguments).code, 0, "{example}");
+        let ran = run(harbour.path(), &arguments.iter().map(String::as_str).collect::<Vec<_>>());
+        assert_eq!(ran.code, 0, "{example}: {}", ran.err);
     }
 }
 
@@ -474,16 +460,27 @@ fn the_help_of_each_command_begins_with_what_it_answers_and_an_example_that_runs
 fn the_demo_shows_each_command_and_its_answer() {
     let ran = run(Path::new("."), &["demo"]);
     assert_eq!((ran.code, ran.err.as_str()), (0, ""));
-    let commands: Vec<&str> = ran.out.lines().filter_map(|line| line.strip_prefix("$ ")).collect();
-    assert_eq!(commands.len(), 5);
-    assert_eq!(ran.out.matches("balance").count(), 4);
+    let lines: Vec<&str> = ran.out.lines().filter_map(|line| line.strip_prefix("$ ")).collect();
+    assert_eq!(lines.len(), 31);
+    let steps = lines.iter().map(|line| line.split(" | ").count()).sum::<usize>();
+    let of_two_sides = lines.iter().filter(|line| line.starts_with("jembric within")).count();
+    assert_eq!(ran.out.matches("balance").count(), steps - 1 + of_two_sides, "all but the look");
     let harbour = harbour();
-    for command in commands {
-        let arguments: Vec<&str> = command.split_whitespace().skip(1).collect();
-        let arguments =
-            [&arguments[..], if arguments[0] == "look" { &[] } else { &["--format", "table"] }].concat();
-        let typed = run(harbour.path(), &arguments);
-        assert!(ran.out.contains(&typed.out), "{command}");
-        assert!(ran.out.contains(typed.err.trim_end()), "{command}");
+    for line in lines {
+        let mut piped = Vec::new();
+        let mut commands = line.split(" | ").peekable();
+        while let Some(command) = commands.next() {
+            let mut arguments = words(command);
+            if commands.peek().is_none() && arguments[0] != "look" {
+                arguments.extend(["--format".to_owned(), "table".to_owned()]);
+            }
+            let mut typed =
+                jembric(harbour.path(), &arguments.iter().map(String::as_str).collect::<Vec<_>>());
+            let output = typed.write_stdin(piped).output().unwrap();
+            let err = String::from_utf8(output.stderr).unwrap();
+            assert!(ran.out.contains(err.trim_end()), "{command}: {err}");
+            piped = output.stdout;
+        }
+        assert!(ran.out.contains(&String::from_utf8(piped).unwrap()), "{line}");
     }
 }

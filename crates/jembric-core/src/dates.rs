@@ -2,43 +2,69 @@
 
 use crate::{
     calendar::{
-        Day, MICROS_PER_DAY, Moment,
+        Day, MICROS_PER_DAY, Moment, Periods, Range, Zone,
         notation::{self, Order},
     },
-    error::{AmbiguousDates, BadCell, Error, NotDates, Result},
-    table::{Table, Type},
+    columnwise,
+    error::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers, Result},
+    shape::Type,
+    table::Table,
 };
-use arrow_array::{Array, Date32Array, StringViewArray, TimestampMicrosecondArray, cast::AsArray};
-use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_arith::aggregate::max;
+use arrow_array::{
+    Array, Date32Array, StringViewArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
+};
+use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
+use arrow_cast::display::array_value_to_string;
 use arrow_schema::DataType;
+use arrow_select::take::take;
+use std::borrow::Cow;
 
 impl Table {
     /// The column as days or moments; otherwise an error that tells which of its cells are no dates.
-    pub(crate) fn dates(&self, name: &str) -> Result<Dates<'_>> {
+    pub(crate) fn dates(&self, name: &str) -> Result<Dates> {
         let column = self.column(name)?;
-        self.shape().expect_dates(name).map_err(|error| self.explain(error))?;
+        let shape = self.shape();
+        shape.expect_dates(name).map_err(|error| self.explain(error))?;
+        let periods = shape.find(name)?.kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
         Ok(match column.data_type() {
-            DataType::Date32 => Dates::Days(column.as_primitive()),
-            DataType::Timestamp(..) => Dates::Moments(column.as_primitive()),
+            DataType::Date32 => Dates::Days(column.as_primitive().clone(), periods),
+            DataType::Timestamp(..) => Dates::Moments(column.as_primitive().clone()),
             _ => Dates::Missing(column.len()),
         })
     }
 
-    /// The newest day of a column of dates or moments.
+    /// A cell in words: dates and moments as they are written everywhere else.
+    pub(crate) fn cell_text(&self, name: &str, row: usize) -> Result<String> {
+        let dated = matches!(self.shape().find(name)?.kind, Some(Type::Date(_) | Type::Moment { .. }));
+        if dated {
+            Ok(self.dates(name)?.text(row))
+        } else {
+            Ok(array_value_to_string(self.column(name)?, row)?)
+        }
+    }
+
+    /// The newest day of a column of dates, moments or periods: that of points in time is their day in the zone, that of
+    /// periods the last of the newest.
     ///
     /// Errors: the column is missing, holds no dates, or has no value. Costs one pass over it.
-    pub fn newest(&self, name: &str) -> Result<Day> {
+    pub fn newest(&self, name: &str, zone: &Zone) -> Result<Day> {
         let newest = match self.dates(name)? {
-            Dates::Days(days) => days.iter().flatten().max().and_then(Day::from_number),
+            Dates::Days(days, periods) => {
+                let newest = max(&days).and_then(Day::from_number);
+                newest.map(|day| periods.of(day).last())
+            }
             Dates::Moments(moments) => {
-                moments.iter().flatten().max().and_then(Moment::from_micros).map(Moment::day)
+                let reading =
+                    |micros| if moments.timezone().is_some() { zone.reading(micros) } else { micros };
+                max(&moments).map(reading).and_then(Moment::from_micros).map(Moment::day)
             }
             Dates::Missing(_) => None,
         };
         newest.ok_or_else(|| Error::NoNewest { column: name.to_owned() })
     }
 
-    /// The error that says more, where a text column was to be used as dates: which cells are not, or that all of them can
+    /// The error that says more, where a text column was to be used as numbers or dates: which cells are not, or that all of them can
     /// be read with the day first and with the month first.
     pub(crate) fn explain(&self, error: Error) -> Error {
         match error {
@@ -48,8 +74,27 @@ impl Table {
                     Err(error) => error,
                 }
             }
+            Error::WrongType { file, column, expected: "numbers", found: Type::Text } => {
+                self.why_not_numbers(file, column)
+            }
             error => error,
         }
+    }
+
+    /// The error with the cells that are no numbers, where others are; otherwise it is a column of texts.
+    fn why_not_numbers(&self, file: Option<String>, column: String) -> Error {
+        let cells = self.column(&column).ok().and_then(|cells| cells.as_string_view_opt());
+        let texts = || cells.into_iter().flat_map(|cells| cells.iter().enumerate());
+        let values = || texts().filter_map(|(row, text)| Some((row, text?)));
+        let is_number = |text: &str| text.trim().parse::<f64>().is_ok_and(f64::is_finite);
+        let bad = || values().filter(|(_, text)| !is_number(text));
+        let (all, bad_ones) = (values().count() as u64, bad().count() as u64);
+        if bad_ones * 2 > all {
+            return Error::WrongType { file, column, expected: "numbers", found: Type::Text };
+        }
+        let line = |row| self.origin().map(|origin| origin.line(row));
+        let first = bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
+        Error::NotNumbers(Box::new(NotNumbers { file, column, values: all, bad: bad_ones, first }))
     }
 
     fn why_not_dates(&self, file: Option<String>, column: String, cells: &StringViewArray) -> Error {
@@ -115,41 +160,100 @@ fn offsets_wanted(cells: &StringViewArray) -> bool {
     with * 2 > dates().count()
 }
 
-/// A column used as dates.
-pub(crate) enum Dates<'a> {
-    Days(&'a Date32Array),
-    Moments(&'a TimestampMicrosecondArray),
+/// A column used as dates. Its arrays share their values with the table's.
+#[derive(Clone, Debug)]
+pub(crate) enum Dates {
+    /// Days, or the first days of periods.
+    Days(Date32Array, Periods),
+    Moments(TimestampMicrosecondArray),
     /// A column without any value.
     Missing(usize),
 }
 
-impl Dates<'_> {
+impl Dates {
     pub(crate) fn nulls(&self) -> Option<NullBuffer> {
         match self {
-            Dates::Days(days) => days.nulls().cloned(),
+            Dates::Days(days, _) => days.nulls().cloned(),
             Dates::Moments(moments) => moments.nulls().cloned(),
             Dates::Missing(rows) => Some(NullBuffer::new_null(*rows)),
         }
     }
 
-    /// Which rows are dated after this day; what it says of rows without a date means nothing.
-    pub(crate) fn after(&self, day: Day) -> BooleanBuffer {
+    /// Whether the column holds points in time, which only a time zone cuts into days.
+    pub(crate) fn are_instants(&self) -> bool {
+        matches!(self, Dates::Moments(moments) if moments.timezone().is_some())
+    }
+
+    /// How the column's days are cut: days themselves, unless it holds longer periods.
+    pub(crate) fn periods(&self) -> Periods {
         match self {
-            Dates::Days(days) => {
+            Dates::Days(_, periods) => *periods,
+            _ => Periods::DAYS,
+        }
+    }
+
+    /// The dates of these rows.
+    pub(crate) fn take(&self, rows: &UInt32Array) -> Result<Dates> {
+        Ok(match self {
+            Dates::Days(days, periods) => {
+                Dates::Days(take(days, rows, None)?.as_primitive().clone(), *periods)
+            }
+            Dates::Moments(moments) => Dates::Moments(take(moments, rows, None)?.as_primitive().clone()),
+            Dates::Missing(_) => Dates::Missing(rows.len()),
+        })
+    }
+
+    /// Which rows are dated after this day; what it says of rows without a date means nothing.
+    pub(crate) fn after(&self, day: Day, zone: &Zone) -> BooleanBuffer {
+        match self {
+            Dates::Days(days, _) => {
                 BooleanBuffer::collect_bool(days.len(), |row| days.values()[row] > day.number())
             }
             Dates::Moments(moments) => {
-                let next_midnight = (i64::from(day.number()) + 1) * MICROS_PER_DAY;
+                let next_midnight = self.midnight(i64::from(day.number()) + 1, zone);
                 BooleanBuffer::collect_bool(moments.len(), |row| moments.values()[row] >= next_midnight)
             }
             Dates::Missing(rows) => BooleanBuffer::new_unset(*rows),
         }
     }
 
+    /// Which rows are dated before the range and which after it; what it says of rows without a date means nothing. One pass.
+    pub(crate) fn outside(&self, range: Range, zone: &Zone) -> [BooleanBuffer; 2] {
+        let (first, last) = (range.first().number(), range.last().number());
+        match self {
+            Dates::Days(days, _) => outside(days.values(), first, last),
+            Dates::Moments(moments) => {
+                let (start, end) =
+                    (self.midnight(first.into(), zone), self.midnight(i64::from(last) + 1, zone));
+                outside(moments.values(), start, end - 1)
+            }
+            Dates::Missing(rows) => [(); 2].map(|()| BooleanBuffer::new_unset(*rows)),
+        }
+    }
+
+    /// The first microsecond of the day of this number, as the column tells time.
+    fn midnight(&self, number: i64, zone: &Zone) -> i64 {
+        let reading = number * MICROS_PER_DAY;
+        if self.are_instants() { zone.instant(reading) } else { reading }
+    }
+
+    /// The day of each row, as a number; what it is for rows without a date means nothing.
+    pub(crate) fn day_numbers(&self, zone: &Zone) -> Cow<'_, [i32]> {
+        let day = |micros: i64| micros.div_euclid(MICROS_PER_DAY) as i32;
+        match self {
+            Dates::Days(days, _) => Cow::Borrowed(days.values()),
+            Dates::Moments(moments) if self.are_instants() && !zone.is_utc() => {
+                Cow::Owned(zone.readings(moments.values()).map(day).collect())
+            }
+            Dates::Moments(moments) => Cow::Owned(columnwise::map(moments.values(), day)),
+            Dates::Missing(rows) => Cow::Owned(vec![0; *rows]),
+        }
+    }
+
     /// The date of a row as a number that sorts in time; the row has one.
     pub(crate) fn sortable(&self, row: usize) -> i64 {
         match self {
-            Dates::Days(days) => days.value(row).into(),
+            Dates::Days(days, _) => days.value(row).into(),
             Dates::Moments(moments) => moments.value(row),
             Dates::Missing(_) => 0,
         }
@@ -158,8 +262,8 @@ impl Dates<'_> {
     /// The date of a row in words; empty where there is none.
     pub(crate) fn text(&self, row: usize) -> String {
         match self {
-            Dates::Days(days) if days.is_valid(row) => {
-                Day::from_number(days.value(row)).map(|day| day.to_string()).unwrap_or_default()
+            Dates::Days(days, periods) if days.is_valid(row) => {
+                Day::from_number(days.value(row)).map(|day| periods.of(day).to_string()).unwrap_or_default()
             }
             Dates::Moments(moments) if moments.is_valid(row) => {
                 let utc = if moments.timezone().is_some() { "Z" } else { "" };
@@ -170,6 +274,12 @@ impl Dates<'_> {
             _ => String::new(),
         }
     }
+}
+
+/// Which values are below the first and which above the last.
+fn outside<T: Copy + PartialOrd + Sync>(values: &[T], first: T, last: T) -> [BooleanBuffer; 2] {
+    let bits = |words| BooleanBuffer::new(Buffer::from_vec(words), 0, values.len());
+    columnwise::outside(values, first, last).map(bits)
 }
 
 #[cfg(test)]

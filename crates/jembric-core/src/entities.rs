@@ -11,7 +11,7 @@
 //!   end. Which number an entity gets is not part of any answer.
 
 use crate::{error::Result, table::Table};
-use arrow_array::{Array, ArrayRef, StringViewArray, cast::AsArray, types::*};
+use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::DataType;
 use foldhash::fast::FixedState;
@@ -52,19 +52,31 @@ impl Entities {
     ///
     /// Errors: a column is missing. Costs about one random memory access for each row and column.
     pub fn number<N: AsRef<str>>(table: &Table, columns: &[N], missing: Missing) -> Result<Entities> {
+        let columns = columns.iter().map(|name| table.column(name.as_ref()).cloned());
+        let columns = columns.collect::<Result<Vec<_>>>()?;
+        let none: Vec<ArrayRef> = columns.iter().map(|column| column.slice(0, 0)).collect();
+        let other = Side { columns: &none, rows: 0 };
+        Entities::number_both(Side { columns: &columns, rows: table.rows() }, other, missing)
+    }
+
+    /// Numbers the entities of two tables alike: the rows of the first come first, then those of the second. What they are
+    /// identified by is given as columns, whose types agree in pairs.
+    ///
+    /// Errors: both together have more rows than there are numbers.
+    pub(crate) fn number_both(one: Side<'_>, other: Side<'_>, missing: Missing) -> Result<Entities> {
+        let rows = one.rows + other.rows;
+        if rows >= u32::MAX as usize {
+            return Err(crate::Error::TooManyRows { rows });
+        }
         let mut all: Option<Entities> = None;
-        for name in columns {
-            let column = number_column(table.column(name.as_ref())?, missing);
+        for (one, other) in one.columns.iter().zip(other.columns) {
+            let column = number_columns(one, other, missing);
             all = Some(match all {
                 None => column,
                 Some(before) => before.paired_with(&column),
             });
         }
-        Ok(all.unwrap_or_else(|| Entities {
-            ids: vec![0; table.rows()],
-            count: (table.rows() > 0).into(),
-            without: 0,
-        }))
+        Ok(all.unwrap_or_else(|| Entities { ids: vec![0; rows], count: (rows > 0).into(), without: 0 }))
     }
 
     /// Entities that have dense numbers already: each below `count`, or [`Entities::NONE`]; otherwise none.
@@ -113,35 +125,70 @@ impl Entities {
     }
 }
 
-fn number_column(column: &ArrayRef, missing: Missing) -> Entities {
-    let nulls = column.logical_nulls();
-    let (rows, nulls) = (column.len(), nulls.as_ref());
+/// The columns that identify the entities of one of two tables.
+#[derive(Clone, Copy)]
+pub(crate) struct Side<'a> {
+    pub(crate) columns: &'a [ArrayRef],
+    pub(crate) rows: usize,
+}
+
+/// Numbers a column's values and then those of another of its type.
+fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entities {
+    let (split, rows) = (one.len(), one.len() + other.len());
+    let valid = |nulls: Option<NullBuffer>, rows| {
+        nulls.map_or_else(|| BooleanBuffer::new_set(rows), NullBuffer::into_inner)
+    };
+    let nulls = match (one.logical_nulls(), other.logical_nulls()) {
+        (None, None) => None,
+        (these, None) if other.is_empty() => these,
+        (these, those) => {
+            let (these, those) = (valid(these, split), valid(those, other.len()));
+            let both = |row| if row < split { these.value(row) } else { those.value(row - split) };
+            Some(NullBuffer::new(BooleanBuffer::collect_bool(rows, both)))
+        }
+    };
+    let nulls = nulls.as_ref();
     macro_rules! numbered {
+        ($keys:ident, $type:ty, $key:expr) => {{
+            let these = one.as_primitive::<$type>().values();
+            let those = other.as_primitive::<$type>().values();
+            let value = |row: usize| if row < split { these[row] } else { those[row - split] };
+            number(&$keys(|row: usize| $key(value(row))), rows, nulls, missing)
+        }};
         ($type:ty) => {{
-            let values = column.as_primitive::<$type>().values();
-            number(&Numbers(|row: usize| values[row] as u64), rows, nulls, missing)
+            let these = one.as_primitive::<$type>().values();
+            let those = other.as_primitive::<$type>().values();
+            let value = |row: usize| i64::from(if row < split { these[row] } else { those[row - split] });
+            number_close(value, rows, nulls, missing)
+                .unwrap_or_else(|| number(&Numbers(|row: usize| value(row) as u64), rows, nulls, missing))
         }};
     }
-    match column.data_type() {
-        DataType::Utf8View => number(&Texts(column.as_string_view()), rows, nulls, missing),
+    match one.data_type() {
+        DataType::Utf8View => {
+            let (these, those) = (one.as_string_view(), other.as_string_view());
+            let buffers = these.data_buffers().iter().chain(those.data_buffers().iter());
+            let more = (these.data_buffers().len() as u128) << 64;
+            let view = |row: usize| match row.checked_sub(split) {
+                None => these.views()[row],
+                Some(row) if those.views()[row] as u32 <= SHORT => those.views()[row],
+                Some(row) => those.views()[row] + more,
+            };
+            let texts = Texts { view, buffers: buffers.map(|buffer| &buffer[..]).collect() };
+            number(&texts, rows, nulls, missing)
+        }
         DataType::Int64 => numbered!(Int64Type),
         DataType::Date32 => numbered!(Date32Type),
         DataType::Timestamp(..) => numbered!(TimestampMicrosecondType),
         DataType::Time64(_) => numbered!(Time64MicrosecondType),
         DataType::Decimal64(..) => numbered!(Decimal64Type),
-        DataType::Float64 => {
-            let values = column.as_primitive::<Float64Type>().values();
-            number(&Numbers(|row: usize| values[row].to_bits()), rows, nulls, missing)
-        }
+        DataType::Float64 => numbered!(Numbers, Float64Type, f64::to_bits),
+        DataType::Decimal128(..) => numbered!(Wide, Decimal128Type, |value| value),
         DataType::Boolean => {
-            let values = column.as_boolean().values();
-            number(&Numbers(|row: usize| values.value(row).into()), rows, nulls, missing)
+            let (these, those) = (one.as_boolean().values(), other.as_boolean().values());
+            let value = |row: usize| if row < split { these.value(row) } else { those.value(row - split) };
+            number(&Numbers(|row: usize| value(row).into()), rows, nulls, missing)
         }
-        DataType::Decimal128(..) => {
-            let values = column.as_primitive::<Decimal128Type>().values();
-            number(&Wide(values), rows, nulls, missing)
-        }
-        // A column without any value.
+        // Columns without any value.
         _ => number(&Numbers(|_| 0), rows, nulls, missing),
     }
 }
@@ -174,12 +221,12 @@ impl<F: Fn(usize) -> u64 + Sync> Keys for Numbers<F> {
     }
 }
 
-struct Wide<'a>(&'a [i128]);
+struct Wide<F>(F);
 
-impl Keys for Wide<'_> {
+impl<F: Fn(usize) -> i128 + Sync> Keys for Wide<F> {
     type Key = i128;
     fn key(&self, row: usize) -> i128 {
-        self.0[row]
+        self.0(row)
     }
     fn hash(&self, key: i128) -> u64 {
         HASHER.hash_one(key)
@@ -190,33 +237,81 @@ impl Keys for Wide<'_> {
 }
 
 /// Texts by their views: length and up to twelve bytes, or length, four bytes and the place of the whole text.
-struct Texts<'a>(&'a StringViewArray);
+struct Texts<'a, F> {
+    view: F,
+    buffers: Vec<&'a [u8]>,
+}
 
-impl Texts<'_> {
-    const SHORT: u32 = 12;
+/// The longest text that stands in its view.
+const SHORT: u32 = 12;
 
+impl<F> Texts<'_, F> {
     fn bytes(&self, view: u128) -> &[u8] {
         let (buffer, offset) = ((view >> 64) as u32, (view >> 96) as u32 as usize);
-        &self.0.data_buffers()[buffer as usize][offset..offset + (view as u32) as usize]
+        &self.buffers[buffer as usize][offset..offset + (view as u32) as usize]
     }
 }
 
-impl Keys for Texts<'_> {
+impl<F: Fn(usize) -> u128 + Sync> Keys for Texts<'_, F> {
     type Key = u128;
     #[inline]
     fn key(&self, row: usize) -> u128 {
-        self.0.views()[row]
+        (self.view)(row)
     }
     #[inline]
     fn hash(&self, view: u128) -> u64 {
-        if view as u32 <= Texts::SHORT { HASHER.hash_one(view) } else { HASHER.hash_one(self.bytes(view)) }
+        if view as u32 <= SHORT { HASHER.hash_one(view) } else { HASHER.hash_one(self.bytes(view)) }
     }
     #[inline]
     fn same(&self, one: u128, other: u128) -> bool {
         let (length, other_length) = (one as u32, other as u32);
-        one == other
-            || (length > Texts::SHORT && length == other_length && self.bytes(one) == self.bytes(other))
+        one == other || (length > SHORT && length == other_length && self.bytes(one) == self.bytes(other))
     }
+}
+
+/// Whole numbers that lie close together, as the numbers of things mostly do: each is its own place in a table, without a hash.
+/// None where they do not.
+fn number_close(
+    value: impl Fn(usize) -> i64 + Sync,
+    rows: usize,
+    nulls: Option<&NullBuffer>,
+    missing: Missing,
+) -> Option<Entities> {
+    let there = |row: usize| nulls.is_none_or(|nulls| nulls.is_valid(row));
+    let all = || (0..rows).into_par_iter().with_min_len(1 << 16);
+    let none = || (i64::MAX, i64::MIN);
+    let wider = |one: (i64, i64), other: (i64, i64)| (one.0.min(other.0), one.1.max(other.1));
+    let (least, greatest) = all()
+        .fold(none, |range, row| if there(row) { wider(range, (value(row), value(row))) } else { range })
+        .reduce(none, wider);
+    let range =
+        greatest.checked_sub(least).filter(|&range| range >= 0 && range < (2 * rows as i64).min(1 << 26))?;
+    let place = |row: usize| (value(row) - least) as usize;
+    let numbers: Vec<AtomicU32> = (0..=range).map(|_| AtomicU32::new(0)).collect();
+    all().filter(|&row| there(row)).for_each(|row| {
+        // Places that others use are not written to where that changes nothing.
+        if numbers[place(row)].load(Relaxed) == 0 {
+            numbers[place(row)].store(1, Relaxed);
+        }
+    });
+    let mut count = 0;
+    let numbers: Vec<u32> = numbers
+        .into_iter()
+        .map(|number| {
+            count += number.into_inner();
+            count.wrapping_sub(1)
+        })
+        .collect();
+    let without = match missing {
+        Missing::NoEntity => Entities::NONE,
+        Missing::IsAKey => count,
+    };
+    let ids = all().map(|row| if there(row) { numbers[place(row)] } else { without }).collect();
+    let missed = nulls.map_or(0, NullBuffer::null_count) as u32;
+    Some(match missing {
+        Missing::NoEntity => Entities { ids, count, without: missed },
+        Missing::IsAKey => Entities { ids, count: count + u32::from(missed > 0), without: 0 },
+    })
 }
 
 /// Numbers the distinct keys of all rows.
@@ -403,7 +498,7 @@ impl<'a, K: Keys> Numbering<'a, K> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{Decimal128Array, Float64Array, Int64Array};
+    use arrow_array::{Decimal128Array, Float64Array, Int64Array, StringViewArray};
     use proptest::prelude::*;
     use std::{collections::HashMap, fmt::Write, sync::Arc};
 
@@ -465,6 +560,36 @@ mod tests {
         for threads in [1, 2, 3, 8] {
             let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
             pool.install(|| assert_like_model(&table, &["vessel"], Missing::NoEntity));
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn two_tables_are_numbered_as_one(
+            one in prop::collection::vec(prop::option::of("[ab]{0,2}( with a long end)?"), 0..40),
+            other in prop::collection::vec(prop::option::of("[ab]{0,2}( with a long end)?"), 0..40),
+            far in any::<bool>(),
+        ) {
+            let texts = |texts: &[Option<String>]| Arc::new(texts.iter().cloned().collect::<StringViewArray>()) as ArrayRef;
+            // Numbers close together and far apart are numbered in two ways.
+            let by = if far { 1_000_000_007 } else { 1 };
+            let lengths = |texts: &[Option<String>]| -> ArrayRef {
+                Arc::new(texts.iter().map(|text| text.as_ref().map(|text| text.len() as i64 * by - 3)).collect::<Int64Array>())
+            };
+            let (these, those) = ([texts(&one), lengths(&one)], [texts(&other), lengths(&other)]);
+            let side = |columns| Side { columns, rows: 0 };
+            let entities = Entities::number_both(
+                Side { rows: one.len(), ..side(&these) },
+                Side { rows: other.len(), ..side(&those) },
+                Missing::NoEntity,
+            ).unwrap();
+            let all: Vec<&Option<String>> = one.iter().chain(&other).collect();
+            for (row, text) in all.iter().enumerate() {
+                prop_assert_eq!(entities.ids()[row] == Entities::NONE, text.is_none());
+                for (before, earlier) in all[..row].iter().enumerate().filter(|(_, earlier)| earlier.is_some()) {
+                    prop_assert_eq!(entities.ids()[before] == entities.ids()[row], earlier == text);
+                }
+            }
         }
     }
 }

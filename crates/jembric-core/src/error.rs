@@ -1,8 +1,8 @@
 //! The one error type. Each variant carries enough to say what happened, where, and what to do about it.
 
 use crate::{
-    calendar::{Day, Span, notation::NotADate},
-    table::Type,
+    calendar::{Day, Grain, Span, notation::NotADate},
+    shape::Type,
 };
 use arrow_schema::ArrowError;
 use std::fmt;
@@ -41,6 +41,9 @@ pub enum Error {
     /// A text column was to be used as dates.
     #[error("{0}")]
     NotDates(Box<NotDates>),
+    /// A text column was to be used as numbers, and some of its cells are.
+    #[error("{0}")]
+    NotNumbers(Box<NotNumbers>),
     /// Every cell of a column can be read with the day first and with the month first.
     #[error("{0}")]
     AmbiguousDates(Box<AmbiguousDates>),
@@ -101,6 +104,131 @@ pub enum Error {
         text: String,
         /// What would have been read.
         expected: &'static str,
+    },
+    /// A word that should have been one of a known few, or a name of many.
+    #[error("`{text}` is not {what}{}", meant(.nearest, .known))]
+    Unknown {
+        /// What it should have been.
+        what: &'static str,
+        /// What was given.
+        text: String,
+        /// The names that come nearest to it, the nearest first.
+        nearest: Vec<String>,
+        /// Which there are, in words.
+        known: &'static str,
+    },
+    /// A column of periods has a day that is not the first of one.
+    #[error("column `{column}` holds {}, but row {row} is {day}, which is not the first day of one", .grain.plural())]
+    NotAFirstDay {
+        /// The column's name.
+        column: String,
+        /// The row, from 1.
+        row: usize,
+        /// What stands there.
+        day: Day,
+        /// The size of the column's periods.
+        grain: Grain,
+    },
+    /// Something finer was asked of a column than it holds.
+    #[error(
+        "column `{column}` holds {}, of which {asked} cannot be told: ask for {}",
+        .grain.plural(), .grain.plural()
+    )]
+    TooFine {
+        /// The column's name.
+        column: String,
+        /// The size of its periods.
+        grain: Grain,
+        /// What was asked, in words.
+        asked: String,
+    },
+    /// The answer depends on the as-of date, and none was given.
+    #[error(
+        "{what} needs to know the date that the answer speaks of: say it with `as-of`, as in `--as-of 2025-06-30`"
+    )]
+    NoAsOf {
+        /// What needs it.
+        what: &'static str,
+    },
+    /// Numbers became too large to be exact.
+    #[error("{what} leads to a number that is too large to be held exactly: {example}")]
+    Overflow {
+        /// What was done.
+        what: String,
+        /// The first row where it did, in words.
+        example: String,
+    },
+    /// An expression cannot be understood, or not of these columns.
+    #[error("{0}")]
+    Expression(Box<Misexpressed>),
+    /// Intervals have no end, and such were to be refused.
+    #[error(
+        "{rows} {} no `{end}`, and open ends are refused ({}{}). Let them last until the as-of date, or drop them: `open-ends` \
+         as-of or drop",
+        if *.rows == 1 { "row has" } else { "rows have" }, .first.join(", "), if *.rows > .first.len() as u64 { ", …" } else { "" }
+    )]
+    OpenRefused {
+        /// The column of ends.
+        end: String,
+        /// How many rows have none.
+        rows: u64,
+        /// Where the first few stand.
+        first: Vec<String>,
+    },
+    /// An answer would have more rows than it may.
+    #[error(
+        "the answer would have {rows} rows, more than the {most} that it may{}. {advice}, or allow more: `--most-rows {rows}`",
+        .widest.as_ref().map(|widest| format!(": {widest}")).unwrap_or_default()
+    )]
+    Flood {
+        /// How many rows it would have.
+        rows: u64,
+        /// How many it may have.
+        most: u64,
+        /// The interval that makes most of them, in words.
+        widest: Option<String>,
+        /// What else could be done about it.
+        advice: &'static str,
+    },
+    /// Whatever takes the answer could not.
+    #[error("the answer could not be handed over: {0}")]
+    Sink(Box<dyn std::error::Error + Send + Sync>),
+    /// Files that are to be one table have columns of one name that hold different things.
+    #[error(
+        "column `{column}` holds {one} in {in_one} and {other} in {in_other}, which cannot stand in one column: read both \
+         alike (`--read '{column}=text'`), or rename one"
+    )]
+    TypesClash {
+        /// The column's name.
+        column: String,
+        /// What it holds in one table.
+        one: Type,
+        /// That table's name.
+        in_one: String,
+        /// What it holds in another.
+        other: Type,
+        /// That table's name.
+        in_other: String,
+    },
+    /// Columns that are to be equal hold things that never are.
+    #[error(
+        "`{column}` holds {one}{} and `{of_windows}` of the windows {other}{}, which are never equal: read both alike, as in \
+         `--read '{column}=text'`",
+        such_as(.example), such_as(.other_example)
+    )]
+    KeysClash {
+        /// The column of the events.
+        column: String,
+        /// What it holds.
+        one: Type,
+        /// One of its values.
+        example: Option<String>,
+        /// The column of the windows.
+        of_windows: String,
+        /// What that holds.
+        other: Type,
+        /// One of its values.
+        other_example: Option<String>,
     },
     /// A setting has a value with which nothing can be done.
     #[error("`{setting}` is {value}: expected {expected}")]
@@ -164,6 +292,22 @@ pub struct NotDates {
     pub first: Vec<BadCell>,
 }
 
+/// A text column that was to be used as numbers: how much of it is none, and where.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct NotNumbers {
+    /// The file that the table came from.
+    pub file: Option<String>,
+    /// The column's name.
+    pub column: String,
+    /// How many cells have a value.
+    pub values: u64,
+    /// How many of them are no numbers.
+    pub bad: u64,
+    /// The first three of those.
+    pub first: Vec<BadCell>,
+}
+
 /// A text column that was to be used as dates leaves open whether day or month comes first.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
@@ -183,6 +327,31 @@ pub struct AmbiguousDates {
     pub day_first: Day,
     /// That cell with the month first.
     pub month_first: Day,
+}
+
+/// What is wrong with an expression, and where in its text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Misexpressed {
+    /// The whole text.
+    pub text: String,
+    /// The bytes of it that are meant.
+    pub at: std::ops::Range<usize>,
+    /// What is wrong there.
+    pub problem: String,
+    /// What to do about it, where that can be said.
+    pub advice: Option<String>,
+}
+
+impl fmt::Display for Misexpressed {
+    /// The problem, and below it the text with the place marked.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+        let note = self.advice.as_deref().unwrap_or_default();
+        let mark = AnnotationKind::Primary.span(self.at.clone()).label(note);
+        let group = Group::with_level(Level::ERROR).element(Snippet::source(&self.text).annotation(mark));
+        write!(f, "{}\n{}", self.problem, Renderer::plain().render(&[group]))
+    }
 }
 
 /// A cell that is not what it should be.
@@ -215,18 +384,28 @@ impl fmt::Display for BadCell {
     }
 }
 
+impl fmt::Display for NotNumbers {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let NotNumbers { file, column, values, bad, first } = self;
+        let bad = bad_cells(*bad, *values, first);
+        write!(f, "{}column `{column}` cannot be used as numbers: {bad}. ", within(file))?;
+        f.write_str("Mark what means no value: `--missing`")
+    }
+}
+
+/// How many cells are not what they should be, and which the first are.
+fn bad_cells(bad: u64, values: u64, first: &[BadCell]) -> String {
+    let cells: Vec<String> = first.iter().map(BadCell::to_string).collect();
+    let more = if bad > first.len() as u64 { ", …" } else { "" };
+    let are = if bad == 1 { "is not one" } else { "are not" };
+    format!("{bad} of its {values} values {are} ({}{more})", cells.join(", "))
+}
+
 impl fmt::Display for NotDates {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let NotDates { file, column, values, bad, first } = self;
-        let cells: Vec<String> = first.iter().map(BadCell::to_string).collect();
-        let more = if *bad > first.len() as u64 { ", …" } else { "" };
-        write!(
-            f,
-            "{}column `{column}` cannot be used as dates: {bad} of its {values} values {} ({}{more}). ",
-            within(file),
-            if *bad == 1 { "is not one" } else { "are not" },
-            cells.join(", "),
-        )?;
+        let cells = bad_cells(*bad, *values, first);
+        write!(f, "{}column `{column}` cannot be used as dates: {cells}. ", within(file))?;
         if bad == values {
             f.write_str("Name a column of dates, or say how these are written: ")?;
         } else {
@@ -249,6 +428,16 @@ fn compact_dates(column: &str, expected: &str, found: Type) -> String {
     }
 }
 
+fn meant(nearest: &[String], known: &str) -> String {
+    match nearest {
+        [] => format!(". There are: {known}"),
+        names => {
+            let quoted: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+            format!(". Did you mean {}?", quoted.join(" or "))
+        }
+    }
+}
+
 fn did_you_mean(nearest: &[String], columns: &[String]) -> String {
     let quoted = |names: &[String]| names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>();
     match nearest {
@@ -256,6 +445,10 @@ fn did_you_mean(nearest: &[String], columns: &[String]) -> String {
         [] => format!(". There are: {}", quoted(columns).join(", ")),
         names => format!(". Did you mean {}?", quoted(names).join(" or ")),
     }
+}
+
+fn such_as(example: &Option<String>) -> String {
+    example.as_ref().map(|example| format!(" (`{example}`)")).unwrap_or_default()
 }
 
 fn listed(named: &[String], all: u64) -> String {

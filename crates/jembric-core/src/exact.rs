@@ -106,16 +106,21 @@ impl PartialEq for ExactSum {
 impl fmt::Display for ExactSum {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.kind {
-            Kind::Whole { sum, places: 0 } => f.pad(&sum.to_string()),
-            Kind::Whole { sum, places } => {
-                let scale = 10_u128.pow((*places).max(0) as u32);
-                let (whole, part) = (sum.unsigned_abs() / scale, sum.unsigned_abs() % scale);
-                let sign = if *sum < 0 { "-" } else { "" };
-                f.pad(&format!("{sign}{whole}.{part:0width$}", width = (*places).max(0) as usize))
-            }
+            Kind::Whole { sum, places } => f.pad(&decimal_text(*sum, *places)),
             Kind::Float(limbs) => f.pad(&limbs.rounded().to_string()),
         }
     }
+}
+
+/// A decimal, given in units of its last place, with all its places.
+pub(crate) fn decimal_text(units: i128, places: i8) -> String {
+    if places <= 0 {
+        return units.to_string();
+    }
+    let scale = 10_u128.pow(places as u32);
+    let (whole, part) = (units.unsigned_abs() / scale, units.unsigned_abs() % scale);
+    let sign = if units < 0 { "-" } else { "" };
+    format!("{sign}{whole}.{part:0width$}", width = places as usize)
 }
 
 impl Serialize for ExactSum {

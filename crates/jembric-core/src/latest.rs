@@ -6,14 +6,19 @@
 //! `Earliest` is the same with every date turned round: the complement of a number sorts the other way.
 
 mod best;
+mod states;
 
 use crate::{
+    active::most_rows,
+    calendar::{Grain, Periods},
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
     ledger::{Fates, Outcome, Reason, Warning},
-    operation::{Context, Operation, Setting, Takes},
-    table::{Named, Shape, Table, Type},
+    operation::{Context, Operation, Setting, Takes, called_alone},
+    rows::entities_in_order,
+    shape::{Named, Shape, Type},
+    table::{Table, period_field},
     timeline::Timeline,
 };
 use arrow_array::BooleanArray;
@@ -23,6 +28,7 @@ use arrow_ord::ord::{DynComparator, make_comparator};
 use arrow_schema::{DataType, SortOptions};
 use best::{Chosen, Groups, except, mask, one_each};
 use serde::{Deserialize, Serialize};
+use states::States;
 use std::{cmp::Ordering, collections::BTreeSet, sync::Arc};
 
 /// What happens to records that tie on the date and on everything that was named to break the tie.
@@ -42,7 +48,8 @@ pub enum Ties {
 
 /// Declares one of the two mirrored operations, which differ in their names and in the end of time they look from.
 macro_rules! record_by_date {
-    ($name:ident, $word:literal, $count:ident, $count_word:literal, $count_help:literal, $earliest:literal, $answers:literal, $docs:literal) => {
+    ($name:ident, $word:literal, $count:ident, $count_word:literal, $count_help:literal, $earliest:literal, $answers:literal, $docs:literal
+        $(, $at_each:ident $at_each_word:literal $most_rows:ident $most_rows_word:literal)?) => {
         #[doc = $docs]
         ///
         /// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key. Dropped: records
@@ -73,6 +80,15 @@ macro_rules! record_by_date {
             /// Keep all rows, and tell in a column of this name which they are. It is missing where date or key are.
             #[serde(default)]
             pub mark: Option<String>,
+            $(
+                /// The state at the end of every period instead: for each period and each entity that has begun, its latest
+                /// record then, with the date that it speaks of in a column `state_on`.
+                #[serde(default)]
+                pub $at_each: Option<Grain>,
+                /// How many rows the answer may have.
+                #[serde(default = "most_rows")]
+                pub $most_rows: u64,
+            )?
         }
 
         impl $name {
@@ -92,12 +108,16 @@ macro_rules! record_by_date {
                 Setting::new("ties", Takes::OneOf(&["all", "first", "last", "refuse"]), "What happens to records that still tie: keep all and warn, keep the first or last by the order of rows, or refuse with an error"),
                 Setting::new($count_word, Takes::Count, $count_help),
                 Setting::new("mark", Takes::Name, "Keep all rows, and tell in a column of this name which they are"),
+                $(
+                    Setting::new($at_each_word, Takes::Text("GRAIN"), "The state at the end of every day, week, month, quarter or year: each entity's latest record then"),
+                    Setting::new($most_rows_word, Takes::Number, "How many rows the answer may have [default: 200000000]"),
+                )?
             ];
 
             /// The operation by a date column, with the whole table as one entity and all ties kept.
             pub fn new(date: impl Into<String>) -> $name {
                 let (per, then, ties, mark) = (Vec::new(), Vec::new(), Ties::All, None);
-                $name { per, date: date.into(), then, ties, $count: 1, mark }
+                $name { per, date: date.into(), then, ties, $count: 1, mark $(, $at_each: None, $most_rows: most_rows())? }
             }
 
             /// The columns that identify the entity.
@@ -130,8 +150,25 @@ macro_rules! record_by_date {
                 self
             }
 
+            $(
+                /// The state at the end of every period instead.
+                pub fn $at_each(mut self, grain: Grain) -> $name {
+                    self.$at_each = Some(grain);
+                    self
+                }
+
+                /// How many rows the answer may have.
+                pub fn $most_rows(mut self, rows: u64) -> $name {
+                    self.$most_rows = rows;
+                    self
+                }
+            )?
+
             fn settings(&self) -> Settings<'_> {
+                let at_each: Option<(Grain, u64)> = None;
+                $(let at_each = self.$at_each.map(|grain| (grain, self.$most_rows)).or(at_each);)?
                 Settings {
+                    at_each,
                     word: $word,
                     per: &self.per,
                     date: &self.date,
@@ -142,20 +179,12 @@ macro_rules! record_by_date {
                     earliest: $earliest,
                 }
             }
-
-            /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
-            pub fn check(&self, shape: &Shape) -> Result<Shape> {
-                self.settings().check(shape, &Context::new())
-            }
-
-            /// The answer for a table.
-            pub fn apply(&self, table: &Table) -> Result<Outcome> {
-                self.settings().apply(table, &Context::new())
-            }
         }
 
+        called_alone!($name);
+
         impl Operation for $name {
-            fn check(&self, shape: &Shape, context: &Context) -> Result<Shape> {
+            fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
                 self.settings().check(shape, context)
             }
 
@@ -174,7 +203,8 @@ record_by_date!(
     "The records of so many newest dates of each entity, instead of one",
     false,
     "What does each entity's record say now?",
-    "The latest record of each entity: what its record says *now*."
+    "The latest record of each entity: what its record says *now*.",
+    at_each "at-each" most_rows "most-rows"
 );
 record_by_date!(
     Earliest,
@@ -207,6 +237,9 @@ pub fn latest_rows(entities: &Entities, table: &Table, date: &str) -> Result<Boo
     Ok(one_each(false, entities, &dates, &considered).best)
 }
 
+/// The column that tells of which day a state is.
+const STATE_ON: &str = "state_on";
+
 /// The settings of either operation.
 struct Settings<'a> {
     word: &'static str,
@@ -218,6 +251,8 @@ struct Settings<'a> {
     dates: (&'static str, u32),
     mark: Option<&'a str>,
     earliest: bool,
+    /// At the end of each of which periods instead, and how many rows that may make.
+    at_each: Option<(Grain, u64)>,
 }
 
 impl Settings<'_> {
@@ -233,6 +268,17 @@ impl Settings<'_> {
             return Err(Error::Setting { setting, value, expected: "a whole number from 1" });
         }
         let shape = shape.renamed(&named)?;
+        if let Some((grain, _)) = self.at_each {
+            let refused = |setting, value: &str, expected| {
+                Err(Error::Setting { setting, value: value.to_owned(), expected })
+            };
+            return match (grain, self.mark, self.dates.1) {
+                (Grain::Hour, ..) => refused("at-each", "hour", "a day or longer"),
+                (_, Some(_), _) => refused("mark", "given", "either it or `at-each`"),
+                (.., 2..) => refused(self.dates.0, "more than 1", "one date, beside `at-each`"),
+                _ => shape.with(STATE_ON, Type::DAYS),
+            };
+        }
         self.mark.map_or(Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
     }
 
@@ -247,11 +293,17 @@ impl Settings<'_> {
         let dated = dates.nulls().map_or_else(|| BooleanBuffer::new_set(rows), NullBuffer::into_inner);
         let keyed = entities.rows_with_one().unwrap_or_else(|| BooleanBuffer::new_set(rows));
         let usable = &dated & &keyed;
-        let after =
-            context.as_of.map_or_else(|| BooleanBuffer::new_unset(rows), |day| &dates.after(day) & &usable);
+        let after = context
+            .as_of
+            .map_or_else(|| BooleanBuffer::new_unset(rows), |day| &dates.after(day, &context.zone) & &usable);
         let considered = except(&usable, &after);
 
+        let states = match self.at_each {
+            Some((grain, most)) => Some(States::of(grain, most, self.date, &dates, context)?),
+            None => None,
+        };
         let chosen = match self.dates.1 {
+            _ if let Some(states) = &states => states.latest_each(&entities, &dates, &considered),
             1 => one_each(self.earliest, &entities, &dates, &considered),
             several => self.several_dates_each(several, &entities, &dates, &considered),
         };
@@ -269,15 +321,29 @@ impl Settings<'_> {
             kept: kept.clone(),
         };
         let words = self.words();
-        let names = [per, then].concat();
-        let mut outcome = match self.mark {
-            None => {
+        let names = [&per[..], &then[..]].concat();
+        let mut outcome = match (self.mark, states) {
+            (None, Some(states)) => {
+                let (mut ledger, set_aside) = fates.account(words, table, context)?;
+                let order = if per.is_empty() {
+                    (0..entities.count()).collect()
+                } else {
+                    entities_in_order(table, &keys, &entities)?
+                };
+                let timeline = Timeline::new(&entities, &dates, &kept);
+                let (rows, state_on) = states.at_ends(&timeline, &order)?;
+                ledger.counts.insert(0, ("rows out".into(), rows.len() as u64));
+                let answer = table.take(&rows)?.renamed(&names)?;
+                let field = period_field(STATE_ON, Periods::DAYS);
+                Outcome { table: answer.with_field(field, Arc::new(state_on))?, ledger, set_aside }
+            }
+            (None, None) => {
                 let (ledger, set_aside) = fates.account(words, table, context)?;
                 Outcome { table: table.filter(&kept)?.renamed(&names)?, ledger, set_aside }
             }
-            Some(name) => {
+            (Some(name), _) => {
                 let (mut ledger, set_aside) = fates.account_of_all_kept(words, table, context)?;
-                ledger.counts.insert(0, ("marked", kept.count_set_bits() as u64));
+                ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
                 let marks = BooleanArray::new(kept, Some(NullBuffer::new(usable)));
                 Outcome {
                     table: table.renamed(&names)?.with_column(name, Arc::new(marks))?,
@@ -288,9 +354,11 @@ impl Settings<'_> {
         };
         let ledger = &mut outcome.ledger;
         ledger.as_of = context.as_of;
-        ledger.counts.insert(0, ("entities", chosen.entities));
+        let cut = context.as_of.is_some() || self.at_each.is_some();
+        ledger.zone = Some(context.zone.to_string()).filter(|_| cut && dates.are_instants());
+        ledger.counts.insert(0, ("entities".into(), chosen.entities));
         if decided.records > 0 {
-            ledger.counts.push(("tied", decided.records));
+            ledger.counts.push(("tied".into(), decided.records));
             if self.ties == Ties::All {
                 let (date, entities, records) = (self.date.to_owned(), decided.entities, decided.records);
                 ledger.warnings.push(Warning::Tied { date, entities, records });
@@ -303,7 +371,9 @@ impl Settings<'_> {
         let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
         let several =
             if self.dates.1 == 1 { String::new() } else { format!(", {} dates each", self.dates.1) };
-        format!("{}{per} by {}{several}", self.word, self.date)
+        let at_each =
+            self.at_each.map(|(grain, _)| format!(", at the end of each {grain}")).unwrap_or_default();
+        format!("{}{per} by {}{several}{at_each}", self.word, self.date)
     }
 
     /// The records of so many dates of each entity, from the timeline.
@@ -311,7 +381,7 @@ impl Settings<'_> {
         &self,
         several: u32,
         entities: &Entities,
-        dates: &Dates<'_>,
+        dates: &Dates,
         considered: &BooleanBuffer,
     ) -> Chosen {
         let timeline = Timeline::new(entities, dates, considered);
@@ -340,7 +410,7 @@ impl Settings<'_> {
         &self,
         table: &Table,
         entities: &Entities,
-        dates: &Dates<'_>,
+        dates: &Dates,
         ties: &Groups,
         (per, then): (&[Named], &[Named]),
     ) -> Result<Decided> {
@@ -399,10 +469,10 @@ impl Settings<'_> {
     }
 
     /// The entity of a row and its date, in words.
-    fn name_of(&self, table: &Table, dates: &Dates<'_>, per: &[Named], row: usize) -> Result<String> {
+    fn name_of(&self, table: &Table, dates: &Dates, per: &[Named], row: usize) -> Result<String> {
         let mut key = Vec::new();
         for named in per {
-            key.push(arrow_cast::display::array_value_to_string(table.column(&named.column)?, row)?);
+            key.push(table.cell_text(&named.column, row)?);
         }
         let key = if key.is_empty() { "the whole table".to_owned() } else { format!("`{}`", key.join(", ")) };
         Ok(format!("{key} on {}", dates.text(row)))

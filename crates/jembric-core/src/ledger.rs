@@ -4,7 +4,7 @@
 //! from those in one place: the answer's rows, the rows set aside, the counts, and the sums that were to be reconciled.
 
 use crate::{
-    calendar::Day,
+    calendar::{Day, Range},
     error::Result,
     exact::ExactSum,
     operation::Context,
@@ -13,7 +13,7 @@ use crate::{
 use arrow_array::{ArrayRef, StringViewArray};
 use arrow_buffer::BooleanBuffer;
 use serde::{Serialize, Serializer, ser::SerializeMap};
-use std::{fmt, sync::Arc};
+use std::{borrow::Cow, fmt, sync::Arc};
 
 /// How many lines of an entry's rows are named.
 const LINES_NAMED: usize = 3;
@@ -44,6 +44,36 @@ pub enum Reason {
     Superseded,
     /// It ties with the record that was kept.
     TiedWithTheOneKept,
+    /// It is dated before the first day in view.
+    BeforeView,
+    /// It is dated after the last day in view.
+    AfterView,
+    /// It is not active in the range that is looked at.
+    OutsideRange,
+    /// It has no end.
+    Open,
+    /// It has no day on which it is active, since its end day does not count.
+    NoActiveDay,
+    /// It has no start.
+    NoStart,
+    /// Its end is before its start.
+    EndBeforeStart,
+    /// It is not active on the day asked for.
+    NotActiveThen,
+    /// The condition is not true of it.
+    ConditionNotTrue,
+    /// The condition cannot be decided, since it compares a missing value.
+    ConditionUndecided,
+    /// There is no window for its key.
+    NoWindowForItsKey,
+    /// There are windows for its key, and it is outside all of them.
+    OutsideEveryWindow,
+    /// It is inside a window.
+    InAWindow,
+    /// No event falls in it.
+    WithoutAnEvent,
+    /// An event falls in it.
+    WithAnEvent,
 }
 
 impl Reason {
@@ -55,6 +85,21 @@ impl Reason {
             Reason::AfterAsOf => "after the as-of date",
             Reason::Superseded => "superseded",
             Reason::TiedWithTheOneKept => "tied with the one kept",
+            Reason::BeforeView => "before the first day in view",
+            Reason::AfterView => "after the last day in view",
+            Reason::OutsideRange => "outside the range",
+            Reason::Open => "open",
+            Reason::NoActiveDay => "no active day",
+            Reason::NoStart => "no start",
+            Reason::EndBeforeStart => "end before start",
+            Reason::NotActiveThen => "not active then",
+            Reason::ConditionNotTrue => "not so",
+            Reason::ConditionUndecided => "undecided, a value is missing",
+            Reason::NoWindowForItsKey => "no window for its key",
+            Reason::OutsideEveryWindow => "outside every window",
+            Reason::InAWindow => "in a window",
+            Reason::WithoutAnEvent => "without an event",
+            Reason::WithAnEvent => "with an event",
         }
     }
 }
@@ -97,17 +142,87 @@ pub enum Warning {
         /// How many records that are.
         records: u64,
     },
+    /// Several windows were kept for one event, which the answer repeats.
+    Repeated {
+        /// How many events have several.
+        events: u64,
+        /// How many rows of the answer that makes.
+        pairs: u64,
+    },
+    /// Keys without a window are like the keys of windows but for case and blanks at the ends.
+    KeysNearlyMatch {
+        /// How many events have such keys.
+        events: u64,
+        /// The least of these keys.
+        stray: String,
+        /// The key of windows that it is like.
+        window: String,
+    },
+}
+
+impl Warning {
+    /// Adds another warning of the same kind; tells whether it is one.
+    fn absorb(&mut self, other: &Warning) -> bool {
+        match (self, other) {
+            (
+                Warning::Tied { entities, records, .. },
+                Warning::Tied { entities: more_entities, records: more_records, .. },
+            ) => {
+                *entities += more_entities;
+                *records += more_records;
+            }
+            (
+                Warning::Repeated { events, pairs },
+                Warning::Repeated { events: more_events, pairs: more_pairs },
+            ) => {
+                *events += more_events;
+                *pairs += more_pairs;
+            }
+            (
+                Warning::KeysNearlyMatch { events, stray, window },
+                Warning::KeysNearlyMatch { events: more, stray: other_stray, window: other_window },
+            ) => {
+                *events += more;
+                if (other_stray, other_window) < (&*stray, &*window) {
+                    stray.clone_from(other_stray);
+                    window.clone_from(other_window);
+                }
+            }
+            _ => return false,
+        }
+        true
+    }
 }
 
 impl fmt::Display for Warning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Warning::Tied { date, entities, records } = self;
-        let (entity, has) = if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
-        write!(
-            f,
-            "{entities} {entity} {has} {records} records that tie on {date}: a sum over the answer counts each of them. \
-             Break ties with `then`, or choose with `ties`"
-        )
+        match self {
+            Warning::Tied { date, entities, records } => {
+                let (entity, has) = if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
+                write!(
+                    f,
+                    "{entities} {entity} {has} {records} records that tie on {date}: a sum over the answer counts each of them. \
+                     Break ties with `then`, or choose with `ties`"
+                )
+            }
+            Warning::Repeated { events, pairs } => {
+                let (event, falls) = if *events == 1 { ("event", "falls") } else { ("events", "fall") };
+                write!(
+                    f,
+                    "{events} {event} {falls} in several windows and {} {pairs} rows: a sum over the answer counts each of them. \
+                     Choose one window with `pick`",
+                    if *events == 1 { "makes" } else { "make" }
+                )
+            }
+            Warning::KeysNearlyMatch { events, stray, window } => {
+                let (event, has) = if *events == 1 { ("event", "has") } else { ("events", "have") };
+                write!(
+                    f,
+                    "{events} {event} that {has} no window for the key would have one if case and blanks at the ends did not \
+                     count: `{stray}` beside `{window}`"
+                )
+            }
+        }
     }
 }
 
@@ -119,6 +234,7 @@ impl Serialize for Warning {
 
 /// The sum of a column over the rows of each fate. In = kept + dropped + set aside, exactly.
 #[derive(Clone, Debug, PartialEq, Serialize)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Reconciled {
     /// The column.
@@ -132,6 +248,9 @@ pub struct Reconciled {
     pub dropped: ExactSum,
     /// Over the rows set aside.
     pub set_aside: ExactSum,
+    /// Over the rows of the answer, where it may have a row more than once.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub in_answer: Option<ExactSum>,
 }
 
 /// The account of rows that an operation returns: rows in = kept + dropped + set aside.
@@ -149,6 +268,12 @@ pub struct Ledger {
     /// The date that the answer speaks of, where one was used.
     #[serde(skip_serializing_if = "Option::is_none", serialize_with = "as_text")]
     pub as_of: Option<Day>,
+    /// The first and last day in view, where the step looks at a stretch of time.
+    #[serde(skip_serializing_if = "Option::is_none", serialize_with = "as_text")]
+    pub view: Option<Range>,
+    /// The time zone in which points in time were cut into days, where some were.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
     /// Rows that came in.
     pub rows_in: u64,
     /// Rows in the answer.
@@ -159,18 +284,22 @@ pub struct Ledger {
     pub set_aside: Vec<Entry>,
     /// Further counts, by name.
     #[serde(serialize_with = "as_map")]
-    pub counts: Vec<(&'static str, u64)>,
+    pub counts: Vec<(Cow<'static, str>, u64)>,
     /// What the reader of the answer should know.
     pub warnings: Vec<Warning>,
     /// The sums that were to be reconciled.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub reconciled: Vec<Reconciled>,
+    /// The account of the other table, where two went in.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub other_side: Option<Box<Ledger>>,
 }
 
 impl Ledger {
     /// Whether every row that came in is accounted for exactly once.
     pub fn balances(&self) -> bool {
-        self.rows_in == self.kept + total(&self.dropped) + total(&self.set_aside)
+        let this_side = self.rows_in == self.kept + total(&self.dropped) + total(&self.set_aside);
+        this_side && self.other_side.as_ref().is_none_or(|side| side.balances())
     }
 
     /// The account of both, where two parts of a table were worked apart.
@@ -194,16 +323,12 @@ impl Ledger {
         for (name, more) in &other.counts {
             match self.counts.iter_mut().find(|(of, _)| of == name) {
                 Some((_, count)) => *count += more,
-                None => self.counts.push((name, *more)),
+                None => self.counts.push((name.clone(), *more)),
             }
         }
-        for Warning::Tied { date, entities, records } in other.warnings.clone() {
-            match self.warnings.first_mut() {
-                Some(Warning::Tied { entities: others, records: with, .. }) => {
-                    *others += entities;
-                    *with += records;
-                }
-                None => self.warnings.push(Warning::Tied { date, entities, records }),
+        for warning in &other.warnings {
+            if !self.warnings.iter_mut().any(|own| own.absorb(warning)) {
+                self.warnings.push(warning.clone());
             }
         }
         for (sums, more) in self.reconciled.iter_mut().zip(&other.reconciled) {
@@ -211,13 +336,27 @@ impl Ledger {
             sums.kept = sums.kept.clone().plus(&more.kept);
             sums.dropped = sums.dropped.clone().plus(&more.dropped);
             sums.set_aside = sums.set_aside.clone().plus(&more.set_aside);
+            sums.in_answer = match (sums.in_answer.take(), &more.in_answer) {
+                (Some(sum), Some(more)) => Some(sum.plus(more)),
+                (one, other) => one.or_else(|| other.clone()),
+            };
+        }
+        if let (Some(side), Some(more)) = (&mut self.other_side, &other.other_side) {
+            **side = side.clone().merge(more);
         }
         self
     }
 
     /// A count by its name; 0 where there is none.
     pub fn count(&self, name: &str) -> u64 {
-        self.counts.iter().find(|(of, _)| *of == name).map_or(0, |&(_, count)| count)
+        self.counts.iter().find(|(of, _)| of == name).map_or(0, |(_, count)| *count)
+    }
+
+    /// Adds a count where there is something to count.
+    pub(crate) fn note(&mut self, name: impl Into<Cow<'static, str>>, count: u64) {
+        if count > 0 {
+            self.counts.push((name.into(), count));
+        }
     }
 
     /// How many rows were dropped or set aside for this reason.
@@ -242,7 +381,7 @@ fn as_text<T: fmt::Display, S: Serializer>(
 }
 
 fn as_map<S: Serializer>(
-    counts: &[(&'static str, u64)],
+    counts: &[(Cow<'static, str>, u64)],
     serializer: S,
 ) -> std::result::Result<S::Ok, S::Error> {
     let mut map = serializer.serialize_map(Some(counts.len()))?;
@@ -258,6 +397,12 @@ impl fmt::Display for Ledger {
         }
         if let Some(as_of) = self.as_of {
             write!(f, ", as of {as_of}")?;
+        }
+        if let Some(view) = self.view {
+            write!(f, ", in view {view}")?;
+        }
+        if let Some(zone) = &self.zone {
+            write!(f, ", days of {zone}")?;
         }
         let width = self.rows_in.to_string().len().max(4);
         let mut line = |name: &str, rows: u64, rest: &str| {
@@ -275,18 +420,22 @@ impl fmt::Display for Ledger {
                 )?;
             }
         }
-        for Reconciled { column, came_in, kept, dropped, set_aside } in &self.reconciled {
+        for Reconciled { column, came_in, kept, dropped, set_aside, in_answer } in &self.reconciled {
             write!(
                 f,
                 "\n  sum of {column}: in {came_in} = kept {kept} + dropped {dropped} + set aside {set_aside}"
             )?;
+            if let Some(sum) = in_answer {
+                write!(f, "; over the answer {sum}")?;
+            }
         }
         for warning in &self.warnings {
             write!(f, "\n  warning: {warning}")?;
         }
         let (dropped, set_aside) = (total(&self.dropped), total(&self.set_aside));
-        let sign = if self.balances() { '=' } else { '≠' };
-        write!(f, "\n  {:<10} {} {sign} {} + {dropped} + {set_aside}", "balance", self.rows_in, self.kept)
+        let sign = if self.rows_in == self.kept + dropped + set_aside { '=' } else { '≠' };
+        write!(f, "\n  {:<10} {} {sign} {} + {dropped} + {set_aside}", "balance", self.rows_in, self.kept)?;
+        self.other_side.as_ref().map_or(Ok(()), |side| write!(f, "\n{side}"))
     }
 }
 
@@ -331,11 +480,12 @@ impl Fates {
                 kept: ExactSum::of(table, column, &kept)?,
                 dropped: sum(&dropped)?,
                 set_aside: sum(&set_aside)?,
+                in_answer: None,
             });
         }
         let counts = match table.not_numbers() {
             0 => Vec::new(),
-            cells => vec![("cells that are NaN and count as missing", cells)],
+            cells => vec![("cells that are NaN and count as missing".into(), cells)],
         };
         let set_aside_table = rows_with_reasons(table, &aside, &set_aside)?;
         let entries = |masks: Vec<(Reason, BooleanBuffer)>, with_lines| {
@@ -348,6 +498,8 @@ impl Fates {
             step,
             from: table.origin().map(|origin| origin.file().to_owned()),
             as_of: None,
+            view: None,
+            zone: None,
             rows_in: table.rows() as u64,
             kept: kept.count_set_bits() as u64,
             dropped: entries(dropped, false),
@@ -355,8 +507,14 @@ impl Fates {
             counts,
             warnings: Vec::new(),
             reconciled,
+            other_side: None,
         };
         Ok((ledger, set_aside_table))
+    }
+
+    /// The fates of a table of which every row stays.
+    pub(crate) fn all_kept(table: &Table) -> Fates {
+        Fates { kept: BooleanBuffer::new_set(table.rows()), dropped: Vec::new(), set_aside: Vec::new() }
     }
 
     /// The same where every row stays, and is only told apart: what would have happened to it is counted by its reason.
@@ -368,10 +526,8 @@ impl Fates {
     ) -> Result<(Ledger, Table)> {
         let reasons = self.dropped.iter().chain(&self.set_aside);
         let counts: Vec<_> =
-            reasons.map(|(reason, rows)| (reason.text(), rows.count_set_bits() as u64)).collect();
-        let kept = BooleanBuffer::new_set(table.rows());
-        let (mut ledger, none) =
-            Fates { kept, dropped: Vec::new(), set_aside: Vec::new() }.account(step, table, context)?;
+            reasons.map(|(reason, rows)| (reason.text().into(), rows.count_set_bits() as u64)).collect();
+        let (mut ledger, none) = Fates::all_kept(table).account(step, table, context)?;
         ledger.counts.extend(counts.into_iter().filter(|(_, rows)| *rows > 0));
         Ok((ledger, none))
     }
@@ -384,7 +540,7 @@ fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry
 }
 
 /// The rows of a mask as they came, with the reason of each in a further column.
-fn rows_with_reasons(
+pub(crate) fn rows_with_reasons(
     table: &Table,
     rows: &BooleanBuffer,
     reasons: &[(Reason, BooleanBuffer)],

@@ -25,27 +25,51 @@
 //! ```
 #![forbid(unsafe_code)]
 
+mod active;
+mod almanac;
 pub mod calendar;
+mod columnwise;
 mod dates;
+mod elapsed;
 mod entities;
 mod error;
 mod exact;
+mod expression;
+mod intervals;
 mod latest;
 mod ledger;
 mod look;
+mod measure;
 mod operation;
+mod recent;
+mod rows;
+mod running;
+mod shape;
+mod spells;
 mod table;
 mod timeline;
+mod within;
 
+pub use active::Active;
+pub use almanac::Almanac;
+pub use elapsed::{Elapsed, Unit};
 pub use entities::{Entities, Missing};
-pub use error::{AmbiguousDates, BadCell, Error, NotDates, Result};
+pub use error::{AmbiguousDates, BadCell, Error, Misexpressed, NotDates, NotNumbers, Result};
 pub use exact::ExactSum;
+pub use expression::Expression;
+pub use intervals::{EndDay, OpenEnds};
 pub use latest::{Earliest, Latest, Ties, latest_rows};
 pub use ledger::{Entry, Ledger, Outcome, Reason, Reconciled, Warning};
 pub use look::{ColumnLook, DateLook, Finding, Look};
-pub use operation::{Context, Operation, Setting, Takes};
-pub use table::{ColumnShape, Named, Origin, Shape, Table, Type};
+pub use operation::{Context, Operation, Setting, Sink, Takes};
+pub use recent::{Recent, Whole};
+pub use rows::{Add, Columns, Filter, Sort, Stack};
+pub use running::Running;
+pub use shape::{ColumnShape, Named, Shape, Type};
+pub use spells::Spells;
+pub use table::{Origin, Table};
 pub use timeline::Timeline;
+pub use within::{Keep, Pick, Window, Within};
 
 /// The Arrow types by which tables come in and go out.
 pub mod arrow {

@@ -3,15 +3,15 @@
 //! Facts are exact, over all rows. What *looks* wrong is a guess by stated rules: it may be right all the same.
 
 use crate::{
-    calendar::{Day, MICROS_PER_DAY, Range},
+    calendar::{Day, MICROS_PER_DAY, Period, Range},
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
-    table::{Table, Type},
+    shape::Type,
+    table::Table,
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray};
 use arrow_buffer::BooleanBufferBuilder;
-use arrow_cast::display::array_value_to_string;
 use arrow_ord::ord::make_comparator;
 use arrow_schema::SortOptions;
 use std::{cmp::Ordering, collections::HashMap, fmt};
@@ -61,10 +61,14 @@ pub struct ColumnLook {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct DateLook {
-    /// From the first to the last day.
-    pub covered: Range,
-    /// Days in between on which there is no record.
-    pub days_without: u32,
+    /// The first day, or the first month, quarter … in a column of those.
+    pub first: Period,
+    /// The last.
+    pub last: Period,
+    /// How many there are from the first to the last, both included.
+    pub periods: u32,
+    /// How many of them are without a record.
+    pub without: u32,
 }
 
 /// Something that looks wrong.
@@ -212,7 +216,7 @@ fn look_at_column(table: &Table, name: &str, column: &ArrayRef) -> Result<Column
             .iter()
             .copied()
             .reduce(|best, row| if compare(row as usize, best as usize) == wanted { row } else { best });
-        best.map_or(Ok(String::new()), |row| cell(table, name, column, row as usize))
+        best.map_or(Ok(String::new()), |row| table.cell_text(name, row as usize))
     };
     Ok(ColumnLook {
         name: name.to_owned(),
@@ -226,17 +230,11 @@ fn look_at_column(table: &Table, name: &str, column: &ArrayRef) -> Result<Column
     })
 }
 
-/// A cell in words: dates and moments as they are written everywhere else.
-fn cell(table: &Table, name: &str, column: &ArrayRef, row: usize) -> Result<String> {
-    let dated = matches!(table.shape().find(name)?.kind, Some(Type::Date | Type::Moment { .. }));
-    if dated { Ok(table.dates(name)?.text(row)) } else { Ok(array_value_to_string(column, row)?) }
-}
-
 /// The days of a date column, by row.
-fn days<'a>(dates: &'a Dates<'a>) -> impl Iterator<Item = (usize, i32)> + 'a {
+fn days(dates: &Dates) -> impl Iterator<Item = (usize, i32)> + '_ {
     let nulls = dates.nulls();
     let rows = match dates {
-        Dates::Days(days) => days.len(),
+        Dates::Days(days, _) => days.len(),
         Dates::Moments(moments) => moments.len(),
         Dates::Missing(_) => 0,
     };
@@ -246,14 +244,18 @@ fn days<'a>(dates: &'a Dates<'a>) -> impl Iterator<Item = (usize, i32)> + 'a {
         .map(move |row| (row, dates.sortable(row).div_euclid(per_day) as i32))
 }
 
-fn covered(dates: &Dates<'_>) -> Option<DateLook> {
-    let (first, last) =
-        days(dates).fold((i32::MAX, i32::MIN), |(first, last), (_, day)| (first.min(day), last.max(day)));
-    let covered = Range::new(Day::from_number(first)?, Day::from_number(last)?)?;
-    let mut seen = BooleanBufferBuilder::new(covered.days() as usize);
-    seen.append_n(covered.days() as usize, false);
-    days(dates).for_each(|(_, day)| seen.set_bit((day - first) as usize, true));
-    Some(DateLook { covered, days_without: covered.days() - seen.finish().count_set_bits() as u32 })
+fn covered(dates: &Dates) -> Option<DateLook> {
+    let periods = dates.periods();
+    let numbered = || days(dates).filter_map(|(_, day)| Some(periods.number(Day::from_number(day)?)));
+    let (least, greatest) =
+        days(dates).fold((i32::MAX, i32::MIN), |(a, z), (_, day)| (a.min(day), z.max(day)));
+    let (first, last) = (periods.of(Day::from_number(least)?), periods.of(Day::from_number(greatest)?));
+    let from = periods.number(first.first());
+    let all = (periods.number(last.first()) - from + 1) as u32;
+    let mut seen = BooleanBufferBuilder::new(all as usize);
+    seen.append_n(all as usize, false);
+    numbered().for_each(|number| seen.set_bit((number - from) as usize, true));
+    Some(DateLook { first, last, periods: all, without: all - seen.finish().count_set_bits() as u32 })
 }
 
 /// Where a row stands: its line in the file, or its number.

@@ -2,10 +2,11 @@
 //! for every way in, and what they are asked to do.
 
 use crate::{
-    calendar::Day,
+    calendar::{Day, Zone},
     error::Result,
     ledger::Outcome,
-    table::{Shape, Table},
+    shape::Shape,
+    table::Table,
 };
 
 /// What an operation cannot see in its table: the date that the answer speaks of, and which sums to reconcile.
@@ -14,12 +15,18 @@ use crate::{
 pub struct Context {
     /// The date that the answer speaks of.
     pub as_of: Option<Day>,
+    /// That date will be given, but is not known before the data is read.
+    pub as_of_follows: bool,
+    /// What `today` means, where a setting may say it. The core has no clock.
+    pub today: Option<Day>,
+    /// The time zone in which points in time are cut into days.
+    pub zone: Zone,
     /// Columns whose sums every ledger carries.
     pub reconcile: Vec<String>,
 }
 
 impl Context {
-    /// No as-of date, nothing to reconcile.
+    /// No as-of date, days of UTC, nothing to reconcile.
     pub fn new() -> Context {
         Context::default()
     }
@@ -27,6 +34,29 @@ impl Context {
     /// The date that the answer speaks of.
     pub fn as_of(mut self, day: Day) -> Context {
         self.as_of = Some(day);
+        self
+    }
+
+    /// Says that the as-of date will be given once the data is read, for checks before that.
+    pub fn as_of_follows(mut self) -> Context {
+        self.as_of_follows = true;
+        self
+    }
+
+    /// Whether there is no as-of date and none will follow.
+    pub(crate) fn as_of_is_unknown(&self) -> bool {
+        self.as_of.is_none() && !self.as_of_follows
+    }
+
+    /// What `today` means, where a setting may say it.
+    pub fn today(mut self, day: Day) -> Context {
+        self.today = Some(day);
+        self
+    }
+
+    /// The time zone in which points in time are cut into days; UTC if not said.
+    pub fn zone(mut self, zone: Zone) -> Context {
+        self.zone = zone;
         self
     }
 
@@ -40,11 +70,41 @@ impl Context {
 /// A step from a table to an answer and its ledger.
 pub trait Operation {
     /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
-    fn check(&self, shape: &Shape, context: &Context) -> Result<Shape>;
+    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape>;
 
     /// The answer for a table.
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome>;
+
+    /// The answer handed over in batches, the first of which may have no rows; the outcome's own table has none. A long
+    /// answer never stands in memory whole where the operation can make it piece by piece.
+    fn apply_into(&self, table: &Table, context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+        let outcome = self.apply_with(table, context)?;
+        sink(&outcome.table).map_err(crate::Error::Sink)?;
+        Ok(Outcome { table: outcome.table.head(0), ..outcome })
+    }
 }
+
+/// What takes an answer in batches.
+pub type Sink<'a> =
+    dyn FnMut(&Table) -> std::result::Result<(), Box<dyn std::error::Error + Send + Sync>> + 'a;
+
+/// The two calls of an operation that need nothing but a table, so that whoever uses the library need not import the trait.
+macro_rules! called_alone {
+    ($($operation:ty),*) => {$(
+        impl $operation {
+            /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
+            pub fn check(&self, shape: &$crate::Shape) -> $crate::Result<$crate::Shape> {
+                $crate::Operation::check_with(self, shape, &$crate::Context::new())
+            }
+
+            /// The answer for a table, without an as-of date and with days of UTC.
+            pub fn apply(&self, table: &$crate::Table) -> $crate::Result<$crate::Outcome> {
+                $crate::Operation::apply_with(self, table, &$crate::Context::new())
+            }
+        }
+    )*};
+}
+pub(crate) use called_alone;
 
 /// One setting of an operation, described once for the library's docs, the command line and saved files.
 #[derive(Clone, Copy, Debug)]
@@ -85,4 +145,22 @@ pub enum Takes {
     Count,
     /// One of these words.
     OneOf(&'static [&'static str]),
+    /// Yes, where it is given at all.
+    Yes,
+    /// Text of its own kind, shown by this word: a date, a span, a range.
+    Text(&'static str),
+    /// A whole number from 0, however large.
+    Number,
+    /// Whole numbers.
+    Numbers,
+    /// Texts of one kind, shown by this word.
+    Texts(&'static str),
+    /// The days in a file of dates.
+    Days,
+    /// An expression, which stands without an option's name.
+    Expression,
+    /// Several texts that stand without an option's name, shown by this word.
+    Several(&'static str),
+    /// A list with commas that stands without an option's name, shown by this word.
+    List(&'static str),
 }

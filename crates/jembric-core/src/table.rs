@@ -1,245 +1,26 @@
-//! [`Table`]: columns by name, in the few types that the operations know; [`Shape`]: what is known of them without the
-//! data; and the search for the name that was meant.
+//! [`Table`]: columns by name, in the few types that the operations know, and where they came from.
 
 use crate::{
-    calendar::{Day, MICROS_PER_DAY},
+    calendar::{Day, Grain, MICROS_PER_DAY, Periods},
+    dates::Dates,
     error::{Error, Result},
+    shape::{ColumnShape, Named, Shape, Type, new_names},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Float64Array, PrimitiveArray, RecordBatch,
-    RecordBatchOptions, TimestampMicrosecondArray, UInt32Array, cast::AsArray, types::Float64Type,
+    RecordBatchOptions, TimestampMicrosecondArray, UInt32Array,
+    cast::AsArray,
+    types::{Date32Type, Float64Type},
 };
 use arrow_buffer::BooleanBuffer;
 use arrow_cast::{CastOptions, cast_with_options};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use arrow_select::filter::FilterBuilder;
-use std::{collections::HashSet, fmt, sync::Arc};
-
-/// What a column holds.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-#[non_exhaustive]
-pub enum Type {
-    /// No value in any row, so that it can stand for any type.
-    Nothing,
-    /// True or false.
-    Boolean,
-    /// Whole numbers.
-    Integer,
-    /// Exact decimals with so many places.
-    Decimal {
-        /// Digits behind the point.
-        places: i8,
-    },
-    /// Numbers in floating point.
-    Float,
-    /// Text.
-    Text,
-    /// Calendar days.
-    Date,
-    /// Times of day.
-    Time,
-    /// Days with a time of day.
-    Moment {
-        /// Whether each is a point in time (it had an offset) and not a reading of some clock.
-        instant: bool,
-    },
-}
-
-impl Type {
-    fn of(data_type: &DataType) -> Type {
-        match data_type {
-            DataType::Boolean => Type::Boolean,
-            DataType::Int64 => Type::Integer,
-            DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => {
-                Type::Decimal { places: *places }
-            }
-            DataType::Float64 => Type::Float,
-            DataType::Utf8View => Type::Text,
-            DataType::Date32 => Type::Date,
-            DataType::Time64(_) => Type::Time,
-            DataType::Timestamp(_, zone) => Type::Moment { instant: zone.is_some() },
-            _ => Type::Nothing,
-        }
-    }
-
-    /// Whether the column can be used as dates.
-    pub fn is_dated(self) -> bool {
-        matches!(self, Type::Date | Type::Moment { .. } | Type::Nothing)
-    }
-
-    /// Whether the column can be summed.
-    pub fn is_number(self) -> bool {
-        matches!(self, Type::Integer | Type::Decimal { .. } | Type::Float | Type::Nothing)
-    }
-}
-
-impl fmt::Display for Type {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Type::Nothing => "no values",
-            Type::Boolean => "true or false",
-            Type::Integer => "whole numbers",
-            Type::Decimal { places: 1 } => "decimals, 1 place",
-            Type::Decimal { places } => return f.pad(&format!("decimals, {places} places")),
-            Type::Float => "numbers",
-            Type::Text => "text",
-            Type::Date => "dates",
-            Type::Time => "times of day",
-            Type::Moment { instant: false } => "moments",
-            Type::Moment { instant: true } => "moments, UTC",
-        })
-    }
-}
-
-/// The names of a table's columns and what is known of their types: all that can be checked without the data.
-///
-/// A file's header gives the names alone; reading all of it gives the types.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Shape {
-    file: Option<String>,
-    columns: Vec<ColumnShape>,
-}
-
-/// One column of a [`Shape`].
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ColumnShape {
-    /// Its name.
-    pub name: String,
-    /// Its type, where that is known.
-    pub kind: Option<Type>,
-}
-
-impl Shape {
-    /// Columns of which only the names are known.
-    pub fn of_names<N: Into<String>>(names: impl IntoIterator<Item = N>) -> Shape {
-        let columns = names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }).collect();
-        Shape { file: None, columns }
-    }
-
-    /// The same, saying from which file it came.
-    pub fn from_file(mut self, file: impl Into<String>) -> Shape {
-        self.file = Some(file.into());
-        self
-    }
-
-    /// The columns, in their order.
-    pub fn columns(&self) -> &[ColumnShape] {
-        &self.columns
-    }
-
-    /// The column of this name; otherwise an error with the nearest right names.
-    pub fn find(&self, name: &str) -> Result<&ColumnShape> {
-        self.columns.iter().find(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
-    }
-
-    fn no_such_column(&self, name: &str) -> Error {
-        Error::NoSuchColumn {
-            file: self.file.clone(),
-            column: name.to_owned(),
-            nearest: nearest(name, self.columns.iter().map(|column| column.name.as_str())),
-            columns: self.columns.iter().map(|column| column.name.clone()).collect(),
-        }
-    }
-
-    /// An error where the column is missing or is known to hold no dates.
-    pub fn expect_dates(&self, name: &str) -> Result<()> {
-        self.expect(name, "dates", Type::is_dated)
-    }
-
-    /// An error where the column is missing or is known to hold no numbers.
-    pub fn expect_numbers(&self, name: &str) -> Result<()> {
-        self.expect(name, "numbers", Type::is_number)
-    }
-
-    fn expect(&self, name: &str, expected: &'static str, fits: impl Fn(Type) -> bool) -> Result<()> {
-        match self.find(name)?.kind {
-            Some(found) if !fits(found) => {
-                Err(Error::WrongType { file: self.file.clone(), column: name.to_owned(), expected, found })
-            }
-            _ => Ok(()),
-        }
-    }
-
-    /// What each of a list of columns means: a column's name, or `COLUMN as NAME`, which renames it in the answer.
-    pub fn named(&self, list: &[String]) -> Result<Vec<Named>> {
-        let one = |text: &String| {
-            let (column, shown_as) = match text.split_once(" as ") {
-                Some((column, name)) if self.find(text).is_err() => (column.trim(), name.trim()),
-                _ => (text.as_str(), text.as_str()),
-            };
-            self.find(column)?;
-            Ok(Named { column: column.to_owned(), shown_as: shown_as.to_owned() })
-        };
-        list.iter().map(one).collect()
-    }
-
-    /// The shape with columns renamed; an error where two would have one name.
-    pub fn renamed(&self, names: &[Named]) -> Result<Shape> {
-        let mut shape = self.clone();
-        for (column, name) in shape
-            .columns
-            .iter_mut()
-            .zip(new_names(self.columns.iter().map(|column| column.name.as_str()), names)?)
-        {
-            column.name = name;
-        }
-        Ok(shape)
-    }
-
-    /// The shape with one more column; an error where there is one of that name.
-    pub fn with(&self, name: &str, kind: Type) -> Result<Shape> {
-        if self.columns.iter().any(|column| column.name == name) {
-            return Err(Error::NameTaken { name: name.to_owned() });
-        }
-        let mut shape = self.clone();
-        shape.columns.push(ColumnShape { name: name.to_owned(), kind: Some(kind) });
-        Ok(shape)
-    }
-}
-
-/// A column of a list, and what it is called in the answer.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Named {
-    /// The column.
-    pub column: String,
-    /// Its name in the answer.
-    pub shown_as: String,
-}
-
-fn new_names<'a>(names: impl Iterator<Item = &'a str>, renamed: &[Named]) -> Result<Vec<String>> {
-    let new = |name: &'a str| {
-        renamed.iter().find(|named| named.column == name).map_or(name, |named| &named.shown_as).to_owned()
-    };
-    let names: Vec<String> = names.map(new).collect();
-    let mut seen = HashSet::new();
-    match names.iter().find(|name| !seen.insert(name.as_str())) {
-        Some(name) => Err(Error::NameTaken { name: name.clone() }),
-        None => Ok(names),
-    }
-}
-
-/// The names nearest to one that does not exist: alike but for case and blanks, or a few letters off, or a part.
-fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Vec<String> {
-    let plain = |name: &str| {
-        name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>()
-    };
-    let target = plain(wanted);
-    let allowed = 1 + target.chars().count() / 4;
-    let mut near: Vec<(usize, &str)> = names
-        .filter_map(|name| {
-            let candidate = plain(name);
-            let distance = strsim::damerau_levenshtein(&target, &candidate);
-            let part = target.len() >= 3 && (candidate.contains(&target) || target.contains(&candidate));
-            (distance <= allowed || part && !candidate.is_empty()).then_some((distance, name))
-        })
-        .collect();
-    near.sort_by_key(|&(distance, _)| distance);
-    if near.first().is_some_and(|&(distance, _)| distance == 0) {
-        near.truncate(1);
-    }
-    near.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
-}
+use rayon::prelude::*;
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
 
 /// Where a table came from: its file, and the line of each of its rows.
 #[derive(Clone, Debug, Default)]
@@ -303,34 +84,90 @@ impl Table {
     /// hold. Errors: two columns of one name, columns of unequal length, a nested type, a date outside the years 0001 to
     /// 9999, more than 4 294 967 294 rows. Costs a pass over float and date columns, and a copy of what is widened.
     pub fn from_columns<N: Into<String>>(columns: impl IntoIterator<Item = (N, ArrayRef)>) -> Result<Table> {
+        let plain =
+            |(name, array): (N, ArrayRef)| (Field::new(name.into(), array.data_type().clone(), true), array);
+        Table::of_fields(columns.into_iter().map(plain))
+    }
+
+    /// The table of an Arrow record batch; see [`Table::from_columns`].
+    ///
+    /// Fields tell in their metadata what their Arrow types do not: `jembric.grain` the grain of a column of dates that are
+    /// the first days of periods (`month`, `week from Sunday`), `jembric.order` the order of a column of texts, one text a
+    /// line. Errors: also a grain that there is not, and a date that does not begin its period.
+    pub fn from_batch(batch: &RecordBatch) -> Result<Table> {
+        let fields = batch.schema_ref().fields().iter().map(|field| {
+            let ours = field.metadata().iter().filter(|(key, _)| [GRAIN, ORDER].contains(&key.as_str()));
+            Field::new(field.name(), field.data_type().clone(), true).with_metadata(
+                ours.map(|(key, value)| (key.clone(), value.clone())).collect::<HashMap<_, _>>(),
+            )
+        });
+        let table = Table::of_fields(fields.zip(batch.columns().iter().cloned()))?;
+        for field in table.batch.schema_ref().fields() {
+            if let Some(grain) = field.metadata().get(GRAIN) {
+                begins_periods(field.name(), table.column(field.name())?, grain.parse()?)?;
+            }
+        }
+        Ok(table)
+    }
+
+    /// A table of columns of any of Arrow's types, each with what is known of it.
+    pub(crate) fn of_fields(columns: impl IntoIterator<Item = (Field, ArrayRef)>) -> Result<Table> {
+        let mut not_numbers = 0;
+        let widened = columns.into_iter().map(|(field, array)| {
+            let array = widen(field.name(), array, &mut not_numbers)?;
+            Ok((field.with_data_type(array.data_type().clone()), array))
+        });
+        let table = Table::of_known(widened.collect::<Result<Vec<_>>>()?)?;
+        Ok(Table { not_numbers, ..table })
+    }
+
+    /// A table of columns that come from tables, and so need not be looked at.
+    pub(crate) fn of_known(columns: impl IntoIterator<Item = (Field, ArrayRef)>) -> Result<Table> {
+        let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = columns.into_iter().unzip();
         let mut names = HashSet::new();
-        let (mut fields, mut arrays, mut not_numbers) = (Vec::new(), Vec::new(), 0);
-        for (name, array) in columns {
-            let name = name.into();
-            if !names.insert(name.clone()) {
-                return Err(Error::TwoColumnsOfOneName { file: None, name });
-            }
-            let expected = arrays.first().map_or(array.len(), |first: &ArrayRef| first.len());
-            if array.len() != expected {
-                return Err(Error::UnequalLengths { name, rows: array.len(), expected });
-            }
-            let array = widen(&name, array, &mut not_numbers)?;
-            fields.push(Field::new(name, array.data_type().clone(), true));
-            arrays.push(array);
+        if let Some(field) = fields.iter().find(|field| !names.insert(field.name().as_str())) {
+            return Err(Error::TwoColumnsOfOneName { file: None, name: field.name().clone() });
         }
         let rows = arrays.first().map_or(0, |first| first.len());
+        if let Some((field, array)) = fields.iter().zip(&arrays).find(|(_, array)| array.len() != rows) {
+            return Err(Error::UnequalLengths {
+                name: field.name().clone(),
+                rows: array.len(),
+                expected: rows,
+            });
+        }
         if rows >= u32::MAX as usize {
             return Err(Error::TooManyRows { rows });
         }
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
-        Ok(Table { batch, not_numbers, origin: None })
+        Ok(Table { batch, not_numbers: 0, origin: None })
     }
 
-    /// The table of an Arrow record batch; see [`Table::from_columns`].
-    pub fn from_batch(batch: &RecordBatch) -> Result<Table> {
-        let names = batch.schema_ref().fields().iter().map(|field| field.name().clone());
-        Table::from_columns(names.zip(batch.columns().iter().cloned()))
+    /// The table where this column of dates holds the first days of periods.
+    ///
+    /// Errors: the column is missing, holds no dates, or one that does not begin its period. Costs one pass over it.
+    pub fn with_periods(&self, name: &str, periods: impl Into<Periods>) -> Result<Table> {
+        let periods = periods.into();
+        if let Some(found @ Type::Moment { .. }) = self.shape().find(name)?.kind {
+            let (column, file) = (name.to_owned(), self.origin().map(|origin| origin.file.clone()));
+            return Err(Error::WrongType { file, column, expected: "days", found });
+        }
+        if let Dates::Missing(_) = self.dates(name)? {
+            return Ok(self.clone());
+        }
+        begins_periods(name, self.column(name)?, periods)?;
+        let marked = |(field, array): (Field, ArrayRef)| {
+            if field.name() == name { (period_field(name, periods), array) } else { (field, array) }
+        };
+        let table = Table::of_known(self.fields().map(marked))?;
+        Ok(Table { origin: self.origin.clone(), not_numbers: self.not_numbers, ..table })
+    }
+
+    /// Its columns, each with what is known of it.
+    pub(crate) fn fields(&self) -> impl Iterator<Item = (Field, ArrayRef)> {
+        let fields = self.batch.schema_ref().fields().iter();
+        fields.zip(self.batch.columns()).map(|(field, array)| (Field::clone(field), array.clone()))
     }
 
     /// Says where the table came from, so that messages can name file and line.
@@ -347,6 +184,12 @@ impl Table {
     /// Where the table came from. An answer, whose rows are no longer those of a file, has none.
     pub fn origin(&self) -> Option<&Origin> {
         self.origin.as_deref()
+    }
+
+    /// Where a row stands, in words: its line in the file, or its number from 1.
+    pub(crate) fn place(&self, row: usize) -> String {
+        self.origin()
+            .map_or_else(|| format!("row {}", row + 1), |origin| format!("line {}", origin.line(row)))
     }
 
     /// How many rows it has.
@@ -371,11 +214,12 @@ impl Table {
 
     /// The names and types of its columns.
     pub fn shape(&self) -> Shape {
-        let columns =
-            self.batch.schema_ref().fields().iter().map(|field| ColumnShape {
-                name: field.name().clone(),
-                kind: Some(Type::of(field.data_type())),
-            });
+        let columns = self
+            .batch
+            .schema_ref()
+            .fields()
+            .iter()
+            .map(|field| ColumnShape { name: field.name().clone(), kind: Some(Type::of(field)) });
         Shape { file: self.origin().map(|origin| origin.file.clone()), columns: columns.collect() }
     }
 
@@ -386,8 +230,8 @@ impl Table {
 
     /// The rows with these numbers, in that order. Costs one read and one write of each.
     pub fn take(&self, rows: &UInt32Array) -> Result<Table> {
-        let columns = arrow_select::take::take_arrays(self.columns(), rows, None)?;
-        self.with_columns(columns, rows.len())
+        let columns = self.columns().par_iter().map(|column| arrow_select::take::take(column, rows, None));
+        self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
     }
 
     /// The rows of a mask, in their order. Costs one read of the columns and one write of what stays.
@@ -409,10 +253,17 @@ impl Table {
 
     /// The table with one more column; an error where there is one of that name.
     pub fn with_column(&self, name: &str, column: ArrayRef) -> Result<Table> {
-        self.shape().with(name, Type::Nothing)?;
-        let columns = self.names().map(str::to_owned).zip(self.columns().iter().cloned());
-        let table = Table::from_columns(columns.chain([(name.to_owned(), column)]))?;
-        Ok(Table { origin: self.origin.clone(), ..table })
+        self.with_field(Field::new(name, column.data_type().clone(), true), column)
+    }
+
+    /// The table with one more column of which more is known than its Arrow type.
+    pub(crate) fn with_field(&self, field: Field, column: ArrayRef) -> Result<Table> {
+        self.shape().with(field.name(), Type::Nothing)?;
+        let mut not_numbers = self.not_numbers;
+        let column = widen(field.name(), column, &mut not_numbers)?;
+        let field = field.with_data_type(column.data_type().clone());
+        let table = Table::of_known(self.fields().chain([(field, column)]))?;
+        Ok(Table { origin: self.origin.clone(), not_numbers, ..table })
     }
 
     /// The table with columns renamed; an error where two would have one name.
@@ -421,19 +272,87 @@ impl Table {
         if self.names().eq(names.iter().map(String::as_str)) {
             return Ok(self.clone());
         }
-        Table::from_columns(names.into_iter().zip(self.columns().iter().cloned()))
+        Table::of_fields(
+            self.fields().zip(names).map(|((field, array), name)| (field.with_name(name), array)),
+        )
     }
 
     /// The table without this column, where it has one of that name.
     pub(crate) fn without(&self, name: &str) -> Result<Table> {
-        let columns = self.names().zip(self.columns()).filter(|(column, _)| *column != name);
-        Table::from_columns(columns.map(|(name, column)| (name, column.clone())))
+        Table::of_known(self.fields().filter(|(field, _)| field.name() != name))
+    }
+
+    /// These columns alone, under their new names, and without an origin.
+    pub(crate) fn select(&self, named: &[Named]) -> Result<Table> {
+        let one = |named: &Named| {
+            let array = self.column(&named.column)?.clone();
+            let field =
+                self.field(&named.column).unwrap_or_else(|| Field::new("", array.data_type().clone(), true));
+            Ok((field.with_name(&named.shown_as), array))
+        };
+        Table::of_known(named.iter().map(one).collect::<Result<Vec<_>>>()?)
+    }
+
+    /// What is known of a column.
+    pub(crate) fn field(&self, name: &str) -> Option<Field> {
+        self.batch.schema_ref().field_with_name(name).ok().cloned()
+    }
+
+    /// The same rows as an answer, which has no origin.
+    pub(crate) fn anonymous(self) -> Table {
+        Table { origin: None, ..self }
+    }
+
+    /// The order of a column of texts that have one: what stands first is the least.
+    pub(crate) fn order_of(&self, name: &str) -> Option<Vec<&str>> {
+        let field = self.batch.schema_ref().field_with_name(name).ok()?;
+        Some(field.metadata().get(ORDER)?.lines().collect())
     }
 
     fn with_columns(&self, columns: Vec<ArrayRef>, rows: usize) -> Result<Table> {
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(self.batch.schema(), columns, &options)?;
         Ok(Table { batch, not_numbers: 0, origin: None })
+    }
+}
+
+/// The metadata that tells a column's grain, and that which tells the order of its texts, one a line.
+const GRAIN: &str = "jembric.grain";
+const ORDER: &str = "jembric.order";
+
+/// A column of the first days of periods.
+pub(crate) fn period_field(name: &str, periods: Periods) -> Field {
+    let field = Field::new(name, DataType::Date32, true);
+    match periods.grain() {
+        Grain::Day | Grain::Hour => field,
+        _ => field.with_metadata(HashMap::from([(GRAIN.to_owned(), periods.to_string())])),
+    }
+}
+
+/// A column of texts that have an order of their own.
+pub(crate) fn ordered_field(name: &str, order: &[impl AsRef<str>]) -> Field {
+    let order: Vec<&str> = order.iter().map(AsRef::as_ref).collect();
+    Field::new(name, DataType::Utf8View, true)
+        .with_metadata(HashMap::from([(ORDER.to_owned(), order.join("\n"))]))
+}
+
+pub(crate) fn periods_of(field: &Field) -> Periods {
+    field.metadata().get(GRAIN).and_then(|text| text.parse().ok()).unwrap_or(Periods::DAYS)
+}
+
+fn begins_periods(name: &str, column: &ArrayRef, periods: Periods) -> Result<()> {
+    let Some(days) = column.as_primitive_opt::<Date32Type>() else {
+        return Ok(());
+    };
+    let begins = |day: Option<Day>| day.is_none_or(|day| periods.first_day(day) == day);
+    match days.iter().position(|day| !begins(day.and_then(Day::from_number))) {
+        None => Ok(()),
+        Some(row) => Err(Error::NotAFirstDay {
+            column: name.to_owned(),
+            row: row + 1,
+            day: Day::from_number(days.value(row)).unwrap_or(Day::MIN),
+            grain: periods.grain(),
+        }),
     }
 }
 

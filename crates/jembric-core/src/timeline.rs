@@ -1,7 +1,9 @@
-//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer.
+//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer; and [`Dealt`], what it is
+//! made of.
 
 use crate::{dates::Dates, entities::Entities};
 use arrow_buffer::BooleanBuffer;
+use rayon::prelude::*;
 
 /// The rows of each entity, ordered by date and then by row.
 #[derive(Clone, Debug)]
@@ -13,34 +15,116 @@ pub struct Timeline {
 impl Timeline {
     /// Orders the rows of a mask, all of which have an entity and a date (as a number that sorts in time).
     ///
-    /// Rows are dealt out to their entities in one pass, and each entity's rows are sorted on their own, which the dealing
-    /// leaves undone where they came in order. Costs a random access a row, and n log n within an entity.
-    pub(crate) fn new(entities: &Entities, dates: &Dates<'_>, rows: &BooleanBuffer) -> Timeline {
-        let ids = entities.ids();
-        let mut starts = vec![0_u32; entities.count() + 1];
-        rows.set_indices().for_each(|row| starts[ids[row] as usize + 1] += 1);
-        for entity in 1..starts.len() {
-            starts[entity] += starts[entity - 1];
-        }
-        let mut next = starts.clone();
-        let mut dated = vec![(0_i64, 0_u32); starts.last().map_or(0, |&all| all as usize)];
-        for row in rows.set_indices() {
-            let place = &mut next[ids[row] as usize];
-            dated[*place as usize] = (dates.sortable(row), row as u32);
-            *place += 1;
-        }
-        for bounds in starts.windows(2) {
-            let entity = &mut dated[bounds[0] as usize..bounds[1] as usize];
-            if !entity.is_sorted() {
-                entity.sort_unstable();
+    /// Costs a random access a row, and n log n within an entity, whose rows may already be in order.
+    pub(crate) fn new(entities: &Entities, dates: &Dates, rows: &BooleanBuffer) -> Timeline {
+        let Dealt { starts, values } = Timeline::dated(entities, dates, rows);
+        Timeline { rows: values.into_iter().map(|(_, row)| row).collect(), starts }
+    }
+
+    /// The same with the dates beside the rows.
+    pub(crate) fn dated(entities: &Entities, dates: &Dates, rows: &BooleanBuffer) -> Dealt<(i64, u32)> {
+        let dated = |row: usize| (dates.sortable(row), row as u32);
+        let mut dealt = Dealt::of(entities.ids(), entities.count(), |row| rows.value(row), dated);
+        dealt.each(|_, rows| {
+            if !rows.is_sorted() {
+                rows.sort_unstable();
             }
-        }
-        Timeline { rows: dated.into_iter().map(|(_, row)| row).collect(), starts }
+        });
+        dealt
     }
 
     /// The rows of each entity, the entities in order of their numbers.
     pub fn entities(&self) -> impl Iterator<Item = &[u32]> {
         self.starts.windows(2).map(|bounds| &self.rows[bounds[0] as usize..bounds[1] as usize])
+    }
+}
+
+/// Something of each row, dealt out to the rows' entities: what belongs to one entity stands side by side, in the order of the
+/// rows.
+pub(crate) struct Dealt<V> {
+    pub(crate) starts: Vec<u32>,
+    pub(crate) values: Vec<V>,
+}
+
+/// Below so many rows one thread deals them all.
+const ROWS_FOR_THREADS: usize = 1 << 17;
+
+impl<V: Copy + Default + Send + Sync> Dealt<V> {
+    /// Deals out the values of the rows that are used. Each thread deals those of its own entities, so that their places are
+    /// its own.
+    pub(crate) fn of(
+        ids: &[u32],
+        count: usize,
+        used: impl Fn(usize) -> bool + Sync,
+        value: impl Fn(usize) -> V + Sync,
+    ) -> Dealt<V> {
+        let threads = if ids.len() < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads() };
+        let of_thread = |n: usize| count * n / threads..count * (n + 1) / threads;
+        let mut starts = vec![0_u32; count + 1];
+        let mut counts = Vec::new();
+        let mut rest = &mut starts[1..];
+        for n in 0..threads {
+            let (own, others) = rest.split_at_mut(of_thread(n).len());
+            counts.push((of_thread(n), own));
+            rest = others;
+        }
+        counts.into_par_iter().for_each(|(entities, counts)| {
+            for (row, &id) in ids.iter().enumerate() {
+                if entities.contains(&(id as usize)) && used(row) {
+                    counts[id as usize - entities.start] += 1;
+                }
+            }
+        });
+        for entity in 1..starts.len() {
+            starts[entity] += starts[entity - 1];
+        }
+        let mut values = vec![V::default(); starts.last().map_or(0, |&all| all as usize)];
+        let mut places = Vec::new();
+        let mut rest = &mut values[..];
+        for n in 0..threads {
+            let entities = of_thread(n);
+            let (own, others) = rest.split_at_mut((starts[entities.end] - starts[entities.start]) as usize);
+            places.push((entities, own));
+            rest = others;
+        }
+        places.into_par_iter().for_each(|(entities, places)| {
+            let mut next = starts[entities.clone()].to_vec();
+            let base = starts[entities.start];
+            for (row, &id) in ids.iter().enumerate() {
+                if entities.contains(&(id as usize)) && used(row) {
+                    let place = &mut next[id as usize - entities.start];
+                    places[(*place - base) as usize] = value(row);
+                    *place += 1;
+                }
+            }
+        });
+        Dealt { starts, values }
+    }
+
+    /// What belongs to an entity.
+    pub(crate) fn of_entity(&self, entity: usize) -> &[V] {
+        &self.values[self.starts[entity] as usize..self.starts[entity + 1] as usize]
+    }
+
+    /// Does something to what belongs to each entity, entities side by side.
+    pub(crate) fn each(&mut self, work: impl Fn(usize, &mut [V]) + Sync) {
+        const ENTITIES_AT_ONCE: usize = 1 << 10;
+        let mut parts = Vec::new();
+        let mut rest = &mut self.values[..];
+        let count = self.starts.len() - 1;
+        for first in (0..count).step_by(ENTITIES_AT_ONCE) {
+            let bounds = &self.starts[first..=(first + ENTITIES_AT_ONCE).min(count)];
+            let (own, others) = rest.split_at_mut((bounds[bounds.len() - 1] - bounds[0]) as usize);
+            parts.push((first, bounds, own));
+            rest = others;
+        }
+        parts.into_par_iter().for_each(|(first, bounds, mut own)| {
+            for (n, bounds) in bounds.windows(2).enumerate() {
+                let (of_entity, others) = own.split_at_mut((bounds[1] - bounds[0]) as usize);
+                work(first + n, of_entity);
+                own = others;
+            }
+        });
     }
 }
 
@@ -72,6 +156,29 @@ mod tests {
                 of_entity.sort_by_key(|&row| (rows[row as usize].1, row));
             }
             prop_assert_eq!(timeline.entities().map(<[u32]>::to_vec).collect::<Vec<_>>(), expected);
+        }
+    }
+
+    /// Enough rows for several threads, of which each deals those of its own entities.
+    #[test]
+    fn what_is_dealt_does_not_depend_on_the_number_of_threads() {
+        let rows = ROWS_FOR_THREADS + 77;
+        let ids: Vec<u32> = (0..rows as u32)
+            .map(|row| if row % 11 == 0 { Entities::NONE } else { row * 31 % 1_009 })
+            .collect();
+        let used = |row: usize| !row.is_multiple_of(7);
+        let mut expected = vec![Vec::new(); 1_009];
+        for row in (0..rows).filter(|&row| used(row) && ids[row] != Entities::NONE) {
+            expected[ids[row] as usize].push(row);
+        }
+        for threads in [1, 2, 3, 8] {
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+            let mut dealt = pool.install(|| Dealt::of(&ids, 1_009, used, |row| row));
+            for (entity, rows) in expected.iter().enumerate() {
+                assert_eq!(dealt.of_entity(entity), rows, "{threads} threads");
+            }
+            pool.install(|| dealt.each(|entity, rows| rows.fill(entity)));
+            assert!((0..1_009).all(|entity| dealt.of_entity(entity).iter().all(|&of| of == entity)));
         }
     }
 }

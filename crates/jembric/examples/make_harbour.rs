@@ -56,7 +56,46 @@ fn tables() -> Result<Vec<(&'static str, String)>, Failure> {
         ("fuel_out.csv", fuel_out(&mut random, first, last)?),
         ("dues.csv", dues(&mut random, first, last)?),
         ("crane_log.csv", crane_log(&mut random)?),
+        ("holidays.csv", holidays()?),
+        ("tariff.csv", tariff()?),
     ])
+}
+
+const HOLIDAYS: [(u32, u32, &str); 5] = [
+    (1, 1, "New Year"),
+    (5, 1, "May Day"),
+    (6, 9, "Harbour Day"),
+    (12, 25, "Midwinter"),
+    (12, 26, "Second of Midwinter"),
+];
+
+/// What a ton costs at each crane, from a day on; nobody sorted it.
+fn tariff() -> Result<String, Failure> {
+    let mut text = "crane,valid_from,per_ton\n".to_owned();
+    for (crane, from, price) in [
+        ("C2", "2024-07-01", "4.85"),
+        ("C1", "2024-01-01", "4.20"),
+        ("C1", "2025-01-01", "4.60"),
+        ("C2", "2024-01-01", "4.50"),
+        ("C3", "2024-02-01", "6.10"),
+        ("C2", "2025-04-01", "5.10"),
+        ("C3", "2025-01-01", "6.45"),
+        ("C4", "2025-06-01", "7.00"),
+    ] {
+        writeln!(text, "{crane},{from},{price}")?;
+    }
+    Ok(text)
+}
+
+/// The days on which the harbour office is closed: month, day and name.
+fn holidays() -> Result<String, Failure> {
+    let mut text = "day,name\n".to_owned();
+    for year in 2024..=2025 {
+        for (month, day, name) in HOLIDAYS {
+            writeln!(text, "{},{name}", Day::from_ymd(year, month, day).ok_or("a day of the calendar")?)?;
+        }
+    }
+    Ok(text)
 }
 
 fn plus(day: Day, days: i32) -> Result<Day, Failure> {

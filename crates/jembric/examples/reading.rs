@@ -2,7 +2,10 @@
 //!
 //! `cargo run -p jembric --example reading`
 
-use jembric::io::{Order, Reading};
+use jembric::{
+    calendar::Zone,
+    io::{Order, Reading},
+};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     // Whether day or month comes first is decided from the whole column; where it cannot be, nothing is guessed.
@@ -11,7 +14,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let refused = jembric::Latest::new("seen").apply(&table).map(|outcome| outcome.table.rows());
     println!("{}", refused.err().ok_or("an open order is refused")?);
     let table = Reading::new().date_order(Order::DayFirst).stream("open.csv", open.as_bytes())?;
-    println!("newest: {}\n", table.newest("seen")?);
+    println!("newest: {}\n", table.newest("seen", &Zone::default())?);
 
     // Old exports: no header, a decimal comma, marks for "no value", years of two digits, another encoding.
     let old = b"30.06.49;M\xf6we;3,5\n01.07.49;-;4\n";

@@ -3,6 +3,15 @@
 //! | the question | what answers it |
 //! | --- | --- |
 //! | What does each vessel's record say *now*? And what did it say first? | [`Latest`], [`Earliest`] |
+//! | How long did it take, how old is it, how late is it? | [`Elapsed`] |
+//! | Which days, weeks, months was it active, and how many at once? | [`Active`] |
+//! | What are the unbroken spells, and the idle time between them? | [`Spells`] |
+//! | Which of these events fell inside which of those windows? | [`Within`] |
+//! | The highest reading so far, the balance so far, the mean of the last 28 days | [`Running`] |
+//! | Only the last nine months, only this quarter, only the newest day in the data | [`Recent`] |
+//! | A calendar that covers exactly what the data covers | [`Almanac`] |
+//! | Only rows of which something is true; columns worked out from others | [`Filter`], [`Add`], in the language of [`Expression`] |
+//! | Which columns, in which order; several files as one | [`Columns`], [`Sort`], [`Stack`] |
 //! | What is in this file, are its dates really dates, what looks wrong? | [`Look`] |
 //! | How do files become tables, and tables files? | [`io`] |
 //!
@@ -26,12 +35,13 @@ mod error;
 pub mod io;
 
 pub use error::{Error, Result};
-pub use jembric_core::{AmbiguousDates, BadCell, Error as CoreError, NotDates};
 pub use jembric_core::{
-    ColumnLook, ColumnShape, Context, DateLook, Earliest, Entities, Entry, ExactSum, Finding, Latest, Ledger,
-    Look, Missing, Operation, Origin, Outcome, Reason, Reconciled, Setting, Shape, Table, Takes, Ties,
-    Timeline, Type, Warning, arrow, calendar,
+    Active, Add, Almanac, ColumnLook, ColumnShape, Columns, Context, DateLook, Earliest, Elapsed, EndDay,
+    Entities, Entry, ExactSum, Expression, Filter, Finding, Keep, Latest, Ledger, Look, Missing, OpenEnds,
+    Operation, Origin, Outcome, Pick, Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort,
+    Spells, Stack, Table, Takes, Ties, Timeline, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
 };
+pub use jembric_core::{AmbiguousDates, BadCell, Error as CoreError, Misexpressed, NotDates, NotNumbers};
 
 /// The README's examples are run as tests.
 #[cfg(doctest)]

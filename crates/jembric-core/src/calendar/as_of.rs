@@ -20,6 +20,11 @@ enum Anchor {
 }
 
 impl AsOf {
+    /// Whether it takes a table to know the day.
+    pub fn needs_data(&self) -> bool {
+        matches!(self.anchor, Anchor::Newest(_))
+    }
+
     /// The day meant, given what `today` is and the newest date of a column.
     pub fn resolve(&self, today: Day, newest: impl FnOnce(&str) -> Result<Day>) -> Result<Day> {
         let anchor = match &self.anchor {
@@ -35,13 +40,7 @@ impl FromStr for AsOf {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<AsOf> {
-        let mut signs = text.match_indices(' ').filter_map(|(at, _)| {
-            let (anchor, rest) = text.split_at(at);
-            let rest = rest.trim_start();
-            let span = rest.strip_prefix(['+', '-'])?.trim_start().parse::<Span>().ok()?;
-            Some((anchor, if rest.starts_with('-') { span.negated() } else { span }))
-        });
-        let (anchor, span) = signs.next().unwrap_or((text, Span::default()));
+        let (anchor, span) = Span::split_from(text);
         let anchor = match anchor.trim() {
             "today" => Anchor::Today,
             word => match word.strip_prefix("newest:") {

@@ -23,6 +23,12 @@ impl Day {
         if days < Day::MIN.0 || days > Day::MAX.0 { None } else { Some(Day(days)) }
     }
 
+    /// The day with this number, or the nearest that there is: for what stands in cells that are missing.
+    #[inline]
+    pub(crate) fn clamped(days: i32) -> Day {
+        Day(days.clamp(Day::MIN.0, Day::MAX.0))
+    }
+
     /// The day of a year, month and day of the month; none where the calendar has no such day.
     pub const fn from_ymd(year: i32, month: u32, day: u32) -> Option<Day> {
         if year < 1 || year > 9999 || month < 1 || month > 12 || day < 1 || day > days_in_month(year, month) {
@@ -39,9 +45,15 @@ impl Day {
     /// Year, month and day of the month, without a branch on the calendar.
     ///
     /// Source: Neri and Schneider, "Euclidean affine functions and their application to calendar algorithms" (2022).
+    #[inline]
     pub const fn ymd(self) -> (i32, u32, u32) {
+        Day::ymd_of(self.0)
+    }
+
+    #[inline]
+    pub(super) const fn ymd_of(number: i32) -> (i32, u32, u32) {
         // Days since 0000-03-01 of a year 400 · 82 earlier, so that all is positive.
-        let n = (self.0 + 719_468 + 146_097 * 82) as u32;
+        let n = (number + 719_468 + 146_097 * 82) as u32;
         let century = (4 * n + 3) / 146_097;
         let of_century = (4 * n + 3) % 146_097 / 4;
         let product = 2_939_745_u64 * (4 * of_century + 3) as u64;
@@ -71,14 +83,14 @@ impl Day {
     }
 }
 
-/// The number of days in a month: 28, 29, 30 or 31.
+/// The number of days in a month: 28, 29, 30 or 31, without a branch on the calendar.
+#[inline]
 pub(super) const fn days_in_month(year: i32, month: u32) -> u32 {
-    match month {
-        2 if year % 4 == 0 && (year % 100 != 0 || year % 400 == 0) => 29,
-        2 => 28,
-        4 | 6 | 9 | 11 => 30,
-        _ => 31,
-    }
+    // A year of a century is a leap year where 16 divides it, any other where 4 does.
+    let leap = year & (3 | (12 * (year % 25 == 0) as i32)) == 0;
+    // January to July the odd months have 31 days, from August on the even ones.
+    let others = 30 | (month ^ (month >> 3));
+    if month == 2 { 28 + leap as u32 } else { others }
 }
 
 /// Days since 1970-01-01 of a date that is known to exist.

@@ -3,7 +3,7 @@
 //! A cell is read on its own; what the *column* says (which of day and month comes first) is decided by whoever has seen
 //! all of it. A two-digit year, a day that the calendar does not have and a year outside 0001 to 9999 are not dates.
 
-use super::{Day, MICROS_PER_DAY};
+use super::{Day, MICROS_PER_DAY, MONTH_NAMES};
 use std::fmt;
 
 /// Which of day and month is written first, where only the column as a whole can tell.
@@ -298,26 +298,12 @@ impl Cursor<'_> {
 
     /// An English month name, whole or its first three letters (or `Sept`), in any case.
     fn month_name(&mut self) -> Option<u32> {
-        const NAMES: [&str; 12] = [
-            "january",
-            "february",
-            "march",
-            "april",
-            "may",
-            "june",
-            "july",
-            "august",
-            "september",
-            "october",
-            "november",
-            "december",
-        ];
         let letters = self.rest.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
         let (word, rest) = self.rest.split_at(letters);
         let is = |name: &str| word.eq_ignore_ascii_case(name.as_bytes());
-        let month = NAMES
+        let month = MONTH_NAMES
             .iter()
-            .position(|name| is(name) || is(&name[..3]) || (is("sept") && *name == "september"))?;
+            .position(|name| is(name) || is(&name[..3]) || (is("sept") && *name == "September"))?;
         self.rest = rest;
         Some(month as u32 + 1)
     }

@@ -1,10 +1,13 @@
 //! [`Range`]: two dates, both included.
 
-use super::Day;
+use super::{Day, Period, Periods};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
 /// Two dates, both included: `2025-01-01..2025-03-31`, or with the `/` of ISO 8601.
+///
+/// It may be given by periods, the whole of which belong to it: `2025-01..2025-06`, `2025-Q1..2025-Q2`, or one alone,
+/// `2025`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Range {
     first: Day,
@@ -32,6 +35,12 @@ impl Range {
         (self.last.number() - self.first.number()) as u32 + 1
     }
 
+    /// The same range grown to whole periods.
+    pub fn to_whole(self, periods: impl Into<Periods>) -> Range {
+        let periods = periods.into();
+        Range { first: periods.of(self.first).first(), last: periods.of(self.last).last() }
+    }
+
     /// Whether the day lies in it.
     pub fn contains(self, day: Day) -> bool {
         self.first <= day && day <= self.last
@@ -48,14 +57,13 @@ impl FromStr for Range {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Range> {
-        text.split_once("..")
-            .or_else(|| text.split_once('/'))
-            .and_then(|(first, last)| Range::new(first.parse().ok()?, last.parse().ok()?))
-            .ok_or_else(|| Error::Malformed {
-                what: "a range",
-                text: text.to_owned(),
-                expected: "two dates, the earlier first, such as 2025-01-01..2025-03-31",
-            })
+        let (first, last) = text.split_once("..").or_else(|| text.split_once('/')).unwrap_or((text, text));
+        let periods = first.parse::<Period>().ok().zip(last.parse::<Period>().ok());
+        periods.and_then(|(first, last)| Range::new(first.first(), last.last())).ok_or_else(|| Error::Malformed {
+            what: "a range",
+            text: text.to_owned(),
+            expected: "two dates or periods, the earlier first, such as 2025-01-01..2025-03-31 or 2025-01..2025-06",
+        })
     }
 }
 
@@ -70,7 +78,13 @@ mod tests {
     #[case("2025-06-30/2025-06-30", Some(1))]
     #[case("2025-03-31..2025-01-01", None)]
     #[case("2025-02-30..2025-03-31", None)]
-    #[case("2025-01-01", None)]
+    #[case("2025-01..2025-02", Some(59))]
+    #[case("2024-Q1/2024-Q1", Some(91))]
+    #[case("2025-W01..2025-01", Some(33))]
+    #[case("2024", Some(366))]
+    #[case("2025-02..2025-01", None)]
+    #[case("2025-13..2026-01", None)]
+    #[case("2025-01-01..", None)]
     fn both_ends_belong_to_a_range(#[case] text: &str, #[case] days: Option<u32>) {
         assert_eq!(text.parse::<Range>().ok().map(Range::days), days);
     }

@@ -1,6 +1,6 @@
 //! [`Span`]: a length of calendar time, in words (`9 months`) or as an ISO 8601 duration (`P9M`).
 
-use super::Day;
+use super::{Day, Grain};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
@@ -24,9 +24,39 @@ impl Span {
         Span { months, days: 0 }
     }
 
+    /// Its months, of which a year has twelve.
+    pub const fn month_count(self) -> i32 {
+        self.months
+    }
+
+    /// Its days, of which a week has seven.
+    pub const fn day_count(self) -> i32 {
+        self.days
+    }
+
+    /// Whether it is a whole number of periods of this grain.
+    pub fn fits(self, grain: Grain) -> bool {
+        match grain {
+            Grain::Hour | Grain::Day => true,
+            Grain::Week => self.months == 0 && self.days % 7 == 0,
+            _ => self.days == 0 && grain.months().is_some_and(|months| self.months % months == 0),
+        }
+    }
+
     /// The same length the other way.
     pub const fn negated(self) -> Span {
-        Span { months: -self.months, days: -self.days }
+        Span { months: self.months.saturating_neg(), days: self.days.saturating_neg() }
+    }
+
+    /// A text and the span that is added to it or taken from it at its end, if one is: `today - 9 months`.
+    pub(crate) fn split_from(text: &str) -> (&str, Span) {
+        let mut signs = text.match_indices(' ').filter_map(|(at, _)| {
+            let (before, rest) = text.split_at(at);
+            let rest = rest.trim_start();
+            let span = rest.strip_prefix(['+', '-'])?.trim_start().parse::<Span>().ok()?;
+            Some((before, if rest.starts_with('-') { span.negated() } else { span }))
+        });
+        signs.next().unwrap_or((text, Span::default()))
     }
 
     /// The day this span after `day`: first the months, then the days. An error beyond the years 0001 to 9999.
@@ -40,10 +70,14 @@ impl Span {
 impl fmt::Display for Span {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let unit = |n: i32, name: &str| format!("{n} {name}{}", if n.abs() == 1 { "" } else { "s" });
+        let months = |months: i32| match months % 12 {
+            0 => unit(months / 12, "year"),
+            _ => unit(months, "month"),
+        };
         match (self.months, self.days) {
-            (0, days) => f.write_str(&unit(days, "day")),
-            (months, 0) => f.write_str(&unit(months, "month")),
-            (months, days) => write!(f, "{} {}", unit(months, "month"), unit(days, "day")),
+            (0, days) => f.pad(&unit(days, "day")),
+            (of_months, 0) => f.pad(&months(of_months)),
+            (of_months, days) => f.pad(&format!("{} {}", months(of_months), unit(days, "day"))),
         }
     }
 }

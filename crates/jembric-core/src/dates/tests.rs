@@ -27,9 +27,12 @@ fn the_newest_day_is_that_of_dates_and_of_moments() {
     let days: ArrayRef = Arc::new(Date32Array::from(vec![Some(3), None, Some(5)]));
     let late_on_day_five: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![6 * MICROS_PER_DAY - 1]));
     for column in [days, late_on_day_five] {
-        assert_eq!(table(column).newest("day").unwrap(), Day::from_number(5).unwrap());
+        assert_eq!(
+            table(column).newest("day", &crate::calendar::Zone::default()).unwrap(),
+            Day::from_number(5).unwrap()
+        );
     }
     let none: ArrayRef = Arc::new(Date32Array::from(vec![None]));
-    let message = table(none).newest("day").unwrap_err().to_string();
+    let message = table(none).newest("day", &crate::calendar::Zone::default()).unwrap_err().to_string();
     assert_eq!(message, "column `day` has no date in it, so there is no newest one");
 }

@@ -54,11 +54,11 @@ impl Groups {
 pub(super) fn one_each(
     earliest: bool,
     entities: &Entities,
-    dates: &Dates<'_>,
+    dates: &Dates,
     considered: &BooleanBuffer,
 ) -> Chosen {
     match dates {
-        Dates::Days(days) => best_records(entities, days.values(), earliest, considered),
+        Dates::Days(days, _) => best_records(entities, days.values(), earliest, considered),
         Dates::Moments(moments) => best_records(entities, moments.values(), earliest, considered),
         Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
     }

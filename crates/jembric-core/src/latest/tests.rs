@@ -1,10 +1,11 @@
 //! `Latest` and `Earliest` against an obvious model, and the laws of the ledger.
 
 use super::*;
-use crate::table::Origin;
+use crate::{calendar::Day, table::Origin};
 use arrow_array::{
-    ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray, cast::AsArray,
-    types::Int64Type,
+    ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray,
+    cast::AsArray,
+    types::{Date32Type, Int64Type},
 };
 use proptest::prelude::*;
 use rstest::rstest;
@@ -259,7 +260,7 @@ fn the_ledger_reads_as_an_account() {
       warning: 1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`
       balance    6 = 3 + 1 + 2
     ");
-    insta::assert_snapshot!(serde_json::to_string(&outcome.ledger).unwrap(), @r#"{"step":"latest per vessel by seen_on","from":"inspections.csv","as-of":"2025-06-30","rows-in":6,"kept":3,"dropped":[{"reason":"superseded","rows":1}],"set-aside":[{"reason":"no date","rows":1,"lines":[5]},{"reason":"no key","rows":1,"lines":[6]}],"counts":{"entities":2,"tied":2},"warnings":["1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`"],"reconciled":[{"column":"grade","in":"20","kept":"6","dropped":"9","set_aside":"5"}]}"#);
+    insta::assert_snapshot!(serde_json::to_string(&outcome.ledger).unwrap(), @r#"{"step":"latest per vessel by seen_on","from":"inspections.csv","as-of":"2025-06-30","rows-in":6,"kept":3,"dropped":[{"reason":"superseded","rows":1}],"set-aside":[{"reason":"no date","rows":1,"lines":[5]},{"reason":"no key","rows":1,"lines":[6]}],"counts":{"entities":2,"tied":2},"warnings":["1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`"],"reconciled":[{"column":"grade","in":"20","kept":"6","dropped":"9","set-aside":"5"}]}"#);
     let because = outcome.set_aside.column("set_aside_because").unwrap().as_string_view();
     assert_eq!(because.iter().flatten().collect::<Vec<_>>(), ["no date", "no key"]);
 }
@@ -390,4 +391,57 @@ fn a_moment_on_the_as_of_day_is_considered() {
     let context = Context::new().as_of(crate::calendar::Day::from_number(20_000).unwrap());
     let outcome = Latest::new("seen_on").apply_with(&table, &context).unwrap();
     assert_eq!((numbers(&outcome.table), outcome.ledger.rows(Reason::AfterAsOf)), (vec![0], 1));
+}
+
+/// For every period and entity: of the records up to its end the one with the greatest date.
+fn states_by_hand(rows: &[(i64, i32)], grain: Grain, as_of: Option<i32>) -> Vec<(i32, i64, i32)> {
+    let periods = Periods::from(grain);
+    let number = |day: i32| periods.number(Day::from_number(day).unwrap());
+    let rows: Vec<_> = rows.iter().filter(|row| as_of.is_none_or(|day| row.1 <= day)).collect();
+    let Some(first) = rows.iter().map(|row| number(row.1)).min() else { return Vec::new() };
+    let last = as_of.map_or_else(|| rows.iter().map(|row| number(row.1)).max().unwrap(), number);
+    let mut states = Vec::new();
+    for period in first..=last {
+        let end = periods.numbered(period).last().number();
+        let end = as_of.map_or(end, |day| end.min(day));
+        for entity in 0..4 {
+            let then = rows.iter().filter(|row| row.0 == entity && row.1 <= end).map(|row| row.1).max();
+            let tied = rows.iter().filter(|row| row.0 == entity && Some(row.1) == then);
+            states.extend(tied.map(|row| (end, row.0, row.1)));
+        }
+    }
+    states
+}
+
+proptest! {
+    #[test]
+    fn a_state_is_the_latest_record_at_the_end_of_each_period(
+        rows in prop::collection::vec((0_i64..4, 20_000_i32..20_100), 0..20),
+        grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year]),
+        as_of in prop::option::of(20_020_i32..20_150),
+    ) {
+        let table = Table::from_columns([
+            ("who", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
+            ("day", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
+        ]).unwrap();
+        let context = as_of.and_then(Day::from_number).map_or(Context::new(), |day| Context::new().as_of(day));
+        let outcome = Latest::new("day").per(["who"]).at_each(grain).apply_with(&table, &context).unwrap();
+        let number = |name: &str, row: usize| outcome.table.column(name).unwrap().as_primitive::<Date32Type>().value(row);
+        let who = |row: usize| outcome.table.column("who").unwrap().as_primitive::<Int64Type>().value(row);
+        let states: Vec<_> =
+            (0..outcome.table.rows()).map(|row| (number("state_on", row), who(row), number("day", row))).collect();
+        prop_assert_eq!(states, states_by_hand(&rows, grain, as_of));
+        prop_assert!(outcome.ledger.balances());
+    }
+}
+
+#[rstest]
+#[case(Latest::new("day").at_each(Grain::Hour), "`at-each` is hour: expected a day or longer")]
+#[case(Latest::new("day").at_each(Grain::Day).mark("m"), "`mark` is given: expected either it or `at-each`")]
+#[case(Latest::new("day").at_each(Grain::Day).newest(2), "`newest` is more than 1")]
+#[case(Latest::new("day").at_each(Grain::Day).most_rows(3), "would have 4 rows, more than the 3 that it may")]
+fn states_that_cannot_be(#[case] latest: Latest, #[case] expected: &str) {
+    let days: ArrayRef = Arc::new(Date32Array::from(vec![0, 3]));
+    let error = latest.apply(&Table::from_columns([("day", days)]).unwrap()).unwrap_err().to_string();
+    assert!(error.contains(expected), "{error}");
 }

@@ -36,7 +36,7 @@ fn a_column_is_described_by_exact_facts() {
         (1, 2, "Bolt Head", "Petrel")
     );
     assert_eq!((day.least.as_str(), day.greatest.as_str()), ("2024-10-04", "2024-10-14"));
-    assert_eq!(day.dates.unwrap().days_without, 8);
+    assert_eq!(day.dates.unwrap().without, 8);
     assert_eq!(look.go_on, Some((Some("vessel".to_owned()), "day".to_owned())));
     assert_eq!(look.findings, []);
 }
@@ -77,7 +77,7 @@ proptest::proptest! {
         proptest::prop_assert_eq!(&of.least, &text(values.first()));
         proptest::prop_assert_eq!(&of.greatest, &text(values.last()));
         let without = values.first().zip(values.last()).map(|(first, last)| (last - first + 1) as usize - values.len());
-        proptest::prop_assert_eq!(of.dates.map(|dates| dates.days_without as usize), without);
+        proptest::prop_assert_eq!(of.dates.map(|dates| dates.without as usize), without);
         let repeated = cells.len() - values.len() - usize::from(cells.contains(&None));
         let found = look.findings.iter().find_map(|finding| match finding {
             Finding::DuplicateRows { rows, .. } => Some(*rows as usize),
@@ -104,7 +104,7 @@ fn moments_are_looked_at_by_their_days() {
     let look = look(vec![("at", Arc::new(moments.with_timezone("UTC")))]);
     assert_eq!((look.columns[0].least.as_str(), look.columns[0].distinct), ("2024-10-04T12:00Z", 3));
     let dates = look.columns[0].dates.unwrap();
-    assert_eq!((dates.covered.days(), dates.days_without), (3, 1));
+    assert_eq!((dates.periods, dates.without), (3, 1));
 }
 
 #[test]

@@ -1,6 +1,7 @@
 //! What comes in, what is refused, and what messages say.
 
 use super::*;
+use crate::shape::nearest;
 use arrow_array::{
     DictionaryArray, Float32Array, Int32Array, Int64Array, ListArray, NullArray, StringArray,
     TimestampNanosecondArray, UInt64Array,
@@ -68,4 +69,28 @@ fn a_table_is_found_by_its_names_and_grows_by_new_ones() {
     assert_eq!(wider.names().collect::<Vec<_>>(), ["it", "more"]);
     let taken = wider.take(&UInt32Array::from(vec![1, 1, 0])).unwrap();
     assert_eq!(taken.column("it").unwrap().as_primitive::<Int64Type>().values(), &[2, 2, 1]);
+}
+
+#[test]
+fn periods_stand_by_their_first_days_and_go_through_arrow() {
+    let days: ArrayRef = Arc::new(Date32Array::from(vec![Some(0), None, Some(31)]));
+    let table = Table::from_columns([("m", days)]).unwrap();
+    let months = table.with_periods("m", Grain::Month).unwrap();
+    assert_eq!(months.shape().columns()[0].kind, Some(Type::Date(Grain::Month.into())));
+    let back = Table::from_batch(months.batch()).unwrap();
+    assert_eq!(back.shape(), months.shape());
+    insta::assert_snapshot!(
+        table.with_periods("m", Grain::Quarter).unwrap_err(),
+        @"column `m` holds quarters, but row 3 is 1970-02-01, which is not the first day of one"
+    );
+    let other: Vec<(&str, ArrayRef)> = vec![
+        ("at", Arc::new(TimestampMicrosecondArray::from(vec![0]))),
+        ("none", Arc::new(NullArray::new(1))),
+        ("n", Arc::new(Int64Array::from(vec![1]))),
+    ];
+    let other = Table::from_columns(other).unwrap();
+    assert_eq!(other.with_periods("none", Grain::Month).unwrap().shape(), other.shape());
+    for name in ["at", "n", "nn"] {
+        assert!(other.with_periods(name, Grain::Month).is_err(), "{name}");
+    }
 }

@@ -1,13 +1,13 @@
 //! Typed columns of a known length, filled by many threads: each region of the file has its own stretch of every column.
 
-use super::survey::{Conventions, Formatted, Kind, boolean, decimal, float, integer};
+use super::survey::{Conventions, Kind, boolean, decimal, float, integer};
 use arrow_array::{
     ArrayRef, BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array, NullArray,
     StringViewArray, TimestampMicrosecondArray, builder::make_view,
 };
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, Buffer, NullBuffer, ScalarBuffer};
 use jembric_core::calendar::{
-    Day, MICROS_PER_DAY,
+    MICROS_PER_DAY, label,
     notation::{self, Form},
 };
 use std::sync::Arc;
@@ -38,9 +38,9 @@ impl Column {
             Kind::Nothing => Column::Nothing,
             Kind::Boolean => Column::Booleans(vec![false; rows]),
             Kind::Integer | Kind::Decimal { .. } | Kind::Moment { .. } => Column::Numbers(vec![0; rows]),
-            Kind::Formatted(Formatted { moment: true, .. }) => Column::Numbers(vec![0; rows]),
+            Kind::Given(given) if given.moments() => Column::Numbers(vec![0; rows]),
             Kind::Float => Column::Floats(vec![0.0; rows]),
-            Kind::Date(_) | Kind::Formatted(_) => Column::Days(vec![0; rows]),
+            Kind::Date(_) | Kind::Periods(_) | Kind::Given(_) => Column::Days(vec![0; rows]),
             Kind::Text => Column::Texts(vec![0; rows]),
         }
     }
@@ -109,9 +109,10 @@ impl Column {
                             .expect("eighteen digits and at most six places are a decimal"),
                     ),
                     Kind::Integer => Arc::new(Int64Array::new(cells, nulls)),
-                    Kind::Moment { instant: true, .. } | Kind::Formatted(Formatted { instant: true, .. }) => {
-                        Arc::new(TimestampMicrosecondArray::new(cells, nulls).with_timezone("UTC"))
-                    }
+                    Kind::Moment { instant: true, .. } => instants(cells, nulls),
+                    Kind::Given(given) if given.instants() => instants(cells, nulls),
+                    Kind::Given(_) => midnights(&cells, nulls.as_ref())
+                        .unwrap_or_else(|| Arc::new(TimestampMicrosecondArray::new(cells, nulls))),
                     _ => Arc::new(TimestampMicrosecondArray::new(cells, nulls)),
                 }
             }
@@ -123,6 +124,19 @@ impl Column {
             }
         }
     }
+}
+
+fn instants(micros: ScalarBuffer<i64>, nulls: Option<NullBuffer>) -> ArrayRef {
+    Arc::new(TimestampMicrosecondArray::new(micros, nulls).with_timezone("UTC"))
+}
+
+/// Days, where every moment is a midnight.
+fn midnights(micros: &ScalarBuffer<i64>, nulls: Option<&NullBuffer>) -> Option<ArrayRef> {
+    // Missing cells are 0, which is one.
+    micros.iter().all(|micros| micros % MICROS_PER_DAY == 0).then(|| {
+        let days = micros.iter().map(|micros| (micros / MICROS_PER_DAY) as i32).collect();
+        Arc::new(Date32Array::new(days, nulls.cloned())) as ArrayRef
+    })
 }
 
 /// Which rows have values; nothing where all do.
@@ -222,11 +236,14 @@ impl<'a> Filling<'a> {
             }
             (Stretch::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
             (Stretch::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
-            (Stretch::Days(days), Kind::Formatted(format)) => {
-                told.put(days, cells, |_, _, cell| Some(format.day(cell)?.number()));
+            (Stretch::Days(days), Kind::Periods(grain)) => told.put(days, cells, |_, _, cell| {
+                label(cell).filter(|(labelled, _)| labelled == grain).map(|(_, day)| day.number())
+            }),
+            (Stretch::Days(days), Kind::Given(given)) => {
+                told.put(days, cells, |_, _, cell| Some(given.day(cell)?.number()));
             }
-            (Stretch::Numbers(micros), Kind::Formatted(format)) => {
-                told.put(micros, cells, |_, _, cell| format.micros(cell).filter(in_years));
+            (Stretch::Numbers(micros), Kind::Given(given)) => {
+                told.put(micros, cells, |_, _, cell| given.micros(cell));
             }
             // A value where none was expected; and no other kind is kept in such stretches.
             (Stretch::Nothing | Stretch::Days(_) | Stretch::Numbers(_), _) => {
@@ -302,31 +319,4 @@ pub(super) fn value<'a>(cell: &'a [u8], missing: &[String]) -> Option<&'a [u8]> 
 
 fn in_years(micros: &i64) -> bool {
     jembric_core::calendar::Moment::from_micros(*micros).is_some()
-}
-
-impl Formatted {
-    fn parsed(&self, cell: &[u8]) -> Option<jiff::fmt::strtime::BrokenDownTime> {
-        let mut parsed = jiff::fmt::strtime::parse(&self.format, cell).ok()?;
-        if let Some(century) = self.century {
-            let year = parsed.year()?;
-            parsed.set_year(Some(century + (year - century).rem_euclid(100))).ok()?;
-        }
-        Some(parsed)
-    }
-
-    fn day(&self, cell: &[u8]) -> Option<Day> {
-        let date = self.parsed(cell)?.to_date().ok()?;
-        Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)
-    }
-
-    fn micros(&self, cell: &[u8]) -> Option<i64> {
-        let parsed = self.parsed(cell)?;
-        if self.instant {
-            return Some(parsed.to_timestamp().ok()?.as_microsecond());
-        }
-        let (date, time) = (parsed.to_date().ok()?, parsed.to_time().ok()?);
-        let day = Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)?;
-        let since_midnight = time.duration_since(jiff::civil::Time::midnight()).as_micros() as i64;
-        Some(i64::from(day.number()) * MICROS_PER_DAY + since_midnight)
-    }
 }

@@ -10,11 +10,13 @@
 //!
 //! Reading is done in regions of some megabytes, on all threads, straight into columns of their final length: `source` gives
 //! bytes, `header` names the columns, `layout` finds where records begin, `records` and `marks` where cells end, `survey`
-//! decides each column's type from all of its cells, `columns` fills them, `pass` does either on all threads, and `reading`
+//! decides each column's type from all of its cells, `given` has the formats that users give, `columns` fills them, `pass` does either on all threads, and `reading`
 //! puts these together. `text` writes cells, `writing` whole tables.
 
 mod columns;
+mod given;
 mod header;
+mod holidays;
 mod layout;
 mod marks;
 mod pass;
@@ -25,10 +27,11 @@ mod survey;
 mod text;
 mod writing;
 
+pub use holidays::{holidays, holidays_of, holidays_reading};
 pub use jembric_core::calendar::notation::Order;
 pub use reading::Reading;
 pub use text::{CellText, numeric};
-pub use writing::{Destination, Format, Writing};
+pub use writing::{Batches, Destination, Format, Writing};
 
 use crate::{Result, Table};
 use std::path::Path;

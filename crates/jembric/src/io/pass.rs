@@ -177,7 +177,7 @@ impl Pass<'_> {
         origin: &Origin,
     ) -> Result<()> {
         let format = match kind {
-            Kind::Formatted(format) => format.format.clone(),
+            Kind::Given(given) => given.words(),
             Kind::Text => "texts of less than 4 GiB".to_owned(),
             _ => return Ok(()),
         };

@@ -4,11 +4,12 @@
 //! fit, its column is surveyed from end to end and read again as what it then is: rare, and never a row lost.
 
 use super::{
+    given::Given,
     header::Header,
     layout::{BLOCK, regions},
     pass::Pass,
     source::Source,
-    survey::{Conventions, Formatted, Kind, notations},
+    survey::{Conventions, Kind, notations},
 };
 use crate::{
     Shape, Table,
@@ -33,6 +34,7 @@ type Progress = Arc<dyn Fn(u64, u64) + Send + Sync>;
 ///
 /// * whole numbers without a leading zero that fit 64 bits; decimals with at most 18 digits and 6 places, exactly; other
 ///   numbers in floating point; `true` and `false`
+/// * weeks, months and quarters by their labels: `2025-W27`, `2025-06`, `2025-Q2`
 /// * dates in the [known notations](jembric_core::calendar::notation::Form), where the order of day and month is clear from
 ///   the column or was given; with a time of day behind them, moments
 /// * text, where no other type fits every cell
@@ -49,6 +51,7 @@ pub struct Reading {
     order: Option<Order>,
     year_first_only: bool,
     formats: Vec<(String, String)>,
+    one_of_several: bool,
     century: Option<i16>,
     pub(super) progress: Option<Progress>,
     /// Bytes read at a time, where tests have it otherwise.
@@ -109,10 +112,23 @@ impl Reading {
         self
     }
 
-    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as `text`.
+    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these words: `text`; `month`,
+    /// `quarter`, `week` or `year`, whether they stand there by their labels, as `202506` or `Jun 2025`, or as first days;
+    /// `serial`, days since 1899-12-30 with a fraction; `rfc2822`, as e-mail has it. Moments that are all midnights are dates.
     pub fn read(mut self, column: impl Into<String>, format: impl Into<String>) -> Reading {
         self.formats.push((column.into(), format.into()));
         self
+    }
+
+    /// The file is one of several that are read alike: formats of columns that it does not have are for the others.
+    pub fn one_of_several(mut self) -> Reading {
+        self.one_of_several = true;
+        self
+    }
+
+    /// The columns for which formats were given.
+    pub fn columns_with_formats(&self) -> impl Iterator<Item = &str> {
+        self.formats.iter().map(|(column, _)| column.as_str())
     }
 
     /// The first of the hundred years that two-digit years (`%y`) stand for.
@@ -205,6 +221,10 @@ impl Reading {
         }
         for ((name, kind), forms) in header.names.iter().zip(&kinds).zip(notations_met) {
             let (order, time) = match kind {
+                Kind::Given(given) => {
+                    origin.notation(name, given.words());
+                    continue;
+                }
                 Kind::Date(order) => (*order, ""),
                 Kind::Moment { order, instant: false } => (*order, " 14:05"),
                 Kind::Moment { order, instant: true } => (*order, " 14:05+02:00"),
@@ -213,7 +233,12 @@ impl Reading {
             origin.notation(name, notations(forms, order, time));
         }
         let named = header.names.iter().cloned().zip(arrays.into_iter().flatten());
-        Ok(Table::from_columns(named)?.with_origin(origin))
+        let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
+            Kind::Periods(grain) | Kind::Given(Given::Periods(grain)) => Some((name, *grain)),
+            _ => None,
+        });
+        let table = Table::from_columns(named)?.with_origin(origin);
+        Ok(periods.into_iter().try_fold(table, |table, (name, grain)| table.with_periods(name, grain))?)
     }
 
     /// The kinds of the columns whose format was given.
@@ -221,9 +246,17 @@ impl Reading {
         let shape = Shape::of_names(names).from_file(&source.name);
         let mut kinds = vec![None; names.len()];
         for (column, format) in &self.formats {
-            shape.find(column)?;
-            let kind =
-                if format == "text" { Kind::Text } else { Kind::Formatted(self.formatted(column, format)?) };
+            if let Err(error) = shape.find(column) {
+                if self.one_of_several {
+                    continue;
+                }
+                return Err(error.into());
+            }
+            let kind = if format == "text" {
+                Kind::Text
+            } else {
+                Kind::Given(Given::of(column, format, self.century)?)
+            };
             names
                 .iter()
                 .zip(&mut kinds)
@@ -231,40 +264,6 @@ impl Reading {
                 .for_each(|(_, given)| *given = Some(kind.clone()));
         }
         Ok(kinds)
-    }
-
-    fn formatted(&self, column: &str, format: &str) -> Result<Formatted> {
-        let wrong = |value: String, expected: &str| {
-            Err(Error::Setting { setting: "read", value, expected: expected.to_owned() })
-        };
-        let any_moment = jiff::Timestamp::UNIX_EPOCH.to_zoned_datetime(jiff::tz::TimeZone::UTC);
-        let known = jiff::fmt::strtime::format(format, &any_moment).is_ok();
-        if !format.contains('%') || !known {
-            let expected = "`text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`";
-            return wrong(format!("`{column}={format}`"), expected);
-        }
-        let directives: Vec<char> = format
-            .split('%')
-            .skip(1)
-            .filter_map(|part| {
-                part.trim_start_matches(['-', '_', '^', '#', ':', '.', '0', '1', '2', '3', '6', '9'])
-                    .chars()
-                    .next()
-            })
-            .collect();
-        let any = |of: &str| directives.iter().any(|&directive| of.contains(directive));
-        let two_digits = any("yD");
-        if two_digits && self.century.is_none() {
-            let expected =
-                "the first of the hundred years that two digits stand for as well: `--century 1900`";
-            return wrong(format!("`{column}={format}` has years of two digits"), expected);
-        }
-        Ok(Formatted {
-            format: format.to_owned(),
-            moment: any("HIklMSfNTRrXcspP"),
-            instant: any("zs"),
-            century: self.century.filter(|_| two_digits),
-        })
     }
 }
 

@@ -2,7 +2,11 @@
 //!
 //! A survey of some rows gives a guess; a survey of all rows gives the type. Surveys of parts are added up.
 
-use jembric_core::calendar::notation::{self, Form, Order};
+use super::given::Given;
+use jembric_core::calendar::{
+    Grain, label,
+    notation::{self, Form, Order},
+};
 
 /// What a column is read as.
 #[derive(Clone, Debug, PartialEq)]
@@ -21,19 +25,11 @@ pub(super) enum Kind {
         order: Order,
         instant: bool,
     },
+    /// Labels of weeks, months or quarters.
+    Periods(Grain),
     /// In a format that was given.
-    Formatted(Formatted),
+    Given(Given),
     Text,
-}
-
-/// A format of strptime directives that the user gave for a column.
-#[derive(Clone, Debug, PartialEq)]
-pub(super) struct Formatted {
-    pub(super) format: String,
-    pub(super) moment: bool,
-    pub(super) instant: bool,
-    /// The first of the hundred years that two digits stand for.
-    pub(super) century: Option<i16>,
 }
 
 /// How the cells of numbers and dates are to be understood.
@@ -46,6 +42,9 @@ pub(super) struct Conventions {
     pub(super) year_first_only: bool,
 }
 
+/// The grains whose periods have labels that cannot be taken for anything else.
+const GRAINS: [Grain; 3] = [Grain::Week, Grain::Month, Grain::Quarter];
+
 /// How many of a column's cells could be read as what.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Facts {
@@ -57,6 +56,8 @@ pub(super) struct Facts {
     /// The most digits before the point, and behind it.
     whole_digits: u8,
     places: u8,
+    /// Labels of weeks, months and quarters.
+    labels: [u64; 3],
     dates: u64,
     pub(super) forms: u16,
     /// Dates that only one order, or either, makes sense of.
@@ -87,6 +88,10 @@ impl Facts {
             Some(Number::Float) => self.floats += 1,
             None => {}
         }
+        if let Some((grain, _)) = label(cell) {
+            self.labels[GRAINS.iter().position(|labelled| *labelled == grain).unwrap_or(0)] += 1;
+            return;
+        }
         let Ok(written) = notation::read(cell) else { return };
         if conventions.year_first_only
             && !matches!(written.form, Form::YearDash | Form::YearSlash | Form::YearDot)
@@ -113,6 +118,7 @@ impl Facts {
         self.floats += other.floats;
         self.whole_digits = self.whole_digits.max(other.whole_digits);
         self.places = self.places.max(other.places);
+        self.labels.iter_mut().zip(other.labels).for_each(|(count, more)| *count += more);
         self.dates += other.dates;
         self.forms |= other.forms;
         self.day_first_only |= other.day_first_only;
@@ -134,7 +140,10 @@ impl Facts {
             }
             all if self.integers + self.decimals + self.floats == all => Kind::Float,
             all if self.dates == all => self.dated(conventions).unwrap_or(Kind::Text),
-            _ => Kind::Text,
+            all => {
+                let grain = GRAINS.iter().zip(self.labels).find(|(_, count)| *count == all);
+                grain.map_or(Kind::Text, |(grain, _)| Kind::Periods(*grain))
+            }
         }
     }
 
@@ -309,6 +318,13 @@ mod tests {
     #[case::midnights(&["2025-06-30T00:00", "2025-07-01 00:00:00"], DAY)]
     #[case::instants(&["2025-06-30T00:00Z"], Kind::Moment { order: Order::DayFirst, instant: true })]
     #[case::some_offsets(&["2025-06-30T00:00Z", "2025-06-30T00:00"], Kind::Text)]
+    #[case::months(&["2025-06", "2025-12"], Kind::Periods(Grain::Month))]
+    #[case::quarters(&["2025-Q2"], Kind::Periods(Grain::Quarter))]
+    #[case::weeks(&["2025-W27", "2026-W53"], Kind::Periods(Grain::Week))]
+    #[case::no_such_week(&["2025-W27", "2025-W53"], Kind::Text)]
+    #[case::months_and_quarters(&["2025-06", "2025-Q2"], Kind::Text)]
+    #[case::months_and_days(&["2025-06", "2025-06-30"], Kind::Text)]
+    #[case::years(&["2025"], Kind::Integer)]
     #[case::bad_day(&["2025-06-30", "2025-02-30"], Kind::Text)]
     #[case::two_digit_year(&["30/06/25"], Kind::Text)]
     #[case::compact(&["20250630"], Kind::Integer)]

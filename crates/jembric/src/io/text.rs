@@ -3,19 +3,27 @@
 use crate::{Table, Type};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_schema::{DataType, TimeUnit};
-use jembric_core::calendar::{Day, MICROS_PER_DAY, Moment};
+use jembric_core::calendar::{Day, MICROS_PER_DAY, Moment, Periods};
 use std::fmt::Write;
 
-/// Writes the cells of one column as text: dates as `2025-06-30`, moments as `2025-06-30T14:05`, decimals with all their
+/// Writes the cells of one column as text: dates as `2025-06-30`, periods by their labels (`2025-06`), moments as `2025-06-30T14:05`, decimals with all their
 /// places, floats with as many digits as tell them from their neighbours. A missing value is nothing at all.
 pub struct CellText<'a> {
     array: &'a ArrayRef,
+    periods: Periods,
 }
 
 impl<'a> CellText<'a> {
-    /// For a column of a table.
+    /// For a column whose dates are days.
     pub fn new(array: &'a ArrayRef) -> CellText<'a> {
-        CellText { array }
+        CellText { array, periods: Periods::DAYS }
+    }
+
+    /// For each column of a table, in their order.
+    pub fn of(table: &'a Table) -> Vec<CellText<'a>> {
+        let periods = |kind: Option<Type>| kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
+        let kinds = table.shape().columns().iter().map(|column| periods(column.kind)).collect::<Vec<_>>();
+        table.columns().iter().zip(kinds).map(|(array, periods)| CellText { array, periods }).collect()
     }
 
     /// Whether the row has a value.
@@ -43,9 +51,12 @@ impl<'a> CellText<'a> {
                 decimal(to, array.as_primitive::<Decimal128Type>().value(row), *places)
             }
             DataType::Date32 => {
-                Day::from_number(array.as_primitive::<Date32Type>().value(row))
-                    .into_iter()
-                    .for_each(|day| shown(to, day));
+                let day = Day::from_number(array.as_primitive::<Date32Type>().value(row));
+                match (day, self.periods == Periods::DAYS) {
+                    (Some(day), true) => shown(to, day),
+                    (Some(day), false) => shown(to, self.periods.of(day)),
+                    (None, _) => {}
+                }
             }
             DataType::Timestamp(_, zone) => {
                 let micros = array.as_primitive::<TimestampMicrosecondType>().value(row);

@@ -61,11 +61,12 @@ impl Writing {
 
     /// Writes a table to a stream. Errors are those of the stream. Costs one pass over the table.
     pub fn write(&self, table: &Table, to: &mut dyn Write) -> io::Result<()> {
-        match self.format {
-            Format::Csv => csv(table, to),
-            Format::JsonLines => json_lines(table, to),
-            Format::Markdown => markdown(table, to),
-        }
+        self.batches(to).write(table)
+    }
+
+    /// Writes a table to a stream batch by batch, as an operation hands it over.
+    pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
+        Batches { format: self.format, to, begun: false }
     }
 
     /// Writes a table to a file that is complete or not there at all; see [`Destination`].
@@ -76,10 +77,32 @@ impl Writing {
     }
 }
 
-fn csv(table: &Table, to: &mut dyn Write) -> io::Result<()> {
+/// A table that is written batch by batch, all of which have the same columns. The first brings the header, with rows or
+/// without.
+pub struct Batches<'a> {
+    format: Format,
+    to: &'a mut dyn Write,
+    begun: bool,
+}
+
+impl Batches<'_> {
+    /// Writes the next rows.
+    pub fn write(&mut self, rows: &Table) -> io::Result<()> {
+        let header = !std::mem::replace(&mut self.begun, true);
+        match self.format {
+            Format::Csv => csv(rows, header, self.to),
+            Format::JsonLines => json_lines(rows, self.to),
+            Format::Markdown => markdown(rows, header, self.to),
+        }
+    }
+}
+
+fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
     let mut writer = csv::WriterBuilder::new().buffer_capacity(1 << 16).from_writer(to);
-    writer.write_record(table.names())?;
-    let columns: Vec<CellText<'_>> = table.columns().iter().map(CellText::new).collect();
+    if header {
+        writer.write_record(table.names())?;
+    }
+    let columns = CellText::of(table);
     let mut text = String::new();
     for row in 0..table.rows() {
         for column in &columns {
@@ -99,11 +122,11 @@ fn json_lines(table: &Table, to: &mut dyn Write) -> io::Result<()> {
     let bare =
         |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean));
     let shape = table.shape();
+    let columns = CellText::of(table);
     let mut text = String::new();
     for row in 0..table.rows() {
         to.write_all(b"{")?;
-        for (i, (array, name)) in table.columns().iter().zip(&names).enumerate() {
-            let cell = CellText::new(array);
+        for (i, (cell, name)) in columns.iter().zip(&names).enumerate() {
             text.clear();
             cell.append(row, &mut text);
             write!(to, "{}{name}:", if i > 0 { "," } else { "" })?;
@@ -121,7 +144,7 @@ fn json_lines(table: &Table, to: &mut dyn Write) -> io::Result<()> {
     to.flush()
 }
 
-fn markdown(table: &Table, to: &mut dyn Write) -> io::Result<()> {
+fn markdown(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
     let mut to = BufWriter::with_capacity(1 << 16, to);
     let escaped = |text: &str| text.replace('\\', "\\\\").replace('|', "\\|").replace(['\r', '\n'], " ");
     let line = |to: &mut dyn Write, cells: &mut dyn Iterator<Item = String>| {
@@ -130,13 +153,14 @@ fn markdown(table: &Table, to: &mut dyn Write) -> io::Result<()> {
         }
         writeln!(to, "|")
     };
-    line(&mut to, &mut table.names().map(escaped))?;
-    line(
-        &mut to,
-        &mut numeric(table).into_iter().map(|number| if number { "---:" } else { "---" }.to_owned()),
-    )?;
+    if header {
+        line(&mut to, &mut table.names().map(escaped))?;
+        let rule = |number: bool| if number { "---:" } else { "---" }.to_owned();
+        line(&mut to, &mut numeric(table).into_iter().map(rule))?;
+    }
+    let columns = CellText::of(table);
     for row in 0..table.rows() {
-        line(&mut to, &mut table.columns().iter().map(|array| escaped(&CellText::new(array).text(row))))?;
+        line(&mut to, &mut columns.iter().map(|cell| escaped(&cell.text(row))))?;
     }
     to.flush()
 }

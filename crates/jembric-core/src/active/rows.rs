@@ -1,0 +1,344 @@
+//! A row for each record and period, all at once or in batches.
+//!
+//! The number of rows of each record is known beforehand, so that any stretch of the answer can be made on its own: threads
+//! make theirs side by side, and a long answer goes out batch by batch.
+
+use super::{Active, TOO_LONG};
+use crate::{
+    calendar::{Day, Grain, Moment},
+    error::{Error, Result},
+    intervals::{Fate, Intervals},
+    operation::Sink,
+    shape::{Named, Type},
+    table::{Table, period_field},
+};
+use arrow_array::{
+    Array, ArrayRef, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
+    TimestampMicrosecondArray, UInt32Array,
+    cast::AsArray,
+    types::{Decimal64Type, Decimal128Type, Float64Type, Int64Type},
+};
+use arrow_schema::{DataType, Field};
+use rayon::prelude::*;
+use std::sync::Arc;
+
+/// Rows of a batch, and of a stretch that a thread makes.
+const BATCH: usize = 1 << 16;
+
+pub(super) fn share_name(named: &Named) -> String {
+    if named.shown_as == named.column { format!("{}_share", named.column) } else { named.shown_as.clone() }
+}
+
+/// The rows that an answer will have.
+pub(super) struct Expansion<'a> {
+    active: &'a Active,
+    intervals: &'a Intervals,
+    table: &'a Table,
+    /// The rows of the table that are active.
+    records: Vec<u32>,
+    /// How many rows of the answer come before each record's own, and at last how many there are.
+    before: Vec<u64>,
+    shares: Vec<(Named, Measure)>,
+}
+
+/// The columns that are made for a stretch of the answer.
+struct Made {
+    records: Vec<u32>,
+    /// The number of each period.
+    periods: Vec<i32>,
+    active_ticks: Vec<i64>,
+    /// How many ticks of the record come before each period's, of all that it has.
+    ticks_before: Vec<i32>,
+}
+
+impl<'a> Expansion<'a> {
+    /// Counts the rows. An error where they are more than allowed.
+    pub(super) fn new(
+        active: &'a Active,
+        intervals: &'a Intervals,
+        table: &'a Table,
+    ) -> Result<Expansion<'a>> {
+        let records: Vec<u32> =
+            (0..table.rows() as u32).filter(|&row| intervals.fates[row as usize] == Fate::Active).collect();
+        let mut before = Vec::with_capacity(records.len() + 1);
+        let (mut all, mut widest) = (0_u64, (0_u64, 0_u32));
+        let periods = active.periods();
+        for &record in &records {
+            before.push(all);
+            let (first, last) = intervals.clipped(record as usize);
+            let rows = match active.grain {
+                Grain::Hour | Grain::Day => i64::from(last) - i64::from(first) + 1,
+                _ => i64::from(periods.number(Day::clamped(last)) - periods.number(Day::clamped(first)) + 1),
+            } as u64;
+            widest = widest.max((rows, u32::MAX - record));
+            all += rows;
+        }
+        before.push(all);
+        let shares = table.shape().named(&active.share)?;
+        let shares = shares.into_iter().map(|named| Ok((named.clone(), Measure::of(table, &named.column)?)));
+        let shares = shares.collect::<Result<_>>()?;
+        let expansion = Expansion { active, intervals, table, records, before, shares };
+        if all > active.most_rows {
+            let widest = expansion.widest(u32::MAX - widest.1, widest.0);
+            return Err(Error::Flood {
+                rows: all,
+                most: active.most_rows,
+                widest: Some(widest),
+                advice: TOO_LONG,
+            });
+        }
+        Ok(expansion)
+    }
+
+    fn widest(&self, record: u32, rows: u64) -> String {
+        let row = record as usize;
+        let place = self.table.place(row);
+        let (first, last) = self.intervals.clipped(row);
+        let shown = |tick: i32| match self.intervals.hours {
+            Some(hours) => {
+                Moment::from_micros(hours.start(tick)).map_or(String::new(), |moment| moment.to_string())
+            }
+            None => Day::clamped(tick).to_string(),
+        };
+        format!("{place} alone makes {rows}, from {} to {}", shown(first), shown(last))
+    }
+
+    /// How many rows the answer has.
+    pub(super) fn rows(&self) -> u64 {
+        self.before.last().copied().unwrap_or(0)
+    }
+
+    /// The whole answer, made on all threads.
+    pub(super) fn whole(&self) -> Result<Table> {
+        let rows = self.rows() as usize;
+        let longer = self.active.grain > Grain::Day;
+        let mut made = Made {
+            records: vec![0; rows],
+            periods: vec![0; rows],
+            active_ticks: vec![0; if longer { rows } else { 0 }],
+            ticks_before: vec![0; if self.shares.is_empty() { 0 } else { rows }],
+        };
+        // Columns that are not made have no stretches: an empty one stands for each.
+        let none = || (0..rows.div_ceil(BATCH)).map(|_| &mut [][..]).collect::<Vec<_>>();
+        let ticks = if longer { made.active_ticks.chunks_mut(BATCH).collect() } else { none() };
+        let before = if self.shares.is_empty() {
+            (0..rows.div_ceil(BATCH)).map(|_| &mut [][..]).collect::<Vec<_>>()
+        } else {
+            made.ticks_before.chunks_mut(BATCH).collect()
+        };
+        let stretches = made.records.par_chunks_mut(BATCH).zip(made.periods.par_chunks_mut(BATCH));
+        stretches.zip(ticks.into_par_iter().zip(before)).enumerate().for_each(
+            |(n, ((records, periods), (ticks, before)))| {
+                self.fill((n * BATCH) as u64, records, periods, ticks, before);
+            },
+        );
+        self.table_of(made)
+    }
+
+    /// The answer in batches; what is returned has its columns and no rows.
+    pub(super) fn in_batches(&self, sink: &mut Sink<'_>) -> Result<Table> {
+        let none = self.batch(0, 0)?;
+        // An answer without rows has its columns all the same.
+        if self.rows() == 0 {
+            sink(&none).map_err(Error::Sink)?;
+        }
+        // Some batches are made side by side, and handed over in their order.
+        let at_once = 2 * rayon::current_num_threads() as u64 * BATCH as u64;
+        let mut next = 0;
+        while next < self.rows() {
+            let until = (next + at_once).min(self.rows());
+            let starts: Vec<u64> = (next..until).step_by(BATCH).collect();
+            let make = |&from: &u64| self.batch(from, (until - from).min(BATCH as u64) as usize);
+            let batches: Vec<Result<Table>> = starts.par_iter().map(make).collect();
+            for batch in batches {
+                sink(&batch?).map_err(Error::Sink)?;
+            }
+            next = until;
+        }
+        Ok(none)
+    }
+
+    fn batch(&self, from: u64, rows: usize) -> Result<Table> {
+        let mut made = Made {
+            records: vec![0; rows],
+            periods: vec![0; rows],
+            active_ticks: vec![0; if self.active.grain > Grain::Day { rows } else { 0 }],
+            ticks_before: vec![0; if self.shares.is_empty() { 0 } else { rows }],
+        };
+        self.fill(from, &mut made.records, &mut made.periods, &mut made.active_ticks, &mut made.ticks_before);
+        self.table_of(made)
+    }
+
+    /// Makes the rows from one on, as many as there is room for.
+    fn fill(
+        &self,
+        from: u64,
+        records: &mut [u32],
+        periods: &mut [i32],
+        ticks: &mut [i64],
+        ticks_before: &mut [i32],
+    ) {
+        let cut = self.active.periods();
+        let simple = matches!(self.active.grain, Grain::Hour | Grain::Day);
+        let mut at = self.before.partition_point(|&before| before <= from).saturating_sub(1);
+        let (mut done, mut skipped) = (0, from - self.before.get(at).copied().unwrap_or(0));
+        while done < records.len() {
+            let record = self.records[at];
+            let left = (self.before[at + 1] - self.before[at] - skipped) as usize;
+            let rows = left.min(records.len() - done);
+            let (first, last) = self.intervals.clipped(record as usize);
+            let own_first = self.intervals.first[record as usize];
+            let number = if simple { first } else { cut.number(Day::clamped(first)) } + skipped as i32;
+            records[done..done + rows].fill(record);
+            for (n, period) in periods[done..done + rows].iter_mut().enumerate() {
+                *period = number + n as i32;
+            }
+            if !simple {
+                let mut period = cut.of(Day::clamped(first)).plus(skipped as i32);
+                for (n, ticks) in ticks[done..done + rows].iter_mut().enumerate() {
+                    let from = period.first().number().max(first);
+                    *ticks = i64::from(period.last().number().min(last) - from + 1);
+                    if let Some(before) = ticks_before.get_mut(done + n) {
+                        *before = from - own_first;
+                    }
+                    period = period.plus(1);
+                }
+            } else if !ticks_before.is_empty() {
+                let before = first + skipped as i32 - own_first;
+                for (n, to) in ticks_before[done..done + rows].iter_mut().enumerate() {
+                    *to = before + n as i32;
+                }
+            }
+            (done, skipped, at) = (done + rows, 0, at + 1);
+        }
+    }
+
+    fn table_of(&self, made: Made) -> Result<Table> {
+        let Made { records, periods, active_ticks, ticks_before } = made;
+        let mut shares = Vec::new();
+        for (named, measure) in &self.shares {
+            let ticks = |row: usize| active_ticks.get(row).map_or(1, |&ticks| ticks as i32);
+            let parts = records.iter().zip(&ticks_before).enumerate().map(|(row, (&record, &before))| {
+                let all = self.intervals.last[record as usize] - self.intervals.first[record as usize] + 1;
+                (record as usize, before, before + ticks(row), all)
+            });
+            shares.push((share_name(named), measure.shared(parts)?));
+        }
+        let period = self.period_column(periods)?;
+        let mut answer = self.table.take(&UInt32Array::from(records))?.with_field(period.0, period.1)?;
+        if self.active.grain > Grain::Day {
+            answer = answer.with_column("active_days", Arc::new(Int64Array::from(active_ticks)))?;
+        }
+        for (name, array) in shares {
+            answer = answer.with_column(&name, array)?;
+        }
+        Ok(answer)
+    }
+
+    fn period_column(&self, numbers: Vec<i32>) -> Result<(Field, ArrayRef)> {
+        period_column(self.active, self.intervals, self.table, numbers)
+    }
+}
+
+/// Periods by their numbers, as a column.
+pub(super) fn period_column(
+    active: &Active,
+    intervals: &Intervals,
+    table: &Table,
+    numbers: Vec<i32>,
+) -> Result<(Field, ArrayRef)> {
+    let name = active.period_name();
+    if let Some(hours) = intervals.hours {
+        let instants = table.dates(&active.start)?.are_instants();
+        let starts: Vec<i64> = numbers.iter().map(|&number| hours.start(number)).collect();
+        let starts = TimestampMicrosecondArray::from(starts);
+        let array: ArrayRef = Arc::new(if instants { starts.with_timezone("UTC") } else { starts });
+        return Ok((Field::new(name, array.data_type().clone(), true), array));
+    }
+    let periods = active.periods();
+    let days = match active.grain {
+        Grain::Day => numbers,
+        _ => numbers.into_iter().map(|number| periods.numbered(number).first().number()).collect(),
+    };
+    Ok((period_field(name, periods), Arc::new(Date32Array::from(days))))
+}
+
+/// A measure that is split over periods.
+enum Measure {
+    /// Whole numbers or decimals, in units of their last place.
+    Exact {
+        units: Vec<Option<i128>>,
+        places: i8,
+    },
+    Float(Float64Array),
+    Nothing,
+}
+
+impl Measure {
+    fn of(table: &Table, column: &str) -> Result<Measure> {
+        let array = table.column(column)?;
+        let kind = table.shape().find(column)?.kind;
+        // Money and weights are shared to two places at least.
+        let has = if let Some(Type::Decimal { places }) = kind { places } else { 0 };
+        let places = has.max(2);
+        let by = 10_i128.pow((places - has) as u32);
+        let units: Vec<Option<i128>> = match array.data_type() {
+            DataType::Float64 => return Ok(Measure::Float(array.as_primitive::<Float64Type>().clone())),
+            DataType::Int64 => array.as_primitive::<Int64Type>().iter().map(|n| n.map(i128::from)).collect(),
+            DataType::Decimal64(..) => {
+                array.as_primitive::<Decimal64Type>().iter().map(|n| n.map(i128::from)).collect()
+            }
+            DataType::Decimal128(..) => array.as_primitive::<Decimal128Type>().iter().collect(),
+            _ => return Ok(Measure::Nothing),
+        };
+        let scaled = units.into_iter().map(|units| units.map(|units| units.saturating_mul(by))).collect();
+        Ok(Measure::Exact { units: scaled, places })
+    }
+
+    /// The share of each part: a record, its ticks before the part and up to its end, and all that it has. The shares of a
+    /// record add up to its measure, since each is the difference of two rounded parts of the whole.
+    fn shared(&self, parts: impl Iterator<Item = (usize, i32, i32, i32)>) -> Result<ArrayRef> {
+        Ok(match self {
+            Measure::Nothing => Arc::new(arrow_array::NullArray::new(parts.count())),
+            Measure::Float(floats) => {
+                let share = |(record, before, until, all): (usize, i32, i32, i32)| {
+                    floats.is_valid(record).then(|| float_share(floats.value(record), before, until, all))
+                };
+                Arc::new(parts.map(share).collect::<Float64Array>())
+            }
+            Measure::Exact { units, places } => {
+                let share = |(record, before, until, all): (usize, i32, i32, i32)| {
+                    let part = |ticks: i32| part_of(units[record]?, ticks, all);
+                    Some(part(until)? - part(before)?)
+                };
+                let shares: Vec<Option<i128>> = parts.map(share).collect();
+                let narrow = |units: &i128| units.unsigned_abs() < 1_000_000_000_000_000_000;
+                if shares.iter().flatten().all(narrow) {
+                    let shares = shares.into_iter().map(|units| units.map(|units| units as i64));
+                    Arc::new(shares.collect::<Decimal64Array>().with_precision_and_scale(18, *places)?)
+                } else {
+                    let shares = shares.into_iter().collect::<Decimal128Array>();
+                    Arc::new(shares.with_precision_and_scale(38, *places)?)
+                }
+            }
+        })
+    }
+}
+
+/// The part of a whole that falls to some of its ticks, halves rounded up; none where it is too large to be held.
+fn part_of(units: i128, ticks: i32, all: i32) -> Option<i128> {
+    let (ticks, all) = (i128::from(ticks), i128::from(all));
+    Some((units.checked_mul(2 * ticks)?.checked_add(all)?).div_euclid(2 * all))
+}
+
+/// The same for a float: its digits are shared as a whole number, so that the shares add up without rounding.
+fn float_share(value: f64, before: i32, until: i32, all: i32) -> f64 {
+    if value == 0.0 || !value.is_finite() {
+        return value;
+    }
+    // The value is a whole number of units of its last binary place.
+    let exponent = ((value.to_bits() >> 52 & 0x7ff) as i32).max(1) - 1_075;
+    let units = (value / f64::exp2(exponent.into())) as i128;
+    let part = |ticks| part_of(units, ticks, all).unwrap_or(0);
+    (part(until) - part(before)) as f64 * f64::exp2(exponent.into())
+}

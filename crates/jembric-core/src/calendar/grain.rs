@@ -1,0 +1,219 @@
+//! [`Grain`], [`Weekday`] and the months by name: the words for lengths and places in the calendar.
+
+use crate::error::{Error, Result};
+use crate::shape::nearest;
+use std::{fmt, str::FromStr};
+
+/// The size of the periods at hand. Grains compare by size.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Grain {
+    /// An hour of the clock; for moments only.
+    Hour,
+    /// A calendar day.
+    Day,
+    /// Seven days, from Monday unless said otherwise.
+    Week,
+    /// A calendar month.
+    Month,
+    /// Three months.
+    Quarter,
+    /// Twelve months.
+    Year,
+}
+
+impl Grain {
+    const ALL: [Grain; 6] = [Grain::Hour, Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year];
+
+    /// The word for it: `month`.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Grain::Hour => "hour",
+            Grain::Day => "day",
+            Grain::Week => "week",
+            Grain::Month => "month",
+            Grain::Quarter => "quarter",
+            Grain::Year => "year",
+        }
+    }
+
+    /// The word for several: `months`.
+    pub const fn plural(self) -> &'static str {
+        match self {
+            Grain::Hour => "hours",
+            Grain::Day => "days",
+            Grain::Week => "weeks",
+            Grain::Month => "months",
+            Grain::Quarter => "quarters",
+            Grain::Year => "years",
+        }
+    }
+
+    /// How many months it has, where it is made of months.
+    pub const fn months(self) -> Option<i32> {
+        match self {
+            Grain::Month => Some(1),
+            Grain::Quarter => Some(3),
+            Grain::Year => Some(12),
+            _ => None,
+        }
+    }
+
+    /// Whether every period of the finer grain lies in one period of this one: days in anything, months in quarters, but
+    /// weeks in nothing.
+    pub fn holds(self, finer: Grain) -> bool {
+        self == finer || (finer < self && finer != Grain::Week)
+    }
+}
+
+impl fmt::Display for Grain {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+impl FromStr for Grain {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Grain> {
+        let word = text.trim().to_ascii_lowercase();
+        Grain::ALL.into_iter().find(|grain| word == grain.word() || word == grain.plural()).ok_or_else(|| {
+            Error::Unknown {
+                what: "a grain",
+                text: text.to_owned(),
+                nearest: nearest(&word, Grain::ALL.iter().map(|grain| grain.word())),
+                known: "hour, day, week, month, quarter and year",
+            }
+        })
+    }
+}
+
+/// A day of the week.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[allow(missing_docs)]
+pub enum Weekday {
+    Monday,
+    Tuesday,
+    Wednesday,
+    Thursday,
+    Friday,
+    Saturday,
+    Sunday,
+}
+
+impl Weekday {
+    /// All seven, from Monday.
+    pub const ALL: [Weekday; 7] = [
+        Weekday::Monday,
+        Weekday::Tuesday,
+        Weekday::Wednesday,
+        Weekday::Thursday,
+        Weekday::Friday,
+        Weekday::Saturday,
+        Weekday::Sunday,
+    ];
+    /// Their English names, from Monday.
+    pub const NAMES: [&'static str; 7] =
+        ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+
+    /// Its number by ISO 8601: 1 for Monday to 7 for Sunday.
+    pub const fn number(self) -> u32 {
+        self as u32 + 1
+    }
+
+    /// Its English name.
+    pub const fn name(self) -> &'static str {
+        Weekday::NAMES[self as usize]
+    }
+}
+
+impl fmt::Display for Weekday {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
+    }
+}
+
+impl FromStr for Weekday {
+    type Err = Error;
+
+    /// Reads the whole name or at least its first three letters (`tue`, `thurs`), in any case.
+    fn from_str(text: &str) -> Result<Weekday> {
+        named(text, &Weekday::NAMES).map(|index| Weekday::ALL[index]).ok_or_else(|| Error::Unknown {
+            what: "a weekday",
+            text: text.to_owned(),
+            nearest: nearest(text, Weekday::NAMES.into_iter()),
+            known: "Monday to Sunday, whole or by their first three letters",
+        })
+    }
+}
+
+/// The English names of the months.
+pub const MONTH_NAMES: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
+
+/// A month of the year, 1 to 12, from its number or name (whole or at least three letters, in any case).
+pub fn month_of_year(text: &str) -> Result<u32> {
+    let number = text.trim().parse().ok().filter(|month| (1..=12).contains(month));
+    number.or_else(|| Some(named(text, &MONTH_NAMES)? as u32 + 1)).ok_or_else(|| Error::Unknown {
+        what: "a month",
+        text: text.to_owned(),
+        nearest: nearest(text, MONTH_NAMES.into_iter()),
+        known: "January to December, whole or by their first three letters, and 1 to 12",
+    })
+}
+
+/// Which of these names begins with the text, of which there are at least three letters.
+pub(super) fn named(text: &str, names: &[&str]) -> Option<usize> {
+    let text = text.trim();
+    let begins = |name: &&str| {
+        text.len() >= 3 && name.get(..text.len()).is_some_and(|start| start.eq_ignore_ascii_case(text))
+    };
+    names.iter().position(begins)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("month", Ok(Grain::Month))]
+    #[case(" Weeks", Ok(Grain::Week))]
+    #[case("moth", Err("`moth` is not a grain. Did you mean `month`?"))]
+    #[case("decade", Err("`decade` is not a grain. There are: hour, day, week, month, quarter and year"))]
+    fn grains_by_their_words(#[case] text: &str, #[case] expected: std::result::Result<Grain, &'static str>) {
+        assert_eq!(text.parse::<Grain>().map_err(|error| error.to_string()), expected.map_err(str::to_owned));
+    }
+
+    #[rstest]
+    #[case("tue", Some(2))]
+    #[case("THURS", Some(4))]
+    #[case("Sunday", Some(7))]
+    #[case("t", None)]
+    #[case("tueday", None)]
+    #[case("", None)]
+    fn weekdays_by_three_letters_or_more(#[case] text: &str, #[case] number: Option<u32>) {
+        assert_eq!(text.parse::<Weekday>().ok().map(Weekday::number), number);
+    }
+
+    #[rstest]
+    #[case("July", Some(7))]
+    #[case("sept", Some(9))]
+    #[case("04", Some(4))]
+    #[case("13", None)]
+    #[case("0", None)]
+    fn months_by_name_or_number(#[case] text: &str, #[case] month: Option<u32>) {
+        assert_eq!(month_of_year(text).ok(), month);
+    }
+}

@@ -1,0 +1,192 @@
+//! [`Zone`]: the time zone in which points in time are cut into days, from data that is part of the program.
+
+use super::{Day, MICROS_PER_DAY};
+use crate::{
+    error::{Error, Result},
+    shape::nearest,
+};
+use jiff::{
+    Timestamp,
+    tz::{TimeZone, TimeZoneDatabase},
+};
+use std::{cell::Cell, fmt, str::FromStr};
+
+/// A time zone of the IANA database, such as `Europe/Lisbon`; UTC unless said otherwise.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Zone(TimeZone);
+
+impl Default for Zone {
+    fn default() -> Zone {
+        Zone(TimeZone::UTC)
+    }
+}
+
+impl FromStr for Zone {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Zone> {
+        let known = TimeZoneDatabase::bundled();
+        known.get(text.trim()).map(Zone).map_err(|_| Error::Unknown {
+            what: "a time zone",
+            text: text.to_owned(),
+            nearest: {
+                let names: Vec<String> = known.available().map(|name| name.as_str().to_owned()).collect();
+                nearest(text, names.iter().map(String::as_str))
+            },
+            known: "UTC and those of the IANA database, by area and city: Europe/Lisbon",
+        })
+    }
+}
+
+impl fmt::Display for Zone {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.0.iana_name().unwrap_or("UTC"))
+    }
+}
+
+impl Zone {
+    /// Whether it is UTC, in which a point in time and the reading of the clock are the same number.
+    pub fn is_utc(&self) -> bool {
+        self.0 == TimeZone::UTC
+    }
+
+    /// The first microsecond of a day, as a point in time. Where the clocks skip midnight it is the first that the day has.
+    pub fn day_start(&self, day: Day) -> i64 {
+        let midnight = i64::from(day.number()) * MICROS_PER_DAY;
+        self.instant(midnight)
+    }
+
+    /// The point in time at which the clocks show this reading: the earlier one where they show it twice; where they skip it,
+    /// that at which they jump.
+    pub fn instant(&self, reading: i64) -> i64 {
+        if self.is_utc() {
+            return reading;
+        }
+        // The offset before any change that is near, and the one after it.
+        let before = reading - self.offset(reading - MICROS_PER_DAY);
+        let after = reading - self.offset(reading + MICROS_PER_DAY);
+        let shows = |instant: i64| instant + self.offset(instant) == reading;
+        let (first, second) = (before.min(after), before.max(after));
+        match (shows(first), shows(second)) {
+            (true, _) => first,
+            (false, true) => second,
+            (false, false) => self.change_between(first, second),
+        }
+    }
+
+    /// What the clocks show at points in time, in microseconds since 1970-01-01T00:00.
+    pub fn readings<'a>(&'a self, instants: &'a [i64]) -> impl Iterator<Item = i64> + 'a {
+        // The offset that was found last holds for a stretch of time, and most neighbours lie in the same one.
+        let known = Cell::new((i64::MAX, i64::MIN, 0));
+        instants.iter().map(move |&instant| {
+            let (from, to, offset) = known.get();
+            if (from..to).contains(&instant) {
+                return instant + offset;
+            }
+            let stretch = self.stretch(instant);
+            known.set(stretch);
+            instant + stretch.2
+        })
+    }
+
+    /// The reading of the clock at a point in time.
+    pub fn reading(&self, instant: i64) -> i64 {
+        instant + self.offset(instant)
+    }
+
+    fn offset(&self, instant: i64) -> i64 {
+        i64::from(self.0.to_offset(timestamp(instant)).seconds()) * 1_000_000
+    }
+
+    /// The stretch of time around a point over which the offset stays the same, and that offset.
+    fn stretch(&self, instant: i64) -> (i64, i64, i64) {
+        let at = timestamp(instant);
+        // A change at the very point has taken place.
+        let until =
+            self.0.following(at).next().map_or(i64::MAX, |change| change.timestamp().as_microsecond());
+        let from = self
+            .0
+            .preceding(at.saturating_add(jiff::SignedDuration::from_micros(1)).unwrap_or(at))
+            .next()
+            .map_or(i64::MIN, |change| change.timestamp().as_microsecond());
+        (from, until, self.offset(instant))
+    }
+
+    /// The change of the clocks between two points in time.
+    fn change_between(&self, from: i64, to: i64) -> i64 {
+        let next = self.0.following(timestamp(from)).next().map(|change| change.timestamp().as_microsecond());
+        next.filter(|&change| change <= to).unwrap_or(to)
+    }
+}
+
+/// The point in time, or the nearest that the zone data speaks of.
+fn timestamp(micros: i64) -> Timestamp {
+    let range = Timestamp::MIN.as_microsecond()..=Timestamp::MAX.as_microsecond();
+    Timestamp::from_microsecond(micros.clamp(*range.start(), *range.end())).unwrap_or(Timestamp::UNIX_EPOCH)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::calendar::Moment;
+    use jiff::civil::DateTime;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn show(micros: i64) -> String {
+        Moment::from_micros(micros).unwrap().to_string()
+    }
+
+    // Lisbon: 2025-03-30 has 23 hours, 2025-10-26 has 25. Santiago skips midnight on 2025-09-07.
+    #[rstest]
+    #[case("UTC", "2025-03-30", "2025-03-30T00:00", 24)]
+    #[case("Europe/Lisbon", "2025-03-30", "2025-03-30T00:00", 23)]
+    #[case("Europe/Lisbon", "2025-10-26", "2025-10-25T23:00", 25)]
+    #[case("America/Santiago", "2025-09-07", "2025-09-07T04:00", 23)]
+    #[case("Asia/Kolkata", "2025-01-01", "2024-12-31T18:30", 24)]
+    fn a_day_begins_where_the_zone_has_it(
+        #[case] zone: Zone,
+        #[case] day: Day,
+        #[case] start: &str,
+        #[case] hours: i64,
+    ) {
+        let next = zone.day_start(day.plus_days(1).unwrap());
+        assert_eq!(
+            (show(zone.day_start(day)).as_str(), (next - zone.day_start(day)) / 3_600_000_000),
+            (start, hours)
+        );
+    }
+
+    #[test]
+    fn a_zone_that_is_not_known_is_an_error_with_the_nearest_name() {
+        insta::assert_snapshot!(
+            "Europe/Lisbonne".parse::<Zone>().unwrap_err(),
+            @"`Europe/Lisbonne` is not a time zone. Did you mean `Europe/Lisbon`?"
+        );
+    }
+
+    proptest! {
+        #[test]
+        fn readings_and_instants_agree_with_an_independent_calendar(
+            name in prop::sample::select(vec!["Europe/Lisbon", "America/Santiago", "Asia/Kolkata", "Pacific/Apia", "UTC"]),
+            mut seconds in prop::collection::vec(-2_000_000_000_i64..4_000_000_000, 1..40),
+            near in 0_usize..40,
+        ) {
+            let zone: Zone = name.parse().unwrap();
+            // Some that are close together, so that stretches are used again.
+            let base = seconds[near % seconds.len()];
+            seconds.extend((0..20).map(|hour| base + hour * 3_600));
+            let instants: Vec<i64> = seconds.iter().map(|second| second * 1_000_000).collect();
+            let readings: Vec<i64> = zone.readings(&instants).collect();
+            for (&instant, &reading) in instants.iter().zip(&readings) {
+                let theirs = Timestamp::from_microsecond(instant).unwrap().to_zoned_datetime(zone.0.clone());
+                prop_assert_eq!(show(reading).parse::<DateTime>().unwrap(), theirs.datetime());
+                prop_assert!(zone.instant(reading) <= instant);
+                prop_assert_eq!(zone.reading(zone.instant(reading)), reading);
+                let day = Moment::from_micros(reading).unwrap().day();
+                let start = theirs.start_of_day().unwrap().timestamp().as_microsecond();
+                prop_assert_eq!(zone.day_start(day), start);
+            }
+        }
+    }
+}

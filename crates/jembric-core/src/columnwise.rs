@@ -1,0 +1,68 @@
+//! One value made of each row's, on all threads: each has a stretch of the rows and writes a stretch of the new column.
+
+use rayon::prelude::*;
+use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+
+/// Rows that a thread takes at a time: enough to be worth it, and few enough to stay in its cache.
+const STRETCH: usize = 1 << 16;
+
+/// What is made of each value.
+pub(crate) fn map<A: Copy + Sync, T: Send>(values: &[A], make: impl Fn(A) -> T + Sync) -> Vec<T> {
+    values.par_iter().with_min_len(STRETCH).map(|&value| make(value)).collect()
+}
+
+/// What is made of each two values.
+pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
+    one: &[A],
+    other: &[B],
+    make: impl Fn(A, B) -> T + Sync,
+) -> Vec<T> {
+    one.par_iter().zip(other).with_min_len(STRETCH).map(|(&one, &other)| make(one, other)).collect()
+}
+
+/// What is made of each value, and whether anything was noted of any.
+pub(crate) fn noting<A: Copy + Sync, T: Send>(
+    values: &[A],
+    make: impl Fn(A) -> (T, bool) + Sync,
+) -> (Vec<T>, bool) {
+    let any = AtomicBool::new(false);
+    let made = map(values, |value| note(make(value), &any));
+    (made, any.into_inner())
+}
+
+/// What is made of each two values, and whether anything was noted of any.
+pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
+    one: &[A],
+    other: &[B],
+    make: impl Fn(A, B) -> (T, bool) + Sync,
+) -> (Vec<T>, bool) {
+    let any = AtomicBool::new(false);
+    let made = map_two(one, other, |one, other| note(make(one, other), &any));
+    (made, any.into_inner())
+}
+
+#[inline]
+fn note<T>((value, noted): (T, bool), any: &AtomicBool) -> T {
+    if noted {
+        any.store(true, Relaxed);
+    }
+    value
+}
+
+/// Which values are below the first and which above the last, as bits.
+pub(crate) fn outside<T: Copy + PartialOrd + Sync>(values: &[T], first: T, last: T) -> [Vec<u64>; 2] {
+    let words = values.len().div_ceil(64);
+    let (mut below, mut above) = (vec![0_u64; words], vec![0_u64; words]);
+    let both = below.par_chunks_mut(STRETCH / 64).zip(above.par_chunks_mut(STRETCH / 64));
+    both.zip(values.par_chunks(STRETCH)).for_each(|((below, above), values)| {
+        for ((below, above), block) in below.iter_mut().zip(above).zip(values.chunks(64)) {
+            let (mut low, mut high) = (0, 0);
+            for (bit, &value) in block.iter().enumerate() {
+                low |= u64::from(value < first) << bit;
+                high |= u64::from(value > last) << bit;
+            }
+            (*below, *above) = (low, high);
+        }
+    });
+    [below, above]
+}

@@ -1,0 +1,462 @@
+//! [`Elapsed`]: how long it took, how old it is, how late; and how long it was since the entity's record before.
+//!
+//! Both ends of each row are day numbers (micros for hours), whether they come from columns, from one date for all rows, or
+//! from the entity's record before, which is found on the timeline; the rest is arithmetic on two numbers.
+
+mod bands;
+mod ends;
+
+use crate::{
+    calendar::{Day, Grain, Periods, Workdays, Zone},
+    dates::Dates,
+    entities::{Entities, Missing},
+    error::{Error, Result},
+    ledger::Outcome,
+    operation::{Context, Operation, Setting, Takes, called_alone},
+    rows::{all_kept, check_reconciled},
+    shape::{Shape, Type},
+    table::{Table, ordered_field},
+    timeline::Timeline,
+};
+use arrow_array::{
+    Array, ArrayRef, Float64Array, Int64Array, UInt32Array,
+    cast::AsArray,
+    types::{Float64Type, Int64Type},
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_schema::Field;
+use bands::{band_labels, in_bands};
+use ends::{End, Ends};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// What elapsed time is counted in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Unit {
+    /// Days, from midnight to midnight.
+    #[default]
+    Days,
+    /// Completed weeks.
+    Weeks,
+    /// Completed months: the most whole months that fit.
+    Months,
+    /// Completed years.
+    Years,
+    /// Days from Monday to Friday that are no holidays; the first day is not counted, the last one is.
+    Workdays,
+    /// Hours, with their fractions for moments.
+    Hours,
+}
+
+impl Unit {
+    fn word(self) -> &'static str {
+        match self {
+            Unit::Days => "days",
+            Unit::Weeks => "weeks",
+            Unit::Months => "months",
+            Unit::Years => "years",
+            Unit::Workdays => "workdays",
+            Unit::Hours => "hours",
+        }
+    }
+
+    /// The longest periods in which it can be counted.
+    fn grain(self) -> Grain {
+        match self {
+            Unit::Days | Unit::Workdays | Unit::Hours => Grain::Day,
+            Unit::Weeks => Grain::Week,
+            Unit::Months => Grain::Month,
+            Unit::Years => Grain::Year,
+        }
+    }
+}
+
+/// How long it was from one date to another, in a column `elapsed_days` (by the unit).
+///
+/// All rows stay, in their order. Where a date is missing, so is the result. It is negative where the first date is the
+/// later, and elapsed(a, b) = −elapsed(b, a); the ledger counts the rows with a missing and with a negative result. Days of
+/// points in time are those of [`Context::zone`]; their hours are exact, 23 or 25 on the days on which the clocks change. A
+/// date stands for its midnight.
+///
+/// With [`since_previous`](Elapsed::since_previous) it is the time since the entity's date before: records of the same date
+/// share the value, those of the first date have none.
+///
+/// Errors: a column is missing or holds no dates; it holds months or longer, and something finer is asked; an as-of date or
+/// today is needed and not given; bands that do not rise. Costs one pass over the dates (and a search among the holidays a
+/// row, and a timeline for the record before).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+#[non_exhaustive]
+pub struct Elapsed {
+    /// From when: a column, `as-of`, `today` or a date.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// Until when: the same.
+    #[serde(default)]
+    pub to: Option<String>,
+    /// Instead of these: since the date before of the same entity.
+    #[serde(default)]
+    pub since_previous: bool,
+    /// The columns that identify the entity, for `since_previous`.
+    #[serde(default)]
+    pub per: Vec<String>,
+    /// The column of dates, for `since_previous`.
+    #[serde(default)]
+    pub date: Option<String>,
+    /// What it is counted in.
+    #[serde(default)]
+    pub unit: Unit,
+    /// The name of the new column.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Count the first day as well as the last: one day from a date to itself.
+    #[serde(default)]
+    pub both_ends: bool,
+    /// The least number of each band, rising: `0, 30, 60` gives a column of `under 0`, `0-29`, `30-59` and `60+`.
+    #[serde(default)]
+    pub bands: Vec<i64>,
+    /// The days that are no workdays, beside Saturdays and Sundays.
+    #[serde(default)]
+    pub holidays: Workdays,
+}
+
+called_alone!(Elapsed);
+
+impl Elapsed {
+    /// The word for it on the command line and in files.
+    pub const NAME: &'static str = "elapsed";
+    /// What it answers, in a sentence.
+    pub const ANSWERS: &'static str = "How long did it take, how old is it today, how late is it?";
+    /// Its settings, described.
+    pub const SETTINGS: &'static [Setting] = &[
+        Setting::new("from", Takes::Text("WHEN"), "From when: a column, `as-of`, `today` or a date"),
+        Setting::new("to", Takes::Text("WHEN"), "Until when: a column, `as-of`, `today` or a date"),
+        Setting::new(
+            "since-previous",
+            Takes::Yes,
+            "Instead of --from and --to: since the date before of the same entity",
+        ),
+        Setting::new("per", Takes::Columns, "The columns that identify the entity, for --since-previous"),
+        Setting::new("date", Takes::Column, "The column of dates, for --since-previous"),
+        Setting::new(
+            "unit",
+            Takes::OneOf(&["days", "weeks", "months", "years", "workdays", "hours"]),
+            "What it is counted in [default: days]; weeks, months and years are completed ones",
+        ),
+        Setting::new("name", Takes::Name, "The name of the new column [default: elapsed_days, by the unit]"),
+        Setting::new(
+            "both-ends",
+            Takes::Yes,
+            "Count the first day as well as the last: one day from a date to itself",
+        ),
+        Setting::new(
+            "bands",
+            Takes::Numbers,
+            "Add a column of bands, given the least number of each: 0,30,60 makes `under 0`, `0-29`, `30-59` and `60+`",
+        ),
+        Setting::new(
+            "holidays",
+            Takes::Days,
+            "A file with one date a line (or in its first column) on which nobody works",
+        ),
+    ];
+
+    /// How long from one date to another, each a column, `as-of`, `today` or a date.
+    pub fn new(from: impl Into<String>, to: impl Into<String>) -> Elapsed {
+        Elapsed { from: Some(from.into()), to: Some(to.into()), ..Elapsed::default() }
+    }
+
+    /// How long since the date before, by this column of dates, of the same entity.
+    pub fn since_previous(date: impl Into<String>) -> Elapsed {
+        Elapsed { since_previous: true, date: Some(date.into()), ..Elapsed::default() }
+    }
+
+    /// The columns that identify the entity; without them the whole table is one.
+    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Elapsed {
+        self.per = columns.into_iter().map(Into::into).collect();
+        self
+    }
+
+    /// What it is counted in; days if not said.
+    pub fn unit(mut self, unit: Unit) -> Elapsed {
+        self.unit = unit;
+        self
+    }
+
+    /// The name of the new column.
+    pub fn name(mut self, name: impl Into<String>) -> Elapsed {
+        self.name = Some(name.into());
+        self
+    }
+
+    /// Count the first day as well as the last.
+    pub fn both_ends(mut self, both: bool) -> Elapsed {
+        self.both_ends = both;
+        self
+    }
+
+    /// Add a column of bands, given the least number of each, rising.
+    pub fn bands(mut self, bands: impl IntoIterator<Item = i64>) -> Elapsed {
+        self.bands = bands.into_iter().collect();
+        self
+    }
+
+    /// The days that are no workdays, beside Saturdays and Sundays.
+    pub fn holidays(mut self, holidays: impl Into<Workdays>) -> Elapsed {
+        self.holidays = holidays.into();
+        self
+    }
+
+    fn new_name(&self) -> String {
+        let first = if self.since_previous { "since_previous" } else { "elapsed" };
+        let default = match self.since_previous {
+            true => format!("{}_{first}", self.unit.word()),
+            false => format!("{first}_{}", self.unit.word()),
+        };
+        self.name.clone().unwrap_or(default)
+    }
+
+    fn step(&self) -> String {
+        let unit = self.unit.word();
+        let (from, to) = (self.from.as_deref().unwrap_or_default(), self.to.as_deref().unwrap_or_default());
+        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        match &self.date {
+            Some(date) if self.since_previous => format!("elapsed {unit} since the previous {date}{per}"),
+            _ => format!("elapsed {unit} from {from} to {to}"),
+        }
+    }
+
+    /// The two ends that were named.
+    fn ends(&self) -> Result<[End<'_>; 2]> {
+        let end = |setting, text: &'_ Option<String>| match text {
+            Some(_) => Ok(()),
+            None => {
+                not_given(setting, "a column, `as-of`, `today` or a date; or `since-previous` with `date`")
+            }
+        };
+        end("from", &self.from)?;
+        end("to", &self.to)?;
+        Ok([&self.from, &self.to].map(|text| End::of(text.as_deref().unwrap_or_default())))
+    }
+
+    fn check_settings(&self) -> Result<()> {
+        let refused = |setting, expected: &'static str| {
+            Err(Error::Setting { setting, value: "given".to_owned(), expected })
+        };
+        if self.since_previous {
+            if self.from.is_some() || self.to.is_some() {
+                return refused("since-previous", "either it or `from` and `to`");
+            }
+            if self.date.is_none() {
+                return not_given("date", "the column of dates for `since-previous`");
+            }
+        } else if self.date.is_some() || !self.per.is_empty() {
+            let setting = if self.date.is_some() { "date" } else { "per" };
+            return refused(
+                setting,
+                "`since-previous` beside it; otherwise the dates are told by `from` and `to`",
+            );
+        }
+        if self.both_ends && (self.unit == Unit::Hours || self.since_previous) {
+            return refused("both-ends", "days, weeks, months, years or workdays between two dates");
+        }
+        if !self.holidays.is_without_holidays() && self.unit != Unit::Workdays {
+            return refused("holidays", "the unit workdays beside it");
+        }
+        if !self.bands.is_sorted_by(|one, next| one < next) {
+            let value = self.bands.iter().map(i64::to_string).collect::<Vec<_>>().join(",");
+            return Err(Error::Setting {
+                setting: "bands",
+                value,
+                expected: "numbers that rise, such as 0,30,60,90",
+            });
+        }
+        Ok(())
+    }
+}
+
+fn not_given<T>(setting: &'static str, expected: &'static str) -> Result<T> {
+    Err(Error::Setting { setting, value: "not given".to_owned(), expected })
+}
+
+impl Operation for Elapsed {
+    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
+        self.check_settings()?;
+        check_reconciled(shape, context)?;
+        if self.since_previous {
+            shape.expect_dates(self.date.as_deref().unwrap_or_default())?;
+            shape.named(&self.per)?;
+        } else {
+            for end in self.ends()? {
+                match end {
+                    End::AsOf if context.as_of_is_unknown() => drop(end.day(context)?),
+                    End::AsOf => {}
+                    End::Column(name) => shape.expect_dates(name)?,
+                    _ => drop(end.day(context)?),
+                }
+            }
+        }
+        let name = self.new_name();
+        let kind = if self.unit == Unit::Hours { Type::Float } else { Type::Integer };
+        let shape = shape.with(&name, kind)?;
+        if self.bands.is_empty() { Ok(shape) } else { shape.with(&format!("{name}_band"), Type::Text) }
+    }
+
+    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
+        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
+        let [from, to] = if self.since_previous {
+            let date = self.date.as_deref().unwrap_or_default();
+            [Ends::Rows(self.date_before(table, date)?), Ends::Rows(table.dates(date)?)]
+        } else {
+            let [from, to] = self.ends()?;
+            [Ends::new(from, table, context)?, Ends::new(to, table, context)?]
+        };
+        let nulls = NullBuffer::union(from.nulls().as_ref(), to.nulls().as_ref());
+        let array = self.counted(&from, &to, table.rows(), nulls.clone(), &context.zone)?;
+        let name = self.new_name();
+        let mut answer =
+            table.with_field(Field::new(&name, array.data_type().clone(), true), array.clone())?;
+        if !self.bands.is_empty() {
+            let labels = band_labels(&self.bands);
+            let bands = in_bands(&array, &self.bands, &labels)?;
+            answer = answer.with_field(ordered_field(&format!("{name}_band"), &labels), bands)?;
+        }
+        let as_of = !self.since_previous && self.ends()?.iter().any(|end| matches!(end, End::AsOf));
+        let instants = from.are_instants() || to.are_instants();
+        all_kept(answer.anonymous(), self.step(), table, context, |ledger| {
+            ledger.as_of = context.as_of.filter(|_| as_of);
+            ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
+            let without = if self.since_previous { "without a previous date" } else { "without both dates" };
+            ledger.note(without, nulls.map_or(0, |nulls| nulls.null_count()) as u64);
+            ledger.note("negative", negatives(&array));
+        })
+    }
+}
+
+impl Elapsed {
+    /// For each row the date before its own of the same entity, where there is one.
+    fn date_before(&self, table: &Table, date: &str) -> Result<Dates> {
+        let dates = table.dates(date)?;
+        let per = table.shape().named(&self.per)?;
+        let keys: Vec<&str> = per.iter().map(|named| named.column.as_str()).collect();
+        let entities = Entities::number(table, &keys, Missing::NoEntity)?;
+        let all = || BooleanBuffer::new_set(table.rows());
+        let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
+        let keyed = entities.rows_with_one().unwrap_or_else(all);
+        let timeline = Timeline::new(&entities, &dates, &(&dated & &keyed));
+        let mut before: Vec<Option<u32>> = vec![None; table.rows()];
+        for rows in timeline.entities() {
+            let mut last = None;
+            for same in rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize)) {
+                same.iter().for_each(|&row| before[row as usize] = last);
+                last = same.first().copied();
+            }
+        }
+        dates.take(&UInt32Array::from(before))
+    }
+
+    /// The time between both ends of each row.
+    fn counted(
+        &self,
+        from: &Ends,
+        to: &Ends,
+        rows: usize,
+        nulls: Option<NullBuffer>,
+        zone: &Zone,
+    ) -> Result<ArrayRef> {
+        let periods = self.periods(from, to)?;
+        let integers = |numbers: Vec<i64>| Arc::new(Int64Array::new(numbers.into(), nulls.clone()));
+        Ok(match self.unit {
+            Unit::Hours if from.are_moments() || to.are_moments() => {
+                let instants = from.are_instants() || to.are_instants();
+                let (from, to) = (from.micros(rows, instants, zone), to.micros(rows, instants, zone));
+                let hours =
+                    from.iter().zip(&to).map(|(from, to)| (to - from) as f64 / 3_600_000_000.0).collect();
+                Arc::new(Float64Array::new(hours, nulls))
+            }
+            Unit::Hours => {
+                let days = from.each_day_to(to, periods, rows, zone, |from, to| to.number() - from.number());
+                let hours: Vec<f64> = days.iter().map(|&days| days as f64 * 24.0).collect();
+                Arc::new(Float64Array::new(hours.into(), nulls))
+            }
+            // The usual units have a loop of their own.
+            Unit::Days if !self.both_ends => {
+                integers(from.each_day_to(to, periods, rows, zone, |from, to| to.number() - from.number()))
+            }
+            Unit::Months if !self.both_ends => {
+                integers(from.each_day_to(to, periods, rows, zone, |from, to| from.months_until(to)))
+            }
+            _ if self.both_ends => integers(
+                from.each_day_to(to, periods, rows, zone, |from, to| self.between_both_ends(from, to)),
+            ),
+            _ => integers(from.each_day_to(to, periods, rows, zone, |from, to| self.between(from, to))),
+        })
+    }
+
+    fn between(&self, from: Day, to: Day) -> i32 {
+        let days = to.number() - from.number();
+        match self.unit {
+            Unit::Days | Unit::Hours => days,
+            Unit::Weeks => days / 7,
+            Unit::Months => from.months_until(to),
+            Unit::Years => from.months_until(to) / 12,
+            Unit::Workdays => self.holidays.between(from, to),
+        }
+    }
+
+    /// The first day counts as the last one does: as if it began the day before, or ended the day after.
+    fn between_both_ends(&self, from: Day, to: Day) -> i32 {
+        if from > to {
+            return -self.between_both_ends(to, from);
+        }
+        match (self.unit, from.plus_days(-1), to.plus_days(1)) {
+            (Unit::Workdays, Some(before), _) => self.between(before, to),
+            (Unit::Workdays, None, _) => self.between(from, to) + i32::from(self.holidays.contains(from)),
+            (_, _, Some(after)) => self.between(from, after),
+            (_, Some(before), None) => self.between(before, to),
+            (_, None, None) => self.between(from, to),
+        }
+    }
+
+    /// The periods that both ends have, in which the unit can be counted.
+    fn periods(&self, from: &Ends, to: &Ends) -> Result<Periods> {
+        let (one, other) = (from.periods(), to.periods());
+        let Some(periods) = crate::calendar::common_periods(one, other) else {
+            let problem = format!("{} and {}", Type::Date(one), Type::Date(other));
+            return Err(Error::Setting {
+                setting: "to",
+                value: problem,
+                expected: "dates of one grain, or of a grain that is made of the other's",
+            });
+        };
+        if self.unit.grain().holds(periods.grain()) && (self.unit != Unit::Hours || periods == Periods::DAYS)
+        {
+            return Ok(periods);
+        }
+        let column = [&self.from, &self.to, &self.date].into_iter().flatten();
+        Err(Error::TooFine {
+            column: column.map(String::as_str).collect::<Vec<_>>().join("` or `"),
+            grain: periods.grain(),
+            asked: self.unit.word().to_owned(),
+        })
+    }
+}
+
+fn negatives(numbers: &ArrayRef) -> u64 {
+    let below_zero = match numbers.as_primitive_opt::<Int64Type>() {
+        Some(numbers) => numbers.values().iter().map(|&number| u64::from(number < 0)).sum(),
+        None => {
+            numbers.as_primitive::<Float64Type>().values().iter().map(|&number| u64::from(number < 0.0)).sum()
+        }
+    };
+    let Some(nulls) = numbers.nulls().filter(|_| below_zero > 0) else { return below_zero };
+    let is_negative = |row: &usize| match numbers.as_primitive_opt::<Int64Type>() {
+        Some(numbers) => numbers.value(*row) < 0,
+        None => numbers.as_primitive::<Float64Type>().value(*row) < 0.0,
+    };
+    nulls.valid_indices().filter(is_negative).count() as u64
+}
+
+#[cfg(test)]
+mod tests;

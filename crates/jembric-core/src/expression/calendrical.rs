@@ -1,0 +1,221 @@
+//! Dates in expressions: their parts, their differences, spans added to them, and comparisons across grains.
+
+use super::{check::Kind, evaluate::Value};
+use crate::{
+    calendar::{Day, Grain, MICROS_PER_DAY, Moment, Periods, Span, Zone, common_periods},
+    columnwise,
+    dates::Dates,
+    error::{Error, Result},
+    shape::Type,
+};
+use arrow_array::{
+    Array, ArrayRef, Date32Array, Int64Array, Time64MicrosecondArray, TimestampMicrosecondArray,
+    cast::AsArray,
+    types::{Int64Type, Time64MicrosecondType},
+};
+use arrow_buffer::ScalarBuffer;
+use arrow_schema::DataType;
+use std::sync::Arc;
+
+const MICROS_PER_HOUR: i64 = 3_600_000_000;
+
+/// A value as dates.
+fn dates(value: &Value) -> Dates {
+    match (value.kind, value.array.data_type()) {
+        (Kind::Of(Type::Date(periods)), DataType::Date32) => {
+            Dates::Days(value.array.as_primitive().clone(), periods)
+        }
+        (_, DataType::Timestamp(..)) => Dates::Moments(value.array.as_primitive().clone()),
+        _ => Dates::Missing(value.array.len()),
+    }
+}
+
+/// What the clocks show at each moment.
+fn readings(value: &Value, zone: &Zone) -> ScalarBuffer<i64> {
+    match dates(value) {
+        Dates::Moments(moments) if moments.timezone().is_some() && !zone.is_utc() => {
+            zone.readings(moments.values()).collect()
+        }
+        Dates::Moments(moments) => moments.values().clone(),
+        Dates::Days(days, _) => days.values().iter().map(|&day| i64::from(day) * MICROS_PER_DAY).collect(),
+        Dates::Missing(rows) => vec![0; rows].into(),
+    }
+}
+
+/// A number told of each day. What stands in missing cells may be anything, and so may what is told of it.
+fn of_days<T: Copy + Default + Send>(days: &[i32], tell: impl Fn(Day) -> T + Sync) -> Vec<T> {
+    columnwise::map(days, |day| tell(Day::clamped(day)))
+}
+
+/// `year(date)` and its like, `date(moment)`, `time(moment)`, `hour` and `minute`.
+pub(super) fn part(function: &str, value: &Value, zone: &Zone) -> Result<Value> {
+    let nulls = value.array.logical_nulls();
+    let integers =
+        |numbers: Vec<i64>| -> ArrayRef { Arc::new(Int64Array::new(numbers.into(), nulls.clone())) };
+    let days = || dates(value).day_numbers(zone).into_owned();
+    let time_of_day = || -> Vec<i64> {
+        match value.array.data_type() {
+            DataType::Time64(_) => value.array.as_primitive::<Time64MicrosecondType>().values().to_vec(),
+            _ => readings(value, zone).iter().map(|micros| micros.rem_euclid(MICROS_PER_DAY)).collect(),
+        }
+    };
+    let integer = Kind::Of(Type::Integer);
+    // Each has a loop of its own, in which what it tells is inlined.
+    macro_rules! numbers {
+        ($tell:expr) => {
+            integers(of_days(&dates(value).day_numbers(zone), $tell))
+        };
+    }
+    Ok(match function {
+        "year" => value.with(integer, numbers!(|day| day.ymd().0.into())),
+        "quarter" => value.with(integer, numbers!(|day| day.ymd().1.div_ceil(3).into())),
+        "month" => value.with(integer, numbers!(|day| day.ymd().1.into())),
+        "day" => value.with(integer, numbers!(|day| day.ymd().2.into())),
+        "week" => value.with(integer, numbers!(|day| day.iso_week().1.into())),
+        "weekday" => value.with(Kind::Weekday, numbers!(|day| day.weekday().number().into())),
+        "hour" => {
+            value.with(integer, integers(time_of_day().iter().map(|time| time / MICROS_PER_HOUR).collect()))
+        }
+        "minute" => {
+            value.with(integer, integers(time_of_day().iter().map(|time| time / 60_000_000 % 60).collect()))
+        }
+        "time" => {
+            let times = Time64MicrosecondArray::new(time_of_day().into(), nulls);
+            value.with(Kind::Of(Type::Time), Arc::new(times))
+        }
+        // `date`, of which there is no other kind left.
+        _ => value.with(Kind::Of(Type::DAYS), Arc::new(Date32Array::new(days().into(), nulls))),
+    })
+}
+
+/// `period(date, grain)`: a column of that grain; of moments and the hour, each moment's full hour.
+pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> {
+    let nulls = value.array.logical_nulls();
+    if grain == Grain::Hour {
+        let Dates::Moments(moments) = dates(value) else { return Ok(value.clone()) };
+        // The clock's full hour: not that of UTC where the zone is off it by half an hour.
+        let past = |reading: &i64| reading.rem_euclid(MICROS_PER_HOUR);
+        let hours = readings(value, zone)
+            .iter()
+            .zip(moments.values())
+            .map(|(reading, micros)| micros - past(reading))
+            .collect();
+        let array = TimestampMicrosecondArray::new(hours, nulls).with_timezone_opt(moments.timezone());
+        return Ok(value.with(value.kind, Arc::new(array)));
+    }
+    let periods = Periods::from(grain);
+    let firsts = of_days(&dates(value).day_numbers(zone), |day| periods.first_day(day).number());
+    Ok(value.with(Kind::Of(Type::Date(periods)), Arc::new(Date32Array::new(firsts.into(), nulls))))
+}
+
+/// Whole days from one to the other, or whole periods where both are columns of periods.
+pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Value> {
+    let periods = dates(left).periods();
+    let numbered = |value: &Value| {
+        let days = dates(value).day_numbers(zone).into_owned();
+        let numbers: ScalarBuffer<i64> = match periods.grain() {
+            Grain::Day => days.into_iter().map(i64::from).collect(),
+            _ => days.into_iter().map(|day| periods.number(Day::clamped(day)).into()).collect(),
+        };
+        let array = Int64Array::new(numbers, value.array.logical_nulls());
+        value.with(Kind::Of(Type::Integer), Arc::new(array))
+    };
+    super::exact::arithmetic(super::parse::Arithmetic::Minus, &numbered(left), &numbered(right), &mut 0)
+}
+
+/// Each date with the span added. Points in time go by the clocks of the zone.
+pub(super) fn shifted(value: &Value, span: Span, zone: &Zone) -> Result<Value> {
+    let beyond = |day: Day| Error::BeyondCalendar { from: day, span };
+    let array: ArrayRef = match dates(value) {
+        Dates::Days(days, _) => {
+            let mut failed = None;
+            let shift = |day: i32| {
+                let day = Day::clamped(day);
+                span.after(day).unwrap_or_else(|_| {
+                    failed = Some(day);
+                    day
+                })
+            };
+            let shifted = shift_valid(&days, shift);
+            if let Some(day) = failed {
+                return Err(beyond(day));
+            }
+            Arc::new(shifted)
+        }
+        Dates::Moments(moments) => {
+            let instants = moments.timezone().is_some();
+            let mut shifted = Vec::with_capacity(moments.len());
+            for (row, &reading) in readings(value, zone).iter().enumerate() {
+                let day = reading.div_euclid(MICROS_PER_DAY) as i32;
+                if moments.is_null(row) {
+                    shifted.push(0);
+                    continue;
+                }
+                let day = span.after(Day::clamped(day))?;
+                let reading = i64::from(day.number()) * MICROS_PER_DAY + reading.rem_euclid(MICROS_PER_DAY);
+                let micros = if instants { zone.instant(reading) } else { reading };
+                shifted.push(Moment::from_micros(micros).map(|_| micros).ok_or_else(|| beyond(day))?);
+            }
+            let array = TimestampMicrosecondArray::new(shifted.into(), moments.nulls().cloned());
+            Arc::new(array.with_timezone_opt(moments.timezone()))
+        }
+        Dates::Missing(_) => value.array.clone(),
+    };
+    Ok(value.with(value.kind, array))
+}
+
+fn shift_valid(days: &Date32Array, mut shift: impl FnMut(i32) -> Day) -> Date32Array {
+    let shifted = days.iter().map(|day| day.map_or(0, |day| shift(day).number())).collect();
+    Date32Array::new(shifted, days.nulls().cloned())
+}
+
+/// Two dates at the grain that both have: a day is taken to its month where the other is a month, a moment to its day.
+pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Value, Value)> {
+    match (left.kind, right.kind) {
+        (one, other) if one == other => Ok((left.clone(), right.clone())),
+        (Kind::Of(Type::Moment { .. }), Kind::Of(Type::Moment { .. })) => {
+            // One is a point in time and the other a reading of the clocks, and so both are readings.
+            let read = |value: &Value| {
+                let readings = readings(value, zone);
+                let array = TimestampMicrosecondArray::new(readings, value.array.logical_nulls());
+                value.with(Kind::Of(Type::Moment { instant: false }), Arc::new(array))
+            };
+            Ok((read(left), read(right)))
+        }
+        _ => {
+            let (one, other) = (dates(left).periods(), dates(right).periods());
+            let periods = common_periods(one, other).unwrap_or(one);
+            let at = |value: &Value| {
+                let days = dates(value).day_numbers(zone).into_owned();
+                let firsts = match dates(value).periods() == periods {
+                    true => days,
+                    false => of_days(&days, |day| periods.first_day(day).number()),
+                };
+                let array = Date32Array::new(firsts.into(), value.array.logical_nulls());
+                value.with(Kind::Of(Type::Date(periods)), Arc::new(array))
+            };
+            Ok((at(left), at(right)))
+        }
+    }
+}
+
+/// `date(year, month, day)`, and how many are no day of the calendar.
+pub(super) fn dates_of(parts: &[ArrayRef]) -> (Date32Array, u64) {
+    let [years, months, days] = [0, 1, 2].map(|part| parts[part].as_primitive::<Int64Type>());
+    let mut no_such = 0;
+    let array = (0..years.len())
+        .map(|row| {
+            if years.is_null(row) || months.is_null(row) || days.is_null(row) {
+                return None;
+            }
+            let month_and_day =
+                u32::try_from(months.value(row)).ok().zip(u32::try_from(days.value(row)).ok());
+            let year = i32::try_from(years.value(row)).ok();
+            let day =
+                year.zip(month_and_day).and_then(|(year, (month, day))| Day::from_ymd(year, month, day));
+            no_such += u64::from(day.is_none());
+            day.map(Day::number)
+        })
+        .collect();
+    (array, no_such)
+}

@@ -1,0 +1,439 @@
+//! The value of an expression in all rows at once. Types have been checked: what does not go together does not come here.
+
+use super::{
+    Problem, Unanswered, calendrical,
+    check::{Kind, common_number, constant_span, grain_of, places_of},
+    exact,
+    parse::{Comparison, Literal, Node, NodeKind},
+};
+use crate::{
+    calendar::{Weekday, Zone},
+    error::{Error, Result},
+    operation::Context,
+    shape::Type,
+    table::{Table, ordered_field, period_field},
+};
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Float64Array, Int64Array, NullArray,
+    Scalar, StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
+    new_null_array, types::Int64Type,
+};
+use arrow_ord::cmp;
+use arrow_schema::{DataType, Field};
+use arrow_select::{take::take, zip::zip};
+use std::{cell::Cell, sync::Arc};
+
+/// What a part of an expression is worth: a value for each row, or one for all of them.
+#[derive(Clone, Debug)]
+pub(super) struct Value {
+    pub(super) kind: Kind,
+    /// Of length one where it is constant. Weekdays are their numbers.
+    pub(super) array: ArrayRef,
+    pub(super) constant: bool,
+}
+
+impl Value {
+    pub(super) fn new(kind: Kind, array: ArrayRef, constant: bool) -> Value {
+        Value { kind, array, constant }
+    }
+
+    /// Another value for the same rows.
+    pub(super) fn with(&self, kind: Kind, array: ArrayRef) -> Value {
+        Value { kind, array, constant: self.constant }
+    }
+
+    fn missing() -> Value {
+        Value::new(Kind::Missing, Arc::new(NullArray::new(1)), true)
+    }
+
+    /// The value as a column of a table.
+    pub(super) fn into_column(self, name: &str, rows: usize) -> Result<(Field, ArrayRef)> {
+        let array = self.rows(rows)?;
+        Ok(match self.kind {
+            Kind::Weekday => {
+                let names = StringViewArray::from_iter_values(Weekday::NAMES);
+                let index = array.as_primitive::<Int64Type>().unary::<_, Int64Type>(|number| number - 1);
+                (ordered_field(name, &Weekday::NAMES), take(&names, &index, None)?)
+            }
+            Kind::Of(Type::Date(periods)) => (period_field(name, periods), array),
+            _ => (Field::new(name, array.data_type().clone(), true), array),
+        })
+    }
+
+    /// The value in each row.
+    fn rows(&self, rows: usize) -> Result<ArrayRef> {
+        match self.constant {
+            true if self.array.is_null(0) || self.kind == Kind::Missing => {
+                Ok(new_null_array(self.array.data_type(), rows))
+            }
+            true => Ok(take(&self.array, &UInt32Array::from(vec![0; rows]), None)?),
+            false => Ok(self.array.clone()),
+        }
+    }
+}
+
+/// What two values are for Arrow's kernels.
+fn datum(value: &Value) -> Box<dyn Datum> {
+    match value.constant {
+        true => Box::new(Scalar::new(value.array.clone())),
+        false => Box::new(value.array.clone()),
+    }
+}
+
+/// The rows and what is known beside them.
+pub(super) struct Evaluation<'a> {
+    pub(super) table: &'a Table,
+    pub(super) context: &'a Context,
+    divisions_by_zero: Cell<u64>,
+    no_such_day: Cell<u64>,
+}
+
+impl<'a> Evaluation<'a> {
+    pub(super) fn new(table: &'a Table, context: &'a Context) -> Evaluation<'a> {
+        Evaluation { table, context, divisions_by_zero: Cell::new(0), no_such_day: Cell::new(0) }
+    }
+
+    pub(super) fn unanswered(&self) -> Unanswered {
+        Unanswered { divisions_by_zero: self.divisions_by_zero.get(), no_such_day: self.no_such_day.get() }
+    }
+
+    pub(super) fn zone(&self) -> &Zone {
+        &self.context.zone
+    }
+
+    /// Whether a condition is true, in each row of the table; missing where that is undecided.
+    pub(super) fn truth(&self, node: &Node) -> Result<BooleanArray> {
+        let value = self.value(node)?;
+        if value.kind == Kind::Missing {
+            return Ok(BooleanArray::new_null(self.table.rows()));
+        }
+        Ok(value.rows(self.table.rows())?.as_boolean().clone())
+    }
+
+    pub(super) fn value(&self, node: &Node) -> Result<Value> {
+        match &node.kind {
+            NodeKind::Literal(literal) => Ok(constant(literal)),
+            NodeKind::Name { name, quoted } => self.name(name, *quoted),
+            NodeKind::AsOf => {
+                let day = self.context.as_of.ok_or(Error::NoAsOf { what: "`as_of`" })?;
+                Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(Date32Array::from(vec![day.number()])), true))
+            }
+            NodeKind::Negative(value) => match self.value(value)? {
+                value if value.kind == Kind::Missing => Ok(value),
+                value => exact::negative(&value, false),
+            },
+            NodeKind::Not(value) => {
+                self.boolean(&[value], |values| Ok(arrow_arith::boolean::not(values[0])?))
+            }
+            NodeKind::And(both) => self.boolean(&[&both[0], &both[1]], |values| {
+                Ok(arrow_arith::boolean::and_kleene(values[0], values[1])?)
+            }),
+            NodeKind::Or(both) => self.boolean(&[&both[0], &both[1]], |values| {
+                Ok(arrow_arith::boolean::or_kleene(values[0], values[1])?)
+            }),
+            NodeKind::Arithmetic(operation, [left, right]) => {
+                let shift = |date: &Node, span: &Node| {
+                    constant_span(span).map(|span| self.value(date).map(|date| (date, span)))
+                };
+                let (date, span) = match (shift(left, right), shift(right, left)) {
+                    (Some(shift), _) if *operation == super::parse::Arithmetic::Minus => {
+                        let (date, span) = shift?;
+                        (date, span.negated())
+                    }
+                    (Some(shift), _) | (None, Some(shift)) => shift?,
+                    (None, None) => {
+                        let (left, right) = (self.value(left)?, self.value(right)?);
+                        return self.arithmetic(*operation, &left, &right);
+                    }
+                };
+                match date.kind {
+                    Kind::Missing => Ok(date),
+                    _ => calendrical::shifted(&date, span, self.zone()),
+                }
+            }
+            NodeKind::Comparison(comparison, [left, right]) => {
+                self.comparison(*comparison, &self.value(left)?, &self.value(right)?)
+            }
+            NodeKind::In { value, list, negated } => self.is_in(&self.value(value)?, list, *negated),
+            NodeKind::IsMissing { value, negated } => {
+                let value = self.value(value)?;
+                let missing = arrow_arith::boolean::is_null(&value.array)?;
+                let truth = if *negated { arrow_arith::boolean::not(&missing)? } else { missing };
+                Ok(value.with(Kind::Of(Type::Boolean), Arc::new(truth)))
+            }
+            NodeKind::If([condition, one, other]) => {
+                let condition = self.value(condition)?;
+                let (one, other) = alike(self.value(one)?, self.value(other)?)?;
+                match condition.kind {
+                    Kind::Missing => Ok(other),
+                    _ if condition.constant => {
+                        let truth = condition.array.as_boolean();
+                        Ok(if truth.is_valid(0) && truth.value(0) { one } else { other })
+                    }
+                    _ => choose(condition.array.as_boolean(), &one, &other),
+                }
+            }
+            NodeKind::Call { function, arguments } => self.call(function, arguments),
+        }
+    }
+
+    fn name(&self, name: &str, quoted: bool) -> Result<Value> {
+        match self.table.column(name) {
+            Ok(array) => {
+                let kind = match self.table.shape().find(name)?.kind {
+                    Some(Type::Nothing) | None => return Ok(Value::missing()),
+                    Some(kind) => Kind::Of(kind),
+                };
+                Ok(Value::new(kind, array.clone(), false))
+            }
+            Err(error) => match name.parse::<Weekday>() {
+                Ok(weekday) if !quoted => Ok(constant_weekday(weekday)),
+                _ => Err(error),
+            },
+        }
+    }
+
+    /// A condition made of conditions.
+    fn boolean(
+        &self,
+        parts: &[&Node],
+        work: impl FnOnce(&[&BooleanArray]) -> Result<BooleanArray>,
+    ) -> Result<Value> {
+        let values = parts.iter().map(|part| self.value(part)).collect::<Result<Vec<_>>>()?;
+        let constant = values.iter().all(|value| value.constant);
+        let rows = if constant { 1 } else { self.table.rows() };
+        let truth = |value: &Value| match value.kind {
+            Kind::Missing => Ok(BooleanArray::new_null(rows)),
+            _ => Ok(value.rows(rows)?.as_boolean().clone()),
+        };
+        let truths = values.iter().map(truth).collect::<Result<Vec<_>>>()?;
+        let result = work(&truths.iter().collect::<Vec<_>>())?;
+        Ok(Value::new(Kind::Of(Type::Boolean), Arc::new(result), constant))
+    }
+
+    fn arithmetic(&self, operation: super::parse::Arithmetic, left: &Value, right: &Value) -> Result<Value> {
+        match (left.kind, right.kind) {
+            (Kind::Missing, _) | (_, Kind::Missing) => Ok(Value::missing()),
+            (Kind::Of(Type::Date(_) | Type::Moment { .. }), _) => {
+                calendrical::difference(left, right, self.zone())
+            }
+            _ => {
+                let mut zeros = 0;
+                let value = exact::arithmetic(operation, left, right, &mut zeros)?;
+                // One for all rows is one for each.
+                let rows = if value.constant { self.table.rows() as u64 } else { 1 };
+                self.divisions_by_zero.set(self.divisions_by_zero.get() + zeros * rows);
+                Ok(value)
+            }
+        }
+    }
+
+    fn comparison(&self, comparison: Comparison, left: &Value, right: &Value) -> Result<Value> {
+        let constant = left.constant && right.constant;
+        let truth = |array| Ok(Value::new(Kind::Of(Type::Boolean), Arc::new(array), constant));
+        if left.kind == Kind::Missing || right.kind == Kind::Missing {
+            return truth(BooleanArray::new_null(if constant { 1 } else { self.table.rows() }));
+        }
+        let (left, right) = self.comparable(left, right)?;
+        let (a, b) = (datum(&left), datum(&right));
+        truth(match comparison {
+            Comparison::Equal => cmp::eq(&*a, &*b)?,
+            Comparison::NotEqual => cmp::neq(&*a, &*b)?,
+            Comparison::Less => cmp::lt(&*a, &*b)?,
+            Comparison::LessOrEqual => cmp::lt_eq(&*a, &*b)?,
+            Comparison::Greater => cmp::gt(&*a, &*b)?,
+            Comparison::GreaterOrEqual => cmp::gt_eq(&*a, &*b)?,
+        })
+    }
+
+    /// Both in one Arrow type that compares as they do.
+    fn comparable(&self, left: &Value, right: &Value) -> Result<(Value, Value)> {
+        match (left.kind, right.kind) {
+            (Kind::Weekday, Kind::Of(Type::Text)) => Ok((left.clone(), weekday_text(right))),
+            (Kind::Of(Type::Text), Kind::Weekday) => Ok((weekday_text(left), right.clone())),
+            (
+                Kind::Of(Type::Date(_) | Type::Moment { .. }),
+                Kind::Of(Type::Date(_) | Type::Moment { .. }),
+            ) => calendrical::comparable(left, right, self.zone()),
+            (one, other) if one != other || matches!(one, Kind::Of(Type::Decimal { .. })) => {
+                exact::alike(left, right)
+            }
+            _ => Ok((left.clone(), right.clone())),
+        }
+    }
+
+    fn is_in(&self, value: &Value, list: &[Node], negated: bool) -> Result<Value> {
+        let mut found: Option<Value> = None;
+        for item in list {
+            let equal = self.comparison(Comparison::Equal, value, &self.value(item)?)?;
+            found = Some(match found {
+                None => equal,
+                Some(before) => {
+                    let rows = if before.constant && equal.constant { 1 } else { self.table.rows() };
+                    let (one, other) = (before.rows(rows)?, equal.rows(rows)?);
+                    let either = arrow_arith::boolean::or_kleene(one.as_boolean(), other.as_boolean())?;
+                    Value::new(equal.kind, Arc::new(either), before.constant && equal.constant)
+                }
+            });
+        }
+        let none = || Value::new(Kind::Of(Type::Boolean), Arc::new(BooleanArray::from(vec![false])), true);
+        let found = found.unwrap_or_else(none);
+        if !negated {
+            return Ok(found);
+        }
+        let not = arrow_arith::boolean::not(found.array.as_boolean())?;
+        Ok(found.with(found.kind, Arc::new(not)))
+    }
+
+    fn call(&self, function: &str, arguments: &[Node]) -> Result<Value> {
+        let place = |problem: Problem| Error::Setting {
+            setting: "expression",
+            value: problem.problem,
+            expected: "what its check asks for",
+        };
+        if function == "period" {
+            let (date, grain) = (self.value(&arguments[0])?, grain_of(&arguments[1]).map_err(place)?);
+            return match date.kind {
+                Kind::Missing => Ok(date),
+                _ => calendrical::period(&date, grain, self.zone()),
+            };
+        }
+        let values = arguments.iter().map(|argument| self.value(argument)).collect::<Result<Vec<_>>>()?;
+        if matches!(function, "least" | "greatest" | "coalesce") {
+            return values
+                .into_iter()
+                .map(Ok)
+                .reduce(|best, next| self.better(function, best?, next?))
+                .unwrap_or_else(|| Ok(Value::missing()));
+        }
+        if values.iter().any(|value| value.kind == Kind::Missing) {
+            return Ok(Value::missing());
+        }
+        let value = &values[0];
+        match function {
+            "abs" => exact::negative(value, true),
+            "round" => exact::round(value, arguments.get(1).map_or(Ok(0), places_of).map_err(place)?),
+            "lower" => Ok(text(value, |text| text.to_lowercase())),
+            "upper" => Ok(text(value, |text| text.to_uppercase())),
+            "trim" => Ok(text(value, |text| text.trim().to_owned())),
+            "date" if values.len() == 3 => {
+                let rows = if values.iter().all(|value| value.constant) { 1 } else { self.table.rows() };
+                let parts = values.iter().map(|value| value.rows(rows)).collect::<Result<Vec<_>>>()?;
+                let (array, no_such) = calendrical::dates_of(&parts);
+                let constant = values.iter().all(|value| value.constant);
+                let for_each = if constant { self.table.rows() as u64 } else { 1 };
+                self.no_such_day.set(self.no_such_day.get() + no_such * for_each);
+                Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(array), constant))
+            }
+            _ => calendrical::part(function, value, self.zone()),
+        }
+    }
+
+    /// The lesser or greater of two, or the first that is there; a missing one is passed over.
+    fn better(&self, function: &str, best: Value, next: Value) -> Result<Value> {
+        match (best.kind, next.kind) {
+            (Kind::Missing, _) => return Ok(next),
+            (_, Kind::Missing) => return Ok(best),
+            _ => {}
+        }
+        let (best, next) = alike(best, next)?;
+        let rows = if best.constant && next.constant { 1 } else { self.table.rows() };
+        let there = arrow_arith::boolean::is_not_null(&best.rows(rows)?)?;
+        let keeps = match function {
+            "coalesce" => there,
+            _ => {
+                let comparison =
+                    if function == "least" { Comparison::LessOrEqual } else { Comparison::GreaterOrEqual };
+                let better = self.comparison(comparison, &best, &next)?.rows(rows)?;
+                let better = only_true(better.as_boolean());
+                let next_missing = arrow_arith::boolean::is_null(&next.rows(rows)?)?;
+                arrow_arith::boolean::or(&better, &next_missing)?
+            }
+        };
+        if rows == 1 && best.constant && next.constant {
+            return Ok(if keeps.value(0) { best } else { next });
+        }
+        choose(&keeps, &best, &next)
+    }
+}
+
+/// One value where the condition is true, and the other where it is not or is undecided.
+pub(super) fn choose(condition: &BooleanArray, one: &Value, other: &Value) -> Result<Value> {
+    let condition = only_true(condition);
+    let array = zip(&condition, &*datum(one), &*datum(other))?;
+    let constant = one.constant && other.constant && condition.len() == 1;
+    Ok(Value::new(one.kind, array, constant))
+}
+
+/// The condition with false where it is undecided.
+fn only_true(condition: &BooleanArray) -> BooleanArray {
+    match condition.nulls() {
+        None => condition.clone(),
+        Some(decided) => BooleanArray::new(condition.values() & decided.inner(), None),
+    }
+}
+
+/// Two values that are to stand in one column, in one Arrow type.
+fn alike(one: Value, other: Value) -> Result<(Value, Value)> {
+    let typed_missing = |like: &Value| Value::new(like.kind, new_null_array(like.array.data_type(), 1), true);
+    match (one.kind, other.kind) {
+        (Kind::Missing, Kind::Missing) => Ok((one, other)),
+        (Kind::Missing, _) => Ok((typed_missing(&other), other)),
+        (_, Kind::Missing) => {
+            let missing = typed_missing(&one);
+            Ok((one, missing))
+        }
+        (Kind::Of(Type::Integer | Type::Decimal { .. } | Type::Float), _) => {
+            let (one, other) = exact::alike(&one, &other)?;
+            let kind = common_number(one.kind, other.kind);
+            Ok((Value { kind, ..one }, Value { kind, ..other }))
+        }
+        _ => Ok((one, other)),
+    }
+}
+
+fn constant(literal: &Literal) -> Value {
+    let (kind, array): (Type, ArrayRef) = match literal {
+        Literal::Integer(number) => (Type::Integer, Arc::new(Int64Array::from(vec![*number]))),
+        Literal::Decimal { units, places } => {
+            let array = Decimal64Array::from(vec![*units]).with_precision_and_scale(18, *places as i8);
+            let array = array.expect("the parser lets at most 18 digits be a decimal");
+            (Type::Decimal { places: *places as i8 }, Arc::new(array))
+        }
+        Literal::Float(number) => (Type::Float, Arc::new(Float64Array::from(vec![*number]))),
+        Literal::Text(text) => (Type::Text, Arc::new(StringViewArray::from_iter_values([text]))),
+        Literal::Period(period) => {
+            (Type::Date(period.periods()), Arc::new(Date32Array::from(vec![period.first().number()])))
+        }
+        Literal::Time(micros) => (Type::Time, Arc::new(Time64MicrosecondArray::from(vec![*micros]))),
+        Literal::Moment { micros, instant } => {
+            let moments = TimestampMicrosecondArray::from(vec![*micros]);
+            let array = if *instant { moments.with_timezone("UTC") } else { moments };
+            (Type::Moment { instant: *instant }, Arc::new(array))
+        }
+        Literal::Boolean(truth) => (Type::Boolean, Arc::new(BooleanArray::from(vec![*truth]))),
+        // A span is taken up by the date that it is added to.
+        Literal::Missing | Literal::Span(_) => return Value::missing(),
+    };
+    Value::new(Kind::Of(kind), array, true)
+}
+
+fn constant_weekday(weekday: Weekday) -> Value {
+    Value::new(Kind::Weekday, Arc::new(Int64Array::from(vec![i64::from(weekday.number())])), true)
+}
+
+/// A weekday that was written as a text.
+fn weekday_text(value: &Value) -> Value {
+    let text = value.array.as_string_view();
+    text.iter()
+        .flatten()
+        .next()
+        .and_then(|text| text.parse().ok())
+        .map_or_else(Value::missing, constant_weekday)
+}
+
+fn text(value: &Value, work: impl Fn(&str) -> String) -> Value {
+    let texts: StringViewArray = value.array.as_string_view().iter().map(|text| text.map(&work)).collect();
+    debug_assert_eq!(*texts.data_type(), DataType::Utf8View);
+    value.with(value.kind, Arc::new(texts))
+}

@@ -1,0 +1,182 @@
+//! The small language of conditions and computed columns: `level > 3.2 and weekday(day) in (tue, thu)`.
+//!
+//! A text is cut into words and signs (`words`), put together as a tree (`parse`), held against the columns that there are
+//! (`check`), and worked out for all rows at once (`evaluate`, with `exact` for numbers and `calendrical` for dates). What can
+//! be wrong without the data is found before any row is touched, and the message points at its place in the text.
+//!
+//! | | |
+//! | --- | --- |
+//! | values | `12`, `3.5`, `'text'`, `2025-06-30`, `2025-06` (a month), `2025-06-30T14:05`, `14:05`, `9 months`, `true`, `false`, `missing`, `as_of` |
+//! | columns | by their names; one with blanks or signs in it in double quotes: `"arrived on"` |
+//! | signs | `+ - * /`, `= != < <= > >=`, `and or not`, `in (…)`, `not in (…)`, `is missing`, `is not missing`, `if … then … else …` |
+//! | of dates | `year quarter month day weekday week` of a date, `hour minute` of a moment or time, `date(moment)`, `date(y, m, d)`, `time(moment)`, `period(d, month)` |
+//! | of numbers | `abs`, `round(x)`, `round(x, places)` |
+//! | of anything | `least`, `greatest` and `coalesce` of several, which pass over missing values |
+//! | of text | `lower`, `upper`, `trim` |
+//!
+//! Whole numbers and decimals stay exact, and become an error where they would not; a quotient is in floating point, and
+//! missing where the divisor is 0. Halves are rounded away from zero. Date − date is whole days (months between months);
+//! date ± span is a date. A day compared with a month is first taken to its month, a moment compared with a day to its day.
+//! Arithmetic with a missing value is missing; a comparison with one is undecided, and so not true.
+
+mod calendrical;
+mod check;
+mod evaluate;
+mod exact;
+mod parse;
+mod words;
+
+use crate::{
+    error::{Error, Misexpressed, Result},
+    ledger::Ledger,
+    operation::Context,
+    shape::{Shape, Type},
+    table::Table,
+};
+use arrow_array::{ArrayRef, BooleanArray};
+use arrow_schema::Field;
+use check::Kind;
+use evaluate::Evaluation;
+use parse::Node;
+use std::{fmt, ops::Range, str::FromStr};
+
+/// An expression that has been understood, if not yet held against any columns.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    text: String,
+    root: Node,
+}
+
+/// What could not be worked out in some rows, and is missing there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Unanswered {
+    pub(crate) divisions_by_zero: u64,
+    /// Year, month and day that are no day of the calendar.
+    pub(crate) no_such_day: u64,
+}
+
+/// What is wrong at a place in the text.
+struct Problem {
+    at: Range<usize>,
+    problem: String,
+    advice: Option<String>,
+}
+
+impl Problem {
+    fn new(at: &Range<usize>, problem: impl Into<String>) -> Problem {
+        Problem { at: at.clone(), problem: problem.into(), advice: None }
+    }
+
+    fn advice(mut self, advice: impl Into<String>) -> Problem {
+        self.advice = Some(advice.into());
+        self
+    }
+
+    fn within(self, text: &str) -> Error {
+        let Problem { at, problem, advice } = self;
+        Error::Expression(Box::new(Misexpressed { text: text.to_owned(), at, problem, advice }))
+    }
+}
+
+impl FromStr for Expression {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Expression> {
+        let root = parse::parse(text).map_err(|problem| problem.within(text))?;
+        Ok(Expression { text: text.to_owned(), root })
+    }
+}
+
+impl fmt::Display for Expression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+
+impl Expression {
+    /// The type that it has for these columns; none where that depends on types that are not known yet.
+    ///
+    /// Errors: a column or function that does not exist, and types that do not go together.
+    pub fn check(&self, shape: &Shape, context: &Context) -> Result<Option<Type>> {
+        let kind =
+            check::Check { shape, context }.kind(&self.root).map_err(|problem| problem.within(&self.text))?;
+        match kind {
+            Kind::Of(kind) => Ok(Some(kind)),
+            Kind::Weekday => Ok(Some(Type::Text)),
+            Kind::Missing => Ok(Some(Type::Nothing)),
+            Kind::Unknown => Ok(None),
+            Kind::Span => Err(self.wrong("this is a span, which cannot stand in a column")),
+        }
+    }
+
+    /// An error where it is no condition for these columns.
+    pub(crate) fn check_condition(&self, shape: &Shape, context: &Context) -> Result<()> {
+        match self.check(shape, context)? {
+            None | Some(Type::Boolean | Type::Nothing) => Ok(()),
+            Some(kind) => {
+                let problem =
+                    format!("a condition is needed, something that is true or false, but this is {kind}");
+                Err(self.wrong(&problem))
+            }
+        }
+    }
+
+    fn wrong(&self, problem: &str) -> Error {
+        Problem::new(&(0..self.text.len()), problem).within(&self.text)
+    }
+
+    /// Its value in every row, as a column of this name.
+    ///
+    /// Errors are those of [`check`](Expression::check), numbers that are too large to be exact, and dates beyond the
+    /// calendar. Costs one pass over the columns for each sign and function.
+    pub(crate) fn column(
+        &self,
+        name: &str,
+        table: &Table,
+        context: &Context,
+    ) -> Result<(Field, ArrayRef, Unanswered)> {
+        self.check(&table.shape(), context)?;
+        let evaluation = Evaluation::new(table, context);
+        let (field, array) = evaluation.value(&self.root)?.into_column(name, table.rows())?;
+        Ok((field, array, evaluation.unanswered()))
+    }
+
+    /// In which rows it is true, and in which it is undecided (those are missing).
+    pub(crate) fn condition(&self, table: &Table, context: &Context) -> Result<(BooleanArray, Unanswered)> {
+        self.check_condition(&table.shape(), context)?;
+        let evaluation = Evaluation::new(table, context);
+        let truth = evaluation.truth(&self.root)?;
+        Ok((truth, evaluation.unanswered()))
+    }
+
+    /// Has the ledger tell what the answer rests on, and what could not be worked out.
+    pub(crate) fn tell(&self, ledger: &mut Ledger, unanswered: Unanswered, shape: &Shape, context: &Context) {
+        if self.uses_as_of() {
+            ledger.as_of = context.as_of;
+        }
+        if self.cuts_instants(shape) {
+            ledger.zone = Some(context.zone.to_string());
+        }
+        ledger.note("divisions by zero, which are missing", unanswered.divisions_by_zero);
+        ledger.note("days that the calendar does not have, which are missing", unanswered.no_such_day);
+    }
+
+    /// Whether its value depends on how points in time are cut into days.
+    fn cuts_instants(&self, shape: &Shape) -> bool {
+        self.root.any(&|node| match &node.kind {
+            parse::NodeKind::Name { name, .. } => {
+                let kind = shape.find(name).ok().and_then(|column| column.kind);
+                kind == Some(Type::Moment { instant: true })
+            }
+            _ => false,
+        })
+    }
+
+    /// Whether it speaks of the as-of date.
+    fn uses_as_of(&self) -> bool {
+        self.root.any(&|node| matches!(node.kind, parse::NodeKind::AsOf))
+    }
+}
+
+#[cfg(test)]
+mod tests;

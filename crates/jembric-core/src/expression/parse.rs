@@ -1,0 +1,480 @@
+//! From words and signs to a tree, by precedence: `or`, `and`, `not`, comparisons, `+ -`, `* /`, a sign before a value.
+
+use super::{
+    Problem,
+    words::{Word, words},
+};
+use crate::calendar::{Day, Period, Span, notation};
+use std::ops::Range;
+
+/// How deep an expression may be nested, and how many parts may be open at once while it is read. Both are walked by
+/// recursion, which must not run out of stack.
+const DEEPEST: usize = 250;
+const MOST_OPEN: usize = 60;
+
+/// A part of an expression, and where it stands in the text.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Node {
+    pub(super) at: Range<usize>,
+    pub(super) kind: NodeKind,
+    depth: usize,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum NodeKind {
+    Literal(Literal),
+    Name { name: String, quoted: bool },
+    AsOf,
+    Negative(Box<Node>),
+    Not(Box<Node>),
+    Arithmetic(Arithmetic, [Box<Node>; 2]),
+    Comparison(Comparison, [Box<Node>; 2]),
+    And([Box<Node>; 2]),
+    Or([Box<Node>; 2]),
+    In { value: Box<Node>, list: Vec<Node>, negated: bool },
+    IsMissing { value: Box<Node>, negated: bool },
+    If([Box<Node>; 3]),
+    Call { function: String, arguments: Vec<Node> },
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub(super) enum Literal {
+    Integer(i64),
+    Decimal {
+        units: i64,
+        places: u8,
+    },
+    Float(f64),
+    Text(String),
+    Period(Period),
+    /// Microseconds since midnight.
+    Time(i64),
+    /// Microseconds since 1970, in UTC where it is a point in time.
+    Moment {
+        micros: i64,
+        instant: bool,
+    },
+    Span(Span),
+    Boolean(bool),
+    Missing,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Arithmetic {
+    Plus,
+    Minus,
+    Times,
+    Over,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Comparison {
+    Equal,
+    NotEqual,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+}
+
+impl Node {
+    /// Whether any part of it is like this.
+    pub(super) fn any(&self, like: &impl Fn(&Node) -> bool) -> bool {
+        like(self) || self.parts().any(|part| part.any(like))
+    }
+
+    fn parts(&self) -> Box<dyn Iterator<Item = &Node> + '_> {
+        match &self.kind {
+            NodeKind::Literal(_) | NodeKind::Name { .. } | NodeKind::AsOf => Box::new(std::iter::empty()),
+            NodeKind::Negative(one) | NodeKind::Not(one) | NodeKind::IsMissing { value: one, .. } => {
+                Box::new(std::iter::once(&**one))
+            }
+            NodeKind::Arithmetic(_, two)
+            | NodeKind::Comparison(_, two)
+            | NodeKind::And(two)
+            | NodeKind::Or(two) => Box::new(two.iter().map(|part| &**part)),
+            NodeKind::In { value, list, .. } => Box::new(std::iter::once(&**value).chain(list)),
+            NodeKind::If(three) => Box::new(three.iter().map(|part| &**part)),
+            NodeKind::Call { arguments, .. } => Box::new(arguments.iter()),
+        }
+    }
+}
+
+/// Understands a whole text.
+pub(super) fn parse(text: &str) -> Result<Node, Problem> {
+    let words = words(text)?;
+    if words.is_empty() {
+        return Err(Problem::new(&(0..text.len()), "there is nothing in this expression"));
+    }
+    let mut parser = Parser { words, next: 0, end: text.len(), open: 0 };
+    let node = parser.expression()?;
+    match parser.words.get(parser.next) {
+        None => Ok(node),
+        Some((Word::Sign(")"), at)) => Err(Problem::new(at, "this `)` closes nothing")),
+        Some((_, at)) => Err(Problem::new(at, "the expression could have ended before this")
+            .advice("`and`, `or` or a sign is missing")),
+    }
+}
+
+struct Parser<'a> {
+    words: Vec<(Word<'a>, Range<usize>)>,
+    next: usize,
+    end: usize,
+    /// How many parts are begun and not ended.
+    open: usize,
+}
+
+type Parsed = Result<Node, Problem>;
+
+impl<'a> Parser<'a> {
+    fn expression(&mut self) -> Parsed {
+        self.deeper(|parser| {
+            let mut left = parser.conjunction()?;
+            while parser.takes_name("or") {
+                let right = parser.conjunction()?;
+                left = two(left, right, NodeKind::Or)?;
+            }
+            Ok(left)
+        })
+    }
+
+    fn conjunction(&mut self) -> Parsed {
+        let mut left = self.negation()?;
+        while self.takes_name("and") {
+            let right = self.negation()?;
+            left = two(left, right, NodeKind::And)?;
+        }
+        Ok(left)
+    }
+
+    fn negation(&mut self) -> Parsed {
+        let start = self.place().start;
+        if self.takes_name("not") {
+            let value = self.deeper(Parser::negation)?;
+            return node(start..value.at.end, value.depth, NodeKind::Not(Box::new(value)));
+        }
+        self.comparison()
+    }
+
+    fn comparison(&mut self) -> Parsed {
+        let left = self.sum()?;
+        if let Some(comparison) = self.takes_comparison() {
+            let right = self.sum()?;
+            if self.peek_comparison().is_some() {
+                let problem = Problem::new(&self.place(), "one comparison cannot follow another");
+                return Err(problem.advice("say both and join them: `a < b and b < c`"));
+            }
+            return two(left, right, |both| NodeKind::Comparison(comparison, both));
+        }
+        if self.takes_name("is") {
+            let negated = self.takes_name("not");
+            if !self.takes_name("missing") {
+                return Err(self.expected("`missing` or `not missing` after `is`"));
+            }
+            let (at, depth) = (left.at.start..self.before().end, left.depth);
+            return node(at, depth, NodeKind::IsMissing { value: Box::new(left), negated });
+        }
+        let negated = self.is_name_at(0, "not") && self.is_name_at(1, "in");
+        if negated {
+            self.next += 1;
+        }
+        if self.takes_name("in") {
+            if !self.takes_sign("(") {
+                return Err(self.expected("a list in parentheses after `in`"));
+            }
+            let (list, end) = self.list()?;
+            let depth = list.iter().map(|item| item.depth).max().unwrap_or(0).max(left.depth);
+            return node(left.at.start..end, depth, NodeKind::In { value: Box::new(left), list, negated });
+        }
+        Ok(left)
+    }
+
+    fn sum(&mut self) -> Parsed {
+        let mut left = self.product()?;
+        loop {
+            let operation = match self.peek() {
+                Some(Word::Sign("+")) => Arithmetic::Plus,
+                Some(Word::Sign("-")) => Arithmetic::Minus,
+                _ => return Ok(left),
+            };
+            self.next += 1;
+            let right = self.product()?;
+            left = two(left, right, |both| NodeKind::Arithmetic(operation, both))?;
+        }
+    }
+
+    fn product(&mut self) -> Parsed {
+        let mut left = self.signed()?;
+        loop {
+            let operation = match self.peek() {
+                Some(Word::Sign("*")) => Arithmetic::Times,
+                Some(Word::Sign("/")) => Arithmetic::Over,
+                _ => return Ok(left),
+            };
+            self.next += 1;
+            let right = self.signed()?;
+            left = two(left, right, |both| NodeKind::Arithmetic(operation, both))?;
+        }
+    }
+
+    fn signed(&mut self) -> Parsed {
+        let start = self.place().start;
+        if self.takes_sign("-") {
+            let value = self.deeper(Parser::signed)?;
+            let at = start..value.at.end;
+            // The least whole number cannot be written without its sign.
+            return match value.kind {
+                NodeKind::Literal(Literal::Float(number))
+                    if number == -(i64::MIN as f64) && self.is_least() =>
+                {
+                    node(at, 0, NodeKind::Literal(Literal::Integer(i64::MIN)))
+                }
+                _ => node(at, value.depth, NodeKind::Negative(Box::new(value))),
+            };
+        }
+        self.value()
+    }
+
+    fn is_least(&self) -> bool {
+        matches!(self.words.get(self.next.wrapping_sub(1)), Some((Word::Number("9223372036854775808"), _)))
+    }
+
+    fn value(&mut self) -> Parsed {
+        let Some((word, at)) = self.words.get(self.next).cloned() else {
+            return Err(self.expected("a value"));
+        };
+        self.next += 1;
+        let literal = |literal| node(at.clone(), 0, NodeKind::Literal(literal));
+        match word {
+            Word::Date(text) => literal(date(text).map_err(|problem| Problem::new(&at, problem))?),
+            Word::Time(text) => {
+                let moment = notation::read(format!("2000-01-01T{text}").as_bytes()).ok();
+                let time = moment.and_then(|moment| moment.time);
+                literal(Literal::Time(time.ok_or_else(|| Problem::new(&at, "there is no such time of day"))?))
+            }
+            Word::Number(text) => match self.span(text, &at)? {
+                Some((span, at)) => node(at, 0, NodeKind::Literal(Literal::Span(span))),
+                None => literal(number(text).ok_or_else(|| Problem::new(&at, "this number is too large"))?),
+            },
+            Word::Text(text) => literal(Literal::Text(text)),
+            Word::Quoted(name) => node(at, 0, NodeKind::Name { name, quoted: true }),
+            Word::Sign("(") => {
+                let inner = self.expression()?;
+                if !self.takes_sign(")") {
+                    return Err(self.not_closed(&at));
+                }
+                Ok(Node { at: at.start..self.before().end, ..inner })
+            }
+            Word::Name("if") => self.if_then_else(at),
+            Word::Name("true") => literal(Literal::Boolean(true)),
+            Word::Name("false") => literal(Literal::Boolean(false)),
+            Word::Name("missing") => literal(Literal::Missing),
+            Word::Name("as_of") => node(at, 0, NodeKind::AsOf),
+            Word::Name(name) if !is_reserved(name) => {
+                if !self.takes_sign("(") {
+                    return node(at, 0, NodeKind::Name { name: name.to_owned(), quoted: false });
+                }
+                let (arguments, end) = self.list()?;
+                let depth = arguments.iter().map(|argument| argument.depth).max().unwrap_or(0);
+                node(at.start..end, depth, NodeKind::Call { function: name.to_owned(), arguments })
+            }
+            _ => {
+                self.next -= 1;
+                Err(self.expected("a value"))
+            }
+        }
+    }
+
+    fn if_then_else(&mut self, at: Range<usize>) -> Parsed {
+        let condition = self.expression()?;
+        if !self.takes_name("then") {
+            return Err(self.expected("`then`, and what it is if the condition is true"));
+        }
+        let one = self.expression()?;
+        if !self.takes_name("else") {
+            return Err(
+                self.expected("`else`, and what it is if the condition is not true (it may be `missing`)")
+            );
+        }
+        let other = self.expression()?;
+        let depth = condition.depth.max(one.depth).max(other.depth);
+        let at = at.start..other.at.end;
+        node(at, depth, NodeKind::If([Box::new(condition), Box::new(one), Box::new(other)]))
+    }
+
+    /// What stands between parentheses, separated by commas, and where it ends.
+    fn list(&mut self) -> Result<(Vec<Node>, usize), Problem> {
+        let open = self.before();
+        let mut list = Vec::new();
+        if self.takes_sign(")") {
+            return Ok((list, self.before().end));
+        }
+        loop {
+            list.push(self.expression()?);
+            if self.takes_sign(")") {
+                return Ok((list, self.before().end));
+            }
+            if !self.takes_sign(",") {
+                return Err(if self.peek().is_none() {
+                    self.not_closed(&open)
+                } else {
+                    self.expected("`,` or `)`")
+                });
+            }
+        }
+    }
+
+    /// `9 months`, `1 year 2 weeks`: numbers with units.
+    fn span(&mut self, first: &str, at: &Range<usize>) -> Result<Option<(Span, Range<usize>)>, Problem> {
+        let mut text = String::new();
+        let mut number = first;
+        let mut end = at.end;
+        while let Some((Word::Name(unit), unit_at)) = self.words.get(self.next) {
+            if !matches!(unit.to_ascii_lowercase().trim_end_matches('s'), "day" | "week" | "month" | "year") {
+                break;
+            }
+            text += &format!("{number} {unit} ");
+            end = unit_at.end;
+            self.next += 1;
+            match (self.words.get(self.next), self.words.get(self.next + 1)) {
+                (Some((Word::Number(next), _)), Some((Word::Name(_), _))) => number = next,
+                _ => break,
+            }
+            self.next += 1;
+        }
+        if text.is_empty() {
+            return Ok(None);
+        }
+        match text.trim_end().parse() {
+            Ok(span) => Ok(Some((span, at.start..end))),
+            Err(_) => Err(Problem::new(
+                &(at.start..end),
+                "a span is a whole number of days, weeks, months or years",
+            )),
+        }
+    }
+
+    fn deeper(&mut self, parse: impl FnOnce(&mut Parser<'a>) -> Parsed) -> Parsed {
+        self.open += 1;
+        if self.open > MOST_OPEN {
+            return Err(too_deep(&self.place(), MOST_OPEN));
+        }
+        let parsed = parse(self);
+        self.open -= 1;
+        parsed
+    }
+
+    fn peek(&self) -> Option<&Word<'a>> {
+        self.words.get(self.next).map(|(word, _)| word)
+    }
+
+    fn is_name_at(&self, ahead: usize, name: &str) -> bool {
+        matches!(self.words.get(self.next + ahead), Some((Word::Name(word), _)) if *word == name)
+    }
+
+    fn takes_name(&mut self, name: &str) -> bool {
+        let takes = self.is_name_at(0, name);
+        self.next += usize::from(takes);
+        takes
+    }
+
+    fn takes_sign(&mut self, sign: &str) -> bool {
+        let takes = matches!(self.peek(), Some(Word::Sign(next)) if *next == sign);
+        self.next += usize::from(takes);
+        takes
+    }
+
+    fn peek_comparison(&self) -> Option<Comparison> {
+        Some(match self.peek()? {
+            Word::Sign("=") => Comparison::Equal,
+            Word::Sign("!=") => Comparison::NotEqual,
+            Word::Sign("<") => Comparison::Less,
+            Word::Sign("<=") => Comparison::LessOrEqual,
+            Word::Sign(">") => Comparison::Greater,
+            Word::Sign(">=") => Comparison::GreaterOrEqual,
+            _ => return None,
+        })
+    }
+
+    fn takes_comparison(&mut self) -> Option<Comparison> {
+        let comparison = self.peek_comparison();
+        self.next += usize::from(comparison.is_some());
+        comparison
+    }
+
+    /// Where the next word stands; the end of the text where there is none.
+    fn place(&self) -> Range<usize> {
+        self.words.get(self.next).map_or(self.end..self.end, |(_, at)| at.clone())
+    }
+
+    /// Where the word before stands.
+    fn before(&self) -> Range<usize> {
+        self.words.get(self.next.wrapping_sub(1)).map_or(0..0, |(_, at)| at.clone())
+    }
+
+    fn expected(&self, what: &str) -> Problem {
+        let at = self.place();
+        match self.peek() {
+            None => Problem::new(&at, format!("the expression ends where {what} should stand")),
+            Some(Word::Sign("="))
+                if matches!(self.words.get(self.next.wrapping_sub(1)), Some((Word::Sign("="), _))) =>
+            {
+                Problem::new(&at, "two `=` mean nothing").advice("write one")
+            }
+            Some(_) => Problem::new(&at, format!("{what} should stand here")),
+        }
+    }
+
+    fn not_closed(&self, open: &Range<usize>) -> Problem {
+        match self.peek() {
+            None => Problem::new(open, "this `(` is never closed"),
+            Some(_) => self.expected("`)`"),
+        }
+    }
+}
+
+fn node(at: Range<usize>, depth_of_parts: usize, kind: NodeKind) -> Parsed {
+    if depth_of_parts >= DEEPEST {
+        return Err(too_deep(&at, DEEPEST));
+    }
+    Ok(Node { at, kind, depth: depth_of_parts + 1 })
+}
+
+fn two(left: Node, right: Node, kind: impl FnOnce([Box<Node>; 2]) -> NodeKind) -> Parsed {
+    let (at, depth) = (left.at.start..right.at.end, left.depth.max(right.depth));
+    node(at, depth, kind([Box::new(left), Box::new(right)]))
+}
+
+fn too_deep(at: &Range<usize>, most: usize) -> Problem {
+    Problem::new(at, format!("this is nested more than {most} deep")).advice("work it out in several steps")
+}
+
+fn is_reserved(name: &str) -> bool {
+    matches!(name, "and" | "or" | "not" | "in" | "is" | "if" | "then" | "else")
+}
+
+fn date(text: &str) -> Result<Literal, String> {
+    let no_such = || format!("the calendar has no `{text}`");
+    if text.len() > 10 {
+        let written = notation::read(text.as_bytes()).map_err(|_| no_such())?;
+        let micros = written.micros(notation::Order::DayFirst).ok_or_else(no_such)?;
+        return Ok(Literal::Moment { micros, instant: written.offset.is_some() });
+    }
+    let day = text.parse::<Day>().ok().map(|day| crate::calendar::Periods::DAYS.of(day));
+    day.or_else(|| text.parse::<Period>().ok()).map(Literal::Period).ok_or_else(no_such)
+}
+
+fn number(text: &str) -> Option<Literal> {
+    if let Ok(whole) = text.parse() {
+        return Some(Literal::Integer(whole));
+    }
+    if let Some((whole, part)) = text.split_once('.')
+        && part.bytes().all(|byte| byte.is_ascii_digit())
+        && whole.len() + part.len() <= 18
+        && !part.is_empty()
+        && let Ok(units) = format!("{whole}{part}").parse()
+    {
+        return Some(Literal::Decimal { units, places: part.len() as u8 });
+    }
+    text.parse().ok().filter(|number: &f64| number.is_finite()).map(Literal::Float)
+}

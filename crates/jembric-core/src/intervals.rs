@@ -1,0 +1,504 @@
+//! [`Intervals`]: a start and an end column as the first and last tick of each row, and why some rows have none.
+//!
+//! A tick is a day, or for hours of moments an hour. Both ends are included: what the user says of end days, open ends and
+//! dates that mean "never" is settled here, once for every operation on intervals.
+
+use crate::{
+    calendar::{Day, Grain, MICROS_PER_DAY, Periods, Range, Zone},
+    dates::Dates,
+    error::{Error, Result},
+    ledger::Reason,
+    operation::{Context, Setting, Takes},
+    table::Table,
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+pub(crate) const MICROS_PER_HOUR: i64 = 3_600_000_000;
+/// Rows that a thread takes at a time.
+const STRETCH: usize = 1 << 16;
+
+/// Whether an interval is still active on its end day.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum EndDay {
+    /// It is: a stay from the 3rd to the 5th has three days.
+    #[default]
+    Counts,
+    /// It is not: that stay has two.
+    Free,
+}
+
+/// What becomes of intervals without an end.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum OpenEnds {
+    /// They last until the as-of date, or without one until the newest start or end of the table.
+    #[default]
+    AsOf,
+    /// They are dropped, and counted.
+    Drop,
+    /// They are an error.
+    Refuse,
+}
+
+/// What all operations on intervals can be told, described once.
+pub(crate) const END_DAY: Setting = Setting::new(
+    "end-day",
+    Takes::OneOf(&["counts", "free"]),
+    "Whether it is still active on its end day [default: counts]",
+);
+pub(crate) const OPEN_ENDS: Setting = Setting::new(
+    "open-ends",
+    Takes::OneOf(&["as-of", "drop", "refuse"]),
+    "Intervals without an end last until the as-of date (or the newest date of both columns), are dropped, or are an error [default: as-of]",
+);
+pub(crate) const NEVER_ENDS: Setting = Setting::new(
+    "never-ends",
+    Takes::Texts("DATE,…"),
+    "End dates that mean there is no end, such as 9999-12-31",
+);
+
+/// The builder methods that go with them.
+macro_rules! told_of_intervals {
+    ($operation:ty) => {
+        impl $operation {
+            /// Whether the end day still counts.
+            pub fn end_day(mut self, end_day: $crate::EndDay) -> $operation {
+                self.end_day = end_day;
+                self
+            }
+
+            /// What becomes of what has no end.
+            pub fn open_ends(mut self, open_ends: $crate::OpenEnds) -> $operation {
+                self.open_ends = open_ends;
+                self
+            }
+
+            /// End dates that mean there is no end.
+            pub fn never_ends(mut self, days: impl IntoIterator<Item = $crate::calendar::Day>) -> $operation {
+                self.never_ends = days.into_iter().collect();
+                self
+            }
+        }
+    };
+}
+pub(crate) use told_of_intervals;
+
+/// How two columns make intervals.
+pub(crate) struct Rules<'a> {
+    pub(crate) start: &'a str,
+    pub(crate) end: &'a str,
+    pub(crate) end_day: EndDay,
+    pub(crate) open_ends: OpenEnds,
+    /// End dates that mean there is no end.
+    pub(crate) never_ends: &'a [Day],
+    /// Only what lies in these days is looked at.
+    pub(crate) range: Option<Range>,
+    /// Whether ticks are hours.
+    pub(crate) hours: bool,
+}
+
+/// What a row is to an operation on intervals.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Fate {
+    Active,
+    NoStart,
+    Reversed,
+    Open,
+    AfterAsOf,
+    Outside,
+    NoDay,
+}
+
+impl Fate {
+    /// The fates that leave a row out because that was asked, and those that make it useless, each with its reason.
+    const DROPPED: [(Fate, Reason); 4] = [
+        (Fate::Outside, Reason::OutsideRange),
+        (Fate::Open, Reason::Open),
+        (Fate::AfterAsOf, Reason::AfterAsOf),
+        (Fate::NoDay, Reason::NoActiveDay),
+    ];
+    const SET_ASIDE: [(Fate, Reason); 2] =
+        [(Fate::NoStart, Reason::NoStart), (Fate::Reversed, Reason::EndBeforeStart)];
+}
+
+/// Masks of rows, each with the reason that they share.
+pub(crate) type Reasons = Vec<(Reason, BooleanBuffer)>;
+
+/// The first and last tick of each row; what they are where the row is not active means nothing.
+pub(crate) struct Intervals {
+    pub(crate) first: ScalarBuffer<i32>,
+    pub(crate) last: ScalarBuffer<i32>,
+    pub(crate) fates: Vec<Fate>,
+    /// Which fates there are, a bit each.
+    seen: u8,
+    /// Rows without an end of their own, which were closed; none where all have one.
+    closed: Option<Vec<bool>>,
+    /// The day on which open intervals were closed, where any was, and its last tick.
+    pub(crate) closed_on: Option<Day>,
+    closing_tick: Option<i32>,
+    /// The ticks that are looked at, where they were stated.
+    pub(crate) range: Option<(i32, i32)>,
+    /// How ticks are shown: the micros of tick 0 where they are hours.
+    pub(crate) hours: Option<Hours>,
+    /// Whether points in time were cut.
+    pub(crate) instants: bool,
+}
+
+/// Where the hours of a zone begin: some zones are off by part of an hour.
+#[derive(Clone, Copy)]
+pub(crate) struct Hours {
+    pub(crate) shift: i64,
+}
+
+impl Hours {
+    /// The moment at which an hour begins.
+    pub(crate) fn start(self, tick: i32) -> i64 {
+        i64::from(tick) * MICROS_PER_HOUR - self.shift
+    }
+
+    fn tick(self, micros: i64) -> i32 {
+        (micros + self.shift).div_euclid(MICROS_PER_HOUR) as i32
+    }
+}
+
+impl Intervals {
+    /// The ticks of each row.
+    ///
+    /// Errors: a column holds no dates, or hours are asked of days; open ends are refused and there are some.
+    pub(crate) fn of(table: &Table, rules: &Rules<'_>, context: &Context) -> Result<Intervals> {
+        let (starts, ends) = (table.dates(rules.start)?, table.dates(rules.end)?);
+        let zone = &context.zone;
+        let hours = rules.hours.then(|| hours_of(&starts, zone));
+        let ticks = Ticks { zone, hours };
+        let (first, ended) = (ticks.of(&starts, false), ticks.of(&ends, true));
+        let (started, has_end) =
+            (starts.nulls().map(NullBuffer::into_inner), ends.nulls().map(NullBuffer::into_inner));
+        let never = never_ending(&ends, rules.never_ends, zone);
+        let is_open = |row: usize| {
+            has_end.as_ref().is_some_and(|valid| !valid.value(row))
+                || never.as_ref().is_some_and(|never| never[row])
+        };
+        let has_start = |row: usize| started.as_ref().is_none_or(|valid| valid.value(row));
+        let range = rules.range.map(|range| ticks.range(range));
+        let any_open = has_end.is_some() || never.is_some();
+        let close =
+            if any_open { ticks.close(&first, &ended, &has_start, &is_open, context.as_of) } else { None };
+        let backwards = Backwards::of(&starts, &ends);
+        // A free end day is not active, but the as-of day of an open interval is.
+        let free = rules.end_day == EndDay::Free && hours.is_none();
+
+        // The last active tick of a row and its fate.
+        let of_row = |row: usize| {
+            if !has_start(row) {
+                return (ended[row], Fate::NoStart, false);
+            }
+            let (mut last, fate, mut closed) = (ended[row], Fate::Active, false);
+            let fate = if is_open(row) {
+                last = close.unwrap_or(first[row]);
+                match rules.open_ends {
+                    OpenEnds::AsOf if first[row] > last => Fate::AfterAsOf,
+                    OpenEnds::AsOf => {
+                        closed = true;
+                        fate
+                    }
+                    OpenEnds::Drop | OpenEnds::Refuse => Fate::Open,
+                }
+            } else if backwards.is(row) || (hours.is_none() && last < first[row]) {
+                Fate::Reversed
+            } else {
+                last -= if free { ends_period(&ends, row) } else { 0 };
+                // An interval without length is active in its hour.
+                if hours.is_some() && last < first[row] && rules.end_day == EndDay::Counts {
+                    last = first[row];
+                }
+                if last < first[row] { Fate::NoDay } else { fate }
+            };
+            let outside = range.is_some_and(|(from, to)| last < from || first[row] > to);
+            (last, if fate == Fate::Active && outside { Fate::Outside } else { fate }, closed)
+        };
+        let mut fates = vec![Fate::Active; table.rows()];
+        // Most tables have all their starts and ends, and then the ends themselves are the last ticks.
+        let own_ends = any_open || free || hours.is_some();
+        let mut last = if own_ends { vec![0; table.rows()] } else { Vec::new() };
+        let mut closed = if any_open { vec![false; table.rows()] } else { Vec::new() };
+        let stretch = |n: usize| n * STRETCH..((n + 1) * STRETCH).min(table.rows());
+        let stretches = fates.par_chunks_mut(STRETCH).enumerate();
+        let seen = if own_ends {
+            // Where none is open there is no list of those closed: an empty stretch stands for each.
+            let of_closed: Vec<&mut [bool]> = match any_open {
+                true => closed.chunks_mut(STRETCH).collect(),
+                false => (0..table.rows().div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
+            };
+            let stretches = stretches.zip(last.par_chunks_mut(STRETCH).zip(of_closed));
+            stretches
+                .map(|((n, fates), (last, closed))| {
+                    stretch(n).enumerate().fold(0, |seen, (at, row)| {
+                        let (tick, fate, was_closed) = of_row(row);
+                        (last[at], fates[at]) = (tick, fate);
+                        if let Some(closed) = closed.get_mut(at) {
+                            *closed = was_closed;
+                        }
+                        seen | 1 << fate as u8
+                    })
+                })
+                .reduce(|| 0, |one, other| one | other)
+        } else if started.is_none() && matches!(backwards, Backwards::ByTicks) {
+            let (from, to) = range.unwrap_or((i32::MIN, i32::MAX));
+            stretches
+                .map(|(n, fates)| {
+                    let rows = stretch(n);
+                    let both = first[rows.clone()].iter().zip(&ended[rows]);
+                    fates.iter_mut().zip(both).fold(0, |seen, (to_fate, (&first, &last))| {
+                        let outside = (last < from) | (first > to);
+                        *to_fate = if last < first {
+                            Fate::Reversed
+                        } else if outside {
+                            Fate::Outside
+                        } else {
+                            Fate::Active
+                        };
+                        seen | 1 << *to_fate as u8
+                    })
+                })
+                .reduce(|| 0, |one, other| one | other)
+        } else {
+            stretches
+                .map(|(n, fates)| {
+                    stretch(n).zip(fates).fold(0, |seen, (row, fate)| {
+                        *fate = of_row(row).1;
+                        seen | 1 << *fate as u8
+                    })
+                })
+                .reduce(|| 0, |one, other| one | other)
+        };
+        let any_closed = closed.iter().any(|&closed| closed);
+        let last = if own_ends { last.into() } else { ended };
+        if rules.open_ends == OpenEnds::Refuse {
+            refuse_open(table, rules, &fates)?;
+        }
+        let closing_tick = close.filter(|_| any_closed);
+        let closed_on = closing_tick.map(|tick| context.as_of.unwrap_or_else(|| ticks.day(tick)));
+        let instants = starts.are_instants() || ends.are_instants();
+        let closed = Some(closed).filter(|_| any_closed);
+        Ok(Intervals { first, last, fates, seen, closed, closed_on, closing_tick, range, hours, instants })
+    }
+
+    /// The rows that are active, those that are not because of what was asked, and those that could not be used.
+    pub(crate) fn masks(&self) -> (BooleanBuffer, Reasons, Reasons) {
+        let rows = self.fates.len();
+        let of = |fate: Fate| match (self.seen & 1 << fate as u8 != 0, self.all_active()) {
+            (true, true) => BooleanBuffer::new_set(rows),
+            (true, false) => BooleanBuffer::collect_bool(rows, |row| self.fates[row] == fate),
+            (false, _) => BooleanBuffer::new_unset(rows),
+        };
+        let with_reasons = |fates: &[(Fate, Reason)]| {
+            let seen = fates.iter().filter(|(fate, _)| self.seen & 1 << *fate as u8 != 0);
+            seen.map(|&(fate, reason)| (reason, of(fate))).collect()
+        };
+        (of(Fate::Active), with_reasons(&Fate::DROPPED), with_reasons(&Fate::SET_ASIDE))
+    }
+
+    /// Whether every row is active.
+    pub(crate) fn all_active(&self) -> bool {
+        self.seen == 1 << Fate::Active as u8
+    }
+
+    /// Whether a row has no end of its own and was closed.
+    #[inline]
+    pub(crate) fn is_closed(&self, row: usize) -> bool {
+        self.closed.as_ref().is_some_and(|closed| closed[row])
+    }
+
+    /// The tick until which open intervals last, where there are any.
+    pub(crate) fn closing_tick(&self) -> Option<i32> {
+        self.closing_tick
+    }
+
+    /// How many of the active rows in a mask were closed.
+    pub(crate) fn closed_in(&self, rows: &BooleanBuffer) -> u64 {
+        match &self.closed {
+            None => 0,
+            Some(closed) => rows.set_indices().filter(|&row| closed[row]).count() as u64,
+        }
+    }
+
+    /// The ticks of a row that lie in the range.
+    #[inline]
+    pub(crate) fn clipped(&self, row: usize) -> (i32, i32) {
+        match self.range {
+            Some((from, to)) => (self.first[row].max(from), self.last[row].min(to)),
+            None => (self.first[row], self.last[row]),
+        }
+    }
+
+    /// The ticks from the first to the last that any active row has, or the range that was stated.
+    pub(crate) fn overall(&self) -> Option<(i32, i32)> {
+        if self.range.is_some() {
+            return self.range;
+        }
+        let all_active = self.all_active();
+        let stretches = self.fates.par_chunks(STRETCH).enumerate().map(|(n, fates)| {
+            let rows = n * STRETCH..n * STRETCH + fates.len();
+            let both = self.first[rows.clone()].iter().zip(&self.last[rows]);
+            if all_active {
+                return both
+                    .fold((i32::MAX, i32::MIN), |(a, z), (&first, &last)| (a.min(first), z.max(last)));
+            }
+            let active = fates.iter().zip(both).filter(|(fate, _)| **fate == Fate::Active);
+            active.fold((i32::MAX, i32::MIN), |(a, z), (_, (&first, &last))| (a.min(first), z.max(last)))
+        });
+        let (first, last) =
+            stretches.reduce(|| (i32::MAX, i32::MIN), |one, other| (one.0.min(other.0), one.1.max(other.1)));
+        (first <= last).then_some((first, last))
+    }
+}
+
+/// How dates become ticks.
+struct Ticks<'a> {
+    zone: &'a Zone,
+    hours: Option<Hours>,
+}
+
+impl Ticks<'_> {
+    /// The tick of each date; of an end in a column of periods its last day, of an end at the full hour the hour before.
+    fn of(&self, dates: &Dates, end: bool) -> ScalarBuffer<i32> {
+        match (self.hours, dates) {
+            (Some(hours), Dates::Moments(moments)) => {
+                moments.values().iter().map(|&micros| hours.tick(micros - i64::from(end))).collect()
+            }
+            _ if end && dates.periods() != Periods::DAYS => {
+                let last = |day: i32| dates.periods().of(Day::clamped(day)).last().number();
+                dates.day_numbers(self.zone).iter().map(|&day| last(day)).collect()
+            }
+            (None, Dates::Days(days, _)) => days.values().clone(),
+            _ => dates.day_numbers(self.zone).into_owned().into(),
+        }
+    }
+
+    fn range(&self, range: Range) -> (i32, i32) {
+        match self.hours {
+            None => (range.first().number(), range.last().number()),
+            Some(hours) => (
+                hours.tick(self.zone.day_start(range.first())),
+                hours.tick(end_of(self.zone, range.last()) - 1),
+            ),
+        }
+    }
+
+    /// The tick until which open intervals last.
+    fn close(
+        &self,
+        first: &[i32],
+        last: &[i32],
+        has_start: &impl Fn(usize) -> bool,
+        is_open: &impl Fn(usize) -> bool,
+        as_of: Option<Day>,
+    ) -> Option<i32> {
+        match (as_of, self.hours) {
+            (Some(day), None) => Some(day.number()),
+            (Some(day), Some(hours)) => Some(hours.tick(end_of(self.zone, day) - 1)),
+            (None, _) => {
+                let starts = (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]);
+                let ends = (0..last.len()).filter(|&row| !is_open(row)).map(|row| last[row]);
+                starts.chain(ends).max()
+            }
+        }
+    }
+
+    fn day(&self, tick: i32) -> Day {
+        match self.hours {
+            None => Day::clamped(tick),
+            Some(hours) => {
+                Day::clamped(self.zone.reading(hours.start(tick)).div_euclid(MICROS_PER_DAY) as i32)
+            }
+        }
+    }
+}
+
+/// The first microsecond after a day.
+fn end_of(zone: &Zone, day: Day) -> i64 {
+    day.plus_days(1).map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
+}
+
+fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
+    let shift = match starts {
+        Dates::Moments(moments) if moments.timezone().is_some() => {
+            let first = arrow_arith::aggregate::min(moments).unwrap_or(0);
+            (zone.reading(first) - first).rem_euclid(MICROS_PER_HOUR)
+        }
+        _ => 0,
+    };
+    Hours { shift }
+}
+
+/// How many ticks the period of an end has, which are not active where the end does not count.
+fn ends_period(ends: &Dates, row: usize) -> i32 {
+    match ends {
+        Dates::Days(days, periods) if *periods != Periods::DAYS => {
+            let period = periods.of(Day::clamped(days.value(row)));
+            period.last().number() - period.first().number() + 1
+        }
+        _ => 1,
+    }
+}
+
+/// Which ends mean that there is none.
+fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Option<Vec<bool>> {
+    if never_ends.is_empty() {
+        return None;
+    }
+    let is_never = |&day: &i32| never_ends.iter().any(|never| never.number() == day);
+    Some(ends.day_numbers(zone).iter().map(is_never).collect())
+}
+
+/// Which ends come before their starts, to the microsecond where both are moments of one kind.
+enum Backwards<'a> {
+    Moments(&'a [i64], &'a [i64]),
+    ByTicks,
+}
+
+impl<'a> Backwards<'a> {
+    fn of(starts: &'a Dates, ends: &'a Dates) -> Backwards<'a> {
+        match (starts, ends) {
+            (Dates::Moments(one), Dates::Moments(other))
+                if one.timezone().is_some() == other.timezone().is_some() =>
+            {
+                Backwards::Moments(one.values(), other.values())
+            }
+            _ => Backwards::ByTicks,
+        }
+    }
+
+    fn is(&self, row: usize) -> bool {
+        match self {
+            Backwards::Moments(starts, ends) => ends[row] < starts[row],
+            Backwards::ByTicks => false,
+        }
+    }
+}
+
+fn refuse_open(table: &Table, rules: &Rules<'_>, fates: &[Fate]) -> Result<()> {
+    let open = || (0..fates.len()).filter(|&row| fates[row] == Fate::Open);
+    let first: Vec<String> = open().take(3).map(|row| table.place(row)).collect();
+    match open().count() as u64 {
+        0 => Ok(()),
+        rows => Err(Error::OpenRefused { end: rules.end.to_owned(), rows, first }),
+    }
+}
+
+/// An error where the periods asked for are finer than those of a column.
+pub(crate) fn check_grain(column: &str, dates: &Dates, grain: Grain) -> Result<()> {
+    let has = dates.periods().grain();
+    let fits = match (grain, dates) {
+        (Grain::Hour, Dates::Days(..)) => false,
+        (Grain::Hour, _) => true,
+        _ => grain.holds(has),
+    };
+    if fits {
+        return Ok(());
+    }
+    Err(Error::TooFine { column: column.to_owned(), grain: has, asked: grain.plural().to_owned() })
+}

@@ -1,0 +1,374 @@
+//! [`Track`]: all records in order of entity and date, and what is made at each date of those that count for it.
+
+use super::{Asked, Running};
+use crate::{
+    calendar::{Day, Periods, Span},
+    columnwise,
+    dates::Dates,
+    entities::Entities,
+    error::{Error, Result},
+    intervals::check_grain,
+    measure::Measure,
+    operation::Context,
+    table::Table,
+    timeline::{Dealt, Timeline},
+};
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Decimal64Array, Float64Array, Int64Array, UInt32Array,
+    cast::AsArray,
+    types::{Decimal64Type, Float64Type, Int64Type},
+};
+use arrow_buffer::{BooleanBuffer, ScalarBuffer};
+use arrow_ord::rank::rank;
+use arrow_schema::DataType;
+use arrow_select::take::take;
+use std::{collections::VecDeque, ops::Range, sync::Arc};
+
+/// The records of one date: where they stand among all in order, and from where on records count for them.
+struct Stop {
+    records: Range<usize>,
+    from: usize,
+}
+
+/// How rows are put in order, and what is made of them back.
+struct Replay {
+    /// The date and row of each record.
+    records: Vec<(i64, u32)>,
+    /// The place of each row among them.
+    places: Vec<u32>,
+}
+
+/// All records in order of entity and date.
+pub(super) struct Track<'a> {
+    dates: &'a Dates,
+    /// Where each entity's records begin, and at last how many there are.
+    bounds: Vec<u32>,
+    /// None where the rows are in order already.
+    replay: Option<Replay>,
+    /// The day of each row, where days are needed.
+    pub(super) days: Option<Vec<i32>>,
+    periods: Option<Periods>,
+    trailing: Option<Span>,
+    row_by_row: bool,
+}
+
+impl<'a> Track<'a> {
+    pub(super) fn of(
+        running: &Running,
+        entities: &Entities,
+        dates: &'a Dates,
+        context: &Context,
+    ) -> Result<Track<'a>> {
+        let (periods, grain) = (running.periods()?, dates.periods().grain());
+        if let Some(span) = running.trailing.filter(|span| !span.fits(grain)) {
+            let (column, asked) = (running.date.clone(), span.to_string());
+            return Err(Error::TooFine { column, grain, asked });
+        }
+        if let Some(grain) = running.anew_each {
+            check_grain(&running.date, dates, grain)?;
+        }
+        let cuts_days = periods.is_some() || running.trailing.is_some();
+        let rows = entities.ids().len();
+        let (bounds, replay) = match in_order(entities, dates) {
+            Some(bounds) => (bounds, None),
+            None => {
+                let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
+                let mut places = vec![0_u32; rows];
+                dealt.values.iter().zip(0..).for_each(|(&(_, row), place)| places[row as usize] = place);
+                (dealt.starts, Some(Replay { records: dealt.values, places }))
+            }
+        };
+        Ok(Track {
+            dates,
+            bounds,
+            replay,
+            days: cuts_days.then(|| dates.day_numbers(&context.zone).into_owned()),
+            periods,
+            trailing: running.trailing,
+            row_by_row: running.row_by_row,
+        })
+    }
+
+    /// The row of a record.
+    #[inline]
+    fn row(&self, place: usize) -> usize {
+        self.replay.as_ref().map_or(place, |replay| replay.records[place].1 as usize)
+    }
+
+    #[inline]
+    fn date(&self, place: usize) -> i64 {
+        self.replay.as_ref().map_or_else(|| self.dates.sortable(place), |replay| replay.records[place].0)
+    }
+
+    /// The first day that counts for a day: those before it have left.
+    fn first_day(&self, day: i32) -> i32 {
+        let trailing = self.trailing.map(|span| {
+            let left = span.negated().after(Day::clamped(day)).unwrap_or(Day::MIN).number();
+            left.saturating_add(i32::from(left > Day::MIN.number()))
+        });
+        let anew = self.periods.map(|periods| periods.first_day(Day::clamped(day)).number());
+        trailing.max(anew).unwrap_or(i32::MIN)
+    }
+
+    /// Goes through the dates of an entity.
+    #[inline]
+    fn stops(&self, records: Range<usize>, mut at_stop: impl FnMut(Stop)) {
+        let (mut start, mut from) = (records.start, records.start);
+        while start < records.end {
+            let row = self.row(start);
+            let mut end = start + 1;
+            if !self.row_by_row {
+                let date = self.date(start);
+                while end < records.end && self.date(end) == date {
+                    end += 1;
+                }
+            }
+            if let Some(days) = &self.days {
+                let first = self.first_day(days[row]);
+                while days[self.row(from)] < first {
+                    from += 1;
+                }
+            }
+            at_stop(Stop { records: start..end, from });
+            start = end;
+        }
+    }
+
+    /// What is made at each stop of an entity, as a value for each row: `begin` makes what is kept from stop to stop.
+    fn at_stops<S, T: Copy + Default + Send + Sync>(
+        &self,
+        begin: impl Fn(usize) -> S + Sync,
+        make: impl Fn(&mut S, &Stop) -> T + Sync,
+    ) -> Vec<T> {
+        let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
+        let mut made = Dealt { starts: self.bounds.clone(), values: made };
+        made.each(|entity, own| {
+            let base = self.bounds[entity] as usize;
+            let mut state = begin(base);
+            self.stops(base..base + own.len(), |stop| {
+                let value = make(&mut state, &stop);
+                own[stop.records.start - base..stop.records.end - base].fill(value);
+            });
+        });
+        let made = made.values;
+        match &self.replay {
+            None => made,
+            Some(replay) => columnwise::map(&replay.places, |place| made[place as usize]),
+        }
+    }
+
+    /// The column that is asked for; what it misses is counted.
+    pub(super) fn asked(
+        &self,
+        running: &Running,
+        table: &Table,
+        asked: &Asked<'_>,
+        missing: &mut u64,
+    ) -> Result<ArrayRef> {
+        let column = &asked.named.column;
+        let array = table.column(column)?;
+        if matches!(asked.what, "max" | "min") {
+            *missing += array.logical_null_count() as u64;
+            return self.extreme(array, asked.what == "max");
+        }
+        let mut measure = Measure::of(table, column)?;
+        *missing += measure.missing();
+        let opening = match (&running.opening, asked.what) {
+            (Some(text), "sum") => measure.take_in(text.trim()).ok_or_else(|| Error::Setting {
+                setting: "opening",
+                value: format!("`{text}`"),
+                expected: "a number such as 1000 or 1000.50, with at most six places",
+            })?,
+            _ => 0,
+        };
+        let sums = self.at_stops(
+            |start| (opening, 0_u64, start, start),
+            |(sum, count, from, to), stop| {
+                for place in *to..stop.records.end {
+                    let row = self.row(place);
+                    *sum += measure.units[row];
+                    *count += u64::from(measure.is_valid(row));
+                }
+                for place in *from..stop.from {
+                    let row = self.row(place);
+                    *sum -= measure.units[row];
+                    *count -= u64::from(measure.is_valid(row));
+                }
+                (*from, *to) = (stop.from, stop.records.end);
+                (*sum, *count)
+            },
+        );
+        if asked.what == "sum" {
+            return measure.sums(&sums.into_iter().map(|(sum, _)| sum).collect::<Vec<_>>());
+        }
+        let means = sums.into_iter().map(|(sum, count)| measure.mean(sum, count));
+        Ok(Arc::new(means.collect::<Float64Array>()))
+    }
+
+    /// The greatest or least value of each row's run.
+    fn extreme(&self, array: &ArrayRef, greatest: bool) -> Result<ArrayRef> {
+        let order = Order::of(array)?;
+        let plain = self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
+        if let (true, Order::Numbers(numbers)) = (plain, &order) {
+            // Nothing leaves and nothing is missing: the best so far is all that is kept.
+            let best = self.at_stops(
+                |start| numbers[self.row(start)],
+                |best, stop| {
+                    for place in stop.records.clone() {
+                        let number = numbers[self.row(place)];
+                        *best = if greatest { number.max(*best) } else { number.min(*best) };
+                    }
+                    *best
+                },
+            );
+            return Order::column(best, array.data_type());
+        }
+        let valid = array.logical_nulls();
+        let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
+        let beats = |one: usize, other: usize| {
+            let (one, other) = (order.of_row(one), order.of_row(other));
+            if greatest { one > other } else { one < other }
+        };
+        let best = self.at_stops(
+            |_| Heads::default(),
+            |heads, stop| {
+                heads.leave(stop.from);
+                for place in stop.records.clone() {
+                    let row = self.row(place);
+                    if is_valid(row) {
+                        heads.add(place, row, &beats);
+                    }
+                }
+                heads.best()
+            },
+        );
+        Ok(take(array, &best.into_iter().collect::<UInt32Array>(), None)?)
+    }
+
+    pub(super) fn counts(&self) -> ArrayRef {
+        let counts = self.at_stops(|_| (), |(), stop| (stop.records.end - stop.from) as i64);
+        Arc::new(Int64Array::from(counts))
+    }
+
+    /// Where a value is above those of every earlier date of its run; missing where it is.
+    pub(super) fn highs(&self, table: &Table, column: &str) -> Result<BooleanArray> {
+        let array = table.column(column)?;
+        let order = Order::of(array)?;
+        let valid = array.logical_nulls();
+        let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
+        let beats = |one: usize, other: usize| order.of_row(one) > order.of_row(other);
+        // The best before each date: that of the run up to the date before, as far as it still counts.
+        let before = self.at_stops(
+            |_| Heads::default(),
+            |heads, stop| {
+                heads.leave(stop.from);
+                let before = heads.best();
+                for place in stop.records.clone() {
+                    let row = self.row(place);
+                    if is_valid(row) {
+                        heads.add(place, row, &beats);
+                    }
+                }
+                before
+            },
+        );
+        let is_high = |(row, before): (usize, Option<u32>)| {
+            is_valid(row).then(|| before.is_none_or(|before| beats(row, before as usize)))
+        };
+        Ok((0..).zip(before).map(is_high).collect())
+    }
+}
+
+/// The best record of a run, and after it those that will be the best once it has left.
+#[derive(Default)]
+struct Heads(VecDeque<(usize, u32)>);
+
+impl Heads {
+    /// Lets go of records before a place.
+    fn leave(&mut self, from: usize) {
+        while self.0.front().is_some_and(|&(place, _)| place < from) {
+            self.0.pop_front();
+        }
+    }
+
+    fn add(&mut self, place: usize, row: usize, beats: &impl Fn(usize, usize) -> bool) {
+        while self.0.back().is_some_and(|&(_, last)| !beats(last as usize, row)) {
+            self.0.pop_back();
+        }
+        self.0.push_back((place, row as u32));
+    }
+
+    fn best(&self) -> Option<u32> {
+        self.0.front().map(|&(_, row)| row)
+    }
+}
+
+/// Where the entities begin, if their rows stand side by side and in order of date already.
+fn in_order(entities: &Entities, dates: &Dates) -> Option<Vec<u32>> {
+    let ids = entities.ids();
+    let mut bounds = vec![0_u32];
+    for row in 1..ids.len() {
+        if ids[row] != ids[row - 1] {
+            bounds.push(row as u32);
+            if bounds.len() > entities.count() {
+                return None;
+            }
+        } else if dates.sortable(row) < dates.sortable(row - 1) {
+            return None;
+        }
+    }
+    if !ids.is_empty() {
+        bounds.push(ids.len() as u32);
+    }
+    Some(bounds)
+}
+
+/// Numbers that are in the order of a column's values.
+enum Order {
+    Numbers(ScalarBuffer<i64>),
+    Ranks(Vec<u32>),
+}
+
+impl Order {
+    fn of(array: &ArrayRef) -> Result<Order> {
+        Ok(match array.data_type() {
+            DataType::Int64 => Order::Numbers(array.as_primitive::<Int64Type>().values().clone()),
+            DataType::Decimal64(..) => Order::Numbers(array.as_primitive::<Decimal64Type>().values().clone()),
+            DataType::Float64 => {
+                let keys = columnwise::map(array.as_primitive::<Float64Type>().values(), |value: f64| {
+                    in_order_of_floats(value.to_bits() as i64)
+                });
+                Order::Numbers(keys.into())
+            }
+            DataType::Null => Order::Ranks(vec![0; array.len()]),
+            _ => Order::Ranks(rank(array, None)?),
+        })
+    }
+
+    /// The column whose values have these numbers.
+    fn column(numbers: Vec<i64>, data_type: &DataType) -> Result<ArrayRef> {
+        Ok(match data_type {
+            DataType::Decimal64(precision, places) => {
+                Arc::new(Decimal64Array::from(numbers).with_precision_and_scale(*precision, *places)?)
+            }
+            DataType::Float64 => {
+                let value = |number| f64::from_bits(in_order_of_floats(number) as u64);
+                Arc::new(Float64Array::from(columnwise::map(&numbers, value)))
+            }
+            _ => Arc::new(Int64Array::from(numbers)),
+        })
+    }
+
+    #[inline]
+    fn of_row(&self, row: usize) -> i64 {
+        match self {
+            Order::Numbers(numbers) => numbers[row],
+            Order::Ranks(ranks) => ranks[row].into(),
+        }
+    }
+}
+
+/// The bits of floats are in order once those of negative ones are turned round, and so back.
+pub(super) fn in_order_of_floats(bits: i64) -> i64 {
+    bits ^ (((bits >> 63) as u64) >> 1) as i64
+}

@@ -1,0 +1,268 @@
+//! [`Shape`]: what is known of a table's columns without the data, and the search for the name that was meant.
+
+use crate::{
+    calendar::Periods,
+    error::{Error, Result},
+    table::periods_of,
+};
+use arrow_schema::{DataType, Field};
+use std::{collections::HashSet, fmt};
+
+/// What a column holds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Type {
+    /// No value in any row, so that it can stand for any type.
+    Nothing,
+    /// True or false.
+    Boolean,
+    /// Whole numbers.
+    Integer,
+    /// Exact decimals with so many places.
+    Decimal {
+        /// Digits behind the point.
+        places: i8,
+    },
+    /// Numbers in floating point.
+    Float,
+    /// Text.
+    Text,
+    /// Calendar days, or the first days of longer periods.
+    Date(Periods),
+    /// Times of day.
+    Time,
+    /// Days with a time of day.
+    Moment {
+        /// Whether each is a point in time (it had an offset) and not a reading of some clock.
+        instant: bool,
+    },
+}
+
+impl Type {
+    /// Calendar days themselves.
+    pub const DAYS: Type = Type::Date(Periods::DAYS);
+
+    pub(crate) fn of(field: &Field) -> Type {
+        match field.data_type() {
+            DataType::Boolean => Type::Boolean,
+            DataType::Int64 => Type::Integer,
+            DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => {
+                Type::Decimal { places: *places }
+            }
+            DataType::Float64 => Type::Float,
+            DataType::Utf8View => Type::Text,
+            DataType::Date32 => Type::Date(periods_of(field)),
+            DataType::Time64(_) => Type::Time,
+            DataType::Timestamp(_, zone) => Type::Moment { instant: zone.is_some() },
+            _ => Type::Nothing,
+        }
+    }
+
+    /// Whether the column can be used as dates.
+    pub fn is_dated(self) -> bool {
+        matches!(self, Type::Date(_) | Type::Moment { .. } | Type::Nothing)
+    }
+
+    /// How the days of a column of dates are cut.
+    pub fn periods(self) -> Option<Periods> {
+        match self {
+            Type::Date(periods) => Some(periods),
+            _ => None,
+        }
+    }
+
+    /// Whether the column can be summed.
+    pub fn is_number(self) -> bool {
+        matches!(self, Type::Integer | Type::Decimal { .. } | Type::Float | Type::Nothing)
+    }
+}
+
+impl fmt::Display for Type {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match *self {
+            Type::Nothing => "no values",
+            Type::Boolean => "true or false",
+            Type::Integer => "whole numbers",
+            Type::Decimal { places: 1 } => "decimals, 1 place",
+            Type::Decimal { places } => return f.pad(&format!("decimals, {places} places")),
+            Type::Float => "numbers",
+            Type::Text => "text",
+            Type::Date(periods) if periods == Periods::DAYS => "dates",
+            Type::Date(periods) if periods == periods.grain().into() => periods.grain().plural(),
+            Type::Date(periods) => {
+                return f.pad(&periods.to_string().replacen(
+                    periods.grain().word(),
+                    periods.grain().plural(),
+                    1,
+                ));
+            }
+            Type::Time => "times of day",
+            Type::Moment { instant: false } => "moments",
+            Type::Moment { instant: true } => "moments, UTC",
+        })
+    }
+}
+
+/// The names of a table's columns and what is known of their types: all that can be checked without the data.
+///
+/// A file's header gives the names alone; reading all of it gives the types.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Shape {
+    pub(crate) file: Option<String>,
+    pub(crate) columns: Vec<ColumnShape>,
+}
+
+/// One column of a [`Shape`].
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ColumnShape {
+    /// Its name.
+    pub name: String,
+    /// Its type, where that is known.
+    pub kind: Option<Type>,
+}
+
+impl Shape {
+    /// Columns of which only the names are known.
+    pub fn of_names<N: Into<String>>(names: impl IntoIterator<Item = N>) -> Shape {
+        let columns = names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }).collect();
+        Shape { file: None, columns }
+    }
+
+    /// The same, saying from which file it came.
+    pub fn from_file(mut self, file: impl Into<String>) -> Shape {
+        self.file = Some(file.into());
+        self
+    }
+
+    /// The columns, in their order.
+    pub fn columns(&self) -> &[ColumnShape] {
+        &self.columns
+    }
+
+    /// The column of this name; otherwise an error with the nearest right names.
+    pub fn find(&self, name: &str) -> Result<&ColumnShape> {
+        self.columns.iter().find(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
+    }
+
+    pub(crate) fn no_such_column(&self, name: &str) -> Error {
+        Error::NoSuchColumn {
+            file: self.file.clone(),
+            column: name.to_owned(),
+            nearest: nearest(name, self.columns.iter().map(|column| column.name.as_str())),
+            columns: self.columns.iter().map(|column| column.name.clone()).collect(),
+        }
+    }
+
+    /// An error where the column is missing or is known to hold no dates.
+    pub fn expect_dates(&self, name: &str) -> Result<()> {
+        self.expect(name, "dates", Type::is_dated)
+    }
+
+    /// An error where the column is missing or is known to hold no numbers.
+    pub fn expect_numbers(&self, name: &str) -> Result<()> {
+        self.expect(name, "numbers", Type::is_number)
+    }
+
+    fn expect(&self, name: &str, expected: &'static str, fits: impl Fn(Type) -> bool) -> Result<()> {
+        match self.find(name)?.kind {
+            Some(found) if !fits(found) => {
+                Err(Error::WrongType { file: self.file.clone(), column: name.to_owned(), expected, found })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// What each of a list of columns means: a column's name, or `COLUMN as NAME`, which renames it in the answer.
+    pub fn named(&self, list: &[String]) -> Result<Vec<Named>> {
+        let one = |text: &String| {
+            let (column, shown_as) = match text.split_once(" as ") {
+                Some((column, name)) if self.find(text).is_err() => (column.trim(), name.trim()),
+                _ => (text.as_str(), text.as_str()),
+            };
+            self.find(column)?;
+            Ok(Named { column: column.to_owned(), shown_as: shown_as.to_owned() })
+        };
+        list.iter().map(one).collect()
+    }
+
+    /// The shape with columns renamed; an error where two would have one name.
+    pub fn renamed(&self, names: &[Named]) -> Result<Shape> {
+        let mut shape = self.clone();
+        for (column, name) in shape
+            .columns
+            .iter_mut()
+            .zip(new_names(self.columns.iter().map(|column| column.name.as_str()), names)?)
+        {
+            column.name = name;
+        }
+        Ok(shape)
+    }
+
+    /// The shape with one more column; an error where there is one of that name.
+    pub fn with(&self, name: &str, kind: Type) -> Result<Shape> {
+        self.with_shape(ColumnShape { name: name.to_owned(), kind: Some(kind) })
+    }
+
+    /// The shape with one more column, whose type may not be known.
+    pub(crate) fn with_shape(&self, column: ColumnShape) -> Result<Shape> {
+        if self.columns.iter().any(|other| other.name == column.name) {
+            return Err(Error::NameTaken { name: column.name });
+        }
+        let mut shape = self.clone();
+        shape.columns.push(column);
+        Ok(shape)
+    }
+
+    /// These columns alone, under their new names.
+    pub(crate) fn select(&self, named: &[Named]) -> Result<Shape> {
+        let one = |named: &Named| {
+            let kind = self.find(&named.column)?.kind;
+            Ok(ColumnShape { name: named.shown_as.clone(), kind })
+        };
+        Ok(Shape { file: self.file.clone(), columns: named.iter().map(one).collect::<Result<_>>()? })
+    }
+}
+
+/// A column of a list, and what it is called in the answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Named {
+    /// The column.
+    pub column: String,
+    /// Its name in the answer.
+    pub shown_as: String,
+}
+
+pub(crate) fn new_names<'a>(names: impl Iterator<Item = &'a str>, renamed: &[Named]) -> Result<Vec<String>> {
+    let new = |name: &'a str| {
+        renamed.iter().find(|named| named.column == name).map_or(name, |named| &named.shown_as).to_owned()
+    };
+    let names: Vec<String> = names.map(new).collect();
+    let mut seen = HashSet::new();
+    match names.iter().find(|name| !seen.insert(name.as_str())) {
+        Some(name) => Err(Error::NameTaken { name: name.clone() }),
+        None => Ok(names),
+    }
+}
+
+/// The names nearest to one that does not exist: alike but for case and blanks, or a few letters off, or a part.
+pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Vec<String> {
+    let plain = |name: &str| {
+        name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>()
+    };
+    let target = plain(wanted);
+    let allowed = 1 + target.chars().count() / 4;
+    let mut near: Vec<(usize, &str)> = names
+        .filter_map(|name| {
+            let candidate = plain(name);
+            let distance = strsim::damerau_levenshtein(&target, &candidate);
+            let part = target.len() >= 3 && (candidate.contains(&target) || target.contains(&candidate));
+            (distance <= allowed || part && !candidate.is_empty()).then_some((distance, name))
+        })
+        .collect();
+    near.sort_by_key(|&(distance, _)| distance);
+    if near.first().is_some_and(|&(distance, _)| distance == 0) {
+        near.truncate(1);
+    }
+    near.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
+}

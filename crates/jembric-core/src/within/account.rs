@@ -1,0 +1,309 @@
+//! [`Join`]: from both tables to what was found, and from that to the answer and the account of both sides.
+
+use super::{
+    Keep, Pick, Within, clash_free,
+    index::Index,
+    keys::{self, Pair},
+    pairs::{Pairs, Strays},
+    search::{Found, Meeting, Search},
+    ticks::{Clock, Columns, Tick},
+};
+use crate::{
+    entities::Entities,
+    error::{Error, Result},
+    exact::ExactSum,
+    intervals::Reasons,
+    ledger::{Fates, Ledger, Outcome, Reason, Warning},
+    operation::Context,
+    rows::WholeRows,
+    shape::Shape,
+    table::Table,
+};
+use arrow_array::{Array, StringViewArray};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use std::sync::Arc;
+
+/// What makes the pairs, and the sums over them.
+pub(super) type Make<'a> = dyn FnMut(&Pairs<'_>) -> Result<(Table, Vec<ExactSum>)> + 'a;
+
+/// The column that tells why an event is in no window.
+pub(super) const STRAY_BECAUSE: &str = "stray_because";
+
+/// Which side has the columns that are to be reconciled.
+pub(super) struct Reconciling {
+    pub(super) events: Context,
+    pub(super) windows: Context,
+}
+
+impl Reconciling {
+    /// A column that neither side has is looked for among the events.
+    pub(super) fn of(context: &Context, events: &Shape, windows: &Shape) -> Reconciling {
+        let of_events = |name: &&String| events.find(name).is_ok() || windows.find(name).is_err();
+        let of_windows = |name: &&String| windows.find(name).is_ok();
+        let with = |names: Vec<String>| Context { reconcile: names, ..context.clone() };
+        Reconciling {
+            events: with(context.reconcile.iter().filter(of_events).cloned().collect()),
+            windows: with(context.reconcile.iter().filter(of_windows).cloned().collect()),
+        }
+    }
+}
+
+/// What is joined.
+pub(super) struct Join<'a> {
+    pub(super) within: &'a Within,
+    pub(super) events: &'a Table,
+    pub(super) windows: &'a Table,
+    pub(super) context: &'a Context,
+    pub(super) columns: &'a Columns,
+}
+
+impl Join<'_> {
+    /// The answer and its ledger, in one unit of time.
+    pub(super) fn answer<T: Tick>(&self, clock: Clock<'_>, make: &mut Make<'_>) -> Result<Outcome> {
+        let Join { within, events, windows, context, columns } = *self;
+        let pairs = keys::pairs(&within.matching, &events.shape(), &windows.shape())?;
+        let numbered = keys::number(&pairs, events, windows)?;
+        let (of_events, of_windows) = numbered.ids().split_at(events.rows());
+        let keyed = |ids: &[u32]| BooleanBuffer::collect_bool(ids.len(), |row| ids[row] != Entities::NONE);
+
+        let mut their_time = columns.windows::<T>(within, clock, windows, context)?;
+        let window_keyed = keyed(of_windows);
+        their_time.usable = &their_time.usable & &window_keyed;
+        let order = WholeRows::of(windows)?;
+        let by_row = within.pick == Pick::All;
+        let index = Index::of(of_windows, numbered.count(), &their_time, |one, other| {
+            if by_row { one.cmp(&other) } else { order.compare(one, other) }
+        });
+        let near = within.measured_from()?.map(|column| {
+            let dates = windows.dates(column)?;
+            let there =
+                dates.nulls().map_or_else(|| BooleanBuffer::new_set(windows.rows()), NullBuffer::into_inner);
+            Ok::<_, Error>((clock.points(&dates), there))
+        });
+        let search = Search {
+            within,
+            clock,
+            index,
+            keys: of_events,
+            events: columns.events::<T>(within, clock, events, context)?,
+            windows: their_time,
+            near: near.transpose()?,
+            order,
+        };
+        let found = search.found(Entities::NONE, windows.rows());
+        let strays = Strays::of(&found.of_events);
+        let nearly = keys::nearly(&pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
+
+        let event_keyed = keyed(of_events);
+        let account = Account {
+            join: self,
+            reconciling: Reconciling::of(context, &events.shape(), &windows.shape()),
+            found: &found,
+            strays: &strays,
+            event_fates: (search.events.dropped.clone(), search.events.set_aside.clone(), event_keyed),
+            window_fates: (search.windows.dropped.clone(), search.windows.set_aside.clone(), window_keyed),
+            nearly,
+            closed: search.events.closed || search.windows.closed,
+        };
+        account.outcome(&pairs, &search, make)
+    }
+}
+
+/// From what was found to the answer and its ledger.
+struct Account<'a> {
+    join: &'a Join<'a>,
+    reconciling: Reconciling,
+    found: &'a Found,
+    strays: &'a Strays,
+    /// Rows that were dropped and set aside for their dates, and those that have a key.
+    event_fates: (Reasons, Reasons, BooleanBuffer),
+    window_fates: (Reasons, Reasons, BooleanBuffer),
+    nearly: Option<Warning>,
+    /// Whether open ends were closed on the as-of date.
+    closed: bool,
+}
+
+impl Account<'_> {
+    fn outcome(&self, pairs: &[Pair], meeting: &dyn Meeting, make: &mut Make<'_>) -> Result<Outcome> {
+        let Join { within, events, windows, context, columns } = *self.join;
+        let (mut of_events, events_aside) = self.of_events()?;
+        let (mut of_windows, windows_aside) = self.of_windows()?;
+        let pairs_made = matches!(within.keep, Keep::Matched | Keep::EveryEvent);
+        let table = match within.keep {
+            Keep::StrayEvents => self.strays()?,
+            Keep::EmptyWindows => {
+                let empty = self.window_masks().0;
+                windows.filter(&empty)?
+            }
+            Keep::Matched | Keep::EveryEvent => {
+                let several: u64 = self.found.several.iter().map(|(_, count)| u64::from(*count)).sum();
+                let several_events = self.found.several.len() as u64;
+                let matched = self.strays.matched.count_set_bits() as u64;
+                let all = if within.keep == Keep::Matched { matched } else { events.rows() as u64 };
+                let rows = all - several_events + several;
+                if rows > within.most_rows {
+                    let widest =
+                        self.found.several.iter().max_by_key(|(_, count)| *count).map(|(event, count)| {
+                            let place = events.place(*event as usize);
+                            format!("{place} of the events alone falls in {count} windows")
+                        });
+                    let advice =
+                        "Match on more columns, bound the windows on both sides, or pick one (`--pick`)";
+                    return Err(Error::Flood { rows, most: within.most_rows, widest, advice });
+                }
+                let brought = within.brought(pairs, &events.shape(), &windows.shape())?;
+                // Sums over the answer, of the columns that come out in it.
+                let shown = |name: &String| brought.iter().find(|named| named.column == *name);
+                let event_sums: Vec<Option<String>> =
+                    self.reconciling.events.reconcile.iter().cloned().map(Some).collect();
+                let window_sums = self.reconciling.windows.reconcile.iter();
+                let window_sums: Vec<Option<String>> =
+                    window_sums.map(|name| shown(name).map(|named| named.shown_as.clone())).collect();
+                let reconcile: Vec<String> =
+                    event_sums.iter().chain(&window_sums).flatten().cloned().collect();
+                let (table, sums) = make(&Pairs {
+                    events,
+                    windows,
+                    brought: &brought,
+                    keep: within.keep,
+                    found: self.found,
+                    meeting,
+                    overlaps: within.interval.is_some(),
+                    reconcile: &reconcile,
+                })?;
+                let mut sums = sums.into_iter();
+                for (ledger, names) in [(&mut of_events, event_sums), (&mut of_windows, window_sums)] {
+                    for (reconciled, name) in ledger.reconciled.iter_mut().zip(names) {
+                        reconciled.in_answer = name.and_then(|_| sums.next());
+                    }
+                }
+                of_events.counts.insert(0, ("pairs".into(), matched - several_events + several));
+                table
+            }
+        };
+        let (repeated, windows_each) = self.found.repeated;
+        if pairs_made && within.pick == Pick::All && repeated > 0 {
+            of_events.warnings.push(Warning::Repeated { events: repeated, pairs: windows_each });
+        }
+        of_events.note("in several windows", repeated);
+        of_events.note("tied, of which the least row counts", self.found.tied);
+        of_events.warnings.extend(self.nearly.clone());
+        let (mut ledger, other) = match within.keep {
+            Keep::EmptyWindows => (of_windows, of_events),
+            _ => (of_events, of_windows),
+        };
+        ledger.as_of = context.as_of.filter(|_| self.closed);
+        ledger.zone = Some(context.zone.to_string()).filter(|_| columns.cut_instants());
+        ledger.other_side = Some(Box::new(other));
+        Ok(Outcome { table, ledger, set_aside: self.both_aside(events_aside, windows_aside)? })
+    }
+
+    /// The events that are in no window, and why.
+    fn strays(&self) -> Result<Table> {
+        let Strays { no_such_key, outside, .. } = self.strays;
+        let strays = no_such_key | outside;
+        let because: StringViewArray = strays
+            .set_indices()
+            .map(|event| {
+                let reason =
+                    if outside.value(event) { Reason::OutsideEveryWindow } else { Reason::NoWindowForItsKey };
+                Some(reason.text())
+            })
+            .collect();
+        self.join.events.filter(&strays)?.with_column(STRAY_BECAUSE, Arc::new(because))
+    }
+
+    fn of_events(&self) -> Result<(Ledger, Table)> {
+        let Join { within, events, .. } = *self.join;
+        let Strays { no_such_key, outside, matched } = self.strays;
+        let (dropped, set_aside, keyed) = &self.event_fates;
+        let (mut dropped, set_aside) = (keyed_alone(dropped, keyed), with_no_key(set_aside, keyed));
+        let kept = if within.keep == Keep::StrayEvents {
+            dropped.push((Reason::InAWindow, matched.clone()));
+            no_such_key | outside
+        } else {
+            dropped.push((Reason::NoWindowForItsKey, no_such_key.clone()));
+            dropped.push((Reason::OutsideEveryWindow, outside.clone()));
+            matched.clone()
+        };
+        let fates = Fates { kept, dropped, set_aside };
+        let context = &self.reconciling.events;
+        match within.keep {
+            Keep::EveryEvent => fates.account_of_all_kept(self.step(), events, context),
+            Keep::EmptyWindows => fates.account("events".to_owned(), events, context),
+            Keep::Matched | Keep::StrayEvents => fates.account(self.step(), events, context),
+        }
+    }
+
+    /// The windows that are usable and have no event, and those that have one.
+    fn window_masks(&self) -> (BooleanBuffer, BooleanBuffer) {
+        let (dropped, set_aside, keyed) = &self.window_fates;
+        let unusable = dropped.iter().chain(set_aside);
+        let usable = unusable.fold(keyed.clone(), |usable, (_, rows)| &usable & &!rows);
+        (&usable & &!&self.found.used, self.found.used.clone())
+    }
+
+    fn of_windows(&self) -> Result<(Ledger, Table)> {
+        let Join { within, windows, .. } = *self.join;
+        let (empty, used) = self.window_masks();
+        let (dropped, set_aside, keyed) = &self.window_fates;
+        let (mut dropped, set_aside) = (keyed_alone(dropped, keyed), with_no_key(set_aside, keyed));
+        let (step, kept, other) = match within.keep {
+            Keep::EmptyWindows => (self.step(), empty, (Reason::WithAnEvent, used)),
+            _ => (format!("windows {}", within.window), used, (Reason::WithoutAnEvent, empty)),
+        };
+        dropped.push(other);
+        Fates { kept, dropped, set_aside }.account(step, windows, &self.reconciling.windows)
+    }
+
+    /// The rows of both sides that were set aside, each with its side's columns.
+    fn both_aside(&self, events: Table, windows: Table) -> Result<Table> {
+        let because = [&events, &windows].map(|table| table.columns().last().cloned());
+        let [Some(events_because), Some(windows_because)] = because else { return Ok(events) };
+        let name = events.names().last().unwrap_or_default().to_owned();
+        let (events, windows) = (events.without(&name)?, windows.without(&name)?);
+        let names: Vec<String> = windows.names().map(str::to_owned).collect();
+        let named =
+            windows.shape().named(&names)?.into_iter().map(|named| clash_free(named, &events.shape()));
+        let windows = windows.select(&named.collect::<Vec<_>>())?;
+        // The rows of one side have nothing in the columns of the other.
+        let none = |rows: usize| std::iter::repeat_n(None, rows);
+        let all = |rows: usize| (0..rows as u32).map(Some);
+        let (of_events, of_windows) = (events_because.len(), windows_because.len());
+        let events = events.take(&all(of_events).chain(none(of_windows)).collect())?;
+        let windows = windows.take(&none(of_events).chain(all(of_windows)).collect())?;
+        let because = arrow_select::concat::concat(&[&*events_because, &*windows_because])?;
+        Table::of_known(events.fields().chain(windows.fields()))?.with_column(&name, because)
+    }
+
+    fn step(&self) -> String {
+        let within = self.join.within;
+        let time = match &within.interval {
+            Some(interval) => interval.to_string(),
+            None => within.date.clone().unwrap_or_default(),
+        };
+        let keys = match within.matching.is_empty() {
+            true => String::new(),
+            false => format!(" of the same {}", within.matching.join(", ")),
+        };
+        let what = match within.keep {
+            Keep::Matched => "within",
+            Keep::EveryEvent => "every event, within",
+            Keep::StrayEvents => "stray events, not within",
+            Keep::EmptyWindows => "windows without an event within",
+        };
+        let verb = if within.interval.is_some() { "overlapping" } else { "in" };
+        format!("{what}: {time} {verb} {}{keys}", within.window)
+    }
+}
+
+/// Rows with a key alone: what has none is set aside for that.
+fn keyed_alone(reasons: &Reasons, keyed: &BooleanBuffer) -> Reasons {
+    reasons.iter().map(|(reason, rows)| (*reason, rows & keyed)).collect()
+}
+
+fn with_no_key(reasons: &Reasons, keyed: &BooleanBuffer) -> Reasons {
+    let mut reasons = keyed_alone(reasons, keyed);
+    reasons.push((Reason::NoKey, !keyed));
+    reasons
+}

@@ -1,0 +1,236 @@
+//! [`Index`]: the windows of each key in order of their starts, so that those which meet a stretch of time are found without
+//! looking at the others.
+//!
+//! The windows that meet a stretch are among those that start by its end, and of these they are the ones that have not ended
+//! before its start. Where a key's windows also end in their order (they do not overlap, or are of one length, or have no
+//! ends) that is a run, found by binary search. Elsewhere the ends are summed up sixteen by sixteen, level over level, each by
+//! its greatest, and whatever ended too early is stepped over: n log n + hits, however the windows overlap. Source: a
+//! priority search over a static order, as McCreight, "Priority search trees" (1985), with wide nodes in arrays.
+
+use super::ticks::{Stretches, Tick};
+use crate::timeline::Dealt;
+use rayon::prelude::*;
+use std::cmp::Ordering;
+
+/// Stretches that are summed up by one number of the level above.
+const WIDE: usize = 16;
+
+/// A window: its first and last tick, and its row.
+#[derive(Clone, Copy, Debug, Default)]
+pub(super) struct Stretch<T> {
+    pub(super) first: T,
+    pub(super) last: T,
+    pub(super) row: u32,
+}
+
+/// The windows of each key.
+pub(super) struct Index<T> {
+    dealt: Dealt<Stretch<T>>,
+    /// Whether a key's windows do not end in the order in which they start.
+    crooked: Vec<bool>,
+    /// The ends of crooked keys in their own order.
+    ends: Vec<T>,
+    /// The greatest end of each sixteen stretches, of each sixteen of those, ….
+    levels: Vec<Vec<T>>,
+}
+
+/// The windows that meet a stretch.
+#[derive(Clone, Copy)]
+pub(super) struct Hits {
+    /// The places in which they are, among others where the key is crooked.
+    from: usize,
+    to: usize,
+    crooked: bool,
+    /// How many they are.
+    pub(super) count: u32,
+}
+
+impl<T: Tick> Index<T> {
+    /// The windows of each key; those that start together are in this order.
+    pub(super) fn of(
+        ids: &[u32],
+        count: usize,
+        windows: &Stretches<T>,
+        order: impl Fn(u32, u32) -> Ordering + Sync,
+    ) -> Index<T> {
+        let stretch = |row: usize| {
+            let (first, last) = windows.of(row);
+            Stretch { first, last, row: row as u32 }
+        };
+        let mut dealt = Dealt::of(ids, count, |row| windows.usable.value(row), stretch);
+        let before = |one: &Stretch<T>, other: &Stretch<T>| {
+            one.first.cmp(&other.first).then_with(|| order(one.row, other.row))
+        };
+        dealt.each(|_, windows| {
+            if !windows.is_sorted_by(|one, other| before(one, other) != Ordering::Greater) {
+                windows.sort_unstable_by(before);
+            }
+        });
+        let crooked: Vec<bool> = (0..count)
+            .into_par_iter()
+            .with_min_len(1 << 12)
+            .map(|key| !dealt.of_entity(key).is_sorted_by_key(|window| window.last))
+            .collect();
+        let mut index = Index { dealt, crooked, ends: Vec::new(), levels: Vec::new() };
+        if index.crooked.contains(&true) {
+            index.sum_up();
+        }
+        index
+    }
+
+    fn sum_up(&mut self) {
+        let ends: Vec<T> = self.dealt.values.iter().map(|window| window.last).collect();
+        let mut below = ends.clone();
+        while below.len() > 1 {
+            let level: Vec<T> =
+                below.chunks(WIDE).map(|ends| ends.iter().copied().max().unwrap_or_default()).collect();
+            below.clone_from(&level);
+            self.levels.push(level);
+        }
+        let mut ends = Dealt { starts: self.dealt.starts.clone(), values: ends };
+        ends.each(|key, ends| {
+            if self.crooked[key] {
+                ends.sort_unstable();
+            }
+        });
+        self.ends = ends.values;
+    }
+
+    /// A key's windows.
+    pub(super) fn windows(&self, key: usize) -> &[Stretch<T>] {
+        self.dealt.of_entity(key)
+    }
+
+    /// The place of a key's first window.
+    pub(super) fn place_of_first(&self, key: usize) -> usize {
+        self.dealt.starts[key] as usize
+    }
+
+    pub(super) fn at(&self, place: usize) -> &Stretch<T> {
+        &self.dealt.values[place]
+    }
+
+    /// The windows of a key that meet a stretch of time.
+    pub(super) fn meeting(&self, key: usize, time: (T, T)) -> Hits {
+        let places = self.places(key);
+        self.among(key, places, self.begun(places, time.1), time.0)
+    }
+
+    /// The places of a key's windows.
+    #[inline]
+    pub(super) fn places(&self, key: usize) -> (u32, u32) {
+        (self.dealt.starts[key], self.dealt.starts[key + 1])
+    }
+
+    /// How many of them have begun by a tick.
+    #[inline]
+    pub(super) fn begun(&self, (from, to): (u32, u32), tick: T) -> usize {
+        self.dealt.values[from as usize..to as usize].partition_point(|window| window.first <= tick)
+    }
+
+    /// Those of a key's windows that have begun which have not ended before a tick.
+    #[inline]
+    pub(super) fn among(&self, key: usize, (from, to): (u32, u32), begun: usize, tick: T) -> Hits {
+        let (from, all) = (from as usize, to as usize);
+        let ended_before = |window: &Stretch<T>| window.last < tick;
+        let to = from + begun;
+        if self.crooked[key] {
+            // All that have ended before have begun before.
+            let ended = self.ends[from..all].partition_point(|&end| end < tick);
+            return Hits { from, to, crooked: true, count: (begun - ended) as u32 };
+        }
+        let begun = &self.dealt.values[from..to];
+        // Mostly it is the last one that has begun, or none, or all have no end.
+        let ended = match begun {
+            [.., last] if ended_before(last) => begun.len(),
+            [first, ..] if !ended_before(first) => 0,
+            [.., before, _] if ended_before(before) => begun.len() - 1,
+            begun => begun.partition_point(ended_before),
+        };
+        Hits { from: from + ended, to, crooked: false, count: (begun.len() - ended) as u32 }
+    }
+
+    /// The places of the windows that meet a stretch which begins at this tick, in order.
+    pub(super) fn each(&self, hits: Hits, first: T) -> impl Iterator<Item = usize> {
+        let next = move |from: usize| match hits.crooked {
+            _ if from >= hits.to => None,
+            false => Some(from),
+            true => self.next(from, hits.to, first),
+        };
+        std::iter::successors(next(hits.from), move |&place| next(place + 1))
+    }
+
+    /// The last of the windows that meet a stretch which begins at this tick, before a place.
+    pub(super) fn last(&self, hits: Hits, first: T, before: usize) -> Option<usize> {
+        match hits.crooked {
+            _ if before <= hits.from => None,
+            false => Some(before - 1),
+            true => self.previous(hits.from, before, first),
+        }
+    }
+
+    pub(super) fn end_of(&self, hits: Hits) -> usize {
+        hits.to
+    }
+
+    /// The first window from a place on, before another, that has not ended before a tick.
+    fn next(&self, from: usize, to: usize, tick: T) -> Option<usize> {
+        let mut at = from;
+        loop {
+            let edge = to.min((at / WIDE + 1) * WIDE);
+            if let Some(place) = (at..edge).find(|&place| self.at(place).last >= tick) {
+                return Some(place);
+            }
+            at = edge;
+            // Whole groups are stepped over, the widest first that begin here.
+            let mut level = 0;
+            loop {
+                if at >= to {
+                    return None;
+                }
+                let width = WIDE.pow(level as u32 + 1);
+                if self.levels[level][at / width] >= tick {
+                    if level == 0 {
+                        break;
+                    }
+                    level -= 1;
+                    continue;
+                }
+                at += width;
+                if at.is_multiple_of(width * WIDE) && level + 1 < self.levels.len() {
+                    level += 1;
+                }
+            }
+        }
+    }
+
+    /// The last window before a place, from another on, that has not ended before a tick.
+    fn previous(&self, from: usize, to: usize, tick: T) -> Option<usize> {
+        let mut at = to;
+        loop {
+            let edge = from.max((at - 1) / WIDE * WIDE);
+            if let Some(place) = (edge..at).rev().find(|&place| self.at(place).last >= tick) {
+                return Some(place);
+            }
+            at = edge;
+            let mut level = 0;
+            loop {
+                if at <= from {
+                    return None;
+                }
+                let width = WIDE.pow(level as u32 + 1);
+                if self.levels[level][(at - 1) / width] >= tick {
+                    if level == 0 {
+                        break;
+                    }
+                    level -= 1;
+                    continue;
+                }
+                at -= width;
+                if at.is_multiple_of(width * WIDE) && level + 1 < self.levels.len() {
+                    level += 1;
+                }
+            }
+        }
+    }
+}

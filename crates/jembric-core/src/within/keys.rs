@@ -1,0 +1,148 @@
+//! The keys that events and windows have in common: which columns they are, whether they can match at all, and which would if
+//! case and blanks at the ends did not count.
+
+use crate::{
+    entities::{Entities, Missing, Side},
+    error::{Error, Result},
+    ledger::Warning,
+    shape::{Shape, Type},
+    table::Table,
+};
+use arrow_array::{Array, ArrayRef, new_null_array};
+use arrow_cast::cast;
+use arrow_schema::DataType;
+use std::collections::{HashMap, HashSet};
+
+/// A column of the events and the column of the windows that it must equal.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Pair {
+    pub(super) of_events: String,
+    pub(super) of_windows: String,
+}
+
+/// The pairs of columns, of `COLUMN` or `COLUMN=COLUMN`. An error where one is missing, or their types can never be equal.
+pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Result<Vec<Pair>> {
+    let one = |text: &String| {
+        let (of_events, of_windows) = match text.split_once('=') {
+            Some((one, other)) if events.find(text).is_err() => (one.trim(), other.trim()),
+            _ => (text.as_str(), text.as_str()),
+        };
+        let kinds = (events.find(of_events)?.kind, windows.find(of_windows)?.kind);
+        match kinds {
+            (Some(one), Some(other)) if !match_at_all(one, other) => Err(Error::KeysClash {
+                column: of_events.to_owned(),
+                one,
+                example: None,
+                of_windows: of_windows.to_owned(),
+                other,
+                other_example: None,
+            }),
+            _ => Ok(Pair { of_events: of_events.to_owned(), of_windows: of_windows.to_owned() }),
+        }
+    };
+    matching.iter().map(one).collect()
+}
+
+/// The same error with a value of each side.
+pub(super) fn with_examples(error: Error, events: &Table, windows: &Table) -> Error {
+    let example = |table: &Table, column: &str| {
+        let cells = table.column(column).ok()?;
+        let row = (0..cells.len()).find(|&row| cells.is_valid(row))?;
+        table.cell_text(column, row).ok()
+    };
+    match error {
+        Error::KeysClash { column, one, of_windows, other, .. } => Error::KeysClash {
+            example: example(events, &column),
+            other_example: example(windows, &of_windows),
+            column,
+            one,
+            of_windows,
+            other,
+        },
+        error => error,
+    }
+}
+
+fn match_at_all(one: Type, other: Type) -> bool {
+    one == other || one.is_number() && other.is_number() || [one, other].contains(&Type::Nothing)
+}
+
+/// The numbers of both sides' keys: the events' first, then the windows'.
+pub(super) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<Entities> {
+    let (mut these, mut those) = (Vec::new(), Vec::new());
+    for pair in pairs {
+        let (one, other) = in_one_type(events.column(&pair.of_events)?, windows.column(&pair.of_windows)?)?;
+        these.push(one);
+        those.push(other);
+    }
+    let side = |columns, table: &Table| Side { columns, rows: table.rows() };
+    Entities::number_both(side(&these, events), side(&those, windows), Missing::NoEntity)
+}
+
+fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)> {
+    let places = |of: &DataType| match of {
+        DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places,
+        _ => 0,
+    };
+    let common = match (one.data_type(), other.data_type()) {
+        (these, those) if these == those => return Ok((one.clone(), other.clone())),
+        (these, DataType::Null) => return Ok((one.clone(), new_null_array(these, other.len()))),
+        (DataType::Null, those) => return Ok((new_null_array(those, one.len()), other.clone())),
+        (DataType::Float64, _) | (_, DataType::Float64) => DataType::Float64,
+        (these, those) => DataType::Decimal128(38, places(these).max(places(those))),
+    };
+    Ok((cast(one, &common)?, cast(other, &common)?))
+}
+
+/// Events whose key no window has, although one has it but for case and blanks at the ends.
+pub(super) fn nearly(
+    pairs: &[Pair],
+    events: &Table,
+    windows: &Table,
+    ids: &[u32],
+    strays: impl Iterator<Item = usize>,
+) -> Result<Option<Warning>> {
+    let is_text = |pair: &Pair| {
+        events.column(&pair.of_events).is_ok_and(|column| *column.data_type() == DataType::Utf8View)
+    };
+    // Strays by their keys: the first event, and how many there are.
+    let mut stray: HashMap<u32, (usize, u64)> = HashMap::new();
+    for event in strays {
+        stray.entry(ids[event]).or_insert((event, 0)).1 += 1;
+    }
+    if stray.is_empty() || !pairs.iter().any(is_text) {
+        return Ok(None);
+    }
+    let cells = |table: &Table, columns: &[&str], row: usize| {
+        let cells = columns.iter().map(|name| table.cell_text(name, row));
+        cells.collect::<Result<Vec<String>>>()
+    };
+    let folded =
+        |cells: &[String]| -> Vec<String> { cells.iter().map(|cell| cell.trim().to_lowercase()).collect() };
+    let of_events: Vec<&str> = pairs.iter().map(|pair| pair.of_events.as_str()).collect();
+    let of_windows: Vec<&str> = pairs.iter().map(|pair| pair.of_windows.as_str()).collect();
+    // By what keys are without case and blanks: how many events that are, the least of their keys, and that of the windows'.
+    let mut by_fold: HashMap<Vec<String>, (u64, String, Option<String>)> = HashMap::new();
+    for (event, count) in stray.into_values() {
+        let key = cells(events, &of_events, event)?;
+        let (all, least, _) = by_fold.entry(folded(&key)).or_insert_with(|| (0, key.join(", "), None));
+        *all += count;
+        *least = std::mem::take(least).min(key.join(", "));
+    }
+    let mut seen = HashSet::new();
+    for (row, id) in ids[events.rows()..].iter().enumerate() {
+        if *id == Entities::NONE || !seen.insert(*id) {
+            continue;
+        }
+        let key = cells(windows, &of_windows, row)?;
+        if let Some((_, _, window)) = by_fold.get_mut(&folded(&key)) {
+            let key = key.join(", ");
+            *window = Some(window.take().map_or(key.clone(), |other| other.min(key)));
+        }
+    }
+    let found =
+        || by_fold.values().filter_map(|(rows, stray, window)| Some((*rows, stray, window.as_ref()?)));
+    let example = found().map(|(_, stray, window)| (stray.clone(), window.clone())).min();
+    let events = found().map(|(rows, ..)| rows).sum();
+    Ok(example.map(|(stray, window)| Warning::KeysNearlyMatch { events, stray, window }))
+}

@@ -1,0 +1,209 @@
+//! [`Pairs`]: the rows of an answer, each an event and its window, all at once or in batches.
+//!
+//! How many pairs each stretch of events makes is known beforehand, so that any stretch can be made on its own.
+
+use super::{
+    Keep,
+    search::{Found, Meeting, NO_SUCH_KEY, NOTHING_SOUGHT, OUTSIDE, SEVERAL, STRETCH},
+};
+use crate::{
+    error::{Error, Result},
+    exact::ExactSum,
+    operation::Sink,
+    shape::Named,
+    table::Table,
+};
+use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array, cast::AsArray};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_schema::Field;
+use arrow_select::filter::filter;
+use rayon::prelude::*;
+use std::ops::Range;
+
+/// What an answer of pairs is made of.
+pub(super) struct Pairs<'a> {
+    pub(super) events: &'a Table,
+    /// The windows' columns that are brought along, under their new names.
+    pub(super) windows: &'a Table,
+    pub(super) brought: &'a [Named],
+    pub(super) keep: Keep,
+    pub(super) found: &'a Found,
+    pub(super) meeting: &'a dyn Meeting,
+    pub(super) overlaps: bool,
+    /// Columns of the answer to be summed.
+    pub(super) reconcile: &'a [String],
+}
+
+/// A stretch of events, those of them that have several windows, and the pairs that they make.
+struct Unit {
+    events: Range<usize>,
+    several: Range<usize>,
+    pairs: usize,
+}
+
+impl Pairs<'_> {
+    fn is_in_answer(&self, found: u32) -> bool {
+        self.keep == Keep::EveryEvent || found < SEVERAL
+    }
+
+    /// Stretches that make about as many pairs as a batch has rows. (The windows of one event stay together.)
+    fn units(&self) -> Vec<Unit> {
+        let (found, several) = (&self.found.of_events, &self.found.several);
+        let mut next = 0;
+        let mut units = Vec::new();
+        let simple = |events: Range<usize>| {
+            found[events].iter().filter(|&&found| found != SEVERAL && self.is_in_answer(found)).count()
+        };
+        for start in (0..found.len()).step_by(STRETCH) {
+            let end = (start + STRETCH).min(found.len());
+            let mut unit = Unit { events: start..start, several: next..next, pairs: 0 };
+            while let Some(&(event, count)) = several.get(next).filter(|(event, _)| (*event as usize) < end) {
+                let event = event as usize;
+                unit.pairs += simple(unit.events.end..event) + count as usize;
+                (unit.events.end, unit.several.end, next) = (event + 1, next + 1, next + 1);
+                if unit.pairs >= STRETCH {
+                    units.push(unit);
+                    unit = Unit { events: event + 1..event + 1, several: next..next, pairs: 0 };
+                }
+            }
+            unit.pairs += simple(unit.events.end..end);
+            unit.events.end = end;
+            units.push(unit);
+        }
+        units
+    }
+
+    /// The pairs of a stretch: an event, and a window where there is one.
+    fn pairs_of(&self, unit: &Unit) -> (Vec<u32>, Vec<Option<u32>>) {
+        let (mut events, mut windows) = (Vec::with_capacity(unit.pairs), Vec::with_capacity(unit.pairs));
+        let mut several = Vec::new();
+        for event in unit.events.clone() {
+            match self.found.of_events[event] {
+                SEVERAL => {
+                    self.meeting.windows_of(event as u32, &mut several);
+                    events.extend(several.iter().map(|_| event as u32));
+                    windows.extend(several.drain(..).map(Some));
+                }
+                found if found < SEVERAL => {
+                    events.push(event as u32);
+                    windows.push(Some(found));
+                }
+                _ if self.keep == Keep::EveryEvent => {
+                    events.push(event as u32);
+                    windows.push(None);
+                }
+                _ => {}
+            }
+        }
+        (events, windows)
+    }
+
+    /// The whole answer, with the sums over it.
+    pub(super) fn whole(&self) -> Result<(Table, Vec<ExactSum>)> {
+        if self.found.several.is_empty() {
+            return self.each_once();
+        }
+        let units = self.units();
+        let pairs: usize = units.iter().map(|unit| unit.pairs).sum();
+        if pairs >= u32::MAX as usize {
+            return Err(Error::TooManyRows { rows: pairs });
+        }
+        let made: Vec<_> = units.par_iter().map(|unit| self.pairs_of(unit)).collect();
+        let events: Vec<u32> = made.par_iter().flat_map_iter(|made| made.0.iter().copied()).collect();
+        let windows: Vec<Option<u32>> =
+            made.par_iter().flat_map_iter(|made| made.1.iter().copied()).collect();
+        self.joined(self.events.take(&UInt32Array::from(events.clone()))?, &events, &windows)
+    }
+
+    /// Where no event comes twice, they are a choice of rows in their order.
+    fn each_once(&self) -> Result<(Table, Vec<ExactSum>)> {
+        let found = &self.found.of_events;
+        let of =
+            |is: &dyn Fn(u32) -> bool| BooleanBuffer::collect_bool(found.len(), |event| is(found[event]));
+        let kept = of(&|found| self.is_in_answer(found));
+        let rows =
+            UInt32Array::new(found.clone().into(), Some(NullBuffer::new(of(&|found| found < SEVERAL))));
+        let rows = filter(&rows, &BooleanArray::new(kept.clone(), None))?;
+        let rows: &UInt32Array = rows.as_primitive();
+        // What is missing nowhere needs no mask.
+        let rows =
+            if rows.null_count() == 0 { UInt32Array::new(rows.values().clone(), None) } else { rows.clone() };
+        let overlaps = self.overlaps.then(|| {
+            let events: Vec<u32> = kept.set_indices().map(|event| event as u32).collect();
+            self.meeting.overlaps(&events, &rows.iter().collect::<Vec<_>>())
+        });
+        self.put_together(self.events.filter(&kept)?, &rows, overlaps)
+    }
+
+    fn batch(&self, unit: &Unit) -> Result<(Table, Vec<ExactSum>)> {
+        let (events, windows) = self.pairs_of(unit);
+        self.joined(self.events.take(&UInt32Array::from(events.clone()))?, &events, &windows)
+    }
+
+    fn joined(
+        &self,
+        events: Table,
+        event_rows: &[u32],
+        window_rows: &[Option<u32>],
+    ) -> Result<(Table, Vec<ExactSum>)> {
+        let rows: UInt32Array = match self.keep {
+            Keep::EveryEvent => window_rows.iter().copied().collect(),
+            _ => UInt32Array::from_iter_values(window_rows.iter().flatten().copied()),
+        };
+        let overlaps = self.overlaps.then(|| self.meeting.overlaps(event_rows, window_rows));
+        self.put_together(events, &rows, overlaps)
+    }
+
+    fn put_together(
+        &self,
+        events: Table,
+        window_rows: &UInt32Array,
+        overlaps: Option<[(Field, ArrayRef); 3]>,
+    ) -> Result<(Table, Vec<ExactSum>)> {
+        let brought = self.windows.select(self.brought)?.take(window_rows)?;
+        let columns = events.fields().chain(brought.fields()).chain(overlaps.into_iter().flatten());
+        let table = Table::of_known(columns)?;
+        let all = BooleanBuffer::new_set(table.rows());
+        let sums = self.reconcile.iter().map(|column| ExactSum::of(&table, column, &all));
+        let sums = sums.collect::<Result<_>>()?;
+        Ok((table, sums))
+    }
+
+    /// The answer in batches, with the sums over it; the table has its columns and no rows.
+    pub(super) fn in_batches(&self, sink: &mut Sink<'_>) -> Result<(Table, Vec<ExactSum>)> {
+        let (none, mut sums) = self.batch(&Unit { events: 0..0, several: 0..0, pairs: 0 })?;
+        let units: Vec<Unit> = self.units().into_iter().filter(|unit| unit.pairs > 0).collect();
+        // An answer without rows has its columns all the same.
+        if units.is_empty() {
+            sink(&none).map_err(Error::Sink)?;
+        }
+        // Some batches are made side by side, and handed over in their order.
+        for units in units.chunks(2 * rayon::current_num_threads()) {
+            let batches: Vec<Result<_>> = units.par_iter().map(|unit| self.batch(unit)).collect();
+            for batch in batches {
+                let (table, more) = batch?;
+                sums = sums.into_iter().zip(&more).map(|(sum, more)| sum.plus(more)).collect();
+                sink(&table).map_err(Error::Sink)?;
+            }
+        }
+        Ok((none, sums))
+    }
+}
+
+/// Why events found nothing, as masks.
+pub(super) struct Strays {
+    pub(super) no_such_key: BooleanBuffer,
+    pub(super) outside: BooleanBuffer,
+    pub(super) matched: BooleanBuffer,
+}
+
+impl Strays {
+    pub(super) fn of(found: &[u32]) -> Strays {
+        let mask = |is: fn(u32) -> bool| BooleanBuffer::collect_bool(found.len(), |event| is(found[event]));
+        Strays {
+            no_such_key: mask(|found| found == NO_SUCH_KEY),
+            outside: mask(|found| found == OUTSIDE),
+            matched: mask(|found| !matches!(found, NO_SUCH_KEY | OUTSIDE | NOTHING_SOUGHT)),
+        }
+    }
+}

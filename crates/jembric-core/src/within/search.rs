@@ -1,0 +1,354 @@
+//! [`Search`]: which windows each event falls in, counted before any pair is made.
+
+use super::{
+    Pick, Within,
+    index::{Hits, Index},
+    ticks::{Clock, Stretches, Tick, Unit},
+};
+use crate::{calendar::Periods, rows::WholeRows, table::period_field};
+use arrow_array::{ArrayRef, Int64Array};
+use arrow_buffer::{BooleanBuffer, Buffer};
+use arrow_schema::{DataType, Field};
+use rayon::prelude::*;
+use std::{
+    cmp::Ordering,
+    collections::{BTreeSet, BinaryHeap},
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering::Relaxed},
+    },
+};
+
+/// What was found for an event that is not the row of its one window.
+pub(super) const NOTHING_SOUGHT: u32 = u32::MAX;
+pub(super) const NO_SUCH_KEY: u32 = u32::MAX - 1;
+pub(super) const OUTSIDE: u32 = u32::MAX - 2;
+pub(super) const SEVERAL: u32 = u32::MAX - 3;
+/// Tables of windows must have fewer rows.
+pub(super) const MOST_WINDOWS: usize = SEVERAL as usize;
+
+/// Events that a thread takes at a time.
+pub(super) const STRETCH: usize = 1 << 16;
+/// Events whose windows are fetched together.
+const BLOCK: usize = 64;
+/// An event's windows are marked as used one by one where they are not more than these.
+const FEW: u32 = 64;
+
+/// What each event found.
+pub(super) struct Found {
+    /// The row of its window, or why there is none, or that there are several.
+    pub(super) of_events: Vec<u32>,
+    /// The events that have several windows and keep all of them, in their order, with how many.
+    pub(super) several: Vec<(u32, u32)>,
+    /// Events that fall in several windows, whether all are kept or one is picked, and how many windows that are.
+    pub(super) repeated: (u64, u64),
+    /// Events of which the window was decided by comparing whole rows.
+    pub(super) tied: u64,
+    /// Which windows have an event.
+    pub(super) used: BooleanBuffer,
+}
+
+/// What it takes to say of any pair: a search with its unit of time out of sight.
+pub(super) trait Meeting: Sync {
+    /// Adds the rows of the windows that an event falls in.
+    fn windows_of(&self, event: u32, to: &mut Vec<u32>);
+    /// The start, end and days of the time that events and windows have in common.
+    fn overlaps(&self, events: &[u32], windows: &[Option<u32>]) -> [(Field, ArrayRef); 3];
+}
+
+pub(super) struct Search<'a, T: Tick> {
+    pub(super) within: &'a Within,
+    pub(super) clock: Clock<'a>,
+    pub(super) index: Index<T>,
+    /// The key of each event.
+    pub(super) keys: &'a [u32],
+    pub(super) events: Stretches<T>,
+    pub(super) windows: Stretches<T>,
+    /// The dates of windows from which distances are measured, and which of them there are.
+    pub(super) near: Option<(Vec<T>, BooleanBuffer)>,
+    pub(super) order: WholeRows,
+}
+
+/// A bit for each window, which all threads set.
+struct Marks(Vec<AtomicU64>);
+
+impl Marks {
+    fn new(rows: usize) -> Marks {
+        Marks((0..rows.div_ceil(64)).map(|_| AtomicU64::new(0)).collect())
+    }
+
+    #[inline]
+    fn set(&self, row: u32) {
+        let (word, bit) = (&self.0[row as usize / 64], 1 << (row % 64));
+        // Others read this word too: it is not written to where that changes nothing.
+        if word.load(Relaxed) & bit == 0 {
+            word.fetch_or(bit, Relaxed);
+        }
+    }
+
+    fn mask(self, rows: usize) -> BooleanBuffer {
+        let words: Vec<u64> = self.0.into_iter().map(AtomicU64::into_inner).collect();
+        BooleanBuffer::new(Buffer::from_vec(words), 0, rows)
+    }
+}
+
+/// What a stretch of events found.
+#[derive(Default)]
+struct Part {
+    several: Vec<(u32, u32)>,
+    /// Events with more windows than were marked one by one.
+    wide: Vec<u32>,
+    undecided: Vec<u32>,
+    repeated: (u64, u64),
+    tied: u64,
+}
+
+impl<T: Tick> Search<'_, T> {
+    pub(super) fn found(&self, no_key: u32, windows: usize) -> Found {
+        let mut of_events = vec![NOTHING_SOUGHT; self.keys.len()];
+        let used = Marks::new(windows);
+        let parts: Vec<Part> = of_events
+            .par_chunks_mut(STRETCH)
+            .enumerate()
+            .map(|(n, found)| {
+                let mut part = Part::default();
+                for (block, found) in found.chunks_mut(BLOCK).enumerate() {
+                    self.of_block(n * STRETCH + block * BLOCK, found, no_key, &used, &mut part);
+                }
+                part
+            })
+            .collect();
+
+        let mut found = Found {
+            of_events,
+            several: Vec::new(),
+            repeated: (0, 0),
+            tied: 0,
+            used: BooleanBuffer::new_unset(0),
+        };
+        let (mut wide, mut undecided) = (Vec::new(), Vec::new());
+        for part in parts {
+            found.several.extend(part.several);
+            found.repeated.0 += part.repeated.0;
+            found.repeated.1 += part.repeated.1;
+            found.tied += part.tied;
+            wide.extend(part.wide);
+            undecided.extend(part.undecided);
+        }
+        self.mark_wide(wide, &used);
+        for (event, place, tied) in self.nearest(undecided) {
+            let row = self.index.at(place).row;
+            found.of_events[event as usize] = row;
+            found.tied += u64::from(tied);
+            used.set(row);
+        }
+        found.used = used.mask(windows);
+        found
+    }
+
+    /// What each of a few events finds. The places of all their windows are looked up first, then the windows, so that what is
+    /// not in the cache is fetched for many of them at once.
+    fn of_block(&self, start: usize, found: &mut [u32], no_key: u32, used: &Marks, part: &mut Part) {
+        let (mut places, mut begun) = ([(0, 0); BLOCK], [0; BLOCK]);
+        let keys = &self.keys[start..start + found.len()];
+        for (places, &key) in places.iter_mut().zip(keys) {
+            if key != no_key {
+                *places = self.index.places(key as usize);
+            }
+        }
+        for (n, (begun, &places)) in begun.iter_mut().zip(&places).enumerate().take(keys.len()) {
+            *begun = self.index.begun(places, self.events.of(start + n).1);
+        }
+        for (n, found) in found.iter_mut().enumerate() {
+            let event = start + n;
+            if keys[n] != no_key && self.events.usable.value(event) {
+                let first = self.events.of(event).0;
+                let hits = self.index.among(keys[n] as usize, places[n], begun[n], first);
+                *found = match hits.count {
+                    0 if places[n].0 == places[n].1 => NO_SUCH_KEY,
+                    0 => OUTSIDE,
+                    _ => self.of_event(event, hits, used, part),
+                };
+            }
+        }
+    }
+
+    #[inline]
+    fn of_event(&self, event: usize, hits: Hits, used: &Marks, part: &mut Part) -> u32 {
+        let first = self.events.of(event).0;
+        let mark = |place: usize| {
+            let row = self.index.at(place).row;
+            used.set(row);
+            row
+        };
+        if hits.count == 1 {
+            return self.index.each(hits, first).next().map_or(OUTSIDE, mark);
+        }
+        part.repeated.0 += 1;
+        part.repeated.1 += u64::from(hits.count);
+        let picked = match self.within.pick {
+            Pick::All => {
+                part.several.push((event as u32, hits.count));
+                if hits.count <= FEW {
+                    self.index.each(hits, first).for_each(|place| {
+                        mark(place);
+                    });
+                } else {
+                    part.wide.push(event as u32);
+                }
+                return SEVERAL;
+            }
+            Pick::Nearest => {
+                part.undecided.push(event as u32);
+                return SEVERAL;
+            }
+            Pick::First => {
+                let mut places = self.index.each(hits, first);
+                places.next().map(|place| (place, places.next()))
+            }
+            Pick::Last => {
+                let before = |place| self.index.last(hits, first, place);
+                before(self.index.end_of(hits)).map(|place| (place, before(place)))
+            }
+        };
+        let Some((place, next)) = picked else { return OUTSIDE };
+        part.tied +=
+            u64::from(next.is_some_and(|next| self.index.at(next).first == self.index.at(place).first));
+        mark(place)
+    }
+
+    /// Marks the windows of events that have many: not pair by pair, but each window once, by whether any of its key's events
+    /// meets it.
+    fn mark_wide(&self, mut events: Vec<u32>, used: &Marks) {
+        let time = |event: u32| self.events.of(event as usize);
+        events.par_sort_unstable_by_key(|&event| (self.keys[event as usize], time(event)));
+        let of_keys: Vec<&[u32]> =
+            events.chunk_by(|&one, &other| self.keys[one as usize] == self.keys[other as usize]).collect();
+        of_keys.into_par_iter().for_each(|events| {
+            // The greatest end of all events that begin by then.
+            let ends = events.iter().scan(T::MIN, |most, &event| {
+                *most = time(event).1.max(*most);
+                Some(*most)
+            });
+            let ends: Vec<T> = ends.collect();
+            for window in self.index.windows(self.keys[events[0] as usize] as usize) {
+                let begun = events.partition_point(|&event| time(event).0 <= window.last);
+                if begun > 0 && ends[begun - 1] >= window.first {
+                    used.set(window.row);
+                }
+            }
+        });
+    }
+
+    /// The nearest of several windows for each event, and whether whole rows had to decide.
+    ///
+    /// A key's events are gone through in time, beside the set of windows that have begun and not ended, in order of the dates
+    /// from which distances are measured: n log n, however many windows there are at once.
+    fn nearest(&self, mut events: Vec<u32>) -> Vec<(u32, usize, bool)> {
+        let Some((near, there)) = &self.near else { return Vec::new() };
+        let key = |event: u32| self.keys[event as usize];
+        let time = |event: u32| self.events.of(event as usize).0;
+        events.par_sort_unstable_by_key(|&event| (key(event), time(event)));
+        let of_keys: Vec<&[u32]> = events.chunk_by(|&one, &other| key(one) == key(other)).collect();
+        let of_key = |events: &&[u32]| {
+            let windows = self.index.windows(key(events[0]) as usize);
+            let base = self.index.place_of_first(key(events[0]) as usize);
+            // What stands for whole rows: their rank.
+            let mut by_rows: Vec<u32> = (0..windows.len() as u32).collect();
+            by_rows.sort_unstable_by(|&one, &other| {
+                self.order.compare(windows[one as usize].row, windows[other as usize].row)
+            });
+            let mut ranks = vec![0_u32; windows.len()];
+            by_rows.iter().zip(0..).for_each(|(&place, rank)| ranks[place as usize] = rank);
+            let entry = |place: usize| {
+                let row = windows[place].row as usize;
+                let date = there.value(row).then(|| near[row]);
+                (date, ranks[place])
+            };
+            let (mut active, mut ends) = (BTreeSet::new(), BinaryHeap::new());
+            let mut begun = 0;
+            let mut answers = Vec::with_capacity(events.len());
+            for &event in *events {
+                let now = time(event);
+                while begun < windows.len() && windows[begun].first <= now {
+                    active.insert(entry(begun));
+                    ends.push((std::cmp::Reverse(windows[begun].last), begun));
+                    begun += 1;
+                }
+                while let Some(&(std::cmp::Reverse(last), place)) = ends.peek() {
+                    if last >= now {
+                        break;
+                    }
+                    active.remove(&entry(place));
+                    ends.pop();
+                }
+                let least_of = |date: Option<T>| {
+                    let mut of_date = active.range((date, 0)..=(date, u32::MAX));
+                    (of_date.next().copied(), of_date.next().is_some())
+                };
+                let before = active.range(..=(Some(now), u32::MAX)).next_back().and_then(|entry| entry.0);
+                let after = active.range((Some(now), 0)..).next().and_then(|entry| entry.0);
+                let distance = |date: T| (date.into() as i128 - now.into() as i128).abs();
+                let (one, other) = match (before, after) {
+                    (Some(before), Some(after)) if before != after => {
+                        match distance(before).cmp(&distance(after)) {
+                            Ordering::Less => (Some(before), None),
+                            Ordering::Greater => (Some(after), None),
+                            Ordering::Equal => (Some(before), Some(after)),
+                        }
+                    }
+                    (before, after) => (before.or(after), None),
+                };
+                // Without any date the least row decides.
+                let (mut least, mut tied) = least_of(one);
+                if let Some(other) = other {
+                    let (also, _) = least_of(Some(other));
+                    tied = true;
+                    if also.map(|entry| entry.1) < least.map(|entry| entry.1) {
+                        least = also;
+                    }
+                }
+                if let Some((_, rank)) = least {
+                    answers.push((event, base + by_rows[rank as usize] as usize, tied));
+                }
+            }
+            answers
+        };
+        of_keys.par_iter().flat_map_iter(of_key).collect()
+    }
+}
+
+impl<T: Tick> Meeting for Search<'_, T> {
+    fn windows_of(&self, event: u32, to: &mut Vec<u32>) {
+        let time = self.events.of(event as usize);
+        let hits = self.index.meeting(self.keys[event as usize] as usize, time);
+        to.extend(self.index.each(hits, time.0).map(|place| self.index.at(place).row));
+    }
+
+    fn overlaps(&self, events: &[u32], windows: &[Option<u32>]) -> [(Field, ArrayRef); 3] {
+        let both = || {
+            events.iter().zip(windows).map(|(&event, window)| {
+                let (event, window) = (self.events.of(event as usize), self.windows.of((*window)? as usize));
+                Some((event.0.max(window.0), event.1.min(window.1)))
+            })
+        };
+        let free = i64::from(self.within.end_day == super::EndDay::Free);
+        // What has no end on either side has none in common either.
+        let starts = both().map(|both| both.map(|(first, _)| first).filter(|&first| first > T::MIN));
+        let ends = both().map(|both| both.map(|(_, last)| last).filter(|&last| last < T::MAX));
+        let days = both().map(|both| {
+            let (first, last) = both.filter(|&(first, last)| first > T::MIN && last < T::MAX)?;
+            Some(self.clock.days(first.into(), last.into()))
+        });
+        let named = |name: &str, array: ArrayRef| match self.clock.unit {
+            Unit::Days => (period_field(name, Periods::DAYS), array),
+            _ => (Field::new(name, array.data_type().clone(), true), array),
+        };
+        let days: ArrayRef = Arc::new(days.collect::<Int64Array>());
+        [
+            named("overlap_start", self.clock.column(starts.map(|first| first.map(Into::into)))),
+            named("overlap_end", self.clock.column(ends.map(|last| last.map(|last| last.into() + free)))),
+            (Field::new("overlap_days", DataType::Int64, true), days),
+        ]
+    }
+}

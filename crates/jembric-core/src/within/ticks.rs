@@ -1,0 +1,390 @@
+//! The first and last tick of each event and each window, in the unit in which both can be compared: days, or microseconds.
+//!
+//! All that is said of bounds is settled here: spans, missing bounds, dates that mean there is no end, end days that do not
+//! count, periods and whole days beside moments. What is left is two numbers a row, both inside.
+
+use super::{
+    Within,
+    window::{Bound, Window},
+};
+use crate::{
+    calendar::{Day, MICROS_PER_DAY, Periods, Span, Zone},
+    columnwise,
+    dates::Dates,
+    error::{Error, Result},
+    intervals::{EndDay, OpenEnds, Reasons},
+    ledger::Reason,
+    operation::Context,
+    table::Table,
+};
+use arrow_array::{ArrayRef, Date32Array, TimestampMicrosecondArray};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use std::{borrow::Cow, fmt::Debug, hash::Hash, sync::Arc};
+
+/// A number in time.
+pub(super) trait Tick: Copy + Ord + Default + Send + Sync + Debug + Hash + Into<i64> {
+    const MIN: Self;
+    const MAX: Self;
+    /// The number, which is one of this unit.
+    fn of(number: i64) -> Self;
+}
+
+impl Tick for i32 {
+    const MIN: i32 = i32::MIN;
+    const MAX: i32 = i32::MAX;
+    fn of(number: i64) -> i32 {
+        number as i32
+    }
+}
+
+impl Tick for i64 {
+    const MIN: i64 = i64::MIN;
+    const MAX: i64 = i64::MAX;
+    fn of(number: i64) -> i64 {
+        number
+    }
+}
+
+/// The stretch of each row, and which rows have one.
+pub(super) struct Stretches<T> {
+    pub(super) first: Vec<T>,
+    /// None where each row is a point in time.
+    pub(super) last: Option<Vec<T>>,
+    pub(super) usable: BooleanBuffer,
+    pub(super) dropped: Reasons,
+    pub(super) set_aside: Reasons,
+    /// Whether open ends were closed on the as-of date.
+    pub(super) closed: bool,
+}
+
+impl<T: Tick> Stretches<T> {
+    #[inline]
+    pub(super) fn of(&self, row: usize) -> (T, T) {
+        let first = self.first[row];
+        (first, self.last.as_ref().map_or(first, |last| last[row]))
+    }
+}
+
+/// How dates become ticks.
+#[derive(Clone, Copy)]
+pub(super) struct Clock<'a> {
+    pub(super) unit: Unit,
+    pub(super) zone: &'a Zone,
+    /// The periods of the events, where they are points in time: windows begin and end with whole ones.
+    widened_to: Periods,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Unit {
+    Days,
+    /// Microseconds, of points in time.
+    Instants,
+    /// Microseconds, of what clocks show.
+    Readings,
+}
+
+/// The columns that bound events and windows, as dates.
+pub(super) struct Columns {
+    events: Sides,
+    windows: Sides,
+    point: bool,
+}
+
+struct Sides {
+    from: Option<(Bound, Dates)>,
+    to: Option<(Bound, Dates)>,
+}
+
+impl Sides {
+    fn of(window: &Window, table: &Table) -> Result<Sides> {
+        let dates = |bound: &Option<Bound>| {
+            let dated = |bound: &Bound| Ok::<_, Error>((bound.clone(), table.dates(&bound.column)?));
+            bound.as_ref().map(dated).transpose()
+        };
+        Ok(Sides { from: dates(&window.from)?, to: dates(&window.to)? })
+    }
+
+    fn dates(&self) -> impl Iterator<Item = &Dates> {
+        self.from.iter().chain(&self.to).map(|(_, dates)| dates)
+    }
+}
+
+impl Columns {
+    pub(super) fn of(within: &Within, events: &Table, windows: &Table) -> Result<Columns> {
+        Ok(Columns {
+            events: Sides::of(&within.time_of_events(), events)?,
+            windows: Sides::of(&within.window, windows)?,
+            point: within.interval.is_none(),
+        })
+    }
+
+    /// Moments are compared as moments where that can matter: points in windows with a moment for a bound, and intervals that
+    /// all have moments for bounds. All else is told by days.
+    pub(super) fn clock<'z>(&self, zone: &'z Zone) -> Clock<'z> {
+        let is_moment = |dates: &Dates| matches!(dates, Dates::Moments(_));
+        let all = || self.events.dates().chain(self.windows.dates());
+        let by_moments = match self.point {
+            true => self.events.dates().all(is_moment) && self.windows.dates().any(is_moment),
+            false => {
+                all().all(|dates| is_moment(dates) || matches!(dates, Dates::Missing(_)))
+                    && all().any(is_moment)
+            }
+        };
+        let unit = match by_moments {
+            false => Unit::Days,
+            true if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) => Unit::Instants,
+            true => Unit::Readings,
+        };
+        let periods = self.events.dates().next().map_or(Periods::DAYS, Dates::periods);
+        Clock { unit, zone, widened_to: if self.point { periods } else { Periods::DAYS } }
+    }
+
+    pub(super) fn cut_instants(&self) -> bool {
+        self.events.dates().chain(self.windows.dates()).any(Dates::are_instants)
+    }
+
+    /// The ticks of the events.
+    pub(super) fn events<T: Tick>(
+        &self,
+        within: &Within,
+        clock: Clock<'_>,
+        table: &Table,
+        context: &Context,
+    ) -> Result<Stretches<T>> {
+        if !self.point {
+            return self.events.stretches(within, clock, table, context, Reason::NoStart);
+        }
+        let Some((_, dates)) = &self.events.from else {
+            return Err(Error::Setting {
+                setting: "date",
+                value: "not given".to_owned(),
+                expected: "a column",
+            });
+        };
+        let all = || BooleanBuffer::new_set(table.rows());
+        let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
+        Ok(Stretches {
+            first: clock.ticks(dates, Span::default(), Edge::Start),
+            last: None,
+            set_aside: vec![(Reason::NoDate, !&dated)],
+            usable: dated,
+            dropped: Vec::new(),
+            closed: false,
+        })
+    }
+
+    /// The ticks of the windows.
+    pub(super) fn windows<T: Tick>(
+        &self,
+        within: &Within,
+        clock: Clock<'_>,
+        table: &Table,
+        context: &Context,
+    ) -> Result<Stretches<T>> {
+        self.windows.stretches(within, clock, table, context, Reason::Open)
+    }
+}
+
+impl Sides {
+    /// The ticks from one bound to the other. A start that is missing makes a window open, and an interval useless.
+    fn stretches<T: Tick>(
+        &self,
+        within: &Within,
+        clock: Clock<'_>,
+        table: &Table,
+        context: &Context,
+        without_start: Reason,
+    ) -> Result<Stretches<T>> {
+        let rows = table.rows();
+        let free = within.end_day == EndDay::Free;
+        let missing = |side: &Option<(Bound, Dates)>| {
+            let nulls = side.as_ref().and_then(|(_, dates)| dates.nulls());
+            nulls.map_or_else(|| BooleanBuffer::new_unset(rows), |nulls| !nulls.inner())
+        };
+        let no_start = missing(&self.from);
+        let mut no_end = missing(&self.to);
+        if let (Some((_, dates)), false) = (&self.to, within.never_ends.is_empty()) {
+            let days = dates.day_numbers(clock.zone);
+            let never = |row| within.never_ends.iter().any(|never| never.number() == days[row]);
+            no_end = &no_end | &BooleanBuffer::collect_bool(rows, never);
+        }
+        let open = if without_start == Reason::Open { &no_start | &no_end } else { no_end.clone() };
+        if within.open_ends == OpenEnds::Refuse && open.count_set_bits() > 0 {
+            return Err(self.refused(&open, table));
+        }
+        let closed_by = context.as_of.filter(|_| within.open_ends == OpenEnds::AsOf);
+        let close = closed_by.map_or(T::MAX, |day| clock.end_of(day));
+
+        let mut first = match &self.from {
+            Some((bound, dates)) => clock.ticks(dates, bound.span, Edge::Start),
+            None => vec![T::MIN; rows],
+        };
+        no_start.set_indices().for_each(|row| first[row] = T::MIN);
+        let ends = |edge| match &self.to {
+            Some((bound, dates)) => clock.ticks::<T>(dates, bound.span, edge),
+            None => vec![T::MAX; rows],
+        };
+        let mut last = ends(Edge::End);
+        no_end.set_indices().for_each(|row| last[row] = close);
+        let backwards = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
+        if free {
+            let free = ends(Edge::FreeEnd);
+            (0..rows).filter(|&row| !no_end.value(row)).for_each(|row| last[row] = free[row]);
+        }
+        let empty = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
+
+        let useless = if without_start == Reason::Open { BooleanBuffer::new_unset(rows) } else { no_start };
+        let drop_open = within.open_ends == OpenEnds::Drop;
+        let dropped_open = if drop_open { &open & &!&useless } else { BooleanBuffer::new_unset(rows) };
+        let left = !&(&useless | &dropped_open);
+        let after = &(&backwards & &no_end) & &left;
+        let reversed = &(&backwards & &!&no_end) & &left;
+        let no_day = &(&empty & &!&backwards) & &left;
+        Ok(Stretches {
+            usable: &left & &!&(&backwards | &empty),
+            closed: closed_by.is_some() && no_end.count_set_bits() > 0,
+            first,
+            last: Some(last),
+            dropped: vec![
+                (Reason::Open, dropped_open),
+                (Reason::AfterAsOf, after),
+                (Reason::NoActiveDay, no_day),
+            ],
+            set_aside: vec![(Reason::NoStart, useless), (Reason::EndBeforeStart, reversed)],
+        })
+    }
+
+    fn refused(&self, open: &BooleanBuffer, table: &Table) -> Error {
+        let names: Vec<&str> =
+            self.from.iter().chain(&self.to).map(|(bound, _)| bound.column.as_str()).collect();
+        Error::OpenRefused {
+            end: names.join("` or `"),
+            rows: open.count_set_bits() as u64,
+            first: open.set_indices().take(3).map(|row| table.place(row)).collect(),
+        }
+    }
+}
+
+/// Which tick of a date is meant.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Edge {
+    Start,
+    End,
+    /// The last before an end that does not count.
+    FreeEnd,
+}
+
+impl Clock<'_> {
+    /// The ticks of a column; what they are where it has no date means nothing.
+    fn ticks<T: Tick>(self, dates: &Dates, span: Span, edge: Edge) -> Vec<T> {
+        match (self.unit, dates) {
+            (Unit::Days, _) => {
+                let days = dates.day_numbers(self.zone);
+                if self.is_plain(dates, span, edge) {
+                    return columnwise::map(&days, |day| T::of(day.into()));
+                }
+                columnwise::map(&days, |day| T::of(self.day(day, dates.periods(), span, edge).into()))
+            }
+            (_, Dates::Moments(moments)) => {
+                let readings: Cow<'_, [i64]> = match (self.unit, dates.are_instants()) {
+                    (Unit::Readings, true) => Cow::Owned(self.zone.readings(moments.values()).collect()),
+                    _ => Cow::Borrowed(moments.values()),
+                };
+                let before = i64::from(edge == Edge::FreeEnd);
+                columnwise::map(&readings, |micros| T::of(self.moved(micros, span) - before))
+            }
+            // The whole days of dates.
+            _ => columnwise::map(&dates.day_numbers(self.zone), |day| {
+                let day = self.day(day, dates.periods(), span, edge);
+                T::of(if edge == Edge::Start { self.midnight(day) } else { self.midnight(day + 1) - 1 })
+            }),
+        }
+    }
+
+    fn is_plain(self, dates: &Dates, span: Span, edge: Edge) -> bool {
+        let days = dates.periods() == Periods::DAYS && self.widened_to == Periods::DAYS;
+        days && span == Span::default() && edge != Edge::FreeEnd
+    }
+
+    /// The day that is meant of a period, a span later.
+    fn day(self, number: i32, periods: Periods, span: Span, edge: Edge) -> i32 {
+        let of_whole_periods = span.fits(periods.grain());
+        let moved = |day: Day| clamped_after(day, span);
+        let period = periods.of(Day::clamped(number));
+        let (first, last) = if of_whole_periods {
+            let period = periods.of(moved(period.first()));
+            (period.first(), period.last())
+        } else {
+            (moved(period.first()), moved(period.last()))
+        };
+        let widened = |number: i32| self.widened_to.of(Day::clamped(number));
+        match edge {
+            Edge::Start => widened(first.number()).first().number(),
+            Edge::End => widened(last.number()).last().number(),
+            // A free end leaves no day of its period.
+            Edge::FreeEnd if self.widened_to == Periods::DAYS => first.number() - 1,
+            Edge::FreeEnd => widened(first.number() - 1).last().number(),
+        }
+    }
+
+    /// A moment a span later, by what the clocks show.
+    fn moved(self, micros: i64, span: Span) -> i64 {
+        if span == Span::default() {
+            return micros;
+        }
+        let reading = if self.unit == Unit::Instants { self.zone.reading(micros) } else { micros };
+        let day = Day::clamped(reading.div_euclid(MICROS_PER_DAY) as i32);
+        let day = i64::from(clamped_after(day, span).number());
+        let moved = day * MICROS_PER_DAY + reading.rem_euclid(MICROS_PER_DAY);
+        if self.unit == Unit::Instants { self.zone.instant(moved) } else { moved }
+    }
+
+    /// The first microsecond of a day.
+    fn midnight(self, day: i32) -> i64 {
+        match (self.unit, Day::from_number(day)) {
+            (Unit::Instants, Some(day)) => self.zone.day_start(day),
+            _ => i64::from(day) * MICROS_PER_DAY,
+        }
+    }
+
+    /// The last tick of a day.
+    fn end_of<T: Tick>(self, day: Day) -> T {
+        T::of(match self.unit {
+            Unit::Days => self.widened_to.of(day).last().number().into(),
+            _ => self.midnight(day.number() + 1) - 1,
+        })
+    }
+
+    /// The ticks of dates from which a distance is measured.
+    pub(super) fn points<T: Tick>(self, dates: &Dates) -> Vec<T> {
+        self.ticks(dates, Span::default(), Edge::Start)
+    }
+
+    /// The days from one tick to another, both counted.
+    pub(super) fn days(self, first: i64, last: i64) -> i64 {
+        let day = |tick: i64| match self.unit {
+            Unit::Days => tick,
+            Unit::Instants => self.zone.reading(tick).div_euclid(MICROS_PER_DAY),
+            Unit::Readings => tick.div_euclid(MICROS_PER_DAY),
+        };
+        day(last) - day(first) + 1
+    }
+
+    /// Ticks as a column; what lies beyond the calendar is its last tick.
+    pub(super) fn column(self, ticks: impl Iterator<Item = Option<i64>>) -> ArrayRef {
+        let last_day = i64::from(Day::MAX.number());
+        let last = if self.unit == Unit::Days { last_day } else { (last_day + 1) * MICROS_PER_DAY - 1 };
+        let ticks = ticks.map(|tick| tick.map(|tick| tick.min(last)));
+        match self.unit {
+            Unit::Days => Arc::new(ticks.map(|tick| tick.map(|tick| tick as i32)).collect::<Date32Array>()),
+            Unit::Instants => Arc::new(ticks.collect::<TimestampMicrosecondArray>().with_timezone("UTC")),
+            Unit::Readings => Arc::new(ticks.collect::<TimestampMicrosecondArray>()),
+        }
+    }
+}
+
+/// A span after a day, or the last day that the calendar has on that side.
+fn clamped_after(day: Day, span: Span) -> Day {
+    let beyond = if span.month_count() < 0 || span.day_count() < 0 { Day::MIN } else { Day::MAX };
+    if span == Span::default() { day } else { span.after(day).unwrap_or(beyond) }
+}

@@ -1,0 +1,25 @@
+//! A calendar that covers exactly what the data covers, with the harbour's holidays and its fiscal year.
+//!
+//! `cargo run -p jembric --example almanac`
+
+use jembric::{Almanac, Columns, Context, io};
+
+fn demo(file: &str) -> String {
+    format!("{}/../../demo/{file}", env!("CARGO_MANIFEST_DIR"))
+}
+
+fn main() -> Result<(), Box<dyn std::error::Error>> {
+    let almanac = Almanac::new()
+        .covering(&io::read(demo("stays.csv"))?, ["arrived", "left"])?
+        .covering(&io::read(demo("lifts.csv"))?, ["lifted_on as lifts"])?
+        .holidays(io::holidays(demo("holidays.csv"))?)
+        .year_start("April");
+    let outcome = almanac.make_with(&Context::new().as_of("2024-01-10".parse()?))?;
+    println!("{}\n", outcome.ledger);
+
+    let shown =
+        ["date", "weekday", "year_quarter", "fiscal_year", "is_workday", "records_lifts", "days_from_as_of"];
+    let table = Columns::new(shown).apply(&outcome.table)?.table;
+    io::Writing::new().format(io::Format::Markdown).write(&table.head(8), &mut std::io::stdout())?;
+    Ok(())
+}
