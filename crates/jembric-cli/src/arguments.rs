@@ -4,8 +4,8 @@
 use crate::demo::Files;
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
-    Active, Add, Almanac, Columns, Earliest, Elapsed, Filter, Latest, Recent, Running, Setting, Sort, Spells,
-    Stack, Takes, Within,
+    Active, Add, Almanac, Columns, Earliest, Elapsed, Error, Filled, Filter, Latest, Recent, Running,
+    Setting, Sort, Spells, Stack, Takes, Totals, Within,
 };
 use serde_json::Value;
 use std::path::PathBuf;
@@ -44,7 +44,7 @@ macro_rules! described {
 }
 
 /// The operations, in the order of the help.
-pub(crate) const OPERATIONS: [Described; 14] = [
+pub(crate) const OPERATIONS: [Described; 16] = [
     described!(Latest, OneFile, "jembric latest inspections.csv --per vessel --date inspected_on"),
     described!(Earliest, OneFile, "jembric earliest inspections.csv --per vessel --date inspected_on"),
     described!(Active, OneFile, "jembric active stays.csv --start arrived --end left --grain month --count"),
@@ -59,6 +59,16 @@ pub(crate) const OPERATIONS: [Described; 14] = [
         Running,
         OneFile,
         "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing -"
+    ),
+    described!(
+        Filled,
+        OneFile,
+        "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing -"
+    ),
+    described!(
+        Totals,
+        OneFile,
+        "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins"
     ),
     described!(Recent, OneFile, "jembric recent lifts.csv --date lifted_on --last '7 days'"),
     described!(
@@ -249,7 +259,7 @@ impl Described {
         AccountArguments::augment_args(command).about(self.answers)
     }
 
-    /// What was typed, as the settings that the operation is read from. Files of holidays are read here.
+    /// What was typed, as the settings that the operation is read from. Files of holidays and entities are read here.
     pub(crate) fn settings(
         &self,
         typed: &clap::ArgMatches,
@@ -276,12 +286,31 @@ impl Described {
                     let days = typed.get_one::<String>(name).map(|file| files.holidays(file)).transpose()?;
                     days.map(|days| days.iter().map(|day| Value::from(day.to_string())).collect())
                 }
+                Takes::Entities => {
+                    let named = typed.get_one::<String>(name);
+                    let list = named.map(|text| {
+                        let (file, columns) = file_and_columns(name, text)?;
+                        Ok::<_, Error>(serde_json::json!(files.entities(&file, &columns)?))
+                    });
+                    list.transpose()?
+                }
                 _ => typed.get_one::<String>(name).map(|text| text.clone().into()),
             };
             settings.extend(value.map(|value| (name.to_owned(), value)));
         }
         Ok(settings)
     }
+}
+
+/// A file and its columns, of `FILE:COL,…`.
+pub(crate) fn file_and_columns(setting: &'static str, text: &str) -> jembric::Result<(String, Vec<String>)> {
+    let parts = text.rsplit_once(':').filter(|(file, columns)| !file.is_empty() && !columns.is_empty());
+    let (file, columns) = parts.ok_or_else(|| Error::Setting {
+        setting,
+        value: format!("`{text}`"),
+        expected: "a file and its columns, such as `stays.csv:arrived,left`".to_owned(),
+    })?;
+    Ok((file.to_owned(), columns.split(',').map(|column| column.trim().to_owned()).collect()))
 }
 
 /// A command's help: what it answers, an example, and then the rest.
@@ -319,6 +348,7 @@ fn option(setting: &Setting, argument: Arg) -> Arg {
             .allow_hyphen_values(true)
             .value_parser(value_parser!(i64)),
         Takes::Days => argument.value_name("FILE"),
+        Takes::Entities => argument.value_name("FILE:COL,…"),
         _ => argument.value_name("NAME"),
     }
 }

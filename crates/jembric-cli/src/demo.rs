@@ -7,9 +7,9 @@ use crate::{
     screen::{BOLD, Kept, Screen},
 };
 use jembric::{
-    Error, Result, Shape, Table,
+    EntityList, Error, Result, Shape, Table,
     calendar::Day,
-    io::{Destination, Reading, holidays_of, holidays_reading},
+    io::{Destination, Reading, entities_of, entities_reading, holidays_of, holidays_reading},
 };
 use std::{fs, io, path::Path};
 
@@ -33,7 +33,7 @@ const TABLES: [(&str, &str); 11] = tables![
 
 /// The questions that the demonstration asks, each with the command that answers it, or several, each of which reads the
 /// answer of the one before it.
-const QUESTIONS: [(&str, &str); 31] = [
+const QUESTIONS: [(&str, &str); 36] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
         "What does each vessel's latest inspection say?",
@@ -143,6 +143,26 @@ const QUESTIONS: [(&str, &str); 31] = [
          --rows 4",
     ),
     (
+        "On which days did a gauge tell nothing, and what was its last mark then?",
+        "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing - | jembric filter - was_added --rows 4",
+    ),
+    (
+        "How many ships arrived and left in each quarter, side by side?",
+        "jembric totals stays.csv --date arrived,left --grain quarter --count",
+    ),
+    (
+        "What dues were issued, by weekday, with the classes across?",
+        "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins",
+    ),
+    (
+        "How many tons came in each month, and what is that of its year?",
+        "jembric totals stays.csv --date arrived --grain month --sum tons --beside year --rows 4",
+    ),
+    (
+        "How often was each vessel inspected in each quarter, also if it was not?",
+        "jembric totals inspections.csv --date inspected_on --grain quarter --per vessel --count --dense --entities vessels.csv:vessel --rows 4",
+    ),
+    (
         "What was lifted in the last nine months?",
         "jembric recent lifts.csv --date lifted_on --last '9 months' --rows 3",
     ),
@@ -195,6 +215,11 @@ impl Files<'_> {
     /// The days of a file of holidays.
     pub(crate) fn holidays(self, file: &str) -> Result<Vec<Day>> {
         holidays_of(&self.read(&holidays_reading(), file)?)
+    }
+
+    /// The entities in columns of a file.
+    pub(crate) fn entities(self, file: &str, columns: &[String]) -> Result<EntityList> {
+        entities_of(&self.read(&entities_reading(columns), file)?, columns)
     }
 
     /// What the header tells, where it can be read without reading what follows.

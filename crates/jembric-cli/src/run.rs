@@ -4,7 +4,7 @@ use crate::{
     Failure,
     arguments::{
         AccountArguments, AnswerArguments, Described, LedgerForm, OPERATIONS, ReadArguments, Reads,
-        command as command_line,
+        command as command_line, file_and_columns,
     },
     demo::{self, Files},
     progress::Progress,
@@ -14,8 +14,8 @@ use crate::{
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, Error, Filter, Latest, Look,
-    Operation, Outcome, Recent, Running, Shape, Sink, Sort, Spells, Stack, Table, Type, Within,
+    Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, Error, Filled, Filter, Latest,
+    Look, Operation, Outcome, Recent, Running, Shape, Sink, Sort, Spells, Stack, Table, Totals, Type, Within,
     io::{Batches, Destination, Reading, Writing},
 };
 use serde::de::DeserializeOwned;
@@ -97,7 +97,9 @@ impl Question {
             Reads::SeveralFiles => (Question::Stack(of_settings(settings)?), named()),
             Reads::Covering => {
                 let covering = typed.get_many::<String>("covering").into_iter().flatten();
-                let covering = covering.map(|text| covered(text)).collect::<jembric::Result<Vec<_>>>()?;
+                let covering = covering
+                    .map(|text| file_and_columns("covering", text))
+                    .collect::<jembric::Result<Vec<_>>>()?;
                 let (files, columns) = covering.into_iter().unzip();
                 (Question::Almanac(Box::new(of_settings(settings)?), columns), files)
             }
@@ -159,17 +161,6 @@ impl Question {
         sink(&outcome.table).map_err(CoreError::Sink)?;
         Ok(outcome)
     }
-}
-
-/// A file and its columns, of `FILE:COL,…`.
-fn covered(text: &str) -> jembric::Result<(String, Vec<String>)> {
-    let parts = text.rsplit_once(':').filter(|(file, columns)| !file.is_empty() && !columns.is_empty());
-    let (file, columns) = parts.ok_or_else(|| Error::Setting {
-        setting: "covering",
-        value: format!("`{text}`"),
-        expected: "a file and its columns, such as `stays.csv:arrived,left`".to_owned(),
-    })?;
-    Ok((file.to_owned(), columns.split(',').map(|column| column.trim().to_owned()).collect()))
 }
 
 fn operation(
@@ -282,6 +273,8 @@ fn step_of(name: &str, settings: serde_json::Value) -> Result<Box<dyn Operation>
         Spells::NAME => Box::new(of_settings::<Spells>(settings)?),
         Elapsed::NAME => Box::new(of_settings::<Elapsed>(settings)?),
         Running::NAME => Box::new(of_settings::<Running>(settings)?),
+        Filled::NAME => Box::new(of_settings::<Filled>(settings)?),
+        Totals::NAME => Box::new(of_settings::<Totals>(settings)?),
         Recent::NAME => Box::new(of_settings::<Recent>(settings)?),
         Filter::NAME => Box::new(of_settings::<Filter>(settings)?),
         Add::NAME => Box::new(of_settings::<Add>(settings)?),

@@ -461,7 +461,7 @@ fn the_demo_shows_each_command_and_its_answer() {
     let ran = run(Path::new("."), &["demo"]);
     assert_eq!((ran.code, ran.err.as_str()), (0, ""));
     let lines: Vec<&str> = ran.out.lines().filter_map(|line| line.strip_prefix("$ ")).collect();
-    assert_eq!(lines.len(), 31);
+    assert_eq!(lines.len(), 36);
     let steps = lines.iter().map(|line| line.split(" | ").count()).sum::<usize>();
     let of_two_sides = lines.iter().filter(|line| line.starts_with("jembric within")).count();
     assert_eq!(ran.out.matches("balance").count(), steps - 1 + of_two_sides, "all but the look");

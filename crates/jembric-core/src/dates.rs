@@ -89,7 +89,8 @@ impl Table {
         let is_number = |text: &str| text.trim().parse::<f64>().is_ok_and(f64::is_finite);
         let bad = || values().filter(|(_, text)| !is_number(text));
         let (all, bad_ones) = (values().count() as u64, bad().count() as u64);
-        if bad_ones * 2 > all {
+        // Numbers that are names have nothing wrong in any cell (`00417`), nor has a table without rows.
+        if bad_ones == 0 || bad_ones * 2 > all {
             return Error::WrongType { file, column, expected: "numbers", found: Type::Text };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
@@ -98,6 +99,9 @@ impl Table {
     }
 
     fn why_not_dates(&self, file: Option<String>, column: String, cells: &StringViewArray) -> Error {
+        if cells.null_count() == cells.len() {
+            return Error::WrongType { file, column, expected: "dates", found: Type::Text };
+        }
         let line = |row| self.origin().map(|origin| origin.line(row));
         // In which order more of the cells are dates: that is the one the others are bad in.
         let (mut days, mut months) = (0_u64, 0_u64);

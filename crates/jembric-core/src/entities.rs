@@ -86,6 +86,17 @@ impl Entities {
         fit.then_some(Entities { ids, count, without })
     }
 
+    /// Forgets the rows after the first so many; the numbers stay as they are.
+    pub(crate) fn truncate(&mut self, rows: usize) {
+        self.ids.truncate(rows);
+        self.without = self.ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
+    }
+
+    /// The numbers alone.
+    pub(crate) fn into_ids(self) -> Vec<u32> {
+        self.ids
+    }
+
     /// The number of each row's entity: below [`count`](Entities::count), or [`Entities::NONE`].
     pub fn ids(&self) -> &[u32] {
         &self.ids

@@ -240,6 +240,61 @@ pub enum Error {
         /// What it may be.
         expected: &'static str,
     },
+    /// A text is no value of the column that it is for.
+    #[error("`{setting}`: `{text}` cannot stand in column `{column}`, which holds {kind}")]
+    NotAValue {
+        /// The setting.
+        setting: &'static str,
+        /// What it says.
+        text: String,
+        /// The column.
+        column: String,
+        /// What that holds.
+        kind: Type,
+    },
+    /// Several records stand where there may be one.
+    #[error(
+        "{cells} {} of one entity and {grain} {} several records: {}. Let `totals` make one of them first",
+        if *.cells == 1 { "cell" } else { "cells" }, if *.cells == 1 { "has" } else { "have" },
+        listed(.named, *.cells)
+    )]
+    CellTaken {
+        /// How many cells have several records.
+        cells: u64,
+        /// The size of the periods.
+        grain: Grain,
+        /// The first few of them.
+        named: Vec<String>,
+    },
+    /// A column that should say the same of an entity in every record does not.
+    #[error(
+        "`{setting}`: column `{column}` changes: {entity} has `{one}` and `{other}`. Name a column that never varies, or carry it"
+    )]
+    Varies {
+        /// The setting.
+        setting: &'static str,
+        /// The column.
+        column: String,
+        /// The first entity for which it changes, in words.
+        entity: String,
+        /// One of its values.
+        one: String,
+        /// Another.
+        other: String,
+    },
+    /// A column has too many values for each to become a column.
+    #[error(
+        "column `{column}` has {values} values, and side by side they would be as many columns, more than the {most} that there \
+         may be. Name a column with fewer values, or allow more: `--most-columns {values}`"
+    )]
+    TooManyColumns {
+        /// The column.
+        column: String,
+        /// How many values it has.
+        values: u64,
+        /// How many there may be.
+        most: u64,
+    },
     /// A date reckoned with leads out of the calendar.
     #[error("{span} after {from} lies outside the years 0001 to 9999")]
     BeyondCalendar {

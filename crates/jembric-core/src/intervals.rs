@@ -159,7 +159,8 @@ impl Hours {
         i64::from(tick) * MICROS_PER_HOUR - self.shift
     }
 
-    fn tick(self, micros: i64) -> i32 {
+    /// The hour in which a moment lies.
+    pub(crate) fn tick(self, micros: i64) -> i32 {
         (micros + self.shift).div_euclid(MICROS_PER_HOUR) as i32
     }
 }
@@ -419,11 +420,11 @@ impl Ticks<'_> {
 }
 
 /// The first microsecond after a day.
-fn end_of(zone: &Zone, day: Day) -> i64 {
+pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
     day.plus_days(1).map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
 }
 
-fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
+pub(crate) fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
     let shift = match starts {
         Dates::Moments(moments) if moments.timezone().is_some() => {
             let first = arrow_arith::aggregate::min(moments).unwrap_or(0);

@@ -27,6 +27,7 @@
 
 mod active;
 mod almanac;
+mod axis;
 pub mod calendar;
 mod columnwise;
 mod dates;
@@ -35,20 +36,26 @@ mod entities;
 mod error;
 mod exact;
 mod expression;
+mod filled;
 mod intervals;
 mod latest;
 mod ledger;
 mod look;
 mod measure;
 mod operation;
+mod order;
 mod recent;
 mod rows;
 mod running;
+#[cfg(test)]
+mod sample;
 mod shape;
 mod spells;
 mod table;
 mod timeline;
+mod totals;
 mod within;
+mod written;
 
 pub use active::Active;
 pub use almanac::Almanac;
@@ -57,6 +64,7 @@ pub use entities::{Entities, Missing};
 pub use error::{AmbiguousDates, BadCell, Error, Misexpressed, NotDates, NotNumbers, Result};
 pub use exact::ExactSum;
 pub use expression::Expression;
+pub use filled::{Dated, Filled, Stretch};
 pub use intervals::{EndDay, OpenEnds};
 pub use latest::{Earliest, Latest, Ties, latest_rows};
 pub use ledger::{Entry, Ledger, Outcome, Reason, Reconciled, Warning};
@@ -69,7 +77,9 @@ pub use shape::{ColumnShape, Named, Shape, Type};
 pub use spells::Spells;
 pub use table::{Origin, Table};
 pub use timeline::Timeline;
+pub use totals::{Each, Totals};
 pub use within::{Keep, Pick, Window, Within};
+pub use written::EntityList;
 
 /// The Arrow types by which tables come in and go out.
 pub mod arrow {

@@ -157,6 +157,8 @@ pub enum Takes {
     Texts(&'static str),
     /// The days in a file of dates.
     Days,
+    /// The entities in columns of a file.
+    Entities,
     /// An expression, which stands without an option's name.
     Expression,
     /// Several texts that stand without an option's name, shown by this word.

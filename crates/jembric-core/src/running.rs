@@ -7,7 +7,7 @@
 mod track;
 
 use crate::{
-    calendar::{Grain, Periods, Span, Weekday, month_of_year},
+    calendar::{Grain, Periods, Span, Weekday},
     entities::{Entities, Missing},
     error::{Error, Result},
     ledger::{Fates, Outcome, Reason},
@@ -224,10 +224,8 @@ impl Running {
     }
 
     fn periods(&self) -> Result<Option<Periods>> {
-        let Some(grain) = self.anew_each else { return Ok(None) };
-        let month = self.year_start.as_deref().map_or(Ok(1), month_of_year)?;
-        let periods = Periods::from(grain).week_start(self.week_start.unwrap_or(Weekday::Monday));
-        Ok(Some(periods.year_start(month)))
+        let cut = |grain| Periods::cut(grain, self.week_start, self.year_start.as_deref());
+        self.anew_each.map(cut).transpose()
     }
 
     /// The lists of columns, each with what is asked of them.

@@ -39,6 +39,25 @@ impl Timeline {
     }
 }
 
+/// Where the entities begin, if their rows stand side by side and in order of date already.
+pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u32>> {
+    let mut bounds = vec![0_u32];
+    for row in 1..ids.len() {
+        if ids[row] != ids[row - 1] {
+            bounds.push(row as u32);
+            if bounds.len() > count {
+                return None;
+            }
+        } else if dates.sortable(row) < dates.sortable(row - 1) {
+            return None;
+        }
+    }
+    if !ids.is_empty() {
+        bounds.push(ids.len() as u32);
+    }
+    Some(bounds)
+}
+
 /// Something of each row, dealt out to the rows' entities: what belongs to one entity stands side by side, in the order of the
 /// rows.
 pub(crate) struct Dealt<V> {

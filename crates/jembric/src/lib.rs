@@ -8,6 +8,8 @@
 //! | What are the unbroken spells, and the idle time between them? | [`Spells`] |
 //! | Which of these events fell inside which of those windows? | [`Within`] |
 //! | The highest reading so far, the balance so far, the mean of the last 28 days | [`Running`] |
+//! | One row for every day and every gauge, holes filled by a stated rule | [`Filled`] |
+//! | Per month, per weekday; classes across the top; year totals beside the months | [`Totals`] |
 //! | Only the last nine months, only this quarter, only the newest day in the data | [`Recent`] |
 //! | A calendar that covers exactly what the data covers | [`Almanac`] |
 //! | Only rows of which something is true; columns worked out from others | [`Filter`], [`Add`], in the language of [`Expression`] |
@@ -36,10 +38,11 @@ pub mod io;
 
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Active, Add, Almanac, ColumnLook, ColumnShape, Columns, Context, DateLook, Earliest, Elapsed, EndDay,
-    Entities, Entry, ExactSum, Expression, Filter, Finding, Keep, Latest, Ledger, Look, Missing, OpenEnds,
-    Operation, Origin, Outcome, Pick, Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort,
-    Spells, Stack, Table, Takes, Ties, Timeline, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
+    Active, Add, Almanac, ColumnLook, ColumnShape, Columns, Context, DateLook, Dated, Each, Earliest,
+    Elapsed, EndDay, Entities, EntityList, Entry, ExactSum, Expression, Filled, Filter, Finding, Keep,
+    Latest, Ledger, Look, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Reason, Recent, Reconciled,
+    Running, Setting, Shape, Sink, Sort, Spells, Stack, Stretch, Table, Takes, Ties, Timeline, Totals, Type,
+    Unit, Warning, Whole, Window, Within, arrow, calendar,
 };
 pub use jembric_core::{AmbiguousDates, BadCell, Error as CoreError, Misexpressed, NotDates, NotNumbers};
 

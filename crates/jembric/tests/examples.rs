@@ -25,6 +25,8 @@ fn printed(example: &str, arguments: &[&str]) -> String {
 #[case("spells", &["gaps up to 1 days joined", "idle stretches", "| Bolt Head | failed | 2024-05-19 | 2024-07-30 | 73 | 1 |"])]
 #[case("within", &["sum of tons: in 9106.2 = kept 8949.5 + dropped 156.7 + set aside 0.0; over the answer 10233.1", "| 2024-01-07 | Gannet Rock | C1 | 24.4 | outside every window |", "stays without a lift: 46", "| 2024-01-02 | Gannet Rock | C2 | 36.7 | 2024-01-01 | 4.50 |", "pairs 13"])]
 #[case("running", &["missing values passed over 6 · new highs 14", "| 2025-01-02 | Outer Mole | 3.07 | 3.09 |", "| -258.37 | 10741.19 | 2024-02-29 |", "tied with the one kept 14"])]
+#[case("filled", &["level_m carried into added rows 9", "| 2025-01-05 | Outer Mole | 2.77 |", "rows out 252"])]
+#[case("totals", &["| 2024-Q1 | 34 | 30 |", "| (total) | 15529.07 | 79303.38 |", "over the answer 199197.63", "| 2024-01 | Bolt Head |"])]
 #[case("recent", &["as of 2025-06-30, in view 2024-10-01..2025-06-30", "in view 2024-07-01..2024-12-31", "in view 2025-03-01..2025-03-31"])]
 #[case("almanac", &["| 2024-01-02 | Tuesday | 2024-Q1 | 2024 | true | 1 | -8 |", "balance    "])]
 #[case("filter", &["not so 341 · undecided, a value is missing 2", "^^^^^^^ did you mean `level_m`?", "| 511 | 2.21 |", "from in 64 · from out 718"])]

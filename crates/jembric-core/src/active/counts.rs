@@ -372,9 +372,9 @@ impl Sweep<'_> {
             let (first, last) = self.within(row);
             let of_group = &mut changes[self.group(row) * count..][..count];
             let (start, after) = (periods.number(first) - from, periods.number(last) - from + 1);
-            of_group[start as usize] += summed.units[row];
+            of_group[start as usize] += summed.unit(row);
             if let Some(change) = of_group.get_mut(after as usize) {
-                *change -= summed.units[row];
+                *change -= summed.unit(row);
             }
         }
         let mut sums = Vec::with_capacity(changes.len());

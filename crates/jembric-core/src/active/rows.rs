@@ -5,16 +5,16 @@
 
 use super::{Active, TOO_LONG};
 use crate::{
+    axis::Axis,
     calendar::{Day, Grain, Moment},
     error::{Error, Result},
     intervals::{Fate, Intervals},
     operation::Sink,
     shape::{Named, Type},
-    table::{Table, period_field},
+    table::Table,
 };
 use arrow_array::{
-    Array, ArrayRef, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
-    TimestampMicrosecondArray, UInt32Array,
+    Array, ArrayRef, Decimal64Array, Decimal128Array, Float64Array, Int64Array, UInt32Array,
     cast::AsArray,
     types::{Decimal64Type, Decimal128Type, Float64Type, Int64Type},
 };
@@ -247,20 +247,8 @@ pub(super) fn period_column(
     table: &Table,
     numbers: Vec<i32>,
 ) -> Result<(Field, ArrayRef)> {
-    let name = active.period_name();
-    if let Some(hours) = intervals.hours {
-        let instants = table.dates(&active.start)?.are_instants();
-        let starts: Vec<i64> = numbers.iter().map(|&number| hours.start(number)).collect();
-        let starts = TimestampMicrosecondArray::from(starts);
-        let array: ArrayRef = Arc::new(if instants { starts.with_timezone("UTC") } else { starts });
-        return Ok((Field::new(name, array.data_type().clone(), true), array));
-    }
-    let periods = active.periods();
-    let days = match active.grain {
-        Grain::Day => numbers,
-        _ => numbers.into_iter().map(|number| periods.numbered(number).first().number()).collect(),
-    };
-    Ok((period_field(name, periods), Arc::new(Date32Array::from(days))))
+    let instants = table.dates(&active.start)?.are_instants();
+    Ok(Axis::cut(active.periods(), intervals.hours, instants).column(active.period_name(), numbers))
 }
 
 /// A measure that is split over periods.

@@ -26,6 +26,18 @@ impl Periods {
     /// Days themselves.
     pub const DAYS: Periods = Periods { grain: Grain::Day, week_start: Weekday::Monday, year_start: 1 };
 
+    /// Periods of this grain, with weeks and years that begin where that is said.
+    ///
+    /// An error where the month is none.
+    pub(crate) fn cut(
+        grain: Grain,
+        week_start: Option<Weekday>,
+        year_start: Option<&str>,
+    ) -> Result<Periods> {
+        let month = year_start.map_or(Ok(1), super::month_of_year)?;
+        Ok(Periods::from(grain).week_start(week_start.unwrap_or(Weekday::Monday)).year_start(month))
+    }
+
     /// Weeks begin on this day. It changes weeks alone.
     pub fn week_start(mut self, weekday: Weekday) -> Periods {
         if self.grain == Grain::Week {

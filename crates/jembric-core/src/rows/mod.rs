@@ -11,7 +11,7 @@ pub use add::Add;
 pub use columns::Columns;
 pub use filter::Filter;
 pub use sort::Sort;
-pub(crate) use sort::{WholeRows, entities_in_order};
+pub(crate) use sort::{WholeRows, entities_in_order, sortable};
 pub use stack::Stack;
 
 use crate::{

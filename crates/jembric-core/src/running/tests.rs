@@ -1,5 +1,5 @@
-use super::{track::in_order_of_floats, *};
-use crate::calendar::Day;
+use super::*;
+use crate::{calendar::Day, order::in_order_of_floats};
 use arrow_array::{
     Date32Array, Decimal64Array, Float64Array, Int64Array, TimestampMicrosecondArray,
     cast::AsArray,

@@ -10,17 +10,12 @@ use crate::{
     intervals::check_grain,
     measure::Measure,
     operation::Context,
+    order::Order,
     table::Table,
-    timeline::{Dealt, Timeline},
+    timeline::{Dealt, Timeline, in_order},
 };
-use arrow_array::{
-    Array, ArrayRef, BooleanArray, Decimal64Array, Float64Array, Int64Array, UInt32Array,
-    cast::AsArray,
-    types::{Decimal64Type, Float64Type, Int64Type},
-};
-use arrow_buffer::{BooleanBuffer, ScalarBuffer};
-use arrow_ord::rank::rank;
-use arrow_schema::DataType;
+use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, UInt32Array};
+use arrow_buffer::BooleanBuffer;
 use arrow_select::take::take;
 use std::{collections::VecDeque, ops::Range, sync::Arc};
 
@@ -69,7 +64,7 @@ impl<'a> Track<'a> {
         }
         let cuts_days = periods.is_some() || running.trailing.is_some();
         let rows = entities.ids().len();
-        let (bounds, replay) = match in_order(entities, dates) {
+        let (bounds, replay) = match in_order(entities.ids(), entities.count(), dates) {
             Some(bounds) => (bounds, None),
             None => {
                 let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
@@ -186,12 +181,12 @@ impl<'a> Track<'a> {
             |(sum, count, from, to), stop| {
                 for place in *to..stop.records.end {
                     let row = self.row(place);
-                    *sum += measure.units[row];
+                    *sum += measure.unit(row);
                     *count += u64::from(measure.is_valid(row));
                 }
                 for place in *from..stop.from {
                     let row = self.row(place);
-                    *sum -= measure.units[row];
+                    *sum -= measure.unit(row);
                     *count -= u64::from(measure.is_valid(row));
                 }
                 (*from, *to) = (stop.from, stop.records.end);
@@ -301,74 +296,4 @@ impl Heads {
     fn best(&self) -> Option<u32> {
         self.0.front().map(|&(_, row)| row)
     }
-}
-
-/// Where the entities begin, if their rows stand side by side and in order of date already.
-fn in_order(entities: &Entities, dates: &Dates) -> Option<Vec<u32>> {
-    let ids = entities.ids();
-    let mut bounds = vec![0_u32];
-    for row in 1..ids.len() {
-        if ids[row] != ids[row - 1] {
-            bounds.push(row as u32);
-            if bounds.len() > entities.count() {
-                return None;
-            }
-        } else if dates.sortable(row) < dates.sortable(row - 1) {
-            return None;
-        }
-    }
-    if !ids.is_empty() {
-        bounds.push(ids.len() as u32);
-    }
-    Some(bounds)
-}
-
-/// Numbers that are in the order of a column's values.
-enum Order {
-    Numbers(ScalarBuffer<i64>),
-    Ranks(Vec<u32>),
-}
-
-impl Order {
-    fn of(array: &ArrayRef) -> Result<Order> {
-        Ok(match array.data_type() {
-            DataType::Int64 => Order::Numbers(array.as_primitive::<Int64Type>().values().clone()),
-            DataType::Decimal64(..) => Order::Numbers(array.as_primitive::<Decimal64Type>().values().clone()),
-            DataType::Float64 => {
-                let keys = columnwise::map(array.as_primitive::<Float64Type>().values(), |value: f64| {
-                    in_order_of_floats(value.to_bits() as i64)
-                });
-                Order::Numbers(keys.into())
-            }
-            DataType::Null => Order::Ranks(vec![0; array.len()]),
-            _ => Order::Ranks(rank(array, None)?),
-        })
-    }
-
-    /// The column whose values have these numbers.
-    fn column(numbers: Vec<i64>, data_type: &DataType) -> Result<ArrayRef> {
-        Ok(match data_type {
-            DataType::Decimal64(precision, places) => {
-                Arc::new(Decimal64Array::from(numbers).with_precision_and_scale(*precision, *places)?)
-            }
-            DataType::Float64 => {
-                let value = |number| f64::from_bits(in_order_of_floats(number) as u64);
-                Arc::new(Float64Array::from(columnwise::map(&numbers, value)))
-            }
-            _ => Arc::new(Int64Array::from(numbers)),
-        })
-    }
-
-    #[inline]
-    fn of_row(&self, row: usize) -> i64 {
-        match self {
-            Order::Numbers(numbers) => numbers[row],
-            Order::Ranks(ranks) => ranks[row].into(),
-        }
-    }
-}
-
-/// The bits of floats are in order once those of negative ones are turned round, and so back.
-pub(super) fn in_order_of_floats(bits: i64) -> i64 {
-    bits ^ (((bits >> 63) as u64) >> 1) as i64
 }

@@ -14,6 +14,7 @@
 //! puts these together. `text` writes cells, `writing` whole tables.
 
 mod columns;
+mod entities;
 mod given;
 mod header;
 mod holidays;
@@ -27,6 +28,7 @@ mod survey;
 mod text;
 mod writing;
 
+pub use entities::{entities, entities_of, entities_reading};
 pub use holidays::{holidays, holidays_of, holidays_reading};
 pub use jembric_core::calendar::notation::Order;
 pub use reading::Reading;

@@ -1,0 +1,137 @@
+//! [`Axis`]: time cut into numbered periods, from hours to years: in which of them each date lies, and how they are shown.
+
+use crate::{
+    calendar::{Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone},
+    columnwise,
+    dates::Dates,
+    error::Result,
+    intervals::{Hours, check_grain, end_of, hours_of},
+    table::period_field,
+};
+use arrow_array::{Array, ArrayRef, Date32Array, TimestampMicrosecondArray};
+use arrow_schema::Field;
+use std::sync::Arc;
+
+/// Periods that follow each other have numbers that do.
+#[derive(Clone)]
+pub(crate) struct Axis {
+    periods: Periods,
+    /// Where hours begin, for periods that are hours.
+    hours: Option<Hours>,
+    /// Whether the dates are points in time, which the zone cuts into days.
+    pub(crate) instants: bool,
+    zone: Zone,
+}
+
+impl Axis {
+    /// An axis for the dates of a column.
+    ///
+    /// Errors: the periods are finer than the column's own, or hours of days.
+    pub(crate) fn of(column: &str, dates: &Dates, periods: Periods, zone: &Zone) -> Result<Axis> {
+        check_grain(column, dates, periods.grain())?;
+        let hours = (periods.grain() == Grain::Hour).then(|| hours_of(dates, zone));
+        Ok(Axis { periods, hours, instants: dates.are_instants(), zone: zone.clone() })
+    }
+
+    /// An axis of the hours or days that intervals were cut into.
+    pub(crate) fn cut(periods: Periods, hours: Option<Hours>, instants: bool) -> Axis {
+        Axis { periods, hours, instants, zone: Zone::default() }
+    }
+
+    /// The number of the period in which each date lies; what it is for rows without a date means nothing.
+    pub(crate) fn numbers(&self, dates: &Dates) -> Vec<i32> {
+        match (self.hours, dates) {
+            (Some(hours), Dates::Moments(moments)) => {
+                columnwise::map(moments.values(), |micros| hours.tick(micros))
+            }
+            _ if self.periods.grain() <= Grain::Day => dates.day_numbers(&self.zone).into_owned(),
+            _ => columnwise::map(&dates.day_numbers(&self.zone), |day| self.number(Day::clamped(day))),
+        }
+    }
+
+    /// The period that holds the day; of hours, the day's first.
+    pub(crate) fn number(&self, day: Day) -> i32 {
+        match self.hours {
+            Some(hours) => hours.tick(self.midnight(day)),
+            None => self.periods.number(day),
+        }
+    }
+
+    /// The first and last period of a range.
+    pub(crate) fn range(&self, range: Range) -> (i32, i32) {
+        let last = match self.hours {
+            Some(hours) if self.instants => hours.tick(end_of(&self.zone, range.last()) - 1),
+            Some(_) => self.number(range.last()) + 23,
+            None => self.number(range.last()),
+        };
+        (self.number(range.first()), last)
+    }
+
+    /// The first day of a period.
+    pub(crate) fn first_day(&self, number: i32) -> Day {
+        match self.hours {
+            Some(hours) => {
+                let reading = hours.start(number) + if self.instants { self.shift(hours, number) } else { 0 };
+                Day::clamped(reading.div_euclid(MICROS_PER_DAY) as i32)
+            }
+            None => self.periods.numbered(number).first(),
+        }
+    }
+
+    fn shift(&self, hours: Hours, number: i32) -> i64 {
+        let start = hours.start(number);
+        self.zone.reading(start) - start
+    }
+
+    /// The last day of a period.
+    pub(crate) fn last_day(&self, number: i32) -> Day {
+        if self.hours.is_some() { self.first_day(number) } else { self.periods.numbered(number).last() }
+    }
+
+    /// The microsecond at which a day begins, as the dates tell time.
+    pub(crate) fn midnight(&self, day: Day) -> i64 {
+        if self.instants { self.zone.day_start(day) } else { i64::from(day.number()) * MICROS_PER_DAY }
+    }
+
+    /// The microsecond at which a period begins, as the dates tell time.
+    pub(crate) fn start(&self, number: i32) -> i64 {
+        self.hours.map_or_else(|| self.midnight(self.first_day(number)), |hours| hours.start(number))
+    }
+
+    /// The zone in which points in time are cut into days.
+    pub(crate) fn zone(&self) -> &Zone {
+        &self.zone
+    }
+
+    /// How the days are cut.
+    pub(crate) fn periods(&self) -> Periods {
+        self.periods
+    }
+
+    /// Periods by their numbers, as a column.
+    pub(crate) fn column(&self, name: &str, numbers: Vec<i32>) -> (Field, ArrayRef) {
+        if let Some(hours) = self.hours {
+            let starts: Vec<i64> = numbers.into_iter().map(|number| hours.start(number)).collect();
+            let starts = TimestampMicrosecondArray::from(starts);
+            let array: ArrayRef = Arc::new(if self.instants { starts.with_timezone("UTC") } else { starts });
+            return (Field::new(name, array.data_type().clone(), true), array);
+        }
+        let days = match self.periods.grain() {
+            Grain::Day => numbers,
+            _ => numbers.into_iter().map(|number| self.periods.numbered(number).first().number()).collect(),
+        };
+        (period_field(name, self.periods), Arc::new(Date32Array::from(days)))
+    }
+
+    /// A period in words.
+    pub(crate) fn text(&self, number: i32) -> String {
+        match self.hours {
+            Some(hours) => {
+                let utc = if self.instants { "Z" } else { "" };
+                let start = Moment::from_micros(hours.start(number));
+                start.map(|moment| format!("{moment}{utc}")).unwrap_or_default()
+            }
+            None => self.periods.numbered(number).to_string(),
+        }
+    }
+}

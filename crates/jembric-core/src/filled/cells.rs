@@ -1,0 +1,398 @@
+//! [`Cells`]: one for each entity and period, and the row that stands in each.
+
+use super::{Dated, Filled, Stretch, holes::Fill};
+use crate::{
+    active::MOST_ROWS,
+    axis::Axis,
+    calendar::{Day, Grain, Range},
+    dates::Dates,
+    entities::{Entities, Missing},
+    error::{Error, Result},
+    rows::entities_in_order,
+    shape::Named,
+    table::Table,
+    timeline::{Dealt, Timeline, in_order},
+};
+use arrow_array::{Array, ArrayRef, BooleanArray, Date32Array, TimestampMicrosecondArray, UInt32Array};
+use arrow_buffer::{BooleanBuffer, ScalarBuffer};
+use arrow_schema::Field;
+use rayon::prelude::*;
+use std::{ops, sync::Arc};
+
+/// In place of a row's number: no row.
+pub(super) const NONE: u32 = u32::MAX;
+/// Cells that are handed over together.
+const BATCH: u64 = 1 << 16;
+
+/// The cells of all entities, in the order of their keys.
+pub(super) struct Cells {
+    /// The records that have a key and a date, under their new names.
+    pub(super) table: Table,
+    pub(super) ids: Vec<u32>,
+    dates: Dates,
+    date_column: usize,
+    key_columns: Vec<usize>,
+    axis: Axis,
+    /// The period of each record.
+    numbers: Vec<i32>,
+    mark: Option<String>,
+    dated: Dated,
+    /// The key columns of each entity, in order.
+    keys: Table,
+    /// The entities' numbers, in the order of their keys.
+    order: Vec<usize>,
+    /// Where each entity's records lie, and which they are if they do not stand in order.
+    spans: Vec<ops::Range<u32>>,
+    records: Option<Vec<(i64, u32)>>,
+    /// The first period of each entity in order, and how many cells come before it.
+    first: Vec<i32>,
+    before: Vec<u64>,
+    pub(super) without_record: u64,
+    pub(super) named_twice: u64,
+    pub(super) without_key: u64,
+}
+
+/// The cells of some entities.
+pub(super) struct Laid {
+    /// The first of these entities, by its place in the order.
+    pub(super) entity: usize,
+    /// Where each entity's cells begin.
+    pub(super) starts: Vec<u32>,
+    /// The record of each cell, or [`NONE`].
+    pub(super) rows: Vec<u32>,
+    /// The date of each cell, as a number that sorts in time.
+    pub(super) dates: ArrayRef,
+}
+
+impl Cells {
+    pub(super) fn lay_out(
+        filled: &Filled,
+        table: &Table,
+        [usable, kept]: [&BooleanBuffer; 2],
+        axis: Axis,
+        per: &[Named],
+    ) -> Result<Cells> {
+        let used = table.filter(usable)?;
+        let rows = used.rows();
+        let dates = used.dates(&filled.date)?;
+        let in_range = match kept == usable {
+            true => BooleanBuffer::new_set(rows),
+            false => usable.set_indices().map(|row| kept.value(row)).collect(),
+        };
+        let listed = filled.entities.clone().unwrap_or_default();
+        let keys = match (per.is_empty(), listed.is_empty()) {
+            (false, false) => listed.after(&used, per)?,
+            _ => used.select(per)?,
+        };
+        let names: Vec<&str> = keys.names().collect();
+        // The whole table is one entity, also where it has no rows.
+        let one = || Entities::from_ids(vec![0; rows], 1);
+        let mut entities = match one().filter(|_| names.is_empty()) {
+            Some(one) => one,
+            None => Entities::number(&keys, &names, Missing::NoEntity)?,
+        };
+        let (mut order, mut keys_in_order) = (vec![0], keys.clone());
+        if !names.is_empty() {
+            order = entities_in_order(&keys, &names, &entities)?;
+            let firsts = entities.first_rows();
+            let firsts = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
+            keys_in_order = keys.take(&firsts)?;
+        }
+        let named = &entities.ids()[rows..];
+        let without_key = named.iter().filter(|&&id| id == Entities::NONE).count() as u64;
+        let mut seen = vec![false; entities.count()];
+        let named_twice = named
+            .iter()
+            .filter(|&&id| id != Entities::NONE && std::mem::replace(&mut seen[id as usize], true))
+            .count() as u64;
+        entities.truncate(rows);
+
+        let whole = in_range.count_set_bits() == rows;
+        let bounds = whole.then(|| in_order(entities.ids(), entities.count(), &dates)).flatten();
+        let mut spans = vec![0..0; entities.count()];
+        let records = match bounds {
+            Some(bounds) => {
+                for bounds in bounds.windows(2) {
+                    spans[entities.ids()[bounds[0] as usize] as usize] = bounds[0]..bounds[1];
+                }
+                None
+            }
+            None => {
+                let Dealt { starts, values } = Timeline::dated(&entities, &dates, &in_range);
+                spans = starts.windows(2).map(|bounds| bounds[0]..bounds[1]).collect();
+                Some(values)
+            }
+        };
+        let numbers = axis.numbers(&dates);
+        let column = |name: &str| table.names().position(|other| other == name).unwrap_or_default();
+        let mut cells = Cells {
+            date_column: column(&filled.date),
+            key_columns: per.iter().map(|named| column(&named.column)).collect(),
+            ids: entities.into_ids(),
+            table: used,
+            dated: Dated::First,
+            mark: filled.mark.clone(),
+            without_record: spans.iter().filter(|span| span.is_empty()).count() as u64,
+            dates,
+            axis,
+            numbers,
+            keys: keys_in_order,
+            order,
+            spans,
+            records,
+            first: Vec::new(),
+            before: Vec::new(),
+            named_twice,
+            without_key,
+        };
+        cells.refuse_taken(table, usable)?;
+        cells.number(filled)?;
+        cells.dated = filled.dated.unwrap_or_else(|| cells.dated_as_the_data_is(&filled.grain, &in_range));
+        Ok(cells)
+    }
+
+    /// The records of the entity at this place in the order, by date.
+    fn records(&self, place: usize) -> impl DoubleEndedIterator<Item = usize> + ExactSizeIterator {
+        let span = self.spans[self.order[place]].clone();
+        span.map(|at| self.records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize))
+    }
+
+    /// An error where several records stand in one cell.
+    fn refuse_taken(&self, table: &Table, usable: &BooleanBuffer) -> Result<()> {
+        let (mut cells, mut named) = (0, Vec::new());
+        for place in 0..self.order.len() {
+            let numbers = || self.records(place).map(|row| self.numbers[row]);
+            let taken = numbers().zip(numbers().skip(1)).any(|(one, next)| one == next);
+            if !taken {
+                continue;
+            }
+            let rows: Vec<usize> = self.records(place).collect();
+            for cell in rows.chunk_by(|&one, &next| self.numbers[one] == self.numbers[next]) {
+                if cell.len() < 2 {
+                    continue;
+                }
+                cells += 1;
+                if named.len() < 3 {
+                    // The rows as they came in, before those that cannot be used were left out.
+                    let mut came_in: Vec<usize> =
+                        cell.iter().take(3).filter_map(|&row| usable.set_indices().nth(row)).collect();
+                    came_in.sort_unstable();
+                    let more = if cell.len() > came_in.len() { ", …" } else { "" };
+                    let places: Vec<String> = came_in.into_iter().map(|row| table.place(row)).collect();
+                    let (entity, period) = (self.entity_text(place)?, self.axis.text(self.numbers[cell[0]]));
+                    named.push(format!("{entity}{period} ({}{more})", places.join(", ")));
+                }
+            }
+        }
+        match cells {
+            0 => Ok(()),
+            _ => Err(Error::CellTaken { cells, grain: self.axis.periods().grain(), named }),
+        }
+    }
+
+    /// An entity in words, with what comes between it and what is said of it; nothing where the whole table is one.
+    pub(super) fn entity_text(&self, place: usize) -> Result<String> {
+        let cells = self.keys.names().map(|name| self.keys.cell_text(name, place));
+        Ok(cells.collect::<Result<Vec<_>>>()?.into_iter().map(|text| format!("{text}, ")).collect())
+    }
+
+    /// Where each entity's cells begin.
+    fn number(&mut self, filled: &Filled) -> Result<()> {
+        let ends = |place: usize| {
+            let mut numbers = self.records(place).map(|row| self.numbers[row]);
+            let first = numbers.next()?;
+            Some((first, numbers.next_back().unwrap_or(first)))
+        };
+        let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        let overall = match filled.range {
+            Stretch::Each => None,
+            Stretch::Data => (0..self.order.len()).filter_map(ends).reduce(wider),
+            Stretch::Stated(range) => Some(self.axis.range(range)),
+        };
+        let (mut all, mut widest) = (0_u64, (0_u64, 0));
+        let (mut first, mut before) = (Vec::new(), Vec::with_capacity(self.order.len() + 1));
+        for place in 0..self.order.len() {
+            let of_entity = if filled.range == Stretch::Each { ends(place) } else { overall };
+            let (from, to) = of_entity.unwrap_or((0, -1));
+            let cells = (i64::from(to) - i64::from(from) + 1) as u64;
+            if cells > widest.0 {
+                widest = (cells, place);
+            }
+            first.push(from);
+            before.push(all);
+            all += cells;
+        }
+        before.push(all);
+        (self.first, self.before) = (first, before);
+        let most = filled.most_rows.unwrap_or(MOST_ROWS);
+        if all > most {
+            let ((cells, place), periods) = (widest, self.axis.periods().grain().plural());
+            let last = self.first[place] + cells as i32 - 1;
+            let entities = self.order.len();
+            let widest = format!(
+                "{} to {} are {cells} {periods}, for {} of {entities} {}",
+                self.axis.text(self.first[place]),
+                self.axis.text(last),
+                if filled.range == Stretch::Each { "the longest" } else { "each" },
+                if entities == 1 { "entity" } else { "entities" },
+            );
+            let advice = "Ask for a longer grain or a shorter range";
+            return Err(Error::Flood { rows: all, most, widest: Some(widest), advice });
+        }
+        Ok(())
+    }
+
+    /// By the last day where all records stand on the last days of their periods.
+    fn dated_as_the_data_is(&self, grain: &Option<Grain>, in_range: &BooleanBuffer) -> Dated {
+        let own = self.dates.periods();
+        if grain.is_none_or(|grain| grain <= own.grain()) || in_range.count_set_bits() == 0 {
+            return Dated::First;
+        }
+        let days = self.dates.day_numbers(self.axis.zone());
+        let is_last =
+            |row: usize| own.of(Day::clamped(days[row])).last() == self.axis.last_day(self.numbers[row]);
+        if in_range.set_indices().all(is_last) { Dated::Last } else { Dated::First }
+    }
+
+    /// Whether a column is the date or one of the entity's.
+    pub(super) fn is_key_or_date(&self, column: usize) -> bool {
+        column == self.date_column || self.key_columns.contains(&column)
+    }
+
+    /// The number of the entity at a place in the order.
+    pub(super) fn entity(&self, place: usize) -> usize {
+        self.order[place]
+    }
+
+    /// The place in the order of an entity.
+    pub(super) fn place(&self, entity: usize) -> usize {
+        self.order.iter().position(|&other| other == entity).unwrap_or_default()
+    }
+
+    pub(super) fn count(&self) -> u64 {
+        self.before.last().copied().unwrap_or(0)
+    }
+
+    pub(super) fn entities(&self) -> usize {
+        self.order.len()
+    }
+
+    /// The first and last day that there are cells for.
+    pub(super) fn view(&self) -> Option<Range> {
+        let cells = |place: usize| (self.before[place + 1] - self.before[place]) as i32;
+        let places = || (0..self.order.len()).filter(|&place| cells(place) > 0);
+        let first = places().map(|place| self.first[place]).min()?;
+        let last = places().map(|place| self.first[place] + cells(place) - 1).max()?;
+        Range::new(self.axis.first_day(first), self.axis.last_day(last))
+    }
+
+    /// Stretches of entities that have some cells together.
+    pub(super) fn stretches(&self) -> Vec<ops::Range<usize>> {
+        let (mut stretches, mut from) = (Vec::new(), 0);
+        for place in 0..self.order.len() {
+            if self.before[place + 1] - self.before[from] >= BATCH || place + 1 == self.order.len() {
+                stretches.push(from..place + 1);
+                from = place + 1;
+            }
+        }
+        stretches
+    }
+
+    /// The answer for a stretch of entities.
+    pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
+        let laid = self.laid(places.clone())?;
+        let of_cells = places.clone().flat_map(|place| {
+            std::iter::repeat_n(place as u32, (self.before[place + 1] - self.before[place]) as usize)
+        });
+        let keys = match self.key_columns.is_empty() {
+            true => self.keys.head(0),
+            false => self.keys.take(&UInt32Array::from_iter_values(of_cells))?,
+        };
+        let filled: Vec<Result<(usize, Field, ArrayRef)>> =
+            fills.par_iter_mut().map(|fill| fill.column(self, &laid)).collect();
+        let mut columns: Vec<Option<(Field, ArrayRef)>> = vec![None; self.table.names().len()];
+        for (&column, key) in self.key_columns.iter().zip(keys.fields()) {
+            columns[column] = Some(key);
+        }
+        for made in filled {
+            let (column, field, array) = made?;
+            columns[column] = Some((field, array));
+        }
+        let date = self.table.fields().nth(self.date_column);
+        columns[self.date_column] = date.map(|(field, _)| (field, laid.dates.clone()));
+        let mark = self.mark.as_ref().map(|name| {
+            let added = BooleanBuffer::collect_bool(laid.rows.len(), |cell| laid.rows[cell] == NONE);
+            let array: ArrayRef = Arc::new(BooleanArray::new(added, None));
+            (Field::new(name, array.data_type().clone(), true), array)
+        });
+        Table::of_known(columns.into_iter().flatten().chain(mark))
+    }
+
+    fn laid(&self, places: ops::Range<usize>) -> Result<Laid> {
+        let base = self.before[places.start];
+        let all = self.before[places.end] - base;
+        if all >= NONE.into() {
+            return Err(Error::TooManyRows { rows: all as usize });
+        }
+        let starts: Vec<u32> =
+            self.before[places.start..=places.end].iter().map(|&before| (before - base) as u32).collect();
+        let mut cells = Dealt { starts, values: vec![NONE; all as usize] };
+        cells.each(|n, own| {
+            let place = places.start + n;
+            for row in self.records(place) {
+                own[(self.numbers[row] - self.first[place]) as usize] = row as u32;
+            }
+        });
+        let Dealt { starts, values: rows } = cells;
+        let dates = self.dates_of(places.start, &starts, &rows);
+        Ok(Laid { entity: places.start, starts, rows, dates })
+    }
+
+    /// The date of each cell: its record's, or the day of its period by which added rows are dated.
+    fn dates_of(&self, entity: usize, starts: &[u32], rows: &[u32]) -> ArrayRef {
+        let own = self.dates.periods();
+        let last = self.dated == Dated::Last;
+        let day = |number: i32| {
+            let day = if last { self.axis.last_day(number) } else { self.axis.first_day(number) };
+            own.first_day(day)
+        };
+        match &self.dates {
+            Dates::Moments(moments) => {
+                let added =
+                    |number| if last { self.axis.midnight(day(number)) } else { self.axis.start(number) };
+                let mut dates = Dealt { starts: starts.to_vec(), values: vec![0_i64; rows.len()] };
+                dates.each(|n, own| {
+                    let (first, start) = (self.first[entity + n], starts[n] as usize);
+                    for (i, (date, &row)) in own.iter_mut().zip(&rows[start..]).enumerate() {
+                        *date = match row {
+                            NONE => added(first + i as i32),
+                            row => moments.value(row as usize),
+                        };
+                    }
+                });
+                let dates = TimestampMicrosecondArray::from(dates.values);
+                Arc::new(if self.axis.instants { dates.with_timezone("UTC") } else { dates })
+            }
+            _ => {
+                let days: ScalarBuffer<i32> = match &self.dates {
+                    Dates::Days(days, _) => days.values().clone(),
+                    _ => ScalarBuffer::from(vec![0; self.table.rows()]),
+                };
+                let mut dates = Dealt { starts: starts.to_vec(), values: vec![0_i32; rows.len()] };
+                let simple = self.axis.periods().grain() == Grain::Day;
+                dates.each(|n, own| {
+                    let (first, start) = (self.first[entity + n], starts[n] as usize);
+                    for (i, (date, &row)) in own.iter_mut().zip(&rows[start..]).enumerate() {
+                        let number = first + i as i32;
+                        *date = match row {
+                            NONE if simple => number,
+                            NONE => day(number).number(),
+                            row => days[row as usize],
+                        };
+                    }
+                });
+                Arc::new(Date32Array::from(dates.values))
+            }
+        }
+    }
+}

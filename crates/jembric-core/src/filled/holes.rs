@@ -1,0 +1,285 @@
+//! [`Fill`]: how a column goes through holes. All rules but the straight line say for each cell from which row its value comes,
+//! and the column is gathered by that.
+
+use super::{
+    Filled,
+    cells::{Cells, Laid, NONE},
+    split_set,
+};
+use crate::{
+    entities::Entities,
+    error::{Error, Result},
+    ledger::Ledger,
+    timeline::Dealt,
+    written::read_as,
+};
+use arrow_array::{
+    Array, ArrayRef, Float64Array, Int64Array, StringViewArray, UInt32Array, cast::AsArray, types::*,
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_cast::cast;
+use arrow_schema::{DataType, Field};
+use arrow_select::{concat::concat, take::take};
+use std::sync::{
+    Arc,
+    atomic::{AtomicU64, Ordering::Relaxed},
+};
+
+enum Rule {
+    Blank,
+    Carry {
+        limit: u32,
+    },
+    Linear,
+    /// The value stands in the column after the last row.
+    Set,
+    /// The row of each entity from which its value is taken.
+    Keep(Vec<u32>),
+}
+
+/// One column and how it is filled.
+pub(super) struct Fill {
+    /// Its place among the columns.
+    column: usize,
+    field: Field,
+    array: ArrayRef,
+    rule: Rule,
+    /// Whether added rows and blanks are filled.
+    fills: [bool; 2],
+    filled: [AtomicU64; 2],
+    left: [AtomicU64; 2],
+}
+
+/// Whether a hole is a row that was added or a blank that was recorded.
+#[derive(Clone, Copy)]
+enum Hole {
+    Added,
+    Blank,
+}
+
+impl Fill {
+    /// Those of all columns but the date and the keys.
+    pub(super) fn of(filled: &Filled, cells: &Cells) -> Result<Vec<Fill>> {
+        let ruled = filled.ruled(&cells.table.shape())?;
+        let mut fills = Vec::new();
+        for (column, (field, array)) in cells.table.fields().enumerate() {
+            if cells.is_key_or_date(column) {
+                continue;
+            }
+            let named = ruled.iter().find(|(_, named)| named.column == *field.name());
+            let setting = named.map(|(setting, _)| *setting);
+            let new_name = named.map_or(field.name().clone(), |(_, named)| named.shown_as.clone());
+            let (array, rule, fills_which) = match setting {
+                Some("carry") => (
+                    array,
+                    Rule::Carry { limit: filled.limit.unwrap_or(u32::MAX) },
+                    [true, !filled.added_only],
+                ),
+                Some("linear") => {
+                    (cast(&array, &DataType::Float64)?, Rule::Linear, [true, !filled.added_only])
+                }
+                Some("keep-with") => {
+                    let rows = kept_with(cells, field.name(), &array)?;
+                    (array, Rule::Keep(rows), [true, false])
+                }
+                Some(setting @ ("zero" | "set")) => {
+                    let value = value(filled, setting, &field)?;
+                    let array = if array.data_type() == value.data_type() {
+                        array
+                    } else {
+                        cast(&array, value.data_type())?
+                    };
+                    (concat(&[array.as_ref(), value.as_ref()])?, Rule::Set, [true, filled.blanks_too])
+                }
+                _ => (array, Rule::Blank, [false; 2]),
+            };
+            let field = match rule {
+                Rule::Linear => Field::new(new_name, DataType::Float64, true),
+                _ => field.with_name(new_name).with_data_type(array.data_type().clone()),
+            };
+            let none = || [AtomicU64::new(0), AtomicU64::new(0)];
+            fills.push(Fill { column, field, array, rule, fills: fills_which, filled: none(), left: none() });
+        }
+        Ok(fills)
+    }
+
+    /// The column of some cells, with its place among the columns.
+    pub(super) fn column(&mut self, cells: &Cells, laid: &Laid) -> Result<(usize, Field, ArrayRef)> {
+        let array = match self.rule {
+            Rule::Linear => self.line(laid),
+            _ => self.gathered(cells, laid)?,
+        };
+        Ok((self.column, self.field.clone(), array))
+    }
+
+    /// Counts a hole, and tells whether it is filled.
+    fn fills(&self, hole: Hole, can_be: bool, counts: &mut [[u64; 2]; 2]) -> bool {
+        let fills = self.fills[hole as usize] && can_be;
+        counts[usize::from(!fills)][hole as usize] += 1;
+        fills
+    }
+
+    fn count(&self, counts: [[u64; 2]; 2]) {
+        for (totals, counts) in [&self.filled, &self.left].into_iter().zip(counts) {
+            totals.iter().zip(counts).for_each(|(total, count)| {
+                total.fetch_add(count, Relaxed);
+            });
+        }
+    }
+
+    fn gathered(&self, cells: &Cells, laid: &Laid) -> Result<ArrayRef> {
+        if let Rule::Blank = self.rule {
+            return Ok(take(&self.array, &numbered(laid.rows.clone()), None)?);
+        }
+        let valid = self.array.logical_nulls();
+        let known = |row: u32| row != NONE && valid.as_ref().is_none_or(|valid| valid.is_valid(row as usize));
+        let set = (self.array.len() as u32).wrapping_sub(1);
+        let mut from = Dealt { starts: laid.starts.clone(), values: vec![NONE; laid.rows.len()] };
+        from.each(|n, own| {
+            let rows = &laid.rows[laid.starts[n] as usize..][..own.len()];
+            let mut counts = [[0; 2]; 2];
+            let mut last = (NONE, 0);
+            for (cell, (from, &row)) in own.iter_mut().zip(rows).enumerate() {
+                if known(row) {
+                    last = (row, cell);
+                    *from = row;
+                    continue;
+                }
+                let hole = if row == NONE { Hole::Added } else { Hole::Blank };
+                let filling = match &self.rule {
+                    Rule::Carry { limit } if cell - last.1 <= *limit as usize => last.0,
+                    Rule::Set => set,
+                    Rule::Keep(rows) => rows[cells.entity(laid.entity + n)],
+                    _ => NONE,
+                };
+                if self.fills(hole, filling != NONE, &mut counts) {
+                    *from = filling;
+                }
+            }
+            self.count(counts);
+        });
+        Ok(take(&self.array, &numbered(from.values), None)?)
+    }
+
+    /// Straight lines between the values on both sides of a hole.
+    fn line(&self, laid: &Laid) -> ArrayRef {
+        let values = self.array.as_primitive::<Float64Type>();
+        let value =
+            |row: u32| (row != NONE && values.is_valid(row as usize)).then(|| values.value(row as usize));
+        let date = |cell: usize| match laid.dates.as_primitive_opt::<Date32Type>() {
+            Some(days) => f64::from(days.value(cell)),
+            None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell) as f64,
+        };
+        let mut line = Dealt { starts: laid.starts.clone(), values: vec![None::<f64>; laid.rows.len()] };
+        line.each(|n, own| {
+            let start = laid.starts[n] as usize;
+            let rows = &laid.rows[start..][..own.len()];
+            let mut counts = [[0; 2]; 2];
+            let mut left: Option<(usize, f64)> = None;
+            let mut hole_from = 0;
+            for cell in 0..=own.len() {
+                let here = rows.get(cell).and_then(|&row| value(row));
+                if here.is_none() && cell < own.len() {
+                    continue;
+                }
+                for hole in hole_from..cell {
+                    let kind = if rows[hole] == NONE { Hole::Added } else { Hole::Blank };
+                    let between = left.zip(here);
+                    if self.fills(kind, between.is_some(), &mut counts) {
+                        own[hole] = between.map(|((from, one), other)| {
+                            let (from, to) = (date(start + from), date(start + cell));
+                            let at = date(start + hole);
+                            (one * (to - at) + other * (at - from)) / (to - from)
+                        });
+                    }
+                }
+                if let Some(value) = here {
+                    own[cell] = here;
+                    left = Some((cell, value));
+                }
+                hole_from = cell + 1;
+            }
+            self.count(counts);
+        });
+        Arc::new(line.values.into_iter().collect::<Float64Array>())
+    }
+
+    /// What was filled by the rule and what was left, both kinds of hole apart.
+    pub(super) fn account(&self, ledger: &mut Ledger) {
+        let name = self.field.name();
+        let done = match self.rule {
+            Rule::Blank => return,
+            Rule::Carry { .. } => ["carried into added rows", "carried into blanks"],
+            Rule::Linear => ["interpolated in added rows", "interpolated in blanks"],
+            Rule::Set => ["set in added rows", "set in blanks"],
+            Rule::Keep(_) => ["kept in added rows", "kept in blanks"],
+        };
+        let left = ["left blank in added rows", "left blank as recorded"];
+        for (counts, names) in [(&self.filled, done), (&self.left, left)] {
+            for (count, what) in counts.iter().zip(names) {
+                ledger.note(format!("{name} {what}"), count.load(Relaxed));
+            }
+        }
+    }
+}
+
+/// Row numbers, of which some are missing.
+fn numbered(rows: Vec<u32>) -> UInt32Array {
+    let valid = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] != NONE);
+    let nulls = Some(NullBuffer::new(valid)).filter(|nulls| nulls.null_count() > 0);
+    UInt32Array::new(rows.into(), nulls)
+}
+
+/// The value of a column that added rows get.
+fn value(filled: &Filled, setting: &str, field: &Field) -> Result<ArrayRef> {
+    if setting == "zero" {
+        let zero = Int64Array::from(vec![0]);
+        let kind = if *field.data_type() == DataType::Null { &DataType::Int64 } else { field.data_type() };
+        return Ok(cast(&zero, kind)?);
+    }
+    let of_column = |text: &String| {
+        let (column, value) = split_set(text).ok()?;
+        let column = column.split_once(" as ").map_or(column, |(column, _)| column.trim());
+        (column == field.name()).then(|| value.to_owned())
+    };
+    let text = filled.set.iter().find_map(of_column).unwrap_or_default();
+    read_as("set", field, StringViewArray::from(vec![text]))
+}
+
+/// The first row of each entity that has a value in a column which says the same in all of them.
+fn kept_with(cells: &Cells, name: &str, array: &ArrayRef) -> Result<Vec<u32>> {
+    let mut rows = vec![NONE; cells.entities()];
+    if *array.data_type() == DataType::Null {
+        return Ok(rows);
+    }
+    let same = arrow_ord::ord::make_comparator(array, array, arrow_schema::SortOptions::default())?;
+    let mut varying: Option<(usize, usize, usize)> = None;
+    for (row, &entity) in cells.ids.iter().enumerate() {
+        if entity == Entities::NONE || array.is_null(row) {
+            continue;
+        }
+        let first = &mut rows[entity as usize];
+        if *first == NONE {
+            *first = row as u32;
+        } else if same(*first as usize, row).is_ne() {
+            let place = cells.place(entity as usize);
+            if varying.is_none_or(|(other, ..)| place < other) {
+                varying = Some((place, *first as usize, row));
+            }
+        }
+    }
+    match varying {
+        None => Ok(rows),
+        Some((place, one, other)) => {
+            let entity = cells.entity_text(place)?;
+            let entity = entity.strip_suffix(", ").unwrap_or("the table");
+            Err(Error::Varies {
+                setting: "keep-with",
+                column: name.to_owned(),
+                entity: entity.to_owned(),
+                one: cells.table.cell_text(name, one)?,
+                other: cells.table.cell_text(name, other)?,
+            })
+        }
+    }
+}

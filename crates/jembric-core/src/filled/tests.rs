@@ -1,0 +1,316 @@
+use super::*;
+use crate::{
+    calendar::Day,
+    sample::{shown, table},
+    timeline::Timeline,
+};
+use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array};
+use proptest::prelude::*;
+use rstest::rstest;
+use std::{collections::BTreeMap, sync::Arc};
+
+fn gauge() -> Table {
+    table(
+        "gauge:text day:date level:money note:text
+         Sill  2025-01-03 3.00 calm
+         Mole  2025-01-01 1.00 -
+         Mole  2025-01-02 -    -
+         Mole  2025-01-05 2.60 swell
+         -     2025-01-05 9.99 -
+         Mole  -          9.99 -",
+    )
+}
+
+fn by_gauge() -> Filled {
+    Filled::new("day").per(["gauge"])
+}
+
+#[test]
+fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
+    let outcome = by_gauge().carry(["level"]).mark("added").apply(&gauge()).unwrap();
+    assert_eq!(
+        shown(&outcome.table),
+        [
+            "Mole 2025-01-01 1.00 - false",
+            "Mole 2025-01-02 1.00 - false",
+            "Mole 2025-01-03 1.00 - true",
+            "Mole 2025-01-04 1.00 - true",
+            "Mole 2025-01-05 2.60 swell false",
+            "Sill 2025-01-01 - - true",
+            "Sill 2025-01-02 - - true",
+            "Sill 2025-01-03 3.00 calm false",
+            "Sill 2025-01-04 3.00 - true",
+            "Sill 2025-01-05 3.00 - true",
+        ]
+    );
+    assert_eq!(
+        outcome.ledger.to_string(),
+        "filled by day per gauge and day, in view 2025-01-01..2025-01-05
+  rows in       6
+  kept          4  rows out 10 · there 4 · added 6 · level carried into added rows 4 · level carried into blanks 1 · level left blank in added rows 2
+  set aside     2  no date 1 · no key 1
+  balance    6 = 4 + 0 + 2"
+    );
+    assert_eq!(outcome.set_aside.rows(), 2);
+}
+
+#[rstest]
+#[case::limited(by_gauge().carry(["level"]).limit(2), "1.00 1.00 1.00 - 2.60 | - - 3.00 3.00 3.00")]
+#[case::added_only(by_gauge().carry(["level"]).added_only(), "1.00 - 1.00 1.00 2.60 | - - 3.00 3.00 3.00")]
+#[case::a_line(by_gauge().linear(["level"]), "1.0 1.4 1.8 2.2 2.6 | - - 3.0 - -")]
+#[case::a_line_added_only(by_gauge().linear(["level"]).added_only(), "1.0 - 1.8 2.2 2.6 | - - 3.0 - -")]
+#[case::zero(by_gauge().zero(["level"]), "1.00 - 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
+#[case::zero_in_blanks(by_gauge().zero(["level"]).blanks_too(), "1.00 0.00 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
+#[case::set(by_gauge().set(["level=-1.5"]), "1.00 - -1.50 -1.50 2.60 | -1.50 -1.50 3.00 -1.50 -1.50")]
+#[case::each(by_gauge().range(Stretch::Each), "1.00 - - - 2.60 | 3.00")]
+#[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]), "- - | - 3.00")]
+#[case::nothing(by_gauge(), "1.00 - - - 2.60 | - - 3.00 - -")]
+fn holes_are_filled_by_the_rule_that_is_stated(#[case] filled: Filled, #[case] levels: &str) {
+    let outcome = filled.apply(&gauge()).unwrap();
+    let rows = shown(&outcome.table);
+    let of = |gauge: &str| {
+        let rows = rows.iter().filter(|row| row.starts_with(gauge));
+        rows.map(|row| row.split(' ').nth(2).unwrap().to_owned()).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(format!("{} | {}", of("Mole"), of("Sill")), levels);
+    assert!(outcome.ledger.balances());
+}
+
+#[rstest]
+#[case::last_days("2025-01-31 2025-04-30", Grain::Month, None, "2025-01-31 2025-02-28 2025-03-31 2025-04-30")]
+#[case::other_days("2025-01-31 2025-03-30", Grain::Month, None, "2025-01-31 2025-02-01 2025-03-30")]
+#[case::said_last(
+    "2025-01-05 2025-03-05",
+    Grain::Month,
+    Some(Dated::Last),
+    "2025-01-05 2025-02-28 2025-03-05"
+)]
+#[case::said_first(
+    "2024-01-31 2024-03-31",
+    Grain::Month,
+    Some(Dated::First),
+    "2024-01-31 2024-02-01 2024-03-31"
+)]
+#[case::leap_day("2024-02-28 2024-03-01", Grain::Day, None, "2024-02-28 2024-02-29 2024-03-01")]
+#[case::iso_weeks("2024-12-25 2025-01-09", Grain::Week, None, "2024-12-25 2024-12-30 2025-01-09")]
+#[case::months_as_they_are("2024-12 2025-02", Grain::Month, None, "2024-12 2025-01 2025-02")]
+#[case::months_in_quarters("2024-12 2025-06", Grain::Quarter, None, "2024-12 2025-03 2025-06")]
+#[case::the_last_years("9998-06-01 9999-12-31", Grain::Year, None, "9998-06-01 9999-12-31")]
+fn added_rows_are_dated_as_the_data_is(
+    #[case] days: &str,
+    #[case] grain: Grain,
+    #[case] dated: Option<Dated>,
+    #[case] expected: &str,
+) {
+    let filled = Filled { dated, ..Filled::new("day").grain(grain) };
+    let table = table(&format!("day:date\n{}", days.replace(' ', "\n")));
+    assert_eq!(shown(&filled.apply(&table).unwrap().table).join(" "), expected);
+}
+
+#[test]
+fn hours_of_a_day_of_23_and_weeks_and_years_that_begin_elsewhere() {
+    let zone = Context::new().zone("Europe/Lisbon".parse().unwrap());
+    let moments = table("at:instant\n2025-03-30T00:10:00Z\n2025-03-30T02:40:00Z");
+    let hours = Filled::new("at").grain(Grain::Hour).mark("added");
+    let outcome = hours.apply_with(&moments, &zone).unwrap();
+    assert_eq!(
+        shown(&outcome.table),
+        ["2025-03-30T00:10Z false", "2025-03-30T01:00Z true", "2025-03-30T02:40Z false"]
+    );
+    let whole_day = hours.range("2025-03-30".parse().unwrap()).apply_with(&moments, &zone).unwrap();
+    assert_eq!((whole_day.table.rows(), whole_day.ledger.zone.as_deref()), (23, Some("Europe/Lisbon")));
+
+    // A day of moments begins when the zone's clocks say so.
+    let days = Filled::new("at").range("2025-03-30..2025-04-01".parse().unwrap());
+    let days = days.apply_with(&moments.head(1), &zone).unwrap();
+    assert_eq!(shown(&days.table), ["2025-03-30T00:10Z", "2025-03-30T23:00Z", "2025-03-31T23:00Z"]);
+
+    let days = table("day:date\n2025-03-30\n2025-04-13");
+    let weeks = Filled::new("day").grain(Grain::Week).week_start(Weekday::Sunday).apply(&days).unwrap();
+    assert_eq!(shown(&weeks.table), ["2025-03-30", "2025-04-06", "2025-04-13"]);
+    let years = Filled::new("day").grain(Grain::Year).year_start("April").apply(&days).unwrap();
+    assert_eq!(shown(&years.table), ["2025-03-30", "2025-04-13"]);
+}
+
+#[test]
+fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
+    let stays = table(
+        "vessel:text class:text month:date tons:number
+         Petrel coaster 2025-01 10
+         Marram -       2025-02 20
+         Marram barge   2025-03 30",
+    );
+    let vessels = table("name:text\nMarram\nTeal\n-\nTeal");
+    let list = EntityList::of(&vessels, &["name"]).unwrap();
+    let filled = Filled::new("month")
+        .per(["vessel"])
+        .grain(Grain::Month)
+        .zero(["tons as lifted"])
+        .keep_with(["class"]);
+    let outcome = filled
+        .clone()
+        .entities(list.clone())
+        .range("2025-02..2025-03".parse().unwrap())
+        .apply(&stays)
+        .unwrap();
+    assert_eq!(
+        shown(&outcome.table),
+        [
+            "Marram - 2025-02 20",
+            "Marram barge 2025-03 30",
+            // Its records all lie outside the range, and it is there all the same.
+            "Petrel coaster 2025-02 0",
+            "Petrel coaster 2025-03 0",
+            "Teal - 2025-02 0",
+            "Teal - 2025-03 0",
+        ]
+    );
+    assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["vessel", "class", "month", "lifted"]);
+    let ledger = &outcome.ledger;
+    let counts = ["entities without a record", "entities named twice", "entities named without a key"];
+    assert_eq!(counts.map(|name| ledger.count(name)), [2, 1, 1]);
+    assert_eq!((ledger.rows(Reason::OutsideRange), ledger.count("class left blank as recorded")), (1, 1));
+
+    // Keys of numbers are read as such, and entities alone make a series, too.
+    let berths = table("berth:number day:date");
+    let list = EntityList::of(&table("n:text\n12\n7"), &["n"]).unwrap();
+    let alone = Filled::new("day")
+        .per(["berth"])
+        .entities(list.clone())
+        .range("2025-01-01..2025-01-02".parse().unwrap());
+    assert_eq!(shown(&alone.apply(&berths).unwrap().table).len(), 4);
+    let varies = filled.keep_with(["tons"]).zero(Vec::<String>::new()).apply(&stays).unwrap_err();
+    assert_eq!(
+        varies.to_string(),
+        "`keep-with`: column `tons` changes: Marram has `20` and `30`. Name a column that never varies, or carry it"
+    );
+}
+
+#[rstest]
+#[case::taken(Filled::new("day").grain(Grain::Month), "gauge:text day:date level:number\nA 2025-01-03 1\nA 2025-01-09 2\nA 2025-02-01 3",
+    "1 cell of one entity and month has several records: 2025-01 (row 1, row 2). Let `totals` make one of them first")]
+#[case::flood(by_gauge().grain(Grain::Day).range("0001..9999".parse().unwrap()).most_rows(1_000_000), "gauge:text day:date level:number\nA 2025-01-03 1\nB 2025-01-09 2",
+    "the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to 9999-12-31 are 3652059 days, for each of 2 entities. \
+     Ask for a longer grain or a shorter range, or allow more: `--most-rows 7304118`")]
+#[case::too_fine(
+    Filled::new("day"),
+    "day:date\n2025-01",
+    "column `day` holds months, of which days cannot be told: ask for months"
+)]
+#[case::two_rules(by_gauge().carry(["level"]).zero(["level"]), "gauge:text day:date level:number", "`zero` is `level`, which has a rule already: expected one rule for each column")]
+#[case::key(by_gauge().carry(["gauge"]), "gauge:text day:date level:number", "`carry` is `gauge`: expected a column beside the entity's and the date")]
+#[case::text(by_gauge().linear(["gauge"]).per(["level"]), "gauge:text day:date level:number", "column `gauge` holds text, where numbers are needed")]
+#[case::value(by_gauge().set(["level=high"]), "gauge:text day:date level:number\nA 2025-01-03 1", "`set`: `high` cannot stand in column `level`, which holds whole numbers")]
+#[case::places(by_gauge().set(["level=0.125"]), "gauge:text day:date level:money\nA 2025-01-03 1", "`set`: `0.125` cannot stand in column `level`, which holds decimals, 2 places")]
+#[case::no_value(by_gauge().set(["level"]), "gauge:text day:date level:number", "`set` is `level`: expected a column and its value, such as `state=closed`")]
+#[case::limit(by_gauge().limit(3), "gauge:text day:date level:number", "`limit` is given: expected `carry` beside it")]
+#[case::misspelt(by_gauge().carry(["levle"]), "gauge:text day:date level:number", "there is no column `levle`. Did you mean `level`?")]
+#[case::listed(by_gauge().entities(EntityList::of(&gauge(), &["gauge", "note"]).unwrap()), "gauge:text day:date level:number", "`entities` is 2 columns: expected as many columns as `per` has, in the same order")]
+fn what_cannot_be_answered_is_told(#[case] filled: Filled, #[case] rows: &str, #[case] message: &str) {
+    assert_eq!(filled.apply(&table(rows)).unwrap_err().to_string(), message);
+}
+
+type Row = (i64, i32, Option<i64>);
+
+fn table_of(rows: &[Row]) -> Table {
+    Table::from_columns([
+        ("who", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
+        ("day", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
+        ("n", Arc::new(rows.iter().map(|row| row.2).collect::<Int64Array>())),
+        ("line", Arc::new(rows.iter().map(|row| row.2).collect::<Int64Array>())),
+    ])
+    .unwrap()
+}
+
+/// Each entity and each day from the first to the last, one after the other.
+fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
+    let cells: BTreeMap<(i64, i32), Option<i64>> = rows.iter().map(|row| ((row.0, row.1), row.2)).collect();
+    let mut lines = Vec::new();
+    let mut entities: Vec<i64> = rows.iter().map(|row| row.0).collect();
+    entities.sort_unstable();
+    entities.dedup();
+    for &who in &entities {
+        let counted = || cells.keys().filter(|(other, _)| filled.range == Stretch::Data || *other == who);
+        let (first, last) =
+            (counted().map(|cell| cell.1).min().unwrap(), counted().map(|cell| cell.1).max().unwrap());
+        for day in first..=last {
+            let own = cells.get(&(who, day)).copied();
+            let may = own.is_none() || !filled.added_only;
+            let known = |mut days: Box<dyn Iterator<Item = i32>>| {
+                days.find_map(|day| Some((day, cells.get(&(who, day)).copied()??)))
+            };
+            let before = known(Box::new((first..day).rev()));
+            let after = known(Box::new(day + 1..=last));
+            let reach = filled.limit.map_or(i32::MAX, |limit| limit as i32);
+            let carried = before.filter(|(from, _)| may && day - from <= reach).map(|(_, value)| value);
+            let line = before.zip(after).filter(|_| may).map(|((from, one), (to, other))| {
+                let (before, after) = (f64::from(day - from), f64::from(to - day));
+                (one as f64 * after + other as f64 * before) / (before + after)
+            });
+            let text = |value: Option<String>| value.unwrap_or("-".to_owned());
+            let (n, line) = match own.flatten() {
+                Some(own) => (Some(own), Some(own as f64)),
+                None => (carried, line),
+            };
+            let day = Day::from_number(day).unwrap();
+            lines.push(format!(
+                "{who} {day} {} {}",
+                text(n.map(|n| n.to_string())),
+                text(line.map(|line| format!("{line:?}")))
+            ));
+        }
+    }
+    lines
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+    #[test]
+    fn every_cell_is_what_a_look_at_all_days_says(
+        cells in prop::collection::btree_map((0_i64..4, 20_000_i32..20_025), prop::option::weighted(0.7, -9_i64..9), 0..30),
+        order in any::<prop::sample::Index>(),
+        limit in prop::option::of(1_u32..5),
+        added_only in any::<bool>(),
+        each in any::<bool>(),
+    ) {
+        let mut rows: Vec<Row> = cells.into_iter().map(|((who, day), n)| (who, day, n)).collect();
+        let range = if each { Stretch::Each } else { Stretch::Data };
+        let filled = Filled { limit, added_only, range, ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
+        let in_order = filled.apply(&table_of(&rows)).unwrap();
+        let expected = by_hand(&rows, &filled);
+        prop_assert_eq!(&shown(&in_order.table), &expected);
+
+        // The order of the rows does not matter, nor that the answer is handed over in batches.
+        let turn = order.index(rows.len() + 1);
+        rows.rotate_left(turn);
+        rows.reverse();
+        let table = table_of(&rows);
+        let mut handed = Vec::new();
+        let outcome = filled.apply_into(&table, &Context::new(), &mut |batch| { handed.extend(shown(batch)); Ok(()) }).unwrap();
+        prop_assert_eq!(handed, expected);
+        prop_assert_eq!(&outcome.ledger, &in_order.ledger);
+
+        // Cells are there or added, and each hole of a column is filled or left.
+        let count = |name: &str| outcome.ledger.count(name);
+        prop_assert_eq!(count("rows out"), count("there") + count("added"));
+        for (column, what) in [("n", "carried into"), ("line", "interpolated in")] {
+            let holes = [format!("{column} {what} added rows"), format!("{column} left blank in added rows")];
+            prop_assert_eq!(holes.iter().map(|name| count(name)).sum::<u64>(), count("added"));
+        }
+        prop_assert!(outcome.ledger.balances());
+
+        // Each entity worked apart is its part of the whole, where each has its own range.
+        if each {
+            let entities = crate::Entities::number(&table, &["who"], crate::Missing::NoEntity).unwrap();
+            let timeline = Timeline::new(&entities, &table.dates("day").unwrap(), &BooleanBuffer::new_set(table.rows()));
+            let mut parts: Vec<String> = timeline.entities().flat_map(|rows| {
+                let part = table.take(&UInt32Array::from(rows.to_vec())).unwrap();
+                shown(&filled.apply(&part).unwrap().table)
+            }).collect();
+            parts.sort();
+            let mut whole = shown(&in_order.table);
+            whole.sort();
+            prop_assert_eq!(parts, whole);
+        }
+    }
+}

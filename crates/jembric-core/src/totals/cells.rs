@@ -1,0 +1,304 @@
+//! [`Groups`]: what rows are told apart by; [`Cells`]: the figures of each cell, which are found by its [`Spot`].
+//!
+//! Where a slot for every period, part, entity and column fits the memory, a row's cell is reckoned; else the cells that have a record
+//! are numbered.
+
+use super::{
+    Asked, Each, Totals,
+    figures::{Figures, NONE, Place, Source},
+};
+use crate::{
+    axis::Axis,
+    calendar::{Day, Grain, MICROS_PER_DAY, Weekday, month_of_year},
+    columnwise,
+    dates::Dates,
+    entities::{Entities, Missing},
+    error::{Error, Result},
+    operation::Context,
+    rows::entities_in_order,
+    shape::Named,
+    table::Table,
+};
+use arrow_array::{ArrayRef, Int64Array, UInt32Array};
+use arrow_buffer::BooleanBuffer;
+use rayon::prelude::*;
+use std::sync::Arc;
+
+/// The most slots that cells are reckoned in, however many rows there are.
+const MOST_SLOTS: u64 = 1 << 27;
+const FEW_SLOTS: u64 = 1 << 16;
+
+/// Where a cell stands: its period, its part of one, its entity and its column, each by its place in order.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Spot {
+    pub(super) period: i32,
+    pub(super) part: u32,
+    pub(super) entity: u32,
+    pub(super) side: u32,
+}
+
+/// The values of some columns, as places in their order.
+pub(super) struct Keys {
+    /// One row for each, in order.
+    pub(super) values: Table,
+    /// The number of each row, and the place of each number; nothing where all rows are one.
+    ids: Vec<u32>,
+    places: Vec<u32>,
+    pub(super) count: usize,
+}
+
+impl Keys {
+    /// The keys of a table, and of what is listed beside it.
+    pub(super) fn of(table: &Table, per: &[Named], listed: Option<&Table>) -> Result<Keys> {
+        let values = listed.map_or_else(|| table.select(per), |listed| Ok(listed.clone()))?;
+        if per.is_empty() {
+            return Ok(Keys { values, ids: Vec::new(), places: Vec::new(), count: 1 });
+        }
+        let names: Vec<&str> = values.names().collect();
+        let entities = Entities::number(&values, &names, Missing::IsAKey)?;
+        let order = entities_in_order(&values, &names, &entities)?;
+        let mut places = vec![0; order.len()];
+        order.iter().zip(0..).for_each(|(&entity, place)| places[entity] = place);
+        let firsts = entities.first_rows();
+        let in_order = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
+        Ok(Keys { values: values.take(&in_order)?, count: places.len(), ids: entities.into_ids(), places })
+    }
+
+    #[inline]
+    fn of_row(&self, row: usize) -> u32 {
+        if self.ids.is_empty() { 0 } else { self.places[self.ids[row] as usize] }
+    }
+}
+
+/// What rows are told apart by, but for their dates.
+pub(super) struct Groups {
+    pub(super) entities: Keys,
+    pub(super) sides: Keys,
+    pub(super) parts: u32,
+}
+
+/// The dates of one column, as periods and parts of them.
+pub(super) struct Timed {
+    pub(super) axis: Option<Axis>,
+    numbers: Vec<i32>,
+    parts: Vec<u32>,
+    /// Whether they are points in time, which the zone cut into days.
+    pub(super) instants: bool,
+}
+
+impl Timed {
+    pub(super) fn of(totals: &Totals, column: &str, dates: &Dates, context: &Context) -> Result<Timed> {
+        let axis = totals.periods()?.map(|periods| Axis::of(column, dates, periods, &context.zone));
+        let axis = axis.transpose()?;
+        let parts = totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
+        let numbers = axis.as_ref().map(|axis| axis.numbers(dates)).unwrap_or_default();
+        Ok(Timed { axis, numbers, parts: parts.unwrap_or_default(), instants: dates.are_instants() })
+    }
+
+    /// Rows without a date of their own.
+    pub(super) fn less() -> Timed {
+        Timed { axis: None, numbers: Vec::new(), parts: Vec::new(), instants: false }
+    }
+
+    #[inline]
+    fn period(&self, row: usize) -> i32 {
+        self.numbers.get(row).copied().unwrap_or(0)
+    }
+
+    #[inline]
+    fn part(&self, row: usize) -> u32 {
+        self.parts.get(row).copied().unwrap_or(0)
+    }
+
+    /// The first and last period of the rows of a mask; none where there is no row.
+    pub(super) fn ends(&self, used: &BooleanBuffer) -> Option<(i32, i32)> {
+        let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        let words = (0..used.len()).step_by(1 << 16).collect::<Vec<_>>();
+        let of_part = |&from: &usize| {
+            let rows = (from..used.len().min(from + (1 << 16))).filter(|&row| used.value(row));
+            rows.map(|row| (self.period(row), self.period(row))).reduce(wider)
+        };
+        words.par_iter().filter_map(of_part).reduce_with(wider)
+    }
+}
+
+/// How many parts there are.
+pub(super) fn part_count(each: Option<Each>) -> u32 {
+    match each {
+        None => 1,
+        Some(Each::Weekday) => 7,
+        Some(Each::MonthOfYear) => 12,
+        Some(Each::DayOfMonth) => 31,
+        Some(Each::HourOfDay) => 24,
+    }
+}
+
+/// The first of the parts: the weekday on which weeks begin, from Monday, or the month in which years do, from January.
+pub(super) fn first_part(totals: &Totals) -> Result<u32> {
+    Ok(match totals.each {
+        Some(Each::Weekday) => totals.week_start.unwrap_or(Weekday::Monday).number() - 1,
+        Some(Each::MonthOfYear) => totals.year_start.as_deref().map_or(Ok(1), month_of_year)? - 1,
+        _ => 0,
+    })
+}
+
+/// The part in which each date lies, from the first.
+fn parts(totals: &Totals, each: Each, column: &str, dates: &Dates, context: &Context) -> Result<Vec<u32>> {
+    let grain = dates.periods().grain();
+    let fits = match (each, dates) {
+        (Each::HourOfDay, Dates::Days(..)) => false,
+        (Each::MonthOfYear, _) => Grain::Month.holds(grain),
+        _ => Grain::Day.holds(grain),
+    };
+    if !fits {
+        let asked = format!("the {}", each.column().replace('_', " "));
+        return Err(Error::TooFine { column: column.to_owned(), grain, asked });
+    }
+    let (first, count) = (first_part(totals)?, part_count(Some(each)));
+    let of_days = |part: &(dyn Fn(Day) -> u32 + Sync)| {
+        let days = dates.day_numbers(&context.zone);
+        columnwise::map(&days, |day| (part(Day::clamped(day)) + count - first) % count)
+    };
+    Ok(match (each, dates) {
+        (Each::Weekday, _) => of_days(&|day| day.weekday().number() - 1),
+        (Each::MonthOfYear, _) => of_days(&|day| day.ymd().1 - 1),
+        (Each::DayOfMonth, _) => of_days(&|day| day.ymd().2 - 1),
+        (Each::HourOfDay, Dates::Moments(moments)) => {
+            let hour = |reading: i64| (reading.rem_euclid(MICROS_PER_DAY) / (MICROS_PER_DAY / 24)) as u32;
+            match dates.are_instants() {
+                true => context.zone.readings(moments.values()).map(hour).collect(),
+                false => columnwise::map(moments.values(), hour),
+            }
+        }
+        (Each::HourOfDay, _) => Vec::new(),
+    })
+}
+
+/// The figures of each cell.
+pub(super) struct Cells {
+    /// In order.
+    pub(super) spots: Vec<Spot>,
+    pub(super) figures: Vec<Figures>,
+}
+
+impl Cells {
+    /// Adds up the rows of a mask.
+    pub(super) fn of(
+        groups: &Groups,
+        timed: &Timed,
+        used: &BooleanBuffer,
+        sources: &[Source],
+    ) -> Result<Cells> {
+        let rows = used.len();
+        let (first, last) = timed.ends(used).unwrap_or((0, -1));
+        let periods = (i64::from(last) - i64::from(first) + 1) as u64;
+        let (parts, entities, sides) =
+            (u64::from(groups.parts), groups.entities.count as u64, groups.sides.count as u64);
+        let sizes = [periods, parts, entities, sides];
+        let slots = sizes.into_iter().try_fold(1_u64, |slots, size| slots.checked_mul(size));
+        let slots = slots.filter(|&slots| slots <= MOST_SLOTS.min(FEW_SLOTS.max(4 * rows as u64)));
+        let all = used.count_set_bits() == rows;
+        if let Some(slots) = slots {
+            let slot = |row: usize| {
+                let period = (timed.period(row) - first) as u32;
+                let entity =
+                    (period * groups.parts + timed.part(row)) * entities as u32 + groups.entities.of_row(row);
+                entity * sides as u32 + groups.sides.of_row(row)
+            };
+            let slot_of = |row| if all || used.value(row) { slot(row) } else { NONE };
+            let slot_of: Vec<u32> = (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
+            let records = Source::Records.added_up(&slot_of, slots as usize);
+            let Figures::Records(counts) = &records else { return Ok(Cells::none()) };
+            // Slots without a record add nothing to the first cell.
+            let (mut cell_of, mut spots) = (vec![0; counts.len()], Vec::new());
+            for (slot, _) in counts.iter().enumerate().filter(|(_, count)| **count > 0) {
+                cell_of[slot] = spots.len() as u32;
+                let (rest, side) = (slot as u64 / sides, slot as u64 % sides);
+                let (rest, entity) = (rest / entities, rest % entities);
+                spots.push(Spot {
+                    period: first + (rest / parts) as i32,
+                    part: (rest % parts) as u32,
+                    entity: entity as u32,
+                    side: side as u32,
+                });
+            }
+            let figures = sources.iter().map(|source| {
+                let of_slots = match source {
+                    Source::Records => records.clone(),
+                    source => source.added_up(&slot_of, slots as usize),
+                };
+                if spots.len() == counts.len() {
+                    of_slots
+                } else {
+                    source.put_together(&of_slots, &cell_of, spots.len())
+                }
+            });
+            return Ok(Cells { figures: figures.collect(), spots });
+        }
+        let pair = |one: &(dyn Fn(usize) -> (i64, u32) + Sync)| -> ArrayRef {
+            let pairs = (0..rows).map(|row| {
+                let (high, low) = one(row);
+                (all || used.value(row)).then_some(high << 32 | i64::from(low))
+            });
+            Arc::new(pairs.collect::<Int64Array>())
+        };
+        let both = Table::from_columns([
+            ("when", pair(&|row| (timed.period(row).into(), timed.part(row)))),
+            ("who", pair(&|row| (groups.entities.of_row(row).into(), groups.sides.of_row(row)))),
+        ])?;
+        let numbered = Entities::number(&both, &["when", "who"], Missing::NoEntity)?;
+        let spot = |&row: &u32| {
+            let row = row as usize;
+            Spot {
+                period: timed.period(row),
+                part: timed.part(row),
+                entity: groups.entities.of_row(row),
+                side: groups.sides.of_row(row),
+            }
+        };
+        let mut spots: Vec<(Spot, usize)> = numbered.first_rows().iter().map(spot).zip(0..).collect();
+        spots.par_sort_unstable();
+        let mut places = vec![0; spots.len()];
+        spots.iter().zip(0..).for_each(|((_, number), place)| places[*number] = place);
+        let cell = |id: u32| if id == Entities::NONE { NONE } else { places[id as usize] };
+        let cell_of = columnwise::map(numbered.ids(), cell);
+        let figures = sources.iter().map(|source| source.added_up(&cell_of, spots.len())).collect();
+        Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
+    }
+
+    fn none() -> Cells {
+        Cells { spots: Vec::new(), figures: Vec::new() }
+    }
+
+    /// The cells with one of their figures.
+    pub(super) fn only(&self, figure: usize) -> Cells {
+        Cells { spots: self.spots.clone(), figures: vec![self.figures[figure].clone()] }
+    }
+
+    /// The cells of longer stretches: those that go to one spot become one.
+    pub(super) fn put_together(&self, sources: &[Source], to: impl Fn(Spot) -> Spot) -> Cells {
+        let mut spots: Vec<Spot> = self.spots.iter().map(|&spot| to(spot)).collect();
+        spots.sort_unstable();
+        spots.dedup();
+        let cell = |&spot: &Spot| spots.partition_point(|other| *other < to(spot)) as u32;
+        let cell_of: Vec<u32> = self.spots.iter().map(cell).collect();
+        let both = sources.iter().zip(&self.figures);
+        let figures =
+            both.map(|(source, figures)| source.put_together(figures, &cell_of, spots.len())).collect();
+        Cells { spots, figures }
+    }
+
+    /// Where the figures of these spots are.
+    pub(super) fn places(&self, spots: &[Spot]) -> Vec<Place> {
+        if spots == self.spots {
+            return (0..spots.len()).map(Place::Cell).collect();
+        }
+        let place = |spot: &Spot| self.spots.binary_search(spot).map_or(Place::NoRecord, Place::Cell);
+        spots.iter().map(place).collect()
+    }
+}
+
+/// What is asked, and what it is made from.
+pub(super) fn sources(asked: &[Asked], table: &Table) -> Result<Vec<Source>> {
+    asked.iter().map(|asked| Source::of(asked, table)).collect()
+}

@@ -1,0 +1,283 @@
+//! [`Figures`]: what is asked of each cell, added up over the rows, and put together where cells are.
+
+use super::{Asked, What};
+use crate::{
+    entities::{Entities, Missing},
+    error::Result,
+    measure::Measure,
+    order::Order,
+    rows::sortable,
+    table::Table,
+};
+use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, NullArray, UInt32Array};
+use arrow_buffer::NullBuffer;
+use arrow_select::{nullif::nullif, take::take};
+use rayon::prelude::*;
+use std::sync::Arc;
+
+/// In place of a cell's or row's number: none.
+pub(super) const NONE: u32 = u32::MAX;
+/// Cells that are few enough for each thread to have its own.
+const CELLS_FOR_THREADS: usize = 1 << 20;
+const ROWS_A_THREAD: usize = 1 << 16;
+
+/// What a figure is made from, which does not depend on the cells.
+pub(super) enum Source {
+    Records,
+    Measure {
+        measure: Measure,
+        mean: bool,
+    },
+    Extreme {
+        array: ArrayRef,
+        order: Order,
+        valid: Option<NullBuffer>,
+        greatest: bool,
+    },
+    /// The value of each row, as a number; [`NONE`] where it is missing.
+    Values(Vec<u32>),
+}
+
+/// A figure of each cell.
+#[derive(Clone)]
+pub(super) enum Figures {
+    Records(Vec<u64>),
+    /// Sums, and how many values went into them.
+    Sums(Vec<(i128, u64)>),
+    /// The row with the least or greatest value.
+    Rows(Vec<u32>),
+    /// The different pairs of cell and value, in order.
+    Pairs(Vec<(u32, u32)>),
+}
+
+/// What stands in a place of the answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Place {
+    Cell(usize),
+    /// There is no record: nothing was added up.
+    NoRecord,
+    /// Nothing is told.
+    Blank,
+}
+
+impl Source {
+    pub(super) fn of(asked: &Asked, table: &Table) -> Result<Source> {
+        Ok(match asked.what {
+            What::Count => Source::Records,
+            What::Sum | What::Mean => Source::Measure {
+                measure: Measure::of(table, &asked.column)?,
+                mean: asked.what == What::Mean,
+            },
+            What::Min | What::Max => {
+                let array = table.column(&asked.column)?.clone();
+                let order = Order::of(&sortable(table, &asked.column)?)?;
+                let valid = array.logical_nulls();
+                Source::Extreme { array, order, valid, greatest: asked.what == What::Max }
+            }
+            What::Distinct => {
+                let values = Entities::number(table, &[&asked.column], Missing::NoEntity)?;
+                Source::Values(values.into_ids())
+            }
+        })
+    }
+
+    /// How many rows have no value.
+    pub(super) fn missing(&self, is_used: impl Fn(usize) -> bool, rows: usize) -> u64 {
+        let misses = |row: usize| match self {
+            Source::Records => false,
+            Source::Measure { measure, .. } => !measure.is_valid(row),
+            Source::Extreme { valid, .. } => valid.as_ref().is_some_and(|valid| valid.is_null(row)),
+            Source::Values(values) => values[row] == NONE,
+        };
+        let any = match self {
+            Source::Measure { measure, .. } => measure.missing() > 0,
+            _ => true,
+        };
+        (0..rows).filter(|&row| any && is_used(row) && misses(row)).count() as u64
+    }
+
+    /// The figure of each cell, where each row has the number of its cell.
+    pub(super) fn added_up(&self, cell_of: &[u32], cells: usize) -> Figures {
+        let rows = || cell_of.iter().copied().enumerate().filter(|&(_, cell)| cell != NONE);
+        match self {
+            Source::Records => Figures::Records(summed(
+                cell_of,
+                cells,
+                0,
+                |count, _| *count += 1,
+                |count, more| *count += more,
+            )),
+            Source::Measure { measure, .. } if measure.missing() == 0 => {
+                let add = |sum: &mut (i128, u64), row| {
+                    sum.0 += measure.unit(row);
+                    sum.1 += 1;
+                };
+                Figures::Sums(summed(cell_of, cells, (0, 0), add, |sum, more| {
+                    *sum = (sum.0 + more.0, sum.1 + more.1)
+                }))
+            }
+            Source::Measure { measure, .. } => {
+                let add = |sum: &mut (i128, u64), row| {
+                    sum.0 += measure.unit(row);
+                    sum.1 += u64::from(measure.is_valid(row));
+                };
+                Figures::Sums(summed(cell_of, cells, (0, 0), add, |sum, more| {
+                    *sum = (sum.0 + more.0, sum.1 + more.1)
+                }))
+            }
+            Source::Extreme { valid, .. } => {
+                let mut best = vec![NONE; cells];
+                for (row, cell) in rows() {
+                    if valid.as_ref().is_none_or(|valid| valid.is_valid(row)) {
+                        self.better(&mut best[cell as usize], row as u32);
+                    }
+                }
+                Figures::Rows(best)
+            }
+            Source::Values(values) => {
+                let pairs = rows().map(|(row, cell)| (cell, values[row])).filter(|pair| pair.1 != NONE);
+                Figures::Pairs(different(pairs.collect()))
+            }
+        }
+    }
+
+    /// Takes a row in place of the best so far if it is better.
+    fn better(&self, best: &mut u32, row: u32) {
+        let Source::Extreme { order, greatest, .. } = self else { return };
+        let number = |row: u32| order.of_row(row as usize);
+        let is_better = *best == NONE
+            || row != NONE
+                && if *greatest { number(row) > number(*best) } else { number(row) < number(*best) };
+        if is_better {
+            *best = row;
+        }
+    }
+
+    /// The figures of longer stretches: `to` has for each cell the number of that which it becomes part of.
+    pub(super) fn put_together(&self, figures: &Figures, to: &[u32], cells: usize) -> Figures {
+        match figures {
+            Figures::Records(counts) => {
+                let mut sums = vec![0; cells];
+                counts.iter().zip(to).for_each(|(count, &to)| sums[to as usize] += count);
+                Figures::Records(sums)
+            }
+            Figures::Sums(parts) => {
+                let mut sums = vec![(0, 0); cells];
+                for (part, &to) in parts.iter().zip(to) {
+                    let sum: &mut (i128, u64) = &mut sums[to as usize];
+                    *sum = (sum.0 + part.0, sum.1 + part.1);
+                }
+                Figures::Sums(sums)
+            }
+            Figures::Rows(rows) => {
+                let mut best = vec![NONE; cells];
+                rows.iter().zip(to).for_each(|(&row, &to)| self.better(&mut best[to as usize], row));
+                Figures::Rows(best)
+            }
+            Figures::Pairs(pairs) => Figures::Pairs(different(
+                pairs.iter().map(|&(cell, value)| (to[cell as usize], value)).collect(),
+            )),
+        }
+    }
+
+    /// The figures as a column, in these places.
+    pub(super) fn column(&self, figures: &Figures, places: &[Place]) -> Result<ArrayRef> {
+        let whole = |of_cell: &dyn Fn(usize) -> u64| -> ArrayRef {
+            let number = |place: &Place| match *place {
+                Place::Cell(cell) => Some(of_cell(cell) as i64),
+                Place::NoRecord => Some(0),
+                Place::Blank => None,
+            };
+            Arc::new(places.iter().map(number).collect::<Int64Array>())
+        };
+        Ok(match (self, figures) {
+            (_, Figures::Records(counts)) => whole(&|cell| counts[cell]),
+            (_, Figures::Pairs(pairs)) => {
+                let mut counts = Vec::new();
+                for &(cell, _) in pairs {
+                    counts.resize(counts.len().max(cell as usize + 1), 0_u64);
+                    counts[cell as usize] += 1;
+                }
+                whole(&|cell| counts.get(cell).copied().unwrap_or(0))
+            }
+            (Source::Measure { measure, mean: true }, Figures::Sums(sums)) => {
+                let mean = |place: &Place| match *place {
+                    Place::Cell(cell) => measure.mean(sums[cell].0, sums[cell].1),
+                    _ => None,
+                };
+                Arc::new(places.iter().map(mean).collect::<Float64Array>())
+            }
+            (Source::Measure { measure, .. }, Figures::Sums(sums)) => {
+                let sum = |place: &Place| if let Place::Cell(cell) = *place { sums[cell].0 } else { 0 };
+                let array = measure.sums(&places.iter().map(sum).collect::<Vec<_>>())?;
+                if places.contains(&Place::Blank) {
+                    let blank = places.iter().map(|place| Some(*place == Place::Blank));
+                    nullif(&array, &blank.collect::<BooleanArray>())?
+                } else {
+                    array
+                }
+            }
+            (Source::Extreme { array, .. }, Figures::Rows(rows)) => {
+                let row = |place: &Place| match *place {
+                    Place::Cell(cell) => Some(rows[cell]).filter(|&row| row != NONE),
+                    _ => None,
+                };
+                take(array, &places.iter().map(row).collect::<UInt32Array>(), None)?
+            }
+            // Nothing else goes together: a source makes its own kind of figures.
+            _ => Arc::new(NullArray::new(places.len())),
+        })
+    }
+
+    /// The part that each place has of another, as fractions; missing where that is 0 or where one is.
+    pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&[Place]; 2]) -> ArrayRef {
+        let number = |figures: &Figures, place: Place| match (self, figures, place) {
+            (Source::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
+            (Source::Measure { measure, .. }, Figures::Sums(sums), Place::Cell(cell)) => {
+                measure.mean(sums[cell].0, 1)
+            }
+            (_, _, Place::NoRecord) => Some(0.0),
+            _ => None,
+        };
+        let share = |(&one, &other): (&Place, &Place)| {
+            let (part, whole) = (number(part, one)?, number(whole, other)?);
+            (whole != 0.0).then_some(part / whole)
+        };
+        Arc::new(places[0].iter().zip(places[1]).map(share).collect::<Float64Array>())
+    }
+}
+
+/// Adds up over the rows of each cell, on all threads if there are enough rows for the cells.
+fn summed<T: Copy + Send + Sync>(
+    cell_of: &[u32],
+    cells: usize,
+    none: T,
+    add: impl Fn(&mut T, usize) + Sync,
+    plus: impl Fn(&mut T, T) + Sync,
+) -> Vec<T> {
+    let of_rows = |rows: std::ops::Range<usize>| {
+        let mut sums = vec![none; cells];
+        for row in rows {
+            if let Some(sum) = sums.get_mut(cell_of[row] as usize) {
+                add(sum, row);
+            }
+        }
+        sums
+    };
+    let (rows, threads) = (cell_of.len(), rayon::current_num_threads());
+    if cells > CELLS_FOR_THREADS || rows < 2 * ROWS_A_THREAD || cells * threads > rows {
+        return of_rows(0..rows);
+    }
+    let part = |n: usize| rows * n / threads..rows * (n + 1) / threads;
+    let together = |mut sums: Vec<T>, more: Vec<T>| {
+        sums.iter_mut().zip(more).for_each(|(sum, more)| plus(sum, more));
+        sums
+    };
+    (0..threads).into_par_iter().map(|n| of_rows(part(n))).reduce_with(together).unwrap_or_default()
+}
+
+fn different(mut pairs: Vec<(u32, u32)>) -> Vec<(u32, u32)> {
+    pairs.par_sort_unstable();
+    pairs.dedup();
+    pairs
+}

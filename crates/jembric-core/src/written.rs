@@ -1,0 +1,112 @@
+//! Values that a setting has as text, as values of a column; [`EntityList`]: entities that are named so.
+
+use crate::{
+    calendar::Period,
+    error::{Error, Result},
+    shape::{Named, Type},
+    table::{Table, periods_of},
+};
+use arrow_array::{Array, ArrayRef, Date32Array, StringViewArray};
+use arrow_cast::cast;
+use arrow_schema::{DataType, Field};
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+
+/// Texts as values of a column; missing ones stay missing.
+///
+/// An error names the first that is no value of the column's kind. A column without any value takes them as texts.
+pub(crate) fn read_as(setting: &'static str, field: &Field, texts: StringViewArray) -> Result<ArrayRef> {
+    let read: ArrayRef = match field.data_type() {
+        DataType::Utf8View | DataType::Null => return Ok(Arc::new(texts)),
+        DataType::Date32 => {
+            let periods = periods_of(field);
+            let of_its_kind =
+                |period: &Period| period.periods() == periods || period.first() == period.last();
+            let day = |text: &str| {
+                let period = text.parse::<Period>().ok().filter(of_its_kind)?;
+                Some(periods.first_day(period.first()).number())
+            };
+            Arc::new(texts.iter().map(|text| day(text?)).collect::<Date32Array>())
+        }
+        kind => cast(&texts, kind)?,
+    };
+    let lost = |row: &usize| {
+        let places = match field.data_type() {
+            DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places as usize,
+            _ => usize::MAX,
+        };
+        let digits =
+            texts.value(*row).trim_end_matches('0').split_once('.').map_or(0, |(_, part)| part.len());
+        texts.is_valid(*row) && (read.is_null(*row) || digits > places)
+    };
+    match (0..texts.len()).find(lost) {
+        None => Ok(read),
+        Some(row) => Err(Error::NotAValue {
+            setting,
+            text: texts.value(row).to_owned(),
+            column: field.name().clone(),
+            kind: Type::of(field),
+        }),
+    }
+}
+
+/// Entities, each by the values of its key columns, for those of which there may be no record.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct EntityList(Vec<Vec<Option<String>>>);
+
+impl EntityList {
+    /// The entities of a table, by these of its columns.
+    ///
+    /// Errors: a column is missing.
+    pub fn of<N: AsRef<str>>(table: &Table, columns: &[N]) -> Result<EntityList> {
+        let cells = |row| {
+            let cell = |name: &N| {
+                let name = name.as_ref();
+                table.column(name)?.is_valid(row).then(|| table.cell_text(name, row)).transpose()
+            };
+            columns.iter().map(cell).collect()
+        };
+        columns.iter().try_for_each(|name| table.column(name.as_ref()).map(drop))?;
+        Ok(EntityList((0..table.rows()).map(cells).collect::<Result<_>>()?))
+    }
+
+    /// How many are named, those without a key and those named twice too.
+    pub fn len(&self) -> usize {
+        self.0.len()
+    }
+
+    /// Whether none is.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The list without those that miss a key.
+    pub(crate) fn complete(&self) -> EntityList {
+        EntityList(self.0.iter().filter(|keys| keys.iter().all(Option::is_some)).cloned().collect())
+    }
+
+    /// The keys of a table's rows, and after them those of the list.
+    ///
+    /// Errors: a row of the list has not as many values as there are key columns, or one that is not of its column's kind.
+    pub(crate) fn after(&self, table: &Table, per: &[Named]) -> Result<Table> {
+        if let Some(keys) = self.0.iter().find(|keys| keys.len() != per.len()) {
+            return Err(Error::Setting {
+                setting: "entities",
+                value: format!("{} columns", keys.len()),
+                expected: "as many columns as `per` has, in the same order",
+            });
+        }
+        let keys = table.select(per)?;
+        let mut columns = Vec::new();
+        for (n, (field, array)) in keys.fields().enumerate() {
+            let texts: StringViewArray = self.0.iter().map(|keys| keys[n].as_deref()).collect();
+            let listed = read_as("entities", &field, texts)?;
+            let array =
+                if *array.data_type() == DataType::Null { cast(&array, listed.data_type())? } else { array };
+            let both = arrow_select::concat::concat(&[array.as_ref(), listed.as_ref()])?;
+            columns.push((field.with_data_type(both.data_type().clone()), both));
+        }
+        Table::of_known(columns)
+    }
+}
