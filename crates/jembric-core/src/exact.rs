@@ -48,22 +48,18 @@ impl ExactSum {
             Some(nulls) => rows & nulls.inner(),
             None => rows.clone(),
         };
-        let whole = |value: &dyn Fn(usize) -> i128, places| {
-            let sum = counted.set_indices().map(value).sum();
+        fn whole<T: Copy + Into<i128>>(values: &[T], counted: &BooleanBuffer, places: i8) -> ExactSum {
+            let stretches = counted.set_slices().map(|(from, to)| &values[from..to]);
+            let sum = stretches.map(|values| values.iter().map(|&value| value.into()).sum::<i128>()).sum();
             ExactSum { kind: Kind::Whole { sum, places } }
-        };
+        }
         Ok(match array.data_type() {
-            DataType::Int64 => {
-                let values = array.as_primitive::<Int64Type>().values();
-                whole(&|row| values[row].into(), 0)
-            }
+            DataType::Int64 => whole(array.as_primitive::<Int64Type>().values(), &counted, 0),
             DataType::Decimal64(_, places) => {
-                let values = array.as_primitive::<Decimal64Type>().values();
-                whole(&|row| values[row].into(), *places)
+                whole(array.as_primitive::<Decimal64Type>().values(), &counted, *places)
             }
             DataType::Decimal128(_, places) => {
-                let values = array.as_primitive::<Decimal128Type>().values();
-                whole(&|row| values[row], *places)
+                whole(array.as_primitive::<Decimal128Type>().values(), &counted, *places)
             }
             DataType::Float64 => {
                 let values = array.as_primitive::<Float64Type>().values();

@@ -37,6 +37,7 @@ mod error;
 mod exact;
 mod expression;
 mod filled;
+mod gather;
 mod intervals;
 mod latest;
 mod ledger;

@@ -71,6 +71,14 @@ impl Measure {
         Ok(Measure { column: column.to_owned(), kind, units, valid })
     }
 
+    /// The units of all rows, where none is missing and no sum of them can leave 64 bits.
+    pub(crate) fn narrow(&self) -> Option<&[i64]> {
+        let Units::Narrow(units) = &self.units else { return None };
+        let greatest = || units.iter().fold(0, |most, unit| unit.unsigned_abs().max(most));
+        let fits = || greatest().checked_mul(units.len() as u64).is_some_and(|sum| sum < 1 << 63);
+        (self.valid.is_none() && fits()).then_some(units)
+    }
+
     /// The units of a row; 0 where its value is missing.
     #[inline]
     pub(crate) fn unit(&self, row: usize) -> i128 {

@@ -8,19 +8,21 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
+    gather::{NONE, spread, stretched},
     rows::entities_in_order,
     shape::Named,
     table::Table,
     timeline::{Dealt, Timeline, in_order},
 };
 use arrow_array::{Array, ArrayRef, BooleanArray, Date32Array, TimestampMicrosecondArray, UInt32Array};
-use arrow_buffer::{BooleanBuffer, ScalarBuffer};
+use arrow_buffer::BooleanBuffer;
 use arrow_schema::Field;
 use rayon::prelude::*;
-use std::{ops, sync::Arc};
+use std::{
+    ops,
+    sync::{Arc, OnceLock},
+};
 
-/// In place of a row's number: no row.
-pub(super) const NONE: u32 = u32::MAX;
 /// Cells that are handed over together.
 const BATCH: u64 = 1 << 16;
 
@@ -58,8 +60,7 @@ pub(super) struct Laid {
     pub(super) entity: usize,
     /// Where each entity's cells begin.
     pub(super) starts: Vec<u32>,
-    /// The record of each cell, or [`NONE`].
-    pub(super) rows: Vec<u32>,
+    rows: OnceLock<Vec<u32>>,
     /// The date of each cell, as a number that sorts in time.
     pub(super) dates: ArrayRef,
 }
@@ -159,13 +160,15 @@ impl Cells {
 
     /// An error where several records stand in one cell.
     fn refuse_taken(&self, table: &Table, usable: &BooleanBuffer) -> Result<()> {
-        let (mut cells, mut named) = (0, Vec::new());
-        for place in 0..self.order.len() {
+        let is_taken = |place: usize| {
             let numbers = || self.records(place).map(|row| self.numbers[row]);
-            let taken = numbers().zip(numbers().skip(1)).any(|(one, next)| one == next);
-            if !taken {
-                continue;
-            }
+            numbers().zip(numbers().skip(1)).any(|(one, next)| one == next)
+        };
+        if !(0..self.order.len()).into_par_iter().with_min_len(1 << 10).any(is_taken) {
+            return Ok(());
+        }
+        let (mut cells, mut named) = (0, Vec::new());
+        for place in (0..self.order.len()).filter(|&place| is_taken(place)) {
             let rows: Vec<usize> = self.records(place).collect();
             for cell in rows.chunk_by(|&one, &next| self.numbers[one] == self.numbers[next]) {
                 if cell.len() < 2 {
@@ -184,10 +187,7 @@ impl Cells {
                 }
             }
         }
-        match cells {
-            0 => Ok(()),
-            _ => Err(Error::CellTaken { cells, grain: self.axis.periods().grain(), named }),
-        }
+        Err(Error::CellTaken { cells, grain: self.axis.periods().grain(), named })
     }
 
     /// An entity in words, with what comes between it and what is said of it; nothing where the whole table is one.
@@ -301,17 +301,15 @@ impl Cells {
     /// The answer for a stretch of entities.
     pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
         let laid = self.laid(places.clone())?;
-        let of_cells = places.clone().flat_map(|place| {
-            std::iter::repeat_n(place as u32, (self.before[place + 1] - self.before[place]) as usize)
+        let keys = self.keys.fields().filter(|_| !self.key_columns.is_empty());
+        let keys = keys.map(|(field, array)| {
+            Ok((field, spread(&array.slice(places.start, places.len()), &laid.starts)?))
         });
-        let keys = match self.key_columns.is_empty() {
-            true => self.keys.head(0),
-            false => self.keys.take(&UInt32Array::from_iter_values(of_cells))?,
-        };
+        let keys = keys.collect::<Result<Vec<_>>>()?;
         let filled: Vec<Result<(usize, Field, ArrayRef)>> =
             fills.par_iter_mut().map(|fill| fill.column(self, &laid)).collect();
         let mut columns: Vec<Option<(Field, ArrayRef)>> = vec![None; self.table.names().len()];
-        for (&column, key) in self.key_columns.iter().zip(keys.fields()) {
+        for (&column, key) in self.key_columns.iter().zip(keys) {
             columns[column] = Some(key);
         }
         for made in filled {
@@ -321,7 +319,8 @@ impl Cells {
         let date = self.table.fields().nth(self.date_column);
         columns[self.date_column] = date.map(|(field, _)| (field, laid.dates.clone()));
         let mark = self.mark.as_ref().map(|name| {
-            let added = BooleanBuffer::collect_bool(laid.rows.len(), |cell| laid.rows[cell] == NONE);
+            let rows = self.rows(&laid);
+            let added = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] == NONE);
             let array: ArrayRef = Arc::new(BooleanArray::new(added, None));
             (Field::new(name, array.data_type().clone(), true), array)
         });
@@ -336,63 +335,56 @@ impl Cells {
         }
         let starts: Vec<u32> =
             self.before[places.start..=places.end].iter().map(|&before| (before - base) as u32).collect();
-        let mut cells = Dealt { starts, values: vec![NONE; all as usize] };
-        cells.each(|n, own| {
-            let place = places.start + n;
-            for row in self.records(place) {
-                own[(self.numbers[row] - self.first[place]) as usize] = row as u32;
-            }
-        });
-        let Dealt { starts, values: rows } = cells;
-        let dates = self.dates_of(places.start, &starts, &rows);
-        Ok(Laid { entity: places.start, starts, rows, dates })
+        let dates = self.dates_of(places.start, &starts);
+        Ok(Laid { entity: places.start, starts, rows: OnceLock::new(), dates })
+    }
+
+    /// The record of each cell, or [`NONE`].
+    pub(super) fn rows<'a>(&self, laid: &'a Laid) -> &'a [u32] {
+        let of_entity = |n, own: &mut [u32]| {
+            own.fill(NONE);
+            self.of_entity(laid.entity + n).for_each(|(cell, row)| own[cell] = row as u32);
+        };
+        laid.rows.get_or_init(|| stretched(&laid.starts, of_entity))
+    }
+
+    /// The cells of an entity that have a record, in order, each with its record.
+    pub(super) fn of_entity(&self, place: usize) -> impl Iterator<Item = (usize, usize)> {
+        let first = self.first[place];
+        self.records(place).map(move |row| ((self.numbers[row] - first) as usize, row))
     }
 
     /// The date of each cell: its record's, or the day of its period by which added rows are dated.
-    fn dates_of(&self, entity: usize, starts: &[u32], rows: &[u32]) -> ArrayRef {
+    fn dates_of(&self, entity: usize, starts: &[u32]) -> ArrayRef {
         let own = self.dates.periods();
         let last = self.dated == Dated::Last;
         let day = |number: i32| {
             let day = if last { self.axis.last_day(number) } else { self.axis.first_day(number) };
             own.first_day(day)
         };
-        match &self.dates {
-            Dates::Moments(moments) => {
-                let added =
-                    |number| if last { self.axis.midnight(day(number)) } else { self.axis.start(number) };
-                let mut dates = Dealt { starts: starts.to_vec(), values: vec![0_i64; rows.len()] };
-                dates.each(|n, own| {
-                    let (first, start) = (self.first[entity + n], starts[n] as usize);
-                    for (i, (date, &row)) in own.iter_mut().zip(&rows[start..]).enumerate() {
-                        *date = match row {
-                            NONE => added(first + i as i32),
-                            row => moments.value(row as usize),
-                        };
-                    }
-                });
-                let dates = TimestampMicrosecondArray::from(dates.values);
-                Arc::new(if self.axis.instants { dates.with_timezone("UTC") } else { dates })
-            }
-            _ => {
-                let days: ScalarBuffer<i32> = match &self.dates {
-                    Dates::Days(days, _) => days.values().clone(),
-                    _ => ScalarBuffer::from(vec![0; self.table.rows()]),
-                };
-                let mut dates = Dealt { starts: starts.to_vec(), values: vec![0_i32; rows.len()] };
-                let simple = self.axis.periods().grain() == Grain::Day;
-                dates.each(|n, own| {
-                    let (first, start) = (self.first[entity + n], starts[n] as usize);
-                    for (i, (date, &row)) in own.iter_mut().zip(&rows[start..]).enumerate() {
-                        let number = first + i as i32;
-                        *date = match row {
-                            NONE if simple => number,
-                            NONE => day(number).number(),
-                            row => days[row as usize],
-                        };
-                    }
-                });
-                Arc::new(Date32Array::from(dates.values))
-            }
+        if let Dates::Moments(moments) = &self.dates {
+            let added = |number| if last { self.axis.midnight(day(number)) } else { self.axis.start(number) };
+            let dates = stretched(starts, |n, own| {
+                let numbers = self.first[entity + n]..;
+                own.iter_mut().zip(numbers).for_each(|(date, number)| *date = added(number));
+                self.of_entity(entity + n).for_each(|(cell, row)| own[cell] = moments.value(row));
+            });
+            let dates = TimestampMicrosecondArray::from(dates);
+            return Arc::new(if self.axis.instants { dates.with_timezone("UTC") } else { dates });
         }
+        // The number of a day is that of its cell.
+        let of_days = self.axis.periods().grain() == Grain::Day;
+        let dates = stretched(starts, |n, own| {
+            let numbers = own.iter_mut().zip(self.first[entity + n]..);
+            if of_days {
+                numbers.for_each(|(date, number)| *date = number);
+                return;
+            }
+            numbers.for_each(|(date, number)| *date = day(number).number());
+            if let Dates::Days(days, _) = &self.dates {
+                self.of_entity(entity + n).for_each(|(cell, row)| own[cell] = days.value(row));
+            }
+        });
+        Arc::new(Date32Array::from(dates))
     }
 }

@@ -3,23 +3,21 @@
 
 use super::{
     Filled,
-    cells::{Cells, Laid, NONE},
+    cells::{Cells, Laid},
     split_set,
 };
 use crate::{
     entities::Entities,
     error::{Error, Result},
+    gather::{NONE, gather, stretched},
     ledger::Ledger,
-    timeline::Dealt,
     written::read_as,
 };
-use arrow_array::{
-    Array, ArrayRef, Float64Array, Int64Array, StringViewArray, UInt32Array, cast::AsArray, types::*,
-};
-use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, StringViewArray, cast::AsArray, types::*};
+use arrow_buffer::NullBuffer;
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
-use arrow_select::{concat::concat, take::take};
+use arrow_select::concat::concat;
 use std::sync::{
     Arc,
     atomic::{AtomicU64, Ordering::Relaxed},
@@ -106,7 +104,7 @@ impl Fill {
     /// The column of some cells, with its place among the columns.
     pub(super) fn column(&mut self, cells: &Cells, laid: &Laid) -> Result<(usize, Field, ArrayRef)> {
         let array = match self.rule {
-            Rule::Linear => self.line(laid),
+            Rule::Linear => self.line(cells, laid),
             _ => self.gathered(cells, laid)?,
         };
         Ok((self.column, self.field.clone(), array))
@@ -129,40 +127,75 @@ impl Fill {
 
     fn gathered(&self, cells: &Cells, laid: &Laid) -> Result<ArrayRef> {
         if let Rule::Blank = self.rule {
-            return Ok(take(&self.array, &numbered(laid.rows.clone()), None)?);
+            return gather(&self.array, cells.rows(laid).to_vec());
         }
-        let valid = self.array.logical_nulls();
-        let known = |row: u32| row != NONE && valid.as_ref().is_none_or(|valid| valid.is_valid(row as usize));
-        let set = (self.array.len() as u32).wrapping_sub(1);
-        let mut from = Dealt { starts: laid.starts.clone(), values: vec![NONE; laid.rows.len()] };
-        from.each(|n, own| {
-            let rows = &laid.rows[laid.starts[n] as usize..][..own.len()];
-            let mut counts = [[0; 2]; 2];
-            let mut last = (NONE, 0);
-            for (cell, (from, &row)) in own.iter_mut().zip(rows).enumerate() {
-                if known(row) {
-                    last = (row, cell);
-                    *from = row;
-                    continue;
+        let valid = self.array.logical_nulls().filter(|valid| valid.null_count() > 0);
+        let rows = stretched(&laid.starts, |n, own: &mut [u32]| {
+            let place = laid.entity + n;
+            match &valid {
+                Some(valid) => {
+                    self.fill(own, place, cells, valid, &cells.rows(laid)[laid.starts[n] as usize..])
                 }
-                let hole = if row == NONE { Hole::Added } else { Hole::Blank };
-                let filling = match &self.rule {
-                    Rule::Carry { limit } if cell - last.1 <= *limit as usize => last.0,
-                    Rule::Set => set,
-                    Rule::Keep(rows) => rows[cells.entity(laid.entity + n)],
-                    _ => NONE,
-                };
-                if self.fills(hole, filling != NONE, &mut counts) {
-                    *from = filling;
-                }
+                None => self.fill_added(own, place, cells),
             }
-            self.count(counts);
         });
-        Ok(take(&self.array, &numbered(from.values), None)?)
+        gather(&self.array, rows)
+    }
+
+    /// From which row the value of each cell of an entity comes, where no value that was recorded is missing: from record to record.
+    fn fill_added(&self, own: &mut [u32], place: usize, cells: &Cells) {
+        let (filling, reach) = match &self.rule {
+            Rule::Carry { limit } => (NONE, *limit as usize),
+            rule => (self.filling(rule, place, cells), 0),
+        };
+        own.fill(filling);
+        let (mut there, mut carried) = (0, 0);
+        let mut records = cells.of_entity(place).peekable();
+        while let Some((cell, row)) = records.next() {
+            let next = records.peek().map_or(own.len(), |&(next, _)| next);
+            let until = next.min(cell.saturating_add(reach).saturating_add(1));
+            own[cell..until].fill(row as u32);
+            there += 1;
+            carried += until - cell - 1;
+        }
+        let holes = (own.len() - there) as u64;
+        let filled = if filling == NONE { carried as u64 } else { holes };
+        self.count([[filled, 0], [holes - filled, 0]]);
+    }
+
+    /// The same where values are missing, cell by cell.
+    fn fill(&self, own: &mut [u32], place: usize, cells: &Cells, valid: &NullBuffer, rows: &[u32]) {
+        let filling = self.filling(&self.rule, place, cells);
+        let mut counts = [[0; 2]; 2];
+        let mut last = (NONE, 0);
+        for (cell, (from, &row)) in own.iter_mut().zip(rows).enumerate() {
+            if row != NONE && valid.is_valid(row as usize) {
+                last = (row, cell);
+                *from = row;
+                continue;
+            }
+            let hole = if row == NONE { Hole::Added } else { Hole::Blank };
+            let filling = match &self.rule {
+                Rule::Carry { limit } if cell - last.1 <= *limit as usize => last.0,
+                _ => filling,
+            };
+            let is_filled = self.fills(hole, filling != NONE, &mut counts);
+            *from = if is_filled { filling } else { NONE };
+        }
+        self.count(counts);
+    }
+
+    /// The row from which the holes of an entity are filled, if it is one for all of them.
+    fn filling(&self, rule: &Rule, place: usize, cells: &Cells) -> u32 {
+        match rule {
+            Rule::Set => self.array.len() as u32 - 1,
+            Rule::Keep(rows) => rows[cells.entity(place)],
+            _ => NONE,
+        }
     }
 
     /// Straight lines between the values on both sides of a hole.
-    fn line(&self, laid: &Laid) -> ArrayRef {
+    fn line(&self, cells: &Cells, laid: &Laid) -> ArrayRef {
         let values = self.array.as_primitive::<Float64Type>();
         let value =
             |row: u32| (row != NONE && values.is_valid(row as usize)).then(|| values.value(row as usize));
@@ -170,10 +203,9 @@ impl Fill {
             Some(days) => f64::from(days.value(cell)),
             None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell) as f64,
         };
-        let mut line = Dealt { starts: laid.starts.clone(), values: vec![None::<f64>; laid.rows.len()] };
-        line.each(|n, own| {
+        let line = stretched(&laid.starts, |n, own: &mut [Option<f64>]| {
             let start = laid.starts[n] as usize;
-            let rows = &laid.rows[start..][..own.len()];
+            let rows = &cells.rows(laid)[start..][..own.len()];
             let mut counts = [[0; 2]; 2];
             let mut left: Option<(usize, f64)> = None;
             let mut hole_from = 0;
@@ -201,7 +233,7 @@ impl Fill {
             }
             self.count(counts);
         });
-        Arc::new(line.values.into_iter().collect::<Float64Array>())
+        Arc::new(line.into_iter().collect::<Float64Array>())
     }
 
     /// What was filled by the rule and what was left, both kinds of hole apart.
@@ -221,13 +253,6 @@ impl Fill {
             }
         }
     }
-}
-
-/// Row numbers, of which some are missing.
-fn numbered(rows: Vec<u32>) -> UInt32Array {
-    let valid = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] != NONE);
-    let nulls = Some(NullBuffer::new(valid)).filter(|nulls| nulls.null_count() > 0);
-    UInt32Array::new(rows.into(), nulls)
 }
 
 /// The value of a column that added rows get.

@@ -5,7 +5,7 @@
 
 use super::{
     Asked, Each, Totals,
-    figures::{Figures, NONE, Place, Source},
+    figures::{Figures, Place, Source, records_of},
 };
 use crate::{
     axis::Axis,
@@ -14,6 +14,7 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
+    gather::NONE,
     operation::Context,
     rows::entities_in_order,
     shape::Named,
@@ -112,13 +113,22 @@ impl Timed {
 
     /// The first and last period of the rows of a mask; none where there is no row.
     pub(super) fn ends(&self, used: &BooleanBuffer) -> Option<(i32, i32)> {
+        const STRETCH: usize = 1 << 16;
+        if self.numbers.is_empty() {
+            return (used.count_set_bits() > 0).then_some((0, 0));
+        }
+        let all = used.count_set_bits() == used.len();
+        let none = (i32::MAX, i32::MIN);
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
-        let words = (0..used.len()).step_by(1 << 16).collect::<Vec<_>>();
-        let of_part = |&from: &usize| {
-            let rows = (from..used.len().min(from + (1 << 16))).filter(|&row| used.value(row));
-            rows.map(|row| (self.period(row), self.period(row))).reduce(wider)
+        let of_part = |(n, numbers): (usize, &[i32])| match all {
+            true => numbers.iter().fold(none, |ends, &number| wider(ends, (number, number))),
+            false => {
+                let rows = numbers.iter().enumerate().filter(|(row, _)| used.value(n * STRETCH + row));
+                rows.fold(none, |ends, (_, &number)| wider(ends, (number, number)))
+            }
         };
-        words.par_iter().filter_map(of_part).reduce_with(wider)
+        let parts = self.numbers.par_chunks(STRETCH).enumerate().map(of_part);
+        Some(parts.reduce(|| none, wider)).filter(|(first, last)| first <= last)
     }
 }
 
@@ -207,10 +217,9 @@ impl Cells {
             };
             let slot_of = |row| if all || used.value(row) { slot(row) } else { NONE };
             let slot_of: Vec<u32> = (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
-            let records = Source::Records.added_up(&slot_of, slots as usize);
-            let Figures::Records(counts) = &records else { return Ok(Cells::none()) };
+            let counts = records_of(&slot_of, slots as usize);
             // Slots without a record add nothing to the first cell.
-            let (mut cell_of, mut spots) = (vec![0; counts.len()], Vec::new());
+            let (mut cell_of, mut spots) = (vec![0_u32; counts.len()], Vec::new());
             for (slot, _) in counts.iter().enumerate().filter(|(_, count)| **count > 0) {
                 cell_of[slot] = spots.len() as u32;
                 let (rest, side) = (slot as u64 / sides, slot as u64 % sides);
@@ -223,14 +232,10 @@ impl Cells {
                 });
             }
             let figures = sources.iter().map(|source| {
-                let of_slots = match source {
-                    Source::Records => records.clone(),
-                    source => source.added_up(&slot_of, slots as usize),
-                };
-                if spots.len() == counts.len() {
-                    of_slots
-                } else {
-                    source.put_together(&of_slots, &cell_of, spots.len())
+                let of_slots = source.added_up(&slot_of, &counts);
+                match spots.len() == counts.len() {
+                    true => of_slots,
+                    false => source.put_together(&of_slots, &cell_of, spots.len()),
                 }
             });
             return Ok(Cells { figures: figures.collect(), spots });
@@ -262,12 +267,9 @@ impl Cells {
         spots.iter().zip(0..).for_each(|((_, number), place)| places[*number] = place);
         let cell = |id: u32| if id == Entities::NONE { NONE } else { places[id as usize] };
         let cell_of = columnwise::map(numbered.ids(), cell);
-        let figures = sources.iter().map(|source| source.added_up(&cell_of, spots.len())).collect();
+        let records = records_of(&cell_of, spots.len());
+        let figures = sources.iter().map(|source| source.added_up(&cell_of, &records)).collect();
         Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
-    }
-
-    fn none() -> Cells {
-        Cells { spots: Vec::new(), figures: Vec::new() }
     }
 
     /// The cells with one of their figures.

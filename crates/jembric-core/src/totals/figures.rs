@@ -4,6 +4,7 @@ use super::{Asked, What};
 use crate::{
     entities::{Entities, Missing},
     error::Result,
+    gather::NONE,
     measure::Measure,
     order::Order,
     rows::sortable,
@@ -13,10 +14,8 @@ use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, NullA
 use arrow_buffer::NullBuffer;
 use arrow_select::{nullif::nullif, take::take};
 use rayon::prelude::*;
-use std::sync::Arc;
+use std::{ops::AddAssign, sync::Arc};
 
-/// In place of a cell's or row's number: none.
-pub(super) const NONE: u32 = u32::MAX;
 /// Cells that are few enough for each thread to have its own.
 const CELLS_FOR_THREADS: usize = 1 << 20;
 const ROWS_A_THREAD: usize = 1 << 16;
@@ -42,8 +41,8 @@ pub(super) enum Source {
 #[derive(Clone)]
 pub(super) enum Figures {
     Records(Vec<u64>),
-    /// Sums, and how many values went into them.
-    Sums(Vec<(i128, u64)>),
+    /// Sums, and how many values went into each.
+    Sums(Vec<i128>, Vec<u64>),
     /// The row with the least or greatest value.
     Rows(Vec<u32>),
     /// The different pairs of cell and value, in order.
@@ -89,41 +88,35 @@ impl Source {
             Source::Extreme { valid, .. } => valid.as_ref().is_some_and(|valid| valid.is_null(row)),
             Source::Values(values) => values[row] == NONE,
         };
-        let any = match self {
-            Source::Measure { measure, .. } => measure.missing() > 0,
-            _ => true,
+        let none = match self {
+            Source::Records => true,
+            Source::Measure { measure, .. } => measure.missing() == 0,
+            Source::Extreme { valid, .. } => valid.is_none(),
+            Source::Values(_) => false,
         };
-        (0..rows).filter(|&row| any && is_used(row) && misses(row)).count() as u64
+        (0..if none { 0 } else { rows }).filter(|&row| is_used(row) && misses(row)).count() as u64
     }
 
-    /// The figure of each cell, where each row has the number of its cell.
-    pub(super) fn added_up(&self, cell_of: &[u32], cells: usize) -> Figures {
+    /// The figure of each cell, where each row has the number of its cell and each cell so many records.
+    pub(super) fn added_up(&self, cell_of: &[u32], records: &[u64]) -> Figures {
+        let cells = records.len();
         let rows = || cell_of.iter().copied().enumerate().filter(|&(_, cell)| cell != NONE);
         match self {
-            Source::Records => Figures::Records(summed(
-                cell_of,
-                cells,
-                0,
-                |count, _| *count += 1,
-                |count, more| *count += more,
-            )),
-            Source::Measure { measure, .. } if measure.missing() == 0 => {
-                let add = |sum: &mut (i128, u64), row| {
-                    sum.0 += measure.unit(row);
-                    sum.1 += 1;
-                };
-                Figures::Sums(summed(cell_of, cells, (0, 0), add, |sum, more| {
-                    *sum = (sum.0 + more.0, sum.1 + more.1)
-                }))
-            }
+            Source::Records => Figures::Records(records.to_vec()),
             Source::Measure { measure, .. } => {
-                let add = |sum: &mut (i128, u64), row| {
-                    sum.0 += measure.unit(row);
-                    sum.1 += u64::from(measure.is_valid(row));
+                let sums = match measure.narrow() {
+                    // Sums that cannot leave 64 bits take half the room.
+                    Some(units) => {
+                        let sums = summed(cell_of, cells, |sum: &mut i64, row| *sum += units[row]);
+                        sums.into_iter().map(i128::from).collect()
+                    }
+                    None => summed(cell_of, cells, |sum: &mut i128, row| *sum += measure.unit(row)),
                 };
-                Figures::Sums(summed(cell_of, cells, (0, 0), add, |sum, more| {
-                    *sum = (sum.0 + more.0, sum.1 + more.1)
-                }))
+                let counts = match measure.missing() {
+                    0 => records.to_vec(),
+                    _ => summed(cell_of, cells, |count, row| *count += u64::from(measure.is_valid(row))),
+                };
+                Figures::Sums(sums, counts)
             }
             Source::Extreme { valid, .. } => {
                 let mut best = vec![NONE; cells];
@@ -156,18 +149,9 @@ impl Source {
     /// The figures of longer stretches: `to` has for each cell the number of that which it becomes part of.
     pub(super) fn put_together(&self, figures: &Figures, to: &[u32], cells: usize) -> Figures {
         match figures {
-            Figures::Records(counts) => {
-                let mut sums = vec![0; cells];
-                counts.iter().zip(to).for_each(|(count, &to)| sums[to as usize] += count);
-                Figures::Records(sums)
-            }
-            Figures::Sums(parts) => {
-                let mut sums = vec![(0, 0); cells];
-                for (part, &to) in parts.iter().zip(to) {
-                    let sum: &mut (i128, u64) = &mut sums[to as usize];
-                    *sum = (sum.0 + part.0, sum.1 + part.1);
-                }
-                Figures::Sums(sums)
+            Figures::Records(counts) => Figures::Records(together(counts, to, cells)),
+            Figures::Sums(sums, counts) => {
+                Figures::Sums(together(sums, to, cells), together(counts, to, cells))
             }
             Figures::Rows(rows) => {
                 let mut best = vec![NONE; cells];
@@ -200,15 +184,15 @@ impl Source {
                 }
                 whole(&|cell| counts.get(cell).copied().unwrap_or(0))
             }
-            (Source::Measure { measure, mean: true }, Figures::Sums(sums)) => {
+            (Source::Measure { measure, mean: true }, Figures::Sums(sums, counts)) => {
                 let mean = |place: &Place| match *place {
-                    Place::Cell(cell) => measure.mean(sums[cell].0, sums[cell].1),
+                    Place::Cell(cell) => measure.mean(sums[cell], counts[cell]),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
-            (Source::Measure { measure, .. }, Figures::Sums(sums)) => {
-                let sum = |place: &Place| if let Place::Cell(cell) = *place { sums[cell].0 } else { 0 };
+            (Source::Measure { measure, .. }, Figures::Sums(sums, _)) => {
+                let sum = |place: &Place| if let Place::Cell(cell) = *place { sums[cell] } else { 0 };
                 let array = measure.sums(&places.iter().map(sum).collect::<Vec<_>>())?;
                 if places.contains(&Place::Blank) {
                     let blank = places.iter().map(|place| Some(*place == Place::Blank));
@@ -233,8 +217,8 @@ impl Source {
     pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&[Place]; 2]) -> ArrayRef {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
             (Source::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
-            (Source::Measure { measure, .. }, Figures::Sums(sums), Place::Cell(cell)) => {
-                measure.mean(sums[cell].0, 1)
+            (Source::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
+                measure.mean(sums[cell], 1)
             }
             (_, _, Place::NoRecord) => Some(0.0),
             _ => None,
@@ -247,16 +231,19 @@ impl Source {
     }
 }
 
+/// How many records each cell has.
+pub(super) fn records_of(cell_of: &[u32], cells: usize) -> Vec<u64> {
+    summed(cell_of, cells, |count: &mut u32, _| *count += 1).into_iter().map(u64::from).collect()
+}
+
 /// Adds up over the rows of each cell, on all threads if there are enough rows for the cells.
-fn summed<T: Copy + Send + Sync>(
+fn summed<T: Copy + Default + AddAssign + Send + Sync>(
     cell_of: &[u32],
     cells: usize,
-    none: T,
     add: impl Fn(&mut T, usize) + Sync,
-    plus: impl Fn(&mut T, T) + Sync,
 ) -> Vec<T> {
     let of_rows = |rows: std::ops::Range<usize>| {
-        let mut sums = vec![none; cells];
+        let mut sums = vec![T::default(); cells];
         for row in rows {
             if let Some(sum) = sums.get_mut(cell_of[row] as usize) {
                 add(sum, row);
@@ -269,11 +256,18 @@ fn summed<T: Copy + Send + Sync>(
         return of_rows(0..rows);
     }
     let part = |n: usize| rows * n / threads..rows * (n + 1) / threads;
-    let together = |mut sums: Vec<T>, more: Vec<T>| {
-        sums.iter_mut().zip(more).for_each(|(sum, more)| plus(sum, more));
+    let plus = |mut sums: Vec<T>, more: Vec<T>| {
+        sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
         sums
     };
-    (0..threads).into_par_iter().map(|n| of_rows(part(n))).reduce_with(together).unwrap_or_default()
+    (0..threads).into_par_iter().map(|n| of_rows(part(n))).reduce_with(plus).unwrap_or_default()
+}
+
+/// Sums of sums: `to` has for each the number of that to which it goes.
+fn together<T: Copy + Default + AddAssign>(parts: &[T], to: &[u32], cells: usize) -> Vec<T> {
+    let mut sums = vec![T::default(); cells];
+    parts.iter().zip(to).for_each(|(&part, &to)| sums[to as usize] += part);
+    sums
 }
 
 fn different(mut pairs: Vec<(u32, u32)>) -> Vec<(u32, u32)> {

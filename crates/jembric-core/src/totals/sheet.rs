@@ -36,6 +36,8 @@ struct Dated {
     used: BooleanBuffer,
     undated: BooleanBuffer,
     outside: BooleanBuffer,
+    /// The first and last period.
+    ends: Option<(i32, i32)>,
     cells: Cells,
 }
 
@@ -87,6 +89,7 @@ impl<'a> Sheet<'a> {
                 used: all,
                 undated: none.clone(),
                 outside: none,
+                ends: None,
                 cells,
             });
         }
@@ -106,7 +109,7 @@ impl<'a> Sheet<'a> {
         if let Some(range) = self.totals.range {
             return Some(axis.range(range));
         }
-        let ends = self.by_date.iter().filter_map(|dated| dated.timed.ends(&dated.used));
+        let ends = self.by_date.iter().filter_map(|dated| dated.ends);
         ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1)))
     }
 
@@ -432,7 +435,7 @@ impl Dated {
         };
         let used = &dated & &!&outside;
         let cells = Cells::of(groups, &timed, &used, sources)?;
-        Ok(Dated { timed, used, undated: !&dated, outside, cells })
+        Ok(Dated { ends: timed.ends(&used), timed, used, undated: !&dated, outside, cells })
     }
 }
 

@@ -1,0 +1,71 @@
+//! The values of some rows as a new column, gathered on all threads where they are of one width.
+
+use crate::{columnwise, error::Result, timeline::Dealt};
+use arrow_array::{
+    Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray, UInt32Array, downcast_primitive_array,
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_select::take::take;
+use rayon::prelude::*;
+use std::sync::Arc;
+
+/// In place of a row's number: no row, whose value is missing.
+pub(crate) const NONE: u32 = u32::MAX;
+
+/// The values of these rows. Costs a read of the numbers and of the values, and one write.
+pub(crate) fn gather(array: &ArrayRef, rows: Vec<u32>) -> Result<ArrayRef> {
+    Ok(downcast_primitive_array! {
+        array => Arc::new(of_one_width(array, &rows)),
+        _ => take(array, &numbered(rows), None)?,
+    })
+}
+
+/// Each value as often as its stretch is long, where `starts` has the beginnings of the stretches and the end of the last.
+pub(crate) fn spread(array: &ArrayRef, starts: &[u32]) -> Result<ArrayRef> {
+    fn of_one_width<T: ArrowPrimitiveType>(array: &PrimitiveArray<T>, starts: &[u32]) -> PrimitiveArray<T> {
+        let values = stretched(starts, |n, own| own.fill(array.values()[n]));
+        PrimitiveArray::<T>::new(values.into(), None).with_data_type(array.data_type().clone())
+    }
+    if array.logical_null_count() > 0 {
+        return gather(array, stretched(starts, |n, own| own.fill(n as u32)));
+    }
+    Ok(downcast_primitive_array! {
+        array => Arc::new(of_one_width(array, starts)),
+        _ => gather(array, stretched(starts, |n, own| own.fill(n as u32)))?,
+    })
+}
+
+/// A column of which each stretch is written on its own, on all threads.
+pub(crate) fn stretched<T: Copy + Default + Send + Sync>(
+    starts: &[u32],
+    write: impl Fn(usize, &mut [T]) + Sync,
+) -> Vec<T> {
+    let all = starts.last().map_or(0, |&all| all as usize);
+    let mut made = Dealt { starts: starts.to_vec(), values: vec![T::default(); all] };
+    made.each(write);
+    made.values
+}
+
+fn of_one_width<T: ArrowPrimitiveType>(array: &PrimitiveArray<T>, rows: &[u32]) -> PrimitiveArray<T> {
+    let from = array.values();
+    let values = columnwise::map(rows, |row| from.get(row as usize).copied().unwrap_or_default());
+    let nulls = match array.nulls().filter(|nulls| nulls.null_count() > 0) {
+        Some(nulls) => validity(rows, |row| row != NONE && nulls.is_valid(row as usize)),
+        None if rows.par_iter().with_min_len(1 << 16).any(|&row| row == NONE) => {
+            validity(rows, |row| row != NONE)
+        }
+        None => None,
+    };
+    PrimitiveArray::<T>::new(values.into(), nulls).with_data_type(array.data_type().clone())
+}
+
+fn validity(rows: &[u32], is_valid: impl Fn(u32) -> bool) -> Option<NullBuffer> {
+    let valid = NullBuffer::new(BooleanBuffer::collect_bool(rows.len(), |place| is_valid(rows[place])));
+    Some(valid).filter(|valid| valid.null_count() > 0)
+}
+
+/// Row numbers, of which some are missing.
+fn numbered(rows: Vec<u32>) -> UInt32Array {
+    let nulls = validity(&rows, |row| row != NONE);
+    UInt32Array::new(rows.into(), nulls)
+}
