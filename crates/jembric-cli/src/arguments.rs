@@ -1,91 +1,45 @@
 //! What can be typed. The options of an operation are made from its settings in the library; those of reading, of the
 //! answer and of the account are the same for every command and are declared here.
 
-use crate::demo::Files;
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
-    Active, Add, Almanac, Columns, Earliest, Elapsed, Error, Filled, Filter, Latest, Recent, Running,
-    Setting, Sort, Spells, Stack, Takes, Totals, Within,
+    Setting, Takes,
+    steps::{Described, OPERATIONS, Reads},
 };
 use serde_json::Value;
 use std::path::PathBuf;
 
-/// An operation as the command line knows it.
-pub(crate) struct Described {
-    pub(crate) name: &'static str,
-    answers: &'static str,
-    settings: &'static [Setting],
-    pub(crate) reads: Reads,
-    example: &'static str,
-}
-
-/// What a command reads.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Reads {
-    OneFile,
-    SeveralFiles,
-    /// A file of events and one of windows.
-    EventsAndWindows,
-    /// Columns of files that are named with them.
-    Covering,
-}
-
-/// Describes an operation by its own words, and an example of it.
-macro_rules! described {
-    ($operation:ty, $reads:ident, $example:literal) => {
-        Described {
-            name: <$operation>::NAME,
-            answers: <$operation>::ANSWERS,
-            settings: <$operation>::SETTINGS,
-            reads: Reads::$reads,
-            example: $example,
+/// An example of an operation on the demo's tables.
+fn example_of(operation: &str) -> &'static str {
+    match operation {
+        "latest" => "jembric latest inspections.csv --per vessel --date inspected_on",
+        "earliest" => "jembric earliest inspections.csv --per vessel --date inspected_on",
+        "active" => "jembric active stays.csv --start arrived --end left --grain month --count",
+        "spells" => "jembric spells stays.csv --per berth --start arrived --end left --idle",
+        "within" => {
+            "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left"
         }
-    };
+        "elapsed" => "jembric elapsed dues.csv --from due --to paid --bands 0,1,15,30",
+        "running" => {
+            "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing -"
+        }
+        "filled" => {
+            "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing -"
+        }
+        "totals" => {
+            "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins"
+        }
+        "recent" => "jembric recent lifts.csv --date lifted_on --last '7 days'",
+        "almanac" => {
+            "jembric almanac --covering stays.csv:arrived,left --whole-years --year-start April --out calendar.csv"
+        }
+        "filter" => "jembric filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -",
+        "add" => "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'",
+        "sort" => "jembric sort lifts.csv tons:down,lifted_on",
+        "columns" => "jembric columns stays.csv 'vessel, arrived as came, left as went'",
+        _ => "jembric stack fuel_in.csv fuel_out.csv --source book",
+    }
 }
-
-/// The operations, in the order of the help.
-pub(crate) const OPERATIONS: [Described; 16] = [
-    described!(Latest, OneFile, "jembric latest inspections.csv --per vessel --date inspected_on"),
-    described!(Earliest, OneFile, "jembric earliest inspections.csv --per vessel --date inspected_on"),
-    described!(Active, OneFile, "jembric active stays.csv --start arrived --end left --grain month --count"),
-    described!(Spells, OneFile, "jembric spells stays.csv --per berth --start arrived --end left --idle"),
-    described!(
-        Within,
-        EventsAndWindows,
-        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left"
-    ),
-    described!(Elapsed, OneFile, "jembric elapsed dues.csv --from due --to paid --bands 0,1,15,30"),
-    described!(
-        Running,
-        OneFile,
-        "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing -"
-    ),
-    described!(
-        Filled,
-        OneFile,
-        "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing -"
-    ),
-    described!(
-        Totals,
-        OneFile,
-        "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins"
-    ),
-    described!(Recent, OneFile, "jembric recent lifts.csv --date lifted_on --last '7 days'"),
-    described!(
-        Almanac,
-        Covering,
-        "jembric almanac --covering stays.csv:arrived,left --whole-years --year-start April --out calendar.csv"
-    ),
-    described!(
-        Filter,
-        OneFile,
-        "jembric filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -"
-    ),
-    described!(Add, OneFile, "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'"),
-    described!(Sort, OneFile, "jembric sort lifts.csv tons:down,lifted_on"),
-    described!(Columns, OneFile, "jembric columns stays.csv 'vessel, arrived as came, left as went'"),
-    described!(Stack, SeveralFiles, "jembric stack fuel_in.csv fuel_out.csv --source book"),
-];
 
 /// How the file is read.
 #[derive(Args, Clone, Debug)]
@@ -105,8 +59,8 @@ pub(crate) struct ReadArguments {
     #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
     pub(crate) missing: Vec<String>,
     /// The character between cells (`tab` for the tabulator); found from the first lines if not given
-    #[arg(long, value_name = "CHAR", value_parser = separator)]
-    pub(crate) separator: Option<u8>,
+    #[arg(long, value_name = "CHAR")]
+    pub(crate) separator: Option<String>,
     /// The file's encoding, such as windows-1252 or utf-16le
     #[arg(long, value_name = "NAME")]
     pub(crate) encoding: Option<String>,
@@ -140,6 +94,9 @@ pub(crate) struct AnswerArguments {
     /// The time zone in which moments with an offset are cut into days, by area and city [default: UTC]
     #[arg(long, value_name = "ZONE")]
     pub(crate) zone: Option<String>,
+    /// Write the steps as a routine, which `jembric run` runs again
+    #[arg(long, value_name = "FILE")]
+    pub(crate) save_routine: Option<PathBuf>,
 }
 
 /// Where the account of the rows goes.
@@ -181,16 +138,6 @@ pub(crate) enum LedgerForm {
     Json,
 }
 
-fn separator(text: &str) -> Result<u8, String> {
-    match text {
-        "tab" | "\\t" => Ok(b'\t'),
-        _ => match text.as_bytes() {
-            [byte] if byte.is_ascii() && !matches!(byte, b'"' | b'\n' | b'\r') => Ok(*byte),
-            _ => Err("expected one character such as ; or |, or the word tab".to_owned()),
-        },
-    }
-}
-
 /// The whole command line.
 pub(crate) fn command() -> Command {
     let demo = Command::new("demo")
@@ -214,103 +161,114 @@ pub(crate) fn command() -> Command {
             "Example:\n  jembric completions bash > ~/.local/share/bash-completion/completions/jembric",
         )
         .arg(Arg::new("SHELL").required(true).value_parser(value_parser!(clap_complete::Shell)));
+    let run = Command::new("run")
+        .about("What does a saved routine say now?")
+        .help_template(help_with("jembric run harbour.toml"))
+        .next_help_heading("What is asked")
+        .args([
+            Arg::new("FILE").required(true).value_name("FILE").help("A routine, which is a TOML file"),
+            Arg::new("check").long("check").action(ArgAction::SetTrue).help(
+                "Read the headers alone, and prove every step by the names in them; types are told when it runs",
+            ),
+            Arg::new("upto")
+                .long("upto")
+                .value_name("NAME")
+                .help("Stop after the step of this name or number, and show its answer"),
+            Arg::new("follow")
+                .long("follow")
+                .value_name("EXPR")
+                .help("Tell at every step what became of the rows of which this is true, and why one was dropped"),
+        ]);
+    let run = AccountArguments::augment_args(AnswerArguments::augment_args(run))
+        .mut_arg("save_routine", |argument| argument.hide(true))
+        .about("What does a saved routine say now?");
     Command::new("jembric")
         .version(clap::crate_version!())
         .about("Reports from tables of dated records, with an account of every row")
         .subcommand_required(true)
         .arg_required_else_help(true)
         .subcommand(look)
-        .subcommands(OPERATIONS.iter().map(Described::command))
+        .subcommands(OPERATIONS.iter().map(|operation| command_of(operation, true)))
+        .subcommand(run)
         .subcommand(demo)
         .subcommand(completions)
         .after_help("Start with `jembric demo`. Each command has its own help: `jembric latest --help`.")
 }
 
-impl Described {
-    fn command(&self) -> Command {
-        let command = Command::new(self.name);
-        let command = match self.reads {
-            Reads::OneFile => command.arg(file()),
-            Reads::SeveralFiles => {
-                command.arg(file().num_args(1..).help("CSV files, or - for standard input"))
-            }
-            Reads::EventsAndWindows => command.args([
-                file()
-                    .id("EVENTS")
-                    .value_name("EVENTS")
-                    .help("The events: a CSV file, or - for standard input"),
-                file().id("WINDOWS").value_name("WINDOWS").help("The windows, likewise"),
-            ]),
-            Reads::Covering => command.arg(
-                Arg::new("covering")
-                    .long("covering")
-                    .value_name("FILE:COL,…")
-                    .action(ArgAction::Append)
-                    .help_heading("What is asked")
-                    .help("Cover the dates of these columns of a CSV file; may be given several times"),
-            ),
-        };
-        let command = command
-            .help_template(help_with(self.example))
-            .next_help_heading("What is asked")
-            .args(self.settings.iter().map(argument));
-        let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
-        // The groups of arguments have descriptions of their own, which are not the command's.
-        AccountArguments::augment_args(command).about(self.answers)
-    }
-
-    /// What was typed, as the settings that the operation is read from. Files of holidays and entities are read here.
-    pub(crate) fn settings(
-        &self,
-        typed: &clap::ArgMatches,
-        files: Files<'_>,
-    ) -> jembric::Result<serde_json::Map<String, Value>> {
-        let mut settings = serde_json::Map::new();
-        for setting in self.settings {
-            let name = setting.name;
-            let value: Option<Value> = match setting.takes {
-                Takes::Columns | Takes::Several(_) | Takes::Texts(_) => {
-                    typed.get_many::<String>(name).map(|all| all.cloned().collect())
-                }
-                Takes::List(_) => typed.get_many::<String>(name).map(|all| {
-                    all.flat_map(|list| list.split(','))
-                        .map(str::trim)
-                        .filter(|one| !one.is_empty())
-                        .collect()
-                }),
-                Takes::Numbers => typed.get_many::<i64>(name).map(|all| all.copied().collect()),
-                Takes::Count => typed.get_one::<u32>(name).map(|&count| count.into()),
-                Takes::Number => typed.get_one::<u64>(name).map(|&number| number.into()),
-                Takes::Yes => typed.get_flag(name).then_some(true.into()),
-                Takes::Days => {
-                    let days = typed.get_one::<String>(name).map(|file| files.holidays(file)).transpose()?;
-                    days.map(|days| days.iter().map(|day| Value::from(day.to_string())).collect())
-                }
-                Takes::Entities => {
-                    let named = typed.get_one::<String>(name);
-                    let list = named.map(|text| {
-                        let (file, columns) = file_and_columns(name, text)?;
-                        Ok::<_, Error>(serde_json::json!(files.entities(&file, &columns)?))
-                    });
-                    list.transpose()?
-                }
-                _ => typed.get_one::<String>(name).map(|text| text.clone().into()),
-            };
-            settings.extend(value.map(|value| (name.to_owned(), value)));
+/// The command of an operation: the first of a chain reads files and says where the answer goes; each further one works on the
+/// answer of the one before.
+pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
+    let command = Command::new(operation.name);
+    let further = |name: &'static str, help: &'static str| file().id(name).value_name(name).help(help);
+    let command = match (operation.reads, first) {
+        (Reads::OneTable, true) => command.arg(file()),
+        (Reads::SeveralTables, true) => {
+            command.arg(file().num_args(1..).help("CSV files, or - for standard input"))
         }
-        Ok(settings)
+        (Reads::SeveralTables, false) => command.arg(file().num_args(1..).help("CSV files to stack below")),
+        (Reads::EventsAndWindows, true) => command.args([
+            further("EVENTS", "The events: a CSV file, or - for standard input"),
+            further("WINDOWS", "The windows, likewise"),
+        ]),
+        (Reads::EventsAndWindows, false) => command.arg(further("WINDOWS", "The windows: a CSV file")),
+        (Reads::Covering, true) => command.arg(
+            Arg::new("covering")
+                .long("covering")
+                .value_name("FILE:COL,…")
+                .action(ArgAction::Append)
+                .help_heading("What is asked")
+                .help("Cover the dates of these columns of a CSV file; may be given several times"),
+        ),
+        _ => command,
+    };
+    let command = command
+        .help_template(help_with(example_of(operation.name)))
+        .next_help_heading("What is asked")
+        .args(operation.settings.iter().map(argument));
+    if !first {
+        return command.about(operation.answers);
     }
+    let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
+    // The groups of arguments have descriptions of their own, which are not the command's.
+    AccountArguments::augment_args(command).about(operation.answers).after_help(
+        "Further steps follow after a lone +, each working on the answer before: … + filter 'elapsed_days > 180'",
+    )
 }
 
-/// A file and its columns, of `FILE:COL,…`.
-pub(crate) fn file_and_columns(setting: &'static str, text: &str) -> jembric::Result<(String, Vec<String>)> {
-    let parts = text.rsplit_once(':').filter(|(file, columns)| !file.is_empty() && !columns.is_empty());
-    let (file, columns) = parts.ok_or_else(|| Error::Setting {
-        setting,
-        value: format!("`{text}`"),
-        expected: "a file and its columns, such as `stays.csv:arrived,left`".to_owned(),
-    })?;
-    Ok((file.to_owned(), columns.split(',').map(|column| column.trim().to_owned()).collect()))
+/// The options that say of a whole chain how its files are read and where its answer goes, with whether each takes a value.
+pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
+    let all = AccountArguments::augment_args(AnswerArguments::augment_args(ReadArguments::augment_args(
+        Command::new("all"),
+    )));
+    let option = |argument: &Arg| {
+        let takes = argument.get_action().takes_values();
+        Some((argument.get_long()?.to_owned(), argument.get_short(), takes))
+    };
+    all.get_arguments().filter_map(option).collect()
+}
+
+/// What was typed, as the settings that the operation is read from. Files of holidays and entities are named in them.
+pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> serde_json::Map<String, Value> {
+    let mut settings = serde_json::Map::new();
+    for setting in operation.settings {
+        let name = setting.name;
+        let value: Option<Value> = match setting.takes {
+            Takes::Columns | Takes::Several(_) | Takes::Texts(_) => {
+                typed.get_many::<String>(name).map(|all| all.cloned().collect())
+            }
+            Takes::List(_) => typed.get_many::<String>(name).map(|all| {
+                let parts = all.flat_map(|list| list.split(',')).map(str::trim);
+                parts.filter(|one| !one.is_empty()).collect()
+            }),
+            Takes::Numbers => typed.get_many::<i64>(name).map(|all| all.copied().collect()),
+            Takes::Count => typed.get_one::<u32>(name).map(|&count| count.into()),
+            Takes::Number => typed.get_one::<u64>(name).map(|&number| number.into()),
+            Takes::Yes => typed.get_flag(name).then_some(true.into()),
+            _ => typed.get_one::<String>(name).map(|text| text.clone().into()),
+        };
+        settings.extend(value.map(|value| (name.to_owned(), value)));
+    }
+    settings
 }
 
 /// A command's help: what it answers, an example, and then the rest.

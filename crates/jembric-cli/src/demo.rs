@@ -2,16 +2,19 @@
 
 use crate::{
     Failure,
-    arguments::command,
+    progress::Progress,
     run,
     screen::{BOLD, Kept, Screen},
 };
 use jembric::{
-    EntityList, Error, Result, Shape, Table,
-    calendar::Day,
-    io::{Destination, Reading, entities_of, entities_reading, holidays_of, holidays_reading},
+    Error, Result, Shape, Table,
+    io::{Destination, Reading},
+    steps,
 };
-use std::{fs, io, path::Path};
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+};
 
 macro_rules! tables {
     ($($name:literal),* $(,)?) => { [$(($name, include_str!(concat!("../demo/", $name)))),*] };
@@ -31,9 +34,12 @@ const TABLES: [(&str, &str); 11] = tables![
     "tariff.csv",
 ];
 
+/// The routine that goes with them.
+const ROUTINE: (&str, &str) = ("harbour.toml", include_str!("../demo/harbour.toml"));
+
 /// The questions that the demonstration asks, each with the command that answers it, or several, each of which reads the
 /// answer of the one before it.
-const QUESTIONS: [(&str, &str); 36] = [
+const QUESTIONS: [(&str, &str); 38] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
         "What does each vessel's latest inspection say?",
@@ -189,6 +195,15 @@ const QUESTIONS: [(&str, &str); 36] = [
         "What do both fuel books say together?",
         "jembric stack fuel_in.csv fuel_out.csv --source book --rows 3",
     ),
+    (
+        "Which vessels are overdue for an inspection? In one go, step by step",
+        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm + elapsed --from inspected_on --to as-of \
+         --as-of 2025-06-30 + filter 'elapsed_days > 120' + columns 'vessel, inspected_on, elapsed_days'",
+    ),
+    (
+        "And the harbour's whole report, saved to run again next month?",
+        "jembric run harbour.toml --follow \"vessel = 'Petrel'\" --rows 3",
+    ),
 ];
 
 /// Where a command's files are.
@@ -200,7 +215,12 @@ pub(crate) enum Files<'a> {
 }
 
 impl Files<'_> {
-    pub(crate) fn read(self, reading: &Reading, file: &str) -> Result<Table> {
+    /// The text of the demo's routine, where that is what is run.
+    pub(crate) fn routine(self) -> Option<&'static str> {
+        (self != Files::OfTheDisk).then_some(ROUTINE.1)
+    }
+
+    fn read(self, reading: &Reading, file: &str) -> Result<Table> {
         match self {
             Files::OfTheDisk if file == "-" => reading.stream("standard input", io::stdin().lock()),
             Files::OfTheDisk => reading.file(file),
@@ -211,21 +231,36 @@ impl Files<'_> {
             }
         }
     }
+}
 
-    /// The days of a file of holidays.
-    pub(crate) fn holidays(self, file: &str) -> Result<Vec<Day>> {
-        holidays_of(&self.read(&holidays_reading(), file)?)
+/// Reads files, and shows how far it is where a person is looking.
+pub(crate) struct Reader<'a> {
+    pub(crate) files: Files<'a>,
+    /// What paths are relative to.
+    pub(crate) directory: PathBuf,
+    pub(crate) shows_progress: bool,
+}
+
+impl Reader<'_> {
+    fn path(&self, file: &str) -> String {
+        match file {
+            "-" => file.to_owned(),
+            _ if self.directory.as_os_str().is_empty() => file.to_owned(),
+            _ => self.directory.join(file).display().to_string(),
+        }
+    }
+}
+
+impl steps::Files for Reader<'_> {
+    fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
+        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        self.files.read(&progress.reading, &self.path(file))
     }
 
-    /// The entities in columns of a file.
-    pub(crate) fn entities(self, file: &str, columns: &[String]) -> Result<EntityList> {
-        entities_of(&self.read(&entities_reading(columns), file)?, columns)
-    }
-
-    /// What the header tells, where it can be read without reading what follows.
-    pub(crate) fn shape(self, reading: &Reading, file: &str) -> Result<Option<Shape>> {
-        match self {
-            Files::OfTheDisk if Path::new(file).is_file() => reading.shape(file).map(Some),
+    fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        let path = self.path(file);
+        match self.files {
+            Files::OfTheDisk if Path::new(&path).is_file() => reading.shape(path).map(Some),
             _ => Ok(None),
         }
     }
@@ -255,18 +290,15 @@ pub(crate) fn run(screen: &mut Screen) -> std::result::Result<(), Failure> {
 /// Runs one command line, as a shell would take it apart.
 fn one(line: &str, piped: &[u8], screen: &mut Screen) -> std::result::Result<(), Failure> {
     let words = shlex::split(line).unwrap_or_default();
-    let typed = command().try_get_matches_from(words)?;
-    match typed.subcommand() {
-        Some((name, typed)) => run::step(name, typed, Files::OfTheDemo(piped), screen),
-        None => Ok(()),
-    }
+    run::typed(words.into_iter().map(Into::into), Files::OfTheDemo(piped), screen)
 }
 
 /// Writes the tables to a directory, where none of them is there already.
 pub(crate) fn write_into(directory: &Path, screen: &mut Screen) -> std::result::Result<(), Failure> {
     let failed = |source| Error::Write { file: directory.display().to_string(), source };
     fs::create_dir_all(directory).map_err(failed)?;
-    if let Some((name, _)) = TABLES.iter().find(|(name, _)| directory.join(name).exists()) {
+    let all = || TABLES.into_iter().chain([ROUTINE]);
+    if let Some((name, _)) = all().find(|(name, _)| directory.join(name).exists()) {
         let value = format!("`{}` is there already", directory.join(name).display());
         return Err(Error::Setting {
             setting: "into",
@@ -275,10 +307,10 @@ pub(crate) fn write_into(directory: &Path, screen: &mut Screen) -> std::result::
         }
         .into());
     }
-    for (name, text) in TABLES {
+    for (name, text) in all() {
         let mut file = Destination::file(directory.join(name))?;
         file.write(|to| to.write_all(text.as_bytes()))?;
         file.commit()?;
     }
-    Ok(screen.account(format!("{} tables in {}", TABLES.len(), directory.display()))?)
+    Ok(screen.account(format!("{} tables and a routine in {}", TABLES.len(), directory.display()))?)
 }

@@ -28,7 +28,13 @@ enum Failure {
 
 impl From<jembric::Error> for Failure {
     fn from(error: jembric::Error) -> Failure {
-        Failure::NoAnswer(error)
+        match error {
+            // What the arguments let through may still be no date, span or range; the words say which.
+            jembric::Error::Settings(text) => {
+                clap::Error::raw(clap::error::ErrorKind::InvalidValue, format!("{text}\n")).into()
+            }
+            error => Failure::NoAnswer(error),
+        }
     }
 }
 

@@ -3,22 +3,22 @@
 use crate::{
     Failure,
     arguments::{
-        AccountArguments, AnswerArguments, Described, LedgerForm, OPERATIONS, ReadArguments, Reads,
-        command as command_line, file_and_columns,
+        AccountArguments, AnswerArguments, LedgerForm, ReadArguments, command as command_line, command_of,
+        options_of_the_chain, settings_of,
     },
-    demo::{self, Files},
-    progress::Progress,
+    demo::{self, Files, Reader},
     screen::Screen,
     show,
-    typed::Shown,
+    typed::{Shown, today},
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, Error, Filled, Filter, Latest,
-    Look, Operation, Outcome, Recent, Running, Shape, Sink, Sort, Spells, Stack, Table, Totals, Type, Within,
-    io::{Batches, Destination, Reading, Writing},
+    CoreError, Error, Expression, Filter, Ledger, Look, Operation, Stack, Table,
+    calendar::Zone,
+    io::{Batches, Destination, ReadingSettings, Writing},
+    routine::{Input, Planned, Routine, Run},
+    steps::{Described, Files as _, Reads, described, file_and_columns},
 };
-use serde::de::DeserializeOwned;
 use std::{
     ffi::OsString,
     io,
@@ -27,29 +27,66 @@ use std::{
 
 /// Runs the command that was typed.
 pub(crate) fn command(typed: impl IntoIterator<Item = OsString>, screen: &mut Screen) -> Result<(), Failure> {
-    let typed = command_line().try_get_matches_from(typed)?;
-    match typed.subcommand() {
-        Some(("demo", typed)) => match typed.get_one::<PathBuf>("into") {
-            Some(directory) => demo::write_into(directory, screen),
-            None => demo::run(&mut Screen::as_one_text()),
-        },
-        Some(("completions", typed)) => completions(typed, screen),
-        Some((name, typed)) => step(name, typed, Files::OfTheDisk, screen),
-        None => Ok(()),
-    }
+    self::typed(typed, Files::OfTheDisk, screen)
 }
 
-/// Runs a command that reads tables.
-pub(crate) fn step(
-    name: &str,
-    typed: &ArgMatches,
+/// Runs a command on files of the disk or of the demo.
+pub(crate) fn typed(
+    words: impl IntoIterator<Item = OsString>,
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    match OPERATIONS.iter().find(|operation| operation.name == name) {
-        Some(described) => operation(described, typed, files, screen),
-        None => look(typed, files, screen),
+    let mut segments: Vec<Vec<OsString>> = vec![Vec::new()];
+    for word in words {
+        match (word == "+", segments.last_mut()) {
+            (false, Some(segment)) => segment.push(word),
+            _ => segments.push(Vec::new()),
+        }
     }
+    let further = segments.split_off(1);
+    let mut first = segments.pop().unwrap_or_default();
+    // What is said of the whole chain may stand in any of its steps.
+    let further: Vec<Vec<OsString>> = further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
+    let typed = command_line().try_get_matches_from(first)?;
+    let Some((name, typed)) = typed.subcommand() else { return Ok(()) };
+    match (described(name), name) {
+        (Some(operation), _) => chain(operation, typed, &further, files, screen),
+        (None, _) if !further.is_empty() => {
+            let message = format!("steps after a lone + follow an operation, and {name} is none\n");
+            Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into())
+        }
+        (None, "demo") => match typed.get_one::<PathBuf>("into") {
+            Some(directory) => demo::write_into(directory, screen),
+            None => demo::run(&mut Screen::as_one_text()),
+        },
+        (None, "completions") => completions(typed, screen),
+        (None, "run") => routine(typed, files, screen),
+        (None, _) => look(typed, files, screen),
+    }
+}
+
+/// The words of a further step that are its own; those of the whole chain are put behind the first step's.
+fn of_the_step(words: Vec<OsString>, first: &mut Vec<OsString>) -> Vec<OsString> {
+    let options = options_of_the_chain();
+    let mut own = Vec::new();
+    let mut words = words.into_iter();
+    while let Some(word) = words.next() {
+        let text = word.to_string_lossy();
+        let (name, has_value) = text.split_once('=').map_or((&*text, false), |(name, _)| (name, true));
+        let option = options.iter().find(|(long, short, _)| {
+            let is_short = short.is_some_and(|short| name.strip_prefix('-') == Some(&short.to_string()));
+            name.strip_prefix("--") == Some(long) || is_short
+        });
+        match option {
+            None => own.push(word),
+            Some((_, _, takes)) => {
+                let takes = *takes && !has_value;
+                first.push(word);
+                first.extend(if takes { words.next() } else { None });
+            }
+        }
+    }
+    own
 }
 
 fn completions(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
@@ -61,139 +98,192 @@ fn completions(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
 }
 
 fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
-    let reading = ReadArguments::from_arg_matches(typed)?.reading()?;
+    let reading = ReadArguments::from_arg_matches(typed)?.settings()?.reading()?;
+    let reader = Reader { files, directory: PathBuf::new(), shows_progress: screen.shows_progress };
     for (n, file) in typed.get_many::<String>("FILE").into_iter().flatten().enumerate() {
-        let table = read(&reading, file, files, screen)?;
+        let table = reader.table(file, &reading)?;
         let text = show::look(file, &Look::at(&table).map_err(Error::from)?, screen.width);
         screen.words(&format!("{}{text}", if n > 0 { "\n" } else { "" }))?;
     }
     Ok(())
 }
 
-/// What is asked of the files that were named.
-enum Question {
-    Step(Box<dyn Operation>),
-    Stack(Stack),
-    Within(Box<Within>),
-    /// The columns of each file that are covered.
-    Almanac(Box<Almanac>, Vec<Vec<String>>),
-}
-
-impl Question {
-    /// The question that was typed, and the files that it is asked of.
-    fn typed(
-        described: &Described,
-        typed: &ArgMatches,
-        files: Files<'_>,
-    ) -> Result<(Question, Vec<String>), Failure> {
-        let settings = serde_json::Value::Object(described.settings(typed, files)?);
-        let named = || typed.get_many::<String>("FILE").into_iter().flatten().cloned().collect();
-        Ok(match described.reads {
-            Reads::OneFile => (Question::Step(step_of(described.name, settings)?), named()),
-            Reads::EventsAndWindows => {
-                let files = ["EVENTS", "WINDOWS"].iter().filter_map(|name| typed.get_one::<String>(name));
-                (Question::Within(Box::new(of_settings(settings)?)), files.cloned().collect())
-            }
-            Reads::SeveralFiles => (Question::Stack(of_settings(settings)?), named()),
-            Reads::Covering => {
-                let covering = typed.get_many::<String>("covering").into_iter().flatten();
-                let covering = covering
-                    .map(|text| file_and_columns("covering", text))
-                    .collect::<jembric::Result<Vec<_>>>()?;
-                let (files, columns) = covering.into_iter().unzip();
-                (Question::Almanac(Box::new(of_settings(settings)?), columns), files)
-            }
-        })
-    }
-
-    /// All that can be wrong without the data, given what the files' headers tell.
-    fn check(&self, shapes: &[Option<Shape>], context: &Context) -> Result<(), CoreError> {
-        if let (Question::Within(within), [Some(events), Some(windows)]) = (self, shapes) {
-            return within.check_with(events, windows, context).map(drop);
-        }
-        let shapes = shapes.iter().map(Option::as_ref);
-        match self {
-            Question::Step(step) => {
-                shapes.flatten().try_for_each(|shape| step.check_with(shape, context).map(drop))
-            }
-            // One of the files cannot be looked into before it is read.
-            Question::Within(_) => Ok(()),
-            Question::Stack(stack) => {
-                let Some(source) = &stack.source else { return Ok(()) };
-                shapes.flatten().try_for_each(|shape| shape.with(source, Type::Text).map(drop))
-            }
-            Question::Almanac(almanac, columns) => {
-                almanac.check(columns.iter().map(Vec::len).sum())?;
-                let known = shapes.zip(columns).filter_map(|(shape, columns)| Some((shape?, columns)));
-                known.into_iter().try_for_each(|(shape, columns)| shape.named(columns).map(drop))
-            }
-        }
-    }
-
-    /// Hands the answer over in batches.
-    fn answer_into(
-        &self,
-        files: &[String],
-        tables: &[Table],
-        context: &Context,
-        sink: &mut Sink<'_>,
-    ) -> Result<Outcome, CoreError> {
-        let outcome = match self {
-            Question::Step(step) => return step.apply_into(&tables[0], context, sink),
-            Question::Within(within) => return within.apply_into(&tables[0], &tables[1], context, sink),
-            Question::Stack(stack) => {
-                let stem = |file: &String| {
-                    Path::new(file)
-                        .file_stem()
-                        .map_or_else(|| file.clone(), |stem| stem.to_string_lossy().into_owned())
-                };
-                let names: Vec<String> = files.iter().map(stem).collect();
-                stack
-                    .apply_with(&names.iter().map(String::as_str).zip(tables).collect::<Vec<_>>(), context)?
-            }
-            Question::Almanac(almanac, columns) => {
-                let covering = |almanac: Almanac, (table, columns): (&Table, &Vec<String>)| {
-                    almanac.covering(table, columns)
-                };
-                tables.iter().zip(columns).try_fold((**almanac).clone(), covering)?.make_with(context)?
-            }
-        };
-        sink(&outcome.table).map_err(CoreError::Sink)?;
-        Ok(outcome)
-    }
-}
-
-fn operation(
-    described: &Described,
+/// A step that was typed, which works on these files and, after the first, on the answer before.
+fn planned(
+    operation: &'static Described,
     typed: &ArgMatches,
+    before: Option<usize>,
+    reading: &ReadingSettings,
+) -> Result<Planned, Failure> {
+    let file = |name: &String| Input::File(name.clone(), reading.clone());
+    let mut inputs: Vec<Input> = before.map(Input::Step).into_iter().collect();
+    let mut covered = Vec::new();
+    match (operation.reads, before) {
+        (Reads::OneTable, Some(_)) => {}
+        (Reads::OneTable | Reads::SeveralTables, _) => {
+            inputs.extend(typed.get_many::<String>("FILE").into_iter().flatten().map(file));
+        }
+        (Reads::EventsAndWindows, before) => {
+            let names = if before.is_some() { &["WINDOWS"][..] } else { &["EVENTS", "WINDOWS"] };
+            inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
+        }
+        (Reads::Covering, Some(_)) => {
+            let message = format!("{} works on no answer before it: begin with it\n", operation.name);
+            return Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into());
+        }
+        (Reads::Covering, None) => {
+            for text in typed.get_many::<String>("covering").into_iter().flatten() {
+                let (name, columns) = file_and_columns("covering", text)?;
+                inputs.push(file(&name));
+                covered.push(columns);
+            }
+        }
+        _ => {}
+    }
+    Ok(Planned::new(operation, settings_of(operation, typed), inputs).covering(covered))
+}
+
+/// The steps that were typed.
+fn chain(
+    operation: &'static Described,
+    typed: &ArgMatches,
+    further: &[Vec<OsString>],
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let answer = AnswerArguments::from_arg_matches(typed)?;
-    let account = AccountArguments::from_arg_matches(typed)?;
-    let reading = ReadArguments::from_arg_matches(typed)?.reading()?;
-    let asked = answer.asked()?;
-    let (question, inputs) = Question::typed(described, typed, files)?;
-    let reading = if inputs.len() > 1 { reading.one_of_several() } else { reading };
-
-    if inputs.iter().filter(|file| *file == "-").count() > 1 {
+    let reading = ReadArguments::from_arg_matches(typed)?.settings()?;
+    let mut steps = vec![planned(operation, typed, None, &reading)?];
+    for words in further {
+        let name = words.first().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let Some(operation) = described(&name) else {
+            let message =
+                match jembric::nearest_name(&name, jembric::steps::OPERATIONS.iter().map(|known| known.name))
+                {
+                    Some(meant) => format!("there is no step `{name}`. Did you mean `{meant}`?\n"),
+                    None => format!("there is no step `{name}`: an operation follows a lone +\n"),
+                };
+            return Err(clap::Error::raw(clap::error::ErrorKind::InvalidSubcommand, message).into());
+        };
+        let typed = command_of(operation, false).try_get_matches_from(words)?;
+        steps.push(planned(operation, &typed, Some(steps.len() - 1), &reading)?);
+    }
+    let mut routine = Routine::of(steps);
+    let inputs = routine.steps.iter().flat_map(|step| &step.inputs);
+    if inputs.filter(|input| matches!(input, Input::File(file, _) if file == "-")).count() > 1 {
         let (value, expected) = ("given more than once".to_owned(), "standard input for one file".to_owned());
         return Err(Error::Setting { setting: "-", value, expected }.into());
     }
+    let answer = AnswerArguments::from_arg_matches(typed)?;
+    routine.as_of.clone_from(&answer.as_of);
+    routine.zone.clone_from(&answer.zone);
+    let saved = answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
+    let saved = saved.transpose()?;
+    let mut destination = saved.as_ref().map(|(_, to)| Destination::file(to)).transpose()?;
+    let asked =
+        Asked { answer, account: AccountArguments::from_arg_matches(typed)?, upto: None, follow: None };
+    run(&routine, Path::new(""), asked, files, screen)?;
+    if let (Some(destination), Some((text, _))) = (&mut destination, &saved) {
+        destination.write(|to| to.write_all(text.as_bytes()))?;
+    }
+    Ok(destination.map_or(Ok(()), Destination::commit)?)
+}
 
+/// The text of a routine that gives the same answer, with its files as they are called from where it is.
+fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Result<String> {
+    let mut routine = routine.clone();
+    let here = std::env::current_dir().unwrap_or_default();
+    let beside = here.join(to).parent().map(Path::to_owned).unwrap_or_default();
+    let path = |file: &str| match pathdiff::diff_paths(here.join(file), &beside) {
+        Some(path) if Path::new(file).is_relative() => path.display().to_string(),
+        _ => file.to_owned(),
+    };
+    if let (Some(last), Some(out)) = (routine.steps.last_mut(), &answer.out) {
+        last.write = Some(path(&out.display().to_string()));
+    }
+    routine.to_text(path)
+}
+
+/// A saved routine.
+fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
+    let file = typed.get_one::<String>("FILE").map(PathBuf::from).unwrap_or_default();
+    let mut routine = match files.routine() {
+        Some(text) => Routine::parse(&file.display().to_string(), text)?,
+        None => Routine::file(&file)?,
+    };
+    let answer = AnswerArguments::from_arg_matches(typed)?;
+    // A date or zone that is typed counts instead of the one that was saved.
+    routine.as_of = answer.as_of.clone().or(routine.as_of);
+    routine.zone = answer.zone.clone().or(routine.zone);
+    let directory = file.parent().unwrap_or(Path::new(""));
+    if typed.get_flag("check") {
+        let reader = Reader { files, directory: directory.to_owned(), shows_progress: false };
+        let conditions = Run::on(&reader, today(None));
+        let checked = routine.check(&conditions)?;
+        let known = checked.shapes.iter().filter(|shape| shape.is_some()).count();
+        let steps = routine.steps.len();
+        let text = format!(
+            "{}: {steps} steps hold, by the names in the headers of their files; types are told when it runs{}",
+            file.display(),
+            match steps - known {
+                0 => String::new(),
+                unknown => format!(". Of {unknown} only the data knows the columns of the answer"),
+            }
+        );
+        return Ok(screen.account(text)?);
+    }
+    let upto = typed.get_one::<String>("upto").map(|name| routine.place_of(name)).transpose()?;
+    let follow = typed.get_one::<String>("follow").map(|text| text.parse::<Expression>()).transpose();
+    let follow = follow.map_err(Error::from)?;
+    let asked = Asked { answer, account: AccountArguments::from_arg_matches(typed)?, upto, follow };
+    run(&routine, directory, asked, files, screen)
+}
+
+/// What is asked of steps, beside what they say themselves.
+struct Asked {
+    answer: AnswerArguments,
+    account: AccountArguments,
+    upto: Option<usize>,
+    follow: Option<Expression>,
+}
+
+/// What is told of a step that has run.
+struct Told {
+    ledger: Ledger,
+    set_aside: Table,
+    written: Option<String>,
+    /// The rows of its answer that are followed.
+    followed: Option<Table>,
+}
+
+/// Runs steps whose files are in a directory.
+fn run(
+    routine: &Routine,
+    directory: &Path,
+    asked: Asked,
+    files: Files<'_>,
+    screen: &mut Screen,
+) -> Result<(), Failure> {
+    let Asked { answer, account, upto, follow } = asked;
     // All that can be wrong without the data comes before the data is read.
     let shown = Shown::of(answer.format, answer.out.as_deref(), screen.is_terminal)?;
     let shown_aside =
         account.aside.as_deref().map(|aside| Shown::of(None, Some(aside), false)).transpose()?;
-    let context = asked.context()?.reconcile(account.reconcile.iter().cloned());
-    let shapes =
-        inputs.iter().map(|file| files.shape(&reading, file)).collect::<jembric::Result<Vec<_>>>()?;
-    read_options_fit(&reading, &shapes)?;
-    question.check(&shapes, &context).map_err(Error::from)?;
-    for (written, file) in
-        answer.out.iter().chain(&account.aside).flat_map(|to| inputs.iter().map(move |file| (to, file)))
-    {
-        Destination::refuse_onto(written, file)?;
+    let zone = routine.zone.as_deref().map(str::parse::<Zone>).transpose().map_err(Error::from)?;
+    let reader = Reader { files, directory: directory.to_owned(), shows_progress: screen.shows_progress };
+    let mut conditions = Run::on(&reader, today(zone.as_ref()));
+    conditions.reconcile.clone_from(&account.reconcile);
+    conditions.follow = follow;
+    conditions.upto = upto;
+    conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
+    let checked = routine.check(&conditions)?;
+    let inputs = routine.steps.iter().flat_map(|step| &step.inputs).filter_map(|input| match input {
+        Input::File(file, _) => Some(directory.join(file)),
+        Input::Step(_) => None,
+    });
+    for file in inputs {
+        for written in answer.out.iter().chain(&account.aside) {
+            Destination::refuse_onto(written, &file)?;
+        }
     }
     let mut out = answer.out.as_ref().map(Destination::file).transpose()?;
     let mut aside = account.aside.as_ref().map(Destination::file).transpose()?;
@@ -201,32 +291,46 @@ fn operation(
         let value = format!("`{}` is where the answer goes", account.aside.unwrap_or_default().display());
         return Err(Error::Setting { setting: "aside", value, expected: "another file".to_owned() }.into());
     }
+    let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
+    let is_shown = out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none());
 
-    let tables =
-        inputs.iter().map(|file| read(&reading, file, files, screen)).collect::<jembric::Result<Vec<_>>>()?;
-    let context = asked.context_with(context, tables.first())?;
-    let answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
+    let mut told: Vec<Told> = Vec::new();
+    let mut title = None;
+    let mut answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
         let mut drain = Drain::new(shown, rows, to);
-        let answered = question.answer_into(&inputs, &tables, &context, &mut |batch| Ok(drain.take(batch)?));
+        let answered =
+            checked.run(&mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) }, &mut |ran| {
+                title = routine.title_on(ran.context.as_of);
+                let followed = conditions.follow.as_ref().map(|condition| {
+                    Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
+                });
+                told.push(Told {
+                    ledger: ran.outcome.ledger.clone(),
+                    set_aside: ran.outcome.set_aside.clone(),
+                    written: ran.written.clone(),
+                    followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
+                });
+                Ok(())
+            });
         match answered {
             // What takes the answer failed, not what gives it.
-            Err(CoreError::Sink(error)) => {
+            Err(Error::Core(CoreError::Sink(error))) => {
                 Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
             }
             answered => drain.finish(width).map(|()| answered),
         }
     };
-    let mut answered = None;
+    let mut answered = Ok(());
     match &mut out {
-        Some(out) => out.write(|to| answers(to, usize::MAX, None).map(|outcome| answered = Some(outcome)))?,
+        Some(out) => out.write(|to| answers(to, usize::MAX, None).map(|result| answered = result))?,
         None => {
             let width = screen.width;
-            screen.answer(|to| answers(to, answer.rows, width).map(|outcome| answered = Some(outcome)))?;
+            screen.answer(|to| answers(to, answer.rows, width).map(|result| answered = result))?;
         }
     }
-    let Some(answered) = answered else { return Ok(()) };
-    let Outcome { ledger, set_aside, .. } = answered.map_err(Error::from)?;
+    answered?;
     if let (Some(aside), Some(shown)) = (&mut aside, shown_aside) {
+        let set_aside = all_set_aside(&told)?;
         aside.write(|to| {
             let mut drain = Drain::new(shown, usize::MAX, to);
             drain.take(&set_aside).and_then(|()| drain.finish(None))
@@ -238,60 +342,51 @@ fn operation(
     if account.quiet {
         return Ok(());
     }
-    match account.ledger {
-        LedgerForm::Text if screen.is_terminal && answer.out.is_none() => {
-            screen.account(format!("\n{ledger}"))?
+    // Where a person has just seen the answer, a blank line comes first.
+    let is_below = screen.is_terminal && answer.out.is_none() && is_shown;
+    let mut gap = if is_below && account.ledger == LedgerForm::Text { "\n" } else { "" };
+    if let (Some(title), LedgerForm::Text) = (title, account.ledger) {
+        screen.account(format!("{gap}{title}"))?;
+        gap = "";
+    }
+    for Told { ledger, written, followed, .. } in &told {
+        match account.ledger {
+            LedgerForm::Text => screen.account(format!("{gap}{ledger}"))?,
+            LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
         }
-        LedgerForm::Text => screen.account(&ledger)?,
-        LedgerForm::Json => screen.account(serde_json::to_string(&ledger).map_err(not_json)?)?,
+        gap = "";
+        if let (Some(file), LedgerForm::Text) = (written, account.ledger) {
+            screen.account(format!("  {:<10} {file}", "file"))?;
+        }
+        if let Some(rows) =
+            followed.as_ref().filter(|rows| rows.rows() > 0 && account.ledger == LedgerForm::Text)
+        {
+            screen
+                .account(show::table(&rows.head(answer.rows), rows.rows() as u64, screen.width).trim_end())?;
+        }
     }
     Ok(())
 }
 
-/// An error where a format was given for a column that none of several files has.
-fn read_options_fit(reading: &Reading, shapes: &[Option<Shape>]) -> Result<(), Failure> {
-    let known: Option<Vec<&Shape>> = shapes.iter().map(Option::as_ref).collect();
-    let Some((first, others)) = known.as_deref().and_then(<[_]>::split_first) else { return Ok(()) };
-    for column in reading.columns_with_formats() {
-        if !others.iter().any(|shape| shape.find(column).is_ok()) {
-            first.find(column).map_err(Error::from)?;
+/// The rows that all steps set aside; those of several say in a column which it was.
+fn all_set_aside(told: &[Told]) -> jembric::Result<Table> {
+    let some: Vec<&Told> = told.iter().filter(|told| told.set_aside.rows() > 0).collect();
+    match &some[..] {
+        [] => Ok(told.first().map_or_else(
+            || Table::from_columns(Vec::<(&str, _)>::new()),
+            |told| Ok(told.set_aside.clone()),
+        )?),
+        [one] => Ok(one.set_aside.clone()),
+        several => {
+            let named: Vec<(&str, &Table)> =
+                several.iter().map(|told| (told.ledger.step.as_str(), &told.set_aside)).collect();
+            Ok(Stack::new().source("set_aside_by").apply(&named)?.table)
         }
     }
-    Ok(())
 }
 
 fn not_json(error: serde_json::Error) -> Error {
     Error::Write { file: "the ledger".to_owned(), source: error.into() }
-}
-
-/// The step of this name with its settings.
-fn step_of(name: &str, settings: serde_json::Value) -> Result<Box<dyn Operation>, Failure> {
-    Ok(match name {
-        Latest::NAME => Box::new(of_settings::<Latest>(settings)?),
-        Earliest::NAME => Box::new(of_settings::<Earliest>(settings)?),
-        Active::NAME => Box::new(of_settings::<Active>(settings)?),
-        Spells::NAME => Box::new(of_settings::<Spells>(settings)?),
-        Elapsed::NAME => Box::new(of_settings::<Elapsed>(settings)?),
-        Running::NAME => Box::new(of_settings::<Running>(settings)?),
-        Filled::NAME => Box::new(of_settings::<Filled>(settings)?),
-        Totals::NAME => Box::new(of_settings::<Totals>(settings)?),
-        Recent::NAME => Box::new(of_settings::<Recent>(settings)?),
-        Filter::NAME => Box::new(of_settings::<Filter>(settings)?),
-        Add::NAME => Box::new(of_settings::<Add>(settings)?),
-        Sort::NAME => Box::new(of_settings::<Sort>(settings)?),
-        _ => Box::new(of_settings::<Columns>(settings)?),
-    })
-}
-
-/// What the arguments let through may still be no date, span or range; the words say which.
-fn of_settings<T: DeserializeOwned>(settings: serde_json::Value) -> Result<T, Failure> {
-    serde_json::from_value(settings)
-        .map_err(|error| clap::Error::raw(clap::error::ErrorKind::InvalidValue, format!("{error}\n")).into())
-}
-
-fn read(reading: &Reading, file: &str, files: Files<'_>, screen: &Screen) -> jembric::Result<Table> {
-    let progress = Progress::of(reading.clone(), file, screen.shows_progress);
-    files.read(&progress.reading, file)
 }
 
 /// Takes an answer in batches: writes them, or keeps the first rows to be shown and counts the others.

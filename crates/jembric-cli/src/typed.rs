@@ -2,12 +2,12 @@
 
 use crate::{
     Failure,
-    arguments::{AnswerArguments, AnswerFormat, DateOrder, ReadArguments},
+    arguments::{AnswerFormat, DateOrder, ReadArguments},
 };
 use jembric::{
-    Context, Error, Table,
-    calendar::{AsOf, Day, Moment, Zone},
-    io::{Format, Order, Reading},
+    Error,
+    calendar::{Day, Moment, Zone},
+    io::{self, Format, ReadingSettings},
 };
 use std::path::Path;
 
@@ -19,35 +19,30 @@ pub(crate) enum Shown {
 }
 
 impl ReadArguments {
-    pub(crate) fn reading(&self) -> Result<Reading, Failure> {
-        let mut reading = Reading::new()
-            .missing(self.missing.iter().cloned())
-            .decimal_comma(self.decimal_comma)
-            .no_header(self.no_header)
-            .no_quotes(self.no_quotes);
+    /// How the files are read, as a routine would say it.
+    pub(crate) fn settings(self) -> Result<ReadingSettings, Failure> {
+        let mut settings = ReadingSettings::default();
         for text in &self.read {
             let (column, format) = text.rsplit_once('=').ok_or_else(|| Error::Setting {
                 setting: "read",
                 value: format!("`{text}`"),
                 expected: "a column and its format, such as `day=%d.%m.%Y`".to_owned(),
             })?;
-            reading = reading.read(column, format);
+            settings.read.insert(column.to_owned(), format.to_owned());
         }
-        if let Some(century) = self.century {
-            reading = reading.century(century);
-        }
-        if let Some(separator) = self.separator {
-            reading = reading.separator(separator);
-        }
-        if let Some(encoding) = &self.encoding {
-            reading = reading.encoding(encoding);
-        }
-        Ok(match self.date_order {
-            Some(DateOrder::Dmy) => reading.date_order(Order::DayFirst),
-            Some(DateOrder::Mdy) => reading.date_order(Order::MonthFirst),
-            Some(DateOrder::Ymd) => reading.year_first_only(true),
-            None => reading,
-        })
+        settings.date_order = self.date_order.map(|order| match order {
+            DateOrder::Dmy => io::DateOrder::Dmy,
+            DateOrder::Mdy => io::DateOrder::Mdy,
+            DateOrder::Ymd => io::DateOrder::Ymd,
+        });
+        settings.century = self.century;
+        settings.missing = self.missing;
+        settings.separator = self.separator;
+        settings.encoding = self.encoding;
+        settings.decimal_comma = self.decimal_comma;
+        settings.no_header = self.no_header;
+        settings.no_quotes = self.no_quotes;
+        Ok(settings)
     }
 }
 
@@ -70,52 +65,8 @@ impl Shown {
     }
 }
 
-/// Which day a chain of steps speaks of, and in which zone days are cut.
-pub(crate) struct Asked {
-    as_of: Option<AsOf>,
-    zone: Option<Zone>,
-    today: Day,
-}
-
-impl AnswerArguments {
-    /// What was said of the as-of date and the zone, with the clock's day in that zone, or else the machine's.
-    pub(crate) fn asked(&self) -> jembric::Result<Asked> {
-        let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose()?;
-        let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose()?;
-        Ok(Asked { as_of, today: today(zone.as_ref()), zone })
-    }
-}
-
-impl Asked {
-    /// What is known before any data is read.
-    pub(crate) fn context(&self) -> jembric::Result<Context> {
-        let context = Context::new().zone(self.zone.clone().unwrap_or_default()).today(self.today);
-        Ok(match &self.as_of {
-            None => context,
-            Some(as_of) if as_of.needs_data() => context.as_of_follows(),
-            Some(as_of) => context.as_of(as_of.resolve(self.today, |_| Ok(self.today))?),
-        })
-    }
-
-    /// What is known once the first table is read.
-    pub(crate) fn context_with(&self, context: Context, table: Option<&Table>) -> jembric::Result<Context> {
-        match (&self.as_of, table) {
-            (Some(as_of), Some(table)) if as_of.needs_data() => {
-                let zone = context.zone.clone();
-                Ok(context.as_of(as_of.resolve(self.today, |column| table.newest(column, &zone))?))
-            }
-            (Some(as_of), None) if as_of.needs_data() => Err(Error::Setting {
-                setting: "as-of",
-                value: format!("`{as_of}`, where no file is read"),
-                expected: "a date or `today`".to_owned(),
-            }),
-            _ => Ok(context),
-        }
-    }
-}
-
 /// The day that the clock shows, in a zone or in the machine's own.
-fn today(zone: Option<&Zone>) -> Day {
+pub(crate) fn today(zone: Option<&Zone>) -> Day {
     let now = jiff::Timestamp::now();
     let here = || {
         let date = now.to_zoned_datetime(jiff::tz::TimeZone::system()).date();

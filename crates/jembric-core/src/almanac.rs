@@ -290,6 +290,7 @@ impl Almanac {
             counts: vec![("days made".into(), days as u64)],
             warnings: Vec::new(),
             reconciled: Vec::new(),
+            followed: None,
             other_side: None,
         }
     }

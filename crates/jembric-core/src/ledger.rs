@@ -10,7 +10,7 @@ use crate::{
     operation::Context,
     table::{Origin, Table},
 };
-use arrow_array::{ArrayRef, StringViewArray};
+use arrow_array::{Array, ArrayRef, StringViewArray};
 use arrow_buffer::BooleanBuffer;
 use serde::{Serialize, Serializer, ser::SerializeMap};
 use std::{borrow::Cow, fmt, sync::Arc};
@@ -253,6 +253,23 @@ pub struct Reconciled {
     pub in_answer: Option<ExactSum>,
 }
 
+/// What became of the rows that are followed.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub struct Followed {
+    /// The condition that is true of them.
+    pub condition: String,
+    /// How many came in.
+    pub rows_in: u64,
+    /// How many are in the answer.
+    pub kept: u64,
+    /// Those that the answer leaves out, by reason.
+    pub dropped: Vec<Entry>,
+    /// Those that could not be used, by reason.
+    pub set_aside: Vec<Entry>,
+}
+
 /// The account of rows that an operation returns: rows in = kept + dropped + set aside.
 ///
 /// Its [`Display`](fmt::Display) form is the account as the command shows it; it serializes to the same facts.
@@ -290,6 +307,9 @@ pub struct Ledger {
     /// The sums that were to be reconciled.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub reconciled: Vec<Reconciled>,
+    /// What became of the rows that are followed, where the table has the columns for it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub followed: Option<Followed>,
     /// The account of the other table, where two went in.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other_side: Option<Box<Ledger>>,
@@ -429,6 +449,15 @@ impl fmt::Display for Ledger {
                 write!(f, "; over the answer {sum}")?;
             }
         }
+        if let Some(followed) = &self.followed {
+            write!(
+                f,
+                "\n  {:<10} {:>width$}  {}: kept {}",
+                "followed", followed.rows_in, followed.condition, followed.kept
+            )?;
+            let left = followed.dropped.iter().chain(&followed.set_aside);
+            left.into_iter().try_for_each(|entry| write!(f, " · {entry}"))?;
+        }
         for warning in &self.warnings {
             write!(f, "\n  warning: {warning}")?;
         }
@@ -483,6 +512,7 @@ impl Fates {
                 in_answer: None,
             });
         }
+        let followed = followed(context, table, &kept, &dropped, &set_aside)?;
         let counts = match table.not_numbers() {
             0 => Vec::new(),
             cells => vec![("cells that are NaN and count as missing".into(), cells)],
@@ -507,6 +537,7 @@ impl Fates {
             counts,
             warnings: Vec::new(),
             reconciled,
+            followed,
             other_side: None,
         };
         Ok((ledger, set_aside_table))
@@ -531,6 +562,34 @@ impl Fates {
         ledger.counts.extend(counts.into_iter().filter(|(_, rows)| *rows > 0));
         Ok((ledger, none))
     }
+}
+
+/// What became of the rows that are followed, if the condition can be asked of the table.
+fn followed(
+    context: &Context,
+    table: &Table,
+    kept: &BooleanBuffer,
+    dropped: &[(Reason, BooleanBuffer)],
+    set_aside: &[(Reason, BooleanBuffer)],
+) -> Result<Option<Followed>> {
+    let Some(condition) = &context.follow else { return Ok(None) };
+    if condition.check_condition(&table.shape(), context).is_err() {
+        return Ok(None);
+    }
+    let (truth, _) = condition.condition(table, context)?;
+    let rows =
+        truth.nulls().map_or_else(|| truth.values().clone(), |decided| truth.values() & decided.inner());
+    let entries = |masks: &[(Reason, BooleanBuffer)]| {
+        let entries = masks.iter().map(|(reason, mask)| entry(*reason, &(mask & &rows), table.origin()));
+        entries.filter(|entry| entry.rows > 0).collect()
+    };
+    Ok(Some(Followed {
+        condition: condition.to_string(),
+        rows_in: rows.count_set_bits() as u64,
+        kept: (kept & &rows).count_set_bits() as u64,
+        dropped: entries(dropped),
+        set_aside: entries(set_aside),
+    }))
 }
 
 fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry {

@@ -4,6 +4,7 @@
 use crate::{
     calendar::{Day, Zone},
     error::Result,
+    expression::Expression,
     ledger::Outcome,
     shape::Shape,
     table::Table,
@@ -23,6 +24,8 @@ pub struct Context {
     pub zone: Zone,
     /// Columns whose sums every ledger carries.
     pub reconcile: Vec<String>,
+    /// Rows whose fate every ledger tells apart, where its table has the columns for it.
+    pub follow: Option<Expression>,
 }
 
 impl Context {
@@ -60,6 +63,12 @@ impl Context {
         self
     }
 
+    /// Tells in every ledger what became of the rows of which this is true.
+    pub fn follow(mut self, condition: Expression) -> Context {
+        self.follow = Some(condition);
+        self
+    }
+
     /// Columns whose sums every ledger carries: in, kept, dropped, set aside.
     pub fn reconcile<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Context {
         self.reconcile = columns.into_iter().map(Into::into).collect();
@@ -71,6 +80,11 @@ impl Context {
 pub trait Operation {
     /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
     fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape>;
+
+    /// Whether the data alone knows the columns of the answer, so that nothing after it can be checked beforehand.
+    fn answers_with_columns_of_the_data(&self) -> bool {
+        false
+    }
 
     /// The answer for a table.
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome>;

@@ -134,6 +134,12 @@ impl Shape {
         self
     }
 
+    /// The same, of an answer, which comes from no file.
+    pub fn anonymous(mut self) -> Shape {
+        self.file = None;
+        self
+    }
+
     /// The columns, in their order.
     pub fn columns(&self) -> &[ColumnShape] {
         &self.columns
@@ -243,6 +249,11 @@ pub(crate) fn new_names<'a>(names: impl Iterator<Item = &'a str>, renamed: &[Nam
         Some(name) => Err(Error::NameTaken { name: name.clone() }),
         None => Ok(names),
     }
+}
+
+/// The name that was most likely meant by one that does not exist.
+pub fn nearest_name<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option<String> {
+    nearest(wanted, names).into_iter().next()
 }
 
 /// The names nearest to one that does not exist: alike but for case and blanks, or a few letters off, or a part.

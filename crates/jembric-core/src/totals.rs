@@ -623,6 +623,10 @@ impl Operation for Totals {
         Ok(answer)
     }
 
+    fn answers_with_columns_of_the_data(&self) -> bool {
+        self.side_by_side.is_some()
+    }
+
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
         sheet::of(self, table, context)

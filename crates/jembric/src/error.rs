@@ -114,6 +114,12 @@ pub enum Error {
         /// What it may be.
         expected: String,
     },
+    /// Settings of which one is not what it should be, or which lack one.
+    #[error("{0}")]
+    Settings(String),
+    /// A routine is not what it should be.
+    #[error("{0}")]
+    Routine(Box<crate::routine::Mistaken>),
     /// The output would replace the input.
     #[error(
         "{file}: is the input itself, and the rows that the answer leaves out would be lost. Name another file"

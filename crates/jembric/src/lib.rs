@@ -15,6 +15,7 @@
 //! | Only rows of which something is true; columns worked out from others | [`Filter`], [`Add`], in the language of [`Expression`] |
 //! | Which columns, in which order; several files as one | [`Columns`], [`Sort`], [`Stack`] |
 //! | What is in this file, are its dates really dates, what looks wrong? | [`Look`] |
+//! | A report that runs again next month | [`routine`] |
 //! | How do files become tables, and tables files? | [`io`] |
 //!
 //! ```
@@ -35,16 +36,20 @@
 
 mod error;
 pub mod io;
+pub mod routine;
+pub mod steps;
 
 pub use error::{Error, Result};
 pub use jembric_core::{
     Active, Add, Almanac, ColumnLook, ColumnShape, Columns, Context, DateLook, Dated, Each, Earliest,
-    Elapsed, EndDay, Entities, EntityList, Entry, ExactSum, Expression, Filled, Filter, Finding, Keep,
-    Latest, Ledger, Look, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Reason, Recent, Reconciled,
-    Running, Setting, Shape, Sink, Sort, Spells, Stack, Stretch, Table, Takes, Ties, Timeline, Totals, Type,
-    Unit, Warning, Whole, Window, Within, arrow, calendar,
+    Elapsed, EndDay, Entities, EntityList, Entry, ExactSum, Expression, Filled, Filter, Finding, Followed,
+    Keep, Latest, Ledger, Look, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Reason, Recent,
+    Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Stretch, Table, Takes, Ties, Timeline,
+    Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
 };
-pub use jembric_core::{AmbiguousDates, BadCell, Error as CoreError, Misexpressed, NotDates, NotNumbers};
+pub use jembric_core::{
+    AmbiguousDates, BadCell, Error as CoreError, Misexpressed, NotDates, NotNumbers, nearest_name,
+};
 
 /// The README's examples are run as tests.
 #[cfg(doctest)]

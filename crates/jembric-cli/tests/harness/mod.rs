@@ -9,8 +9,17 @@ use tempfile::TempDir;
 #[fixture]
 pub(crate) fn harbour() -> TempDir {
     let directory = tempfile::tempdir().unwrap();
-    jembric(directory.path(), &["demo", "--into", "."]).assert().success().stderr("11 tables in .\n");
+    jembric(directory.path(), &["demo", "--into", "."])
+        .assert()
+        .success()
+        .stderr("11 tables and a routine in .\n");
     directory
+}
+
+/// The words of a command line, as a shell would take it apart.
+#[allow(dead_code)]
+pub(crate) fn words(line: &str) -> Vec<String> {
+    shlex::split(line).unwrap()
 }
 
 pub(crate) fn jembric(directory: &Path, arguments: &[&str]) -> Command {

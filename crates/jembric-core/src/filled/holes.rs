@@ -11,6 +11,7 @@ use crate::{
     error::{Error, Result},
     gather::{NONE, gather, stretched},
     ledger::Ledger,
+    measure::Measure,
     written::read_as,
 };
 use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, StringViewArray, cast::AsArray, types::*};
@@ -28,7 +29,8 @@ enum Rule {
     Carry {
         limit: u32,
     },
-    Linear,
+    /// Values as whole units, in which a line is reckoned before it is rounded.
+    Linear(Measure),
     /// The value stands in the column after the last row.
     Set,
     /// The row of each entity from which its value is taken.
@@ -74,7 +76,8 @@ impl Fill {
                     [true, !filled.added_only],
                 ),
                 Some("linear") => {
-                    (cast(&array, &DataType::Float64)?, Rule::Linear, [true, !filled.added_only])
+                    let measure = Measure::of(&cells.table, field.name())?;
+                    (cast(&array, &DataType::Float64)?, Rule::Linear(measure), [true, !filled.added_only])
                 }
                 Some("keep-with") => {
                     let rows = kept_with(cells, field.name(), &array)?;
@@ -92,7 +95,7 @@ impl Fill {
                 _ => (array, Rule::Blank, [false; 2]),
             };
             let field = match rule {
-                Rule::Linear => Field::new(new_name, DataType::Float64, true),
+                Rule::Linear(_) => Field::new(new_name, DataType::Float64, true),
                 _ => field.with_name(new_name).with_data_type(array.data_type().clone()),
             };
             let none = || [AtomicU64::new(0), AtomicU64::new(0)];
@@ -103,8 +106,8 @@ impl Fill {
 
     /// The column of some cells, with its place among the columns.
     pub(super) fn column(&mut self, cells: &Cells, laid: &Laid) -> Result<(usize, Field, ArrayRef)> {
-        let array = match self.rule {
-            Rule::Linear => self.line(cells, laid),
+        let array = match &self.rule {
+            Rule::Linear(measure) => self.line(cells, laid, measure),
             _ => self.gathered(cells, laid)?,
         };
         Ok((self.column, self.field.clone(), array))
@@ -195,39 +198,48 @@ impl Fill {
     }
 
     /// Straight lines between the values on both sides of a hole.
-    fn line(&self, cells: &Cells, laid: &Laid) -> ArrayRef {
+    fn line(&self, cells: &Cells, laid: &Laid, measure: &Measure) -> ArrayRef {
         let values = self.array.as_primitive::<Float64Type>();
-        let value =
-            |row: u32| (row != NONE && values.is_valid(row as usize)).then(|| values.value(row as usize));
+        let known = |row: u32| row != NONE && values.is_valid(row as usize);
         let date = |cell: usize| match laid.dates.as_primitive_opt::<Date32Type>() {
-            Some(days) => f64::from(days.value(cell)),
-            None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell) as f64,
+            Some(days) => i64::from(days.value(cell)),
+            None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell),
+        };
+        // The values at both ends count by how near they are; rounded once where they can be held exactly till then.
+        let between = |rows: [u32; 2], [before, after]: [i64; 2]| {
+            let [one, other] = rows.map(|row| measure.unit(row as usize));
+            let exact = one.checked_mul(after.into()).zip(other.checked_mul(before.into()));
+            let sum = exact.and_then(|(one, other)| one.checked_add(other));
+            let mean = sum.and_then(|sum| measure.mean(sum, (before + after) as u64));
+            mean.unwrap_or_else(|| {
+                let [one, other] = rows.map(|row| values.value(row as usize));
+                (one * after as f64 + other * before as f64) / (before + after) as f64
+            })
         };
         let line = stretched(&laid.starts, |n, own: &mut [Option<f64>]| {
             let start = laid.starts[n] as usize;
             let rows = &cells.rows(laid)[start..][..own.len()];
             let mut counts = [[0; 2]; 2];
-            let mut left: Option<(usize, f64)> = None;
+            let mut left: Option<(usize, u32)> = None;
             let mut hole_from = 0;
             for cell in 0..=own.len() {
-                let here = rows.get(cell).and_then(|&row| value(row));
+                let here = rows.get(cell).copied().filter(|&row| known(row));
                 if here.is_none() && cell < own.len() {
                     continue;
                 }
                 for hole in hole_from..cell {
                     let kind = if rows[hole] == NONE { Hole::Added } else { Hole::Blank };
-                    let between = left.zip(here);
-                    if self.fills(kind, between.is_some(), &mut counts) {
-                        own[hole] = between.map(|((from, one), other)| {
-                            let (from, to) = (date(start + from), date(start + cell));
-                            let at = date(start + hole);
-                            (one * (to - at) + other * (at - from)) / (to - from)
+                    let ends = left.zip(here);
+                    if self.fills(kind, ends.is_some(), &mut counts) {
+                        let at = date(start + hole);
+                        own[hole] = ends.map(|((from, one), other)| {
+                            between([one, other], [at - date(start + from), date(start + cell) - at])
                         });
                     }
                 }
-                if let Some(value) = here {
-                    own[cell] = here;
-                    left = Some((cell, value));
+                if let Some(row) = here {
+                    own[cell] = Some(values.value(row as usize));
+                    left = Some((cell, row));
                 }
                 hole_from = cell + 1;
             }
@@ -242,7 +254,7 @@ impl Fill {
         let done = match self.rule {
             Rule::Blank => return,
             Rule::Carry { .. } => ["carried into added rows", "carried into blanks"],
-            Rule::Linear => ["interpolated in added rows", "interpolated in blanks"],
+            Rule::Linear(_) => ["interpolated in added rows", "interpolated in blanks"],
             Rule::Set => ["set in added rows", "set in blanks"],
             Rule::Keep(_) => ["kept in added rows", "kept in blanks"],
         };

@@ -9,7 +9,7 @@
 //! ```
 //!
 //! Reading is done in regions of some megabytes, on all threads, straight into columns of their final length: `source` gives
-//! bytes, `header` names the columns, `layout` finds where records begin, `records` and `marks` where cells end, `survey`
+//! bytes, `header` names the columns, `layout` finds where records begin, `records` and `marks` where cells end, `settings` has what can be written down of a reading, `survey`
 //! decides each column's type from all of its cells, `given` has the formats that users give, `columns` fills them, `pass` does either on all threads, and `reading`
 //! puts these together. `text` writes cells, `writing` whole tables.
 
@@ -23,7 +23,8 @@ mod marks;
 mod pass;
 mod reading;
 mod records;
-mod source;
+mod settings;
+pub(crate) mod source;
 mod survey;
 mod text;
 mod writing;
@@ -32,6 +33,7 @@ pub use entities::{entities, entities_of, entities_reading};
 pub use holidays::{holidays, holidays_of, holidays_reading};
 pub use jembric_core::calendar::notation::Order;
 pub use reading::Reading;
+pub use settings::{DateOrder, ReadingSettings};
 pub use text::{CellText, numeric};
 pub use writing::{Batches, Destination, Format, Writing};
 

@@ -149,7 +149,7 @@ fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) 
 }
 
 /// A file of a similar name in the same directory.
-fn nearest_file(path: &Path) -> Option<String> {
+pub(crate) fn nearest_file(path: &Path) -> Option<String> {
     let wanted = path.file_name()?.to_string_lossy().into_owned();
     let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let names = directory

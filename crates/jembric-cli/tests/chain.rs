@@ -1,0 +1,199 @@
+//! Chains of steps and routines as a user meets them at the command.
+
+#![allow(clippy::unwrap_used)]
+
+mod harness;
+
+use harness::{harbour, run, words};
+use rstest::rstest;
+use std::fs;
+use tempfile::TempDir;
+
+const OVERDUE: &str = "latest inspections.csv --per vessel --date inspected_on --then hull_mm + elapsed --from inspected_on --to as-of \
+    + filter 'elapsed_days > 120' + columns 'vessel, elapsed_days' --as-of 2025-06-30";
+
+fn typed(directory: &TempDir, line: &str) -> harness::Ran {
+    let words = words(line);
+    run(directory.path(), &words.iter().map(String::as_str).collect::<Vec<_>>())
+}
+
+#[rstest]
+fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_saved_as(harbour: TempDir) {
+    let chain = typed(&harbour, OVERDUE);
+    insta::assert_snapshot!(chain.out, @"
+    vessel,elapsed_days
+    Ebb and Flow,140
+    Wend,132
+    ");
+    assert_eq!(chain.err.matches("balance").count(), 4, "{}", chain.err);
+    // The answer before goes on as it is, where a pipe would have written and read it.
+    let by_hand = [
+        "latest inspections.csv --per vessel --date inspected_on --then hull_mm --out one.csv",
+        "elapsed one.csv --from inspected_on --to as-of --as-of 2025-06-30 --out two.csv",
+        "filter two.csv 'elapsed_days > 120' --out three.csv",
+        "columns three.csv 'vessel, elapsed_days'",
+    ];
+    let last = by_hand.iter().map(|line| typed(&harbour, line)).last().unwrap();
+    assert_eq!(last.out, chain.out);
+    fs::create_dir(harbour.path().join("reports")).unwrap();
+    let saved = typed(&harbour, &format!("{OVERDUE} --missing none --save-routine reports/overdue.toml -q"));
+    assert_eq!((saved.out.as_str(), saved.err.as_str()), (chain.out.as_str(), ""));
+    insta::assert_snapshot!(fs::read_to_string(harbour.path().join("reports/overdue.toml")).unwrap(), @r#"
+    as-of = "2025-06-30"
+
+    [[step]]
+    read = { file = "../inspections.csv", missing = ["none"] }
+    latest = { date = "inspected_on", per = ["vessel"], then = ["hull_mm"] }
+
+    [[step]]
+    elapsed = { from = "inspected_on", to = "as-of" }
+
+    [[step]]
+    filter = "elapsed_days > 120"
+
+    [[step]]
+    columns = ["vessel", "elapsed_days"]
+    "#);
+    assert_eq!(typed(&harbour, "run reports/overdue.toml").out, chain.out);
+    // Another day is another answer.
+    assert!(typed(&harbour, "run reports/overdue.toml --as-of 2026-06-30").out.lines().count() > 10);
+}
+
+#[rstest]
+fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
+    let ran = typed(
+        &harbour,
+        "latest inspections.csv --per vessel --date inspected_on --aside aside.csv + spells --per vessel --date inspected_on --value note",
+    );
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let aside = fs::read_to_string(harbour.path().join("aside.csv")).unwrap();
+    assert!(aside.lines().next().unwrap().contains("set_aside_because"), "{aside}");
+    let two_sides = typed(
+        &harbour,
+        "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left + totals --per berth --sum tons + sort sum_tons:down",
+    );
+    assert!(
+        two_sides.out.starts_with("berth,sum_tons\n") && two_sides.err.contains("sort by sum_tons:down"),
+        "{}",
+        two_sides.err
+    );
+    // Windows may come to a chain that has its events already.
+    let later = typed(
+        &harbour,
+        "filter lifts.csv 'tons > 30' + within stays.csv --match vessel --date lifted_on --window arrived..left --keep stray-events + columns 'vessel, stray_because'",
+    );
+    assert!(later.out.contains("LONG MYRE,no window for its key"), "{} {}", later.out, later.err);
+}
+
+#[rstest]
+#[case::no_step(
+    "latest stays.csv --date left + lates",
+    2,
+    "error: there is no step `lates`. Did you mean `latest`?\n"
+)]
+#[case::empty(
+    "latest stays.csv --date left +",
+    2,
+    "error: there is no step ``: an operation follows a lone +\n"
+)]
+#[case::column(
+    "latest stays.csv --date left --per berth + sort bert",
+    1,
+    "error: there is no column `bert`. Did you mean `berth` or `left`?\n"
+)]
+#[case::span(
+    "filter stays.csv 'tons > 3' + recent --date left --last '3 moons'",
+    2,
+    "error: `3 moons` cannot be read as a span"
+)]
+#[case::almanac(
+    "filter stays.csv 'tons > 3' + almanac",
+    2,
+    "error: almanac works on no answer before it: begin with it\n"
+)]
+#[case::look(
+    "look stays.csv + sort berth",
+    2,
+    "error: steps after a lone + follow an operation, and look is none\n"
+)]
+#[case::twice(
+    "sort stays.csv berth --out a.csv + filter true --out b.csv",
+    2,
+    "error: the argument '--out <FILE>' cannot be used multiple times"
+)]
+#[case::piped(
+    "filter - true --save-routine r.toml",
+    1,
+    "error: `save-routine`: standard input, which will not be there again: expected a file to read\n"
+)]
+#[case::upto(
+    "run harbour.toml --upto tanks",
+    1,
+    "error: `upto`: `tanks` is no step: expected one of current, lifted, levels, tank, dues, or a number from 1 to 10\n"
+)]
+#[case::follow("run harbour.toml --follow 'vessel ='", 1, "error: ")]
+#[case::no_file(
+    "run harbor.toml",
+    1,
+    "error: harbor.toml: no such file or directory. Did you mean `harbour.toml`?\n"
+)]
+fn mistakes_in_chains_are_told(
+    harbour: TempDir,
+    #[case] line: &str,
+    #[case] code: i32,
+    #[case] message: &str,
+) {
+    let ran = typed(&harbour, line);
+    assert!(ran.err.starts_with(message), "{}", ran.err);
+    assert_eq!((ran.out.as_str(), ran.code), ("", code));
+    assert!(!harbour.path().join("r.toml").exists() && !harbour.path().join("a.csv").exists());
+}
+
+#[rstest]
+fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
+    let checked = typed(&harbour, "run harbour.toml --check");
+    assert!(checked.err.contains("10 steps hold"), "{}", checked.err);
+    assert!(!harbour.path().join("tank.csv").exists(), "a check writes nothing");
+    let ran = typed(&harbour, "run harbour.toml --as-of 2025-06-30 --follow \"vessel = 'Petrel'\"");
+    assert!(
+        ran.err.starts_with("Ostrey harbour on 2025-06-30\n")
+            && ran.err.contains("followed      5  vessel = 'Petrel': kept 1 · superseded 4"),
+        "{}",
+        ran.err
+    );
+    for file in ["overdue.csv", "lifted-2025-06-30.csv", "levels.csv", "tank.csv"] {
+        assert!(fs::read_to_string(harbour.path().join(file)).unwrap().lines().count() > 1, "{file}");
+    }
+    assert!(ran.out.starts_with("weekday,barge,"), "{}", ran.out);
+    assert_eq!(typed(&harbour, "run harbour.toml --upto tank -q").out.lines().count(), 783);
+    // A mistake in it is shown where it stands.
+    let text = fs::read_to_string(harbour.path().join("harbour.toml")).unwrap();
+    fs::write(harbour.path().join("wrong.toml"), text.replace("per = [\"gauge\"]", "per = [\"guage\"]"))
+        .unwrap();
+    let wrong = typed(&harbour, "run wrong.toml --check");
+    insta::assert_snapshot!(wrong.err, @r#"
+    error: wrong.toml: gauge.csv: there is no column `guage`. Did you mean `gauge`?
+      --> wrong.toml:32:18
+       |
+    32 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
+       |                  ^^^^^^^^^
+    "#);
+}
+
+/// Every question of the demo that is one command says the same as a routine.
+#[rstest]
+fn every_question_of_the_demo_can_be_saved_and_run_again(harbour: TempDir) {
+    let demo = run(harbour.path(), &["demo"]).out;
+    let lines = demo.lines().filter_map(|line| line.strip_prefix("$ jembric "));
+    let alone =
+        lines.filter(|line| !line.contains(" | ") && !line.starts_with("look") && !line.starts_with("run"));
+    let mut asked = 0;
+    for line in alone {
+        let first = typed(&harbour, &format!("{line} --save-routine again.toml"));
+        let again = typed(&harbour, "run again.toml");
+        assert_eq!((&again.out, again.code), (&first.out, 0), "{line}: {}", again.err);
+        fs::remove_file(harbour.path().join("again.toml")).unwrap();
+        asked += 1;
+    }
+    assert!(asked > 20);
+}

@@ -1,0 +1,205 @@
+//! Saved lists of steps: a report that runs again next month.
+//!
+//! ```toml
+//! title = "Inspections that are due on {as-of}"
+//! as-of = "2025-06-30"
+//!
+//! [[step]]
+//! name = "current"
+//! read = "inspections.csv"
+//! latest = { per = ["vessel"], date = "inspected_on" }
+//!
+//! [[step]]
+//! elapsed = { from = "inspected_on", to = "as-of" }
+//!
+//! [[step]]
+//! filter = "elapsed_days > 180"
+//! write = "overdue.csv"
+//! ```
+//!
+//! A step works on what it reads (`read`: a file, or a table with `file` and how it is read), on a named earlier step (`from`), or on the
+//! step before. Second tables (`within = { windows = … }`, `stack = […]`) are earlier steps or files. `parse` makes steps of such a text
+//! and tells mistakes at their place; `run` checks them, runs them and writes what they say; `save` writes the text.
+
+mod parse;
+mod run;
+mod save;
+
+pub use run::{Checked, Ran, Run};
+
+use crate::{
+    Error, Result, Takes,
+    io::ReadingSettings,
+    steps::{Described, Disk, Reads},
+};
+use serde_json::{Map, Value};
+use std::{fmt, ops::Range, path::Path, sync::Arc};
+
+/// A saved list of steps.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct Routine {
+    /// What it is called; `{as-of}` in it is the as-of date.
+    pub title: Option<String>,
+    /// The date that it speaks of: a date, `today`, `newest:COLUMN`, with a span added or taken.
+    pub as_of: Option<String>,
+    /// The zone in which points in time are cut into days.
+    pub zone: Option<String>,
+    /// The steps, in order.
+    pub steps: Vec<Planned>,
+    text: Option<Arc<Text>>,
+}
+
+/// The text that a routine was read from, to point at.
+#[derive(Debug)]
+struct Text {
+    file: String,
+    text: String,
+}
+
+/// One step of a routine.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Planned {
+    /// The name by which later steps find its answer.
+    pub name: Option<String>,
+    /// The tables that it works on, the main one first.
+    pub inputs: Vec<Input>,
+    /// Its operation.
+    pub operation: &'static Described,
+    /// The operation's settings; files of holidays and entities are named in them.
+    pub settings: Map<String, Value>,
+    /// The columns of each table that an almanac covers.
+    pub covered: Vec<Vec<String>>,
+    /// The file that its answer is written to; `{as-of}` in it is the as-of date.
+    pub write: Option<String>,
+    /// Where it stands in the text, and each of its settings and files.
+    at: Range<usize>,
+    settings_at: Vec<(String, Range<usize>)>,
+}
+
+/// What a step works on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Input {
+    /// A file, and how it is read.
+    File(String, ReadingSettings),
+    /// The answer of an earlier step, by its place.
+    Step(usize),
+}
+
+impl Planned {
+    /// A step of an operation with its settings, that works on these.
+    pub fn new(operation: &'static Described, settings: Map<String, Value>, inputs: Vec<Input>) -> Planned {
+        Planned {
+            name: None,
+            inputs,
+            operation,
+            settings,
+            covered: Vec::new(),
+            write: None,
+            at: 0..0,
+            settings_at: Vec::new(),
+        }
+    }
+
+    /// The columns of each table that an almanac covers.
+    pub fn covering(mut self, columns: Vec<Vec<String>>) -> Planned {
+        self.covered = columns;
+        self
+    }
+
+    /// What it is called where it has no name of its own.
+    pub fn title(&self) -> &str {
+        self.name.as_deref().unwrap_or(self.operation.name)
+    }
+
+    /// How many tables it works on at least.
+    fn least_inputs(&self) -> usize {
+        match self.operation.reads {
+            Reads::OneTable | Reads::SeveralTables => 1,
+            Reads::EventsAndWindows => 2,
+            Reads::Covering => 0,
+        }
+    }
+}
+
+/// Whether a setting may stand for all of its operation: `filter = "level > 3"`.
+fn stands_alone(takes: Takes) -> bool {
+    matches!(takes, Takes::Expression | Takes::Several(_) | Takes::List(_))
+}
+
+impl Routine {
+    /// Steps that follow each other.
+    pub fn of(steps: Vec<Planned>) -> Routine {
+        Routine { steps, ..Routine::default() }
+    }
+
+    /// Reads a routine's file. Its paths are relative to that file: run it on [`Routine::files_beside`].
+    ///
+    /// Errors: it cannot be read, or is no routine; the message shows the place.
+    pub fn file(path: impl AsRef<Path>) -> Result<Routine> {
+        let path = path.as_ref();
+        let file = path.display().to_string();
+        match std::fs::read_to_string(path) {
+            Ok(text) => Routine::parse(&file, &text),
+            Err(source) => Err(Error::Read { file, source, nearest: crate::io::source::nearest_file(path) }),
+        }
+    }
+
+    /// The files beside a routine's file.
+    pub fn files_beside(path: impl AsRef<Path>) -> Disk {
+        Disk { directory: path.as_ref().parent().map(Path::to_owned).unwrap_or_default() }
+    }
+
+    /// The error that shows a place of the text.
+    fn error(&self, at: Range<usize>, problem: impl Into<String>, advice: impl Into<String>) -> Error {
+        match &self.text {
+            Some(text) => text.error(at, problem, advice),
+            None => Error::Settings(problem.into()),
+        }
+    }
+}
+
+impl Text {
+    fn error(&self, at: Range<usize>, problem: impl Into<String>, advice: impl Into<String>) -> Error {
+        let (problem, advice) = (problem.into(), advice.into());
+        Error::Routine(Box::new(Mistaken {
+            file: self.file.clone(),
+            text: self.text.clone(),
+            at,
+            problem,
+            advice,
+        }))
+    }
+}
+
+/// What is wrong with a routine, and where in its text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Mistaken {
+    /// The routine's file.
+    pub file: String,
+    /// Its whole text.
+    pub text: String,
+    /// The bytes of it that are meant.
+    pub at: Range<usize>,
+    /// What is wrong there.
+    pub problem: String,
+    /// What to do about it; may be empty.
+    pub advice: String,
+}
+
+impl fmt::Display for Mistaken {
+    /// The file and the problem, and below it the line with the place marked.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+        // A step of many lines is shown by its first.
+        let from = self.at.start.min(self.text.len());
+        let line_end = self.text[from..].find('\n').map_or(self.text.len(), |end| from + end);
+        let at = from..self.at.end.clamp(from, line_end);
+        let mark = AnnotationKind::Primary.span(at).label(&self.advice);
+        let snippet = Snippet::source(&self.text).path(&self.file).annotation(mark);
+        let group = Group::with_level(Level::ERROR).element(snippet);
+        write!(f, "{}: {}\n{}", self.file, self.problem, Renderer::plain().render(&[group]))
+    }
+}

@@ -1,0 +1,344 @@
+//! From a text to a routine: TOML, and then every key held against what there is.
+
+use super::{Input, Planned, Routine, Text, stands_alone};
+use crate::{
+    Almanac, Result, Stack, Takes, Within,
+    io::ReadingSettings,
+    steps::{OPERATIONS, Reads, described, file_and_columns},
+};
+use serde_json::{Map, Value};
+use std::{ops::Range, sync::Arc};
+use toml::{
+    Spanned,
+    de::{DeTable, DeValue},
+};
+
+/// What a step may say beside its operation.
+const OF_A_STEP: [&str; 4] = ["name", "read", "from", "write"];
+const OF_A_ROUTINE: [&str; 4] = ["title", "as-of", "zone", "step"];
+
+impl Routine {
+    /// Reads a routine from its text; `file` is what messages call it.
+    ///
+    /// Errors: no TOML; a key that there is not, with the nearest right one; a step without an operation or with two; a step that
+    /// is not there or comes later. Each shows its line.
+    pub fn parse(file: &str, text: &str) -> Result<Routine> {
+        let whole = Arc::new(Text { file: file.to_owned(), text: text.to_owned() });
+        let table = DeTable::parse(text)
+            .map_err(|error| whole.error(error.span().unwrap_or(0..0), error.message().to_owned(), ""))?;
+        let parser = Parser { text: &whole, names: names_of(table.get_ref()) };
+        let mut routine = Routine { text: Some(whole.clone()), ..Routine::default() };
+        for (key, value) in table.get_ref() {
+            match key.get_ref().as_ref() {
+                "title" => routine.title = Some(parser.text_of(value)?),
+                "as-of" => routine.as_of = Some(parser.text_of(value)?),
+                "zone" => routine.zone = Some(parser.text_of(value)?),
+                "step" => {
+                    for step in parser.list_of(value)? {
+                        let planned = parser.step(step, &routine.steps)?;
+                        routine.steps.push(planned);
+                    }
+                }
+                name => return Err(parser.unknown("a key of a routine", name, key.span(), &OF_A_ROUTINE)),
+            }
+        }
+        if routine.steps.is_empty() {
+            return Err(whole.error(0..0, "there is no step in it", "begin one with [[step]]"));
+        }
+        Ok(routine)
+    }
+}
+
+/// The names of all steps.
+fn names_of(table: &DeTable<'_>) -> Vec<String> {
+    let steps = table.get("step").map(|steps| json(steps.get_ref()));
+    let names = steps.as_ref().and_then(Value::as_array).into_iter().flatten();
+    names.filter_map(|step| Some(step.get("name")?.as_str()?.to_owned())).collect()
+}
+
+struct Parser<'a> {
+    text: &'a Arc<Text>,
+    names: Vec<String>,
+}
+
+type Given<'a> = Spanned<DeValue<'a>>;
+
+impl Parser<'_> {
+    fn step(&self, step: &Given<'_>, before: &[Planned]) -> Result<Planned> {
+        let DeValue::Table(keys) = step.get_ref() else {
+            return Err(self.text.error(step.span(), "a step is a table", "write [[step]] above its keys"));
+        };
+        let (mut name, mut write, mut first, mut asked) = (None, None, None, None);
+        let mut places = Vec::new();
+        for (key, value) in keys {
+            match key.get_ref().as_ref() {
+                "name" => {
+                    let text = self.text_of(value)?;
+                    if before.iter().any(|other| other.name.as_ref() == Some(&text)) {
+                        return Err(self.text.error(
+                            value.span(),
+                            format!("two steps are called `{text}`"),
+                            "rename one",
+                        ));
+                    }
+                    name = Some(text);
+                }
+                "write" => {
+                    write = Some(self.text_of(value)?);
+                    places.push(("write".to_owned(), value.span()));
+                }
+                key_name @ ("read" | "from") => {
+                    if first.is_some() {
+                        return Err(self.text.error(
+                            key.span(),
+                            "a step has both `read` and `from`",
+                            "choose one",
+                        ));
+                    }
+                    if let Ok(Input::File(file, _)) = self.file(value) {
+                        places.push((file, value.span()));
+                    }
+                    first = Some(match key_name {
+                        "read" => self.file(value)?,
+                        _ => Input::Step(self.earlier(&self.text_of(value)?, value.span(), before)?),
+                    });
+                }
+                word => {
+                    let Some(operation) = described(word) else {
+                        let known: Vec<&str> = OF_A_STEP
+                            .into_iter()
+                            .chain(OPERATIONS.iter().map(|operation| operation.name))
+                            .collect();
+                        return Err(self.unknown("a key of a step", word, key.span(), &known));
+                    };
+                    if let Some((other, ..)) = asked.replace((operation, key.span(), value)) {
+                        let problem = format!("a step has two operations, `{}` and `{word}`", other.name);
+                        return Err(self.text.error(key.span(), problem, "make a step of each"));
+                    }
+                }
+            }
+        }
+        let Some((operation, at, value)) = asked else {
+            let operations: Vec<&str> = OPERATIONS.iter().map(|operation| operation.name).collect();
+            let advice = format!("one of {}", operations.join(", "));
+            return Err(self.text.error(step.span(), "a step has no operation", advice));
+        };
+        let inputs = match (first, before.len()) {
+            (Some(first), _) => vec![first],
+            (None, 0) => Vec::new(),
+            (None, steps) => vec![Input::Step(steps - 1)],
+        };
+        let mut planned =
+            Planned { name, write, at: at.clone(), ..Planned::new(operation, Map::new(), inputs) };
+        planned.settings_at = places;
+        self.settings(value, &mut planned, before)?;
+        if planned.inputs.len() < planned.least_inputs() {
+            let (problem, advice) = match operation.reads {
+                Reads::EventsAndWindows if !planned.inputs.is_empty() => {
+                    ("it has no windows", "windows = \"stays.csv\", or a step's name")
+                }
+                _ => ("there is no step before it whose answer it could work on", "read = \"stays.csv\""),
+            };
+            return Err(self.text.error(at, problem, advice));
+        }
+        Ok(planned)
+    }
+
+    /// What an operation is asked with.
+    fn settings(&self, value: &Given<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+        let operation = planned.operation;
+        let DeValue::Table(keys) = value.get_ref() else {
+            return self.short(value, planned, before);
+        };
+        for (key, value) in keys {
+            let name = key.get_ref().as_ref();
+            match (operation.name, name) {
+                (Within::NAME, "windows") => self.further(value, planned, before)?,
+                (Stack::NAME, "files") => {
+                    for one in self.list_of(value)? {
+                        self.further(one, planned, before)?;
+                    }
+                }
+                (Almanac::NAME, "covering") => {
+                    planned.inputs.clear();
+                    for one in self.list_of(value)? {
+                        let (file, columns) = file_and_columns("covering", &self.text_of(one)?)
+                            .map_err(|error| self.text.error(one.span(), error.to_string(), ""))?;
+                        planned.inputs.push(self.named(&file, one.span(), before)?);
+                        planned.settings_at.push((file, one.span()));
+                        planned.covered.push(columns);
+                    }
+                }
+                _ => {
+                    let setting = operation.settings.iter().find(|setting| setting.name == name);
+                    if let Some(setting) = setting {
+                        planned
+                            .settings
+                            .insert(name.to_owned(), fitting(setting.takes, json(value.get_ref())));
+                        planned.settings_at.push((name.to_owned(), value.span()));
+                        continue;
+                    }
+                    let further = match operation.name {
+                        Within::NAME => Some("windows"),
+                        Stack::NAME => Some("files"),
+                        Almanac::NAME => Some("covering"),
+                        _ => None,
+                    };
+                    let known: Vec<&str> =
+                        operation.settings.iter().map(|setting| setting.name).chain(further).collect();
+                    return Err(self.unknown(
+                        &format!("a setting of {}", operation.name),
+                        name,
+                        key.span(),
+                        &known,
+                    ));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The short form of operations that have one setting above all: `filter = "level > 3"`, `stack = ["a.csv", "b.csv"]`.
+    fn short(&self, value: &Given<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+        if planned.operation.name == Stack::NAME {
+            for one in self.list_of(value)? {
+                self.further(one, planned, before)?;
+            }
+            return Ok(());
+        }
+        let setting = planned.operation.settings.iter().find(|setting| stands_alone(setting.takes));
+        let Some(setting) = setting else {
+            let problem = format!("the settings of {} are a table", planned.operation.name);
+            let advice = format!("{} = {{ … }}", planned.operation.name);
+            return Err(self.text.error(value.span(), problem, advice));
+        };
+        let given = fitting(setting.takes, json(value.get_ref()));
+        planned.settings.insert(setting.name.to_owned(), given);
+        planned.settings_at.push((setting.name.to_owned(), value.span()));
+        Ok(())
+    }
+
+    /// A file, by its name or with how it is read.
+    fn file(&self, value: &Given<'_>) -> Result<Input> {
+        let DeValue::Table(_) = value.get_ref() else {
+            return Ok(Input::File(self.text_of(value)?, ReadingSettings::default()));
+        };
+        let mut settings = json(value.get_ref());
+        let file = settings.as_object_mut().and_then(|settings| settings.remove("file"));
+        let Some(Value::String(file)) = file else {
+            return Err(self.text.error(
+                value.span(),
+                "it does not say which file is read",
+                "file = \"stays.csv\"",
+            ));
+        };
+        match serde_json::from_value(settings) {
+            Ok(settings) => Ok(Input::File(file, settings)),
+            Err(error) => Err(self.text.error(value.span(), error.to_string(), "")),
+        }
+    }
+
+    /// A further table of a step.
+    fn further(&self, value: &Given<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+        let input = self.table(value, before)?;
+        if let Input::File(file, _) = &input {
+            planned.settings_at.push((file.clone(), value.span()));
+        }
+        planned.inputs.push(input);
+        Ok(())
+    }
+
+    /// An earlier step, or else a file.
+    fn table(&self, value: &Given<'_>, before: &[Planned]) -> Result<Input> {
+        match value.get_ref() {
+            DeValue::Table(_) => self.file(value),
+            _ => self.named(&self.text_of(value)?, value.span(), before),
+        }
+    }
+
+    /// An earlier step of this name, or else the file.
+    fn named(&self, text: &str, at: Range<usize>, before: &[Planned]) -> Result<Input> {
+        match before.iter().any(|step| step.name.as_deref() == Some(text))
+            || self.names.iter().any(|name| name == text)
+        {
+            true => self.earlier(text, at, before).map(Input::Step),
+            false => Ok(Input::File(text.to_owned(), ReadingSettings::default())),
+        }
+    }
+
+    fn earlier(&self, name: &str, at: Range<usize>, before: &[Planned]) -> Result<usize> {
+        let step = before.iter().position(|step| step.name.as_deref() == Some(name));
+        step.ok_or_else(|| {
+            if self.names.iter().any(|other| other == name) {
+                let problem =
+                    format!("`{name}` is this step or a later one, so that they would go round in a circle");
+                return self.text.error(at, problem, "a step works on earlier ones");
+            }
+            let names: Vec<&str> = before.iter().filter_map(|step| step.name.as_deref()).collect();
+            let known = match names.is_empty() {
+                true => "no step before it has a name".to_owned(),
+                false => format!("before it there are {}", names.join(", ")),
+            };
+            let meant = jembric_core::nearest_name(name, names.into_iter());
+            let advice = meant.map_or(known, |meant| format!("did you mean `{meant}`?"));
+            self.text.error(at, format!("no step before it is called `{name}`"), advice)
+        })
+    }
+
+    fn text_of(&self, value: &Given<'_>) -> Result<String> {
+        match json(value.get_ref()) {
+            Value::String(text) => Ok(text),
+            other => {
+                Err(self.text.error(value.span(), format!("{other} is not a text"), "write it in quotes"))
+            }
+        }
+    }
+
+    fn list_of<'v>(&self, value: &'v Given<'v>) -> Result<Vec<&'v Given<'v>>> {
+        match value.get_ref() {
+            DeValue::Array(values) => Ok(values.iter().collect()),
+            _ => Err(self.text.error(value.span(), "this is not a list", "write it in brackets: [\"…\"]")),
+        }
+    }
+
+    fn unknown(&self, what: &str, name: &str, at: Range<usize>, known: &[&str]) -> crate::Error {
+        let meant = jembric_core::nearest_name(name, known.iter().copied());
+        let advice = match meant {
+            Some(meant) => format!("did you mean `{meant}`?"),
+            None => format!("there are {}", known.join(", ")),
+        };
+        self.text.error(at, format!("`{name}` is not {what}"), advice)
+    }
+}
+
+/// A value as its setting takes it: one for a list of one, a number where a text is wanted.
+fn fitting(takes: Takes, value: Value) -> Value {
+    match (takes, value) {
+        (Takes::List(_) | Takes::Columns, Value::String(text)) => {
+            text.split(',').map(|part| Value::from(part.trim())).collect()
+        }
+        (
+            Takes::Several(_) | Takes::Texts(_) | Takes::Numbers,
+            one @ (Value::String(_) | Value::Number(_)),
+        ) => vec![one].into(),
+        (Takes::Text(_), Value::Number(number)) => number.to_string().into(),
+        (_, value) => value,
+    }
+}
+
+/// A value as settings are read from; dates as text.
+fn json(value: &DeValue<'_>) -> Value {
+    match value {
+        DeValue::String(text) => Value::from(text.as_ref()),
+        DeValue::Integer(number) => {
+            i64::from_str_radix(number.as_str(), number.radix()).map_or(Value::Null, Value::from)
+        }
+        DeValue::Float(number) => number.as_str().parse::<f64>().map_or(Value::Null, Value::from),
+        DeValue::Boolean(truth) => Value::from(*truth),
+        DeValue::Datetime(date) => Value::from(date.to_string()),
+        DeValue::Array(values) => values.iter().map(|value| json(value.get_ref())).collect(),
+        DeValue::Table(table) => Value::Object(
+            table.iter().map(|(key, value)| (key.get_ref().to_string(), json(value.get_ref()))).collect(),
+        ),
+    }
+}

@@ -1,0 +1,372 @@
+//! Checking and running the steps of a routine.
+
+use super::{Input, Planned, Routine};
+use crate::{
+    Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table,
+    calendar::{AsOf, Day, Zone},
+    io::{Batches, Destination, Format, Reading, Writing},
+    steps::{Files, Step, resolved},
+};
+use serde_json::Value;
+use std::{collections::HashMap, io, ops::Range};
+
+/// How a routine is run.
+#[non_exhaustive]
+pub struct Run<'a> {
+    /// Where its tables come from.
+    pub files: &'a dyn Files,
+    /// What `today` means. Nothing here looks at a clock.
+    pub today: Day,
+    /// Columns whose sums every ledger carries.
+    pub reconcile: Vec<String>,
+    /// Tells in every ledger what became of the rows of which this is true.
+    pub follow: Option<Expression>,
+    /// The step after which to stop, by its place; the last if not said.
+    pub upto: Option<usize>,
+    /// Where the steps' files are written, relative to this directory; not at all where it is none.
+    pub into: Option<std::path::PathBuf>,
+}
+
+/// A step that has run.
+#[non_exhaustive]
+pub struct Ran<'a> {
+    /// The step.
+    pub step: &'a Planned,
+    /// Its place.
+    pub place: usize,
+    /// Its answer; of the last step, which was handed over in batches, the columns alone.
+    pub outcome: &'a Outcome,
+    /// The file that it was written to, or would be.
+    pub written: Option<String>,
+    /// The context in which it ran.
+    pub context: &'a Context,
+}
+
+impl<'a> Run<'a> {
+    /// On these files, with what `today` means.
+    pub fn on(files: &'a dyn Files, today: Day) -> Run<'a> {
+        Run { files, today, reconcile: Vec::new(), follow: None, upto: None, into: None }
+    }
+}
+
+impl Routine {
+    /// The place of a step by its name or, where it has none, its number from 1.
+    pub fn place_of(&self, name: &str) -> Result<usize> {
+        let by_name = self.steps.iter().position(|step| step.name.as_deref() == Some(name));
+        let by_number = || name.parse::<usize>().ok().filter(|n| (1..=self.steps.len()).contains(n));
+        by_name.or_else(|| by_number().map(|n| n - 1)).ok_or_else(|| Error::Setting {
+            setting: "upto",
+            value: format!("`{name}` is no step"),
+            expected: {
+                let names: Vec<&str> = self.steps.iter().filter_map(|step| step.name.as_deref()).collect();
+                format!("one of {}, or a number from 1 to {}", names.join(", "), self.steps.len())
+            },
+        })
+    }
+
+    /// What is known before any data is read.
+    fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
+        let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose()?.unwrap_or_default();
+        let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose()?;
+        let mut context =
+            Context::new().zone(zone).today(running.today).reconcile(running.reconcile.iter().cloned());
+        context.follow = running.follow.clone();
+        let context = match &as_of {
+            None => context,
+            Some(as_of) if as_of.needs_data() => context.as_of_follows(),
+            Some(as_of) => context.as_of(as_of.resolve(running.today, |_| Ok(running.today))?),
+        };
+        Ok((context, as_of.filter(AsOf::needs_data)))
+    }
+
+    /// The operations with their settings.
+    fn prepared(&self, files: &dyn Files) -> Result<Vec<Step>> {
+        let prepare = |planned: &Planned| {
+            let settings = resolved(planned.operation, &planned.settings, files)
+                .map_err(|error| self.told_at(planned, error))?;
+            Step::of(planned.operation, settings, planned.covered.clone()).map_err(|error| {
+                self.error(self.place_in_text(planned, &error.to_string()), error.to_string(), "")
+            })
+        };
+        self.steps.iter().map(prepare).collect()
+    }
+
+    /// Where that stands which a message speaks of: the setting whose value it quotes, or which it names, or a file.
+    fn place_in_text(&self, planned: &Planned, message: &str) -> Range<usize> {
+        let quoted = message.split('`').nth(1).unwrap_or_default();
+        let says = |value: &Value| match value {
+            Value::String(text) => text.contains(quoted),
+            Value::Array(values) => {
+                values.iter().any(|value| value.as_str().is_some_and(|text| text.contains(quoted)))
+            }
+            other => other.to_string() == quoted,
+        };
+        let has_value = |name: &str| !quoted.is_empty() && planned.settings.get(name).is_some_and(says);
+        let is_named = |name: &str| quoted == name;
+        let is_file = |name: &str| message.contains(&format!("{name}: "));
+        let places = &planned.settings_at;
+        let find = |fits: &dyn Fn(&str) -> bool| places.iter().find(|(name, _)| fits(name));
+        let place = find(&has_value).or_else(|| find(&is_named)).or_else(|| find(&is_file));
+        place.map_or(planned.at.clone(), |(_, at)| at.clone())
+    }
+
+    /// An error of a step, shown where the step stands in a text.
+    fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
+        let error = error.into();
+        // An expression is shown at its place in the routine.
+        if let (Some(text), Error::Core(CoreError::Expression(wrong))) = (&self.text, &error) {
+            let at = self.place_in_text(planned, &format!("`{}`", wrong.text));
+            let from = text.text[at.clone()].find(&wrong.text).map(|from| at.start + from);
+            let at = from.map_or(at, |from| from + wrong.at.start..from + wrong.at.end);
+            return self.error(at, wrong.problem.clone(), wrong.advice.clone().unwrap_or_default());
+        }
+        match &self.text {
+            Some(_) if !error.is_closed_pipe() => {
+                let message = error.to_string();
+                self.error(self.place_in_text(planned, &message), message, "")
+            }
+            _ => error,
+        }
+    }
+
+    /// Proves every step as far as the headers of its files tell.
+    ///
+    /// Errors: a file cannot be read; whatever a step can say beforehand is wrong. The message shows the step's line.
+    pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
+        let (context, _) = self.context(running)?;
+        let steps = self.prepared(running.files)?;
+        let mut shapes: Vec<Option<Shape>> = Vec::new();
+        for (planned, step) in self.steps.iter().zip(&steps) {
+            let shape = |input: &Input| match input {
+                Input::Step(place) => Ok(shapes[*place].clone().map(Shape::anonymous)),
+                Input::File(file, settings) => running.files.shape(file, &settings.reading()?),
+            };
+            let inputs = planned.inputs.iter().map(shape).collect::<Result<Vec<_>>>();
+            let inputs = inputs.map_err(|error| self.told_at(planned, error))?;
+            self.formats_fit(planned, &inputs)?;
+            let checked =
+                step.check(&inputs, &context).map_err(|error| self.told_at(planned, Error::from(error)))?;
+            self.name_with_date(
+                planned.write.as_deref().unwrap_or_default(),
+                context.as_of,
+                context.as_of_follows,
+                planned,
+            )?;
+            shapes.push(checked);
+        }
+        Ok(Checked { routine: self, running, steps, shapes })
+    }
+
+    /// An error where a format was given for a column that none of a step's files has.
+    fn formats_fit(&self, planned: &Planned, shapes: &[Option<Shape>]) -> Result<()> {
+        let Some(known) = shapes.iter().map(Option::as_ref).collect::<Option<Vec<&Shape>>>() else {
+            return Ok(());
+        };
+        for input in &planned.inputs {
+            let Input::File(_, settings) = input else { continue };
+            for column in settings.read.keys() {
+                if !known.iter().any(|shape| shape.find(column).is_ok()) {
+                    let missing = known.first().map(|shape| shape.find(column).map(drop));
+                    missing.unwrap_or(Ok(())).map_err(|error| self.told_at(planned, Error::from(error)))?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// A name with the as-of date in it.
+    fn name_with_date(
+        &self,
+        name: &str,
+        as_of: Option<Day>,
+        follows: bool,
+        planned: &Planned,
+    ) -> Result<String> {
+        match as_of {
+            Some(day) => Ok(name.replace("{as-of}", &day.to_string())),
+            None if name.contains("{as-of}") && !follows => {
+                let problem = format!("`{name}` has the as-of date in it, and there is none");
+                let at = self.place_in_text(planned, "`write`");
+                Err(self.error(at, problem, "say it above the steps: as-of = \"2025-06-30\""))
+            }
+            None => Ok(name.to_owned()),
+        }
+    }
+
+    /// What failed where an answer was handed over: whatever took it, or the step.
+    fn handed_over(&self, planned: &Planned, error: CoreError, file: Option<&str>) -> Error {
+        match (error, file) {
+            (CoreError::Sink(error), Some(file)) => {
+                let source = error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error);
+                Error::Write { file: file.to_owned(), source }
+            }
+            (error @ CoreError::Sink(_), None) => Error::Core(error),
+            (error, _) => self.told_at(planned, Error::from(error)),
+        }
+    }
+
+    /// Which steps are needed for the one at this place: it and what it works on, and those that write a file.
+    fn needed(&self, until: usize) -> Vec<bool> {
+        let mut needed: Vec<bool> = self.steps.iter().map(|step| step.write.is_some()).collect();
+        needed[until] = true;
+        for place in (0..=until)
+            .rev()
+            .filter(|&place| self.steps[place].inputs.iter().any(|input| matches!(input, Input::Step(_))))
+        {
+            if needed[place] {
+                for input in &self.steps[place].inputs {
+                    if let Input::Step(earlier) = input {
+                        needed[*earlier] = true;
+                    }
+                }
+            }
+        }
+        needed
+    }
+
+    /// The table that a step works on, with its name. A file is read once.
+    fn table(
+        &self,
+        input: &Input,
+        inputs: usize,
+        running: &Run<'_>,
+        answers: &[Option<Table>],
+        read: &mut HashMap<String, Table>,
+    ) -> Result<(String, Table)> {
+        match input {
+            Input::Step(place) => {
+                let table = answers[*place].clone();
+                let name = self.steps[*place].title().to_owned();
+                Ok((name, table.ok_or_else(|| Error::Settings(format!("step {} has no answer", place + 1)))?))
+            }
+            Input::File(file, settings) => {
+                let key = format!("{file}\n{settings:?}");
+                if let Some(table) = read.get(&key) {
+                    return Ok((file.clone(), table.clone()));
+                }
+                let reading: Reading = settings.reading()?;
+                let reading = if inputs > 1 { reading.one_of_several() } else { reading };
+                let table = running.files.table(file, &reading)?;
+                read.insert(key, table.clone());
+                Ok((file.clone(), table))
+            }
+        }
+    }
+
+    /// The ledgers' title, with the as-of date in it.
+    pub fn title_on(&self, as_of: Option<Day>) -> Option<String> {
+        let title = self.title.as_ref()?;
+        Some(as_of.map_or_else(|| title.clone(), |day| title.replace("{as-of}", &day.to_string())))
+    }
+}
+
+/// A routine that has been checked, and can be run.
+pub struct Checked<'a> {
+    routine: &'a Routine,
+    running: &'a Run<'a>,
+    steps: Vec<Step>,
+    /// What is known of each step's answer.
+    pub shapes: Vec<Option<Shape>>,
+}
+
+impl Checked<'_> {
+    /// Runs the steps. The last one's answer goes to the sink, in batches, and to its file if it has one; `told` hears of each step once it
+    /// has run. Files are written beside their targets and put in place once all steps have run.
+    ///
+    /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is the core's
+    /// [`Sink`](CoreError::Sink).
+    pub fn run(&self, last: &mut Sink<'_>, told: &mut dyn FnMut(&Ran<'_>) -> Result<()>) -> Result<()> {
+        let Checked { routine, running, steps, .. } = self;
+        let (mut context, as_of) = routine.context(running)?;
+        let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
+        let needed = routine.needed(until);
+        let mut read: HashMap<String, Table> = HashMap::new();
+        let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
+        if let Some(as_of) = as_of {
+            let first = routine
+                .steps
+                .iter()
+                .flat_map(|step| &step.inputs)
+                .find(|input| matches!(input, Input::File(..)));
+            let Some(first) = first else {
+                return Err(Error::Setting {
+                    setting: "as-of",
+                    value: format!("`{as_of}`, where no file is read"),
+                    expected: "a date or `today`".to_owned(),
+                });
+            };
+            let (_, table) = routine.table(first, 1, running, &answers, &mut read)?;
+            let zone = context.zone.clone();
+            context = context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?);
+        }
+        let mut destinations = Vec::new();
+        for place in (0..=until).filter(|&place| needed[place]) {
+            let (planned, step) = (&routine.steps[place], &steps[place]);
+            let at = |error: Error| routine.told_at(planned, error);
+            let mut tables = Vec::new();
+            for input in &planned.inputs {
+                tables.push(
+                    routine.table(input, planned.inputs.len(), running, &answers, &mut read).map_err(at)?,
+                );
+            }
+            // A table that no later step needs is not kept while the next ones run.
+            for (earlier, answer) in answers.iter_mut().enumerate() {
+                let is_needed = |step: &Planned| step.inputs.contains(&Input::Step(earlier));
+                if !routine.steps[place + 1..=until].iter().any(is_needed) {
+                    *answer = None;
+                }
+            }
+            let written = match &planned.write {
+                Some(name) => Some(routine.name_with_date(name, context.as_of, false, planned)?),
+                None => None,
+            };
+            let mut destination = match (&written, &running.into) {
+                (Some(name), Some(directory)) => {
+                    let path = directory.join(name);
+                    for input in &planned.inputs {
+                        if let Input::File(file, _) = input {
+                            Destination::refuse_onto(&path, directory.join(file)).map_err(at)?;
+                        }
+                    }
+                    Some((Destination::file(&path).map_err(at)?, Format::of(&path).map_err(at)?))
+                }
+                _ => None,
+            };
+            let outcome = if place == until {
+                let answered = match &mut destination {
+                    None => step.apply_into(&tables, &context, last),
+                    Some((destination, format)) => {
+                        let mut answered = None;
+                        destination
+                            .write(|to| {
+                                let mut batches = Writing::new().format(*format).batches(to);
+                                let both = &mut |batch: &Table| {
+                                    batches.write(batch)?;
+                                    last(batch)
+                                };
+                                answered = Some(step.apply_into(&tables, &context, both));
+                                Ok(())
+                            })
+                            .map_err(at)?;
+                        answered.unwrap_or_else(|| Err(CoreError::Sink("nothing was answered".into())))
+                    }
+                };
+                answered.map_err(|error| routine.handed_over(planned, error, written.as_deref()))?
+            } else {
+                let outcome = step.apply(&tables, &context).map_err(|error| at(error.into()))?;
+                if let Some((destination, format)) = &mut destination {
+                    let write = |to: &mut dyn io::Write| {
+                        let mut batches: Batches<'_> = Writing::new().format(*format).batches(to);
+                        batches.write(&outcome.table)
+                    };
+                    destination.write(write).map_err(at)?;
+                }
+                answers[place] = Some(outcome.table.clone());
+                outcome
+            };
+            destinations.extend(destination.map(|(destination, _)| destination));
+            told(&Ran { step: planned, place, outcome: &outcome, written, context: &context })?;
+        }
+        destinations.into_iter().try_for_each(Destination::commit)
+    }
+}

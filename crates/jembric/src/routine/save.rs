@@ -1,0 +1,120 @@
+//! From steps to the text of a routine.
+
+use super::{Input, Planned, Routine, stands_alone};
+use crate::{Almanac, Error, Result, Stack, Within, steps::Reads};
+use serde_json::Value;
+use toml::{Table, Value as Toml};
+
+impl Routine {
+    /// The text of the routine, which read again gives the same steps; `path` makes of a file's name what the routine is to call it.
+    ///
+    /// Errors: a step reads standard input, which will not be there again.
+    pub fn to_text(&self, path: impl Fn(&str) -> String) -> Result<String> {
+        let mut whole = Table::new();
+        for (key, text) in [("title", &self.title), ("as-of", &self.as_of), ("zone", &self.zone)] {
+            if let Some(text) = text {
+                whole.insert(key.to_owned(), text.clone().into());
+            }
+        }
+        let mut text = toml::to_string(&whole).unwrap_or_default();
+        for (n, step) in self.steps.iter().enumerate() {
+            text.push_str("\n[[step]]\n");
+            text.push_str(&self.step_text(n, step, &path)?);
+        }
+        Ok(text)
+    }
+
+    fn step_text(&self, n: usize, step: &Planned, path: &impl Fn(&str) -> String) -> Result<String> {
+        let input = |input: &Input| -> Result<Toml> {
+            match input {
+                Input::Step(earlier) => Ok(self.steps[*earlier].title().into()),
+                Input::File(file, _) if file == "-" => Err(Error::Setting {
+                    setting: "save-routine",
+                    value: "standard input, which will not be there again".to_owned(),
+                    expected: "a file to read".to_owned(),
+                }),
+                Input::File(file, settings) => {
+                    let mut table = Table::try_from(settings).unwrap_or_default();
+                    if table.is_empty() {
+                        return Ok(path(file).into());
+                    }
+                    table.insert("file".to_owned(), path(file).into());
+                    Ok(table.into())
+                }
+            }
+        };
+        let mut keys: Vec<(&str, Toml)> = Vec::new();
+        if let Some(name) = &step.name {
+            keys.push(("name", name.clone().into()));
+        }
+        let (first, further) = match step.operation.reads {
+            Reads::Covering => (None, &step.inputs[..]),
+            _ => (step.inputs.first(), step.inputs.get(1..).unwrap_or_default()),
+        };
+        match first {
+            Some(Input::Step(earlier)) if earlier + 1 == n => {}
+            Some(first @ Input::Step(_)) => keys.push(("from", input(first)?)),
+            Some(first) => keys.push(("read", input(first)?)),
+            None => {}
+        }
+        let mut settings = Table::new();
+        for (name, value) in &step.settings {
+            settings.insert(name.clone(), self.setting(step, name, value, path));
+        }
+        match step.operation.name {
+            Within::NAME => {
+                if let Some(windows) = further.first() {
+                    settings.insert("windows".to_owned(), input(windows)?);
+                }
+            }
+            Stack::NAME => {
+                let files = further.iter().map(input).collect::<Result<Vec<_>>>()?;
+                settings.insert("files".to_owned(), files.into());
+            }
+            Almanac::NAME => {
+                let covering = further.iter().zip(&step.covered).map(|(one, columns)| {
+                    let name = match input(one)? {
+                        Toml::String(name) => name,
+                        _ => {
+                            return Err(Error::Setting {
+                                setting: "save-routine",
+                                value: "an almanac of a file that is read in a way of its own".to_owned(),
+                                expected: "a file that needs none, or a step that reads it".to_owned(),
+                            });
+                        }
+                    };
+                    Ok(Toml::from(format!("{name}:{}", columns.join(","))))
+                });
+                settings.insert("covering".to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
+            }
+            _ => {}
+        }
+        let alone = settings.iter().next().filter(|_| settings.len() == 1);
+        let alone = alone.filter(|(name, _)| {
+            step.operation.settings.iter().any(|setting| setting.name == *name && stands_alone(setting.takes))
+        });
+        let asked = alone.map(|(_, value)| value.clone());
+        let asked = asked.unwrap_or_else(|| settings.into());
+        keys.push((step.operation.name, asked));
+        if let Some(file) = &step.write {
+            keys.push(("write", file.clone().into()));
+        }
+        // Each key on a line of its own, tables inside in braces.
+        Ok(keys.into_iter().map(|(key, value)| format!("{key} = {value}\n")).collect())
+    }
+
+    /// A setting's value; files that it names are called as the routine calls them.
+    fn setting(&self, step: &Planned, name: &str, value: &Value, path: &impl Fn(&str) -> String) -> Toml {
+        use crate::Takes;
+        let takes =
+            step.operation.settings.iter().find(|setting| setting.name == name).map(|setting| setting.takes);
+        match (takes, value) {
+            (Some(Takes::Days), Value::String(file)) => path(file).into(),
+            (Some(Takes::Entities), Value::String(text)) => match text.rsplit_once(':') {
+                Some((file, columns)) => format!("{}:{columns}", path(file)).into(),
+                None => text.clone().into(),
+            },
+            _ => Toml::try_from(value).unwrap_or_else(|_| value.to_string().into()),
+        }
+    }
+}

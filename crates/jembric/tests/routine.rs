@@ -1,0 +1,303 @@
+//! Routines: from a text to steps and back, mistakes at their place, and what a run does.
+
+#![allow(clippy::unwrap_used)]
+
+use jembric::{
+    Error, Table,
+    arrow::cast::AsArray,
+    calendar::Day,
+    io::ReadingSettings,
+    routine::{Input, Planned, Routine, Run},
+    steps::{Disk, OPERATIONS, Step, described},
+};
+use rstest::rstest;
+use serde_json::{Map, Value, json};
+use std::{fs, path::Path};
+
+fn today() -> Day {
+    "2025-06-30".parse().unwrap()
+}
+
+fn demo() -> Disk {
+    Disk { directory: concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo").into() }
+}
+
+/// What is wrong with a text, and the part of it that is shown.
+fn mistake(text: &str) -> (String, String, String) {
+    let told = match Routine::parse("r.toml", text) {
+        Err(error) => error,
+        Ok(routine) => match routine.check(&Run::on(&demo(), today())) {
+            Err(error) => error,
+            Ok(_) => panic!("nothing is wrong with it"),
+        },
+    };
+    match told {
+        Error::Routine(mistaken) => {
+            let at = mistaken.text[mistaken.at.clone()].lines().next().unwrap_or_default().to_owned();
+            assert!(mistaken.to_string().contains("--> r.toml:"), "{mistaken}");
+            (mistaken.problem.clone(), at, mistaken.advice.clone())
+        }
+        other => panic!("{other}"),
+    }
+}
+
+const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\nlatest = { per = [\"vessel\"], date = \"inspected_on\" }\n";
+
+#[rstest]
+#[case::no_toml("title = ", "", "")]
+#[case::key("titel = \"x\"", "`titel` is not a key of a routine", "did you mean `title`?")]
+#[case::no_step("title = \"x\"", "there is no step in it", "begin one with [[step]]")]
+#[case::no_operation("[[step]]\nread = \"stays.csv\"", "a step has no operation", "one of latest, earliest")]
+#[case::operation("[[step]]\nlates = {}", "`lates` is not a key of a step", "did you mean `latest`?")]
+#[case::two_operations(
+    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nfilter = \"true\"",
+    "a step has two operations, `filter` and `sort`",
+    "make a step of each"
+)]
+#[case::setting(
+    "[[step]]\nread = \"stays.csv\"\nlatest = { date = \"left\", par = [\"berth\"] }",
+    "`par` is not a setting of latest",
+    "did you mean `per`?"
+)]
+#[case::nothing_before(
+    "[[step]]\nsort = \"berth\"",
+    "there is no step before it whose answer it could work on",
+    "read = \"stays.csv\""
+)]
+#[case::windows(
+    "[[step]]\nread = \"lifts.csv\"\nwithin = { date = \"lifted_on\", window = \"a..b\" }",
+    "it has no windows",
+    "windows = \"stays.csv\""
+)]
+#[case::from(&format!("{LATEST}[[step]]\nfrom = \"curent\"\nsort = \"vessel\""), "no step before it is called `curent`", "did you mean `current`?")]
+#[case::circle(
+    "[[step]]\nname = \"a\"\nfrom = \"b\"\nsort = \"x\"\n[[step]]\nname = \"b\"\nfrom = \"a\"\nsort = \"x\"",
+    "`b` is this step or a later one, so that they would go round in a circle",
+    "a step works on earlier ones"
+)]
+#[case::circle_of_files(
+    "[[step]]\nname = \"a\"\nread = \"stays.csv\"\nstack = [\"a\"]",
+    "`a` is this step or a later one",
+    "a step works on earlier ones"
+)]
+#[case::names(&format!("{LATEST}{LATEST}"), "two steps are called `current`", "rename one")]
+#[case::column(&LATEST.replace("vessel", "vesel"), "inspections.csv: there is no column `vesel`. Did you mean `vessel`?", "")]
+#[case::later_column(&format!("{LATEST}[[step]]\nsort = \"vesel\""), "there is no column `vesel`. Did you mean `vessel`?", "")]
+#[case::file(&LATEST.replace("inspections.csv", "inspection.csv"), "inspection.csv: no such file", "")]
+#[case::value(
+    "[[step]]\nread = \"stays.csv\"\nrecent = { date = \"left\", last = \"3 moons\" }",
+    "`3 moons` cannot be read as a span",
+    ""
+)]
+#[case::missing_setting(
+    "[[step]]\nread = \"stays.csv\"\nrecent = { last = \"3 months\" }",
+    "missing field `date`",
+    ""
+)]
+#[case::expression("[[step]]\nread = \"stays.csv\"\nfilter = \"tons >\"", "the expression ends", "")]
+#[case::as_of(
+    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x-{as-of}.csv\"",
+    "`x-{as-of}.csv` has the as-of date in it, and there is none",
+    "say it above the steps: as-of = \"2025-06-30\""
+)]
+#[case::reading(
+    "[[step]]\nread = { file = \"stays.csv\", mising = [\"-\"] }\nsort = \"berth\"",
+    "unknown field `mising`",
+    ""
+)]
+#[case::read_and_from(&format!("{LATEST}[[step]]\nread = \"stays.csv\"\nfrom = \"current\"\nsort = \"vessel\""), "a step has both `read` and `from`", "choose one")]
+fn mistakes_are_shown_at_their_line(#[case] text: &str, #[case] problem: &str, #[case] advice: &str) {
+    let (told, at, told_advice) = mistake(text);
+    assert!(told.contains(problem) && told_advice.contains(advice), "{told}, {told_advice}");
+    // What is shown is what is spoken of, where a word of the text is.
+    if let Some(word) =
+        problem.split('`').nth(1).filter(|word| text.contains(word) && !problem.contains("field"))
+    {
+        assert!(at.contains(word) || problem.contains("operations"), "{at} for {word}");
+    }
+}
+
+fn text_of(table: &Table, column: &str) -> Vec<String> {
+    table.column(column).unwrap().as_string_view().iter().flatten().map(str::to_owned).collect()
+}
+
+#[test]
+fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
+    let directory = tempfile::tempdir().unwrap();
+    for file in ["inspections.csv", "fuel_in.csv", "fuel_out.csv"] {
+        fs::copy(demo().directory.join(file), directory.path().join(file)).unwrap();
+    }
+    let text = "title = \"On {as-of}\"\nas-of = \"newest:inspected_on\"\n\
+        [[step]]\nname = \"current\"\nread = \"inspections.csv\"\nlatest = { per = \"vessel\", date = \"inspected_on\", ties = \"first\" }\n\
+        [[step]]\nelapsed = { from = \"inspected_on\", to = \"as-of\" }\nwrite = \"ages-{as-of}.csv\"\n\
+        [[step]]\nname = \"fuel\"\nread = \"fuel_in.csv\"\nstack = [\"fuel_out.csv\"]\n\
+        [[step]]\nfrom = \"current\"\nsort = \"vessel:down\"\n\
+        [[step]]\ncolumns = \"vessel\"\n";
+    let routine = Routine::parse("r.toml", text).unwrap();
+    let files = Disk { directory: directory.path().to_owned() };
+    let mut run = Run::on(&files, today());
+    run.into = Some(directory.path().to_owned());
+    run.follow = Some("vessel = 'Petrel'".parse().unwrap());
+    let (mut vessels, mut ran) = (Vec::new(), Vec::new());
+    let checked = routine.check(&run).unwrap();
+    let mut title = None;
+    checked
+        .run(
+            &mut |batch| {
+                vessels.extend(text_of(batch, "vessel"));
+                Ok(())
+            },
+            &mut |step| {
+                let followed = step.outcome.ledger.followed.as_ref().map(|rows| (rows.rows_in, rows.kept));
+                ran.push((step.place, step.written.clone(), followed));
+                title = routine.title_on(step.context.as_of);
+                assert!(step.outcome.ledger.balances());
+                Ok(())
+            },
+        )
+        .unwrap();
+    assert_eq!((vessels.len(), vessels.first().map(String::as_str)), (14, Some("Wend")));
+    // The fuel is no part of the answer, and is not read.
+    let one = Some((1, 1));
+    assert_eq!(
+        ran,
+        [
+            (0, None, Some((5, 1))),
+            (1, Some("ages-2025-06-30.csv".to_owned()), one),
+            (3, None, one),
+            (4, None, one)
+        ]
+    );
+    assert_eq!(title.as_deref(), Some("On 2025-06-30"));
+    let written = fs::read_to_string(directory.path().join("ages-2025-06-30.csv")).unwrap();
+    assert_eq!(written.lines().count(), 15);
+
+    // A step that fails leaves nothing of those before it.
+    fs::remove_file(directory.path().join("ages-2025-06-30.csv")).unwrap();
+    let fails = format!("{text}[[step]]\nfilter = \"vessel > 3\"\n");
+    let failing = Routine::parse("r.toml", &fails).unwrap();
+    let error = failing.check(&run).unwrap().run(&mut |_| Ok(()), &mut |_| Ok(())).unwrap_err();
+    assert!(error.to_string().contains("r.toml:20:11"), "{error}");
+    assert_eq!(fs::read_dir(directory.path()).unwrap().count(), 3);
+
+    // Up to a step that has a name, or by its number.
+    run.upto = Some(routine.place_of("fuel").unwrap());
+    let mut rows = 0;
+    routine
+        .check(&run)
+        .unwrap()
+        .run(
+            &mut |batch| {
+                rows += batch.rows();
+                Ok(())
+            },
+            &mut |_| Ok(()),
+        )
+        .unwrap();
+    assert_eq!((rows, routine.place_of("4").unwrap()), (782, 3));
+    assert!(
+        routine
+            .place_of("fual")
+            .unwrap_err()
+            .to_string()
+            .contains("one of current, fuel, or a number from 1 to 5")
+    );
+}
+
+#[test]
+fn the_harbours_routine_holds_and_is_written_as_it_is_read() {
+    let path = demo().directory.join("harbour.toml");
+    let routine = Routine::file(&path).unwrap();
+    let files = Routine::files_beside(&path);
+    let run = Run::on(&files, today());
+    let checked = routine.check(&run).unwrap();
+    assert_eq!(
+        checked.shapes.iter().filter(|shape| shape.is_none()).count(),
+        1,
+        "only what stands side by side is not known"
+    );
+    let text = routine.to_text(str::to_owned).unwrap();
+    let again = Routine::parse("again.toml", &text).unwrap();
+    assert_eq!(again.to_text(str::to_owned).unwrap(), text);
+    for (one, other) in routine.steps.iter().zip(&again.steps) {
+        assert_eq!(
+            (&one.inputs, &one.settings, &one.write, one.operation.name),
+            (&other.inputs, &other.settings, &other.write, other.operation.name)
+        );
+    }
+    assert_eq!((again.title, again.as_of), (routine.title, routine.as_of));
+}
+
+/// A value that a setting takes.
+fn example(setting: &jembric::Setting) -> Value {
+    use jembric::Takes;
+    match setting.takes {
+        Takes::Columns | Takes::Several(_) | Takes::List(_) => json!(["a"]),
+        Takes::Count | Takes::Number => json!(3),
+        Takes::OneOf(words) => json!(words[0]),
+        Takes::Yes => json!(true),
+        Takes::Numbers => json!([1, 30]),
+        Takes::Texts("COL=VALUE") => json!(["a=1"]),
+        Takes::Texts("GRAIN|all,…") => json!(["year"]),
+        Takes::Texts(_) | Takes::Days => json!(["9999-12-31"]),
+        Takes::Entities => json!([["Petrel"]]),
+        Takes::Text(word) => match word {
+            "SPAN" => json!("9 months"),
+            "GRAIN" => json!("month"),
+            "N GRAIN" => json!("2 quarters"),
+            "WEEKDAY" => json!("Sunday"),
+            "MONTH" => json!("April"),
+            "NUMBER" => json!("1000"),
+            "DATE" => json!("2025-06-30"),
+            word if word.contains("A..B") => json!("2025-01-01..2025-06-30"),
+            word if word.contains("..") => json!("a..b"),
+            _ => json!("a"),
+        },
+        _ => json!("a"),
+    }
+}
+
+#[test]
+fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_routine() {
+    for operation in OPERATIONS {
+        let settings: Map<String, Value> =
+            operation.settings.iter().map(|setting| (setting.name.to_owned(), example(setting))).collect();
+        if let Err(error) = Step::of(&operation, settings.clone(), Vec::new()) {
+            panic!("{}: {error}", operation.name);
+        }
+        // Files are named in a routine; what stands in them is read when it runs.
+        let mut named = settings;
+        for setting in operation.settings {
+            match setting.takes {
+                jembric::Takes::Days => named.insert(setting.name.to_owned(), json!("holidays.csv")),
+                jembric::Takes::Entities => {
+                    named.insert(setting.name.to_owned(), json!("vessels.csv:vessel"))
+                }
+                _ => None,
+            };
+        }
+        let file = |name: &str| Input::File(name.to_owned(), ReadingSettings::default());
+        let inputs = vec![file("a.csv"), file("b.csv")];
+        let inputs =
+            inputs[..if operation.name == "within" || operation.name == "stack" { 2 } else { 1 }].to_vec();
+        let step = Planned::new(described(operation.name).unwrap(), named, inputs)
+            .covering(vec![vec!["day".to_owned()]]);
+        let text = Routine::of(vec![step.clone()]).to_text(str::to_owned).unwrap();
+        let again = Routine::parse("again.toml", &text).unwrap_or_else(|error| panic!("{text}\n{error}"));
+        assert_eq!(
+            (&again.steps[0].settings, &again.steps[0].inputs),
+            (&step.settings, &step.inputs),
+            "{text}"
+        );
+    }
+}
+
+#[test]
+fn a_file_that_is_not_there_is_named() {
+    let missing = demo().directory.join("harbor.toml");
+    let error = Routine::file(Path::new(&missing)).unwrap_err().to_string();
+    assert!(
+        error.contains("no such file or directory. Did you mean") && error.contains("harbour.toml"),
+        "{error}"
+    );
+}
