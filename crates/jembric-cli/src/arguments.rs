@@ -73,13 +73,16 @@ pub(crate) struct ReadArguments {
     /// Quotes are ordinary characters
     #[arg(long)]
     pub(crate) no_quotes: bool,
+    /// What a file packed with gzip or zstd may unpack to, in bytes [default: 200 times its size, or 256 MiB]
+    #[arg(long, value_name = "BYTES")]
+    pub(crate) most_unpacked: Option<u64>,
 }
 
 /// Where the answer goes.
 #[derive(Args, Clone, Debug)]
 #[command(next_help_heading = "The answer")]
 pub(crate) struct AnswerArguments {
-    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md)
+    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md, .parquet, .arrow; the first three also with .gz or .zst)
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
     /// The format [default: a table on a terminal, CSV in a pipe]
@@ -130,6 +133,8 @@ pub(crate) enum AnswerFormat {
     Csv,
     Jsonl,
     Markdown,
+    Parquet,
+    Arrow,
 }
 
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
@@ -203,21 +208,21 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     let command = match (operation.reads, first) {
         (Reads::OneTable, true) => command.arg(file()),
         (Reads::SeveralTables, true) => {
-            command.arg(file().num_args(1..).help("CSV files, or - for standard input"))
+            command.arg(file().num_args(1..).help("The files, or - for standard input"))
         }
-        (Reads::SeveralTables, false) => command.arg(file().num_args(1..).help("CSV files to stack below")),
+        (Reads::SeveralTables, false) => command.arg(file().num_args(1..).help("The files to stack below")),
         (Reads::EventsAndWindows, true) => command.args([
-            further("EVENTS", "The events: a CSV file, or - for standard input"),
+            further("EVENTS", "The events: a file, or - for standard input"),
             further("WINDOWS", "The windows, likewise"),
         ]),
-        (Reads::EventsAndWindows, false) => command.arg(further("WINDOWS", "The windows: a CSV file")),
+        (Reads::EventsAndWindows, false) => command.arg(further("WINDOWS", "The windows: a file")),
         (Reads::Covering, true) => command.arg(
             Arg::new("covering")
                 .long("covering")
                 .value_name("FILE:COL,…")
                 .action(ArgAction::Append)
                 .help_heading("What is asked")
-                .help("Cover the dates of these columns of a CSV file; may be given several times"),
+                .help("Cover the dates of these columns of a file; may be given several times"),
         ),
         _ => command,
     };
@@ -278,7 +283,10 @@ fn help_with(example: &str) -> String {
 }
 
 fn file() -> Arg {
-    Arg::new("FILE").required(true).value_name("FILE").help("A CSV file, or - for standard input")
+    Arg::new("FILE")
+        .required(true)
+        .value_name("FILE")
+        .help("A file: CSV, Parquet or Arrow, packed with gzip or zstd or not; or - for standard input")
 }
 
 fn argument(setting: &Setting) -> Arg {

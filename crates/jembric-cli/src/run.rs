@@ -15,7 +15,7 @@ use clap::{ArgMatches, FromArgMatches};
 use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Operation, Stack, Table,
     calendar::Zone,
-    io::{Batches, Destination, ReadingSettings, Writing},
+    io::{Batches, Destination, ReadingSettings},
     routine::{Input, Planned, Routine, Run},
     steps::{Described, Files as _, Reads, described, file_and_columns},
 };
@@ -403,7 +403,7 @@ impl<'a> Drain<'a> {
     fn new(shown: Shown, rows: usize, to: &'a mut dyn io::Write) -> Drain<'a> {
         Drain {
             to: match shown {
-                Shown::As(format) => To::Batches(Writing::new().format(format).batches(to)),
+                Shown::As(writing) => To::Batches(writing.batches(to)),
                 Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, to },
             },
         }
@@ -424,7 +424,10 @@ impl<'a> Drain<'a> {
     }
 
     fn finish(self, width: Option<u16>) -> io::Result<()> {
-        let To::Shown { kept, all, to, .. } = self.to else { return Ok(()) };
+        let (kept, all, to) = match self.to {
+            To::Shown { kept, all, to, .. } => (kept, all, to),
+            To::Batches(batches) => return batches.finish(),
+        };
         let table = match &kept[..] {
             [] => return Ok(()),
             [one] => one.clone(),

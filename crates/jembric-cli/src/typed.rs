@@ -7,7 +7,7 @@ use crate::{
 use jembric::{
     Error,
     calendar::{Day, Moment, Zone},
-    io::{self, Format, ReadingSettings},
+    io::{self, Format, ReadingSettings, Writing},
 };
 use std::path::Path;
 
@@ -15,7 +15,7 @@ use std::path::Path;
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Shown {
     AsTable,
-    As(Format),
+    As(Writing),
 }
 
 impl ReadArguments {
@@ -42,6 +42,7 @@ impl ReadArguments {
         settings.decimal_comma = self.decimal_comma;
         settings.no_header = self.no_header;
         settings.no_quotes = self.no_quotes;
+        settings.most_unpacked = self.most_unpacked;
         Ok(settings)
     }
 }
@@ -55,12 +56,16 @@ impl Shown {
     ) -> jembric::Result<Shown> {
         Ok(match (said, file) {
             (Some(AnswerFormat::Table), _) => Shown::AsTable,
-            (Some(AnswerFormat::Csv), _) => Shown::As(Format::Csv),
-            (Some(AnswerFormat::Jsonl), _) => Shown::As(Format::JsonLines),
-            (Some(AnswerFormat::Markdown), _) => Shown::As(Format::Markdown),
-            (None, Some(file)) => Shown::As(Format::of(file)?),
+            (Some(AnswerFormat::Csv), _) => Shown::As(Writing::new()),
+            (Some(AnswerFormat::Jsonl), _) => Shown::As(Writing::new().format(Format::JsonLines)),
+            (Some(AnswerFormat::Markdown), _) => Shown::As(Writing::new().format(Format::Markdown)),
+            (Some(AnswerFormat::Parquet), _) => Shown::As(Writing::new().format(Format::Parquet)),
+            // Without a file it goes through a pipe, which takes a stream.
+            (Some(AnswerFormat::Arrow), None) => Shown::As(Writing::new().format(Format::ArrowStream)),
+            (Some(AnswerFormat::Arrow), Some(_)) => Shown::As(Writing::new().format(Format::Arrow)),
+            (None, Some(file)) => Shown::As(Writing::of(file)?),
             (None, None) if is_terminal => Shown::AsTable,
-            (None, None) => Shown::As(Format::Csv),
+            (None, None) => Shown::As(Writing::new()),
         })
     }
 }

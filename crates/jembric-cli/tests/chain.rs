@@ -197,3 +197,35 @@ fn every_question_of_the_demo_can_be_saved_and_run_again(harbour: TempDir) {
     }
     assert!(asked > 20);
 }
+
+#[rstest]
+fn a_table_keeps_its_types_through_files_and_pipes(harbour: TempDir) {
+    let direct = typed(
+        &harbour,
+        "active stays.csv --start arrived --end left --grain month --count + totals --date month --grain year --max most_at_once -q",
+    );
+    for file in ["months.parquet", "months.arrow", "months.arrows", "months.csv.gz", "months.csv.zst"] {
+        let made = typed(
+            &harbour,
+            &format!("active stays.csv --start arrived --end left --grain month --count --out {file} -q"),
+        );
+        assert_eq!((made.code, made.err.as_str()), (0, ""));
+        let again =
+            typed(&harbour, &format!("totals {file} --date month --grain year --max most_at_once -q"));
+        assert_eq!(again.out, direct.out, "{file}: {}", again.err);
+    }
+    let piped = harness::jembric(harbour.path(), &["sort", "dues.csv", "amount", "--format", "arrow"])
+        .output()
+        .unwrap();
+    let read = harness::jembric(harbour.path(), &["columns", "-", "invoice, amount", "-q"])
+        .write_stdin(piped.stdout)
+        .output()
+        .unwrap();
+    assert!(String::from_utf8(read.stdout).unwrap().starts_with("invoice,amount\n00503,64.02\n"));
+    let checked = typed(&harbour, "sort months.parquet amont");
+    assert_eq!(checked.err, "error: months.parquet: there is no column `amont`. Did you mean `month`?\n");
+    let text = typed(&harbour, "totals months.parquet --date active");
+    assert!(text.err.contains("column `active` holds whole numbers, where dates are needed"), "{}", text.err);
+    let packed = typed(&harbour, "sort stays.csv berth --out stays.parquet.gz");
+    assert_eq!(packed.err, "error: `out`: `stays.parquet.gz`: expected a name without .gz or .zst\n");
+}

@@ -114,6 +114,20 @@ pub enum Error {
         /// What it may be.
         expected: String,
     },
+    /// A packed file unpacks to far more than its size.
+    #[error(
+        "{file}: its {packed} bytes unpack to more than {most}, and so they are not read. If that is right, allow more: \
+         `--most-unpacked {}`",
+        .most.saturating_mul(8)
+    )]
+    Unpacks {
+        /// The file.
+        file: String,
+        /// Its size in bytes.
+        packed: u64,
+        /// How many it may unpack to.
+        most: u64,
+    },
     /// Settings of which one is not what it should be, or which lack one.
     #[error("{0}")]
     Settings(String),

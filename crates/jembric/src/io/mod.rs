@@ -13,6 +13,7 @@
 //! decides each column's type from all of its cells, `given` has the formats that users give, `columns` fills them, `pass` does either on all threads, and `reading`
 //! puts these together. `text` writes cells, `writing` whole tables.
 
+mod columnar;
 mod columns;
 mod entities;
 mod given;
@@ -20,6 +21,7 @@ mod header;
 mod holidays;
 mod layout;
 mod marks;
+mod packed;
 mod pass;
 mod reading;
 mod records;
@@ -47,5 +49,5 @@ pub fn read(path: impl AsRef<Path>) -> Result<Table> {
 
 /// Writes a table to a file, in the format that its ending tells, complete or not at all; see [`Writing`].
 pub fn write(table: &Table, path: impl AsRef<Path>) -> Result<()> {
-    Writing::new().format(Format::of(path.as_ref())?).file(table, path)
+    Writing::of(path.as_ref())?.file(table, path)
 }

@@ -4,9 +4,11 @@
 //! fit, its column is surveyed from end to end and read again as what it then is: rare, and never a row lost.
 
 use super::{
+    columnar::Columnar,
     given::Given,
     header::Header,
     layout::{BLOCK, regions},
+    packed::Packing,
     pass::Pass,
     source::Source,
     survey::{Conventions, Kind, notations},
@@ -18,10 +20,13 @@ use crate::{
 use arrow_array::ArrayRef;
 use encoding_rs::Encoding;
 use jembric_core::{Origin, calendar::notation::Order};
-use std::{io::Read, path::Path, sync::Arc};
+use std::{fs::File, io::Read, path::Path, sync::Arc};
 
 /// Rows by which the types are guessed.
 const ROWS_TO_GUESS_FROM: usize = 8_192;
+
+/// Bytes that tell what a file is.
+const FIRST: u64 = 8;
 
 /// Told how many bytes of how many have been read, from any thread.
 type Progress = Arc<dyn Fn(u64, u64) + Send + Sync>;
@@ -53,6 +58,7 @@ pub struct Reading {
     formats: Vec<(String, String)>,
     one_of_several: bool,
     century: Option<i16>,
+    most_unpacked: Option<u64>,
     pub(super) progress: Option<Progress>,
     /// Bytes read at a time, where tests have it otherwise.
     block: Option<u64>,
@@ -143,19 +149,94 @@ impl Reading {
         self
     }
 
-    /// Reads a file.
+    /// What a packed file may unpack to, in bytes; if not said, 200 times its size, or 256 MiB where that is more.
+    pub fn most_unpacked(mut self, bytes: u64) -> Reading {
+        self.most_unpacked = Some(bytes);
+        self
+    }
+
+    /// Reads a file: CSV, Parquet or Arrow, packed with gzip or zstd or not, as its first bytes tell.
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
-        self.table(&Source::file(path.as_ref(), self.known_encoding()?)?)
+        let path = path.as_ref();
+        match self.special(path)? {
+            None => self.table(&Source::file(path, self.known_encoding()?)?),
+            Some(bytes) => self.bytes(path.display().to_string(), bytes),
+        }
     }
 
-    /// Reads a stream to its end; `name` is what messages call it. All of its text is held in memory meanwhile.
-    pub fn stream(&self, name: impl Into<String>, stream: impl Read) -> Result<Table> {
-        self.table(&Source::stream(name.into(), stream, self.known_encoding()?)?)
+    /// Reads a stream to its end; `name` is what messages call it. All of it is held in memory meanwhile.
+    pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
+        let name = name.into();
+        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
+        let mut first = Vec::new();
+        stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(failed)?;
+        if Packing::of(&first).is_none() && Columnar::of(&first).is_none() {
+            return self.table(&Source::stream(name, first.chain(stream), self.known_encoding()?)?);
+        }
+        stream.read_to_end(&mut first).map_err(failed)?;
+        self.bytes(name, first)
     }
 
-    /// What a file's header tells, without reading the rest.
+    /// The bytes of a file that is no plain text.
+    fn special(&self, path: &Path) -> Result<Option<Vec<u8>>> {
+        // A pipe cannot be looked into and then read from its beginning: it is taken for text.
+        let Some(mut file) = File::open(path).ok().filter(|_| path.is_file()) else { return Ok(None) };
+        let failed = |source| Error::Read { file: path.display().to_string(), source, nearest: None };
+        let mut bytes = Vec::new();
+        file.by_ref().take(FIRST).read_to_end(&mut bytes).map_err(failed)?;
+        if Packing::of(&bytes).is_none() && Columnar::of(&bytes).is_none() {
+            return Ok(None);
+        }
+        file.read_to_end(&mut bytes).map_err(failed)?;
+        Ok(Some(bytes))
+    }
+
+    /// What bytes hold that are packed or have types.
+    fn bytes(&self, name: String, bytes: Vec<u8>) -> Result<Table> {
+        let bytes = self.unpacked(&name, bytes)?;
+        match Columnar::of(&bytes) {
+            None => self.table(&Source::stream(name, &bytes[..], self.known_encoding()?)?),
+            Some(format) => {
+                let table = format.read(&name, bytes.into())?;
+                self.refuse_formats(&name, &table.shape())?;
+                Ok(table)
+            }
+        }
+    }
+
+    fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
+        match Packing::of(&bytes) {
+            None => Ok(bytes),
+            Some(packing) => packing.unpack(name, &bytes, self.most_unpacked),
+        }
+    }
+
+    /// An error where a format is given for a column that has its type already.
+    fn refuse_formats(&self, name: &str, shape: &Shape) -> Result<()> {
+        match self.formats.iter().find(|(column, _)| shape.find(column).is_ok()) {
+            None => Ok(()),
+            Some((column, format)) => Err(Error::Setting {
+                setting: "read",
+                value: format!("`{column}={format}`, but the columns of {name} have types already"),
+                expected: "no format for it".to_owned(),
+            }),
+        }
+    }
+
+    /// What a file's header tells, without reading the rest; of Parquet and Arrow the types too.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        let source = Source::file(path.as_ref(), self.known_encoding()?)?;
+        let path = path.as_ref();
+        let source = match self.special(path)? {
+            None => Source::file(path, self.known_encoding()?)?,
+            Some(bytes) => {
+                let name = path.display().to_string();
+                let bytes = self.unpacked(&name, bytes)?;
+                if let Some(format) = Columnar::of(&bytes) {
+                    return format.shape(&name, bytes.into());
+                }
+                Source::stream(name, &bytes[..], self.known_encoding()?)?
+            }
+        };
         let header = Header::read(self, &source)?;
         Ok(Shape::of_names(header.names).from_file(source.name))
     }

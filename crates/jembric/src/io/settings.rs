@@ -37,6 +37,9 @@ pub struct ReadingSettings {
     /// Quotes are ordinary characters.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub no_quotes: bool,
+    /// What a packed file may unpack to, in bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_unpacked: Option<u64>,
 }
 
 /// Which comes first in dates with slashes.
@@ -72,6 +75,9 @@ impl ReadingSettings {
         }
         if let Some(encoding) = &self.encoding {
             reading = reading.encoding(encoding);
+        }
+        if let Some(most) = self.most_unpacked {
+            reading = reading.most_unpacked(most);
         }
         Ok(match self.date_order {
             Some(DateOrder::Dmy) => reading.date_order(Order::DayFirst),

@@ -1,6 +1,10 @@
 //! Tables to text, and text to files that are never half-written.
 
-use super::text::{CellText, numeric};
+use super::{
+    columnar::{Columnar, ColumnarWriter},
+    packed::{Packer, Packing},
+    text::{CellText, numeric},
+};
 use crate::{
     Table, Type,
     error::{Error, Result},
@@ -22,35 +26,76 @@ pub enum Format {
     JsonLines,
     /// A table of a Markdown page.
     Markdown,
+    /// Parquet, with the columns' types and grains.
+    Parquet,
+    /// A file of Arrow's own format, likewise.
+    Arrow,
+    /// A stream of it, which can go through a pipe.
+    ArrowStream,
 }
 
 impl Format {
-    /// The format that a file's ending stands for: `csv`, `jsonl` or `md`.
+    /// The format that a file's ending stands for: `csv`, `jsonl`, `md`, `parquet`, `arrow` or `arrows`.
     pub fn of(path: &Path) -> Result<Format> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         match ending.as_deref() {
             Some("csv") => Ok(Format::Csv),
             Some("jsonl" | "ndjson") => Ok(Format::JsonLines),
             Some("md") => Ok(Format::Markdown),
+            Some("parquet") => Ok(Format::Parquet),
+            Some("arrow") => Ok(Format::Arrow),
+            Some("arrows") => Ok(Format::ArrowStream),
             _ => Err(Error::Setting {
                 setting: "out",
                 value: format!("`{}` has no ending that tells its format", path.display()),
-                expected: "a name that ends in .csv, .jsonl or .md, or a format said outright".to_owned(),
+                expected: "a name that ends in .csv, .jsonl, .md, .parquet or .arrow, the first three also with .gz or .zst, or a \
+                           format said outright"
+                    .to_owned(),
             }),
+        }
+    }
+
+    fn columnar(self) -> Option<Columnar> {
+        match self {
+            Format::Parquet => Some(Columnar::Parquet),
+            Format::Arrow => Some(Columnar::ArrowFile),
+            Format::ArrowStream => Some(Columnar::ArrowStream),
+            _ => None,
         }
     }
 }
 
 /// How a table is written.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Writing {
     format: Format,
+    packing: Option<Packing>,
 }
 
 impl Writing {
     /// As CSV.
     pub fn new() -> Writing {
         Writing::default()
+    }
+
+    /// As a file's ending says: its format, and behind it `.gz` or `.zst` if it is to be packed.
+    pub fn of(path: &Path) -> Result<Writing> {
+        let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        let packing = match ending.as_deref() {
+            Some("gz") => Packing::Gzip,
+            Some("zst") => Packing::Zstd,
+            _ => return Ok(Writing { format: Format::of(path)?, packing: None }),
+        };
+        let format = Format::of(path.file_stem().map_or(path, Path::new))?;
+        // Parquet and Arrow pack on their own; packed once more, they could not be read in parts.
+        if format.columnar().is_some() {
+            return Err(Error::Setting {
+                setting: "out",
+                value: format!("`{}`", path.display()),
+                expected: "a name without .gz or .zst".to_owned(),
+            });
+        }
+        Ok(Writing { format, packing: Some(packing) })
     }
 
     /// In another format.
@@ -61,12 +106,14 @@ impl Writing {
 
     /// Writes a table to a stream. Errors are those of the stream. Costs one pass over the table.
     pub fn write(&self, table: &Table, to: &mut dyn Write) -> io::Result<()> {
-        self.batches(to).write(table)
+        let mut batches = self.batches(to);
+        batches.write(table)?;
+        batches.finish()
     }
 
     /// Writes a table to a stream batch by batch, as an operation hands it over.
     pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
-        Batches { format: self.format, to, begun: false }
+        Batches { writing: *self, to, begun: false, packer: None, columnar: None }
     }
 
     /// Writes a table to a file that is complete or not there at all; see [`Destination`].
@@ -78,22 +125,52 @@ impl Writing {
 }
 
 /// A table that is written batch by batch, all of which have the same columns. The first brings the header, with rows or
-/// without.
+/// without; [`finish`](Batches::finish) brings what comes at the end.
 pub struct Batches<'a> {
-    format: Format,
+    writing: Writing,
     to: &'a mut dyn Write,
     begun: bool,
+    packer: Option<Packer>,
+    columnar: Option<ColumnarWriter>,
 }
 
 impl Batches<'_> {
     /// Writes the next rows.
     pub fn write(&mut self, rows: &Table) -> io::Result<()> {
         let header = !std::mem::replace(&mut self.begun, true);
-        match self.format {
-            Format::Csv => csv(rows, header, self.to),
-            Format::JsonLines => json_lines(rows, self.to),
-            Format::Markdown => markdown(rows, header, self.to),
+        if let Some(format) = self.writing.format.columnar() {
+            let writer = match &mut self.columnar {
+                Some(writer) => writer,
+                none => none.insert(ColumnarWriter::new(format, &rows.batch().schema())?),
+            };
+            return self.to.write_all(&writer.write(rows.batch())?);
         }
+        if let (true, Some(packing)) = (header, self.writing.packing) {
+            self.packer = Some(Packer::new(packing)?);
+        }
+        let to: &mut dyn Write = match &mut self.packer {
+            Some(packer) => packer,
+            None => self.to,
+        };
+        match self.writing.format {
+            Format::Csv => csv(rows, header, to)?,
+            Format::JsonLines => json_lines(rows, to)?,
+            _ => markdown(rows, header, to)?,
+        }
+        match &mut self.packer {
+            Some(packer) => self.to.write_all(&packer.ready()),
+            None => Ok(()),
+        }
+    }
+
+    /// Writes what comes at the end, where a format has something there.
+    pub fn finish(self) -> io::Result<()> {
+        let end = match (self.columnar, self.packer) {
+            (Some(writer), _) => writer.finish()?,
+            (None, Some(packer)) => packer.finish()?,
+            (None, None) => return Ok(()),
+        };
+        self.to.write_all(&end)
     }
 }
 

@@ -4,7 +4,7 @@ use super::{Input, Planned, Routine};
 use crate::{
     Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table,
     calendar::{AsOf, Day, Zone},
-    io::{Batches, Destination, Format, Reading, Writing},
+    io::{Destination, Reading, Writing},
     steps::{Files, Step, resolved},
 };
 use serde_json::Value;
@@ -99,7 +99,7 @@ impl Routine {
             Value::Array(values) => {
                 values.iter().any(|value| value.as_str().is_some_and(|text| text.contains(quoted)))
             }
-            other => other.to_string() == quoted,
+            other => other.to_string().as_str() == quoted,
         };
         let has_value = |name: &str| !quoted.is_empty() && planned.settings.get(name).is_some_and(says);
         let is_named = |name: &str| quoted == name;
@@ -328,24 +328,24 @@ impl Checked<'_> {
                             Destination::refuse_onto(&path, directory.join(file)).map_err(at)?;
                         }
                     }
-                    Some((Destination::file(&path).map_err(at)?, Format::of(&path).map_err(at)?))
+                    Some((Destination::file(&path).map_err(at)?, Writing::of(&path).map_err(at)?))
                 }
                 _ => None,
             };
             let outcome = if place == until {
                 let answered = match &mut destination {
                     None => step.apply_into(&tables, &context, last),
-                    Some((destination, format)) => {
+                    Some((destination, writing)) => {
                         let mut answered = None;
                         destination
                             .write(|to| {
-                                let mut batches = Writing::new().format(*format).batches(to);
+                                let mut batches = writing.batches(to);
                                 let both = &mut |batch: &Table| {
                                     batches.write(batch)?;
                                     last(batch)
                                 };
                                 answered = Some(step.apply_into(&tables, &context, both));
-                                Ok(())
+                                batches.finish()
                             })
                             .map_err(at)?;
                         answered.unwrap_or_else(|| Err(CoreError::Sink("nothing was answered".into())))
@@ -354,12 +354,8 @@ impl Checked<'_> {
                 answered.map_err(|error| routine.handed_over(planned, error, written.as_deref()))?
             } else {
                 let outcome = step.apply(&tables, &context).map_err(|error| at(error.into()))?;
-                if let Some((destination, format)) = &mut destination {
-                    let write = |to: &mut dyn io::Write| {
-                        let mut batches: Batches<'_> = Writing::new().format(*format).batches(to);
-                        batches.write(&outcome.table)
-                    };
-                    destination.write(write).map_err(at)?;
+                if let Some((destination, writing)) = &mut destination {
+                    destination.write(|to| writing.write(&outcome.table, to)).map_err(at)?;
                 }
                 answers[place] = Some(outcome.table.clone());
                 outcome
