@@ -226,7 +226,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
             file.display(),
             match steps - known {
                 0 => String::new(),
-                unknown => format!(". Of {unknown} only the data knows the columns of the answer"),
+                unknown => format!(". Which columns {unknown} of them will have only the data knows"),
             }
         );
         return Ok(screen.account(text)?);
@@ -361,8 +361,9 @@ fn run(
         if let Some(rows) =
             followed.as_ref().filter(|rows| rows.rows() > 0 && account.ledger == LedgerForm::Text)
         {
-            screen
-                .account(show::table(&rows.head(answer.rows), rows.rows() as u64, screen.width).trim_end())?;
+            let shown = show::table(&rows.head(answer.rows), rows.rows() as u64, screen.width);
+            screen.account(format!("\n{}", shown.trim_end()))?;
+            gap = "\n";
         }
     }
     Ok(())
