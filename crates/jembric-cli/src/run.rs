@@ -396,7 +396,7 @@ struct Drain<'a> {
 }
 
 enum To<'a> {
-    Batches(Batches<'a>),
+    Batches(Box<Batches<'a>>),
     Shown { kept: Vec<Table>, rows: usize, all: u64, to: &'a mut dyn io::Write },
 }
 
@@ -404,7 +404,7 @@ impl<'a> Drain<'a> {
     fn new(shown: Shown, rows: usize, to: &'a mut dyn io::Write) -> Drain<'a> {
         Drain {
             to: match shown {
-                Shown::As(writing) => To::Batches(writing.batches(to)),
+                Shown::As(writing) => To::Batches(Box::new(writing.batches(to))),
                 Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, to },
             },
         }

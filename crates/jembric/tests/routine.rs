@@ -277,7 +277,7 @@ fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_
             };
         }
         let file = |name: &str| Input::File(name.to_owned(), ReadingSettings::default());
-        let inputs = vec![file("a.csv"), file("b.csv")];
+        let inputs = [file("a.csv"), file("b.csv")];
         let inputs =
             inputs[..if operation.name == "within" || operation.name == "stack" { 2 } else { 1 }].to_vec();
         let step = Planned::new(described(operation.name).unwrap(), named, inputs)
