@@ -33,8 +33,8 @@ fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_sav
         "filter two.csv 'elapsed_days > 120' --out three.csv",
         "columns three.csv 'vessel, elapsed_days'",
     ];
-    let last = by_hand.iter().map(|line| typed(&harbour, line)).last().unwrap();
-    assert_eq!(last.out, chain.out);
+    let answers = by_hand.map(|line| typed(&harbour, line).out);
+    assert_eq!(answers[3], chain.out);
     fs::create_dir(harbour.path().join("reports")).unwrap();
     let saved = typed(&harbour, &format!("{OVERDUE} --missing none --save-routine reports/overdue.toml -q"));
     assert_eq!((saved.out.as_str(), saved.err.as_str()), (chain.out.as_str(), ""));
