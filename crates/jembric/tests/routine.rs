@@ -106,6 +106,16 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     ""
 )]
 #[case::read_and_from(&format!("{LATEST}[[step]]\nread = \"stays.csv\"\nfrom = \"current\"\nsort = \"vessel\""), "a step has both `read` and `from`", "choose one")]
+#[case::written_twice(
+    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x.csv\"\n[[step]]\nsort = \"vessel\"\nwrite = \"x.csv\"",
+    "two steps write `x.csv`",
+    "choose another name"
+)]
+#[case::written_and_read(
+    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x.csv\"\n[[step]]\nread = \"x.csv\"\nsort = \"vessel\"",
+    "`x.csv` is written by this routine",
+    "give the step that writes it a name"
+)]
 fn mistakes_are_shown_at_their_line(#[case] text: &str, #[case] problem: &str, #[case] advice: &str) {
     let (told, at, told_advice) = mistake(text);
     assert!(told.contains(problem) && told_advice.contains(advice), "{told}, {told_advice}");

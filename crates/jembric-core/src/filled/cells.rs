@@ -317,7 +317,8 @@ impl Cells {
             columns[column] = Some((field, array));
         }
         let date = self.table.fields().nth(self.date_column);
-        columns[self.date_column] = date.map(|(field, _)| (field, laid.dates.clone()));
+        let typed = |field: Field| field.with_data_type(laid.dates.data_type().clone());
+        columns[self.date_column] = date.map(|(field, _)| (typed(field), laid.dates.clone()));
         let mark = self.mark.as_ref().map(|name| {
             let rows = self.rows(&laid);
             let added = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] == NONE);

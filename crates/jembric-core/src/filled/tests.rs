@@ -179,6 +179,19 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
         .entities(list.clone())
         .range("2025-01-01..2025-01-02".parse().unwrap());
     assert_eq!(shown(&alone.apply(&berths).unwrap().table).len(), 4);
+    // A table without any row, and none with a date, is one entity all the same where there are no keys.
+    for rows in ["day:date n:number", "day:number n:number\n- 3"] {
+        let days = Filled::new("day").range("2025-01-01..2025-01-02".parse().unwrap()).zero(["n"]);
+        let mut rows = table(rows);
+        if rows.rows() == 1 {
+            rows = Table::from_columns([
+                ("day", Arc::new(arrow_array::NullArray::new(1)) as ArrayRef),
+                ("n", rows.columns()[1].clone()),
+            ])
+            .unwrap();
+        }
+        assert_eq!(shown(&days.apply(&rows).unwrap().table), ["2025-01-01 0", "2025-01-02 0"]);
+    }
     let varies = filled.keep_with(["tons"]).zero(Vec::<String>::new()).apply(&stays).unwrap_err();
     assert_eq!(
         varies.to_string(),

@@ -18,15 +18,36 @@ use jembric_core::Origin;
 use parquet::{
     arrow::{ArrowWriter, arrow_reader::ParquetRecordBatchReaderBuilder},
     basic::Compression,
-    file::properties::WriterProperties,
+    file::{properties::WriterProperties, reader::ChunkReader},
 };
 use std::{
-    io::{self, Cursor, Write},
+    fs::File,
+    io::{self, BufReader, Cursor, Read, Seek, Write},
     sync::{Arc, Mutex, PoisonError},
 };
 
 /// Rows that are taken from a Parquet file together.
 const BATCH: usize = 1 << 16;
+
+/// Where such a file's bytes are.
+pub(super) enum Input {
+    File(File),
+    Bytes(Bytes),
+}
+
+trait Seekable: Read + Seek {}
+impl<T: Read + Seek> Seekable for T {}
+
+impl Input {
+    fn seekable(self) -> Box<dyn Seekable> {
+        match self {
+            Input::File(file) => Box::new(BufReader::new(file)),
+            Input::Bytes(bytes) => Box::new(Cursor::new(bytes)),
+        }
+    }
+}
+
+type Parts = (SchemaRef, Vec<RecordBatch>);
 
 /// A format whose columns have types.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -48,31 +69,51 @@ impl Columnar {
     }
 
     /// The table in such a file. Grains and orders that its fields tell of come with it.
-    pub(super) fn read(self, name: &str, bytes: Bytes) -> Result<Table> {
+    pub(super) fn read(self, name: &str, input: Input) -> Result<Table> {
         let failed = |error: ArrowError| self.unreadable(name, &error);
-        let (schema, batches): (SchemaRef, Vec<RecordBatch>) = match self {
-            Columnar::Parquet => {
-                let builder =
-                    ParquetRecordBatchReaderBuilder::try_new(bytes).map_err(|error| failed(error.into()))?;
-                let schema = builder.schema().clone();
-                let reader = builder.with_batch_size(BATCH).build().map_err(|error| failed(error.into()))?;
-                (schema, reader.collect::<std::result::Result<_, _>>().map_err(failed)?)
-            }
-            Columnar::ArrowFile => {
-                let reader = FileReader::try_new(Cursor::new(bytes), None).map_err(failed)?;
-                (reader.schema(), reader.collect::<std::result::Result<_, _>>().map_err(failed)?)
-            }
-            Columnar::ArrowStream => {
-                let reader = StreamReader::try_new(Cursor::new(bytes), None).map_err(failed)?;
-                (reader.schema(), reader.collect::<std::result::Result<_, _>>().map_err(failed)?)
-            }
-        };
+        let (schema, batches) = self.parts(input, true).map_err(failed)?;
         let whole = match &batches[..] {
             [one] => one.clone(),
             several => concat_batches(&schema, several).map_err(failed)?,
         };
         // Its rows are numbered from 1, as lines are.
         Ok(Table::from_batch(&whole)?.with_origin(Origin::new(name, 1)))
+    }
+
+    /// The names and types of its columns, without its rows.
+    pub(super) fn shape(self, name: &str, input: Input) -> Result<Shape> {
+        let (schema, _) = self.parts(input, false).map_err(|error| self.unreadable(name, &error))?;
+        Ok(Table::from_batch(&RecordBatch::new_empty(schema))?.shape().from_file(name))
+    }
+
+    fn parts(self, input: Input, with_rows: bool) -> std::result::Result<Parts, ArrowError> {
+        fn taken<R: Iterator<Item = std::result::Result<RecordBatch, ArrowError>>>(
+            schema: SchemaRef,
+            rows: R,
+            with_rows: bool,
+        ) -> std::result::Result<Parts, ArrowError> {
+            let rows = rows.take(if with_rows { usize::MAX } else { 0 });
+            Ok((schema, rows.collect::<std::result::Result<_, _>>()?))
+        }
+        fn parquet<T: ChunkReader + 'static>(
+            input: T,
+            with_rows: bool,
+        ) -> std::result::Result<Parts, ArrowError> {
+            let builder = ParquetRecordBatchReaderBuilder::try_new(input)?;
+            taken(builder.schema().clone(), builder.with_batch_size(BATCH).build()?, with_rows)
+        }
+        match (self, input) {
+            (Columnar::Parquet, Input::File(file)) => parquet(file, with_rows),
+            (Columnar::Parquet, Input::Bytes(bytes)) => parquet(bytes, with_rows),
+            (Columnar::ArrowFile, input) => {
+                let reader = FileReader::try_new(input.seekable(), None)?;
+                taken(reader.schema(), reader, with_rows)
+            }
+            (Columnar::ArrowStream, input) => {
+                let reader = StreamReader::try_new(input.seekable(), None)?;
+                taken(reader.schema(), reader, with_rows)
+            }
+        }
     }
 
     fn unreadable(self, name: &str, error: &ArrowError) -> Error {
@@ -84,22 +125,6 @@ impl Columnar {
         let told = format!("this is no whole {what}: {error}");
         let source = io::Error::new(io::ErrorKind::InvalidData, told);
         Error::Read { file: name.to_owned(), source, nearest: None }
-    }
-
-    /// The names and types of its columns.
-    pub(super) fn shape(self, name: &str, bytes: Bytes) -> Result<Shape> {
-        let failed = |error: ArrowError| self.unreadable(name, &error);
-        let schema = match self {
-            Columnar::Parquet => {
-                let builder = ParquetRecordBatchReaderBuilder::try_new(bytes);
-                builder.map_err(|error| failed(error.into()))?.schema().clone()
-            }
-            Columnar::ArrowFile => FileReader::try_new(Cursor::new(bytes), None).map_err(failed)?.schema(),
-            Columnar::ArrowStream => {
-                StreamReader::try_new(Cursor::new(bytes), None).map_err(failed)?.schema()
-            }
-        };
-        Ok(Table::from_batch(&RecordBatch::new_empty(schema))?.shape().from_file(name))
     }
 }
 

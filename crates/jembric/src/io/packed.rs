@@ -13,6 +13,7 @@ pub(super) enum Packing {
 /// What a file may unpack to if nothing is said: so many times its size, but at least so many bytes.
 const TIMES: u64 = 200;
 const AT_LEAST: u64 = 1 << 28;
+const BEGINNING: u64 = 1 << 20;
 
 impl Packing {
     /// As the first bytes tell.
@@ -41,6 +42,16 @@ impl Packing {
             false => Ok(bytes),
         }
     }
+}
+
+/// What the beginning of a packed file holds: enough for a header.
+pub(super) fn beginning(packing: Packing, packed: impl Read) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    match packing {
+        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(BEGINNING).read_to_end(&mut bytes)?,
+        Packing::Zstd => zstd::Decoder::new(packed)?.take(BEGINNING).read_to_end(&mut bytes)?,
+    };
+    Ok(bytes)
 }
 
 /// Packs what is written.

@@ -4,11 +4,11 @@
 //! fit, its column is surveyed from end to end and read again as what it then is: rare, and never a row lost.
 
 use super::{
-    columnar::Columnar,
+    columnar::{Columnar, Input},
     given::Given,
     header::Header,
     layout::{BLOCK, regions},
-    packed::Packing,
+    packed::{Packing, beginning},
     pass::Pass,
     source::Source,
     survey::{Conventions, Kind, notations},
@@ -20,10 +20,39 @@ use crate::{
 use arrow_array::ArrayRef;
 use encoding_rs::Encoding;
 use jembric_core::{Origin, calendar::notation::Order};
-use std::{fs::File, io::Read, path::Path, sync::Arc};
+use std::{
+    fs::File,
+    io::{self, Read, Seek},
+    path::Path,
+    sync::Arc,
+};
 
 /// Rows by which the types are guessed.
 const ROWS_TO_GUESS_FROM: usize = 8_192;
+
+/// What a file is that is no plain text.
+enum Special {
+    Packed(Packing),
+    Columnar(Columnar),
+}
+
+/// A file that is no plain text. A pipe cannot be looked into and then read from its beginning: it is taken for text.
+fn special(path: &Path) -> Result<Option<(File, Special)>> {
+    let Some(mut file) = File::open(path).ok().filter(|_| path.is_file()) else { return Ok(None) };
+    let failed = unread(&path.display().to_string());
+    let mut first = Vec::new();
+    file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;
+    file.rewind().map_err(&failed)?;
+    let packed = Packing::of(&first).map(Special::Packed);
+    let kind = packed.or_else(|| Columnar::of(&first).map(Special::Columnar));
+    Ok(kind.map(|kind| (file, kind)))
+}
+
+/// The error of a file that cannot be read.
+fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
+    let file = name.to_owned();
+    move |source| Error::Read { file: file.clone(), source, nearest: None }
+}
 
 /// Bytes that tell what a file is.
 const FIRST: u64 = 8;
@@ -158,37 +187,32 @@ impl Reading {
     /// Reads a file: CSV, Parquet or Arrow, packed with gzip or zstd or not, as its first bytes tell.
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
         let path = path.as_ref();
-        match self.special(path)? {
+        let name = path.display().to_string();
+        match special(path)? {
             None => self.table(&Source::file(path, self.known_encoding()?)?),
-            Some(bytes) => self.bytes(path.display().to_string(), bytes),
+            Some((file, Special::Columnar(format))) => {
+                let table = format.read(&name, Input::File(file))?;
+                self.refuse_formats(&name, &table.shape())?;
+                Ok(table)
+            }
+            Some((mut file, Special::Packed(_))) => {
+                let mut bytes = Vec::new();
+                file.read_to_end(&mut bytes).map_err(unread(&name))?;
+                self.bytes(name, bytes)
+            }
         }
     }
 
     /// Reads a stream to its end; `name` is what messages call it. All of it is held in memory meanwhile.
     pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
         let name = name.into();
-        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
         let mut first = Vec::new();
-        stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(failed)?;
+        stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
         if Packing::of(&first).is_none() && Columnar::of(&first).is_none() {
             return self.table(&Source::stream(name, first.chain(stream), self.known_encoding()?)?);
         }
-        stream.read_to_end(&mut first).map_err(failed)?;
+        stream.read_to_end(&mut first).map_err(unread(&name))?;
         self.bytes(name, first)
-    }
-
-    /// The bytes of a file that is no plain text.
-    fn special(&self, path: &Path) -> Result<Option<Vec<u8>>> {
-        // A pipe cannot be looked into and then read from its beginning: it is taken for text.
-        let Some(mut file) = File::open(path).ok().filter(|_| path.is_file()) else { return Ok(None) };
-        let failed = |source| Error::Read { file: path.display().to_string(), source, nearest: None };
-        let mut bytes = Vec::new();
-        file.by_ref().take(FIRST).read_to_end(&mut bytes).map_err(failed)?;
-        if Packing::of(&bytes).is_none() && Columnar::of(&bytes).is_none() {
-            return Ok(None);
-        }
-        file.read_to_end(&mut bytes).map_err(failed)?;
-        Ok(Some(bytes))
     }
 
     /// What bytes hold that are packed or have types.
@@ -197,7 +221,7 @@ impl Reading {
         match Columnar::of(&bytes) {
             None => self.table(&Source::stream(name, &bytes[..], self.known_encoding()?)?),
             Some(format) => {
-                let table = format.read(&name, bytes.into())?;
+                let table = format.read(&name, Input::Bytes(bytes.into()))?;
                 self.refuse_formats(&name, &table.shape())?;
                 Ok(table)
             }
@@ -226,15 +250,16 @@ impl Reading {
     /// What a file's header tells, without reading the rest; of Parquet and Arrow the types too.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         let path = path.as_ref();
-        let source = match self.special(path)? {
+        let name = path.display().to_string();
+        let source = match special(path)? {
             None => Source::file(path, self.known_encoding()?)?,
-            Some(bytes) => {
-                let name = path.display().to_string();
-                let bytes = self.unpacked(&name, bytes)?;
-                if let Some(format) = Columnar::of(&bytes) {
-                    return format.shape(&name, bytes.into());
+            Some((file, Special::Columnar(format))) => return format.shape(&name, Input::File(file)),
+            Some((mut file, Special::Packed(packing))) => {
+                let beginning = beginning(packing, &mut file).map_err(unread(&name))?;
+                if Columnar::of(&beginning).is_some() {
+                    return Ok(self.file(path)?.head(0).shape());
                 }
-                Source::stream(name, &bytes[..], self.known_encoding()?)?
+                Source::stream(name, &beginning[..], self.known_encoding()?)?
             }
         };
         let header = Header::read(self, &source)?;

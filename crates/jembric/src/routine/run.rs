@@ -134,6 +134,7 @@ impl Routine {
     /// Errors: a file cannot be read; whatever a step can say beforehand is wrong. The message shows the step's line.
     pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
         let (context, _) = self.context(running)?;
+        self.writes_fit()?;
         let steps = self.prepared(running.files)?;
         let mut shapes: Vec<Option<Shape>> = Vec::new();
         for (planned, step) in self.steps.iter().zip(&steps) {
@@ -169,6 +170,30 @@ impl Routine {
                     let missing = known.first().map(|shape| shape.find(column).map(drop));
                     missing.unwrap_or(Ok(())).map_err(|error| self.told_at(planned, Error::from(error)))?;
                 }
+            }
+        }
+        Ok(())
+    }
+
+    /// An error where two steps write one file, or one reads what another writes, which is put in place only at the end.
+    fn writes_fit(&self) -> Result<()> {
+        for (place, planned) in self.steps.iter().enumerate() {
+            let Some(name) = &planned.write else { continue };
+            let at = || self.place_in_text(planned, "`write`");
+            if self.steps[..place].iter().any(|other| other.write.as_ref() == Some(name)) {
+                return Err(self.error(at(), format!("two steps write `{name}`"), "choose another name"));
+            }
+            let reads = |input: &Input| matches!(input, Input::File(file, _) if file == name);
+            if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
+                let at = self.place_in_text(reader, &format!("{name}: "));
+                let problem = format!(
+                    "`{name}` is written by this routine, and is put in place only once all steps have run"
+                );
+                return Err(self.error(
+                    at,
+                    problem,
+                    "give the step that writes it a name, and say that: from = \"…\"",
+                ));
             }
         }
         Ok(())
