@@ -171,7 +171,7 @@ pub(crate) fn command() -> Command {
         .help_template(help_with("jembric run harbour.toml"))
         .next_help_heading("What is asked")
         .args([
-            Arg::new("FILE").required(true).value_name("FILE").help("A routine, which is a TOML file"),
+            file().help("A routine, which is a TOML file").help_heading("Arguments"),
             Arg::new("check").long("check").action(ArgAction::SetTrue).help(
                 "Read the headers alone, and prove every step by the names in them; types are told when it runs",
             ),
@@ -279,7 +279,7 @@ pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> se
 /// A command's help: what it answers, an example, and then the rest.
 fn help_with(example: &str) -> String {
     let example = format!("Example, on the demo's tables (jembric demo --into harbour):\n  {example}");
-    format!("{{about}}\n\n{example}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}")
+    format!("{{about}}\n\n{example}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}{{after-help}}")
 }
 
 fn file() -> Arg {

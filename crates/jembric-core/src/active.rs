@@ -14,7 +14,7 @@ use crate::{
         told_of_intervals,
     },
     ledger::{Fates, Ledger, Outcome, Reason},
-    operation::{Context, Operation, Setting, Sink, Takes, called_alone},
+    operation::{Context, Operation, Setting, Sink, Takes, called_alone, told_in_lists},
     rows::check_reconciled,
     shape::{Shape, Type},
     table::Table,
@@ -92,6 +92,11 @@ pub struct Active {
 }
 
 called_alone!(Active);
+told_in_lists!(Active {
+    share: "Split these measures over the periods by active days.",
+    per: "Count apart for each of these.",
+    sum: "Sum these measures over the active records, when counting.",
+});
 told_of_intervals!(Active);
 
 /// What to do where an answer would be too long.
@@ -174,27 +179,9 @@ impl Active {
         self
     }
 
-    /// Split these measures over the periods by active days.
-    pub fn share<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Active {
-        self.share = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// Count per period instead.
     pub fn count(mut self) -> Active {
         self.count = true;
-        self
-    }
-
-    /// Count apart for each of these.
-    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Active {
-        self.per = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// Sum these measures over the active records, when counting.
-    pub fn sum<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Active {
-        self.sum = columns.into_iter().map(Into::into).collect();
         self
     }
 

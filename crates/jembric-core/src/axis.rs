@@ -135,3 +135,52 @@ impl Axis {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{calendar::Weekday, sample::table};
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn of_days(periods: Periods) -> Axis {
+        Axis { periods, hours: None, instants: false, zone: Zone::default() }
+    }
+
+    proptest! {
+        #[test]
+        fn every_day_lies_in_its_period_and_the_next_one_follows(
+            day in Day::MIN.number()..=Day::MAX.number(),
+            grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year]),
+            month in 1_u32..=12,
+        ) {
+            let axis = of_days(Periods::from(grain).year_start(month).week_start(Weekday::ALL[month as usize % 7]));
+            let day = Day::from_number(day).unwrap();
+            let number = axis.number(day);
+            prop_assert!(axis.first_day(number) <= day && day <= axis.last_day(number));
+            if axis.last_day(number) < Day::MAX {
+                prop_assert_eq!(axis.last_day(number).plus_days(1).unwrap(), axis.first_day(number + 1));
+            }
+            prop_assert_eq!(axis.range(Range::new(day, day).unwrap()), (number, number));
+        }
+    }
+
+    /// A zone that is off by half an hour, and days of 23 and 25 hours.
+    #[rstest]
+    #[case("Asia/Kolkata", "2025-03-30", 24, "2025-03-29T18:30Z")]
+    #[case("Europe/Lisbon", "2025-03-30", 23, "2025-03-30T00:00Z")]
+    #[case("Europe/Lisbon", "2025-10-26", 25, "2025-10-25T23:00Z")]
+    #[case("UTC", "0001-01-01", 24, "0001-01-01T00:00Z")]
+    fn a_day_has_the_hours_that_its_clocks_show(
+        #[case] zone: &str,
+        #[case] day: &str,
+        #[case] hours: i32,
+        #[case] first: &str,
+    ) {
+        let moments = table("at:instant\n2025-06-01T12:00:00Z").dates("at").unwrap();
+        let axis = Axis::of("at", &moments, Grain::Hour.into(), &zone.parse().unwrap()).unwrap();
+        let (from, to) = axis.range(day.parse().unwrap());
+        assert_eq!((to - from + 1, axis.text(from).as_str()), (hours, first));
+        assert_eq!([axis.first_day(from), axis.last_day(to)].map(|day| day.to_string()), [day, day]);
+    }
+}

@@ -12,7 +12,7 @@ use crate::{
     entities::{Entities, Missing},
     error::{Error, Result},
     ledger::Outcome,
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists},
     rows::{all_kept, check_reconciled},
     shape::{Shape, Type},
     table::{Table, ordered_field},
@@ -122,6 +122,7 @@ pub struct Elapsed {
 }
 
 called_alone!(Elapsed);
+told_in_lists!(Elapsed { per: "The columns that identify the entity; without them the whole table is one." });
 
 impl Elapsed {
     /// The word for it on the command line and in files.
@@ -170,12 +171,6 @@ impl Elapsed {
     /// How long since the date before, by this column of dates, of the same entity.
     pub fn since_previous(date: impl Into<String>) -> Elapsed {
         Elapsed { since_previous: true, date: Some(date.into()), ..Elapsed::default() }
-    }
-
-    /// The columns that identify the entity; without them the whole table is one.
-    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Elapsed {
-        self.per = columns.into_iter().map(Into::into).collect();
-        self
     }
 
     /// What it is counted in; days if not said.

@@ -11,7 +11,7 @@ use crate::{
     calendar::{Grain, Periods, Range, Weekday},
     error::{Error, Result},
     ledger::{Fates, Ledger, Outcome, Reason},
-    operation::{Context, Operation, Setting, Sink, Takes, called_alone},
+    operation::{Context, Operation, Setting, Sink, Takes, called_alone, told_in_lists, told_of_periods},
     rows::check_reconciled,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
@@ -149,6 +149,15 @@ pub enum Dated {
 }
 
 called_alone!(Filled);
+told_in_lists!(Filled {
+    per: "The columns that identify the entity.",
+    carry: "Carry the last value of these into every hole.",
+    linear: "Draw a straight line through the holes of these.",
+    zero: "Write 0 into added rows of these.",
+    set: "Write values into added rows: `COL=VALUE`.",
+    keep_with: "Repeat these, which never vary within an entity, in added rows.",
+});
+told_of_periods!(Filled);
 
 impl Filled {
     /// The word for it on the command line and in files.
@@ -212,12 +221,6 @@ impl Filled {
         Filled { date: date.into(), ..Filled::default() }
     }
 
-    /// The columns that identify the entity.
-    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Filled {
-        self.per = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// The size of the periods.
     pub fn grain(mut self, grain: Grain) -> Filled {
         self.grain = Some(grain);
@@ -227,30 +230,6 @@ impl Filled {
     /// From when to when.
     pub fn range(mut self, range: Stretch) -> Filled {
         self.range = range;
-        self
-    }
-
-    /// Carry the last value of these into every hole.
-    pub fn carry<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Filled {
-        self.carry = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// Draw a straight line through the holes of these.
-    pub fn linear<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Filled {
-        self.linear = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// Write 0 into added rows of these.
-    pub fn zero<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Filled {
-        self.zero = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// Write values into added rows: `COL=VALUE`.
-    pub fn set<N: Into<String>>(mut self, values: impl IntoIterator<Item = N>) -> Filled {
-        self.set = values.into_iter().map(Into::into).collect();
         self
     }
 
@@ -284,27 +263,9 @@ impl Filled {
         self
     }
 
-    /// Repeat these, which never vary within an entity, in added rows.
-    pub fn keep_with<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Filled {
-        self.keep_with = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// Entities that are to have rows even where there is no record of them.
     pub fn entities(mut self, entities: EntityList) -> Filled {
         self.entities = Some(entities);
-        self
-    }
-
-    /// The day on which weeks begin.
-    pub fn week_start(mut self, weekday: Weekday) -> Filled {
-        self.week_start = Some(weekday);
-        self
-    }
-
-    /// The month in which years begin, by its name or number.
-    pub fn year_start(mut self, month: impl Into<String>) -> Filled {
-        self.year_start = Some(month.into());
         self
     }
 

@@ -156,15 +156,23 @@ impl Measure {
         })
     }
 
-    /// The mean of so many values with this sum; none of no values.
+    /// The mean of so many values with this sum; none of no values. Of whole numbers and decimals it is the nearest float where the sum has at
+    /// most 53 bits, and beyond still that of equal values is that value.
     pub(crate) fn mean(&self, sum: i128, count: u64) -> Option<f64> {
-        let sum = |unit: f64| (count > 0).then(|| sum as f64 / (count as f64 * unit));
-        match self.kind {
-            Kind::Whole => sum(1.0),
-            Kind::Decimal(places) => sum(10_f64.powi(places.into())),
-            Kind::Float(unit) => sum(f64::exp2(f64::from(-unit))),
-            Kind::Nothing => None,
-        }
+        let scale = match self.kind {
+            Kind::Whole => 1,
+            Kind::Decimal(places) => 10_i128.pow(places as u32),
+            Kind::Float(unit) => {
+                return (count > 0).then(|| sum as f64 / (count as f64 * f64::exp2(f64::from(-unit))));
+            }
+            Kind::Nothing => return None,
+        };
+        let by = i128::from(count).checked_mul(scale).filter(|&by| by > 0)?;
+        const HELD: u128 = 1 << f64::MANTISSA_DIGITS;
+        Some(match sum.unsigned_abs() < HELD && by.unsigned_abs() < HELD {
+            true => sum as f64 / by as f64,
+            false => (sum / by) as f64 + (sum % by) as f64 / by as f64,
+        })
     }
 }
 
@@ -215,6 +223,8 @@ mod tests {
         assert!(decimals.sums(&[10_i128.pow(38)]).is_err());
         assert!(of(Arc::new(Float64Array::from(vec![f64::INFINITY]))).is_err());
         assert_eq!((decimals.mean(10, 4), decimals.mean(0, 0)), (Some(0.25), None));
+        let far = i64::MAX - 1;
+        assert_eq!(whole.mean(i128::from(far) * 11, 11), Some(far as f64));
     }
 
     proptest! {

@@ -120,6 +120,42 @@ macro_rules! called_alone {
 }
 pub(crate) use called_alone;
 
+/// Builder methods of settings that are lists, each with what it tells.
+macro_rules! told_in_lists {
+    ($operation:ty { $($list:ident: $tells:literal),* $(,)? }) => {
+        impl $operation {
+            $(
+                #[doc = $tells]
+                pub fn $list<N: Into<String>>(mut self, $list: impl IntoIterator<Item = N>) -> $operation {
+                    self.$list = $list.into_iter().map(Into::into).collect();
+                    self
+                }
+            )*
+        }
+    };
+}
+pub(crate) use told_in_lists;
+
+/// Builder methods of where weeks and years begin.
+macro_rules! told_of_periods {
+    ($operation:ty) => {
+        impl $operation {
+            /// The day on which weeks begin.
+            pub fn week_start(mut self, weekday: $crate::calendar::Weekday) -> $operation {
+                self.week_start = Some(weekday);
+                self
+            }
+
+            /// The month in which years begin, by its name or number.
+            pub fn year_start(mut self, month: impl Into<String>) -> $operation {
+                self.year_start = Some(month.into());
+                self
+            }
+        }
+    };
+}
+pub(crate) use told_of_periods;
+
 /// One setting of an operation, described once for the library's docs, the command line and saved files.
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]

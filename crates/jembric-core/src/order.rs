@@ -68,3 +68,37 @@ impl Order {
 pub(crate) fn in_order_of_floats(bits: i64) -> i64 {
     bits ^ (((bits >> 63) as u64) >> 1) as i64
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample::table;
+    use arrow_ord::ord::make_comparator;
+    use arrow_schema::SortOptions;
+
+    #[test]
+    fn numbers_are_in_the_order_of_the_values_and_lead_back_to_them() {
+        let rows = "a:number b:float c:money d:date e:instant f:text g:moment
+            3  -0.5   1.00  2025-06-30 2025-06-30T10:00:00Z pear  2025-06-30T10:00:00
+            -7 0      -1.25 0001-01-01 1969-12-31T23:59:59Z apple 1969-12-31T23:59:59
+            0  1e300  0.00  9999-12-31 2025-06-30T09:59:59Z pearl 2025-06-30T09:59:59
+            3  -1e-9  1.00  2024-02-29 2025-06-30T10:00:00Z pear  2025-06-30T10:00:00";
+        for (_, array) in table(rows).fields() {
+            let order = Order::of(&array).unwrap();
+            let compare = make_comparator(&array, &array, SortOptions::default()).unwrap();
+            for (one, other) in (0..4).flat_map(|one| (0..4).map(move |other| (one, other))) {
+                assert_eq!(
+                    order.of_row(one).cmp(&order.of_row(other)),
+                    compare(one, other),
+                    "{}",
+                    array.data_type()
+                );
+            }
+            if let (Order::Numbers(numbers), DataType::Int64 | DataType::Float64 | DataType::Decimal64(..)) =
+                (&order, array.data_type())
+            {
+                assert_eq!(&Order::column(numbers.to_vec(), array.data_type()).unwrap(), &array);
+            }
+        }
+    }
+}

@@ -1,11 +1,11 @@
 //! [`Recent`]: the rows of the last months, of this quarter, of the two quarters before it, or of a stated range.
 
 use crate::{
-    calendar::{Day, Grain, Periods, Range, Span, Weekday, month_of_year},
+    calendar::{Day, Grain, Periods, Range, Span, Weekday},
     dates::Dates,
     error::{Error, Result},
     ledger::{Fates, Outcome, Reason},
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    operation::{Context, Operation, Setting, Takes, called_alone, told_of_periods},
     rows::check_reconciled,
     shape::{Shape, Type},
     table::Table,
@@ -99,6 +99,7 @@ impl FromStr for Whole {
 
 crate::calendar::serialized_as_text!(Whole);
 called_alone!(Recent);
+told_of_periods!(Recent);
 
 impl Recent {
     /// The word for it on the command line and in files.
@@ -186,23 +187,9 @@ impl Recent {
         self
     }
 
-    /// The day on which weeks begin.
-    pub fn week_start(mut self, weekday: Weekday) -> Recent {
-        self.week_start = Some(weekday);
-        self
-    }
-
-    /// The month in which years begin, by its name or number.
-    pub fn year_start(mut self, month: impl Into<String>) -> Recent {
-        self.year_start = Some(month.into());
-        self
-    }
-
     /// The periods of a grain, as weeks and years were said to begin.
     fn periods(&self, grain: Grain) -> Result<Periods> {
-        let periods = Periods::from(grain).week_start(self.week_start.unwrap_or(Weekday::Monday));
-        let month = self.year_start.as_deref().map_or(Ok(1), month_of_year)?;
-        Ok(periods.year_start(month))
+        Periods::cut(grain, self.week_start, self.year_start.as_deref())
     }
 
     fn check_settings(&self) -> Result<()> {

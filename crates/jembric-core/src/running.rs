@@ -11,7 +11,7 @@ use crate::{
     entities::{Entities, Missing},
     error::{Error, Result},
     ledger::{Fates, Outcome, Reason},
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists, told_of_periods},
     rows::check_reconciled,
     shape::{Named, Shape, Type},
     table::Table,
@@ -85,6 +85,14 @@ pub struct Running {
 }
 
 called_alone!(Running);
+told_in_lists!(Running {
+    per: "The columns that identify the entity.",
+    max: "The greatest of these.",
+    min: "The least of these.",
+    sum: "The sums of these.",
+    mean: "The means of these.",
+});
+told_of_periods!(Running);
 
 /// One column that is asked for.
 struct Asked<'a> {
@@ -145,36 +153,6 @@ impl Running {
         Running { date: date.into(), ..Running::default() }
     }
 
-    /// The columns that identify the entity.
-    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Running {
-        self.per = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The greatest of these.
-    pub fn max<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Running {
-        self.max = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The least of these.
-    pub fn min<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Running {
-        self.min = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The sums of these.
-    pub fn sum<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Running {
-        self.sum = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The means of these.
-    pub fn mean<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Running {
-        self.mean = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// How many records.
     pub fn count(mut self) -> Running {
         self.count = true;
@@ -190,18 +168,6 @@ impl Running {
     /// Begin anew with every period.
     pub fn anew_each(mut self, grain: Grain) -> Running {
         self.anew_each = Some(grain);
-        self
-    }
-
-    /// The day on which weeks begin.
-    pub fn week_start(mut self, weekday: Weekday) -> Running {
-        self.week_start = Some(weekday);
-        self
-    }
-
-    /// The month in which years begin, by its name or number.
-    pub fn year_start(mut self, month: impl Into<String>) -> Running {
-        self.year_start = Some(month.into());
         self
     }
 

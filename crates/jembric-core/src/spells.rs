@@ -13,7 +13,7 @@ use crate::{
         END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, told_of_intervals,
     },
     ledger::{Fates, Outcome, Reason},
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists},
     rows::{WholeRows, check_reconciled, entities_in_order},
     shape::{Named, Shape, Type},
     table::{Table, period_field},
@@ -78,6 +78,7 @@ pub struct Spells {
 }
 
 called_alone!(Spells);
+told_in_lists!(Spells { per: "The columns that identify the entity." });
 told_of_intervals!(Spells);
 
 impl Spells {
@@ -119,12 +120,6 @@ impl Spells {
             value: value.into_iter().map(Into::into).collect(),
             ..Spells::default()
         }
-    }
-
-    /// The columns that identify the entity.
-    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Spells {
-        self.per = columns.into_iter().map(Into::into).collect();
-        self
     }
 
     /// Holes of at most so many days do not break a spell.

@@ -4,21 +4,25 @@
 //! `totals/figures` adds up in one pass what is asked of each cell; every coarser figure, a margin or a year beside its months, is
 //! cells put together, so that nothing is ever made from figures that were rounded. `totals/sheet` lays the cells out.
 
+mod asked;
 mod cells;
 mod figures;
 mod sheet;
+
+pub use asked::Each;
 
 use crate::{
     active::MOST_ROWS,
     calendar::{Grain, Periods, Range, Weekday},
     error::{Error, Result},
     ledger::Outcome,
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists, told_of_periods},
     rows::check_reconciled,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
     written::EntityList,
 };
+use asked::{Asked, Scope, What, suffixes};
 use serde::{Deserialize, Serialize};
 
 /// How many columns stand side by side at most, if not said otherwise.
@@ -119,79 +123,19 @@ pub struct Totals {
     pub most_columns: Option<u64>,
 }
 
-/// Parts of a longer time that come again and again.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Each {
-    /// Monday to Sunday, from the day on which weeks begin.
-    Weekday,
-    /// January to December, from the month in which years begin.
-    MonthOfYear,
-    /// 1 to 31.
-    DayOfMonth,
-    /// 0 to 23, of moments.
-    HourOfDay,
-}
-
-impl Each {
-    /// The name of its column.
-    pub(crate) fn column(self) -> &'static str {
-        match self {
-            Each::Weekday => "weekday",
-            Each::MonthOfYear => "month_of_year",
-            Each::DayOfMonth => "day_of_month",
-            Each::HourOfDay => "hour_of_day",
-        }
-    }
-}
-
-/// Over what the same is told beside each figure.
-#[derive(Clone, Debug, PartialEq, Eq)]
-enum Scope {
-    Periods(Periods),
-    All,
-    /// All values of a key column, shown under this name.
-    Every {
-        column: String,
-        shown_as: String,
-    },
-}
-
-impl Scope {
-    /// What a figure over it is called, and the share of it, if there is one.
-    fn names(&self, figure: &str, share: Option<&str>) -> (String, Option<String>) {
-        let of = match self {
-            Scope::Periods(periods) => periods.grain().word(),
-            Scope::All => "all",
-            Scope::Every { shown_as, .. } => return (format!("{figure}_every_{shown_as}"), None),
-        };
-        (format!("{figure}_of_{of}"), share.map(|share| format!("share_of_{of}_{share}")))
-    }
-}
-
-/// What is worked out of a column of each cell.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum What {
-    Sum,
-    Mean,
-    Min,
-    Max,
-    Count,
-    Distinct,
-}
-
-/// One figure that is asked for.
-struct Asked {
-    what: What,
-    /// The column, but for counts.
-    column: String,
-    /// What it is called, where there is one date and nothing side by side.
-    name: String,
-    /// What a share of it is called after `share_of_year_`, for what adds up.
-    share: Option<String>,
-}
-
 called_alone!(Totals);
+told_in_lists!(Totals {
+    date: "Per period of this column of dates, or of several on one axis.",
+    per: "The columns by which rows are grouped.",
+    sum: "The sums of these.",
+    mean: "The means of these.",
+    min: "The least of these.",
+    max: "The greatest of these.",
+    distinct: "How many different values of these.",
+    beside: "The same over these longer periods, or `all` of them, beside each figure.",
+    beside_every: "The same over all values of these keys beside each figure.",
+});
+told_of_periods!(Totals);
 
 impl Totals {
     /// The word for it on the command line and in files.
@@ -266,21 +210,9 @@ impl Totals {
         Totals::default()
     }
 
-    /// Per period of this column of dates, or of several on one axis.
-    pub fn date<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.date = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// The size of the periods.
     pub fn grain(mut self, grain: Grain) -> Totals {
         self.grain = Some(grain);
-        self
-    }
-
-    /// The columns by which rows are grouped.
-    pub fn per<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.per = columns.into_iter().map(Into::into).collect();
         self
     }
 
@@ -290,39 +222,9 @@ impl Totals {
         self
     }
 
-    /// The sums of these.
-    pub fn sum<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.sum = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The means of these.
-    pub fn mean<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.mean = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The least of these.
-    pub fn min<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.min = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The greatest of these.
-    pub fn max<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.max = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// How many records.
     pub fn count(mut self) -> Totals {
         self.count = true;
-        self
-    }
-
-    /// How many different values of these.
-    pub fn distinct<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Totals {
-        self.distinct = columns.into_iter().map(Into::into).collect();
         self
     }
 
@@ -356,33 +258,9 @@ impl Totals {
         self
     }
 
-    /// The same over these longer periods, or `all` of them, beside each figure.
-    pub fn beside<N: Into<String>>(mut self, periods: impl IntoIterator<Item = N>) -> Totals {
-        self.beside = periods.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// The same over all values of these keys beside each figure.
-    pub fn beside_every<N: Into<String>>(mut self, keys: impl IntoIterator<Item = N>) -> Totals {
-        self.beside_every = keys.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// The name of the period's column.
     pub fn name(mut self, name: impl Into<String>) -> Totals {
         self.name = Some(name.into());
-        self
-    }
-
-    /// The day on which weeks begin.
-    pub fn week_start(mut self, weekday: Weekday) -> Totals {
-        self.week_start = Some(weekday);
-        self
-    }
-
-    /// The month in which years begin, by its name or number.
-    pub fn year_start(mut self, month: impl Into<String>) -> Totals {
-        self.year_start = Some(month.into());
         self
     }
 
@@ -562,14 +440,6 @@ impl Totals {
         let beside =
             self.side_by_side.as_ref().map(|column| format!(", {column} side by side")).unwrap_or_default();
         format!("totals: {}{by}{beside}", asked.join(", "))
-    }
-}
-
-/// What is put behind a figure's name for each date: nothing where there are not several.
-fn suffixes(dates: &[Named]) -> Vec<String> {
-    match dates {
-        [] | [_] => vec![String::new()],
-        several => several.iter().map(|named| format!("_{}", named.shown_as)).collect(),
     }
 }
 

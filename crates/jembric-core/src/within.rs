@@ -19,7 +19,7 @@ use crate::{
     error::{Error, Result},
     intervals::{EndDay, NEVER_ENDS, OpenEnds, told_of_intervals},
     ledger::Outcome,
-    operation::{Context, Setting, Sink, Takes},
+    operation::{Context, Setting, Sink, Takes, told_in_lists},
     shape::{Named, Shape, Type},
     table::Table,
 };
@@ -122,6 +122,11 @@ pub struct Within {
 
 told_of_intervals!(Within);
 
+told_in_lists!(Within {
+    matching: "The columns that must be equal: `COLUMN`, or `COLUMN=COLUMN` where the windows' has another name.",
+    bring: "The windows' columns that are brought along.",
+});
+
 impl Within {
     /// The word for it on the command line and in files.
     pub const NAME: &'static str = "within";
@@ -203,12 +208,6 @@ impl Within {
         }
     }
 
-    /// The columns that must be equal: `COLUMN`, or `COLUMN=COLUMN` where the windows' has another name.
-    pub fn matching<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Within {
-        self.matching = columns.into_iter().map(Into::into).collect();
-        self
-    }
-
     /// Which rows the answer has.
     pub fn keep(mut self, keep: Keep) -> Within {
         self.keep = keep;
@@ -224,12 +223,6 @@ impl Within {
     /// The windows' column of dates from which `nearest` measures.
     pub fn nearest_to(mut self, column: impl Into<String>) -> Within {
         self.nearest_to = Some(column.into());
-        self
-    }
-
-    /// The windows' columns that are brought along.
-    pub fn bring<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Within {
-        self.bring = columns.into_iter().map(Into::into).collect();
         self
     }
 

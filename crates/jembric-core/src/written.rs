@@ -110,3 +110,57 @@ impl EntityList {
         Table::of_known(columns)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sample::{shown, table};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("k:number", "-12", "-12")]
+    #[case("k:money", "3.5", "3.50")]
+    #[case("k:money", "3.500", "3.50")]
+    #[case("k:float", "1e3", "1000.0")]
+    #[case("k:text", "0417", "0417")]
+    #[case("k:date\n2025-06-30", "2024-02-29", "2024-02-29")]
+    #[case("k:date\n2025-06", "2024-02", "2024-02")]
+    #[case("k:date\n2025-06", "2024-02-29", "2024-02")]
+    #[case("k:moment", "2024-02-29T10:30:00", "2024-02-29T10:30")]
+    fn a_text_is_a_value_of_its_column(#[case] column: &str, #[case] text: &str, #[case] value: &str) {
+        let table = table(column);
+        let field = table.field("k").unwrap();
+        let array = read_as("set", &field, StringViewArray::from(vec![Some(text), None])).unwrap();
+        assert_eq!(shown(&Table::of_known([(field, array)]).unwrap()), [value, "-"]);
+    }
+
+    #[rstest]
+    #[case("k:number", "3.5", "whole numbers")]
+    #[case("k:money", "0.125", "decimals, 2 places")]
+    #[case("k:date\n2025-06-30", "2025-06", "dates")]
+    #[case("k:date\n2025-06", "2025-Q2", "months")]
+    #[case("k:date\n2025-06-30", "2025-02-29", "dates")]
+    #[case("k:moment", "noon", "moments")]
+    fn what_is_no_value_of_it_is_named(#[case] column: &str, #[case] text: &str, #[case] kind: &str) {
+        let field = table(column).field("k").unwrap();
+        let error = read_as("set", &field, StringViewArray::from(vec![text])).unwrap_err().to_string();
+        assert_eq!(error, format!("`set`: `{text}` cannot stand in column `k`, which holds {kind}"));
+    }
+
+    #[test]
+    fn listed_keys_come_after_those_of_the_rows_in_their_types() {
+        let list = EntityList::of(&table("v:text m:date\nPetrel 2025-06\n- 2025-07"), &["v", "m"]).unwrap();
+        assert_eq!((list.len(), list.complete().len(), list.is_empty()), (2, 1, false));
+        let rows = table("when:date vessel:text\n2024-12 Wend");
+        let per = rows.shape().named(&["vessel as ship".to_owned(), "when".to_owned()]).unwrap();
+        let keys = list.after(&rows, &per).unwrap();
+        assert_eq!(keys.names().collect::<Vec<_>>(), ["ship", "when"]);
+        assert_eq!(shown(&keys), ["Wend 2024-12", "Petrel 2025-06", "- 2025-07"]);
+        // What was written down comes back the same.
+        let text = serde_json::to_string(&list).unwrap();
+        assert_eq!(
+            (text.as_str(), serde_json::from_str::<EntityList>(&text).unwrap()),
+            (r#"[["Petrel","2025-06"],[null,"2025-07"]]"#, list)
+        );
+    }
+}

@@ -155,7 +155,10 @@ impl Routine {
     fn error(&self, at: Range<usize>, problem: impl Into<String>, advice: impl Into<String>) -> Error {
         match &self.text {
             Some(text) => text.error(at, problem, advice),
-            None => Error::Settings(problem.into()),
+            None => {
+                let (problem, advice) = (problem.into(), advice.into());
+                Error::Settings(if advice.is_empty() { problem } else { format!("{problem}: {advice}") })
+            }
         }
     }
 }

@@ -311,3 +311,36 @@ fn a_file_that_is_not_there_is_named() {
         "{error}"
     );
 }
+
+#[rstest]
+#[case::all(json!({"read": {"day": "%d.%m.%y"}, "century": 1900, "date-order": "dmy", "missing": ["-"], "separator": ";", "encoding": "windows-1252", "decimal-comma": true, "most-unpacked": 1000}), None)]
+#[case::tab(json!({"separator": "tab", "no-header": true, "no-quotes": true}), None)]
+#[case::separator(json!({"separator": "::"}), Some("`separator`: `::`: expected one character such as ; or |, or the word tab"))]
+#[case::quote(json!({"separator": "\""}), Some("`separator`: `\"`: expected one character"))]
+fn how_a_file_is_read_can_be_written_down(#[case] settings: Value, #[case] error: Option<&str>) {
+    let read: ReadingSettings = serde_json::from_value(settings.clone()).unwrap();
+    assert_eq!(serde_json::to_value(&read).unwrap(), settings);
+    match (read.reading(), error) {
+        (Ok(_), None) => {}
+        (Err(told), Some(error)) => assert!(told.to_string().contains(error), "{told}"),
+        (told, _) => panic!("{:?}", told.err()),
+    }
+}
+
+#[test]
+fn a_zone_and_a_reading_are_those_of_the_routine() {
+    let directory = tempfile::tempdir().unwrap();
+    fs::write(directory.path().join("log.csv"), "at;n\n29.03.25 23:30 +0000;1,5\n30.03.25 23:30 +0000;-\n")
+        .unwrap();
+    let text = "zone = \"Europe/Lisbon\"\n[[step]]\nread = { file = \"log.csv\", separator = \";\", missing = \"-\", decimal-comma = true, century = 2000, \
+        read = { at = \"%d.%m.%y %H:%M %z\" } }\ntotals = { date = \"at\", sum = \"n\", count = true }\n";
+    let error = Routine::parse("r.toml", text).unwrap_err().to_string();
+    assert!(error.contains("r.toml:3:8"), "`missing` is a list: {error}");
+    let routine = Routine::parse("r.toml", &text.replace("missing = \"-\"", "missing = [\"-\"]")).unwrap();
+    let files = Disk { directory: directory.path().to_owned() };
+    let run = Run::on(&files, today());
+    let mut csv = Vec::new();
+    let mut answer = jembric::io::Writing::new().batches(&mut csv);
+    routine.check(&run).unwrap().run(&mut |batch| Ok(answer.write(batch)?), &mut |_| Ok(())).unwrap();
+    assert_eq!(String::from_utf8(csv).unwrap(), "day,sum_n,count\n2025-03-29,1.5,1\n2025-03-31,0.0,1\n");
+}

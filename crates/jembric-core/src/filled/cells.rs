@@ -8,7 +8,7 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
-    gather::{NONE, spread, stretched},
+    gather::{NONE, repeated, stretched},
     rows::entities_in_order,
     shape::Named,
     table::Table,
@@ -303,7 +303,7 @@ impl Cells {
         let laid = self.laid(places.clone())?;
         let keys = self.keys.fields().filter(|_| !self.key_columns.is_empty());
         let keys = keys.map(|(field, array)| {
-            Ok((field, spread(&array.slice(places.start, places.len()), &laid.starts)?))
+            Ok((field, repeated(&array.slice(places.start, places.len()), &laid.starts)?))
         });
         let keys = keys.collect::<Result<Vec<_>>>()?;
         let filled: Vec<Result<(usize, Field, ArrayRef)>> =

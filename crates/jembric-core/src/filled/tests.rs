@@ -327,3 +327,36 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn columns_of_every_kind_are_filled_and_a_line_goes_by_the_time_that_passed() {
+    let readings = table(
+        "at:moment level:money state:text seen:date far:number
+         2025-01-01T00:00:00 1.00 open 2025-01-01 9007199254740993
+         2025-01-01T05:30:00 2.00 -    -          9007199254740993",
+    );
+    let filled = Filled::new("at")
+        .grain(Grain::Hour)
+        .linear(["level", "far"])
+        .carry(["state"])
+        .set(["seen=2024-02-29"]);
+    let outcome = filled.apply(&readings).unwrap();
+    assert_eq!(
+        shown(&outcome.table),
+        [
+            "2025-01-01T00:00 1.0 open 2025-01-01 9007199254740992.0",
+            "2025-01-01T01:00 1.1818181818181819 open 2024-02-29 9007199254740992.0",
+            "2025-01-01T02:00 1.3636363636363635 open 2024-02-29 9007199254740992.0",
+            "2025-01-01T03:00 1.5454545454545454 open 2024-02-29 9007199254740992.0",
+            "2025-01-01T04:00 1.7272727272727273 open 2024-02-29 9007199254740992.0",
+            "2025-01-01T05:30 2.0 open - 9007199254740992.0",
+        ]
+    );
+    let counts =
+        ["level interpolated in added rows", "state carried into blanks", "seen left blank as recorded"];
+    assert_eq!(counts.map(|name| outcome.ledger.count(name)), [4, 1, 1]);
+    // A line between cents is one of cents, not of what floats make of them.
+    let cents = table("day:date level:money\n2025-01-01 2.89\n2025-01-03 2.97");
+    let line = Filled::new("day").linear(["level"]).apply(&cents).unwrap();
+    assert_eq!(shown(&line.table)[1], "2025-01-02 2.93");
+}

@@ -302,3 +302,52 @@ fn neither_threads_nor_the_number_of_cells_change_a_sum(#[case] entities: i64, #
         assert_eq!(column("sum_n").into_iter().zip(column("count")).collect::<Vec<_>>(), expected);
     }
 }
+
+#[test]
+fn the_least_of_texts_goes_by_their_own_order_and_side_by_side_may_stand_dates() {
+    let range = "2025-06-01..2025-06-14".parse().unwrap();
+    let days = crate::Almanac::new().range(range).make().unwrap().table;
+    let weekly =
+        Totals::new().per(["iso_week"]).min(["weekday"]).max(["weekday as last", "date"]).sum(["day"]);
+    let answer = weekly.apply(&days).unwrap().table;
+    assert_eq!(
+        shown(&answer),
+        [
+            "22 1 Sunday Sunday 2025-06-01",
+            "23 35 Monday Sunday 2025-06-08",
+            "24 69 Monday Saturday 2025-06-14"
+        ]
+    );
+    // What comes out still knows its order.
+    let sorted = crate::Sort::new(["min_weekday"]).apply(&answer).unwrap().table;
+    assert_eq!(
+        sorted.column("iso_week").unwrap().as_primitive::<Int64Type>().values().to_vec(),
+        [23, 24, 22]
+    );
+
+    let stays = table("month:date open:float n:number\n2025-01 0.5 1\n2025-02 - 2\n2025-02 0.5 3");
+    let across = Totals::new().per(["open"]).side_by_side("month").sum(["n"]).apply(&stays).unwrap().table;
+    assert_eq!(
+        (names(&across).as_str(), shown(&across)),
+        ("open 2025-01 2025-02", vec!["0.5 1 3".to_owned(), "- 0 2".to_owned()])
+    );
+}
+
+#[test]
+fn several_dates_are_accounted_for_each_on_its_own() {
+    let both = Totals::new().date(["issued", "paid"]).grain(Grain::Month).sum(["amount"]);
+    let outcome = both.range("2025-01..2025-02".parse().unwrap()).apply(&dues()).unwrap();
+    assert_eq!(shown(&outcome.table), ["2025-01 350.15 0.05", "2025-02 0.00 100.10"]);
+    let ledger = outcome.ledger.to_string();
+    for line in [
+        "without issued 1 · issued outside the range 2 · without paid 2 · paid outside the range 2",
+        "sum of amount by issued: in 400.14 = kept 350.15 + dropped 40.00 + set aside 9.99; over the answer 350.15",
+        "sum of amount by paid: in 400.14 = kept 100.15 + dropped 40.00 + set aside 259.99; over the answer 100.15",
+        "balance    6 = 3 + 2 + 1",
+    ] {
+        assert!(ledger.contains(line), "{line} in {ledger}");
+    }
+    let infinite: ArrayRef = Arc::new(Float64Array::from(vec![f64::INFINITY]));
+    let error = Totals::new().sum(["x"]).apply(&Table::from_columns([("x", infinite)]).unwrap()).unwrap_err();
+    assert!(error.to_string().contains("infinite"), "{error}");
+}

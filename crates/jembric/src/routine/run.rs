@@ -234,10 +234,7 @@ impl Routine {
     fn needed(&self, until: usize) -> Vec<bool> {
         let mut needed: Vec<bool> = self.steps.iter().map(|step| step.write.is_some()).collect();
         needed[until] = true;
-        for place in (0..=until)
-            .rev()
-            .filter(|&place| self.steps[place].inputs.iter().any(|input| matches!(input, Input::Step(_))))
-        {
+        for place in (0..=until).rev() {
             if needed[place] {
                 for input in &self.steps[place].inputs {
                     if let Input::Step(earlier) = input {
