@@ -274,6 +274,7 @@ fn run(
     conditions.reconcile.clone_from(&account.reconcile);
     conditions.follow = follow;
     conditions.upto = upto;
+    conditions.aside = account.aside.is_some();
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
     let inputs = routine.steps.iter().flat_map(|step| &step.inputs).filter_map(|input| match input {

@@ -111,6 +111,30 @@ fn a_files_ending_says_how_it_is_written_and_its_bytes_how_it_is_read(#[case] na
     );
 }
 
+#[rstest]
+#[case(Format::Csv)]
+#[case(Format::Parquet)]
+#[case(Format::Arrow)]
+#[case(Format::ArrowStream)]
+fn columns_that_are_not_asked_for_are_not_read(#[case] format: Format) {
+    let mut bytes = Vec::new();
+    Writing::new().format(format).write(&every_type(), &mut bytes).unwrap();
+    let whole = Reading::new().stream("piped", &bytes[..]).unwrap();
+    let file = tempfile::NamedTempFile::new().unwrap();
+    fs::write(file.path(), &bytes).unwrap();
+    for (only, read) in [(["month", "text"], &["text", "month"][..]), (["nowhere", ""], &["truth"])] {
+        let reading = Reading::new().only(only);
+        for table in [reading.file(file.path()).unwrap(), reading.stream("piped", &bytes[..]).unwrap()] {
+            assert!(table.names().eq(read.iter().copied()));
+            assert_eq!(table.rows(), 3);
+            for name in read {
+                assert_eq!(table.column(name).unwrap(), whole.column(name).unwrap());
+                assert_eq!(table.shape().find(name).unwrap(), whole.shape().find(name).unwrap());
+            }
+        }
+    }
+}
+
 fn batch(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {
     RecordBatch::try_from_iter(columns).unwrap()
 }

@@ -3,16 +3,16 @@
 #![allow(clippy::unwrap_used)]
 
 use jembric::{
-    Error, Table,
+    Error, Shape, Table,
     arrow::cast::AsArray,
     calendar::Day,
-    io::ReadingSettings,
+    io::{Reading, ReadingSettings},
     routine::{Input, Planned, Routine, Run},
-    steps::{Disk, OPERATIONS, Step, described},
+    steps::{Disk, Files, OPERATIONS, Step, described},
 };
 use rstest::rstest;
 use serde_json::{Map, Value, json};
-use std::{fs, path::Path};
+use std::{cell::RefCell, fs, path::Path};
 
 fn today() -> Day {
     "2025-06-30".parse().unwrap()
@@ -343,4 +343,85 @@ fn a_zone_and_a_reading_are_those_of_the_routine() {
     let mut answer = jembric::io::Writing::new().batches(&mut csv);
     routine.check(&run).unwrap().run(&mut |batch| Ok(answer.write(batch)?), &mut |_| Ok(())).unwrap();
     assert_eq!(String::from_utf8(csv).unwrap(), "day,sum_n,count\n2025-03-29,1.5,1\n2025-03-31,0.0,1\n");
+}
+
+/// The demo's files, and which of their columns were read.
+#[derive(Default)]
+struct Watched(RefCell<Vec<String>>);
+
+impl Files for Watched {
+    fn table(&self, file: &str, reading: &Reading) -> jembric::Result<Table> {
+        let table = demo().table(file, reading)?;
+        let names: Vec<&str> = table.names().collect();
+        self.0.borrow_mut().push(format!("{file}: {}", names.join(" ")));
+        Ok(table)
+    }
+
+    fn shape(&self, file: &str, reading: &Reading) -> jembric::Result<Option<Shape>> {
+        demo().shape(file, reading)
+    }
+}
+
+#[rstest]
+#[case::totals("read = \"dues.csv\"\ntotals = { date = \"issued\", sum = \"amount as owed\" }", &["dues.csv: issued amount"])]
+#[case::counted("read = \"dues.csv\"\ntotals = { count = true }", &["dues.csv: invoice"])]
+#[case::whole("read = \"dues.csv\"\nfilter = \"amount > 3\"", &["dues.csv: invoice vessel class issued due paid amount"])]
+#[case::later(
+    "read = \"dues.csv\"\nfilter = \"amount > 3\"\n[[step]]\nelapsed = { from = \"due\", to = \"paid\" }\n[[step]]\ncolumns = \"class as sort, elapsed_days\"",
+    &["dues.csv: class due paid amount"]
+)]
+#[case::rows_decide(
+    "read = \"gauge.csv\"\nrunning = { date = \"day\", count = true, row-by-row = true }\n[[step]]\ncolumns = \"count_so_far\"",
+    &["gauge.csv: day gauge level_m"]
+)]
+#[case::windows(
+    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date = \"lifted_on\", window = \"arrived..left\" }\n[[step]]\ntotals = { per = \"berth\", sum = \"tons_window\" }",
+    &["lifts.csv: lifted_on vessel tons", "stays.csv: vessel berth arrived left tons"]
+)]
+#[case::brought(
+    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date = \"lifted_on\", window = \"arrived..left\", bring = \"berth\" }\n[[step]]\ntotals = { per = \"berth\", sum = \"tons\" }",
+    &["lifts.csv: lifted_on vessel tons", "stays.csv: vessel berth arrived left"]
+)]
+#[case::either_window(
+    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date = \"lifted_on\", window = \"arrived..left\", pick = \"last\" }\n[[step]]\ntotals = { per = \"berth\", count = true }",
+    &["lifts.csv: lifted_on vessel crane tons", "stays.csv: stay vessel berth arrived left tons"]
+)]
+#[case::stacked(
+    "read = \"fuel_in.csv\"\nstack = { files = [\"fuel_out.csv\"], source = \"book\" }\n[[step]]\ntotals = { per = [\"book\", \"vessel\"], count = true }",
+    &["fuel_in.csv: day", "fuel_out.csv: vessel"]
+)]
+#[case::twice(
+    "name = \"d\"\nread = \"dues.csv\"\nsort = \"due\"\n[[step]]\ntotals = { per = \"class\", count = true }\nwrite = \"c.csv\"\n[[step]]\nfrom = \"d\"\ntotals = { per = \"vessel\", count = true }\nwrite = \"v.csv\"\n[[step]]\nread = \"dues.csv\"\ntotals = { sum = \"amount\" }",
+    &["dues.csv: vessel class due amount"]
+)]
+#[case::latest(
+    "read = \"stays.csv\"\nlatest = { per = \"vessel\", date = \"left\" }\n[[step]]\ncolumns = \"berth\"",
+    &["stays.csv: vessel berth left"]
+)]
+fn only_columns_that_a_step_uses_are_read_and_the_answer_is_the_same(
+    #[case] steps: &str,
+    #[case] read: &[&str],
+) {
+    let routine = Routine::parse("r.toml", &format!("[[step]]\n{steps}\n")).unwrap();
+    let answer = |whole: bool| {
+        let files = Watched::default();
+        let mut run = Run::on(&files, today());
+        run.aside = whole;
+        let (mut csv, mut ledgers) = (Vec::new(), Vec::new());
+        let mut answer = jembric::io::Writing::new().batches(&mut csv);
+        let checked = routine.check(&run).unwrap();
+        checked
+            .run(&mut |batch| Ok(answer.write(batch)?), &mut |ran| {
+                ledgers.push(ran.outcome.ledger.to_string());
+                Ok(())
+            })
+            .unwrap();
+        (csv, ledgers, files.0.into_inner())
+    };
+    let (csv, ledgers, of_files) = answer(false);
+    assert_eq!(of_files, read);
+    assert_eq!((csv, ledgers), {
+        let (csv, ledgers, _) = answer(true);
+        (csv, ledgers)
+    });
 }

@@ -20,9 +20,12 @@ enum Anchor {
 }
 
 impl AsOf {
-    /// Whether it takes a table to know the day.
-    pub fn needs_data(&self) -> bool {
-        matches!(self.anchor, Anchor::Newest(_))
+    /// The column whose newest date it is, where it takes a table to know the day.
+    pub fn column(&self) -> Option<&str> {
+        match &self.anchor {
+            Anchor::Newest(column) => Some(column),
+            _ => None,
+        }
     }
 
     /// The day meant, given what `today` is and the newest date of a column.

@@ -1,9 +1,10 @@
 //! Files whose columns have types: Parquet, and Arrow's files and streams.
 
+use super::source::read_at;
 use crate::{
     Shape, Table,
     arrow::{
-        RecordBatch,
+        Array, RecordBatch,
         schema::{ArrowError, SchemaRef},
     },
     error::{Error, Result},
@@ -12,14 +13,21 @@ use arrow_ipc::{
     reader::{FileReader, StreamReader},
     writer::{FileWriter, StreamWriter},
 };
-use arrow_select::concat::concat_batches;
+use arrow_select::concat::concat;
 use bytes::Bytes;
 use jembric_core::Origin;
 use parquet::{
-    arrow::{ArrowWriter, arrow_reader::ParquetRecordBatchReaderBuilder},
+    arrow::{
+        ArrowWriter, ProjectionMask,
+        arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder},
+    },
     basic::Compression,
-    file::{properties::WriterProperties, reader::ChunkReader},
+    file::{
+        properties::WriterProperties,
+        reader::{ChunkReader, Length},
+    },
 };
+use rayon::prelude::*;
 use std::{
     fs::File,
     io::{self, BufReader, Cursor, Read, Seek, Write},
@@ -49,6 +57,85 @@ impl Input {
 
 type Parts = (SchemaRef, Vec<RecordBatch>);
 
+/// Says by their places which columns of these names are wanted.
+pub(super) type Choose<'a> = dyn Fn(&mut dyn Iterator<Item = &str>) -> Vec<usize> + 'a;
+
+fn chosen(schema: &SchemaRef, choose: &Choose<'_>) -> Vec<usize> {
+    choose(&mut schema.fields().iter().map(|field| field.name().as_str()))
+}
+
+/// A file of which threads read different parts at the same time.
+#[derive(Clone)]
+struct Positioned(Arc<File>);
+
+impl Length for Positioned {
+    fn len(&self) -> u64 {
+        self.0.metadata().map_or(0, |about| about.len())
+    }
+}
+
+impl ChunkReader for Positioned {
+    type T = BufReader<Rest>;
+
+    fn get_read(&self, start: u64) -> parquet::errors::Result<BufReader<Rest>> {
+        Ok(BufReader::new(Rest { file: self.clone(), at: start }))
+    }
+
+    fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        let mut bytes = vec![0; length];
+        match read_at(&self.0, start, &mut bytes)? == length {
+            true => Ok(bytes.into()),
+            false => Err(io::Error::from(io::ErrorKind::UnexpectedEof).into()),
+        }
+    }
+}
+
+/// Such a file from some place on.
+struct Rest {
+    file: Positioned,
+    at: u64,
+}
+
+impl Read for Rest {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = read_at(&self.file.0, self.at, buffer)?;
+        self.at += read as u64;
+        Ok(read)
+    }
+}
+
+/// The groups of rows of a Parquet file, on all threads.
+fn parquet<T: ChunkReader + Clone + 'static>(
+    input: T,
+    choose: Option<&Choose<'_>>,
+) -> std::result::Result<Parts, ArrowError> {
+    let about = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new())?;
+    let Some(choose) = choose else { return Ok((about.schema().clone(), Vec::new())) };
+    let roots = chosen(about.schema(), choose);
+    let mask = ProjectionMask::roots(about.parquet_schema(), roots.iter().copied());
+    let rows_of = |group: usize| {
+        let rows = ParquetRecordBatchReaderBuilder::new_with_metadata(input.clone(), about.clone());
+        let rows = rows.with_row_groups(vec![group]).with_projection(mask.clone()).with_batch_size(BATCH);
+        rows.build()?.collect::<std::result::Result<Vec<_>, _>>()
+    };
+    let groups: Vec<_> = (0..about.metadata().num_row_groups()).into_par_iter().map(rows_of).collect();
+    let groups: Vec<Vec<RecordBatch>> = groups.into_iter().collect::<std::result::Result<_, ArrowError>>()?;
+    Ok((Arc::new(about.schema().project(&roots)?), groups.into_iter().flatten().collect()))
+}
+
+/// The batches as one, each column put together on a thread of its own.
+fn whole(schema: &SchemaRef, batches: &[RecordBatch]) -> std::result::Result<RecordBatch, ArrowError> {
+    if batches.is_empty() {
+        return Ok(RecordBatch::new_empty(schema.clone()));
+    }
+    let column = |place: usize| {
+        let parts: Vec<&dyn Array> = batches.iter().map(|batch| batch.column(place).as_ref()).collect();
+        concat(&parts)
+    };
+    let columns: Vec<_> = (0..schema.fields().len()).into_par_iter().map(column).collect();
+    RecordBatch::try_new(schema.clone(), columns.into_iter().collect::<std::result::Result<_, _>>()?)
+}
+
 /// A format whose columns have types.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Columnar {
@@ -68,50 +155,40 @@ impl Columnar {
         }
     }
 
-    /// The table in such a file. Grains and orders that its fields tell of come with it.
-    pub(super) fn read(self, name: &str, input: Input) -> Result<Table> {
+    /// The table in such a file, as far as its columns are chosen. Grains and orders that its fields tell of come with it.
+    pub(super) fn read(self, name: &str, input: Input, choose: &Choose<'_>) -> Result<Table> {
         let failed = |error: ArrowError| self.unreadable(name, &error);
-        let (schema, batches) = self.parts(input, true).map_err(failed)?;
-        let whole = match &batches[..] {
-            [one] => one.clone(),
-            several => concat_batches(&schema, several).map_err(failed)?,
-        };
+        let (schema, batches) = self.parts(input, Some(choose)).map_err(failed)?;
+        let whole = whole(&schema, &batches).map_err(failed)?;
         // Its rows are numbered from 1, as lines are.
         Ok(Table::from_batch(&whole)?.with_origin(Origin::new(name, 1)))
     }
 
     /// The names and types of its columns, without its rows.
     pub(super) fn shape(self, name: &str, input: Input) -> Result<Shape> {
-        let (schema, _) = self.parts(input, false).map_err(|error| self.unreadable(name, &error))?;
+        let (schema, _) = self.parts(input, None).map_err(|error| self.unreadable(name, &error))?;
         Ok(Table::from_batch(&RecordBatch::new_empty(schema))?.shape().from_file(name))
     }
 
-    fn parts(self, input: Input, with_rows: bool) -> std::result::Result<Parts, ArrowError> {
-        fn taken<R: Iterator<Item = std::result::Result<RecordBatch, ArrowError>>>(
-            schema: SchemaRef,
-            rows: R,
-            with_rows: bool,
-        ) -> std::result::Result<Parts, ArrowError> {
-            let rows = rows.take(if with_rows { usize::MAX } else { 0 });
-            Ok((schema, rows.collect::<std::result::Result<_, _>>()?))
-        }
-        fn parquet<T: ChunkReader + 'static>(
-            input: T,
-            with_rows: bool,
-        ) -> std::result::Result<Parts, ArrowError> {
-            let builder = ParquetRecordBatchReaderBuilder::try_new(input)?;
-            taken(builder.schema().clone(), builder.with_batch_size(BATCH).build()?, with_rows)
-        }
+    /// The schema and the rows of the columns that are chosen; without a choice the whole schema, and no rows.
+    fn parts(self, input: Input, choose: Option<&Choose<'_>>) -> std::result::Result<Parts, ArrowError> {
         match (self, input) {
-            (Columnar::Parquet, Input::File(file)) => parquet(file, with_rows),
-            (Columnar::Parquet, Input::Bytes(bytes)) => parquet(bytes, with_rows),
+            (Columnar::Parquet, Input::File(file)) => parquet(Positioned(Arc::new(file)), choose),
+            (Columnar::Parquet, Input::Bytes(bytes)) => parquet(bytes, choose),
             (Columnar::ArrowFile, input) => {
-                let reader = FileReader::try_new(input.seekable(), None)?;
-                taken(reader.schema(), reader, with_rows)
+                let mut input = input.seekable();
+                let schema = FileReader::try_new(&mut input, None)?.schema();
+                let Some(choose) = choose else { return Ok((schema, Vec::new())) };
+                let reader = FileReader::try_new(input, Some(chosen(&schema, choose)))?;
+                Ok((reader.schema(), reader.collect::<std::result::Result<_, _>>()?))
             }
             (Columnar::ArrowStream, input) => {
-                let reader = StreamReader::try_new(input.seekable(), None)?;
-                taken(reader.schema(), reader, with_rows)
+                let mut input = input.seekable();
+                let schema = StreamReader::try_new(&mut input, None)?.schema();
+                let Some(choose) = choose else { return Ok((schema, Vec::new())) };
+                input.rewind()?;
+                let reader = StreamReader::try_new(input, Some(chosen(&schema, choose)))?;
+                Ok((reader.schema(), reader.collect::<std::result::Result<_, _>>()?))
             }
         }
     }

@@ -21,6 +21,7 @@ use arrow_array::ArrayRef;
 use encoding_rs::Encoding;
 use jembric_core::{Origin, calendar::notation::Order};
 use std::{
+    collections::BTreeSet,
     fs::File,
     io::{self, Read, Seek},
     path::Path,
@@ -86,6 +87,7 @@ pub struct Reading {
     year_first_only: bool,
     formats: Vec<(String, String)>,
     one_of_several: bool,
+    only: Option<BTreeSet<String>>,
     century: Option<i16>,
     most_unpacked: Option<u64>,
     pub(super) progress: Option<Progress>,
@@ -161,6 +163,21 @@ impl Reading {
         self
     }
 
+    /// Reads only these columns, those of them that there are. Of the others CSV cells are not looked at, and bytes of Parquet
+    /// not fetched. Where a file has none of them its first column is read, so that its rows are there.
+    pub fn only<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Reading {
+        self.only = Some(columns.into_iter().map(Into::into).collect());
+        self
+    }
+
+    /// The places of the columns that are read.
+    fn read_of<'a>(&self, names: impl Iterator<Item = &'a str>) -> Vec<usize> {
+        let Some(only) = &self.only else { return (0..names.count()).collect() };
+        let places: Vec<usize> =
+            names.enumerate().filter(|(_, name)| only.contains(*name)).map(|(n, _)| n).collect();
+        if places.is_empty() { vec![0] } else { places }
+    }
+
     /// The columns for which formats were given.
     pub fn columns_with_formats(&self) -> impl Iterator<Item = &str> {
         self.formats.iter().map(|(column, _)| column.as_str())
@@ -190,11 +207,7 @@ impl Reading {
         let name = path.display().to_string();
         match special(path)? {
             None => self.table(&Source::file(path, self.known_encoding()?)?),
-            Some((file, Special::Columnar(format))) => {
-                let table = format.read(&name, Input::File(file))?;
-                self.refuse_formats(&name, &table.shape())?;
-                Ok(table)
-            }
+            Some((file, Special::Columnar(format))) => self.typed(format, &name, Input::File(file)),
             Some((mut file, Special::Packed(_))) => {
                 let mut bytes = Vec::new();
                 file.read_to_end(&mut bytes).map_err(unread(&name))?;
@@ -220,12 +233,15 @@ impl Reading {
         let bytes = self.unpacked(&name, bytes)?;
         match Columnar::of(&bytes) {
             None => self.table(&Source::stream(name, &bytes[..], self.known_encoding()?)?),
-            Some(format) => {
-                let table = format.read(&name, Input::Bytes(bytes.into()))?;
-                self.refuse_formats(&name, &table.shape())?;
-                Ok(table)
-            }
+            Some(format) => self.typed(format, &name, Input::Bytes(bytes.into())),
         }
+    }
+
+    /// What a file holds whose columns have types.
+    fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
+        let table = format.read(name, input, &|names| self.read_of(names))?;
+        self.refuse_formats(name, &table.shape())?;
+        Ok(table)
     }
 
     fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
@@ -289,17 +305,17 @@ impl Reading {
         let pass =
             Pass { source, regions: &regions, header: &header, conventions: &conventions, reading: self };
 
-        let mut columns: Vec<usize> = (0..header.names.len()).collect();
+        let mut columns = self.read_of(header.names.iter().map(String::as_str));
         let guessed = pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
         let given = self.given_kinds(source, &header.names)?;
-        let mut kinds: Vec<Kind> = given
-            .into_iter()
-            .zip(&guessed)
-            .map(|(given, facts)| given.unwrap_or_else(|| facts.kind(&conventions)))
-            .collect();
+        // What is not read is of no kind that matters.
+        let mut kinds = vec![Kind::Text; header.names.len()];
+        for (&column, facts) in columns.iter().zip(&guessed) {
+            kinds[column] = given[column].clone().unwrap_or_else(|| facts.kind(&conventions));
+        }
 
-        let mut arrays: Vec<Option<ArrayRef>> = vec![None; columns.len()];
-        let mut notations_met = vec![0; columns.len()];
+        let mut arrays: Vec<Option<ArrayRef>> = vec![None; kinds.len()];
+        let mut notations_met = vec![0; kinds.len()];
         let mut origin = Origin::default();
         while !columns.is_empty() {
             let filled = pass.fill(&columns, &kinds)?;
@@ -338,11 +354,12 @@ impl Reading {
             };
             origin.notation(name, notations(forms, order, time));
         }
-        let named = header.names.iter().cloned().zip(arrays.into_iter().flatten());
         let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
             Kind::Periods(grain) | Kind::Given(Given::Periods(grain)) => Some((name, *grain)),
             _ => None,
         });
+        let named = header.names.iter().cloned().zip(arrays);
+        let named = named.filter_map(|(name, array)| Some((name, array?)));
         let table = Table::from_columns(named)?.with_origin(origin);
         Ok(periods.into_iter().try_fold(table, |table, (name, grain)| table.with_periods(name, grain))?)
     }

@@ -107,7 +107,7 @@ impl Source {
 }
 
 /// Fills the buffer from a place in the file; less only at its end.
-fn read_at(file: &File, mut offset: u64, mut buffer: &mut [u8]) -> io::Result<usize> {
+pub(super) fn read_at(file: &File, mut offset: u64, mut buffer: &mut [u8]) -> io::Result<usize> {
     let mut total = 0;
     while !buffer.is_empty() {
         #[cfg(unix)]

@@ -1,6 +1,6 @@
 //! Checking and running the steps of a routine.
 
-use super::{Input, Planned, Routine};
+use super::{Input, Planned, Routine, needed::Names};
 use crate::{
     Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table,
     calendar::{AsOf, Day, Zone},
@@ -25,6 +25,8 @@ pub struct Run<'a> {
     pub upto: Option<usize>,
     /// Where the steps' files are written, relative to this directory; not at all where it is none.
     pub into: Option<std::path::PathBuf>,
+    /// Whether the rows that are set aside are wanted as they are. If not, columns that no step uses are not read.
+    pub aside: bool,
 }
 
 /// A step that has run.
@@ -45,7 +47,7 @@ pub struct Ran<'a> {
 impl<'a> Run<'a> {
     /// On these files, with what `today` means.
     pub fn on(files: &'a dyn Files, today: Day) -> Run<'a> {
-        Run { files, today, reconcile: Vec::new(), follow: None, upto: None, into: None }
+        Run { files, today, reconcile: Vec::new(), follow: None, upto: None, into: None, aside: true }
     }
 }
 
@@ -73,10 +75,10 @@ impl Routine {
         context.follow = running.follow.clone();
         let context = match &as_of {
             None => context,
-            Some(as_of) if as_of.needs_data() => context.as_of_follows(),
+            Some(as_of) if as_of.column().is_some() => context.as_of_follows(),
             Some(as_of) => context.as_of(as_of.resolve(running.today, |_| Ok(running.today))?),
         };
-        Ok((context, as_of.filter(AsOf::needs_data)))
+        Ok((context, as_of.filter(|as_of| as_of.column().is_some())))
     }
 
     /// The operations with their settings.
@@ -137,6 +139,7 @@ impl Routine {
         self.writes_fit()?;
         let steps = self.prepared(running.files)?;
         let mut shapes: Vec<Option<Shape>> = Vec::new();
+        let mut tables = Vec::new();
         for (planned, step) in self.steps.iter().zip(&steps) {
             let shape = |input: &Input| match input {
                 Input::Step(place) => Ok(shapes[*place].clone().map(Shape::anonymous)),
@@ -154,8 +157,9 @@ impl Routine {
                 planned,
             )?;
             shapes.push(checked);
+            tables.push(inputs);
         }
-        Ok(Checked { routine: self, running, steps, shapes })
+        Ok(Checked { routine: self, running, steps, shapes, tables })
     }
 
     /// An error where a format was given for a column that none of a step's files has.
@@ -251,9 +255,8 @@ impl Routine {
         &self,
         input: &Input,
         inputs: usize,
-        running: &Run<'_>,
         answers: &[Option<Table>],
-        read: &mut HashMap<String, Table>,
+        read: &mut Readings<'_>,
     ) -> Result<(String, Table)> {
         match input {
             Input::Step(place) => {
@@ -263,13 +266,18 @@ impl Routine {
             }
             Input::File(file, settings) => {
                 let key = format!("{file}\n{settings:?}");
-                if let Some(table) = read.get(&key) {
+                if let Some(table) = read.tables.get(&key) {
                     return Ok((file.clone(), table.clone()));
                 }
-                let reading: Reading = settings.reading()?;
-                let reading = if inputs > 1 { reading.one_of_several() } else { reading };
-                let table = running.files.table(file, &reading)?;
-                read.insert(key, table.clone());
+                let mut reading: Reading = settings.reading()?;
+                if inputs > 1 {
+                    reading = reading.one_of_several();
+                }
+                if let Some(Some(names)) = read.columns.get(file.as_str()) {
+                    reading = reading.only(names);
+                }
+                let table = read.files.table(file, &reading)?;
+                read.tables.insert(key, table.clone());
                 Ok((file.clone(), table))
             }
         }
@@ -282,6 +290,13 @@ impl Routine {
     }
 }
 
+/// The files that have been read, and which columns of them are.
+struct Readings<'a> {
+    files: &'a dyn Files,
+    columns: HashMap<&'a str, Names>,
+    tables: HashMap<String, Table>,
+}
+
 /// A routine that has been checked, and can be run.
 pub struct Checked<'a> {
     routine: &'a Routine,
@@ -289,6 +304,8 @@ pub struct Checked<'a> {
     steps: Vec<Step>,
     /// What is known of each step's answer.
     pub shapes: Vec<Option<Shape>>,
+    /// And of the tables that it works on.
+    tables: Vec<Vec<Option<Shape>>>,
 }
 
 impl Checked<'_> {
@@ -298,11 +315,20 @@ impl Checked<'_> {
     /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is the core's
     /// [`Sink`](CoreError::Sink).
     pub fn run(&self, last: &mut Sink<'_>, told: &mut dyn FnMut(&Ran<'_>) -> Result<()>) -> Result<()> {
-        let Checked { routine, running, steps, .. } = self;
+        let Checked { routine, running, steps, tables, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         let needed = routine.needed(until);
-        let mut read: HashMap<String, Table> = HashMap::new();
+        let places = (0..=until).filter(|&place| needed[place]);
+        let columns = match &running.follow {
+            None if !running.aside => {
+                let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
+                let at_any_rate: Vec<String> = running.reconcile.iter().cloned().chain(newest).collect();
+                routine.columns_of_files(places.clone(), until, tables, &at_any_rate)
+            }
+            _ => HashMap::new(),
+        };
+        let mut read = Readings { files: running.files, columns, tables: HashMap::new() };
         let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
         if let Some(as_of) = as_of {
             let first = routine
@@ -317,19 +343,17 @@ impl Checked<'_> {
                     expected: "a date or `today`".to_owned(),
                 });
             };
-            let (_, table) = routine.table(first, 1, running, &answers, &mut read)?;
+            let (_, table) = routine.table(first, 1, &answers, &mut read)?;
             let zone = context.zone.clone();
             context = context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?);
         }
         let mut destinations = Vec::new();
-        for place in (0..=until).filter(|&place| needed[place]) {
+        for place in places {
             let (planned, step) = (&routine.steps[place], &steps[place]);
             let at = |error: Error| routine.told_at(planned, error);
             let mut tables = Vec::new();
             for input in &planned.inputs {
-                tables.push(
-                    routine.table(input, planned.inputs.len(), running, &answers, &mut read).map_err(at)?,
-                );
+                tables.push(routine.table(input, planned.inputs.len(), &answers, &mut read).map_err(at)?);
             }
             // A table that no later step needs is not kept while the next ones run.
             for (earlier, answer) in answers.iter_mut().enumerate() {
