@@ -46,7 +46,7 @@ fn example_of(operation: &str) -> &'static str {
 #[command(next_help_heading = "Reading FILE")]
 pub(crate) struct ReadArguments {
     /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as one of: month, quarter, week, year, serial
-    /// (days since 1899-12-30), rfc2822, text
+    /// (days since 1899-12-30), rfc2822, number, text
     #[arg(long, value_name = "COL=FORMAT")]
     pub(crate) read: Vec<String>,
     /// The first of the hundred years that two-digit years stand for
@@ -73,7 +73,7 @@ pub(crate) struct ReadArguments {
     /// Quotes are ordinary characters
     #[arg(long)]
     pub(crate) no_quotes: bool,
-    /// What a file packed with gzip or zstd may unpack to, in bytes [default: 200 times its size, or 256 MiB]
+    /// What a packed file or a workbook may unpack to, in bytes [default: 200 times its size, or 256 MiB]
     #[arg(long, value_name = "BYTES")]
     pub(crate) most_unpacked: Option<u64>,
 }
@@ -82,7 +82,7 @@ pub(crate) struct ReadArguments {
 #[derive(Args, Clone, Debug)]
 #[command(next_help_heading = "The answer")]
 pub(crate) struct AnswerArguments {
-    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md, .parquet, .arrow; the first three also with .gz or .zst)
+    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md, .parquet, .arrow, .xlsx; the first three also with .gz or .zst)
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
     /// The format [default: a table on a terminal, CSV in a pipe]
@@ -135,6 +135,7 @@ pub(crate) enum AnswerFormat {
     Markdown,
     Parquet,
     Arrow,
+    Xlsx,
 }
 
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
@@ -286,7 +287,7 @@ fn file() -> Arg {
     Arg::new("FILE")
         .required(true)
         .value_name("FILE")
-        .help("A file: CSV, Parquet or Arrow, packed with gzip or zstd or not; or - for standard input")
+        .help("A file: CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook (book.xlsx:Sheet), packed with gzip or zstd or not; or - for standard input")
 }
 
 fn argument(setting: &Setting) -> Arg {

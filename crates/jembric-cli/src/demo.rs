@@ -8,7 +8,7 @@ use crate::{
 };
 use jembric::{
     Error, Result, Shape, Table,
-    io::{Destination, Reading},
+    io::{Destination, Reading, file_of},
     steps,
 };
 use std::{
@@ -260,7 +260,7 @@ impl steps::Files for Reader<'_> {
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
         match self.files {
-            Files::OfTheDisk if Path::new(&path).is_file() => reading.shape(path).map(Some),
+            Files::OfTheDisk if file_of(&path).is_file() => reading.shape(path).map(Some),
             _ => Ok(None),
         }
     }

@@ -63,6 +63,7 @@ impl Shown {
             // Without a file it goes through a pipe, which takes a stream.
             (Some(AnswerFormat::Arrow), None) => Shown::As(Writing::new().format(Format::ArrowStream)),
             (Some(AnswerFormat::Arrow), Some(_)) => Shown::As(Writing::new().format(Format::Arrow)),
+            (Some(AnswerFormat::Xlsx), _) => Shown::As(Writing::new().format(Format::Xlsx)),
             (None, Some(file)) => Shown::As(Writing::of(file)?),
             (None, None) if is_terminal => Shown::AsTable,
             (None, None) => Shown::As(Writing::new()),

@@ -89,8 +89,13 @@ impl Table {
         let is_number = |text: &str| text.trim().parse::<f64>().is_ok_and(f64::is_finite);
         let bad = || values().filter(|(_, text)| !is_number(text));
         let (all, bad_ones) = (values().count() as u64, bad().count() as u64);
-        // Numbers that are names have nothing wrong in any cell (`00417`), nor has a table without rows.
-        if bad_ones == 0 || bad_ones * 2 > all {
+        // Texts that are numbers are so on purpose, where one could not be a number in text (`00417`); a table without rows has neither.
+        let is_name = |text: &str| {
+            let digits = text.trim().trim_start_matches('-').as_bytes();
+            matches!(digits, [b'0', b'0'..=b'9', ..] | [b'+', ..])
+        };
+        let are_names = bad_ones == 0 && (all == 0 || values().any(|(_, text)| is_name(text)));
+        if are_names || bad_ones * 2 > all {
             return Error::WrongType { file, column, expected: "numbers", found: Type::Text };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));

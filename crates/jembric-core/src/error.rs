@@ -442,6 +442,14 @@ impl fmt::Display for BadCell {
 impl fmt::Display for NotNumbers {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let NotNumbers { file, column, values, bad, first } = self;
+        if *bad == 0 {
+            let read = format!("`--read '{column}=number'`");
+            return write!(
+                f,
+                "{}column `{column}` holds texts, even if all of them are numbers. Read it as such: {read}",
+                within(file)
+            );
+        }
         let bad = bad_cells(*bad, *values, first);
         write!(f, "{}column `{column}` cannot be used as numbers: {bad}. ", within(file))?;
         f.write_str("Mark what means no value: `--missing`")

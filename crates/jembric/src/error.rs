@@ -64,6 +64,16 @@ pub enum Error {
         /// The row's first cells.
         text: String,
     },
+    /// A line, or a row of a sheet, that is not as its format has it.
+    #[error("{file}: line {line}: {problem}")]
+    Line {
+        /// The file.
+        file: String,
+        /// The line.
+        line: u64,
+        /// What is wrong there, and what was expected.
+        problem: String,
+    },
     /// A quote is never closed.
     #[error(
         "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, write a quote inside a quoted cell twice, or read quotes as ordinary characters (`--no-quotes`)"

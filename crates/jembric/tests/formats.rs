@@ -12,6 +12,7 @@ use jembric::{
     calendar::Grain,
     io::{self, Format, Reading, Writing},
 };
+use proptest::prelude::*;
 use rstest::rstest;
 use std::{fs, io::Write, sync::Arc};
 
@@ -93,6 +94,9 @@ fn values_types_and_grains_come_back_as_they_were(#[case] format: Format) {
 #[case("stays.parquet")]
 #[case("stays.arrow")]
 #[case("stays.arrows")]
+#[case("stays.jsonl")]
+#[case("stays.jsonl.gz")]
+#[case("stays.xlsx")]
 fn a_files_ending_says_how_it_is_written_and_its_bytes_how_it_is_read(#[case] name: &str) {
     let stays = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv")).unwrap();
     let directory = tempfile::tempdir().unwrap();
@@ -162,6 +166,193 @@ fn other_types_are_widened_and_nested_ones_refused() {
     let lists = ListArray::from_iter_primitive::<Int32Type, _, _>([Some([Some(1)]), None]);
     let error = Reading::new().stream("piped", &stream(vec![("list", Arc::new(lists))])[..]).unwrap_err();
     assert!(error.to_string().contains("column `list` has the Arrow type"), "{error}");
+}
+
+/// Every cell as CSV has it.
+fn cells(table: &Table) -> Vec<String> {
+    let texts = io::CellText::of(table);
+    (0..table.rows()).flat_map(|row| texts.iter().map(move |column| column.text(row))).collect()
+}
+
+#[test]
+fn what_a_sheet_cannot_hold_stands_there_as_the_text_that_csv_has() {
+    let names = ["truth", "whole", "float", "money", "wide", "text", "day", "time", "moment", "nothing"];
+    let columns = jembric::Columns::new(names);
+    let table = columns.apply(&every_type()).unwrap().table;
+    // A row without any value is a blank row, which is none.
+    let table = jembric::Filter::new("whole is not missing").apply(&table).unwrap().table;
+    let back = through(&table, Format::Xlsx);
+    assert_eq!(cells(&back), cells(&table));
+    let kinds =
+        back.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect::<Vec<_>>();
+    let expected =
+        "true or false, text, numbers, decimals, 2 places, text, text, dates, text, moments, no values";
+    assert_eq!(kinds.join(", "), expected);
+    // Of months the days come back, of quarters the labels.
+    let months = jembric::Active::new("arrived", "left").grain(Grain::Month).count();
+    let stays = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv")).unwrap();
+    let counted = |active: jembric::Active| through(&active.apply(&stays).unwrap().table, Format::Xlsx);
+    assert_eq!(cells(&counted(months.clone()))[0], "2024-01-01");
+    assert_eq!(cells(&counted(months.grain(Grain::Quarter)))[0], "2024-Q1");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+    #[test]
+    fn values_of_a_sheet_come_back_to_the_last_digit(
+        rows in proptest::collection::vec((any::<i64>(), -719_162..2_932_897_i32, 0..86_400_000_i64, any::<f64>()), 1..20),
+        places in 0..7_i8,
+    ) {
+        let units = rows.iter().map(|row| row.0 % 1_000_000_000_000_000_000);
+        let moments = rows.iter().map(|row| i64::from(row.1) * 86_400_000_000 + row.2 * 1000);
+        let table = Table::from_columns(vec![
+            ("n", Arc::new(Int64Array::from_iter_values(rows.iter().map(|row| row.0 >> (row.2 % 60)))) as ArrayRef),
+            ("d", Arc::new(Decimal64Array::from_iter_values(units).with_precision_and_scale(18, places).unwrap())),
+            ("day", Arc::new(Date32Array::from_iter_values(rows.iter().map(|row| row.1)))),
+            ("at", Arc::new(TimestampMicrosecondArray::from_iter_values(moments))),
+            ("x", Arc::new(Float64Array::from_iter_values(rows.iter().map(|row| row.3)))),
+        ]).unwrap();
+        // As CSV gives them back, and places that all cells lack are none.
+        let back = through(&table, Format::Xlsx);
+        let plain = |text: &String| text.parse::<f64>().map_or(text.clone(), |number| number.to_string());
+        let midnight = |text: String| text.strip_suffix("T00:00").map_or(text.clone(), str::to_owned);
+        let told = |table: &Table| cells(table).iter().map(plain).map(midnight).collect::<Vec<_>>();
+        prop_assert_eq!(told(&back), told(&table));
+    }
+}
+
+/// A workbook with these sheets, each of rows of texts: `name,n / Petrel,5`.
+fn book(sheets: &[(&str, &str)]) -> tempfile::NamedTempFile {
+    let mut book = rust_xlsxwriter::Workbook::new();
+    for (name, rows) in sheets {
+        let sheet = book.add_worksheet().set_name(*name).unwrap();
+        for (cells, row) in rows.split('/').zip(0..) {
+            for (cell, column) in cells.trim().split(',').zip(0..).filter(|(cell, _)| !cell.is_empty()) {
+                sheet.write_string(row, column, cell).unwrap();
+            }
+        }
+    }
+    let file = tempfile::Builder::new().suffix(".xlsx").tempfile().unwrap();
+    book.save(file.path()).unwrap();
+    file
+}
+
+#[rstest]
+#[case::the_only_one(&[("Stays", " / ,vessel,,n / / ,Petrel,x,5")], None, Ok("vessel c2 n: Petrel x 5"))]
+#[case::named(&[("A", "a"), ("B b", "b / 1")], Some("B b"), Ok("b: 1"))]
+#[case::not_named(&[("A", "a"), ("B b", "b")], None, Err("has the sheets A, B b: expected one of them behind the file"))]
+#[case::misspelt(&[("Stays", "a")], Some("Stay"), Err("has no sheet `Stay`. Did you mean `Stays`?"))]
+#[case::without_a_name(&[("A", "a / 1 / 2,3")], None, Err("line 3: a value in column B, which has no name in row 1"))]
+#[case::twice(&[("A", "a,a")], None, Err("two columns are called `a`"))]
+#[case::nothing(&[("A", "")], None, Err("the file is empty"))]
+fn a_sheet_is_read_from_its_first_row_with_values(
+    #[case] sheets: &[(&str, &str)],
+    #[case] sheet: Option<&str>,
+    #[case] expected: Result<&str, &str>,
+) {
+    let file = book(sheets);
+    let path = file.path().display().to_string();
+    let name = sheet.map_or(path.clone(), |sheet| format!("{path}:{sheet}"));
+    let shape = Reading::new().shape(&name);
+    match (io::read(&name), expected) {
+        (Ok(table), Ok(expected)) => {
+            let names: Vec<&str> = table.names().collect();
+            assert_eq!(format!("{}: {}", names.join(" "), cells(&table).join(" ")), expected);
+            assert!(shape.unwrap().columns().iter().map(|column| column.name.as_str()).eq(names));
+        }
+        (Err(told), Err(expected)) => {
+            assert!(told.to_string().contains(expected), "{told}");
+            assert!(shape.is_ok() || shape.unwrap_err().to_string() == told.to_string());
+        }
+        (told, _) => panic!("{told:?}"),
+    }
+    assert_eq!(io::file_of(&name), file.path());
+}
+
+#[test]
+fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_lines() {
+    let file = book(&[("A", "day,fee / 2025-06-30,1.50 / / 2025-07-01,2")]);
+    let table = io::read(file.path()).unwrap();
+    let kinds = |table: &Table| {
+        table.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        (kinds(&table), table.origin().map(|origin| origin.line(1))),
+        (vec!["dates".to_owned(), "text".to_owned()], Some(4))
+    );
+    let told = jembric::Totals::new().sum(["fee"]).apply(&table).unwrap_err().to_string();
+    assert!(told.contains("Read it as such: `--read 'fee=number'`"), "{told}");
+    let read = Reading::new().read("fee", "number").file(file.path()).unwrap();
+    assert_eq!(kinds(&read)[1], "decimals, 2 places");
+    let whole = Reading::new().no_header(true).file(file.path()).unwrap();
+    assert_eq!((whole.names().collect::<Vec<_>>(), whole.rows()), (vec!["c1", "c2"], 3));
+    let told = Reading::new().read("c2", "number").no_header(true).file(file.path()).unwrap_err().to_string();
+    assert!(
+        told.contains("column `c2`: 1 of its 3 values is not in the format `number`: line 1 `fee`"),
+        "{told}"
+    );
+    let told = Reading::new().most_unpacked(1000).file(file.path()).unwrap_err().to_string();
+    assert!(told.contains("unpack to more than 1000"), "{told}");
+}
+
+#[rstest]
+#[case::keys_come_later("{\"b\":1}\n\n{\"a\":\"x\\ny\",\"b\":null}\n", Ok("b a|1|x\ny|whole numbers, text"))]
+#[case::texts("{\"n\":\"417\",\"d\":\"2025-06-30\"}", Ok("n d|417|2025-06-30|text, dates"))]
+#[case::exact("{\"n\":1.10}\n{\"n\":2}", Ok("n|1.10|2.00|decimals, 2 places"))]
+#[case::mixed("{\"n\":1}\n{\"n\":\"-\"}", Ok("n|1||whole numbers"))]
+#[case::escaped("{\"\\u006eame\":\"\\u00fc, \\\"q\\\"\"}", Ok("name|\u{fc}, \"q\"|text"))]
+#[case::only_nulls("{\"a\":null}\r\n", Ok("a||no values"))]
+#[case::nested(
+    "{\"a\":1}\n{\"a\":{\"b\":1}}",
+    Err("line 2: `a` holds `{\"b\":1}`, where one value is needed")
+)]
+#[case::cut(
+    "{\"a\":1}\n{\"a\":",
+    Err("line 2: expected one JSON object: EOF while parsing a value, at column 5")
+)]
+#[case::two("{\"a\":1}{\"a\":2}", Err("line 1: expected one JSON object: trailing characters, at column 8"))]
+#[case::twice("{\"a\":1,\"a\":2}", Err("line 1: the key `a` stands twice"))]
+#[case::no_object("{\"a\":1}\n[1]", Err("line 2: expected one JSON object"))]
+#[case::nothing("{}\n{}", Err("the file is empty"))]
+fn objects_of_json_lines_are_rows(#[case] text: &str, #[case] expected: Result<&str, &str>) {
+    let read = Reading::new().missing(["-"]).stream("x.jsonl", text.as_bytes());
+    match (read, expected) {
+        (Ok(table), Ok(expected)) => {
+            let kinds: Vec<String> =
+                table.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect();
+            let names: Vec<&str> = table.names().collect();
+            let cells: Vec<String> =
+                cells(&table).into_iter().filter(|cell| names.len() == 1 || !cell.is_empty()).collect();
+            assert_eq!(format!("{}|{}|{}", names.join(" "), cells.join("|"), kinds.join(", ")), expected);
+        }
+        (Err(told), Err(expected)) => assert!(
+            told.to_string().starts_with("x.jsonl: ") && told.to_string().contains(expected),
+            "{told}"
+        ),
+        (told, _) => panic!("{told:?}"),
+    }
+}
+
+#[test]
+fn many_lines_of_json_are_read_like_few() {
+    let (mut json, mut csv) = (String::new(), "n,day,s\n".to_owned());
+    for n in 0..60_000 {
+        json.push_str(&format!(
+            "{{\"n\":{n},\"day\":\"2025-06-{:02}\",\"s\":\"text, number {n}\"}}\n",
+            n % 30 + 1
+        ));
+        csv.push_str(&format!("{n},2025-06-{:02},\"text, number {n}\"\n", n % 30 + 1));
+    }
+    let (one, other) = (
+        Reading::new().stream("x", json.as_bytes()).unwrap(),
+        Reading::new().stream("x", csv.as_bytes()).unwrap(),
+    );
+    assert_eq!(one.columns(), other.columns());
+    assert_eq!([&one, &other].map(|table| table.origin().unwrap().line(59_999)), [60_000, 60_001]);
+    // The last line has an error, which is told by its number.
+    json.push_str("{\"n\":}\n");
+    let told = Reading::new().stream("x", json.as_bytes()).unwrap_err().to_string();
+    assert!(told.starts_with("x: line 60001: "), "{told}");
 }
 
 #[test]

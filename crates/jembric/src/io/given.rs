@@ -111,7 +111,7 @@ impl Directives {
         let any_moment = jiff::Timestamp::UNIX_EPOCH.to_zoned_datetime(jiff::tz::TimeZone::UTC);
         let known = jiff::fmt::strtime::format(format, &any_moment).is_ok();
         if !format.contains('%') || !known {
-            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `text`, or strptime directives such as \
+            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, `text`, or strptime directives such as \
                             `%d.%m.%Y` or `%d/%m/%y %H:%M`";
             return wrong(format!("`{column}={format}`"), expected);
         }

@@ -19,6 +19,7 @@ mod entities;
 mod given;
 mod header;
 mod holidays;
+mod json_lines;
 mod layout;
 mod marks;
 mod packed;
@@ -27,8 +28,11 @@ mod reading;
 mod records;
 mod settings;
 pub(crate) mod source;
+mod special;
 mod survey;
 mod text;
+mod transcript;
+mod workbook;
 mod writing;
 
 pub use entities::{entities, entities_of, entities_reading};
@@ -37,6 +41,7 @@ pub use jembric_core::calendar::notation::Order;
 pub use reading::Reading;
 pub use settings::{DateOrder, ReadingSettings};
 pub use text::{CellText, numeric};
+pub use workbook::file_of;
 pub use writing::{Batches, Destination, Format, Writing};
 
 use crate::{Result, Table};

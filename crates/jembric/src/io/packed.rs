@@ -15,6 +15,11 @@ const TIMES: u64 = 200;
 const AT_LEAST: u64 = 1 << 28;
 const BEGINNING: u64 = 1 << 20;
 
+/// What so many packed bytes may unpack to, where nothing else is said.
+pub(super) fn most_unpacked(packed: usize, said: Option<u64>) -> u64 {
+    said.unwrap_or_else(|| AT_LEAST.max(TIMES * packed as u64))
+}
+
 impl Packing {
     /// As the first bytes tell.
     pub(super) fn of(first: &[u8]) -> Option<Packing> {
@@ -25,10 +30,9 @@ impl Packing {
         }
     }
 
-    /// What a packed file holds. One that unpacks to far more than its size is refused.
-    pub(super) fn unpack(self, name: &str, packed: &[u8], most: Option<u64>) -> Result<Vec<u8>> {
+    /// What a packed file holds. One that unpacks to more than this is refused.
+    pub(super) fn unpack(self, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
         let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
-        let most = most.unwrap_or_else(|| AT_LEAST.max(TIMES * packed.len() as u64));
         let mut bytes = Vec::new();
         let read = match self {
             Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(most + 1).read_to_end(&mut bytes),

@@ -168,29 +168,24 @@ impl Pass<'_> {
         origin
     }
 
-    /// An error where a column whose kind is no guess has cells that do not fit.
-    pub(super) fn insists(
+    /// The error of a column with cells that are not in the format on which it was insisted.
+    pub(super) fn misfitting(
         &self,
         column: usize,
-        kind: &Kind,
+        format: String,
         filled: &ColumnFilled,
         origin: &Origin,
-    ) -> Result<()> {
-        let format = match kind {
-            Kind::Given(given) => given.words(),
-            Kind::Text => "texts of less than 4 GiB".to_owned(),
-            _ => return Ok(()),
-        };
+    ) -> Error {
         let missing = filled.array.logical_null_count() as u64 - filled.misfits;
         let cell = |(row, text): &(usize, String)| format!("line {} `{text}`", origin.line(*row));
-        Err(Error::Format {
+        Error::Format {
             file: self.source.name.clone(),
             column: self.header.names[column].clone(),
             format,
             values: filled.array.len() as u64 - missing,
             bad: filled.misfits,
             first: filled.first_misfits.iter().map(cell).collect(),
-        })
+        }
     }
 }
 

@@ -7,11 +7,15 @@ use super::{
     columnar::{Columnar, Input},
     given::Given,
     header::Header,
+    json_lines,
     layout::{BLOCK, regions},
-    packed::{Packing, beginning},
+    packed::{Packing, beginning, most_unpacked},
     pass::Pass,
     source::Source,
-    survey::{Conventions, Kind, notations},
+    special::{FIRST, Special, special, unread},
+    survey::{Conventions, Facts, Kind, notations},
+    transcript::Transcript,
+    workbook::{self, Book, file_and_sheet, file_of},
 };
 use crate::{
     Shape, Table,
@@ -21,9 +25,10 @@ use arrow_array::ArrayRef;
 use encoding_rs::Encoding;
 use jembric_core::{Origin, calendar::notation::Order};
 use std::{
+    cell::RefCell,
     collections::BTreeSet,
     fs::File,
-    io::{self, Read, Seek},
+    io::{Read, Seek},
     path::Path,
     sync::Arc,
 };
@@ -31,32 +36,15 @@ use std::{
 /// Rows by which the types are guessed.
 const ROWS_TO_GUESS_FROM: usize = 8_192;
 
-/// What a file is that is no plain text.
-enum Special {
-    Packed(Packing),
-    Columnar(Columnar),
-}
+/// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind of it.
+const ANY_NUMBER: Kind = Kind::Float;
 
-/// A file that is no plain text. A pipe cannot be looked into and then read from its beginning: it is taken for text.
-fn special(path: &Path) -> Result<Option<(File, Special)>> {
-    let Some(mut file) = File::open(path).ok().filter(|_| path.is_file()) else { return Ok(None) };
-    let failed = unread(&path.display().to_string());
-    let mut first = Vec::new();
-    file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;
-    file.rewind().map_err(&failed)?;
-    let packed = Packing::of(&first).map(Special::Packed);
-    let kind = packed.or_else(|| Columnar::of(&first).map(Special::Columnar));
-    Ok(kind.map(|kind| (file, kind)))
+/// The error of a sheet that is named of what has none.
+fn no_sheets(file: &Path) -> Error {
+    let (value, expected) =
+        (format!("{} is no workbook", file.display()), "a file without a sheet behind it");
+    Error::Setting { setting: "sheet", value, expected: expected.to_owned() }
 }
-
-/// The error of a file that cannot be read.
-fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
-    let file = name.to_owned();
-    move |source| Error::Read { file: file.clone(), source, nearest: None }
-}
-
-/// Bytes that tell what a file is.
-const FIRST: u64 = 8;
 
 /// Told how many bytes of how many have been read, from any thread.
 type Progress = Arc<dyn Fn(u64, u64) + Send + Sync>;
@@ -149,7 +137,7 @@ impl Reading {
         self
     }
 
-    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these words: `text`; `month`,
+    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these words: `text`; `number`; `month`,
     /// `quarter`, `week` or `year`, whether they stand there by their labels, as `202506` or `Jun 2025`, or as first days;
     /// `serial`, days since 1899-12-30 with a fraction; `rfc2822`, as e-mail has it. Moments that are all midnights are dates.
     pub fn read(mut self, column: impl Into<String>, format: impl Into<String>) -> Reading {
@@ -201,18 +189,25 @@ impl Reading {
         self
     }
 
-    /// Reads a file: CSV, Parquet or Arrow, packed with gzip or zstd or not, as its first bytes tell.
+    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), packed with gzip or zstd or not, as its
+    /// first bytes tell. A sheet of a workbook is named behind the file: `book.xlsx:Stays`.
+    ///
+    /// Of JSON Lines, each key is a column; a line without it, or with `null`, has no value there. Texts of JSON and of sheets are
+    /// never numbers, unless the format `number` is given; dates they may be. Of a sheet, the first row with values has the names.
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
-        let path = path.as_ref();
-        let name = path.display().to_string();
-        match special(path)? {
-            None => self.table(&Source::file(path, self.known_encoding()?)?),
-            Some((file, Special::Columnar(format))) => self.typed(format, &name, Input::File(file)),
-            Some((mut file, Special::Packed(_))) => {
+        let name = path.as_ref().display().to_string();
+        let (path, sheet) = file_and_sheet(path.as_ref());
+        match special(&path)? {
+            Some((file, Special::Columnar(format))) if sheet.is_none() => {
+                self.typed(format, &name, Input::File(file))
+            }
+            Some((mut file, _)) => {
                 let mut bytes = Vec::new();
                 file.read_to_end(&mut bytes).map_err(unread(&name))?;
-                self.bytes(name, bytes)
+                self.bytes(&name, bytes, sheet.as_deref())
             }
+            None if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
+            None => self.table(&Source::file(&path, self.known_encoding()?)?),
         }
     }
 
@@ -221,39 +216,76 @@ impl Reading {
         let name = name.into();
         let mut first = Vec::new();
         stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
-        if Packing::of(&first).is_none() && Columnar::of(&first).is_none() {
+        if Special::of(&first).is_none() {
             return self.table(&Source::stream(name, first.chain(stream), self.known_encoding()?)?);
         }
         stream.read_to_end(&mut first).map_err(unread(&name))?;
-        self.bytes(name, first)
+        self.bytes(&name, first, None)
     }
 
-    /// What bytes hold that are packed or have types.
-    fn bytes(&self, name: String, bytes: Vec<u8>) -> Result<Table> {
-        let bytes = self.unpacked(&name, bytes)?;
-        match Columnar::of(&bytes) {
-            None => self.table(&Source::stream(name, &bytes[..], self.known_encoding()?)?),
-            Some(format) => self.typed(format, &name, Input::Bytes(bytes.into())),
+    /// What bytes hold that may be packed, have types, or be no CSV otherwise.
+    fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
+        let bytes = self.unpacked(name, bytes)?;
+        match Special::of(&bytes) {
+            Some(Special::Workbook | Special::JsonLines) => {
+                let transcript = self.transcribed(name, &bytes, sheet)?;
+                drop(bytes);
+                self.written_down(name, transcript)
+            }
+            _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
+            Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
+            _ => self.table(&Source::stream(name.to_owned(), &bytes[..], self.known_encoding()?)?),
         }
     }
 
     /// What a file holds whose columns have types.
     fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
-        let table = format.read(name, input, &|names| self.read_of(names))?;
-        self.refuse_formats(name, &table.shape())?;
-        Ok(table)
+        let refused = RefCell::new(Ok(()));
+        let table = format.read(name, input, &|names| {
+            let names: Vec<&str> = names.collect();
+            *refused.borrow_mut() = self.refuse_formats(name, &names);
+            self.read_of(names.into_iter())
+        })?;
+        refused.into_inner().map(|()| table)
+    }
+
+    /// The rows of a workbook or of JSON Lines as CSV.
+    fn transcribed(&self, name: &str, bytes: &[u8], sheet: Option<&str>) -> Result<Transcript> {
+        if !workbook::is_likely(bytes) {
+            return match sheet {
+                Some(_) => Err(no_sheets(&file_of(name))),
+                None => json_lines::transcribed(name, bytes, &self.missing),
+            };
+        }
+        let file = file_of(name).display().to_string();
+        let (no_header, missing) = (self.no_header, &self.missing[..]);
+        let book = Book { file: &file, bytes, sheet, no_header, missing };
+        book.refuse_far_larger(most_unpacked(bytes.len(), self.most_unpacked))?;
+        book.transcribed()
+    }
+
+    fn written_down(&self, name: &str, transcript: Transcript) -> Result<Table> {
+        let Transcript { names, texts, csv, jumps } = transcript;
+        let mut origin = Origin::new(name, 1);
+        jumps.into_iter().for_each(|(row, line)| origin.jump(row, line));
+        let header = Header { names, separator: b',', end: 0, lines: 0 };
+        let reading = Reading { no_quotes: false, decimal_comma: false, ..self.clone() };
+        reading.rows(&Source::memory(name.to_owned(), csv), &header, &texts, Some(origin))
     }
 
     fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
         match Packing::of(&bytes) {
             None => Ok(bytes),
-            Some(packing) => packing.unpack(name, &bytes, self.most_unpacked),
+            Some(packing) => {
+                let most = most_unpacked(bytes.len(), self.most_unpacked);
+                packing.unpack(name, &bytes, most)
+            }
         }
     }
 
     /// An error where a format is given for a column that has its type already.
-    fn refuse_formats(&self, name: &str, shape: &Shape) -> Result<()> {
-        match self.formats.iter().find(|(column, _)| shape.find(column).is_ok()) {
+    fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
+        match self.formats.iter().find(|(column, _)| names.contains(&column.as_str())) {
             None => Ok(()),
             Some((column, format)) => Err(Error::Setting {
                 setting: "read",
@@ -263,19 +295,29 @@ impl Reading {
         }
     }
 
-    /// What a file's header tells, without reading the rest; of Parquet and Arrow the types too.
+    /// What a file's header tells, without reading the rest where that can be; of Parquet and Arrow the types too.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        let path = path.as_ref();
-        let name = path.display().to_string();
-        let source = match special(path)? {
-            None => Source::file(path, self.known_encoding()?)?,
+        let name = path.as_ref().display().to_string();
+        let (path, sheet) = file_and_sheet(path.as_ref());
+        let whole = |mut file: File| {
+            let mut bytes = Vec::new();
+            file.read_to_end(&mut bytes).map_err(unread(&name))?;
+            let names = self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?.names;
+            Ok(Shape::of_names(names).from_file(&name))
+        };
+        let source = match special(&path)? {
+            Some((file, Special::Workbook | Special::JsonLines)) => return whole(file),
+            _ if sheet.is_some() && path.exists() => return Err(no_sheets(&path)),
+            None => Source::file(&path, self.known_encoding()?)?,
             Some((file, Special::Columnar(format))) => return format.shape(&name, Input::File(file)),
             Some((mut file, Special::Packed(packing))) => {
                 let beginning = beginning(packing, &mut file).map_err(unread(&name))?;
-                if Columnar::of(&beginning).is_some() {
-                    return Ok(self.file(path)?.head(0).shape());
+                file.rewind().map_err(unread(&name))?;
+                match Special::of(&beginning) {
+                    Some(Special::Workbook | Special::JsonLines) => return whole(file),
+                    Some(Special::Columnar(_)) => return Ok(self.file(&path)?.head(0).shape()),
+                    _ => Source::stream(name, &beginning[..], self.known_encoding()?)?,
                 }
-                Source::stream(name, &beginning[..], self.known_encoding()?)?
             }
         };
         let header = Header::read(self, &source)?;
@@ -294,7 +336,18 @@ impl Reading {
     }
 
     fn table(&self, source: &Source) -> Result<Table> {
-        let header = Header::read(self, source)?;
+        self.rows(source, &Header::read(self, source)?, &[], None)
+    }
+
+    /// The rows below a header. Columns of which it is said that they have texts are no numbers; where rows stand in
+    /// what they were written down from, `origin` says.
+    fn rows(
+        &self,
+        source: &Source,
+        header: &Header,
+        texts: &[bool],
+        written_from: Option<Origin>,
+    ) -> Result<Table> {
         let conventions = Conventions {
             decimal_comma: self.decimal_comma,
             order: self.order,
@@ -302,16 +355,26 @@ impl Reading {
         };
         let regions =
             regions(source, header.end, header.lines + 1, !self.no_quotes, self.block.unwrap_or(BLOCK))?;
-        let pass =
-            Pass { source, regions: &regions, header: &header, conventions: &conventions, reading: self };
+        let pass = Pass { source, regions: &regions, header, conventions: &conventions, reading: self };
 
         let mut columns = self.read_of(header.names.iter().map(String::as_str));
         let guessed = pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
         let given = self.given_kinds(source, &header.names)?;
+        let decided = |column: usize, facts: &Facts| {
+            let found = facts.kind(&conventions);
+            match &given[column] {
+                Some(kind) if *kind == ANY_NUMBER && found.is_number() => found,
+                Some(kind) => kind.clone(),
+                None if texts.get(column) == Some(&true) && (found.is_number() || found == Kind::Boolean) => {
+                    Kind::Text
+                }
+                None => found,
+            }
+        };
         // What is not read is of no kind that matters.
         let mut kinds = vec![Kind::Text; header.names.len()];
         for (&column, facts) in columns.iter().zip(&guessed) {
-            kinds[column] = given[column].clone().unwrap_or_else(|| facts.kind(&conventions));
+            kinds[column] = decided(column, facts);
         }
 
         let mut arrays: Vec<Option<ArrayRef>> = vec![None; kinds.len()];
@@ -319,12 +382,22 @@ impl Reading {
         let mut origin = Origin::default();
         while !columns.is_empty() {
             let filled = pass.fill(&columns, &kinds)?;
-            origin = filled.origin;
+            origin = written_from.clone().unwrap_or(filled.origin);
             let mut surprised = Vec::new();
             for (&column, done) in columns.iter().zip(filled.columns) {
                 if done.misfits > 0 {
                     surprised.push(column);
-                    pass.insists(column, &kinds[column], &done, &origin)?;
+                    let insisted = match (&kinds[column], &given[column]) {
+                        (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => {
+                            Some("number".to_owned())
+                        }
+                        (Kind::Given(given), _) => Some(given.words()),
+                        (Kind::Text, _) => Some("texts of less than 4 GiB".to_owned()),
+                        _ => None,
+                    };
+                    if let Some(format) = insisted {
+                        return Err(pass.misfitting(column, format, &done, &origin));
+                    }
                 }
                 notations_met[column] = done.forms;
                 arrays[column] = Some(done.array);
@@ -335,7 +408,7 @@ impl Reading {
                 pass.survey(&surprised, &regions, usize::MAX)?
             };
             for (&column, facts) in surprised.iter().zip(&facts) {
-                let kind = facts.kind(&conventions);
+                let kind = decided(column, facts);
                 // What a survey of every cell has not foreseen can only be text.
                 kinds[column] = if kind == kinds[column] { Kind::Text } else { kind };
             }
@@ -375,10 +448,10 @@ impl Reading {
                 }
                 return Err(error.into());
             }
-            let kind = if format == "text" {
-                Kind::Text
-            } else {
-                Kind::Given(Given::of(column, format, self.century)?)
+            let kind = match format.as_str() {
+                "text" => Kind::Text,
+                "number" => ANY_NUMBER,
+                _ => Kind::Given(Given::of(column, format, self.century)?),
             };
             names
                 .iter()

@@ -72,6 +72,11 @@ impl Source {
         Ok(Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: mark as u64 })
     }
 
+    /// Bytes in memory, all of which count.
+    pub(super) fn memory(name: String, bytes: Vec<u8>) -> Source {
+        Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: 0 }
+    }
+
     /// How many bytes there are.
     pub(super) fn len(&self) -> u64 {
         self.len - self.skip

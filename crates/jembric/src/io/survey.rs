@@ -32,6 +32,12 @@ pub(super) enum Kind {
     Text,
 }
 
+impl Kind {
+    pub(super) fn is_number(&self) -> bool {
+        matches!(self, Kind::Integer | Kind::Decimal { .. } | Kind::Float)
+    }
+}
+
 /// How the cells of numbers and dates are to be understood.
 #[derive(Clone, Copy, Debug, Default)]
 pub(super) struct Conventions {

@@ -4,6 +4,7 @@ use super::{
     columnar::{Columnar, ColumnarWriter},
     packed::{Packer, Packing},
     text::{CellText, numeric},
+    workbook::{WorkbookWriter, file_of},
 };
 use crate::{
     Table, Type,
@@ -32,6 +33,9 @@ pub enum Format {
     Arrow,
     /// A stream of it, which can go through a pipe.
     ArrowStream,
+    /// A workbook of one sheet, with dates and numbers as such. What a sheet cannot hold as it is (days before March 1900, numbers of
+    /// more than 15 digits) stands there as the text that CSV has, and so do texts that a program would take for a formula.
+    Xlsx,
 }
 
 impl Format {
@@ -45,14 +49,20 @@ impl Format {
             Some("parquet") => Ok(Format::Parquet),
             Some("arrow") => Ok(Format::Arrow),
             Some("arrows") => Ok(Format::ArrowStream),
+            Some("xlsx") => Ok(Format::Xlsx),
             _ => Err(Error::Setting {
                 setting: "out",
                 value: format!("`{}` has no ending that tells its format", path.display()),
-                expected: "a name that ends in .csv, .jsonl, .md, .parquet or .arrow, the first three also with .gz or .zst, or a \
+                expected: "a name that ends in .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the first three also with .gz or .zst, or a \
                            format said outright"
                     .to_owned(),
             }),
         }
+    }
+
+    /// Whether its files are packed on their own.
+    fn is_packed(self) -> bool {
+        self.columnar().is_some() || self == Format::Xlsx
     }
 
     fn columnar(self) -> Option<Columnar> {
@@ -87,8 +97,8 @@ impl Writing {
             _ => return Ok(Writing { format: Format::of(path)?, packing: None }),
         };
         let format = Format::of(path.file_stem().map_or(path, Path::new))?;
-        // Parquet and Arrow pack on their own; packed once more, they could not be read in parts.
-        if format.columnar().is_some() {
+        // Packed once more, they could not be read in parts.
+        if format.is_packed() {
             return Err(Error::Setting {
                 setting: "out",
                 value: format!("`{}`", path.display()),
@@ -113,7 +123,7 @@ impl Writing {
 
     /// Writes a table to a stream batch by batch, as an operation hands it over.
     pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
-        Batches { writing: *self, to, begun: false, packer: None, columnar: None }
+        Batches { writing: *self, to, begun: false, packer: None, columnar: None, workbook: None }
     }
 
     /// Writes a table to a file that is complete or not there at all; see [`Destination`].
@@ -132,6 +142,7 @@ pub struct Batches<'a> {
     begun: bool,
     packer: Option<Packer>,
     columnar: Option<ColumnarWriter>,
+    workbook: Option<WorkbookWriter>,
 }
 
 impl Batches<'_> {
@@ -144,6 +155,13 @@ impl Batches<'_> {
                 none => none.insert(ColumnarWriter::new(format, &rows.batch().schema())?),
             };
             return self.to.write_all(&writer.write(rows.batch())?);
+        }
+        if self.writing.format == Format::Xlsx {
+            let writer = match &mut self.workbook {
+                Some(writer) => writer,
+                none => none.insert(WorkbookWriter::new(rows)?),
+            };
+            return writer.write(rows);
         }
         if let (true, Some(packing)) = (header, self.writing.packing) {
             self.packer = Some(Packer::new(packing)?);
@@ -165,10 +183,11 @@ impl Batches<'_> {
 
     /// Writes what comes at the end, where a format has something there.
     pub fn finish(self) -> io::Result<()> {
-        let end = match (self.columnar, self.packer) {
-            (Some(writer), _) => writer.finish()?,
-            (None, Some(packer)) => packer.finish()?,
-            (None, None) => return Ok(()),
+        let end = match (self.columnar, self.workbook, self.packer) {
+            (Some(writer), ..) => writer.finish()?,
+            (_, Some(writer), _) => writer.finish()?,
+            (_, _, Some(packer)) => packer.finish()?,
+            (None, None, None) => return Ok(()),
         };
         self.to.write_all(&end)
     }
@@ -315,7 +334,7 @@ impl Destination {
 
     /// An error where this would replace a file that is being read.
     pub fn refuse_onto(path: impl AsRef<Path>, input: impl AsRef<Path>) -> Result<()> {
-        match same_file::is_same_file(&path, &input) {
+        match same_file::is_same_file(&path, file_of(input)) {
             Ok(true) if path.as_ref().is_file() => {
                 Err(Error::OntoInput { file: path.as_ref().display().to_string() })
             }

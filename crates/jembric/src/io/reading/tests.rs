@@ -170,7 +170,7 @@ fn bad_text_is_refused_at_its_place(#[case] text: &str, #[case] message: &str) {
 )]
 #[case::half_a_character(Reading::new().encoding("utf-16le"), b"a\0\n\0\x00\xd8x\0", "t.csv: line 2: byte 5 of the file (0x00) is not UTF-16LE. Say how the file is written: `--encoding windows-1252`, `utf-16le` or another")]
 #[case::no_encoding(Reading::new().encoding("utf-9"), b"a\n", "`encoding`: `utf-9` is not the name of an encoding: expected a name such as utf-8, windows-1252, iso-8859-15 or utf-16le")]
-#[case::no_format(Reading::new().read("a", "soon"), b"a\n", "`read`: `a=soon`: expected `month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`")]
+#[case::no_format(Reading::new().read("a", "soon"), b"a\n", "`read`: `a=soon`: expected `month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`")]
 #[case::no_century(Reading::new().read("a", "%d.%m.%y"), b"a\n", "`read`: `a=%d.%m.%y` has years of two digits: expected the first of the hundred years that two digits stand for as well: `--century 1900`")]
 #[case::no_column(Reading::new().read("day", "%Y"), b"days\n", "t.csv: there is no column `day`. Did you mean `days`?")]
 #[case::out_of_format(Reading::new().read("a", "%d.%m.%Y"), b"a\n30.06.2025\n30.02.2025\nsoon\n\nx\ny\n", "t.csv: column `a`: 4 of its 5 values are not in the format `%d.%m.%Y`: line 3 `30.02.2025`, line 4 `soon`, line 6 `x`, …")]

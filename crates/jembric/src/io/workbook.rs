@@ -1,0 +1,435 @@
+//! Workbooks: a sheet of XLSX or ODS as a table, and a table as XLSX.
+
+use super::{
+    text::CellText,
+    transcript::{Cell, Rows, Transcript, twice},
+};
+use crate::{
+    Table, Type,
+    calendar::{Day, Grain, MICROS_PER_DAY, Periods},
+    error::{Error, Result},
+};
+use arrow_array::{ArrayRef, cast::AsArray, types::*};
+use calamine::{Data, DataRef, ExcelDateTime, Ods, Reader, Sheet, SheetType, SheetVisible, Xlsx};
+use rust_xlsxwriter::{Format, FormatAlign, Workbook, Worksheet, XlsxError};
+use std::{
+    borrow::Cow,
+    io::{self, Cursor, Read},
+    path::{Path, PathBuf},
+};
+
+/// Whether a file that begins so is an archive, as workbooks are.
+pub(super) fn is_likely(first: &[u8]) -> bool {
+    first.starts_with(b"PK\x03\x04")
+}
+
+/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is a file's.
+pub(super) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
+    let parts = path.to_str().filter(|_| !path.exists()).and_then(|text| text.rsplit_once(':'));
+    let is_workbook = |file: &str| {
+        let ending = Path::new(file).extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        matches!(ending.as_deref(), Some("xlsx" | "ods")) || Path::new(file).is_file()
+    };
+    match parts.filter(|(file, sheet)| !sheet.is_empty() && is_workbook(file)) {
+        Some((file, sheet)) => (file.into(), Some(sheet.to_owned())),
+        None => (path.to_owned(), None),
+    }
+}
+
+/// The file that a name of an input speaks of, without the sheet of `book.xlsx:Sheet`.
+pub fn file_of(path: impl AsRef<Path>) -> PathBuf {
+    file_and_sheet(path.as_ref()).0
+}
+
+/// A workbook that is being read.
+pub(super) struct Book<'a> {
+    pub(super) file: &'a str,
+    pub(super) bytes: &'a [u8],
+    /// The sheet that was asked for.
+    pub(super) sheet: Option<&'a str>,
+    pub(super) no_header: bool,
+    pub(super) missing: &'a [String],
+}
+
+/// Told of each cell with a value: its row and column, from 0.
+type OnCell<'a> = dyn FnMut(u32, u32, Cell<'_>) -> Result<()> + 'a;
+
+impl Book<'_> {
+    fn unreadable(&self, problem: impl std::fmt::Display) -> Error {
+        let source =
+            io::Error::new(io::ErrorKind::InvalidData, format!("this is no whole workbook: {problem}"));
+        Error::Read { file: self.file.to_owned(), source, nearest: None }
+    }
+
+    /// An error where the archive unpacks to more than this.
+    pub(super) fn refuse_far_larger(&self, most: u64) -> Result<()> {
+        let mut archive =
+            zip::ZipArchive::new(Cursor::new(self.bytes)).map_err(|error| self.unreadable(error))?;
+        let mut left = most + 1;
+        for part in 0..archive.len() {
+            let part = archive.by_index(part).map_err(|error| self.unreadable(error))?;
+            left -=
+                io::copy(&mut part.take(left), &mut io::sink()).map_err(|error| self.unreadable(error))?;
+            if left == 0 {
+                return Err(Error::Unpacks {
+                    file: self.file.to_owned(),
+                    packed: self.bytes.len() as u64,
+                    most,
+                });
+            }
+        }
+        Ok(())
+    }
+
+    /// The sheet that is meant: that which was asked for, else the only visible one.
+    fn sheet_of(&self, sheets: &[Sheet]) -> Result<String> {
+        let sheets = sheets.iter().filter(|sheet| sheet.typ == SheetType::WorkSheet);
+        let names = |visible: bool| {
+            let sheets =
+                sheets.clone().filter(move |sheet| !visible || sheet.visible == SheetVisible::Visible);
+            sheets.map(|sheet| sheet.name.as_str()).collect::<Vec<_>>()
+        };
+        let refused =
+            |value: String, expected: String| Err(Error::Setting { setting: "sheet", value, expected });
+        match (self.sheet, &names(true)[..]) {
+            (Some(asked), _) if names(false).contains(&asked) => Ok(asked.to_owned()),
+            (Some(asked), _) => {
+                let nearest = jembric_core::nearest_name(asked, names(false).into_iter());
+                let meant = nearest.map(|name| format!(". Did you mean `{name}`?")).unwrap_or_default();
+                refused(
+                    format!("{} has no sheet `{asked}`{meant}", self.file),
+                    format!("one of {}", names(false).join(", ")),
+                )
+            }
+            (None, [only]) => Ok((*only).to_owned()),
+            (None, several) => {
+                let first = several.first().copied().unwrap_or("Sheet");
+                let value = format!("{} has the sheets {}", self.file, several.join(", "));
+                refused(value, format!("one of them behind the file, as in `{}:{first}`", self.file))
+            }
+        }
+    }
+
+    /// Hands on every cell with a value, row after row.
+    fn each(&self, on: &mut OnCell<'_>) -> Result<()> {
+        let bytes = Cursor::new(self.bytes);
+        let is_xlsx = zip::ZipArchive::new(bytes.clone())
+            .is_ok_and(|archive| archive.index_for_name("xl/workbook.xml").is_some());
+        if is_xlsx {
+            let mut book = Xlsx::new(bytes).map_err(|error| self.unreadable(error))?;
+            let sheet = self.sheet_of(book.sheets_metadata())?;
+            let mut cells = book.worksheet_cells_reader(&sheet).map_err(|error| self.unreadable(error))?;
+            while let Some(found) = cells.next_cell().map_err(|error| self.unreadable(error))? {
+                let (row, column) = found.get_position();
+                on(row, column, cell(found.get_value()))?;
+            }
+            return Ok(());
+        }
+        let mut book = Ods::new(bytes).map_err(|error| self.unreadable(error))?;
+        let sheet = self.sheet_of(book.sheets_metadata())?;
+        let cells = book.worksheet_range(&sheet).map_err(|error| self.unreadable(error))?;
+        let (first_row, first_column) = cells.start().unwrap_or_default();
+        for (row, column, value) in cells.used_cells() {
+            let (row, column) = (first_row + row as u32, first_column + column as u32);
+            on(row, column, cell(&data_ref(value)))?;
+        }
+        Ok(())
+    }
+
+    /// What the sheet holds: its first row with a value has the names, unless there is no header; rows without any value are
+    /// passed over.
+    pub(super) fn transcribed(&self) -> Result<Transcript> {
+        let (mut first, mut most) = (u32::MAX, 0);
+        let mut header: Option<(u32, Vec<(u32, String)>)> = None;
+        let no_header = self.no_header;
+        self.each(&mut |row, column, found| {
+            let (at, names) = header.get_or_insert_with(|| (row, Vec::new()));
+            let name = match found {
+                Cell::Missing => return Ok(()),
+                Cell::Bare(text) | Cell::Text(text) => text.trim().to_owned(),
+            };
+            if no_header || *at == row {
+                (first, most) = (first.min(column), most.max(column));
+                names.push((column, name));
+            }
+            Ok(())
+        })?;
+        let Some((header_row, found)) = header.filter(|(_, names)| !names.is_empty()) else {
+            return Err(Error::Empty { file: self.file.to_owned() });
+        };
+        let mut names: Vec<String> = (1..=most - first + 1).map(|n| format!("c{n}")).collect();
+        if !self.no_header {
+            for (column, name) in found.into_iter().filter(|(_, name)| !name.is_empty()) {
+                names[(column - first) as usize] = name;
+            }
+        }
+        if let Some(name) = twice(&names) {
+            let (file, name) = (Some(self.file.to_owned()), name.clone());
+            return Err(jembric_core::Error::TwoColumnsOfOneName { file, name }.into());
+        }
+
+        let mut rows = Rows::new(names.len(), self.missing);
+        let mut cells: Vec<Cell<'static>> = vec![Cell::Missing; names.len()];
+        let mut at: Option<u32> = None;
+        let written = |error: csv::Error| self.unreadable(error);
+        self.each(&mut |row, column, found| {
+            if found == Cell::Missing || (row <= header_row && !self.no_header) {
+                return Ok(());
+            }
+            if at != Some(row)
+                && let Some(before) = at.replace(row)
+            {
+                if row < before {
+                    let problem = format!("row {} comes after row {}", row + 1, before + 1);
+                    return Err(self.unreadable(problem));
+                }
+                rows.row(u64::from(before) + 1, cells.iter()).map_err(written)?;
+                cells.fill(Cell::Missing);
+            }
+            let cell = column.checked_sub(first).and_then(|place| cells.get_mut(place as usize));
+            let owned = match found {
+                Cell::Missing => Cell::Missing,
+                Cell::Bare(text) => Cell::Bare(text.into_owned().into()),
+                Cell::Text(text) => Cell::Text(text.into_owned().into()),
+            };
+            let Some(cell) = cell else {
+                let problem = format!(
+                    "a value in column {}, which has no name in row {}: the first row with values has the names of all columns",
+                    column_letters(column),
+                    header_row + 1
+                );
+                return Err(Error::Line { file: self.file.to_owned(), line: u64::from(row) + 1, problem });
+            };
+            *cell = owned;
+            Ok(())
+        })?;
+        if let Some(last) = at {
+            rows.row(u64::from(last) + 1, cells.iter()).map_err(written)?;
+        }
+        Transcript::of(names, vec![rows]).map_err(|error| self.unreadable(error))
+    }
+}
+
+/// A column as sheets count them: A to Z, AA ….
+fn column_letters(column: u32) -> String {
+    let letter = char::from(b'A' + (column % 26) as u8);
+    match column / 26 {
+        0 => letter.to_string(),
+        before => column_letters(before - 1) + &letter.to_string(),
+    }
+}
+
+fn data_ref(value: &Data) -> DataRef<'_> {
+    match value {
+        Data::Int(value) => DataRef::Int(*value),
+        Data::Float(value) => DataRef::Float(*value),
+        Data::String(text) => DataRef::SharedString(text),
+        Data::Bool(value) => DataRef::Bool(*value),
+        Data::DateTime(value) => DataRef::DateTime(*value),
+        Data::DateTimeIso(text) => DataRef::DateTimeIso(text.clone()),
+        Data::DurationIso(text) => DataRef::DurationIso(text.clone()),
+        Data::Error(error) => DataRef::Error(error.clone()),
+        Data::Empty => DataRef::Empty,
+    }
+}
+
+fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
+    let bare = |text: String| Cell::Bare(text.into());
+    match value {
+        DataRef::Empty => Cell::Missing,
+        DataRef::Int(value) => bare(value.to_string()),
+        // Of large ones not every digit is meant.
+        DataRef::Float(value) if value.abs() >= 1e15 => bare(format!("{value:?}")),
+        DataRef::Float(value) => bare(value.to_string()),
+        DataRef::Bool(value) => bare(value.to_string()),
+        DataRef::String(text) => Cell::Text(Cow::Borrowed(text)),
+        DataRef::SharedString(text) => Cell::Text(Cow::Borrowed(text)),
+        DataRef::DateTime(value) => bare(moment(value)),
+        // A day that stands among moments is the midnight that it begins with.
+        DataRef::DateTimeIso(text) if !text.contains('T') => bare(format!("{text}T00:00")),
+        DataRef::DateTimeIso(text) => Cell::Bare(Cow::Borrowed(text)),
+        DataRef::DurationIso(text) => match text.parse::<jiff::SignedDuration>() {
+            Ok(length) => Cell::Text(clock(length.as_millis() as i64).into()),
+            Err(_) => Cell::Text(Cow::Borrowed(text)),
+        },
+        DataRef::Error(error) => Cell::Text(error.to_string().into()),
+    }
+}
+
+/// A day with its time as CSV has it; a time of day or a length of time as hours, minutes and seconds.
+fn moment(value: &ExcelDateTime) -> String {
+    let days = value.as_f64();
+    if value.is_duration() || (0.0..1.0).contains(&days) {
+        return clock((days * 86_400_000.0).round() as i64);
+    }
+    if days < 0.0 {
+        return days.to_string();
+    }
+    let (year, month, day, hour, minute, second, milli) = value.to_ymd_hms_milli();
+    let millis =
+        (u64::from(hour) * 60 + u64::from(minute)) * 60_000 + u64::from(second) * 1000 + u64::from(milli);
+    format!("{year:04}-{month:02}-{day:02}T{}", clock(millis as i64))
+}
+
+fn clock(millis: i64) -> String {
+    let (sign, all) = (if millis < 0 { "-" } else { "" }, millis.unsigned_abs());
+    let (hours, minutes, seconds, millis) = (all / 3_600_000, all / 60_000 % 60, all / 1000 % 60, all % 1000);
+    let behind = match (seconds, millis) {
+        (0, 0) => String::new(),
+        (seconds, 0) => format!(":{seconds:02}"),
+        (seconds, millis) => format!(":{seconds:02}.{millis:03}"),
+    };
+    format!("{sign}{hours:02}:{minutes:02}{behind}")
+}
+
+/// The day that has the number 0 in a sheet, and the first that all programs number alike.
+const DAY_ZERO: i32 = -25_569;
+const FIRST_DAY: i32 = -25_508;
+/// Whole numbers up to here are exact in a sheet, whose numbers are in floating point.
+const EXACT: u64 = 1 << 53;
+/// Rows of a sheet, with that of the names.
+const MOST_ROWS: u32 = 1 << 20;
+
+/// Writes the batches of a table to the one sheet of a workbook.
+pub(super) struct WorkbookWriter {
+    book: Workbook,
+    /// The rows that it has.
+    rows: u32,
+}
+
+fn failed(error: XlsxError) -> io::Error {
+    match error {
+        XlsxError::IoError(error) => error,
+        error => io::Error::other(error),
+    }
+}
+
+impl WorkbookWriter {
+    /// With the names and the widths of the columns, as the first rows have them.
+    pub(super) fn new(rows: &Table) -> io::Result<WorkbookWriter> {
+        let mut book = Workbook::new();
+        let sheet = book.add_worksheet_with_constant_memory().map_err(failed)?;
+        let shape = rows.shape();
+        for ((about, text), column) in shape.columns().iter().zip(CellText::of(rows)).zip(0..) {
+            let name = &about.name;
+            let cells = (0..rows.rows().min(200)).map(|row| text.text(row).chars().count());
+            let width = cells.chain([name.chars().count()]).max().unwrap_or(0).clamp(6, 60);
+            sheet.set_column_width(column, width as f64 + 2.0).map_err(failed)?;
+            // A name stands where the values below it do.
+            let is_text = matches!(about.kind, Some(Type::Text | Type::Boolean | Type::Nothing));
+            let side = if is_text { FormatAlign::Left } else { FormatAlign::Right };
+            let bold = Format::new().set_bold().set_align(side);
+            sheet.write_string_with_format(0, column, name, &bold).map_err(failed)?;
+        }
+        sheet.set_freeze_panes(1, 0).map_err(failed)?;
+        Ok(WorkbookWriter { book, rows: 1 })
+    }
+
+    /// Writes the next rows.
+    pub(super) fn write(&mut self, rows: &Table) -> io::Result<()> {
+        if rows.rows() as u64 + u64::from(self.rows) > MOST_ROWS.into() {
+            let most =
+                format!("a sheet has at most {} rows below the names; write Parquet or CSV", MOST_ROWS - 1);
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, most));
+        }
+        let sheet = self.book.worksheet_from_index(0).map_err(failed)?;
+        let shape = rows.shape();
+        let kinds = shape.columns().iter().map(|column| column.kind.unwrap_or(Type::Nothing));
+        let columns: Vec<SheetColumn<'_>> = kinds
+            .zip(rows.columns())
+            .zip(CellText::of(rows))
+            .map(|((kind, array), text)| SheetColumn { kind, array, text, format: format_of(kind) })
+            .collect();
+        for row in 0..rows.rows() {
+            for (column, place) in columns.iter().zip(0..) {
+                column.write(row, sheet, (self.rows, place)).map_err(failed)?;
+            }
+            self.rows += 1;
+        }
+        Ok(())
+    }
+
+    /// The workbook's bytes.
+    pub(super) fn finish(mut self) -> io::Result<Vec<u8>> {
+        self.book.save_to_buffer().map_err(failed)
+    }
+}
+
+/// One column of a table on its way into a sheet.
+struct SheetColumn<'a> {
+    kind: Type,
+    array: &'a ArrayRef,
+    text: CellText<'a>,
+    format: Format,
+}
+
+/// How numbers of this type are shown.
+fn format_of(kind: Type) -> Format {
+    let shown = match kind {
+        Type::Decimal { places } if places > 0 => format!("0.{}", "0".repeat(places as usize)),
+        Type::Integer | Type::Decimal { .. } => "0".to_owned(),
+        Type::Date(periods) if periods == Periods::from(Grain::Month) => "yyyy-mm".to_owned(),
+        Type::Date(periods) if periods == Periods::from(Grain::Year) => "yyyy".to_owned(),
+        Type::Date(_) => "yyyy-mm-dd".to_owned(),
+        Type::Moment { .. } => "yyyy-mm-dd hh:mm:ss".to_owned(),
+        Type::Time => "hh:mm:ss".to_owned(),
+        _ => return Format::new(),
+    };
+    Format::new().set_num_format(shown)
+}
+
+impl SheetColumn<'_> {
+    /// A number where the sheet can have it as it is; otherwise the text that CSV has.
+    fn write(&self, row: usize, sheet: &mut Worksheet, at: (u32, u16)) -> std::result::Result<(), XlsxError> {
+        if self.text.is_missing(row) {
+            return Ok(());
+        }
+        match self.number(row) {
+            Some(number) => sheet.write_number_with_format(at.0, at.1, number, &self.format)?,
+            None if self.kind == Type::Boolean => {
+                sheet.write_boolean(at.0, at.1, self.array.as_boolean().value(row))?
+            }
+            None => sheet.write_string(at.0, at.1, self.text.text(row))?,
+        };
+        Ok(())
+    }
+
+    fn number(&self, row: usize) -> Option<f64> {
+        let exact = |units: i128| (units.unsigned_abs() <= EXACT.into()).then_some(units as f64);
+        let day =
+            |day: i32| (FIRST_DAY..=Day::MAX.number()).contains(&day).then(|| f64::from(day - DAY_ZERO));
+        let array = self.array;
+        match self.kind {
+            Type::Integer => exact(array.as_primitive::<Int64Type>().value(row).into()),
+            Type::Decimal { places } => {
+                let narrow = array.as_primitive_opt::<Decimal64Type>().map(|units| units.value(row).into());
+                let units =
+                    narrow.or_else(|| Some(array.as_primitive_opt::<Decimal128Type>()?.value(row)))?;
+                Some(exact(units)? / 10_f64.powi(places.into()))
+            }
+            Type::Float => {
+                Some(array.as_primitive::<Float64Type>().value(row)).filter(|value| value.is_finite())
+            }
+            // Weeks and quarters have no number format, and keep their labels.
+            Type::Date(periods)
+                if [Grain::Day, Grain::Month, Grain::Year].iter().any(|&grain| periods == grain.into()) =>
+            {
+                day(array.as_primitive::<Date32Type>().value(row))
+            }
+            Type::Moment { .. } => {
+                let micros = array.as_primitive::<TimestampMicrosecondType>().value(row);
+                let (whole, rest) = (micros.div_euclid(MICROS_PER_DAY), micros.rem_euclid(MICROS_PER_DAY));
+                // What is finer than milliseconds a sheet does not have.
+                (rest % 1000 == 0)
+                    .then(|| day(whole as i32))
+                    .flatten()
+                    .map(|day| day + rest as f64 / MICROS_PER_DAY as f64)
+            }
+            Type::Time => {
+                let micros = array.as_primitive::<Time64MicrosecondType>().value(row);
+                (micros % 1000 == 0).then_some(micros as f64 / MICROS_PER_DAY as f64)
+            }
+            _ => None,
+        }
+    }
+}
