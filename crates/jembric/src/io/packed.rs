@@ -1,50 +1,26 @@
 //! Files that are packed with gzip or zstd.
 
+use super::packing::Packing;
 use crate::error::{Error, Result};
 use std::io::{self, Read, Write};
 
-/// How a file is packed.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Packing {
-    Gzip,
-    Zstd,
-}
-
-/// What a file may unpack to if nothing is said: so many times its size, but at least so many bytes.
-const TIMES: u64 = 200;
-const AT_LEAST: u64 = 1 << 28;
+/// Bytes that a header fits in.
 const BEGINNING: u64 = 1 << 20;
 
-/// What so many packed bytes may unpack to, where nothing else is said.
-pub(super) fn most_unpacked(packed: usize, said: Option<u64>) -> u64 {
-    said.unwrap_or_else(|| AT_LEAST.max(TIMES * packed as u64))
-}
-
-impl Packing {
-    /// As the first bytes tell.
-    pub(super) fn of(first: &[u8]) -> Option<Packing> {
-        match first {
-            [0x1F, 0x8B, ..] => Some(Packing::Gzip),
-            [0x28, 0xB5, 0x2F, 0xFD, ..] => Some(Packing::Zstd),
-            _ => None,
+/// What a packed file holds. One that unpacks to more than this is refused.
+pub(super) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
+    let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
+    let mut bytes = Vec::new();
+    let read = match packing {
+        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(most + 1).read_to_end(&mut bytes),
+        Packing::Zstd => {
+            let decoder = zstd::Decoder::new(packed).map_err(failed)?;
+            decoder.take(most + 1).read_to_end(&mut bytes)
         }
-    }
-
-    /// What a packed file holds. One that unpacks to more than this is refused.
-    pub(super) fn unpack(self, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
-        let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
-        let mut bytes = Vec::new();
-        let read = match self {
-            Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(most + 1).read_to_end(&mut bytes),
-            Packing::Zstd => {
-                let decoder = zstd::Decoder::new(packed).map_err(failed)?;
-                decoder.take(most + 1).read_to_end(&mut bytes)
-            }
-        };
-        match read.map_err(failed)? as u64 > most {
-            true => Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most }),
-            false => Ok(bytes),
-        }
+    };
+    match read.map_err(failed)? as u64 > most {
+        true => Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most }),
+        false => Ok(bytes),
     }
 }
 

@@ -9,13 +9,14 @@ use super::{
     header::Header,
     json_lines,
     layout::{BLOCK, regions},
-    packed::{Packing, beginning, most_unpacked},
+    packed::{beginning, unpacked},
+    packing::{Packing, most_unpacked},
     pass::Pass,
+    sheet::{self, Book, file_and_sheet, file_of},
     source::Source,
     special::{FIRST, Special, special, unread},
     survey::{Conventions, Facts, Kind, notations},
     transcript::Transcript,
-    workbook::{self, Book, file_and_sheet, file_of},
 };
 use crate::{
     Shape, Table,
@@ -233,7 +234,7 @@ impl Reading {
                 self.written_down(name, transcript)
             }
             _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
-            Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
+            Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes)),
             _ => self.table(&Source::stream(name.to_owned(), &bytes[..], self.known_encoding()?)?),
         }
     }
@@ -251,7 +252,7 @@ impl Reading {
 
     /// The rows of a workbook or of JSON Lines as CSV.
     fn transcribed(&self, name: &str, bytes: &[u8], sheet: Option<&str>) -> Result<Transcript> {
-        if !workbook::is_likely(bytes) {
+        if !sheet::is_likely(bytes) {
             return match sheet {
                 Some(_) => Err(no_sheets(&file_of(name))),
                 None => json_lines::transcribed(name, bytes, &self.missing),
@@ -259,9 +260,8 @@ impl Reading {
         }
         let file = file_of(name).display().to_string();
         let (no_header, missing) = (self.no_header, &self.missing[..]);
-        let book = Book { file: &file, bytes, sheet, no_header, missing };
-        book.refuse_far_larger(most_unpacked(bytes.len(), self.most_unpacked))?;
-        book.transcribed()
+        let most_unpacked = most_unpacked(bytes.len(), self.most_unpacked);
+        Book { file: &file, bytes, sheet, no_header, missing, most_unpacked }.transcribed()
     }
 
     fn written_down(&self, name: &str, transcript: Transcript) -> Result<Table> {
@@ -278,7 +278,7 @@ impl Reading {
             None => Ok(bytes),
             Some(packing) => {
                 let most = most_unpacked(bytes.len(), self.most_unpacked);
-                packing.unpack(name, &bytes, most)
+                unpacked(packing, name, &bytes, most)
             }
         }
     }

@@ -1,6 +1,6 @@
 //! What a file is that is no CSV, as its first bytes tell.
 
-use super::{columnar::Columnar, json_lines, packed::Packing, workbook};
+use super::{columnar::Columnar, json_lines, packing::Packing, sheet};
 use crate::error::{Error, Result};
 use std::{
     fs::File,
@@ -25,7 +25,7 @@ impl Special {
         match (Packing::of(first), Columnar::of(first)) {
             (Some(packing), _) => Some(Special::Packed(packing)),
             (None, Some(format)) => Some(Special::Columnar(format)),
-            _ if workbook::is_likely(first) => Some(Special::Workbook),
+            _ if sheet::is_likely(first) => Some(Special::Workbook),
             _ if json_lines::is_likely(first) => Some(Special::JsonLines),
             _ => None,
         }

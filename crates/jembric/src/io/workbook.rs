@@ -1,6 +1,7 @@
 //! Workbooks: a sheet of XLSX or ODS as a table, and a table as XLSX.
 
 use super::{
+    sheet::Book,
     text::CellText,
     transcript::{Cell, Rows, Transcript, twice},
 };
@@ -15,41 +16,7 @@ use rust_xlsxwriter::{Format, FormatAlign, Workbook, Worksheet, XlsxError};
 use std::{
     borrow::Cow,
     io::{self, Cursor, Read},
-    path::{Path, PathBuf},
 };
-
-/// Whether a file that begins so is an archive, as workbooks are.
-pub(super) fn is_likely(first: &[u8]) -> bool {
-    first.starts_with(b"PK\x03\x04")
-}
-
-/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is a file's.
-pub(super) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
-    let parts = path.to_str().filter(|_| !path.exists()).and_then(|text| text.rsplit_once(':'));
-    let is_workbook = |file: &str| {
-        let ending = Path::new(file).extension().map(|ending| ending.to_string_lossy().to_lowercase());
-        matches!(ending.as_deref(), Some("xlsx" | "ods")) || Path::new(file).is_file()
-    };
-    match parts.filter(|(file, sheet)| !sheet.is_empty() && is_workbook(file)) {
-        Some((file, sheet)) => (file.into(), Some(sheet.to_owned())),
-        None => (path.to_owned(), None),
-    }
-}
-
-/// The file that a name of an input speaks of, without the sheet of `book.xlsx:Sheet`.
-pub fn file_of(path: impl AsRef<Path>) -> PathBuf {
-    file_and_sheet(path.as_ref()).0
-}
-
-/// A workbook that is being read.
-pub(super) struct Book<'a> {
-    pub(super) file: &'a str,
-    pub(super) bytes: &'a [u8],
-    /// The sheet that was asked for.
-    pub(super) sheet: Option<&'a str>,
-    pub(super) no_header: bool,
-    pub(super) missing: &'a [String],
-}
 
 /// Told of each cell with a value: its row and column, from 0.
 type OnCell<'a> = dyn FnMut(u32, u32, Cell<'_>) -> Result<()> + 'a;
@@ -62,7 +29,8 @@ impl Book<'_> {
     }
 
     /// An error where the archive unpacks to more than this.
-    pub(super) fn refuse_far_larger(&self, most: u64) -> Result<()> {
+    fn refuse_far_larger(&self) -> Result<()> {
+        let most = self.most_unpacked;
         let mut archive =
             zip::ZipArchive::new(Cursor::new(self.bytes)).map_err(|error| self.unreadable(error))?;
         let mut left = most + 1;
@@ -139,6 +107,7 @@ impl Book<'_> {
     /// What the sheet holds: its first row with a value has the names, unless there is no header; rows without any value are
     /// passed over.
     pub(super) fn transcribed(&self) -> Result<Transcript> {
+        self.refuse_far_larger()?;
         let (mut first, mut most) = (u32::MAX, 0);
         let mut header: Option<(u32, Vec<(u32, String)>)> = None;
         let no_header = self.no_header;

@@ -2,9 +2,11 @@
 
 use super::{
     columnar::{Columnar, ColumnarWriter},
-    packed::{Packer, Packing},
+    packed::Packer,
+    packing::Packing,
+    sheet::file_of,
     text::{CellText, numeric},
-    workbook::{WorkbookWriter, file_of},
+    workbook::WorkbookWriter,
 };
 use crate::{
     Table, Type,

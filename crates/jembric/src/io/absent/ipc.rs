@@ -1,0 +1,15 @@
+//! Stands for Arrow's files and streams in a build without the feature `arrow-files`.
+
+use super::{BatchWriter, Choose, Columnar, Input, Made, Parts};
+use crate::arrow::schema::{ArrowError, SchemaRef};
+use std::io;
+
+const LEFT_OUT: &str = "this build leaves Arrow's files and streams out; they are the feature `arrow-files`";
+
+pub(super) fn parts(_: Columnar, _: Input, _: Option<&Choose<'_>>) -> Result<Parts, ArrowError> {
+    Err(ArrowError::NotYetImplemented(LEFT_OUT.to_owned()))
+}
+
+pub(super) fn writer(_: Columnar, _: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {
+    Err(io::Error::new(io::ErrorKind::Unsupported, LEFT_OUT))
+}

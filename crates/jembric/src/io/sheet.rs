@@ -1,0 +1,38 @@
+//! Names such as `book.xlsx:Sheet`, and what is asked of a workbook.
+
+use std::path::{Path, PathBuf};
+
+/// Whether a file that begins so is an archive, as workbooks are.
+pub(super) fn is_likely(first: &[u8]) -> bool {
+    first.starts_with(b"PK\x03\x04")
+}
+
+/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is a file's.
+pub(super) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
+    let parts = path.to_str().filter(|_| !path.exists()).and_then(|text| text.rsplit_once(':'));
+    let is_workbook = |file: &str| {
+        let ending = Path::new(file).extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        matches!(ending.as_deref(), Some("xlsx" | "ods")) || Path::new(file).is_file()
+    };
+    match parts.filter(|(file, sheet)| !sheet.is_empty() && is_workbook(file)) {
+        Some((file, sheet)) => (file.into(), Some(sheet.to_owned())),
+        None => (path.to_owned(), None),
+    }
+}
+
+/// The file that a name of an input speaks of, without the sheet of `book.xlsx:Sheet`.
+pub fn file_of(path: impl AsRef<Path>) -> PathBuf {
+    file_and_sheet(path.as_ref()).0
+}
+
+/// A workbook that is being read.
+pub(super) struct Book<'a> {
+    pub(super) file: &'a str,
+    pub(super) bytes: &'a [u8],
+    /// The sheet that was asked for.
+    pub(super) sheet: Option<&'a str>,
+    pub(super) no_header: bool,
+    pub(super) missing: &'a [String],
+    /// What the archive may unpack to, in bytes.
+    pub(super) most_unpacked: u64,
+}
