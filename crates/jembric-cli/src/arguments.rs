@@ -174,16 +174,15 @@ pub(crate) fn command() -> Command {
         .args([
             file().help("A routine, which is a TOML file").help_heading("Arguments"),
             Arg::new("check").long("check").action(ArgAction::SetTrue).help(
-                "Read the headers alone, and prove every step by the names in them; types are told when it runs",
+                "Read headers and first rows alone, and prove every step by the names and types in them",
             ),
             Arg::new("upto")
                 .long("upto")
                 .value_name("NAME")
                 .help("Stop after the step of this name or number, and show its answer"),
-            Arg::new("follow")
-                .long("follow")
-                .value_name("EXPR")
-                .help("Tell at every step what became of the rows of which this is true, and why one was dropped"),
+            Arg::new("follow").long("follow").value_name("EXPR").help(
+                "Tell at every step what became of the rows of which this is true, and why one was dropped",
+            ),
         ]);
     let run = AccountArguments::augment_args(AnswerArguments::augment_args(run))
         .mut_arg("save_routine", |argument| argument.hide(true))

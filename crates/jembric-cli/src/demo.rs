@@ -264,6 +264,14 @@ impl steps::Files for Reader<'_> {
             _ => Ok(None),
         }
     }
+
+    fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        let path = self.path(file);
+        match self.files {
+            Files::OfTheDisk if file_of(&path).is_file() => reading.guessed_shape(path).map(Some),
+            _ => Ok(None),
+        }
+    }
 }
 
 /// Asks each question of the tables in the command.

@@ -217,17 +217,26 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let directory = file.parent().unwrap_or(Path::new(""));
     if typed.get_flag("check") {
         let reader = Reader { files, directory: directory.to_owned(), shows_progress: false };
-        let conditions = Run::on(&reader, today(None));
-        let checked = routine.check(&conditions)?;
+        let mut conditions = Run::on(&reader, today(None));
+        routine.check(&conditions)?;
+        // What holds by the names may not by the types, of which the first rows are no proof.
+        conditions.guess = true;
+        let checked = routine.check(&conditions).map_err(|error| {
+            Error::Settings(format!(
+                "{error}\n\nThe types are those of the first rows. Where later ones make another type of a column, it holds"
+            ))
+        })?;
         let known = checked.shapes.iter().filter(|shape| shape.is_some()).count();
         let steps = routine.steps.len();
+        let hold = if steps == 1 { "the step holds".to_owned() } else { format!("{steps} steps hold") };
+        let unknown = match steps - known {
+            0 => String::new(),
+            1 => ". Which columns one of them has only all the data tells".to_owned(),
+            unknown => format!(". Which columns {unknown} of them have only all the data tells"),
+        };
+        let file = file.display();
         let text = format!(
-            "{}: {steps} steps hold, by the names in the headers of their files; types are told when it runs{}",
-            file.display(),
-            match steps - known {
-                0 => String::new(),
-                unknown => format!(". Which columns {unknown} of them will have only the data knows"),
-            }
+            "{file}: {hold}, by the names in the headers of the files and the types of the first rows{unknown}"
         );
         return Ok(screen.account(text)?);
     }

@@ -178,6 +178,12 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
     32 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
        |                  ^^^^^^^^^
     "#);
+    // What holds by the names may not by the types.
+    fs::write(harbour.path().join("wrong.toml"), text.replace("sum = [\"tons\"]", "sum = [\"crane\"]"))
+        .unwrap();
+    let wrong = typed(&harbour, "run wrong.toml --check");
+    assert!(wrong.err.contains("column `crane` holds text, where numbers are needed"), "{}", wrong.err);
+    assert!(wrong.err.contains("The types are those of the first rows."), "{}", wrong.err);
 }
 
 /// Every question of the demo that is one command says the same as a routine.

@@ -124,8 +124,12 @@ pub struct ColumnShape {
 impl Shape {
     /// Columns of which only the names are known.
     pub fn of_names<N: Into<String>>(names: impl IntoIterator<Item = N>) -> Shape {
-        let columns = names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }).collect();
-        Shape { file: None, columns }
+        Shape::of_columns(names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }))
+    }
+
+    /// Columns of which more may be known.
+    pub fn of_columns(columns: impl IntoIterator<Item = ColumnShape>) -> Shape {
+        Shape { file: None, columns: columns.into_iter().collect() }
     }
 
     /// The same, saying from which file it came.

@@ -82,6 +82,11 @@ pub trait Files {
 
     /// What its header tells; none where it cannot be looked into before it is read.
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>>;
+
+    /// What its first rows suggest beside.
+    fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        self.shape(file, reading)
+    }
 }
 
 /// The files of a directory, and those with a path of their own.
@@ -98,6 +103,10 @@ impl Files for Disk {
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         reading.shape(self.directory.join(file)).map(Some)
+    }
+
+    fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        reading.guessed_shape(self.directory.join(file)).map(Some)
     }
 }
 

@@ -64,6 +64,18 @@ impl Header {
     }
 }
 
+/// The bytes up to the end of the last record that is there to its end, of text that goes on.
+pub(super) fn whole_records(reading: &Reading, header: &Header, text: &[u8]) -> usize {
+    let records = Records { file: "", separator: header.separator, quoting: !reading.no_quotes, columns: 0 };
+    let (mut reader, mut record, mut end) = (records.reader(), Record::default(), header.end as usize);
+    loop {
+        match record.read(&mut reader, &text[end..], false) {
+            (true, read) => end += read,
+            (false, _) => return end,
+        }
+    }
+}
+
 /// The separator by which the first lines have equally many cells, and most of them; failing that, the one of which the
 /// first line has most.
 fn likely_separator(head: &[u8], quoting: bool) -> u8 {

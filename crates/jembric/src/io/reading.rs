@@ -6,10 +6,10 @@
 use super::{
     columnar::{Columnar, Input},
     given::Given,
-    header::Header,
+    header::{Header, whole_records},
     json_lines,
     layout::{BLOCK, regions},
-    packed::{beginning, unpacked},
+    packed::{self, unpacked},
     packing::{Packing, most_unpacked},
     pass::Pass,
     sheet::{self, Book, file_and_sheet, file_of},
@@ -19,12 +19,15 @@ use super::{
     transcript::Transcript,
 };
 use crate::{
-    Shape, Table,
+    ColumnShape, CoreError, Shape, Table, Type,
     error::{Error, Result},
 };
 use arrow_array::ArrayRef;
 use encoding_rs::Encoding;
-use jembric_core::{Origin, calendar::notation::Order};
+use jembric_core::{
+    Origin,
+    calendar::{Zone, notation::Order},
+};
 use std::{
     cell::RefCell,
     collections::BTreeSet,
@@ -39,6 +42,16 @@ const ROWS_TO_GUESS_FROM: usize = 8_192;
 
 /// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind of it.
 const ANY_NUMBER: Kind = Kind::Float;
+
+/// What a file begins with, or all of what cannot be looked into otherwise.
+enum Beginning {
+    /// Names and types.
+    Known(Shape),
+    /// Rows that were written down, and what messages call their file.
+    Rows(String, Transcript),
+    /// Text with a header.
+    Text(Source),
+}
 
 /// The error of a sheet that is named of what has none.
 fn no_sheets(file: &Path) -> Error {
@@ -297,31 +310,77 @@ impl Reading {
 
     /// What a file's header tells, without reading the rest where that can be; of Parquet and Arrow the types too.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        let name = path.as_ref().display().to_string();
-        let (path, sheet) = file_and_sheet(path.as_ref());
+        match self.beginning(path.as_ref())? {
+            Beginning::Known(shape) => Ok(shape),
+            Beginning::Rows(name, transcript) => Ok(Shape::of_names(transcript.names).from_file(name)),
+            Beginning::Text(source) => {
+                Ok(Shape::of_names(Header::read(self, &source)?.names).from_file(source.name))
+            }
+        }
+    }
+
+    /// The same, with the types that the first rows suggest: those of the first megabyte of CSV. Later rows may tell otherwise. A
+    /// column of dates that leaves open whether day or month comes first has no type yet.
+    ///
+    /// Errors: also those of these rows.
+    pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
+        let (name, table) = match self.beginning(path.as_ref())? {
+            Beginning::Known(shape) => return Ok(shape),
+            Beginning::Rows(name, transcript) => {
+                let table = self.written_down(&name, transcript)?;
+                (name, table)
+            }
+            Beginning::Text(source) => {
+                let header = Header::read(self, &source)?;
+                let mut buffer = Vec::new();
+                let first = source.bytes(
+                    0,
+                    source.len().min(header.end + self.block.unwrap_or(BLOCK)),
+                    &mut buffer,
+                )?;
+                let is_whole = first.len() as u64 == source.len();
+                let end = if is_whole { first.len() } else { whole_records(self, &header, first) };
+                let first = Source::memory(source.name.clone(), first[..end].to_vec());
+                (source.name.clone(), self.rows(&first, &header, &[], None)?)
+            }
+        };
+        let zone = Zone::default();
+        let is_open = |name: &str| matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)));
+        let known = table.shape();
+        let columns = known.columns().iter().cloned().map(|column| {
+            let kind = column.kind.filter(|kind| *kind != Type::Text || !is_open(&column.name));
+            ColumnShape { kind, ..column }
+        });
+        Ok(Shape::of_columns(columns).from_file(name))
+    }
+
+    /// What a file begins with.
+    fn beginning(&self, path: &Path) -> Result<Beginning> {
+        let name = path.display().to_string();
+        let (path, sheet) = file_and_sheet(path);
         let whole = |mut file: File| {
             let mut bytes = Vec::new();
             file.read_to_end(&mut bytes).map_err(unread(&name))?;
-            let names = self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?.names;
-            Ok(Shape::of_names(names).from_file(&name))
+            let transcript = self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?;
+            Ok(Beginning::Rows(name.clone(), transcript))
         };
-        let source = match special(&path)? {
-            Some((file, Special::Workbook | Special::JsonLines)) => return whole(file),
-            _ if sheet.is_some() && path.exists() => return Err(no_sheets(&path)),
-            None => Source::file(&path, self.known_encoding()?)?,
-            Some((file, Special::Columnar(format))) => return format.shape(&name, Input::File(file)),
+        match special(&path)? {
+            Some((file, Special::Workbook | Special::JsonLines)) => whole(file),
+            _ if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
+            None => Ok(Beginning::Text(Source::file(&path, self.known_encoding()?)?)),
+            Some((file, Special::Columnar(format))) => {
+                format.shape(&name, Input::File(file)).map(Beginning::Known)
+            }
             Some((mut file, Special::Packed(packing))) => {
-                let beginning = beginning(packing, &mut file).map_err(unread(&name))?;
+                let beginning = packed::beginning(packing, &mut file).map_err(unread(&name))?;
                 file.rewind().map_err(unread(&name))?;
                 match Special::of(&beginning) {
-                    Some(Special::Workbook | Special::JsonLines) => return whole(file),
-                    Some(Special::Columnar(_)) => return Ok(self.file(&path)?.head(0).shape()),
-                    _ => Source::stream(name, &beginning[..], self.known_encoding()?)?,
+                    Some(Special::Workbook | Special::JsonLines) => whole(file),
+                    Some(Special::Columnar(_)) => Ok(Beginning::Known(self.file(&path)?.head(0).shape())),
+                    _ => Ok(Beginning::Text(Source::stream(name, &beginning[..], self.known_encoding()?)?)),
                 }
             }
-        };
-        let header = Header::read(self, &source)?;
-        Ok(Shape::of_names(header.names).from_file(source.name))
+        }
     }
 
     fn known_encoding(&self) -> Result<Option<&'static Encoding>> {

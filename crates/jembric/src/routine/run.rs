@@ -25,6 +25,8 @@ pub struct Run<'a> {
     pub upto: Option<usize>,
     /// Where the steps' files are written, relative to this directory; not at all where it is none.
     pub into: Option<std::path::PathBuf>,
+    /// Whether steps are checked by the types that the first rows of files suggest, and not by names alone. Later rows may tell otherwise.
+    pub guess: bool,
     /// Whether the rows that are set aside are wanted as they are. If not, columns that no step uses are not read.
     pub aside: bool,
 }
@@ -47,7 +49,16 @@ pub struct Ran<'a> {
 impl<'a> Run<'a> {
     /// On these files, with what `today` means.
     pub fn on(files: &'a dyn Files, today: Day) -> Run<'a> {
-        Run { files, today, reconcile: Vec::new(), follow: None, upto: None, into: None, aside: true }
+        Run {
+            files,
+            today,
+            reconcile: Vec::new(),
+            follow: None,
+            upto: None,
+            into: None,
+            guess: false,
+            aside: true,
+        }
     }
 }
 
@@ -131,7 +142,7 @@ impl Routine {
         }
     }
 
-    /// Proves every step as far as the headers of its files tell.
+    /// Proves every step as far as the headers of its files tell, or their first rows.
     ///
     /// Errors: a file cannot be read; whatever a step can say beforehand is wrong. The message shows the step's line.
     pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
@@ -143,6 +154,9 @@ impl Routine {
         for (planned, step) in self.steps.iter().zip(&steps) {
             let shape = |input: &Input| match input {
                 Input::Step(place) => Ok(shapes[*place].clone().map(Shape::anonymous)),
+                Input::File(file, settings) if running.guess => {
+                    running.files.guessed_shape(file, &settings.reading()?)
+                }
                 Input::File(file, settings) => running.files.shape(file, &settings.reading()?),
             };
             let inputs = planned.inputs.iter().map(shape).collect::<Result<Vec<_>>>();

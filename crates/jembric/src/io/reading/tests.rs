@@ -311,3 +311,20 @@ proptest! {
         prop_assert_eq!(read(None), read(Some(block)));
     }
 }
+
+#[rstest]
+#[case::all_of_it("n,s\n1,a\n2,b\n", 100, "n whole numbers, s text")]
+#[case::a_later_row_tells_otherwise("n,s\n1,a\nx,b\n", 4, "n whole numbers, s text")]
+#[case::no_whole_row("n,s\n1,a\n", 3, "n no values, s no values")]
+#[case::cut_in_quotes("n,s\n1,a\n2,\"b\nc\"\n", 10, "n whole numbers, s text")]
+#[case::open_order("n,d\n1,03/04/2025\n", 100, "n whole numbers, d ?")]
+#[case::half_dates("n,d\n1,2025-06-30\n2,x\n", 100, "n whole numbers, d text")]
+fn first_rows_suggest_types(#[case] text: &str, #[case] block: u64, #[case] expected: &str) {
+    let file = tempfile::NamedTempFile::new().unwrap();
+    fs::write(file.path(), text).unwrap();
+    let shape = Reading { block: Some(block), ..Reading::new() }.guessed_shape(file.path()).unwrap();
+    let column = |column: &ColumnShape| {
+        format!("{} {}", column.name, column.kind.map_or("?".to_owned(), |kind| kind.to_string()))
+    };
+    assert_eq!(shape.columns().iter().map(column).collect::<Vec<_>>().join(", "), expected);
+}
