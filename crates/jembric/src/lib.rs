@@ -17,6 +17,7 @@
 //! | What is in this file, are its dates really dates, what looks wrong? | [`Look`] |
 //! | A report that runs again next month | [`routine`] |
 //! | How do files become tables, and tables files? | [`io`] |
+//! | A recipe for each of these | [`cookbook`] |
 //!
 //! ```
 //! use jembric::{Latest, io};
@@ -34,6 +35,8 @@
 //! Every operation returns an [`Outcome`]: the answer, the rows that could not be used, and the [`Ledger`], in which
 //! rows in = kept + dropped + set aside. Tables come in and go out as Arrow record batches ([`arrow`]).
 
+#[doc = include_str!("../cookbook/recipes.md")]
+pub mod cookbook {}
 mod error;
 pub mod io;
 pub mod routine;
