@@ -298,6 +298,10 @@ impl Operation for Elapsed {
         if self.bands.is_empty() { Ok(shape) } else { shape.with(&format!("{name}_band"), Type::Text) }
     }
 
+    fn is_row_by_row(&self, _: &Shape, _: &Context) -> bool {
+        !self.since_previous
+    }
+
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
         let [from, to] = if self.since_previous {

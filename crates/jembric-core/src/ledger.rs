@@ -35,7 +35,7 @@ pub struct Outcome {
 }
 
 /// Why a row is not in the answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Reason {
     /// Its date is missing.
@@ -240,6 +240,8 @@ impl Ledger {
                     None => entries.push(more.clone()),
                 }
             }
+            // As they are told by one who sees all of them at once.
+            entries.sort_by_key(|entry| entry.reason);
         }
         for (name, more) in &other.counts {
             match self.counts.iter_mut().find(|(of, _)| of == name) {

@@ -86,6 +86,13 @@ pub trait Operation {
         false
     }
 
+    /// Whether each row of the answer is made of one row of the table alone, so that stretches of a table can be answered one after
+    /// the other, and their answers have the same types.
+    fn is_row_by_row(&self, shape: &Shape, context: &Context) -> bool {
+        let _ = (shape, context);
+        false
+    }
+
     /// The answer for a table.
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome>;
 

@@ -289,6 +289,11 @@ impl Operation for Recent {
         self.mark.as_ref().map_or_else(|| Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
     }
 
+    fn is_row_by_row(&self, _: &Shape, context: &Context) -> bool {
+        // Without an as-of date it goes by the newest of the whole column.
+        self.range.is_some() || context.as_of.is_some()
+    }
+
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
         let dates = table.dates(&self.date)?;

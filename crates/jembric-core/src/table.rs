@@ -28,7 +28,9 @@ pub struct Origin {
     file: String,
     first_line: u64,
     /// Rows that do not stand on the line after the row before them, each with its line, in order.
-    jumps: Vec<(u32, u64)>,
+    jumps: Arc<Vec<(u32, u64)>>,
+    /// Rows of the file before the first one that is there.
+    before: usize,
     notations: Vec<(String, String)>,
 }
 
@@ -40,7 +42,7 @@ impl Origin {
 
     /// Says that this row, and with it those that follow, stands on this line. Rows are to be named in order.
     pub fn jump(&mut self, row: u32, line: u64) {
-        self.jumps.push((row, line));
+        Arc::make_mut(&mut self.jumps).push((row, line));
     }
 
     /// Says in which notation a column's dates were written.
@@ -55,6 +57,7 @@ impl Origin {
 
     /// The line on which a row begins, from 1.
     pub fn line(&self, row: usize) -> u64 {
+        let row = row + self.before;
         let before = self.jumps.partition_point(|&(jump, _)| jump as usize <= row);
         let (from, line) = if before == 0 { (0, self.first_line) } else { self.jumps[before - 1] };
         line + (row as u64 - u64::from(from))
@@ -247,8 +250,22 @@ impl Table {
 
     /// The first rows, without a copy.
     pub fn head(&self, rows: usize) -> Table {
-        let batch = self.batch.slice(0, rows.min(self.rows()));
-        Table { batch, not_numbers: self.not_numbers, origin: self.origin.clone() }
+        self.slice(0, rows)
+    }
+
+    /// So many rows from one on, or as many as there are. The columns are shared.
+    pub fn slice(&self, first: usize, rows: usize) -> Table {
+        let first = first.min(self.rows());
+        let moved = |origin: &Arc<Origin>| match first {
+            0 => origin.clone(),
+            _ => Arc::new(Origin { before: origin.before + first, ..Origin::clone(origin) }),
+        };
+        Table {
+            batch: self.batch.slice(first, rows.min(self.rows() - first)),
+            // What was met when the table came in is told with its first rows.
+            not_numbers: if first == 0 { self.not_numbers } else { 0 },
+            origin: self.origin.as_ref().map(moved),
+        }
     }
 
     /// The table with one more column; an error where there is one of that name.

@@ -1,4 +1,5 @@
-//! Reading CSV into typed columns, beside reading its records and no more with the `csv` crate on the same threads.
+//! Reading CSV into typed columns, beside reading its records and no more with the `csv` crate on the same threads; and writing it,
+//! beside making the text of every cell in a buffer that is thrown away.
 //!
 //! Also prints the peak memory of a read in a process of its own, beside the size of the file.
 
@@ -42,6 +43,37 @@ fn csv(criterion: &mut Criterion) {
     );
 }
 
+fn csv_out(criterion: &mut Criterion) {
+    let table = io::read(lifts::file(ROWS)).expect("a table");
+    ratio::compare(
+        criterion,
+        "four columns to CSV",
+        ("the text of every cell", || texts(&table)),
+        ("write", || io::Writing::new().write(&table, &mut std::io::sink()).expect("nothing to fail")),
+        Some(1.3),
+    );
+    ratio::compare(
+        criterion,
+        "four columns to a file of CSV",
+        ("the text of every cell", || texts(&table)),
+        ("write", || {
+            io::write(&table, std::env::temp_dir().join("jembric-out.csv")).expect("room on the disk")
+        }),
+        None,
+    );
+}
+
+/// Bytes of all cells as they are written, on all threads.
+fn texts(table: &jembric::Table) -> usize {
+    let columns = io::CellText::of(table);
+    let one = |buffer: &mut String, row: usize| {
+        buffer.clear();
+        columns.iter().for_each(|column| column.append(row, buffer));
+        std::hint::black_box(&*buffer).len()
+    };
+    (0..table.rows()).into_par_iter().with_min_len(1 << 14).map_init(String::new, one).sum()
+}
+
 /// Counts records, in pieces that begin behind a line break: the file has none inside its cells.
 fn records(path: &Path) -> usize {
     const PIECE: u64 = 1 << 20;
@@ -74,7 +106,7 @@ fn read_for_memory() {
     }
 }
 
-criterion_group!(benches, csv);
+criterion_group!(benches, csv, csv_out);
 fn main() {
     read_for_memory();
     benches();

@@ -19,12 +19,14 @@
 //!
 //! A step works on what it reads (`read`: a file, or a table with `file` and how it is read), on a named earlier step (`from`), or on the
 //! step before. Second tables (`within = { windows = … }`, `stack = […]`) are earlier steps or files. `parse` makes steps of such a text
-//! and tells mistakes at their place; `run` checks them, runs them and writes what they say; `needed` tells which columns they use; `save` writes the text.
+//! and tells mistakes at their place; `run` checks them, runs them and writes what they say; `needed` tells which columns they use, and `stream` which steps
+//! hand their rows on in stretches; `save` writes the text.
 
 mod needed;
 mod parse;
 mod run;
 mod save;
+mod stream;
 
 pub use run::{Checked, Ran, Run};
 

@@ -237,6 +237,11 @@ impl Step {
         }
     }
 
+    /// Whether stretches of its table can be answered one after the other.
+    pub fn is_row_by_row(&self, shape: &Shape, context: &Context) -> bool {
+        matches!(&self.0, Kind::OneTable(step) if step.is_row_by_row(shape, context))
+    }
+
     /// Hands the answer over in batches; what is returned has the account.
     pub fn apply_into(
         &self,

@@ -425,3 +425,65 @@ fn only_columns_that_a_step_uses_are_read_and_the_answer_is_the_same(
         (csv, ledgers)
     });
 }
+
+#[rstest]
+#[case::to_the_end(
+    "recent = { date = \"day\", range = \"2024\" }\n[[step]]\nfilter = \"n > 3000 or n is missing\"\n[[step]]\nadd = \"m = n * 2\"\n[[step]]\nelapsed = { from = \"day\", to = \"2025-06-30\", bands = [0, 300] }\n[[step]]\ncolumns = \"m, elapsed_days_band as band\"",
+    0
+)]
+#[case::in_between(
+    "active = { start = \"day\", end = \"until\" }\n[[step]]\nfilter = \"n > 50\"\n[[step]]\nadd = \"double = n * 2\"\n[[step]]\ntotals = { per = [\"day_2\"], sum = [\"double\"] }",
+    1
+)]
+#[case::used_twice(
+    "name = \"a\"\nactive = { start = \"day\", end = \"until\", name = \"d\" }\n[[step]]\nfilter = \"n > 50\"\nwrite = \"x.csv\"\n[[step]]\nfrom = \"a\"\nfilter = \"n > 90000\"",
+    2
+)]
+fn rows_in_stretches_give_the_same_answer_and_account(#[case] steps: &str, #[case] made_whole: usize) {
+    let directory = tempfile::tempdir().unwrap();
+    let mut csv = "n,day,until,tons\n".to_owned();
+    for n in 0_u32..150_000 {
+        let day = if n % 1000 == 7 { String::new() } else { format!("202{}-0{}-11", n % 3 + 3, n % 9 + 1) };
+        let until = if day.is_empty() { String::new() } else { day.replace("-11", "-12") };
+        let number = if n % 77 == 5 { String::new() } else { (n % 100_000).to_string() };
+        // Blank lines, so that rows do not stand one line below the other.
+        csv.push_str(&format!(
+            "{}{number},{day},{until},{}.5\n",
+            if n % 999 == 3 { "\n" } else { "" },
+            n % 50
+        ));
+    }
+    fs::write(directory.path().join("r.csv"), csv).unwrap();
+    let steps = steps.replace("day_2", "d").replace("end = \"until\" }", "end = \"until\", name = \"d\" }");
+    let routine = Routine::parse("r.toml", &format!("[[step]]\nread = \"r.csv\"\n{steps}\n")).unwrap();
+    let files = Disk { directory: directory.path().to_owned() };
+    let answer = |follow: Option<&str>| {
+        let mut run = Run::on(&files, today());
+        // Rows that are followed are told of every answer, which therefore is made whole.
+        run.follow = follow.map(|condition| condition.parse().unwrap());
+        let (mut csv, mut told, mut whole) = (Vec::new(), Vec::new(), 0);
+        let mut answer = jembric::io::Writing::new().batches(&mut csv);
+        let checked = routine.check(&run).unwrap();
+        checked
+            .run(&mut |batch| Ok(answer.write(batch)?), &mut |ran| {
+                let mut ledger = ran.outcome.ledger.clone();
+                ledger.followed = None;
+                assert!(ledger.balances());
+                let aside: Vec<String> = if ran.outcome.set_aside.rows() > 0 {
+                    text_of(&ran.outcome.set_aside, "set_aside_because")
+                } else {
+                    Vec::new()
+                };
+                told.push(format!("{ledger} {aside:?}"));
+                whole += usize::from(ran.outcome.table.rows() > 0);
+                Ok(())
+            })
+            .unwrap();
+        (csv, told, whole)
+    };
+    let (csv, told, whole) = answer(None);
+    let (expected_csv, expected_told, _) = answer(Some("true"));
+    assert_eq!(told, expected_told);
+    assert!(csv == expected_csv && csv.len() > 100);
+    assert_eq!(whole, made_whole, "answers in between are not made");
+}

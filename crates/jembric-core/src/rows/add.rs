@@ -6,7 +6,7 @@ use crate::{
     expression::Expression,
     ledger::Outcome,
     operation::{Context, Operation, Setting, Takes, called_alone},
-    shape::{ColumnShape, Shape},
+    shape::{ColumnShape, Shape, Type},
     table::Table,
 };
 use serde::{Deserialize, Serialize};
@@ -54,6 +54,15 @@ impl Operation for Add {
             let (name, expression) = addition(text)?;
             let kind = expression.check(&shape, context)?;
             shape.with_shape(ColumnShape { name, kind })
+        })
+    }
+
+    fn is_row_by_row(&self, shape: &Shape, context: &Context) -> bool {
+        // How wide the units of decimals must be, all of them together decide.
+        self.check_with(shape, context).is_ok_and(|answer| {
+            answer.columns()[shape.columns().len()..]
+                .iter()
+                .all(|column| column.kind.is_some_and(|kind| !matches!(kind, Type::Decimal { .. })))
         })
     }
 

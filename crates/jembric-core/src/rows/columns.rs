@@ -58,6 +58,10 @@ impl Operation for Columns {
         shape.select(&self.named(shape)?)
     }
 
+    fn is_row_by_row(&self, _: &Shape, _: &Context) -> bool {
+        true
+    }
+
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.check_with(&table.shape(), context)?;
         let answer = table.select(&self.named(&table.shape())?)?;

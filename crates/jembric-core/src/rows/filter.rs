@@ -69,6 +69,10 @@ impl Operation for Filter {
         self.mark.as_ref().map_or_else(|| Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
     }
 
+    fn is_row_by_row(&self, _: &Shape, _: &Context) -> bool {
+        true
+    }
+
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.check_with(&table.shape(), context)?;
         let condition: Expression = self.condition.parse()?;

@@ -12,9 +12,11 @@ use crate::{
     Table, Type,
     error::{Error, Result},
 };
+use rayon::prelude::*;
 use std::{
-    fs, io,
-    io::{BufWriter, Write},
+    fs,
+    io::{self, Write},
+    ops::Range,
     path::{Path, PathBuf},
 };
 
@@ -195,55 +197,82 @@ impl Batches<'_> {
     }
 }
 
+/// Rows that a thread writes at a time.
+const STRETCH: usize = 1 << 14;
+
+/// Writes rows on all threads, each some of them into memory, and these to the stream in their order.
+fn in_stretches(
+    rows: usize,
+    to: &mut dyn Write,
+    write: impl Fn(Range<usize>, &mut Vec<u8>) -> io::Result<()> + Sync,
+) -> io::Result<()> {
+    let together = 2 * rayon::current_num_threads();
+    let starts: Vec<usize> = (0..rows).step_by(STRETCH).collect();
+    let mut buffers = vec![Vec::new(); together.min(starts.len())];
+    for starts in starts.chunks(together) {
+        let one = |(&start, buffer): (&usize, &mut Vec<u8>)| {
+            buffer.clear();
+            write(start..rows.min(start + STRETCH), buffer)
+        };
+        starts.par_iter().zip(&mut buffers).try_for_each(one)?;
+        buffers[..starts.len()].iter().try_for_each(|buffer| to.write_all(buffer))?;
+    }
+    Ok(())
+}
+
 fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
-    let mut writer = csv::WriterBuilder::new().buffer_capacity(1 << 16).from_writer(to);
     if header {
+        let mut writer = csv::Writer::from_writer(&mut *to);
         writer.write_record(table.names())?;
+        writer.flush()?;
     }
     let columns = CellText::of(table);
-    let mut text = String::new();
-    for row in 0..table.rows() {
-        for column in &columns {
-            text.clear();
-            column.append(row, &mut text);
-            writer.write_field(&text)?;
+    in_stretches(table.rows(), to, |rows, to| {
+        let mut writer = csv::WriterBuilder::new().buffer_capacity(1 << 16).from_writer(to);
+        let mut text = String::new();
+        for row in rows {
+            for column in &columns {
+                text.clear();
+                column.append(row, &mut text);
+                writer.write_field(&text)?;
+            }
+            writer.write_record(None::<&[u8]>)?;
         }
-        writer.write_record(None::<&[u8]>)?;
-    }
-    writer.flush()
+        writer.flush()
+    })
 }
 
 fn json_lines(table: &Table, to: &mut dyn Write) -> io::Result<()> {
-    let mut to = BufWriter::with_capacity(1 << 16, to);
     let quoted = |text: &str| serde_json::to_string(text).map_err(io::Error::from);
     let names = table.names().map(quoted).collect::<io::Result<Vec<_>>>()?;
     let bare =
         |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean));
     let shape = table.shape();
     let columns = CellText::of(table);
-    let mut text = String::new();
-    for row in 0..table.rows() {
-        to.write_all(b"{")?;
-        for (i, (cell, name)) in columns.iter().zip(&names).enumerate() {
-            text.clear();
-            cell.append(row, &mut text);
-            write!(to, "{}{name}:", if i > 0 { "," } else { "" })?;
-            // JSON has no infinity.
-            if cell.is_missing(row) || matches!(text.as_str(), "inf" | "-inf") {
-                to.write_all(b"null")?;
-            } else if bare(shape.columns()[i].kind) {
-                to.write_all(text.as_bytes())?;
-            } else {
-                serde_json::to_writer(&mut to, &text)?;
+    in_stretches(table.rows(), to, |rows, to| {
+        let mut text = String::new();
+        for row in rows {
+            to.push(b'{');
+            for (i, (cell, name)) in columns.iter().zip(&names).enumerate() {
+                text.clear();
+                cell.append(row, &mut text);
+                write!(to, "{}{name}:", if i > 0 { "," } else { "" })?;
+                // JSON has no infinity.
+                if cell.is_missing(row) || matches!(text.as_str(), "inf" | "-inf") {
+                    to.extend_from_slice(b"null");
+                } else if bare(shape.columns()[i].kind) {
+                    to.extend_from_slice(text.as_bytes());
+                } else {
+                    serde_json::to_writer(&mut *to, &text)?;
+                }
             }
+            to.extend_from_slice(b"}\n");
         }
-        to.write_all(b"}\n")?;
-    }
-    to.flush()
+        Ok(())
+    })
 }
 
 fn markdown(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
-    let mut to = BufWriter::with_capacity(1 << 16, to);
     let escaped = |text: &str| text.replace('\\', "\\\\").replace('|', "\\|").replace(['\r', '\n'], " ");
     let line = |to: &mut dyn Write, cells: &mut dyn Iterator<Item = String>| {
         for cell in cells {
@@ -252,15 +281,14 @@ fn markdown(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
         writeln!(to, "|")
     };
     if header {
-        line(&mut to, &mut table.names().map(escaped))?;
+        line(to, &mut table.names().map(escaped))?;
         let rule = |number: bool| if number { "---:" } else { "---" }.to_owned();
-        line(&mut to, &mut numeric(table).into_iter().map(rule))?;
+        line(to, &mut numeric(table).into_iter().map(rule))?;
     }
     let columns = CellText::of(table);
-    for row in 0..table.rows() {
-        line(&mut to, &mut columns.iter().map(|cell| escaped(&cell.text(row))))?;
-    }
-    to.flush()
+    in_stretches(table.rows(), to, |mut rows, to| {
+        rows.try_for_each(|row| line(to, &mut columns.iter().map(|cell| escaped(&cell.text(row)))))
+    })
 }
 
 /// Where output goes: a file that appears whole, or not at all.

@@ -1,6 +1,6 @@
 //! Checking and running the steps of a routine.
 
-use super::{Input, Planned, Routine, needed::Names};
+use super::{Input, Planned, Routine, needed::Names, stream::Stream};
 use crate::{
     Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table,
     calendar::{AsOf, Day, Zone},
@@ -8,7 +8,11 @@ use crate::{
     steps::{Files, Step, resolved},
 };
 use serde_json::Value;
-use std::{collections::HashMap, io, ops::Range};
+use std::{
+    collections::HashMap,
+    io,
+    ops::{Range, RangeInclusive},
+};
 
 /// How a routine is run.
 #[non_exhaustive]
@@ -38,7 +42,7 @@ pub struct Ran<'a> {
     pub step: &'a Planned,
     /// Its place.
     pub place: usize,
-    /// Its answer; of the last step, which was handed over in batches, the columns alone.
+    /// Its answer; where it was handed over in batches, to the caller or to the next step, the columns alone.
     pub outcome: &'a Outcome,
     /// The file that it was written to, or would be.
     pub written: Option<String>,
@@ -264,6 +268,15 @@ impl Routine {
         needed
     }
 
+    /// The steps among these that work on the answer of one.
+    pub(super) fn uses_of(
+        &self,
+        place: usize,
+        among: RangeInclusive<usize>,
+    ) -> impl Iterator<Item = usize> + '_ {
+        among.filter(move |&step| self.steps[step].inputs.contains(&Input::Step(place)))
+    }
+
     /// The table that a step works on, with its name. A file is read once.
     fn table(
         &self,
@@ -313,9 +326,9 @@ struct Readings<'a> {
 
 /// A routine that has been checked, and can be run.
 pub struct Checked<'a> {
-    routine: &'a Routine,
-    running: &'a Run<'a>,
-    steps: Vec<Step>,
+    pub(super) routine: &'a Routine,
+    pub(super) running: &'a Run<'a>,
+    pub(super) steps: Vec<Step>,
     /// What is known of each step's answer.
     pub shapes: Vec<Option<Shape>>,
     /// And of the tables that it works on.
@@ -329,7 +342,7 @@ impl Checked<'_> {
     /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is the core's
     /// [`Sink`](CoreError::Sink).
     pub fn run(&self, last: &mut Sink<'_>, told: &mut dyn FnMut(&Ran<'_>) -> Result<()>) -> Result<()> {
-        let Checked { routine, running, steps, tables, .. } = self;
+        let Checked { routine, running, tables, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         let needed = routine.needed(until);
@@ -362,20 +375,27 @@ impl Checked<'_> {
             context = context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?);
         }
         let mut destinations = Vec::new();
-        for place in places {
-            let (planned, step) = (&routine.steps[place], &steps[place]);
-            let at = |error: Error| routine.told_at(planned, error);
+        let mut places = places.peekable();
+        while let Some(place) = places.next() {
+            let planned = &routine.steps[place];
             let mut tables = Vec::new();
             for input in &planned.inputs {
-                tables.push(routine.table(input, planned.inputs.len(), &answers, &mut read).map_err(at)?);
+                let table = routine.table(input, planned.inputs.len(), &answers, &mut read);
+                tables.push(table.map_err(|error| routine.told_at(planned, error))?);
             }
             // A table that no later step needs is not kept while the next ones run.
             for (earlier, answer) in answers.iter_mut().enumerate() {
-                let is_needed = |step: &Planned| step.inputs.contains(&Input::Step(earlier));
-                if !routine.steps[place + 1..=until].iter().any(is_needed) {
+                if !routine.uses_of(earlier, place + 1..=until).any(|_| true) {
                     *answer = None;
                 }
             }
+            let stream = Stream::from(self, place, until, &tables, &context);
+            for _ in 1..stream.steps.len() {
+                places.next();
+            }
+            let end = stream.end();
+            let planned = &routine.steps[end];
+            let at = |error: Error| routine.told_at(planned, error);
             let written = match &planned.write {
                 Some(name) => Some(routine.name_with_date(name, context.as_of, false, planned)?),
                 None => None,
@@ -383,7 +403,7 @@ impl Checked<'_> {
             let mut destination = match (&written, &running.into) {
                 (Some(name), Some(directory)) => {
                     let path = directory.join(name);
-                    for input in &planned.inputs {
+                    for input in &routine.steps[place].inputs {
                         if let Input::File(file, _) = input {
                             Destination::refuse_onto(&path, directory.join(file)).map_err(at)?;
                         }
@@ -392,9 +412,9 @@ impl Checked<'_> {
                 }
                 _ => None,
             };
-            let outcome = if place == until {
+            let outcomes = if end == until {
                 let answered = match &mut destination {
-                    None => step.apply_into(&tables, &context, last),
+                    None => stream.hand_over(&tables, last),
                     Some((destination, writing)) => {
                         let mut answered = None;
                         destination
@@ -404,24 +424,33 @@ impl Checked<'_> {
                                     batches.write(batch)?;
                                     last(batch)
                                 };
-                                answered = Some(step.apply_into(&tables, &context, both));
+                                answered = Some(stream.hand_over(&tables, both));
                                 batches.finish()
                             })
                             .map_err(at)?;
-                        answered.unwrap_or_else(|| Err(CoreError::Sink("nothing was answered".into())))
+                        answered.unwrap_or_else(|| Err((end, CoreError::Sink("nothing was answered".into()))))
                     }
                 };
-                answered.map_err(|error| routine.handed_over(planned, error, written.as_deref()))?
+                let failed = |(place, error): (usize, CoreError)| {
+                    routine.handed_over(&routine.steps[place], error, written.as_deref())
+                };
+                answered.map_err(failed)?
             } else {
-                let outcome = step.apply(&tables, &context).map_err(|error| at(error.into()))?;
-                if let Some((destination, writing)) = &mut destination {
-                    destination.write(|to| writing.write(&outcome.table, to)).map_err(at)?;
+                let outcomes = stream
+                    .whole(&tables)
+                    .map_err(|(place, error)| routine.told_at(&routine.steps[place], Error::from(error)))?;
+                let answer = outcomes.last().map(|outcome| &outcome.table);
+                if let (Some((destination, writing)), Some(answer)) = (&mut destination, answer) {
+                    destination.write(|to| writing.write(answer, to)).map_err(at)?;
                 }
-                answers[place] = Some(outcome.table.clone());
-                outcome
+                answers[end] = answer.cloned();
+                outcomes
             };
             destinations.extend(destination.map(|(destination, _)| destination));
-            told(&Ran { step: planned, place, outcome: &outcome, written, context: &context })?;
+            for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
+                let written = written.clone().filter(|_| place == end);
+                told(&Ran { step: &routine.steps[place], place, outcome, written, context: &context })?;
+            }
         }
         destinations.into_iter().try_for_each(Destination::commit)
     }
