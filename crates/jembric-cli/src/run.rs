@@ -231,13 +231,10 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
         let hold = if steps == 1 { "the step holds".to_owned() } else { format!("{steps} steps hold") };
         let unknown = match steps - known {
             0 => String::new(),
-            1 => ". Which columns one of them has only all the data tells".to_owned(),
-            unknown => format!(". Which columns {unknown} of them have only all the data tells"),
+            1 => "; the columns of one are known only once it has run".to_owned(),
+            unknown => format!("; the columns of {unknown} are known only once they have run"),
         };
-        let file = file.display();
-        let text = format!(
-            "{file}: {hold}, by the names in the headers of the files and the types of the first rows{unknown}"
-        );
+        let text = format!("{}: {hold}, by the headers and first rows of the files{unknown}", file.display());
         return Ok(screen.account(text)?);
     }
     let upto = typed.get_one::<String>("upto").map(|name| routine.place_of(name)).transpose()?;

@@ -282,15 +282,19 @@ impl WorkbookWriter {
         for ((about, text), column) in shape.columns().iter().zip(CellText::of(rows)).zip(0..) {
             let name = &about.name;
             let cells = (0..rows.rows().min(200)).map(|row| text.text(row).chars().count());
-            let width = cells.chain([name.chars().count()]).max().unwrap_or(0).clamp(6, 60);
+            let width = cells.chain([name.chars().count()]).max().unwrap_or(0).clamp(6, 60) + 1;
             sheet.set_column_width(column, width as f64 + 2.0).map_err(failed)?;
             // A name stands where the values below it do.
             let is_text = matches!(about.kind, Some(Type::Text | Type::Boolean | Type::Nothing));
             let side = if is_text { FormatAlign::Left } else { FormatAlign::Right };
             let bold = Format::new().set_bold().set_align(side);
+            let bold = if is_text { bold.set_indent(1) } else { bold };
             sheet.write_string_with_format(0, column, name, &bold).map_err(failed)?;
         }
         sheet.set_freeze_panes(1, 0).map_err(failed)?;
+        // On paper: as wide as a page, with the names on each.
+        sheet.set_landscape().set_print_fit_to_pages(1, 0);
+        sheet.set_repeat_rows(0, 0).map_err(failed)?;
         Ok(WorkbookWriter { book, rows: 1 })
     }
 
@@ -342,7 +346,8 @@ fn format_of(kind: Type) -> Format {
         Type::Date(_) => "yyyy-mm-dd".to_owned(),
         Type::Moment { .. } => "yyyy-mm-dd hh:mm:ss".to_owned(),
         Type::Time => "hh:mm:ss".to_owned(),
-        _ => return Format::new(),
+        // So that it does not touch a number that ends where it begins.
+        _ => return Format::new().set_align(FormatAlign::Left).set_indent(1),
     };
     Format::new().set_num_format(shown)
 }
@@ -355,10 +360,13 @@ impl SheetColumn<'_> {
         }
         match self.number(row) {
             Some(number) => sheet.write_number_with_format(at.0, at.1, number, &self.format)?,
-            None if self.kind == Type::Boolean => {
-                sheet.write_boolean(at.0, at.1, self.array.as_boolean().value(row))?
-            }
-            None => sheet.write_string(at.0, at.1, self.text.text(row))?,
+            None if self.kind == Type::Boolean => sheet.write_boolean_with_format(
+                at.0,
+                at.1,
+                self.array.as_boolean().value(row),
+                &self.format,
+            )?,
+            None => sheet.write_string_with_format(at.0, at.1, self.text.text(row), &self.format)?,
         };
         Ok(())
     }
