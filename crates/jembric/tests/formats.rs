@@ -139,6 +139,31 @@ fn columns_that_are_not_asked_for_are_not_read(#[case] format: Format) {
     }
 }
 
+#[rstest]
+#[case(Format::Arrow)]
+#[case(Format::ArrowStream)]
+#[case(Format::Parquet)]
+fn of_rows_that_were_chosen_only_their_own_texts_are_written(#[case] format: Format) {
+    let text = |n: u32| Some(format!("a text that is longer than twelve bytes, number {n}"));
+    let texts: StringViewArray = (0..20_000).map(text).collect();
+    let table = Table::from_columns([("text", Arc::new(texts) as ArrayRef)]).unwrap();
+    let size = |tables: &[Table]| {
+        let mut bytes = Vec::new();
+        let mut batches = Writing::new().format(format).batches(&mut bytes);
+        tables.iter().for_each(|table| batches.write(table).unwrap());
+        batches.finish().unwrap();
+        assert_eq!(
+            Reading::new().stream("piped", &bytes[..]).unwrap().rows(),
+            tables.iter().map(Table::rows).sum::<usize>()
+        );
+        bytes.len()
+    };
+    let whole = size(std::slice::from_ref(&table));
+    assert!(size(&[table.slice(500, 10)]) < whole / 50);
+    let cut: Vec<Table> = (0..10).map(|part| table.slice(part * 2000, 2000)).collect();
+    assert!(size(&cut) < whole * 5 / 4);
+}
+
 fn batch(columns: Vec<(&str, ArrayRef)>) -> RecordBatch {
     RecordBatch::try_from_iter(columns).unwrap()
 }

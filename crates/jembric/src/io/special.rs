@@ -34,7 +34,8 @@ impl Special {
 
 /// A file that is no CSV. A pipe cannot be looked into and then read from its beginning: it is taken for CSV.
 pub(super) fn special(path: &Path) -> Result<Option<(File, Special)>> {
-    let Some(mut file) = File::open(path).ok().filter(|_| path.is_file()) else { return Ok(None) };
+    // A pipe is not even opened: whoever writes to it would lose its reader.
+    let Some(mut file) = path.is_file().then(|| File::open(path).ok()).flatten() else { return Ok(None) };
     let failed = unread(&path.display().to_string());
     let mut first = Vec::new();
     file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;

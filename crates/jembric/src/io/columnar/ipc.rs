@@ -2,14 +2,18 @@
 
 use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, chosen};
 use crate::arrow::{
-    RecordBatch,
+    ArrayRef, RecordBatch, RecordBatchOptions,
+    cast::AsArray,
     schema::{ArrowError, SchemaRef},
 };
 use arrow_ipc::{
     reader::{FileReader, StreamReader},
     writer::{FileWriter, StreamWriter},
 };
-use std::io::{self, BufReader, Cursor, Read, Seek};
+use std::{
+    io::{self, BufReader, Cursor, Read, Seek},
+    sync::Arc,
+};
 
 trait Seekable: Read + Seek {}
 impl<T: Read + Seek> Seekable for T {}
@@ -46,9 +50,23 @@ pub(super) fn writer(format: Columnar, made: &Made, schema: &SchemaRef) -> io::R
     })
 }
 
+/// Rows with those texts alone that they have. Rows that were chosen from others, or cut from them, share all texts of these, and
+/// all would be written.
+fn compact(rows: &RecordBatch) -> Result<RecordBatch, ArrowError> {
+    let compacted = |column: &ArrayRef| -> ArrayRef {
+        let Some(texts) = column.as_string_view_opt() else { return column.clone() };
+        let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
+        let used = texts.total_buffer_bytes_used();
+        if held > 2 * used { Arc::new(texts.gc()) } else { column.clone() }
+    };
+    let columns = rows.columns().iter().map(compacted).collect();
+    let options = RecordBatchOptions::new().with_row_count(Some(rows.num_rows()));
+    RecordBatch::try_new_with_options(rows.schema(), columns, &options)
+}
+
 impl BatchWriter for FileWriter<Made> {
     fn write(&mut self, rows: &RecordBatch) -> io::Result<()> {
-        FileWriter::write(self, rows).map_err(io::Error::other)
+        compact(rows).and_then(|rows| FileWriter::write(self, &rows)).map_err(io::Error::other)
     }
 
     fn finish(mut self: Box<Self>) -> io::Result<()> {
@@ -58,7 +76,7 @@ impl BatchWriter for FileWriter<Made> {
 
 impl BatchWriter for StreamWriter<Made> {
     fn write(&mut self, rows: &RecordBatch) -> io::Result<()> {
-        StreamWriter::write(self, rows).map_err(io::Error::other)
+        compact(rows).and_then(|rows| StreamWriter::write(self, &rows)).map_err(io::Error::other)
     }
 
     fn finish(mut self: Box<Self>) -> io::Result<()> {
