@@ -29,6 +29,7 @@ fn printed(example: &str, arguments: &[&str]) -> String {
 #[case("totals", &["| 2024-Q1 | 34 | 30 |", "| (total) | 15529.07 | 79303.38 |", "over the answer 199197.63", "| 2024-01 | Bolt Head |"])]
 #[case("recent", &["as of 2025-06-30, in view 2024-10-01..2025-06-30", "in view 2024-07-01..2024-12-31", "in view 2025-03-01..2025-03-31"])]
 #[case("routine", &["10 steps hold", "| (total) | 15529.07 |", "vessel = 'Wend': kept 1 · superseded", "did you mean `latest`?", "as-of = \"2025-06-30\""])]
+#[case("formats", &["months.parquet: months, decimals, 2 places", "months.xlsx: dates, decimals, 2 places", "Did you mean `Sheet1`?", "fee: text\nfee: decimals, 2 places"])]
 #[case("almanac", &["| 2024-01-02 | Tuesday | 2024-Q1 | 2024 | true | 1 | -8 |", "balance    "])]
 #[case("filter", &["not so 341 · undecided, a value is missing 2", "^^^^^^^ did you mean `level_m`?", "| 511 | 2.21 |", "from in 64 · from out 718"])]
 fn examples_say_what_they_promise(#[case] example: &str, #[case] says: &[&str]) {
