@@ -7,6 +7,7 @@ use super::{
 };
 use crate::error::{Error, Result};
 use memchr::memchr_iter;
+use std::collections::HashSet;
 
 /// The first line: what the columns are called, and what separates them.
 pub(super) struct Header {
@@ -53,13 +54,21 @@ impl Header {
                 .zip(1..)
                 .map(|(name, n)| if name.is_empty() { format!("c{n}") } else { name })
                 .collect();
-            let twice = names.iter().enumerate().find(|(i, name)| names[..*i].contains(name));
-            if let Some((_, name)) = twice {
-                let (file, name) = (Some(source.name.clone()), name.clone());
-                return Err(jembric_core::Error::TwoColumnsOfOneName { file, name }.into());
-            }
+            refuse_twice(&source.name, &names)?;
             let lines = lines_before + memchr_iter(b'\n', first).count() as u64;
             return Ok(Header { names, separator, end: (start + read) as u64, lines });
+        }
+    }
+}
+
+/// An error where two columns have one name.
+pub(super) fn refuse_twice(file: &str, names: &[String]) -> Result<()> {
+    let mut seen = HashSet::new();
+    match names.iter().find(|name| !seen.insert(name.as_str())) {
+        None => Ok(()),
+        Some(name) => {
+            let (file, name) = (Some(file.to_owned()), name.clone());
+            Err(jembric_core::Error::TwoColumnsOfOneName { file, name }.into())
         }
     }
 }

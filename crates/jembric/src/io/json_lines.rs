@@ -120,11 +120,8 @@ pub(super) fn transcribed(file: &str, text: &[u8], missing: &[String]) -> Result
 
     let keys = |stretch: &Stretch<'_>| {
         let (mut keys, mut seen) = (Vec::<String>::new(), HashSet::<String>::new());
-        each(stretch, &mut |line, entries| {
-            for (n, (key, _)) in entries.iter().enumerate() {
-                if entries[..n].iter().any(|(other, _)| other == key) {
-                    return Err(wrong(line, format!("the key `{key}` stands twice")));
-                }
+        each(stretch, &mut |_, entries| {
+            for (key, _) in &entries {
                 if !seen.contains(key.as_ref()) {
                     seen.insert(key.to_string());
                     keys.push(key.to_string());
@@ -148,10 +145,15 @@ pub(super) fn transcribed(file: &str, text: &[u8], missing: &[String]) -> Result
 
     let rows = |stretch: &Stretch<'_>| {
         let mut rows = Rows::new(names.len(), missing);
+        // The line on which each key was met last.
+        let mut met = vec![0; names.len()];
         each(stretch, &mut |line, entries| {
             let mut cells = vec![Cell::Missing; names.len()];
             for (key, value) in entries {
                 let Some(&place) = places.get(key.as_ref()) else { continue };
+                if std::mem::replace(&mut met[place], line) == line {
+                    return Err(wrong(line, format!("the key `{key}` stands twice")));
+                }
                 cells[place] = cell(value).ok_or_else(|| {
                     let start: String = value.get().chars().take(40).collect();
                     wrong(line, format!("`{key}` holds `{start}`, where one value is needed: a text, a number, true, false or null"))

@@ -3,7 +3,7 @@
 //! So there is one way in which a column gets its type. A cell that is a text where it comes from is not taken for a number: of
 //! a column with such a cell that is noted.
 
-use std::{borrow::Cow, collections::HashSet};
+use std::borrow::Cow;
 
 /// A cell as it stands in its source.
 #[derive(Clone, Debug, PartialEq)]
@@ -82,10 +82,4 @@ impl Transcript {
         }
         Ok(whole)
     }
-}
-
-/// The first name that stands twice.
-pub(super) fn twice(names: &[String]) -> Option<&String> {
-    let mut seen = HashSet::new();
-    names.iter().find(|name| !seen.insert(name.as_str()))
 }

@@ -1,9 +1,10 @@
 //! Workbooks: a sheet of XLSX or ODS as a table, and a table as XLSX.
 
 use super::{
+    header::refuse_twice,
     sheet::Book,
     text::CellText,
-    transcript::{Cell, Rows, Transcript, twice},
+    transcript::{Cell, Rows, Transcript},
 };
 use crate::{
     Table, Type,
@@ -132,10 +133,7 @@ impl Book<'_> {
                 names[(column - first) as usize] = name;
             }
         }
-        if let Some(name) = twice(&names) {
-            let (file, name) = (Some(self.file.to_owned()), name.clone());
-            return Err(jembric_core::Error::TwoColumnsOfOneName { file, name }.into());
-        }
+        refuse_twice(self.file, &names)?;
 
         let mut rows = Rows::new(names.len(), self.missing);
         let mut cells: Vec<Cell<'static>> = vec![Cell::Missing; names.len()];
@@ -254,8 +252,8 @@ fn clock(millis: i64) -> String {
 /// The day that has the number 0 in a sheet, and the first that all programs number alike.
 const DAY_ZERO: i32 = -25_569;
 const FIRST_DAY: i32 = -25_508;
-/// Whole numbers up to here are exact in a sheet, whose numbers are in floating point.
-const EXACT: u64 = 1 << 53;
+/// Numbers of so many units keep all their digits in a sheet, whose numbers are in floating point: fifteen of them.
+const EXACT: u64 = 999_999_999_999_999;
 /// Rows of a sheet, with that of the names.
 const MOST_ROWS: u32 = 1 << 20;
 
