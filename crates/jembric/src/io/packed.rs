@@ -12,10 +12,12 @@ pub(super) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -
     let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
     let mut bytes = Vec::new();
     let read = match packing {
-        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(most + 1).read_to_end(&mut bytes),
+        Packing::Gzip => {
+            flate2::read::MultiGzDecoder::new(packed).take(most.saturating_add(1)).read_to_end(&mut bytes)
+        }
         Packing::Zstd => {
             let decoder = zstd::Decoder::new(packed).map_err(failed)?;
-            decoder.take(most + 1).read_to_end(&mut bytes)
+            decoder.take(most.saturating_add(1)).read_to_end(&mut bytes)
         }
     };
     match read.map_err(failed)? as u64 > most {

@@ -19,8 +19,8 @@ use std::{
     io::{self, Cursor, Read},
 };
 
-/// Told of each cell with a value: its row and column, from 0.
-type OnCell<'a> = dyn FnMut(u32, u32, Cell<'_>) -> Result<()> + 'a;
+/// Told of each cell with a value: its row and column, from 0. Says whether to go on.
+type OnCell<'a> = dyn FnMut(u32, u32, Cell<'_>) -> Result<bool> + 'a;
 
 impl Book<'_> {
     fn unreadable(&self, problem: impl std::fmt::Display) -> Error {
@@ -34,7 +34,7 @@ impl Book<'_> {
         let most = self.most_unpacked;
         let mut archive =
             zip::ZipArchive::new(Cursor::new(self.bytes)).map_err(|error| self.unreadable(error))?;
-        let mut left = most + 1;
+        let mut left = most.saturating_add(1);
         for part in 0..archive.len() {
             let part = archive.by_index(part).map_err(|error| self.unreadable(error))?;
             left -=
@@ -79,7 +79,7 @@ impl Book<'_> {
         }
     }
 
-    /// Hands on every cell with a value, row after row.
+    /// Hands on the cells with a value, row after row.
     fn each(&self, on: &mut OnCell<'_>) -> Result<()> {
         let bytes = Cursor::new(self.bytes);
         let is_xlsx = zip::ZipArchive::new(bytes.clone())
@@ -90,7 +90,9 @@ impl Book<'_> {
             let mut cells = book.worksheet_cells_reader(&sheet).map_err(|error| self.unreadable(error))?;
             while let Some(found) = cells.next_cell().map_err(|error| self.unreadable(error))? {
                 let (row, column) = found.get_position();
-                on(row, column, cell(found.get_value()))?;
+                if !on(row, column, cell(found.get_value()))? {
+                    break;
+                }
             }
             return Ok(());
         }
@@ -100,7 +102,9 @@ impl Book<'_> {
         let (first_row, first_column) = cells.start().unwrap_or_default();
         for (row, column, value) in cells.used_cells() {
             let (row, column) = (first_row + row as u32, first_column + column as u32);
-            on(row, column, cell(&data_ref(value)))?;
+            if !on(row, column, cell(&data_ref(value)))? {
+                break;
+            }
         }
         Ok(())
     }
@@ -113,16 +117,17 @@ impl Book<'_> {
         let mut header: Option<(u32, Vec<(u32, String)>)> = None;
         let no_header = self.no_header;
         self.each(&mut |row, column, found| {
-            let (at, names) = header.get_or_insert_with(|| (row, Vec::new()));
             let name = match found {
-                Cell::Missing => return Ok(()),
+                Cell::Missing => return Ok(true),
                 Cell::Bare(text) | Cell::Text(text) => text.trim().to_owned(),
             };
-            if no_header || *at == row {
+            let (at, names) = header.get_or_insert_with(|| (row, Vec::new()));
+            let is_of_it = no_header || *at == row;
+            if is_of_it {
                 (first, most) = (first.min(column), most.max(column));
                 names.push((column, name));
             }
-            Ok(())
+            Ok(is_of_it)
         })?;
         let Some((header_row, found)) = header.filter(|(_, names)| !names.is_empty()) else {
             return Err(Error::Empty { file: self.file.to_owned() });
@@ -141,7 +146,7 @@ impl Book<'_> {
         let written = |error: csv::Error| self.unreadable(error);
         self.each(&mut |row, column, found| {
             if found == Cell::Missing || (row <= header_row && !self.no_header) {
-                return Ok(());
+                return Ok(true);
             }
             if at != Some(row)
                 && let Some(before) = at.replace(row)
@@ -168,7 +173,7 @@ impl Book<'_> {
                 return Err(Error::Line { file: self.file.to_owned(), line: u64::from(row) + 1, problem });
             };
             *cell = owned;
-            Ok(())
+            Ok(true)
         })?;
         if let Some(last) = at {
             rows.row(u64::from(last) + 1, cells.iter()).map_err(written)?;
