@@ -13,7 +13,7 @@ use crate::{
         END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, check_grain,
         told_of_intervals,
     },
-    ledger::{Fates, Ledger, Outcome, Reason},
+    ledger::{Fates, Ledger, Outcome, Reason, Warning},
     operation::{Context, Operation, Setting, Sink, Takes, called_alone, told_in_lists},
     rows::check_reconciled,
     shape::{Shape, Type},
@@ -281,6 +281,8 @@ impl Active {
         let (mut ledger, aside) = Fates { kept, dropped, set_aside }.account(self.step(), table, context)?;
         ledger.as_of = intervals.closed_on;
         ledger.view = self.range;
+        let cut = self.range.and_then(|range| Warning::of_periods_in_part(range, self.periods(), None));
+        ledger.warnings.extend(cut.filter(|_| self.on.is_none()));
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
         ledger.note("open", open);
         Ok((ledger, aside))

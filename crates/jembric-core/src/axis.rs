@@ -1,11 +1,11 @@
 //! [`Axis`]: time cut into numbered periods, from hours to years: in which of them each date lies, and how they are shown.
 
 use crate::{
-    calendar::{Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone},
+    calendar::{Day, Grain, Hours, MICROS_PER_DAY, Moment, Periods, Range, Zone},
     columnwise,
     dates::Dates,
     error::Result,
-    intervals::{Hours, check_grain, end_of, hours_of},
+    intervals::{check_grain, end_of, hours_of},
     table::period_field,
 };
 use arrow_array::{Array, ArrayRef, Date32Array, TimestampMicrosecondArray};
@@ -40,7 +40,7 @@ impl Axis {
 
     /// The number of the period in which each date lies; what it is for rows without a date means nothing.
     pub(crate) fn numbers(&self, dates: &Dates) -> Vec<i32> {
-        match (self.hours, dates) {
+        match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
                 columnwise::map(moments.values(), |micros| hours.tick(micros))
             }
@@ -51,7 +51,7 @@ impl Axis {
 
     /// The period that holds the day; of hours, the day's first.
     pub(crate) fn number(&self, day: Day) -> i32 {
-        match self.hours {
+        match &self.hours {
             Some(hours) => hours.tick(self.midnight(day)),
             None => self.periods.number(day),
         }
@@ -59,7 +59,7 @@ impl Axis {
 
     /// The first and last period of a range.
     pub(crate) fn range(&self, range: Range) -> (i32, i32) {
-        let last = match self.hours {
+        let last = match &self.hours {
             Some(hours) if self.instants => hours.tick(end_of(&self.zone, range.last()) - 1),
             Some(_) => self.number(range.last()) + 23,
             None => self.number(range.last()),
@@ -69,7 +69,7 @@ impl Axis {
 
     /// The first day of a period.
     pub(crate) fn first_day(&self, number: i32) -> Day {
-        match self.hours {
+        match &self.hours {
             Some(hours) => {
                 let reading = hours.start(number) + if self.instants { self.shift(hours, number) } else { 0 };
                 Day::clamped(reading.div_euclid(MICROS_PER_DAY) as i32)
@@ -78,7 +78,7 @@ impl Axis {
         }
     }
 
-    fn shift(&self, hours: Hours, number: i32) -> i64 {
+    fn shift(&self, hours: &Hours, number: i32) -> i64 {
         let start = hours.start(number);
         self.zone.reading(start) - start
     }
@@ -95,7 +95,7 @@ impl Axis {
 
     /// The microsecond at which a period begins, as the dates tell time.
     pub(crate) fn start(&self, number: i32) -> i64 {
-        self.hours.map_or_else(|| self.midnight(self.first_day(number)), |hours| hours.start(number))
+        self.hours.as_ref().map_or_else(|| self.midnight(self.first_day(number)), |hours| hours.start(number))
     }
 
     /// The zone in which points in time are cut into days.
@@ -110,7 +110,7 @@ impl Axis {
 
     /// Periods by their numbers, as a column.
     pub(crate) fn column(&self, name: &str, numbers: Vec<i32>) -> (Field, ArrayRef) {
-        if let Some(hours) = self.hours {
+        if let Some(hours) = &self.hours {
             let starts: Vec<i64> = numbers.into_iter().map(|number| hours.start(number)).collect();
             let starts = TimestampMicrosecondArray::from(starts);
             let array: ArrayRef = Arc::new(if self.instants { starts.with_timezone("UTC") } else { starts });
@@ -125,7 +125,7 @@ impl Axis {
 
     /// A period in words.
     pub(crate) fn text(&self, number: i32) -> String {
-        match self.hours {
+        match &self.hours {
             Some(hours) => {
                 let utc = if self.instants { "Z" } else { "" };
                 let start = Moment::from_micros(hours.start(number));

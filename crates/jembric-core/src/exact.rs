@@ -29,8 +29,9 @@ enum Kind {
     Float(Box<Limbs>),
 }
 
+/// One long integer in units of 2⁻¹⁰⁷⁴.
 #[derive(Clone, Debug)]
-struct Limbs {
+pub(crate) struct Limbs {
     limbs: [i64; LIMBS],
     additions: u32,
     /// Infinite values that were added: they decide the sum.
@@ -63,7 +64,7 @@ impl ExactSum {
             }
             DataType::Float64 => {
                 let values = array.as_primitive::<Float64Type>().values();
-                let mut limbs = Limbs { limbs: [0; LIMBS], additions: 0, infinite: 0.0 };
+                let mut limbs = Limbs::default();
                 counted.set_indices().for_each(|row| limbs.add(values[row]));
                 ExactSum { kind: Kind::Float(Box::new(limbs)) }
             }
@@ -125,7 +126,29 @@ impl Serialize for ExactSum {
     }
 }
 
+impl Default for Limbs {
+    fn default() -> Limbs {
+        Limbs { limbs: [0; LIMBS], additions: 0, infinite: 0.0 }
+    }
+}
+
 impl Limbs {
+    /// Adds a whole number of units of 2⁻¹⁰⁷⁴, times this power of two.
+    pub(crate) fn add_integer(&mut self, value: i128, shift: u32) {
+        let (magnitude, sign) = (value.unsigned_abs(), if value < 0 { -1 } else { 1 });
+        for part in 0..4 {
+            let bits = u64::from((magnitude >> (32 * part)) as u32) << (shift % 32);
+            let at = shift as usize / 32 + part;
+            for (limb, bits) in [(at, bits as u32), (at + 1, (bits >> 32) as u32)] {
+                // Beyond the last limb stand zeros alone: no sum of floats reaches there.
+                if let Some(limb) = self.limbs.get_mut(limb) {
+                    *limb += sign * i64::from(bits);
+                }
+            }
+        }
+        self.carry();
+    }
+
     fn add(&mut self, value: f64) {
         if !value.is_finite() {
             self.infinite += value;
@@ -161,6 +184,12 @@ impl Limbs {
     }
 
     fn rounded(&self) -> f64 {
+        self.divided(1)
+    }
+
+    /// The number divided by another, which is exact but for the rounding of both steps; by 1 it is
+    /// rounded once.
+    pub(crate) fn divided(&self, by: u64) -> f64 {
         if self.infinite != 0.0 {
             return self.infinite;
         }
@@ -177,12 +206,20 @@ impl Limbs {
         let low = top.saturating_sub(3);
         let leading = limbs[low..=top].iter().rev().fold(0_u128, |all, &limb| all << 32 | limb as u128);
         let below = limbs[..low].iter().any(|&limb| limb != 0);
-        let rounded = (leading | u128::from(below)) as f64;
+        let rounded = (leading | u128::from(below)) as f64 / by as f64;
         // Two exact steps, since 2⁻¹⁰⁷⁴ alone is already the smallest float.
         let exponent = 32 * low as i32 - 1074;
         let half = exponent / 2;
-        let value = rounded * 2_f64.powi(half) * 2_f64.powi(exponent - half);
+        let value = rounded * power_of_two(half) * power_of_two(exponent - half);
         if negative { -value } else { value }
+    }
+}
+
+/// A power of two from 2⁻¹⁰⁷⁴ to 2¹⁰²³, exactly.
+pub(crate) fn power_of_two(exponent: i32) -> f64 {
+    match exponent {
+        -1022.. => f64::from_bits(((exponent.min(1023) + 1023) as u64) << 52),
+        _ => f64::from_bits(1 << (exponent.max(-1074) + 1074)),
     }
 }
 

@@ -10,7 +10,7 @@ use crate::{
     axis::Axis,
     calendar::{Grain, Periods, Range, Weekday},
     error::{Error, Result},
-    ledger::{Fates, Ledger, Outcome, Reason},
+    ledger::{Fates, Ledger, Outcome, Reason, Warning},
     operation::{Context, Operation, Setting, Sink, Takes, called_alone, told_in_lists, told_of_periods},
     rows::check_reconciled,
     shape::{ColumnShape, Named, Shape, Type},
@@ -384,13 +384,13 @@ impl Filled {
             }
         }
         let usable = &dated & &keyed;
-        let outside = match self.range {
-            Stretch::Stated(range) => {
-                let [before, after] = dates.outside(range.to_whole(dates.periods()), &context.zone);
-                &usable & &(&before | &after)
-            }
-            _ => BooleanBuffer::new_unset(table.rows()),
+        let stated = match self.range {
+            Stretch::Stated(range) => Some(range.to_whole(dates.periods())),
+            _ => None,
         };
+        let none = || [(); 2].map(|()| BooleanBuffer::new_unset(table.rows()));
+        let [before, after] = stated.map_or_else(none, |range| dates.outside(range, &context.zone));
+        let outside = &usable & &(&before | &after);
         let kept = &usable & &!&outside;
         let fates = Fates {
             kept: kept.clone(),
@@ -400,8 +400,10 @@ impl Filled {
         let (mut ledger, set_aside) = fates.account(self.step(), table, context)?;
         ledger.zone = Some(context.zone.to_string()).filter(|_| axis.instants);
 
-        let cells = Cells::lay_out(self, table, [&usable, &kept], axis, &per)?;
-        ledger.view = cells.view();
+        let cells = Cells::lay_out(self, table, [&usable, &kept, &before], axis, &per)?;
+        ledger.view = stated.or_else(|| cells.view());
+        let cut = stated.and_then(|range| Warning::of_periods_in_part(range, self.periods().ok()?, None));
+        ledger.warnings.extend(cut);
         ledger.counts.push(("rows out".into(), cells.count()));
         ledger.counts.push(("there".into(), ledger.kept));
         ledger.counts.push(("added".into(), cells.count() - ledger.kept));

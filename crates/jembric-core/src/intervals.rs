@@ -4,7 +4,7 @@
 //! dates that mean "never" is settled here, once for every operation on intervals.
 
 use crate::{
-    calendar::{Day, Grain, MICROS_PER_DAY, Periods, Range, Zone},
+    calendar::{Day, Grain, Hours, MICROS_PER_DAY, Periods, Range, Zone},
     dates::Dates,
     error::{Error, Result},
     ledger::Reason,
@@ -15,7 +15,6 @@ use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-pub(crate) const MICROS_PER_HOUR: i64 = 3_600_000_000;
 /// Rows that a thread takes at a time.
 const STRETCH: usize = 1 << 16;
 
@@ -147,23 +146,6 @@ pub(crate) struct Intervals {
     pub(crate) instants: bool,
 }
 
-/// Where the hours of a zone begin: some zones are off by part of an hour.
-#[derive(Clone, Copy)]
-pub(crate) struct Hours {
-    pub(crate) shift: i64,
-}
-
-impl Hours {
-    /// The moment at which an hour begins.
-    pub(crate) fn start(self, tick: i32) -> i64 {
-        i64::from(tick) * MICROS_PER_HOUR - self.shift
-    }
-
-    /// The hour in which a moment lies.
-    pub(crate) fn tick(self, micros: i64) -> i32 {
-        (micros + self.shift).div_euclid(MICROS_PER_HOUR) as i32
-    }
-}
 
 impl Intervals {
     /// The ticks of each row.
@@ -173,23 +155,26 @@ impl Intervals {
         let (starts, ends) = (table.dates(rules.start)?, table.dates(rules.end)?);
         let zone = &context.zone;
         let hours = rules.hours.then(|| hours_of(&starts, zone));
-        let ticks = Ticks { zone, hours };
+        let ticks = Ticks { zone, hours: hours.clone() };
         let (first, ended) = (ticks.of(&starts, false), ticks.of(&ends, true));
         let (started, has_end) =
             (starts.nulls().map(NullBuffer::into_inner), ends.nulls().map(NullBuffer::into_inner));
         let never = never_ending(&ends, rules.never_ends, zone);
         let is_open = |row: usize| {
             has_end.as_ref().is_some_and(|valid| !valid.value(row))
-                || never.as_ref().is_some_and(|never| never[row])
+                || never.as_ref().is_some_and(|never| never.value(row))
         };
         let has_start = |row: usize| started.as_ref().is_none_or(|valid| valid.value(row));
         let range = rules.range.map(|range| ticks.range(range));
         let any_open = has_end.is_some() || never.is_some();
-        let close =
-            if any_open { ticks.close(&first, &ended, &has_start, &is_open, context.as_of) } else { None };
+        let close = any_open.then(|| {
+            ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of)
+        });
+        let close = close.flatten();
         let backwards = Backwards::of(&starts, &ends);
         // A free end day is not active, but the as-of day of an open interval is.
         let free = rules.end_day == EndDay::Free && hours.is_none();
+        let by_hours = hours.is_some();
 
         // The last active tick of a row and its fate.
         let of_row = |row: usize| {
@@ -207,13 +192,15 @@ impl Intervals {
                     }
                     OpenEnds::Drop | OpenEnds::Refuse => Fate::Open,
                 }
-            } else if backwards.is(row) || (hours.is_none() && last < first[row]) {
+            } else if backwards.is(row) || (!by_hours && last < first[row]) {
                 Fate::Reversed
             } else {
                 last -= if free { ends_period(&ends, row) } else { 0 };
-                // An interval without length is active in its hour.
-                if hours.is_some() && last < first[row] && rules.end_day == EndDay::Counts {
-                    last = first[row];
+                // An interval without length is active in its hour where its end counts.
+                if by_hours && rules.end_day == EndDay::Counts {
+                    last = last.max(first[row]);
+                } else if by_hours && backwards.is_without_length(row) {
+                    last = first[row] - 1;
                 }
                 if last < first[row] { Fate::NoDay } else { fate }
             };
@@ -222,7 +209,7 @@ impl Intervals {
         };
         let mut fates = vec![Fate::Active; table.rows()];
         // Most tables have all their starts and ends, and then the ends themselves are the last ticks.
-        let own_ends = any_open || free || hours.is_some();
+        let own_ends = any_open || free || by_hours;
         let mut last = if own_ends { vec![0; table.rows()] } else { Vec::new() };
         let mut closed = if any_open { vec![false; table.rows()] } else { Vec::new() };
         let stretch = |n: usize| n * STRETCH..((n + 1) * STRETCH).min(table.rows());
@@ -357,6 +344,19 @@ impl Intervals {
     }
 }
 
+/// Accounts for rows without a key: a row without a start is set aside for that, as one without a
+/// date is everywhere, and any other for its key.
+pub(crate) fn with_no_key(dropped: &mut Reasons, set_aside: &mut Reasons, keyed: &BooleanBuffer) {
+    let mut no_key = !keyed;
+    for (reason, rows) in dropped.iter_mut().chain(set_aside.iter_mut()) {
+        match reason {
+            Reason::NoStart | Reason::NoDate => no_key = &no_key & &!&*rows,
+            _ => *rows = &*rows & keyed,
+        }
+    }
+    set_aside.push((Reason::NoKey, no_key));
+}
+
 /// How dates become ticks.
 struct Ticks<'a> {
     zone: &'a Zone,
@@ -366,7 +366,7 @@ struct Ticks<'a> {
 impl Ticks<'_> {
     /// The tick of each date; of an end in a column of periods its last day, of an end at the full hour the hour before.
     fn of(&self, dates: &Dates, end: bool) -> ScalarBuffer<i32> {
-        match (self.hours, dates) {
+        match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
                 moments.values().iter().map(|&micros| hours.tick(micros - i64::from(end))).collect()
             }
@@ -380,7 +380,7 @@ impl Ticks<'_> {
     }
 
     fn range(&self, range: Range) -> (i32, i32) {
-        match self.hours {
+        match &self.hours {
             None => (range.first().number(), range.last().number()),
             Some(hours) => (
                 hours.tick(self.zone.day_start(range.first())),
@@ -392,25 +392,30 @@ impl Ticks<'_> {
     /// The tick until which open intervals last.
     fn close(
         &self,
-        first: &[i32],
+        (first, started_in): (&[i32], Periods),
         last: &[i32],
         has_start: &impl Fn(usize) -> bool,
         is_open: &impl Fn(usize) -> bool,
         as_of: Option<Day>,
     ) -> Option<i32> {
-        match (as_of, self.hours) {
+        match (as_of, &self.hours) {
             (Some(day), None) => Some(day.number()),
             (Some(day), Some(hours)) => Some(hours.tick(end_of(self.zone, day) - 1)),
             (None, _) => {
-                let starts = (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]);
+                // A start in a column of periods is newest on the last day of its period.
+                let newest = (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]).max();
+                let starts = newest.map(|tick| match self.hours {
+                    None => started_in.of(Day::clamped(tick)).last().number(),
+                    Some(_) => tick,
+                });
                 let ends = (0..last.len()).filter(|&row| !is_open(row)).map(|row| last[row]);
-                starts.chain(ends).max()
+                starts.into_iter().chain(ends).max()
             }
         }
     }
 
     fn day(&self, tick: i32) -> Day {
-        match self.hours {
+        match &self.hours {
             None => Day::clamped(tick),
             Some(hours) => {
                 Day::clamped(self.zone.reading(hours.start(tick)).div_euclid(MICROS_PER_DAY) as i32)
@@ -425,14 +430,7 @@ pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
 }
 
 pub(crate) fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
-    let shift = match starts {
-        Dates::Moments(moments) if moments.timezone().is_some() => {
-            let first = arrow_arith::aggregate::min(moments).unwrap_or(0);
-            (zone.reading(first) - first).rem_euclid(MICROS_PER_HOUR)
-        }
-        _ => 0,
-    };
-    Hours { shift }
+    if starts.are_instants() { Hours::of(zone) } else { Hours::default() }
 }
 
 /// How many ticks the period of an end has, which are not active where the end does not count.
@@ -446,13 +444,20 @@ fn ends_period(ends: &Dates, row: usize) -> i32 {
     }
 }
 
-/// Which ends mean that there is none.
-fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Option<Vec<bool>> {
+/// Which ends mean that there is none: those on one of the days, by the clocks of the zone or, for points in time, by UTC.
+/// (The last moment of the year 9999 in UTC is a moment of the year 10000 further east.)
+pub(crate) fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Option<BooleanBuffer> {
     if never_ends.is_empty() {
         return None;
     }
-    let is_never = |&day: &i32| never_ends.iter().any(|never| never.number() == day);
-    Some(ends.day_numbers(zone).iter().map(is_never).collect())
+    let on_one = |zone: &Zone| {
+        let days = ends.day_numbers(zone);
+        BooleanBuffer::collect_bool(days.len(), |row| {
+            never_ends.iter().any(|never| never.number() == days[row])
+        })
+    };
+    let by_zone = on_one(zone);
+    Some(if ends.are_instants() && !zone.is_utc() { &by_zone | &on_one(&Zone::default()) } else { by_zone })
 }
 
 /// Which ends come before their starts, to the microsecond where both are moments of one kind.
@@ -478,6 +483,11 @@ impl<'a> Backwards<'a> {
             Backwards::Moments(starts, ends) => ends[row] < starts[row],
             Backwards::ByTicks => false,
         }
+    }
+
+    /// Whether a row's end is the very moment of its start.
+    fn is_without_length(&self, row: usize) -> bool {
+        matches!(self, Backwards::Moments(starts, ends) if ends[row] == starts[row])
     }
 }
 

@@ -54,7 +54,7 @@ macro_rules! record_by_date {
         ///
         /// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key. Dropped: records
         /// that are superseded, and those dated after [`Context::as_of`] where that is given. Dates compare as dates and
-        /// moments as moments; the end of the as-of day is that of UTC for moments that had an offset. The answer does not
+        /// moments as moments; the as-of day ends in [`Context::zone`] for moments that had an offset. The answer does not
         /// depend on the order of the rows, unless `ties` is `first` or `last`.
         ///
         /// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to mark with is

@@ -70,6 +70,8 @@ pub enum Reason {
     ConditionUndecided,
     /// There is no window for its key.
     NoWindowForItsKey,
+    /// There are windows for its key, and each was set aside or dropped.
+    NoUsableWindowForItsKey,
     /// There are windows for its key, and it is outside all of them.
     OutsideEveryWindow,
     /// It is inside a window.
@@ -100,6 +102,7 @@ impl Reason {
             Reason::ConditionNotTrue => "not so",
             Reason::ConditionUndecided => "undecided, a value is missing",
             Reason::NoWindowForItsKey => "no window for its key",
+            Reason::NoUsableWindowForItsKey => "no usable window for its key",
             Reason::OutsideEveryWindow => "outside every window",
             Reason::InAWindow => "in a window",
             Reason::WithoutAnEvent => "without an event",

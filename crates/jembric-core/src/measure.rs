@@ -1,10 +1,16 @@
-//! [`Measure`]: a column of numbers as whole units that are added up and taken away again without rounding.
+//! [`Measure`]: a column of numbers as integers that are added up and taken away again without
+//! rounding.
 //!
-//! Whole numbers and decimals are units of their last place; floats are units of a power of two under the column's greatest
-//! exponent. So sums do not depend on the order of the rows, and are rounded once, where they come out.
+//! Whole numbers and decimals are integers in units of their last place. Floats are integers in
+//! units of the smallest power of two that any value of the column needs. Where all values and
+//! their sum fit 127 bits in this unit, one integer holds a sum. Otherwise (a fill value such as
+//! -3.4e38 beside 0.25) each value is cut into digits of 94 bits, and every digit is a *layer* with
+//! sums of its own. So sums never depend on the order of the rows or on other values of the column,
+//! and they are rounded once, where they come out.
 
 use crate::{
     error::{Error, Result},
+    exact::{Limbs, power_of_two},
     table::Table,
 };
 use arrow_array::{
@@ -14,10 +20,14 @@ use arrow_buffer::{NullBuffer, ScalarBuffer};
 use arrow_schema::DataType;
 use std::sync::Arc;
 
+/// Bits of a layer's digit: 2³² rows of them add up to 126 bits, which a signed sum holds.
+const DIGIT_BITS: u32 = 94;
+
 pub(crate) struct Measure {
     column: String,
     kind: Kind,
     units: Units,
+    layers: usize,
     valid: Option<NullBuffer>,
 }
 
@@ -25,6 +35,8 @@ pub(crate) struct Measure {
 enum Units {
     Narrow(ScalarBuffer<i64>),
     Wide(Vec<i128>),
+    /// Floats that take several layers.
+    Floats(ScalarBuffer<f64>),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -36,11 +48,21 @@ enum Kind {
     Nothing,
 }
 
+/// Sums of a measure: for each layer the sum of each cell, least layer first.
+pub(crate) type Sums = Vec<Vec<i128>>;
+
 impl Measure {
     /// Errors: the column is missing or holds no numbers; an infinite value, which no sum can hold.
     pub(crate) fn of(table: &Table, column: &str) -> Result<Measure> {
+        Measure::beside(table, column, None)
+    }
+
+    /// The measure of a column, with room for one more float.
+    fn beside(table: &Table, column: &str, float: Option<f64>) -> Result<Measure> {
         table.shape().expect_numbers(column)?;
         let array = table.column(column)?;
+        let valid = array.logical_nulls().filter(|valid| valid.null_count() > 0);
+        let mut layers = 1;
         let (kind, units) = match array.data_type() {
             DataType::Int64 => {
                 (Kind::Whole, Units::Narrow(array.as_primitive::<Int64Type>().values().clone()))
@@ -55,20 +77,76 @@ impl Measure {
             }
             DataType::Float64 => {
                 let floats = array.as_primitive::<Float64Type>();
-                let greatest = floats.iter().flatten().fold(0.0, |most: f64, x| most.max(x.abs()));
-                if greatest.is_infinite() {
-                    return Err(overflow(column, "a value is infinite".to_owned()));
+                // The lowest and the highest bit that is set in any value.
+                let mut bits = (i32::MAX, i32::MIN);
+                for value in floats.iter().flatten().chain(float) {
+                    if value.is_infinite() {
+                        return Err(overflow(column, "a value is infinite".to_owned()));
+                    }
+                    let (mantissa, exponent) = parts(value);
+                    if mantissa != 0 {
+                        let low = exponent + mantissa.trailing_zeros() as i32;
+                        let high = exponent + 64 - mantissa.leading_zeros() as i32;
+                        bits = (bits.0.min(low), bits.1.max(high));
+                    }
                 }
-                // 94 bits for the greatest value leave 33 for four thousand million rows.
-                let unit = greatest.log2().max(-900.0).ceil() as i32 - 93;
-                let by = f64::exp2(-f64::from(unit));
-                let units = floats.values().iter().map(|x| (x * by) as i128).collect();
-                (Kind::Float(unit), Units::Wide(units))
+                let (unit, high) = if bits.0 > bits.1 { (0, 0) } else { bits };
+                let width = (high - unit) as u32;
+                // Each bit of the number of rows may carry the sum one bit further.
+                let carried = u64::BITS - (floats.len() as u64 + 1).leading_zeros();
+                let units = if width + carried < i128::BITS {
+                    let value = |value: &f64| if value.is_finite() { shifted(*value, unit) } else { 0 };
+                    Units::Wide(floats.values().iter().map(value).collect())
+                } else {
+                    layers = width.div_ceil(DIGIT_BITS) as usize;
+                    Units::Floats(floats.values().clone())
+                };
+                (Kind::Float(unit), units)
             }
             _ => (Kind::Nothing, Units::Wide(vec![0; table.rows()])),
         };
-        let valid = array.logical_nulls().filter(|valid| valid.null_count() > 0);
-        Ok(Measure { column: column.to_owned(), kind, units, valid })
+        Ok(Measure { column: column.to_owned(), kind, units, layers, valid })
+    }
+
+    /// The measure of a column, and the units in each layer of a number that sums begin with. The
+    /// column gets as many places as the number takes. None where the text is no number.
+    ///
+    /// Errors: as for [`Measure::of`].
+    pub(crate) fn opened(table: &Table, column: &str, text: &str) -> Result<Option<(Measure, Vec<i128>)>> {
+        let mut measure = Measure::of(table, column)?;
+        let Some(number) = Written::of(text) else { return Ok(None) };
+        if let Kind::Float(_) = measure.kind {
+            let Some(value) = text.parse().ok().filter(|value: &f64| value.is_finite()) else {
+                return Ok(None);
+            };
+            let measure = Measure::beside(table, column, Some(value))?;
+            let units = (0..measure.layers).map(|layer| measure.unit_of(value, layer)).collect();
+            return Ok(Some((measure, units)));
+        }
+        Ok(measure.take_in(number).map(|opening| (measure, vec![opening])))
+    }
+
+    /// A number in units of the measure, which gets as many places as it takes. None where it does
+    /// not fit.
+    fn take_in(&mut self, number: Written) -> Option<i128> {
+        let places = match self.kind {
+            Kind::Decimal(places) => places as u32,
+            _ => 0,
+        };
+        let all = places.max(number.places);
+        if all > places {
+            let by = 10_i128.pow(all - places);
+            let scaled = match &self.units {
+                Units::Narrow(units) => units.iter().map(|&unit| i128::from(unit) * by).collect(),
+                Units::Wide(units) => units.iter().map(|unit| unit.saturating_mul(by)).collect(),
+                Units::Floats(_) => return None,
+            };
+            self.units = Units::Wide(scaled);
+        }
+        if all > 0 {
+            self.kind = Kind::Decimal(all as i8);
+        }
+        number.units.checked_mul(10_i128.pow(all - number.places))
     }
 
     /// The units of all rows, where none is missing and no sum of them can leave 64 bits.
@@ -79,14 +157,28 @@ impl Measure {
         (self.valid.is_none() && fits()).then_some(units)
     }
 
-    /// The units of a row; 0 where its value is missing.
+    /// How many integers hold a sum.
+    pub(crate) fn layers(&self) -> usize {
+        self.layers
+    }
+
+    /// The units of a row in a layer; 0 where its value is missing.
     #[inline]
-    pub(crate) fn unit(&self, row: usize) -> i128 {
-        let unit = match &self.units {
+    pub(crate) fn unit(&self, row: usize, layer: usize) -> i128 {
+        if !self.is_valid(row) {
+            return 0;
+        }
+        match &self.units {
             Units::Narrow(units) => units[row].into(),
             Units::Wide(units) => units[row],
-        };
-        if self.is_valid(row) { unit } else { 0 }
+            Units::Floats(floats) => self.unit_of(floats[row], layer),
+        }
+    }
+
+    /// The digit of a float in a layer.
+    fn unit_of(&self, value: f64, layer: usize) -> i128 {
+        let Kind::Float(unit) = self.kind else { return 0 };
+        if self.layers == 1 { shifted(value, unit) } else { digit(value, unit, layer) }
     }
 
     #[inline]
@@ -98,75 +190,64 @@ impl Measure {
         self.valid.as_ref().map_or(0, NullBuffer::null_count) as u64
     }
 
-    /// A number that was written out, in units of the measure, which gets as many places as it takes. None where it is no number.
-    pub(crate) fn take_in(&mut self, text: &str) -> Option<i128> {
-        let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
-        let digits = fraction.len() as u32;
-        let is_number = (fraction.bytes().all(|digit| digit.is_ascii_digit()) && digits <= 6)
-            && !whole.is_empty()
-            && !text.ends_with('.');
-        if let Kind::Float(unit) = self.kind {
-            let value: f64 = text.parse().ok().filter(|value: &f64| is_number && value.is_finite())?;
-            let units = value * f64::exp2(-f64::from(unit));
-            return (units.abs() < f64::exp2(126.0)).then_some(units as i128);
-        }
-        let value: i128 = format!("{whole}{fraction}").parse::<i64>().ok().filter(|_| is_number)?.into();
-        let places = match self.kind {
-            Kind::Decimal(places) => places as u32,
-            _ => 0,
-        };
-        let all = places.max(digits);
-        if all > places {
-            let by = 10_i128.pow(all - places);
-            let scaled = match &self.units {
-                Units::Narrow(units) => units.iter().map(|&unit| i128::from(unit) * by).collect(),
-                Units::Wide(units) => units.iter().map(|unit| unit.saturating_mul(by)).collect(),
-            };
-            self.units = Units::Wide(scaled);
-        }
-        if all > 0 {
-            self.kind = Kind::Decimal(all as i8);
-        }
-        Some(value * 10_i128.pow(all - digits))
-    }
-
     /// Sums of it as a column, in its own type.
     ///
-    /// Errors: a sum of whole numbers does not fit 64 bits, one of decimals not 38 digits.
-    pub(crate) fn sums(&self, sums: &[i128]) -> Result<ArrayRef> {
+    /// Errors: a sum of whole numbers does not fit 64 bits, one of decimals not 38 digits, one of
+    /// floats is greater than the greatest float.
+    pub(crate) fn sums(&self, sums: &Sums) -> Result<ArrayRef> {
+        let [least, ..] = &sums[..] else { return Ok(Arc::new(NullArray::new(0))) };
         Ok(match self.kind {
             Kind::Whole => {
                 let fits = |sum: &i128| i64::try_from(*sum).ok();
-                if let Some(sum) = sums.iter().find(|sum| fits(sum).is_none()) {
+                if let Some(sum) = least.iter().find(|sum| fits(sum).is_none()) {
                     return Err(overflow(&self.column, sum.to_string()));
                 }
-                Arc::new(Int64Array::from_iter_values(sums.iter().filter_map(fits)))
+                Arc::new(Int64Array::from_iter_values(least.iter().filter_map(fits)))
             }
             Kind::Decimal(places) => {
-                if let Some(sum) = sums.iter().find(|sum| sum.unsigned_abs() >= 10_u128.pow(38)) {
+                if let Some(sum) = least.iter().find(|sum| sum.unsigned_abs() >= 10_u128.pow(38)) {
                     return Err(overflow(&self.column, format!("{sum} units of the last place")));
                 }
-                let sums = Decimal128Array::from_iter_values(sums.iter().copied());
+                let sums = Decimal128Array::from_iter_values(least.iter().copied());
                 Arc::new(sums.with_precision_and_scale(38, places)?)
             }
-            Kind::Float(unit) => Arc::new(Float64Array::from_iter_values(
-                sums.iter().map(|&sum| sum as f64 * f64::exp2(unit.into())),
-            )),
-            Kind::Nothing => Arc::new(NullArray::new(sums.len())),
+            Kind::Float(_) => {
+                let floats: Vec<f64> = (0..least.len()).map(|cell| self.float(sums, cell, 1)).collect();
+                if let Some(sum) = floats.iter().find(|sum| sum.is_infinite()) {
+                    return Err(overflow(&self.column, sum.to_string()));
+                }
+                Arc::new(Float64Array::from(floats))
+            }
+            Kind::Nothing => Arc::new(NullArray::new(least.len())),
         })
     }
 
-    /// The mean of so many values with this sum; none of no values. Of whole numbers and decimals it is the nearest float where the sum has at
-    /// most 53 bits, and beyond still that of equal values is that value.
-    pub(crate) fn mean(&self, sum: i128, count: u64) -> Option<f64> {
+    /// The sum of a cell divided by a number, as a float.
+    fn float(&self, sums: &Sums, cell: usize, by: u64) -> f64 {
+        let Kind::Float(unit) = self.kind else { return 0.0 };
+        let [least] = &sums[..] else {
+            let mut limbs = Limbs::default();
+            for (sums, layer) in sums.iter().zip(0..) {
+                limbs.add_integer(sums[cell], (unit + 1074) as u32 + layer * DIGIT_BITS);
+            }
+            return limbs.divided(by);
+        };
+        // Two exact steps, since neither factor alone need be a float.
+        let half = unit / 2;
+        least[cell] as f64 / by as f64 * power_of_two(half) * power_of_two(unit - half)
+    }
+
+    /// The mean of so many values with the sum of a cell; none of no values. Of whole numbers and
+    /// decimals it is the nearest float where the sum has at most 53 bits, and beyond still that of
+    /// equal values is that value.
+    pub(crate) fn mean(&self, sums: &Sums, cell: usize, count: u64) -> Option<f64> {
         let scale = match self.kind {
             Kind::Whole => 1,
             Kind::Decimal(places) => 10_i128.pow(places as u32),
-            Kind::Float(unit) => {
-                return (count > 0).then(|| sum as f64 / (count as f64 * f64::exp2(f64::from(-unit))));
-            }
+            Kind::Float(_) => return (count > 0).then(|| self.float(sums, cell, count)),
             Kind::Nothing => return None,
         };
+        let sum = sums.first()?[cell];
         let by = i128::from(count).checked_mul(scale).filter(|&by| by > 0)?;
         const HELD: u128 = 1 << f64::MANTISSA_DIGITS;
         Some(match sum.unsigned_abs() < HELD && by.unsigned_abs() < HELD {
@@ -174,6 +255,66 @@ impl Measure {
             false => (sum / by) as f64 + (sum % by) as f64 / by as f64,
         })
     }
+}
+
+/// A number that was written out, as an integer and how many of its digits stand behind the point.
+struct Written {
+    units: i128,
+    places: u32,
+}
+
+impl Written {
+    fn of(text: &str) -> Option<Written> {
+        let (whole, fraction) = text.split_once('.').unwrap_or((text, ""));
+        let places = fraction.len() as u32;
+        let is_number = (fraction.bytes().all(|digit| digit.is_ascii_digit()) && places <= 6)
+            && whole.bytes().any(|digit| digit.is_ascii_digit())
+            && !text.ends_with('.');
+        let units = format!("{whole}{fraction}").parse::<i64>().ok().filter(|_| is_number)?;
+        Some(Written { units: units.into(), places })
+    }
+}
+
+/// The digits of a float as a whole number, and the power of two that they are multiplied by.
+fn parts(value: f64) -> (u64, i32) {
+    let bits = value.to_bits();
+    let (exponent, fraction) = ((bits >> 52 & 0x7FF) as i32, bits & ((1 << 52) - 1));
+    match exponent {
+        // NaN has no digits; infinity is refused before.
+        0x7FF => (0, 0),
+        0 => (fraction, -1074),
+        _ => (fraction | 1 << 52, exponent - 1075),
+    }
+}
+
+fn signed(magnitude: u128, value: f64) -> i128 {
+    if value < 0.0 { -(magnitude as i128) } else { magnitude as i128 }
+}
+
+/// A float in units of a power of two, which divides it and in which it fits.
+fn shifted(value: f64, unit: i32) -> i128 {
+    let (mantissa, exponent) = parts(value);
+    let up = exponent - unit;
+    let wide = u128::from(mantissa);
+    // What is shifted out below the unit are zeros.
+    signed(if up < 0 { wide >> -up.max(-127) } else { wide << up.min(127) }, value)
+}
+
+/// The digit of a float in a layer: its bits from `94 layer` up to `94 (layer + 1)`, in this unit.
+fn digit(value: f64, unit: i32, layer: usize) -> i128 {
+    let (mantissa, exponent) = parts(value);
+    // How far the mantissa's lowest bit lies above the digit's.
+    let up = exponent - unit - layer as i32 * DIGIT_BITS as i32;
+    let wide = u128::from(mantissa);
+    const MASK: u128 = (1 << DIGIT_BITS) - 1;
+    let magnitude = match up {
+        0.. if up >= DIGIT_BITS as i32 => 0,
+        // Bits that would leave 128 belong to the next digit.
+        0.. => (wide << up) & MASK,
+        -63..0 => (wide >> -up) & MASK,
+        _ => 0,
+    };
+    signed(magnitude, value)
 }
 
 fn overflow(column: &str, example: String) -> Error {
@@ -187,12 +328,22 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
+    fn table(array: ArrayRef) -> Table {
+        Table::from_columns([("n", array)]).unwrap()
+    }
+
     fn of(array: ArrayRef) -> Result<Measure> {
-        Measure::of(&Table::from_columns([("n", array)])?, "n")
+        Measure::of(&table(array), "n")
     }
 
     fn text(array: &ArrayRef) -> String {
         arrow_cast::display::array_value_to_string(array, 0).unwrap()
+    }
+
+    /// The sum over some rows, in each layer.
+    fn summed(measure: &Measure, rows: impl Iterator<Item = usize> + Clone) -> Sums {
+        let layers = 0..measure.layers();
+        layers.map(|layer| vec![rows.clone().map(|row| measure.unit(row, layer)).sum()]).collect()
     }
 
     #[rstest]
@@ -204,37 +355,77 @@ mod tests {
     #[case::half_a_number("1.", None)]
     #[case::words("ten", None)]
     #[case::exponent("1e3", None)]
-    fn what_is_brought_forward_gives_a_measure_its_places(#[case] written: &str, #[case] sum: Option<&str>) {
-        let mut measure = of(Arc::new(Int64Array::from(vec![1]))).unwrap();
-        let opening = measure.take_in(written);
-        let total = opening.map(|opening| measure.sums(&[opening + measure.unit(0)]).unwrap());
+    #[case::too_many_digits("99999999999999999999", None)]
+    fn an_opening_balance_gives_a_measure_its_places(#[case] written: &str, #[case] sum: Option<&str>) {
+        let one = table(Arc::new(Int64Array::from(vec![1])));
+        let opened = Measure::opened(&one, "n", written).unwrap();
+        let total =
+            opened.map(|(measure, units)| measure.sums(&vec![vec![units[0] + measure.unit(0, 0)]]).unwrap());
         assert_eq!(total.as_ref().map(text).as_deref(), sum);
     }
 
+    #[rstest]
+    #[case("12000", 0.0000001)]
+    #[case("0.1", 1e300)]
+    #[case("-5", -3.4e38)]
+    fn an_opening_balance_fits_beside_any_float(#[case] written: &str, #[case] value: f64) {
+        let one = table(Arc::new(Float64Array::from(vec![value])));
+        let (measure, opening) = Measure::opened(&one, "n", written).unwrap().unwrap();
+        let units = opening.iter().zip(0..).map(|(opening, layer)| vec![opening + measure.unit(0, layer)]);
+        let sums = measure.sums(&units.collect()).unwrap();
+        let expected = written.parse::<f64>().unwrap() + value;
+        assert_eq!(sums.as_primitive::<Float64Type>().value(0), expected);
+    }
+
     #[test]
-    fn what_does_not_fit_is_refused_and_not_wrapped() {
+    fn sums_that_do_not_fit_are_refused_and_not_wrapped() {
         let whole = of(Arc::new(Int64Array::from(vec![i64::MAX]))).unwrap();
+        let one = |sum: i128| vec![vec![sum]];
         assert!(
-            whole.sums(&[i128::from(i64::MAX) + 1]).unwrap_err().to_string().contains("9223372036854775808")
+            whole
+                .sums(&one(i128::from(i64::MAX) + 1))
+                .unwrap_err()
+                .to_string()
+                .contains("9223372036854775808")
         );
         let decimals = Decimal64Array::from(vec![5]).with_precision_and_scale(18, 1).unwrap();
         let decimals = of(Arc::new(decimals)).unwrap();
-        assert_eq!(text(&decimals.sums(&[i128::from(i64::MAX) + 1]).unwrap()), "922337203685477580.8");
-        assert!(decimals.sums(&[10_i128.pow(38)]).is_err());
+        assert_eq!(text(&decimals.sums(&one(i128::from(i64::MAX) + 1)).unwrap()), "922337203685477580.8");
+        assert!(decimals.sums(&one(10_i128.pow(38))).is_err());
         assert!(of(Arc::new(Float64Array::from(vec![f64::INFINITY]))).is_err());
-        assert_eq!((decimals.mean(10, 4), decimals.mean(0, 0)), (Some(0.25), None));
+        let greatest = of(Arc::new(Float64Array::from(vec![f64::MAX; 2]))).unwrap();
+        assert!(greatest.sums(&summed(&greatest, 0..2)).is_err());
+        assert_eq!(greatest.mean(&summed(&greatest, 0..2), 0, 2), Some(f64::MAX));
+        assert_eq!((decimals.mean(&one(10), 0, 4), decimals.mean(&one(0), 0, 0)), (Some(0.25), None));
         let far = i64::MAX - 1;
-        assert_eq!(whole.mean(i128::from(far) * 11, 11), Some(far as f64));
+        assert_eq!(whole.mean(&one(i128::from(far) * 11), 0, 11), Some(far as f64));
     }
 
     proptest! {
         #[test]
-        fn floats_are_added_and_taken_away_without_a_trace(floats in prop::collection::vec(-1e12_f64..1e12, 1..40)) {
+        fn floats_are_added_and_taken_away_without_a_trace(
+            floats in prop::collection::vec(prop_oneof![-1e12_f64..1e12, prop::num::f64::NORMAL, prop::num::f64::SUBNORMAL], 1..40),
+        ) {
             let measure = of(Arc::new(Float64Array::from(floats.clone()))).unwrap();
-            let all: i128 = (0..floats.len()).map(|row| measure.unit(row)).sum();
-            let but_first: i128 = (1..floats.len()).map(|row| measure.unit(row)).sum();
-            let alone = measure.sums(&[all - but_first]).unwrap();
+            let (all, but_first) = (summed(&measure, 0..floats.len()), summed(&measure, 1..floats.len()));
+            let first = all.iter().zip(&but_first).map(|(all, rest)| vec![all[0] - rest[0]]).collect();
+            let alone = measure.sums(&first).unwrap();
             prop_assert_eq!(alone.as_primitive::<Float64Type>().value(0), floats[0]);
+        }
+
+        /// The exact sum of the ledger is an independent way to the same number.
+        #[test]
+        fn sums_of_huge_and_tiny_floats_are_rounded_once(
+            floats in prop::collection::vec((any::<bool>(), -300_i32..300, -1.0_f64..1.0), 1..40),
+        ) {
+            let floats: Vec<f64> =
+                floats.iter().map(|&(far, exponent, x)| if far { x * 2_f64.powi(exponent) } else { x }).collect();
+            let table = table(Arc::new(Float64Array::from(floats.clone())));
+            let measure = Measure::of(&table, "n").unwrap();
+            let sums = measure.sums(&summed(&measure, 0..floats.len())).unwrap();
+            let all = arrow_buffer::BooleanBuffer::new_set(floats.len());
+            let exact = crate::exact::ExactSum::of(&table, "n", &all).unwrap();
+            prop_assert_eq!(sums.as_primitive::<Float64Type>().value(0).to_string(), exact.to_string());
         }
     }
 }

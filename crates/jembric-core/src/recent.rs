@@ -253,7 +253,8 @@ impl Recent {
                 (None, Some(Whole { count, grain })) => (grain, count),
                 (None, None) => (Grain::Day, 0),
             };
-            if grain < column.grain() {
+            // A week can lie in two months: it is not part of either.
+            if !grain.holds(column.grain()) {
                 return Err(too_fine(grain.plural().to_owned()));
             }
             let this = self.periods(grain)?.of(as_of);

@@ -20,7 +20,7 @@ use arrow_array::{Array, ArrayRef};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 use track::Track;
 
 /// The highest, lowest, sum, mean and count so far, beside each record, per entity and by date.
@@ -31,8 +31,8 @@ use track::Track;
 /// [`row_by_row`](Running::row_by_row) takes them in the order of the rows. Missing values are passed over: the running value goes
 /// on; before any value a maximum, minimum or mean is missing and a sum is 0, or what it is opened with.
 ///
-/// Sums of whole numbers and decimals are exact, in the column's own type; those of floats to the 93rd binary place below the
-/// column's greatest, and so they do not depend on the order of the rows either. Means are floats. Set aside: rows
+/// Sums of whole numbers and decimals are exact, in the column's own type. Sums of floats are exact before their one rounding, so
+/// they do not depend on the order of the rows either. Means are floats. Set aside: rows
 /// without a date, rows that miss a key. Points in time are cut into days of [`Context::zone`].
 ///
 /// Errors: a column is missing, or holds no dates or numbers; nothing is asked; periods or a span finer than the column's own; a
@@ -293,10 +293,12 @@ impl Operation for Running {
         ledger.zone = Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());
 
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
-        let mut missing = 0;
+        let mut missing = BTreeMap::new();
         for (what, list) in self.lists() {
             for named in shape.named(list)? {
-                let array = track.asked(self, &used, &Asked { what, named: &named }, &mut missing)?;
+                let array = track.asked(self, &used, &Asked { what, named: &named })?;
+                // A cell that is missing is counted once, however many figures are made of it.
+                missing.insert(named.column.clone(), used.column(&named.column)?.logical_null_count() as u64);
                 columns.push((Field::new(self.name(what, &named), array.data_type().clone(), true), array));
             }
         }
@@ -304,7 +306,7 @@ impl Operation for Running {
             let counts = track.counts();
             columns.push((Field::new(format!("count_{}", self.reach()), DataType::Int64, true), counts));
         }
-        ledger.note("missing values passed over", missing);
+        ledger.note("missing values passed over", missing.into_values().sum());
         if let (Some(name), Some(first)) = (&self.mark_highs, shape.named(&self.max)?.first()) {
             let highs = track.highs(&used, &first.column)?;
             ledger.counts.push(("new highs".into(), highs.true_count() as u64));

@@ -10,7 +10,7 @@ use crate::{
     entities::{Entities, Missing},
     error::{Error, Result},
     intervals::{
-        END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, told_of_intervals,
+        END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, told_of_intervals, with_no_key,
     },
     ledger::{Fates, Outcome, Reason},
     operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists},
@@ -30,7 +30,8 @@ use std::sync::Arc;
 ///
 /// * Of intervals: those that overlap, touch, or leave a hole of at most [`join_gaps`](Spells::join_gaps) days become one
 ///   spell. [`idle`](Spells::idle) gives the holes between an entity's spells instead (`per…, start, end, days`). The end is
-///   to be understood as that of the intervals: with free end days it is the day after the last active one.
+///   to be understood as that of the intervals: with free end days it is the day after the last active one. A spell with an
+///   open interval has no end; its days are counted up to the as-of date, without one to the newest date of both columns.
 /// * Of dated states: each record holds until the day before the entity's next one, and neighbours with equal values are one
 ///   spell; the last has no end, and its days are those up to the as-of date, where that is given. Of several records on one
 ///   day the last moment counts; on one moment the greatest values do, and the ledger counts them.
@@ -191,6 +192,8 @@ struct Spell {
     entity: u32,
     first: i32,
     last: i32,
+    /// Whether one of its intervals has no end.
+    open: bool,
     records: u32,
 }
 
@@ -244,7 +247,7 @@ impl Spells {
         let intervals = Intervals::of(table, &rules, context)?;
         let all_active = intervals.all_active();
         let used = |row: usize| all_active || intervals.fates[row] == Fate::Active;
-        let interval = |row: usize| (intervals.first[row], intervals.last[row]);
+        let interval = |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
         let parts = Dealt::of(entities.ids(), entities.count(), used, interval);
         let order = self.order(table, per, entities)?;
         let spells: Vec<Spell> = order
@@ -263,12 +266,8 @@ impl Spells {
 
         let (mut kept, mut dropped, mut set_aside) = intervals.masks();
         if let Some(keyed) = entities.rows_with_one() {
-            let no_key = !&keyed;
             kept = &kept & &keyed;
-            for (_, rows) in dropped.iter_mut().chain(&mut set_aside) {
-                *rows = &*rows & &keyed;
-            }
-            set_aside.push((Reason::NoKey, no_key));
+            with_no_key(&mut dropped, &mut set_aside, &keyed);
         }
         let open = intervals.closed_in(&kept);
         let (mut ledger, aside) = Fates { kept, dropped, set_aside }.account(self.step(), table, context)?;
@@ -288,17 +287,16 @@ impl Spells {
                 UInt32Array::from_iter_values(spells.iter().map(|spell| first_rows[spell.entity as usize]));
             columns.extend(table.select(per)?.take(&rows)?.fields());
         }
-        let days = |of: fn(&Spell) -> i32, more: i32| -> ArrayRef {
-            Arc::new(Date32Array::from_iter_values(
-                spells.iter().map(|spell| (of(spell) + more).min(Day::MAX.number())),
-            ))
-        };
+        let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
+        // An open spell has no end; its days are counted up to the day on which it was closed.
+        let end = |spell: &Spell| (!spell.open).then(|| (spell.last + free).min(Day::MAX.number()));
+        let ends: Date32Array = spells.iter().map(end).collect();
         let integers = |name: &str, of: fn(&Spell) -> i64| {
             let array: ArrayRef = Arc::new(Int64Array::from_iter_values(spells.iter().map(of)));
             (Field::new(name, DataType::Int64, true), array)
         };
-        columns.push((period_field("start", Periods::DAYS), days(|spell| spell.first, 0)));
-        columns.push((period_field("end", Periods::DAYS), days(|spell| spell.last, free)));
+        columns.push((period_field("start", Periods::DAYS), Arc::new(starts)));
+        columns.push((period_field("end", Periods::DAYS), Arc::new(ends)));
         columns.push(integers("days", |spell| i64::from(spell.last) - i64::from(spell.first) + 1));
         if !self.idle {
             columns.push(integers("records", |spell| spell.records.into()));
@@ -315,23 +313,24 @@ impl Spells {
     }
 
     /// Adds the spells of an entity, or the holes between them.
-    fn join(&self, entity: u32, intervals: &mut [(i32, i32)], spells: &mut Vec<Spell>) {
+    fn join(&self, entity: u32, intervals: &mut [(i32, i32, bool)], spells: &mut Vec<Spell>) {
         if !intervals.is_sorted() {
             intervals.sort_unstable();
         }
         let gap = i64::from(self.join_gaps) + 1;
         let mut intervals = intervals.iter().copied();
-        let Some((first, last)) = intervals.next() else { return };
-        let mut spell = Spell { entity, first, last, records: 1 };
-        for (first, last) in intervals {
+        let Some((first, last, open)) = intervals.next() else { return };
+        let mut spell = Spell { entity, first, last, open, records: 1 };
+        for (first, last, open) in intervals {
             if i64::from(first) <= i64::from(spell.last) + gap {
                 spell.last = spell.last.max(last);
+                spell.open |= open;
                 spell.records += 1;
                 continue;
             }
-            let hole = Spell { entity, first: spell.last + 1, last: first - 1, records: 0 };
+            let hole = Spell { entity, first: spell.last + 1, last: first - 1, open: false, records: 0 };
             spells.push(if self.idle { hole } else { spell });
-            spell = Spell { entity, first, last, records: 1 };
+            spell = Spell { entity, first, last, open, records: 1 };
         }
         if !self.idle {
             spells.push(spell);

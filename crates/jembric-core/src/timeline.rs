@@ -39,13 +39,19 @@ impl Timeline {
     }
 }
 
-/// Where the entities begin, if their rows stand side by side and in order of date already.
+/// Where the entities begin, if their rows stand side by side and in order of date already. Every
+/// row has an entity; an entity may have no row.
 pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u32>> {
     let mut bounds = vec![0_u32];
+    // An entity that begins a second time does not stand side by side.
+    let mut begun = vec![false; count];
+    if let Some(&first) = ids.first() {
+        begun[first as usize] = true;
+    }
     for row in 1..ids.len() {
         if ids[row] != ids[row - 1] {
             bounds.push(row as u32);
-            if bounds.len() > count {
+            if std::mem::replace(&mut begun[ids[row] as usize], true) {
                 return None;
             }
         } else if dates.sortable(row) < dates.sortable(row - 1) {

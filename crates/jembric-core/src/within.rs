@@ -63,7 +63,8 @@ pub enum Pick {
 ///
 /// An event falls in a window of its own key (`matching`; without it there is one key for all) if its date is between the
 /// window's bounds, both included; an [`interval`](Within::intervals) if it has any time in common with the window. A bound that
-/// is not named or is missing is open; open windows last until [`Context::as_of`] where that is given. A row for each pair: the
+/// is not named or is missing is open; a window with a missing end lasts until [`Context::as_of`] where that is given, one whose
+/// end is not named has none at all. A row for each pair: the
 /// event's columns, then the window's without those that were matched (a name that clashes gets `_window`), and of intervals
 /// `overlap_start`, `overlap_end` and `overlap_days`. Events stay in their order; an event's windows are in order of start.
 ///
@@ -71,7 +72,8 @@ pub enum Pick {
 /// bounds lie. Moments are compared to the microsecond where both sides have them, as points in time or, if only one side is
 /// such, by what the clocks of [`Context::zone`] show. Intervals are compared so only if all bounds are moments.
 ///
-/// Of windows that start on the same day, or are equally near, `pick` takes the least row as a whole (`last`: the greatest); the
+/// Windows start and are reversed at the grain of their own columns, also where events are of longer periods. Of windows that
+/// start together, or are equally near, `pick` takes the least row as a whole (`last`: the greatest); the
 /// ledger counts these. Set aside on both sides: rows that miss a key, and those whose end is before their start; events without
 /// a date. Windows that have no active day since their end day is free are dropped. The ledger is that of the side that the
 /// answer has rows of, with the other side's in [`Ledger::other_side`](crate::Ledger::other_side).
@@ -175,7 +177,7 @@ impl Within {
         Setting::new(
             "open-ends",
             Takes::OneOf(&["as-of", "drop", "refuse"]),
-            "Windows without a bound are open (to the as-of date, if there is one), are dropped, or are an error [default: as-of]",
+            "Windows with a missing bound are open (a missing end: to the as-of date, if there is one), are dropped, or are an error [default: as-of]",
         ),
         NEVER_ENDS,
         Setting::new("most-rows", Takes::Number, "How many rows the answer may have [default: 200000000]"),

@@ -11,7 +11,7 @@ use crate::{
     error::{Error, Result},
     intervals::{Fate, Intervals},
     ledger::Ledger,
-    measure::Measure,
+    measure::{Measure, Sums},
     rows::entities_in_order,
     shape::{Named, Shape, Type},
     table::Table,
@@ -100,8 +100,8 @@ struct Sweep<'a> {
     last: i32,
     /// The first and last tick of each period that are looked at.
     bounds: Vec<(i32, i32)>,
-    /// The period in which intervals without an end were closed.
-    closing: Option<usize>,
+    /// The period in which intervals without an end were closed, and the tick until which they last.
+    closing: Option<(usize, i32)>,
 }
 
 impl Sweep<'_> {
@@ -236,8 +236,12 @@ impl Sweep<'_> {
             *started -= i64::from(cut.starts);
             *ended -= i64::from(cut.ends);
         }
-        if let Some(closing) = self.closing {
+        if let Some((closing, tick)) = self.closing {
             lists.ended[closing] -= i64::from(cut.closed);
+            // They have not ended, so they count at the end of the period, beyond what is known.
+            if tick < self.bounds[closing].1 {
+                lists.at_end[closing] += i64::from(cut.closed);
+            }
         }
     }
 }
@@ -269,8 +273,10 @@ pub(super) fn counted(
         Cutting { periods: active.periods(), simple: matches!(active.grain, Grain::Hour | Grain::Day) };
     let overall = intervals.overall().filter(|_| groups > 0);
     let (first, last) = overall.unwrap_or((0, -1));
+    // Without a range the last period is looked at to its end, however early the data stops in it.
+    let last = if intervals.range.is_none() && overall.is_some() { periods.end_of(last) } else { last };
     let from = periods.number(first);
-    let count = overall.map_or(0, |(_, last)| (periods.number(last) - from + 1) as usize);
+    let count = overall.map_or(0, |_| (periods.number(last) - from + 1) as usize);
     let rows = groups as u64 * count as u64;
     if rows > active.most_rows {
         return Err(Error::Flood { rows, most: active.most_rows, widest: None, advice: TOO_LONG });
@@ -282,7 +288,7 @@ pub(super) fn counted(
         first,
         last,
         bounds: (0..count as i32).map(|period| periods.bounds(from + period, first, last)).collect(),
-        closing: closing.map(|tick| (periods.number(tick) - from) as usize),
+        closing: closing.map(|tick| ((periods.number(tick) - from) as usize, tick)),
     };
     let mut lists = [(); 6].map(|()| vec![0_i64; rows as usize]);
     sweep.fill(&mut lists, &order, &entities, table.rows());
@@ -318,6 +324,11 @@ struct Cutting {
 impl Cutting {
     fn number(self, tick: i32) -> i32 {
         if self.simple { tick } else { self.periods.number(Day::clamped(tick)) }
+    }
+
+    /// The last tick of the period in which a tick lies.
+    fn end_of(self, tick: i32) -> i32 {
+        if self.simple { tick } else { self.periods.of(Day::clamped(tick)).last().number() }
     }
 
     /// The first and last tick of a period that lie between these.
@@ -365,6 +376,19 @@ impl Sweep<'_> {
         from: i32,
         groups: usize,
         order: &[usize],
+    ) -> Sums {
+        let of_layer = |layer| self.sums_in(layer, summed, periods, from, groups, order);
+        (0..summed.layers()).map(of_layer).collect()
+    }
+
+    fn sums_in(
+        &self,
+        layer: usize,
+        summed: &Measure,
+        periods: Cutting,
+        from: i32,
+        groups: usize,
+        order: &[usize],
     ) -> Vec<i128> {
         let count = self.bounds.len();
         let mut changes = vec![0_i128; groups * count];
@@ -372,9 +396,9 @@ impl Sweep<'_> {
             let (first, last) = self.within(row);
             let of_group = &mut changes[self.group(row) * count..][..count];
             let (start, after) = (periods.number(first) - from, periods.number(last) - from + 1);
-            of_group[start as usize] += summed.unit(row);
+            of_group[start as usize] += summed.unit(row, layer);
             if let Some(change) = of_group.get_mut(after as usize) {
-                *change -= summed.unit(row);
+                *change -= summed.unit(row, layer);
             }
         }
         let mut sums = Vec::with_capacity(changes.len());

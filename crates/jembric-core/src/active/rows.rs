@@ -94,7 +94,7 @@ impl<'a> Expansion<'a> {
         let row = record as usize;
         let place = self.table.place(row);
         let (first, last) = self.intervals.clipped(row);
-        let shown = |tick: i32| match self.intervals.hours {
+        let shown = |tick: i32| match &self.intervals.hours {
             Some(hours) => {
                 Moment::from_micros(hours.start(tick)).map_or(String::new(), |moment| moment.to_string())
             }
@@ -248,7 +248,7 @@ pub(super) fn period_column(
     numbers: Vec<i32>,
 ) -> Result<(Field, ArrayRef)> {
     let instants = table.dates(&active.start)?.are_instants();
-    Ok(Axis::cut(active.periods(), intervals.hours, instants).column(active.period_name(), numbers))
+    Ok(Axis::cut(active.periods(), intervals.hours.clone(), instants).column(active.period_name(), numbers))
 }
 
 /// A measure that is split over periods.
@@ -321,7 +321,11 @@ fn part_of(units: i128, ticks: i32, all: i32) -> Option<i128> {
 
 /// The same for a float: its digits are shared as a whole number, so that the shares add up without rounding.
 fn float_share(value: f64, before: i32, until: i32, all: i32) -> f64 {
-    if value == 0.0 || !value.is_finite() {
+    if value == 0.0 {
+        // Without a sign: −0 is 0.
+        return 0.0;
+    }
+    if !value.is_finite() {
         return value;
     }
     // The value is a whole number of units of its last binary place.

@@ -188,6 +188,54 @@ fn an_end_before_its_start_by_an_hour_is_reversed_on_one_day() {
     assert_eq!(outcome.ledger.rows(Reason::EndBeforeStart), 1);
 }
 
+/// An end that does not count leaves an interval without length no hour, wherever it lies in its hour.
+#[rstest]
+#[case("2025-01-01T12:15", "2025-01-01T12:15", 0)]
+#[case("2025-01-01T10:00", "2025-01-01T10:00", 0)]
+#[case("2025-01-01T12:15", "2025-01-01T12:16", 1)]
+fn an_exclusive_end_leaves_no_hour_to_an_interval_without_length(
+    #[case] start: &str,
+    #[case] end: &str,
+    #[case] hours: usize,
+) {
+    let active = Active::new("a", "z").grain(Grain::Hour).end_day(EndDay::Free);
+    let outcome = active.apply(&instants(&[(start, end)])).unwrap();
+    assert_eq!((outcome.table.rows(), outcome.ledger.rows(Reason::NoActiveDay)), (hours, 1 - hours as u64));
+}
+
+/// The end of time in UTC is a moment of the next year further east, and of the day before further west.
+#[rstest]
+#[case("Asia/Tokyo", "9999-12-31T23:59:59Z")]
+#[case("America/New_York", "9999-12-31T00:00Z")]
+#[case("UTC", "9999-12-31T12:00Z")]
+fn an_end_that_means_never_is_recognised_in_every_zone(#[case] zone: &str, #[case] end: &str) {
+    let table = instants(&[("2025-01-01T00:00Z", end), ("2025-01-02T00:00Z", "2025-01-03T00:00Z")]);
+    let active = Active::new("a", "z").never_ends(["9999-12-31".parse().unwrap()]).grain(Grain::Month);
+    let outcome = active.apply_with(&table, &Context::new().zone(zone.parse().unwrap())).unwrap();
+    assert_eq!(outcome.ledger.count("open"), 1, "{}", outcome.ledger);
+}
+
+#[test]
+fn what_is_active_at_the_end_of_a_period_does_not_depend_on_other_groups() {
+    let stays = |rows: &str| crate::sample::table(&format!("who:text a:date z:date\n{rows}"));
+    let counts = Active::new("a", "z").count().per(["who"]).grain(Grain::Month);
+    let at_end = |rows: &str| {
+        let table = counts.apply(&stays(rows)).unwrap().table;
+        integers(&table, "active_at_end")
+    };
+    // A ends in March, and an open stay goes on.
+    assert_eq!(at_end("A 2025-02-03 2025-03-20"), [1, 0]);
+    assert_eq!(at_end("A 2025-02-03 2025-03-20\nB 2025-03-01 2025-03-31"), [1, 0, 0, 1]);
+    assert_eq!(at_end("A 2025-02-03 2025-03-20\nB 2025-03-01 -"), [1, 0, 0, 1]);
+}
+
+#[test]
+fn an_open_interval_of_quarters_lasts_through_the_newest_quarter() {
+    let table = crate::sample::table("a:date z:date\n2025-Q1 2025-Q1\n2025-Q2 -");
+    let outcome = Active::new("a", "z").grain(Grain::Quarter).apply(&table).unwrap();
+    assert_eq!(integers(&outcome.table, "active_days"), [90, 91]);
+}
+
 #[test]
 fn shares_of_three_equal_days_differ_by_a_cent() {
     let table = days(&[("2025-01-31", "2025-02-02")]);
@@ -273,13 +321,18 @@ proptest! {
             let of_group = || (0..rows.len()).filter(|&id| id as i64 % groups == g && !usable[id].is_empty());
             let within = |day: &i32| (bounds.0..=bounds.1).contains(day);
             let on = |day: i32| of_group().filter(|&id| usable[id].contains(&day)).count() as i64;
+            // Without a range the last period is looked at to its own end; what has no end has not ended.
+            let end = range.map_or(period.last().number(), |_| bounds.1);
+            let at_end = |id: usize| {
+                usable[id].contains(&end) || rows[id].1.is_none() && within(&close) && usable[id].iter().any(within)
+            };
             let ends = |id: usize| rows[id].1.is_some_and(|end| within(&end) && range.is_none_or(|(_, to)| end <= to));
             let starts = |id: usize| rows[id].0.is_some_and(|start| within(&start));
             let expected = [
                 of_group().filter(|&id| usable[id].iter().any(within)).count() as i64,
                 of_group().filter(|&id| starts(id)).count() as i64,
                 of_group().filter(|&id| ends(id)).count() as i64,
-                on(bounds.1),
+                of_group().filter(|&id| at_end(id)).count() as i64,
                 (bounds.0..=bounds.1).map(on).max().unwrap_or(0),
                 (bounds.0..=bounds.1).map(on).sum(),
             ];

@@ -22,11 +22,14 @@ macro_rules! serialized_as_text {
 }
 pub(crate) use serialized_as_text;
 
+pub(crate) const MICROS_PER_HOUR: i64 = 3_600_000_000;
+
 serialized_as_text!(Day, Grain, Span, Range, Weekday, Zone);
 
 mod as_of;
 mod day;
 mod grain;
+mod hours;
 pub mod notation;
 mod period;
 mod range;
@@ -36,6 +39,7 @@ mod zone;
 
 pub use as_of::AsOf;
 pub use day::{Day, MICROS_PER_DAY, Moment};
+pub(crate) use hours::Hours;
 pub use grain::{Grain, MONTH_NAMES, Weekday, month_of_year};
 pub(crate) use period::common_periods;
 pub use period::{Period, Periods, label, loose_label};

@@ -41,6 +41,14 @@ impl Range {
         Range { first: periods.of(self.first).first(), last: periods.of(self.last).last() }
     }
 
+    /// Those of the first and last period in it that it holds only in part.
+    pub(crate) fn cut_periods(self, periods: Periods) -> Vec<Period> {
+        let mut ends = vec![periods.of(self.first), periods.of(self.last)];
+        ends.dedup();
+        ends.retain(|period| period.first() < self.first || period.last() > self.last);
+        ends
+    }
+
     /// Whether the day lies in it.
     pub fn contains(self, day: Day) -> bool {
         self.first <= day && day <= self.last

@@ -112,6 +112,31 @@ impl Zone {
         (from, until, self.offset(instant))
     }
 
+    /// The stretches of time over which the offset is the same but for multiples of a unit, each
+    /// with the microsecond at which it begins and an offset in it, from the beginning of time.
+    pub(crate) fn phases(&self, unit: i64) -> Vec<(i64, i64)> {
+        let offset = |offset: jiff::tz::Offset| i64::from(offset.seconds()) * 1_000_000;
+        let mut phases = vec![(i64::MIN, offset(self.0.to_offset(Timestamp::MIN)))];
+        // Zone data lists changes up to 2037 and then repeats a rule every year, with two changes at
+        // most: where a few of them keep the phase, all later ones do.
+        let (repeats_from, enough) = (2_145_916_800_000_000, 4);
+        let mut kept = 0;
+        for change in self.0.following(Timestamp::MIN) {
+            let (at, to) = (change.timestamp().as_microsecond(), offset(change.offset()));
+            let last = phases.last().map_or(0, |&(_, last)| last);
+            if (to - last) % unit != 0 {
+                phases.push((at, to));
+                kept = 0;
+            } else if at >= repeats_from {
+                kept += 1;
+                if kept == enough {
+                    break;
+                }
+            }
+        }
+        phases
+    }
+
     /// The change of the clocks between two points in time.
     fn change_between(&self, from: i64, to: i64) -> i64 {
         let next = self.0.following(timestamp(from)).next().map(|change| change.timestamp().as_microsecond());

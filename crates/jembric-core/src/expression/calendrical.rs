@@ -2,7 +2,7 @@
 
 use super::{check::Kind, evaluate::Value};
 use crate::{
-    calendar::{Day, Grain, MICROS_PER_DAY, Moment, Periods, Span, Zone, common_periods},
+    calendar::{Day, Grain, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone, common_periods},
     columnwise,
     dates::Dates,
     error::{Error, Result},
@@ -17,7 +17,6 @@ use arrow_buffer::ScalarBuffer;
 use arrow_schema::DataType;
 use std::sync::Arc;
 
-const MICROS_PER_HOUR: i64 = 3_600_000_000;
 
 /// A value as dates.
 fn dates(value: &Value) -> Dates {

@@ -14,7 +14,7 @@ use crate::{
     table::{Table, ordered_field, period_field},
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Float64Array, Int64Array, NullArray,
+    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array, Float64Array, Int64Array, NullArray,
     Scalar, StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
     new_null_array, types::Int64Type,
 };
@@ -396,9 +396,18 @@ fn constant(literal: &Literal) -> Value {
     let (kind, array): (Type, ArrayRef) = match literal {
         Literal::Integer(number) => (Type::Integer, Arc::new(Int64Array::from(vec![*number]))),
         Literal::Decimal { units, places } => {
-            let array = Decimal64Array::from(vec![*units]).with_precision_and_scale(18, *places as i8);
-            let array = array.expect("the parser lets at most 18 digits be a decimal");
-            (Type::Decimal { places: *places as i8 }, Arc::new(array))
+            let places = *places as i8;
+            let fits = places <= 18 && units.unsigned_abs() < 1_000_000_000_000_000_000;
+            let narrow = i64::try_from(*units).ok().filter(|_| fits);
+            let narrow = narrow.map(|units| Decimal64Array::from(vec![units]).with_precision_and_scale(18, places));
+            let array: ArrayRef = match narrow {
+                Some(Ok(array)) => Arc::new(array),
+                _ => {
+                    let wide = Decimal128Array::from(vec![*units]).with_precision_and_scale(38, places);
+                    Arc::new(wide.expect("the parser lets at most 38 digits be a decimal"))
+                }
+            };
+            (Type::Decimal { places }, array)
         }
         Literal::Float(number) => (Type::Float, Arc::new(Float64Array::from(vec![*number]))),
         Literal::Text(text) => (Type::Text, Arc::new(StringViewArray::from_iter_values([text]))),

@@ -41,7 +41,8 @@ pub(super) enum NodeKind {
 pub(super) enum Literal {
     Integer(i64),
     Decimal {
-        units: i64,
+        /// At most 38 digits.
+        units: i128,
         places: u8,
     },
     Float(f64),
@@ -224,8 +225,8 @@ impl<'a> Parser<'a> {
             let at = start..value.at.end;
             // The least whole number cannot be written without its sign.
             return match value.kind {
-                NodeKind::Literal(Literal::Float(number))
-                    if number == -(i64::MIN as f64) && self.is_least() =>
+                NodeKind::Literal(Literal::Decimal { units, places: 0 })
+                    if units == -i128::from(i64::MIN) && self.is_least() =>
                 {
                     node(at, 0, NodeKind::Literal(Literal::Integer(i64::MIN)))
                 }
@@ -254,7 +255,7 @@ impl<'a> Parser<'a> {
             }
             Word::Number(text) => match self.span(text, &at)? {
                 Some((span, at)) => node(at, 0, NodeKind::Literal(Literal::Span(span))),
-                None => literal(number(text).ok_or_else(|| Problem::new(&at, "this number is too large"))?),
+                None => literal(number(text).map_err(|problem| Problem::new(&at, problem))?),
             },
             Word::Text(text) => literal(Literal::Text(text)),
             Word::Quoted(name) => node(at, 0, NodeKind::Name { name, quoted: true }),
@@ -464,17 +465,22 @@ fn date(text: &str) -> Result<Literal, String> {
     day.or_else(|| text.parse::<Period>().ok()).map(Literal::Period).ok_or_else(no_such)
 }
 
-fn number(text: &str) -> Option<Literal> {
+/// A number, exactly: a whole number of 64 bits, a decimal of 38 digits, or in floating point where
+/// it is written with an exponent.
+fn number(text: &str) -> Result<Literal, &'static str> {
+    const MOST_DIGITS: usize = 38;
     if let Ok(whole) = text.parse() {
-        return Some(Literal::Integer(whole));
+        return Ok(Literal::Integer(whole));
     }
-    if let Some((whole, part)) = text.split_once('.')
-        && part.bytes().all(|byte| byte.is_ascii_digit())
-        && whole.len() + part.len() <= 18
-        && !part.is_empty()
-        && let Ok(units) = format!("{whole}{part}").parse()
-    {
-        return Some(Literal::Decimal { units, places: part.len() as u8 });
+    if text.contains(['e', 'E']) {
+        let number = text.parse().ok().filter(|number: &f64| number.is_finite());
+        return number.map(Literal::Float).ok_or("this number is too large");
     }
-    text.parse().ok().filter(|number: &f64| number.is_finite()).map(Literal::Float)
+    let (whole, part) = text.split_once('.').unwrap_or((text, ""));
+    let digits = format!("{}{part}", whole.trim_start_matches('0'));
+    if digits.len() > MOST_DIGITS {
+        return Err("this number has more than 38 digits, which cannot be held exactly");
+    }
+    let units = if digits.is_empty() { 0 } else { digits.parse().map_err(|_| "this number is too large")? };
+    Ok(Literal::Decimal { units, places: part.len() as u8 })
 }

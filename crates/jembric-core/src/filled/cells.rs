@@ -43,8 +43,10 @@ pub(super) struct Cells {
     keys: Table,
     /// The entities' numbers, in the order of their keys.
     order: Vec<usize>,
-    /// Where each entity's records lie, and which they are if they do not stand in order.
+    /// Where each entity's records lie, those in the range and all of them, and which they are if they
+    /// do not stand in order.
     spans: Vec<ops::Range<u32>>,
+    all_spans: Vec<ops::Range<u32>>,
     records: Option<Vec<(i64, u32)>>,
     /// The first period of each entity in order, and how many cells come before it.
     first: Vec<i32>,
@@ -69,7 +71,7 @@ impl Cells {
     pub(super) fn lay_out(
         filled: &Filled,
         table: &Table,
-        [usable, kept]: [&BooleanBuffer; 2],
+        [usable, kept, before]: [&BooleanBuffer; 3],
         axis: Axis,
         per: &[Named],
     ) -> Result<Cells> {
@@ -108,21 +110,34 @@ impl Cells {
             .count() as u64;
         entities.truncate(rows);
 
-        let whole = in_range.count_set_bits() == rows;
-        let bounds = whole.then(|| in_order(entities.ids(), entities.count(), &dates)).flatten();
-        let mut spans = vec![0..0; entities.count()];
-        let records = match bounds {
+        let mut all_spans = vec![0..0; entities.count()];
+        let records = match in_order(entities.ids(), entities.count(), &dates) {
             Some(bounds) => {
                 for bounds in bounds.windows(2) {
-                    spans[entities.ids()[bounds[0] as usize] as usize] = bounds[0]..bounds[1];
+                    all_spans[entities.ids()[bounds[0] as usize] as usize] = bounds[0]..bounds[1];
                 }
                 None
             }
             None => {
-                let Dealt { starts, values } = Timeline::dated(&entities, &dates, &in_range);
-                spans = starts.windows(2).map(|bounds| bounds[0]..bounds[1]).collect();
+                let all = BooleanBuffer::new_set(rows);
+                let Dealt { starts, values } = Timeline::dated(&entities, &dates, &all);
+                all_spans = starts.windows(2).map(|bounds| bounds[0]..bounds[1]).collect();
                 Some(values)
             }
+        };
+        let row = |at: u32| records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize);
+        // An entity's records are in order of date: those before the range, those in it, those after it.
+        let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
+        let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
+            span.clone().filter(|&at| rows.value(row(at))).count() as u32
+        };
+        let in_range_of = |span: &ops::Range<u32>| {
+            let first = span.start + count(span, &before);
+            first..first + count(span, &in_range)
+        };
+        let spans = match in_range.count_set_bits() == rows {
+            true => all_spans.clone(),
+            false => all_spans.iter().map(in_range_of).collect(),
         };
         let numbers = axis.numbers(&dates);
         let column = |name: &str| table.names().position(|other| other == name).unwrap_or_default();
@@ -133,13 +148,14 @@ impl Cells {
             table: used,
             dated: Dated::First,
             mark: filled.mark.clone(),
-            without_record: spans.iter().filter(|span| span.is_empty()).count() as u64,
+            without_record: all_spans.iter().filter(|span| span.is_empty()).count() as u64,
             dates,
             axis,
             numbers,
             keys: keys_in_order,
             order,
             spans,
+            all_spans,
             records,
             first: Vec::new(),
             before: Vec::new(),
@@ -154,8 +170,37 @@ impl Cells {
 
     /// The records of the entity at this place in the order, by date.
     fn records(&self, place: usize) -> impl DoubleEndedIterator<Item = usize> + ExactSizeIterator {
-        let span = self.spans[self.order[place]].clone();
-        span.map(|at| self.records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize))
+        self.spans[self.order[place]].clone().map(|at| self.record(at))
+    }
+
+    /// The row of the record at a place among all.
+    fn record(&self, at: u32) -> usize {
+        self.records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
+    }
+
+    /// An entity's records outside the range: those before it from the newest on, and those after it
+    /// from the oldest on.
+    pub(super) fn beside(
+        &self,
+        place: usize,
+    ) -> (impl Iterator<Item = usize> + '_, impl Iterator<Item = usize> + '_) {
+        let (all, own) = (&self.all_spans[self.order[place]], &self.spans[self.order[place]]);
+        let row = |at: u32| self.record(at);
+        ((all.start..own.start).rev().map(row), (own.end..all.end).map(row))
+    }
+
+    /// The period of a record, and its date as a number that sorts in time.
+    pub(super) fn period(&self, row: usize) -> i32 {
+        self.numbers[row]
+    }
+
+    pub(super) fn date(&self, row: usize) -> i64 {
+        self.dates.sortable(row)
+    }
+
+    /// The first period of the entity at a place.
+    pub(super) fn first_period(&self, place: usize) -> i32 {
+        self.first[place]
     }
 
     /// An error where several records stand in one cell.

@@ -153,6 +153,14 @@ impl Fill {
         };
         own.fill(filling);
         let (mut there, mut carried) = (0, 0);
+        // A value from before the range reaches into it, as far as the limit goes from its own period.
+        if let (Rule::Carry { .. }, Some(row)) = (&self.rule, cells.beside(place).0.next()) {
+            let first = cells.of_entity(place).next().map_or(own.len(), |(cell, _)| cell);
+            let periods_before = cells.first_period(place).abs_diff(cells.period(row)) as usize;
+            let until = first.min(reach.saturating_add(1).saturating_sub(periods_before));
+            own[..until].fill(row as u32);
+            carried += until;
+        }
         let mut records = cells.of_entity(place).peekable();
         while let Some((cell, row)) = records.next() {
             let next = records.peek().map_or(own.len(), |&(next, _)| next);
@@ -170,16 +178,24 @@ impl Fill {
     fn fill(&self, own: &mut [u32], place: usize, cells: &Cells, valid: &NullBuffer, rows: &[u32]) {
         let filling = self.filling(&self.rule, place, cells);
         let mut counts = [[0; 2]; 2];
-        let mut last = (NONE, 0);
+        // The last value and its period, counted from the first cell.
+        let outside = |row: usize| (row as u32, i64::from(cells.period(row)) - i64::from(cells.first_period(place)));
+        let mut last = match self.rule {
+            Rule::Carry { .. } => cells.beside(place).0.find(|&row| valid.is_valid(row)).map(outside),
+            _ => None,
+        };
         for (cell, (from, &row)) in own.iter_mut().zip(rows).enumerate() {
             if row != NONE && valid.is_valid(row as usize) {
-                last = (row, cell);
+                last = Some((row, cell as i64));
                 *from = row;
                 continue;
             }
             let hole = if row == NONE { Hole::Added } else { Hole::Blank };
             let filling = match &self.rule {
-                Rule::Carry { limit } if cell - last.1 <= *limit as usize => last.0,
+                Rule::Carry { limit } => {
+                    let near = last.filter(|&(_, from)| cell as i64 - from <= i64::from(*limit));
+                    near.map_or(NONE, |(row, _)| row)
+                }
                 _ => filling,
             };
             let is_filled = self.fills(hole, filling != NONE, &mut counts);
@@ -205,41 +221,56 @@ impl Fill {
             Some(days) => i64::from(days.value(cell)),
             None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell),
         };
-        // The values at both ends count by how near they are; rounded once where they can be held exactly till then.
+        // The values at both ends count by how near they are; rounded once where they can be held
+        // exactly till then.
         let between = |rows: [u32; 2], [before, after]: [i64; 2]| {
-            let [one, other] = rows.map(|row| measure.unit(row as usize));
-            let exact = one.checked_mul(after.into()).zip(other.checked_mul(before.into()));
-            let sum = exact.and_then(|(one, other)| one.checked_add(other));
-            let mean = sum.and_then(|sum| measure.mean(sum, (before + after) as u64));
+            let exact = (measure.layers() == 1).then(|| rows.map(|row| measure.unit(row as usize, 0)));
+            let products = exact.and_then(|[one, other]| {
+                one.checked_mul(after.into())?.checked_add(other.checked_mul(before.into())?)
+            });
+            let mean = products
+                .and_then(|sum| measure.mean(&vec![vec![sum]], 0, (before + after) as u64));
             mean.unwrap_or_else(|| {
                 let [one, other] = rows.map(|row| values.value(row as usize));
-                (one * after as f64 + other * before as f64) / (before + after) as f64
+                // Weights of at most 1, so that values near the greatest float stay finite.
+                let all = (before + after) as f64;
+                one * (after as f64 / all) + other * (before as f64 / all)
             })
         };
         let line = stretched(&laid.starts, |n, own: &mut [Option<f64>]| {
             let start = laid.starts[n] as usize;
             let rows = &cells.rows(laid)[start..][..own.len()];
             let mut counts = [[0; 2]; 2];
-            let mut left: Option<(usize, u32)> = None;
+            // The values on both sides of a hole, each with its date; those at the ends of the range may
+            // come from beyond it.
+            let (mut before, mut after) = cells.beside(laid.entity + n);
+            let dated = |row: usize| (cells.date(row), row as u32);
+            let mut left = before.find(|&row| known(row as u32)).map(dated);
             let mut hole_from = 0;
             for cell in 0..=own.len() {
-                let here = rows.get(cell).copied().filter(|&row| known(row));
-                if here.is_none() && cell < own.len() {
+                let value = rows.get(cell).copied().filter(|&row| known(row));
+                if value.is_none() && cell < own.len() {
                     continue;
                 }
+                let here = match value {
+                    Some(row) => Some((date(start + cell), row)),
+                    None => after.find(|&row| known(row as u32)).map(dated),
+                };
                 for hole in hole_from..cell {
                     let kind = if rows[hole] == NONE { Hole::Added } else { Hole::Blank };
                     let ends = left.zip(here);
                     if self.fills(kind, ends.is_some(), &mut counts) {
                         let at = date(start + hole);
-                        own[hole] = ends.map(|((from, one), other)| {
-                            between([one, other], [at - date(start + from), date(start + cell) - at])
+                        own[hole] = ends.map(|((from, one), (to, other))| {
+                            // A value from a part of the period beyond the range may be dated inside it.
+                            let at = at.clamp(from, to);
+                            between([one, other], [at - from, to - at])
                         });
                     }
                 }
-                if let Some(row) = here {
+                if let Some(row) = value {
                     own[cell] = Some(values.value(row as usize));
-                    left = Some((cell, row));
+                    left = here;
                 }
                 hole_from = cell + 1;
             }

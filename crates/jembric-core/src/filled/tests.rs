@@ -63,7 +63,7 @@ fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
 #[case::zero_in_blanks(by_gauge().zero(["level"]).blanks_too(), "1.00 0.00 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
 #[case::set(by_gauge().set(["level=-1.5"]), "1.00 - -1.50 -1.50 2.60 | -1.50 -1.50 3.00 -1.50 -1.50")]
 #[case::each(by_gauge().range(Stretch::Each), "1.00 - - - 2.60 | 3.00")]
-#[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]), "- - | - 3.00")]
+#[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]), "1.00 1.00 | - 3.00")]
 #[case::nothing(by_gauge(), "1.00 - - - 2.60 | - - 3.00 - -")]
 fn holes_are_filled_by_the_rule_that_is_stated(#[case] filled: Filled, #[case] levels: &str) {
     let outcome = filled.apply(&gauge()).unwrap();
@@ -168,7 +168,7 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
     assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["vessel", "class", "month", "lifted"]);
     let ledger = &outcome.ledger;
     let counts = ["entities without a record", "entities named twice", "entities named without a key"];
-    assert_eq!(counts.map(|name| ledger.count(name)), [2, 1, 1]);
+    assert_eq!(counts.map(|name| ledger.count(name)), [1, 1, 1]);
     assert_eq!((ledger.rows(Reason::OutsideRange), ledger.count("class left blank as recorded")), (1, 1));
 
     // Keys of numbers are read as such, and entities alone make a series, too.
@@ -225,6 +225,9 @@ fn what_cannot_be_answered_is_told(#[case] filled: Filled, #[case] rows: &str, #
 
 type Row = (i64, i32, Option<i64>);
 
+/// An entity that is listed and has no row.
+const LISTED: i64 = 2;
+
 fn table_of(rows: &[Row]) -> Table {
     Table::from_columns([
         ("who", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
@@ -240,20 +243,26 @@ fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
     let cells: BTreeMap<(i64, i32), Option<i64>> = rows.iter().map(|row| ((row.0, row.1), row.2)).collect();
     let mut lines = Vec::new();
     let mut entities: Vec<i64> = rows.iter().map(|row| row.0).collect();
+    entities.extend(filled.entities.as_ref().map(|_| LISTED));
     entities.sort_unstable();
     entities.dedup();
     for &who in &entities {
-        let counted = || cells.keys().filter(|(other, _)| filled.range == Stretch::Data || *other == who);
-        let (first, last) =
-            (counted().map(|cell| cell.1).min().unwrap(), counted().map(|cell| cell.1).max().unwrap());
+        let counted = || cells.keys().filter(|(other, _)| filled.range != Stretch::Each || *other == who);
+        let all = counted().map(|cell| cell.1);
+        let Some((least, greatest)) = all.clone().min().zip(all.max()) else { continue };
+        let (first, last) = match filled.range {
+            Stretch::Stated(range) => (range.first().number(), range.last().number()),
+            _ => (least, greatest),
+        };
         for day in first..=last {
             let own = cells.get(&(who, day)).copied();
             let may = own.is_none() || !filled.added_only;
             let known = |mut days: Box<dyn Iterator<Item = i32>>| {
                 days.find_map(|day| Some((day, cells.get(&(who, day)).copied()??)))
             };
-            let before = known(Box::new((first..day).rev()));
-            let after = known(Box::new(day + 1..=last));
+            // Values beyond a stated range fill holes in it.
+            let before = known(Box::new((least.min(first)..day).rev()));
+            let after = known(Box::new(day + 1..=greatest.max(last)));
             let reach = filled.limit.map_or(i32::MAX, |limit| limit as i32);
             let carried = before.filter(|(from, _)| may && day - from <= reach).map(|(_, value)| value);
             let line = before.zip(after).filter(|_| may).map(|((from, one), (to, other))| {
@@ -285,10 +294,20 @@ proptest! {
         limit in prop::option::of(1_u32..5),
         added_only in any::<bool>(),
         each in any::<bool>(),
+        stated in prop::option::of((19_995_i32..20_025, 0_i32..20)),
+        listed in any::<bool>(),
     ) {
         let mut rows: Vec<Row> = cells.into_iter().map(|((who, day), n)| (who, day, n)).collect();
-        let range = if each { Stretch::Each } else { Stretch::Data };
-        let filled = Filled { limit, added_only, range, ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
+        rows.retain(|row| !listed || row.0 != LISTED);
+        let day = |number| Day::from_number(number).unwrap();
+        let range = match stated {
+            _ if each => Stretch::Each,
+            Some((from, length)) => Stretch::Stated(Range::new(day(from), day(from + length)).unwrap()),
+            None => Stretch::Data,
+        };
+        let list = EntityList::of(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
+        let entities = Some(list).filter(|_| listed && !each && !rows.is_empty());
+        let filled = Filled { limit, added_only, range, entities, ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
         let in_order = filled.apply(&table_of(&rows)).unwrap();
         let expected = by_hand(&rows, &filled);
         prop_assert_eq!(&shown(&in_order.table), &expected);
@@ -326,6 +345,40 @@ proptest! {
             prop_assert_eq!(parts, whole);
         }
     }
+}
+
+/// A listed entity without rows must not hide that the rows of another stand apart.
+#[test]
+fn a_listed_entity_without_rows_loses_no_record_of_the_others() {
+    let rows = table("d:date k:text y:number\n2024-01-02 a 1\n2024-01-01 b 5\n2024-01-01 a 6");
+    let list = EntityList::of(&table("k:text\nz"), &["k"]).unwrap();
+    let outcome = Filled::new("d").per(["k"]).entities(list).apply(&rows).unwrap();
+    let expected = ["2024-01-01 a 6", "2024-01-02 a 1", "2024-01-01 b 5", "2024-01-02 b -", "2024-01-01 z -", "2024-01-02 z -"];
+    assert_eq!(shown(&outcome.table), expected);
+}
+
+#[test]
+fn a_range_that_cuts_periods_says_so_and_added_values_come_from_beyond_it() {
+    let rows = table("day:date y:number\n2024-01-05 1\n2024-02-20 3");
+    let filled = Filled::new("day").grain(Grain::Month).range("2024-01-10..2024-02-15".parse().unwrap());
+    let outcome = filled.clone().carry(["y"]).apply(&rows).unwrap();
+    assert_eq!(shown(&outcome.table), ["2024-01-01 1", "2024-02-01 1"]);
+    let ledger = outcome.ledger.to_string();
+    assert!(ledger.contains("in view 2024-01-10..2024-02-15"), "{ledger}");
+    let warning = "the range 2024-01-10..2024-02-15 holds only a part of 2024-01 and 2024-02: rows outside it do not count";
+    assert!(ledger.contains(warning), "{ledger}");
+    let line = filled.linear(["y"]).apply(&rows).unwrap();
+    assert_eq!(shown(&line.table), ["2024-01-01 1.0", "2024-02-01 2.1739130434782608"]);
+}
+
+#[test]
+fn a_line_between_numbers_near_the_greatest_float_stays_finite() {
+    let rows = table("day:date y:float\n0001-01-01 1e300\n0001-01-03 -1e300\n0001-01-05 1.7e308\n0001-01-07 1.7e308");
+    let outcome = Filled::new("day").linear(["y"]).apply(&rows).unwrap();
+    let values: Vec<f64> =
+        shown(&outcome.table).iter().map(|row| row.split(' ').nth(1).unwrap().parse().unwrap()).collect();
+    assert_eq!((values[1], values[5]), (0.0, 1.7e308));
+    assert!(values.iter().all(|value| value.is_finite()), "{values:?}");
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! [`Warning`]: what whoever reads an answer should know before using it.
 
+use crate::calendar::{Periods, Range};
 use serde::{Serialize, Serializer};
 use std::fmt;
 
@@ -32,12 +33,28 @@ pub enum Warning {
         /// The key of windows that it is like.
         window: String,
     },
+    /// The range holds some periods only in part, and rows outside the range do not count.
+    PeriodsInPart {
+        /// The range.
+        range: String,
+        /// What is made of the part: a row of the answer, or a column beside it.
+        what: Option<String>,
+        /// The first and last of these periods.
+        periods: Vec<String>,
+    },
 }
 
 impl Warning {
+    /// The warning that a range holds some periods only in part; none where it holds all of them.
+    pub(crate) fn of_periods_in_part(range: Range, periods: Periods, what: Option<String>) -> Option<Warning> {
+        let cut = range.cut_periods(periods);
+        let periods = cut.iter().map(ToString::to_string).collect();
+        (!cut.is_empty()).then(|| Warning::PeriodsInPart { range: range.to_string(), what, periods })
+    }
+
     /// Adds another warning of the same kind; tells whether it is one.
     pub(super) fn absorb(&mut self, other: &Warning) -> bool {
-        match (self, other) {
+        match (&mut *self, other) {
             (
                 Warning::Tied { entities, records, .. },
                 Warning::Tied { entities: more_entities, records: more_records, .. },
@@ -62,6 +79,8 @@ impl Warning {
                     window.clone_from(other_window);
                 }
             }
+            // It is said of the setting, and is the same of every part of a table.
+            (Warning::PeriodsInPart { .. }, other) => return *self == *other,
             _ => return false,
         }
         true
@@ -95,6 +114,15 @@ impl fmt::Display for Warning {
                     "{events} {event} that {has} no window for the key would have one if case and blanks at the ends did not \
                      count: `{stray}` beside `{window}`"
                 )
+            }
+            Warning::PeriodsInPart { range, what, periods } => {
+                let periods = periods.join(" and ");
+                match what {
+                    None => write!(f, "the range {range} holds only a part of {periods}: rows outside it do not count"),
+                    Some(what) => {
+                        write!(f, "{what} counts only rows in the range {range}, which holds only a part of {periods}")
+                    }
+                }
             }
         }
     }

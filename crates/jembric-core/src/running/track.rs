@@ -8,7 +8,7 @@ use crate::{
     entities::Entities,
     error::{Error, Result},
     intervals::check_grain,
-    measure::Measure,
+    measure::{Measure, Sums},
     operation::Context,
     order::Order,
     table::Table,
@@ -152,52 +152,56 @@ impl<'a> Track<'a> {
         }
     }
 
-    /// The column that is asked for; what it misses is counted.
-    pub(super) fn asked(
-        &self,
-        running: &Running,
-        table: &Table,
-        asked: &Asked<'_>,
-        missing: &mut u64,
-    ) -> Result<ArrayRef> {
+    /// The column that is asked for.
+    pub(super) fn asked(&self, running: &Running, table: &Table, asked: &Asked<'_>) -> Result<ArrayRef> {
         let column = &asked.named.column;
         let array = table.column(column)?;
         if matches!(asked.what, "max" | "min") {
-            *missing += array.logical_null_count() as u64;
             return self.extreme(array, asked.what == "max");
         }
-        let mut measure = Measure::of(table, column)?;
-        *missing += measure.missing();
-        let opening = match (&running.opening, asked.what) {
-            (Some(text), "sum") => measure.take_in(text.trim()).ok_or_else(|| Error::Setting {
-                setting: "opening",
-                value: format!("`{text}`"),
-                expected: "a number such as 1000 or 1000.50, with at most six places",
-            })?,
-            _ => 0,
+        let (measure, opening) = match (&running.opening, asked.what) {
+            (Some(text), "sum") => {
+                Measure::opened(table, column, text.trim())?.ok_or_else(|| Error::Setting {
+                    setting: "opening",
+                    value: format!("`{text}`"),
+                    expected: "a number such as 1000 or 1000.50, with at most six places",
+                })?
+            }
+            _ => (Measure::of(table, column)?, Vec::new()),
         };
-        let sums = self.at_stops(
+        let layers = (0..measure.layers()).map(|layer| {
+            let opening = opening.get(layer).copied().unwrap_or(0);
+            self.sums(&measure, layer, opening)
+        });
+        let (sums, mut counts): (Sums, Vec<Vec<u64>>) =
+            layers.map(|made| made.into_iter().unzip::<_, _, Vec<_>, Vec<_>>()).unzip();
+        if asked.what == "sum" {
+            return measure.sums(&sums);
+        }
+        let counts = counts.pop().unwrap_or_default();
+        let means = counts.into_iter().enumerate().map(|(row, count)| measure.mean(&sums, row, count));
+        Ok(Arc::new(means.collect::<Float64Array>()))
+    }
+
+    /// For each row, the sum over its run in one layer, and how many values went into it.
+    fn sums(&self, measure: &Measure, layer: usize, opening: i128) -> Vec<(i128, u64)> {
+        self.at_stops(
             |start| (opening, 0_u64, start, start),
             |(sum, count, from, to), stop| {
                 for place in *to..stop.records.end {
                     let row = self.row(place);
-                    *sum += measure.unit(row);
+                    *sum += measure.unit(row, layer);
                     *count += u64::from(measure.is_valid(row));
                 }
                 for place in *from..stop.from {
                     let row = self.row(place);
-                    *sum -= measure.unit(row);
+                    *sum -= measure.unit(row, layer);
                     *count -= u64::from(measure.is_valid(row));
                 }
                 (*from, *to) = (stop.from, stop.records.end);
                 (*sum, *count)
             },
-        );
-        if asked.what == "sum" {
-            return measure.sums(&sums.into_iter().map(|(sum, _)| sum).collect::<Vec<_>>());
-        }
-        let means = sums.into_iter().map(|(sum, count)| measure.mean(sum, count));
-        Ok(Arc::new(means.collect::<Float64Array>()))
+        )
     }
 
     /// The greatest or least value of each row's run.

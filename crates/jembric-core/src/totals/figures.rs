@@ -5,7 +5,7 @@ use crate::{
     entities::{Entities, Missing},
     error::Result,
     gather::NONE,
-    measure::Measure,
+    measure::{Measure, Sums},
     order::Order,
     rows::sortable,
     table::Table,
@@ -42,7 +42,7 @@ pub(super) enum Source {
 pub(super) enum Figures {
     Records(Vec<u64>),
     /// Sums, and how many values went into each.
-    Sums(Vec<i128>, Vec<u64>),
+    Sums(Sums, Vec<u64>),
     /// The row with the least or greatest value.
     Rows(Vec<u32>),
     /// The different pairs of cell and value, in order.
@@ -108,9 +108,13 @@ impl Source {
                     // Sums that cannot leave 64 bits take half the room.
                     Some(units) => {
                         let sums = summed(cell_of, cells, |sum: &mut i64, row| *sum += units[row]);
-                        sums.into_iter().map(i128::from).collect()
+                        vec![sums.into_iter().map(i128::from).collect()]
                     }
-                    None => summed(cell_of, cells, |sum: &mut i128, row| *sum += measure.unit(row)),
+                    None => (0..measure.layers())
+                        .map(|layer| {
+                            summed(cell_of, cells, |sum: &mut i128, row| *sum += measure.unit(row, layer))
+                        })
+                        .collect(),
                 };
                 let counts = match measure.missing() {
                     0 => records.to_vec(),
@@ -151,7 +155,8 @@ impl Source {
         match figures {
             Figures::Records(counts) => Figures::Records(together(counts, to, cells)),
             Figures::Sums(sums, counts) => {
-                Figures::Sums(together(sums, to, cells), together(counts, to, cells))
+                let sums = sums.iter().map(|layer| together(layer, to, cells)).collect();
+                Figures::Sums(sums, together(counts, to, cells))
             }
             Figures::Rows(rows) => {
                 let mut best = vec![NONE; cells];
@@ -186,14 +191,17 @@ impl Source {
             }
             (Source::Measure { measure, mean: true }, Figures::Sums(sums, counts)) => {
                 let mean = |place: &Place| match *place {
-                    Place::Cell(cell) => measure.mean(sums[cell], counts[cell]),
+                    Place::Cell(cell) => measure.mean(sums, cell, counts[cell]),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
             (Source::Measure { measure, .. }, Figures::Sums(sums, _)) => {
-                let sum = |place: &Place| if let Place::Cell(cell) = *place { sums[cell] } else { 0 };
-                let array = measure.sums(&places.iter().map(sum).collect::<Vec<_>>())?;
+                let of_layer = |layer: &Vec<i128>| {
+                    let sum = |place: &Place| if let Place::Cell(cell) = *place { layer[cell] } else { 0 };
+                    places.iter().map(sum).collect()
+                };
+                let array = measure.sums(&sums.iter().map(of_layer).collect())?;
                 if places.contains(&Place::Blank) {
                     let blank = places.iter().map(|place| Some(*place == Place::Blank));
                     nullif(&array, &blank.collect::<BooleanArray>())?
@@ -218,7 +226,7 @@ impl Source {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
             (Source::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
             (Source::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
-                measure.mean(sums[cell], 1)
+                measure.mean(sums, cell, 1)
             }
             (_, _, Place::NoRecord) => Some(0.0),
             _ => None,

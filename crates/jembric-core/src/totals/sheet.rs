@@ -8,11 +8,11 @@ use super::{
 };
 use crate::{
     axis::Axis,
-    calendar::{Grain, MONTH_NAMES, Range, Weekday},
+    calendar::{Grain, MONTH_NAMES, Periods, Range, Weekday},
     entities::{Entities, Missing},
     error::{Error, Result},
     exact::ExactSum,
-    ledger::{Fates, Ledger, Outcome, Reason, Reconciled},
+    ledger::{Fates, Ledger, Outcome, Reason, Reconciled, Warning},
     operation::Context,
     shape::Named,
     table::{Table, ordered_field},
@@ -21,7 +21,7 @@ use arrow_array::{Array, ArrayRef, Int64Array, StringViewArray, UInt32Array, cas
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 /// What the row over all rows is called.
 const TOTAL_ROW: &str = "(total)";
@@ -352,7 +352,9 @@ impl<'a> Sheet<'a> {
         let instants = self.by_date.iter().any(|dated| dated.timed.instants);
         ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
         if let (Some(axis), Some((first, last))) = (self.axis(), self.ends()) {
-            ledger.view = Range::new(axis.first_day(first), axis.last_day(last));
+            ledger.view =
+                self.range()?.or_else(|| Range::new(axis.first_day(first), axis.last_day(last)));
+            ledger.warnings.extend(self.periods_in_part(axis.periods())?);
             if !self.totals.dense {
                 let mut shown: Vec<i32> = self.rows.iter().map(|spot| spot.period).collect();
                 shown.dedup();
@@ -372,14 +374,44 @@ impl<'a> Sheet<'a> {
                 ledger.note(format!("{} outside the range", named.column), outside);
             }
         }
-        let missing =
-            self.sources.iter().map(|source| source.missing(|row| used.value(row), self.table.rows()));
-        ledger.note("missing values passed over", missing.sum());
+        // A cell that is missing is counted once, however many figures are made of it.
+        let missing: BTreeMap<&str, u64> = (self.asked.iter().zip(&self.sources))
+            .map(|(asked, source)| {
+                (asked.column.as_str(), source.missing(|row| used.value(row), self.table.rows()))
+            })
+            .collect();
+        ledger.note("missing values passed over", missing.into_values().sum());
         if let Some(list) = &self.totals.entities {
             ledger.note("entities named without a key", (list.len() - list.complete().len()) as u64);
         }
         self.compare_sums(&mut ledger)?;
         Ok((ledger, set_aside))
+    }
+
+    /// The range as it is for the columns of dates: of a column of months it holds whole months.
+    fn range(&self) -> Result<Option<Range>> {
+        let Some(range) = self.totals.range else { return Ok(None) };
+        let mut finest: Option<Range> = None;
+        for named in &self.dates {
+            let own = range.to_whole(self.table.dates(&named.column)?.periods());
+            finest = Some(finest.filter(|finest| finest.days() <= own.days()).unwrap_or(own));
+        }
+        Ok(finest)
+    }
+
+    /// The warnings that figures are of periods which the range holds only in part.
+    fn periods_in_part(&self, periods: Periods) -> Result<Vec<Warning>> {
+        let Some(range) = self.range()? else { return Ok(Vec::new()) };
+        let mut warnings: Vec<Warning> =
+            Warning::of_periods_in_part(range, periods, None).into_iter().collect();
+        for scope in self.totals.scopes(&self.table.shape())? {
+            let Scope::Periods(longer) = &scope else { continue };
+            for asked in &self.asked {
+                let (name, _) = scope.names(&asked.name, None);
+                warnings.extend(Warning::of_periods_in_part(range, *longer, Some(format!("`{name}`"))));
+            }
+        }
+        Ok(warnings)
     }
 
     /// Sums over the rows beside those over the answer's cells.

@@ -50,11 +50,42 @@ fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
         "totals: sum of amount, mean of amount, min of issued, max of amount as most, distinct of berth, count by month of issued, class, \
          in view 2025-01-01..2025-03-31
   rows in       6
-  kept          5  rows out 4 · empty months not shown 1 · missing values passed over 3
+  kept          5  rows out 4 · empty months not shown 1 · missing values passed over 1
   set aside     1  no date 1
   sum of amount: in 400.14 = kept 390.15 + dropped 0.00 + set aside 9.99; over the answer 390.15
   balance    6 = 5 + 0 + 1"
     );
+}
+
+/// A fill value in one group, or in a row that does not count, leaves the sums of the others exact.
+#[rstest]
+#[case("a 12.5\na 0.25\nb 9.96921e36", "12.75")]
+#[case("a 12.5\na 0.25\nb -3.4e38\nb 1e-300", "12.75")]
+#[case("a 1e16\na 1\na -1e16\nb 1e-320", "1.0")]
+fn one_huge_float_does_not_change_the_sums_of_other_groups(#[case] rows: &str, #[case] sum: &str) {
+    let rows = table(&format!("g:text x:float\n{rows}"));
+    let totals = Totals::new().per(["g"]).sum(["x"]);
+    assert_eq!(shown(&totals.apply(&rows).unwrap().table)[0], format!("a {sum}"));
+    let all = Totals::new().sum(["x"]).apply(&rows).unwrap();
+    let of_all = &all.ledger.reconciled[0];
+    assert_eq!(of_all.in_answer.as_ref(), Some(&of_all.kept), "{}", all.ledger);
+}
+
+#[test]
+fn figures_beside_a_range_say_what_they_cover() {
+    let rows = table("day:date x:number\n2024-01-05 1\n2024-03-20 3\n2024-12-01 5");
+    let outcome = Totals::new()
+        .date(["day"])
+        .grain(Grain::Month)
+        .sum(["x"])
+        .beside(["year"])
+        .range("2024-01-10..2024-06-30".parse().unwrap())
+        .apply(&rows)
+        .unwrap();
+    let ledger = outcome.ledger.to_string();
+    assert!(ledger.contains("the range 2024-01-10..2024-06-30 holds only a part of 2024-01"), "{ledger}");
+    let beside = "`sum_x_of_year` counts only rows in the range 2024-01-10..2024-06-30, which holds only a part of 2024";
+    assert!(ledger.contains(beside), "{ledger}");
 }
 
 #[rstest]

@@ -12,7 +12,7 @@ use crate::{
     entities::Entities,
     error::{Error, Result},
     exact::ExactSum,
-    intervals::Reasons,
+    intervals::{Reasons, with_no_key},
     ledger::{Fates, Ledger, Outcome, Reason, Warning},
     operation::Context,
     rows::WholeRows,
@@ -72,7 +72,8 @@ impl Join<'_> {
         let order = WholeRows::of(windows)?;
         let by_row = within.pick == Pick::All;
         let index = Index::of(of_windows, numbered.count(), &their_time, |one, other| {
-            if by_row { one.cmp(&other) } else { order.compare(one, other) }
+            let starts = their_time.start(one).cmp(&their_time.start(other));
+            starts.then_with(|| if by_row { one.cmp(&other) } else { order.compare(one, other) })
         });
         let near = within.measured_from()?.map(|column| {
             let dates = windows.dates(column)?;
@@ -91,7 +92,11 @@ impl Join<'_> {
             order,
         };
         let found = search.found(Entities::NONE, windows.rows());
-        let strays = Strays::of(&found.of_events);
+        let mut have_windows = vec![false; numbered.count()];
+        for &key in of_windows.iter().filter(|&&key| key != Entities::NONE) {
+            have_windows[key as usize] = true;
+        }
+        let strays = Strays::of(&found.of_events, of_events, &have_windows);
         let nearly = keys::nearly(&pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
 
         let event_keyed = keyed(of_events);
@@ -186,7 +191,8 @@ impl Account<'_> {
             of_events.warnings.push(Warning::Repeated { events: repeated, pairs: windows_each });
         }
         of_events.note("in several windows", repeated);
-        of_events.note("tied, of which the least row counts", self.found.tied);
+        let which = if within.pick == Pick::Last { "greatest" } else { "least" };
+        of_events.note(format!("ties decided by the {which} row"), self.found.tied);
         of_events.warnings.extend(self.nearly.clone());
         let (mut ledger, other) = match within.keep {
             Keep::EmptyWindows => (of_windows, of_events),
@@ -200,13 +206,16 @@ impl Account<'_> {
 
     /// The events that are in no window, and why.
     fn strays(&self) -> Result<Table> {
-        let Strays { no_such_key, outside, .. } = self.strays;
-        let strays = no_such_key | outside;
+        let Strays { no_usable, outside, .. } = self.strays;
+        let strays = self.strays.all();
         let because: StringViewArray = strays
             .set_indices()
             .map(|event| {
-                let reason =
-                    if outside.value(event) { Reason::OutsideEveryWindow } else { Reason::NoWindowForItsKey };
+                let reason = match () {
+                    () if outside.value(event) => Reason::OutsideEveryWindow,
+                    () if no_usable.value(event) => Reason::NoUsableWindowForItsKey,
+                    () => Reason::NoWindowForItsKey,
+                };
                 Some(reason.text())
             })
             .collect();
@@ -215,14 +224,16 @@ impl Account<'_> {
 
     fn of_events(&self) -> Result<(Ledger, Table)> {
         let Join { within, events, .. } = *self.join;
-        let Strays { no_such_key, outside, matched } = self.strays;
+        let Strays { no_such_key, no_usable, outside, matched } = self.strays;
         let (dropped, set_aside, keyed) = &self.event_fates;
-        let (mut dropped, set_aside) = (keyed_alone(dropped, keyed), with_no_key(set_aside, keyed));
+        let (mut dropped, mut set_aside) = (dropped.clone(), set_aside.clone());
+        with_no_key(&mut dropped, &mut set_aside, keyed);
         let kept = if within.keep == Keep::StrayEvents {
             dropped.push((Reason::InAWindow, matched.clone()));
-            no_such_key | outside
+            self.strays.all()
         } else {
             dropped.push((Reason::NoWindowForItsKey, no_such_key.clone()));
+            dropped.push((Reason::NoUsableWindowForItsKey, no_usable.clone()));
             dropped.push((Reason::OutsideEveryWindow, outside.clone()));
             matched.clone()
         };
@@ -247,7 +258,8 @@ impl Account<'_> {
         let Join { within, windows, .. } = *self.join;
         let (empty, used) = self.window_masks();
         let (dropped, set_aside, keyed) = &self.window_fates;
-        let (mut dropped, set_aside) = (keyed_alone(dropped, keyed), with_no_key(set_aside, keyed));
+        let (mut dropped, mut set_aside) = (dropped.clone(), set_aside.clone());
+        with_no_key(&mut dropped, &mut set_aside, keyed);
         let (step, kept, other) = match within.keep {
             Keep::EmptyWindows => (self.step(), empty, (Reason::WithAnEvent, used)),
             _ => (format!("windows {}", within.window), used, (Reason::WithoutAnEvent, empty)),
@@ -297,13 +309,3 @@ impl Account<'_> {
     }
 }
 
-/// Rows with a key alone: what has none is set aside for that.
-fn keyed_alone(reasons: &Reasons, keyed: &BooleanBuffer) -> Reasons {
-    reasons.iter().map(|(reason, rows)| (*reason, rows & keyed)).collect()
-}
-
-fn with_no_key(reasons: &Reasons, keyed: &BooleanBuffer) -> Reasons {
-    let mut reasons = keyed_alone(reasons, keyed);
-    reasons.push((Reason::NoKey, !keyed));
-    reasons
-}

@@ -192,16 +192,33 @@ impl Pairs<'_> {
 
 /// Why events found nothing, as masks.
 pub(super) struct Strays {
+    /// No window has its key.
     pub(super) no_such_key: BooleanBuffer,
+    /// Windows have its key, and none of them can be used.
+    pub(super) no_usable: BooleanBuffer,
     pub(super) outside: BooleanBuffer,
     pub(super) matched: BooleanBuffer,
 }
 
 impl Strays {
-    pub(super) fn of(found: &[u32]) -> Strays {
+    /// The events in no window.
+    pub(super) fn all(&self) -> BooleanBuffer {
+        &(&self.no_such_key | &self.no_usable) | &self.outside
+    }
+
+    /// What was found for events of these keys, where windows have those that are marked.
+    pub(super) fn of(found: &[u32], keys: &[u32], of_windows: &[bool]) -> Strays {
+        let has_windows =
+            |event: usize| of_windows.get(keys[event] as usize).is_some_and(|&has_windows| has_windows);
+        let no_window = |has: bool| {
+            BooleanBuffer::collect_bool(found.len(), |event| {
+                found[event] == NO_SUCH_KEY && has_windows(event) == has
+            })
+        };
         let mask = |is: fn(u32) -> bool| BooleanBuffer::collect_bool(found.len(), |event| is(found[event]));
         Strays {
-            no_such_key: mask(|found| found == NO_SUCH_KEY),
+            no_such_key: no_window(false),
+            no_usable: no_window(true),
             outside: mask(|found| found == OUTSIDE),
             matched: mask(|found| !matches!(found, NO_SUCH_KEY | OUTSIDE | NOTHING_SOUGHT)),
         }

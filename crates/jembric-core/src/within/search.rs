@@ -212,8 +212,8 @@ impl<T: Tick> Search<'_, T> {
             }
         };
         let Some((place, next)) = picked else { return OUTSIDE };
-        part.tied +=
-            u64::from(next.is_some_and(|next| self.index.at(next).first == self.index.at(place).first));
+        let start = |place: usize| self.windows.start(self.index.at(place).row);
+        part.tied += u64::from(next.is_some_and(|next| start(next) == start(place)));
         mark(place)
     }
 

@@ -223,6 +223,51 @@ fn overlaps_are_told_with_their_days() {
     assert_eq!(shown(&closed.table)[2], "2025-01-10  2025-01-04 2025-01-10 2025-01-13 3");
 }
 
+/// An event of a month, and windows that begin and end inside it.
+#[rstest]
+#[case(Pick::First, "1 2025-03-01 2025-03-14")]
+#[case(Pick::Last, "2 2025-03-15 ")]
+fn windows_that_meet_one_month_are_picked_by_their_own_starts(#[case] pick: Pick, #[case] expected: &str) {
+    let events = crate::sample::table("m:date\n2025-03");
+    // The third window is reversed inside the month.
+    let windows = Table::from_columns([
+        ("price", Arc::new(Int64Array::from(vec![2, 1, 3])) as ArrayRef),
+        ("a", days(&["2025-03-15", "2025-03-01", "2025-03-20"])),
+        ("z", days(&["", "2025-03-14", "2025-03-05"])),
+    ])
+    .unwrap();
+    let outcome = Within::new("m", window("a..z")).pick(pick).apply(&events, &windows).unwrap();
+    assert_eq!(cells(&outcome.table, 0)[1..].join(" "), expected);
+    let windows = outcome.ledger.other_side.as_ref().unwrap();
+    assert_eq!(windows.rows(Reason::EndBeforeStart), 1);
+    assert_eq!(outcome.ledger.count("ties decided by the least row"), 0, "{}", outcome.ledger);
+}
+
+#[test]
+fn moments_that_run_backwards_within_a_day_are_no_window_of_days() {
+    let events = Table::from_columns([("day", days(&["2025-07-05"]))]).unwrap();
+    let windows = Table::from_columns([
+        ("a", moments(&["2025-07-05T15:00", "2025-07-05T09:00"], false)),
+        ("z", moments(&["2025-07-05T09:00", "2025-07-05T15:00"], false)),
+    ])
+    .unwrap();
+    let outcome = Within::new("day", window("a..z")).apply(&events, &windows).unwrap();
+    assert_eq!((outcome.table.rows(), outcome.ledger.other_side.unwrap().rows(Reason::EndBeforeStart)), (1, 1));
+}
+
+#[test]
+fn a_key_whose_only_window_was_set_aside_has_no_usable_one() {
+    let events = crate::sample::table("k:text day:date\na 2025-01-05\nb 2025-01-05");
+    let windows = crate::sample::table("k:text a:date z:date\na 2025-01-09 2025-01-01");
+    let within = Within::new("day", window("a..z")).matching(["k"]).keep(Keep::StrayEvents);
+    let outcome = within.apply(&events, &windows).unwrap();
+    assert_eq!(
+        shown(&outcome.table),
+        ["a 2025-01-05 no usable window for its key", "b 2025-01-05 no window for its key"]
+    );
+    assert!(outcome.ledger.warnings.is_empty(), "{}", outcome.ledger);
+}
+
 #[rstest]
 #[case::no_date(Within { date: None, ..stays() }, "`date` is not given")]
 #[case::both(Within { interval: Some(window("day..")), ..stays() }, "either it or `interval`")]
@@ -396,6 +441,47 @@ proptest! {
         prop_assert!(strays.ledger.balances() && empty.ledger.balances());
         let every = within.keep(Keep::EveryEvent).apply(&these, &those).unwrap();
         prop_assert_eq!(every.table.rows() as u64, outcome.ledger.count("pairs") + events.len() as u64 - outcome.ledger.kept);
+    }
+
+    #[test]
+    fn events_of_months_meet_windows_of_days_by_the_days_of_the_windows(
+        events in prop::collection::vec(-13_i32..13, 0..12),
+        windows in prop::collection::vec((-400_i32..400, -40_i32..60), 0..30),
+        (first, free) in any::<(bool, bool)>(),
+    ) {
+        let month = |number: i32| crate::calendar::Periods::from(crate::calendar::Grain::Month).numbered(number);
+        let starts: ArrayRef =
+            Arc::new(events.iter().map(|&event| Some(month(event).first().number())).collect::<Date32Array>());
+        let these = Table::from_columns([("m", starts)]).unwrap();
+        let these = these.with_periods("m", crate::calendar::Grain::Month).unwrap();
+        let column = |of: fn(&(i32, i32)) -> i32| -> ArrayRef {
+            Arc::new(windows.iter().map(|window| Some(of(window))).collect::<Date32Array>())
+        };
+        let ids: ArrayRef = Arc::new((0..windows.len() as i64).collect::<Int64Array>());
+        let those = Table::from_columns([
+            ("a", column(|window| window.0)), ("z", column(|window| window.0 + window.1)), ("id", ids),
+        ]).unwrap();
+        let pick = if first { Pick::First } else { Pick::Last };
+        let mut within = Within::new("m", window("a..z")).pick(pick);
+        if free { within = within.end_day(EndDay::Free) }
+        let outcome = within.apply(&these, &those).unwrap();
+        let mut expected = Vec::new();
+        for &event in &events {
+            let (from, to) = (month(event).first().number(), month(event).last().number());
+            let meets = |&(start, length): &(i32, i32)| {
+                let last = length - i32::from(free);
+                last >= 0 && start <= to && start + last >= from
+            };
+            let hits = windows.iter().zip(0_i64..).filter(|(window, _)| meets(window));
+            let keyed = hits.map(|(&(start, length), id)| (start, start + length, id));
+            let hit = if first { keyed.min() } else { keyed.max() };
+            expected.extend(hit.map(|hit| hit.2));
+        }
+        let ids = outcome.table.column("id").unwrap();
+        let got = (0..outcome.table.rows()).map(|row| array_value_to_string(ids, row).unwrap().parse::<i64>().unwrap());
+        prop_assert_eq!(got.collect::<Vec<_>>(), expected);
+        let reversed = windows.iter().filter(|window| window.1 < 0).count() as u64;
+        prop_assert_eq!(outcome.ledger.other_side.unwrap().rows(Reason::EndBeforeStart), reversed);
     }
 
     #[test]

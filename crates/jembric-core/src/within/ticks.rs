@@ -12,7 +12,7 @@ use crate::{
     columnwise,
     dates::Dates,
     error::{Error, Result},
-    intervals::{EndDay, OpenEnds, Reasons},
+    intervals::{EndDay, OpenEnds, Reasons, never_ending},
     ledger::Reason,
     operation::Context,
     table::Table,
@@ -50,6 +50,8 @@ pub(super) struct Stretches<T> {
     pub(super) first: Vec<T>,
     /// None where each row is a point in time.
     pub(super) last: Option<Vec<T>>,
+    /// The starts in a finer unit, where the unit of both sides loses their order.
+    starts: Option<Vec<i64>>,
     pub(super) usable: BooleanBuffer,
     pub(super) dropped: Reasons,
     pub(super) set_aside: Reasons,
@@ -62,6 +64,13 @@ impl<T: Tick> Stretches<T> {
     pub(super) fn of(&self, row: usize) -> (T, T) {
         let first = self.first[row];
         (first, self.last.as_ref().map_or(first, |last| last[row]))
+    }
+
+    /// When a row starts, at the grain of its own column.
+    #[inline]
+    pub(super) fn start(&self, row: u32) -> i64 {
+        let row = row as usize;
+        self.starts.as_ref().map_or_else(|| self.first[row].into(), |starts| starts[row])
     }
 }
 
@@ -166,6 +175,7 @@ impl Columns {
         Ok(Stretches {
             first: clock.ticks(dates, Span::default(), Edge::Start),
             last: None,
+            starts: None,
             set_aside: vec![(Reason::NoDate, !&dated)],
             usable: dated,
             dropped: Vec::new(),
@@ -203,10 +213,9 @@ impl Sides {
         };
         let no_start = missing(&self.from);
         let mut no_end = missing(&self.to);
-        if let (Some((_, dates)), false) = (&self.to, within.never_ends.is_empty()) {
-            let days = dates.day_numbers(clock.zone);
-            let never = |row| within.never_ends.iter().any(|never| never.number() == days[row]);
-            no_end = &no_end | &BooleanBuffer::collect_bool(rows, never);
+        let never = self.to.as_ref().and_then(|(_, dates)| never_ending(dates, &within.never_ends, clock.zone));
+        if let Some(never) = never {
+            no_end = &no_end | &never;
         }
         let open = if without_start == Reason::Open { &no_start | &no_end } else { no_end.clone() };
         if within.open_ends == OpenEnds::Refuse && open.count_set_bits() > 0 {
@@ -226,12 +235,18 @@ impl Sides {
         };
         let mut last = ends(Edge::End);
         no_end.set_indices().for_each(|row| last[row] = close);
-        let backwards = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
+        let own = clock.finer(self).map(|own| self.own_ticks(own, [&no_start, &no_end], free));
+        let mut backwards = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
         if free {
             let free = ends(Edge::FreeEnd);
             (0..rows).filter(|&row| !no_end.value(row)).for_each(|row| last[row] = free[row]);
         }
-        let empty = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
+        let mut empty = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
+        // What is reversed or empty at the columns' own grain is so, however long the events' periods are.
+        if let Some(own) = &own {
+            backwards = &backwards | &own.reversed;
+            empty = &empty | &own.empty;
+        }
 
         let useless = if without_start == Reason::Open { BooleanBuffer::new_unset(rows) } else { no_start };
         let drop_open = within.open_ends == OpenEnds::Drop;
@@ -245,6 +260,7 @@ impl Sides {
             closed: closed_by.is_some() && no_end.count_set_bits() > 0,
             first,
             last: Some(last),
+            starts: own.map(|own| own.starts),
             dropped: vec![
                 (Reason::Open, dropped_open),
                 (Reason::AfterAsOf, after),
@@ -252,6 +268,27 @@ impl Sides {
             ],
             set_aside: vec![(Reason::NoStart, useless), (Reason::EndBeforeStart, reversed)],
         })
+    }
+
+    /// The bounds at the grain of their own columns.
+    fn own_ticks(&self, clock: Clock<'_>, [no_start, no_end]: [&BooleanBuffer; 2], free: bool) -> OwnTicks {
+        let rows = no_start.len();
+        let ticks = |side: &Option<(Bound, Dates)>, edge, open: (i64, &BooleanBuffer)| {
+            let mut ticks = match side {
+                Some((bound, dates)) => clock.ticks::<i64>(dates, bound.span, edge),
+                None => vec![open.0; rows],
+            };
+            open.1.set_indices().for_each(|row| ticks[row] = open.0);
+            ticks
+        };
+        let starts = ticks(&self.from, Edge::Start, (i64::MIN, no_start));
+        let before_start = |edge| {
+            let ends = ticks(&self.to, edge, (i64::MAX, no_end));
+            BooleanBuffer::collect_bool(rows, |row| ends[row] < starts[row])
+        };
+        let reversed = before_start(Edge::End);
+        let empty = if free { before_start(Edge::FreeEnd) } else { reversed.clone() };
+        OwnTicks { reversed, empty, starts }
     }
 
     fn refused(&self, open: &BooleanBuffer, table: &Table) -> Error {
@@ -265,6 +302,14 @@ impl Sides {
     }
 }
 
+/// What a side's own grain tells of its rows.
+struct OwnTicks {
+    starts: Vec<i64>,
+    /// Rows that end before they start, and those that have no active time.
+    reversed: BooleanBuffer,
+    empty: BooleanBuffer,
+}
+
 /// Which tick of a date is meant.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Edge {
@@ -274,7 +319,7 @@ enum Edge {
     FreeEnd,
 }
 
-impl Clock<'_> {
+impl<'a> Clock<'a> {
     /// The ticks of a column; what they are where it has no date means nothing.
     fn ticks<T: Tick>(self, dates: &Dates, span: Span, edge: Edge) -> Vec<T> {
         match (self.unit, dates) {
@@ -299,6 +344,24 @@ impl Clock<'_> {
                 T::of(if edge == Edge::Start { self.midnight(day) } else { self.midnight(day + 1) - 1 })
             }),
         }
+    }
+
+    /// The clock by which the bounds of a side compare with each other, where it is finer than the
+    /// one by which they compare with the other side's: by days where that widens them to longer
+    /// periods, to the microsecond where it cuts moments into days.
+    fn finer(self, side: &Sides) -> Option<Clock<'a>> {
+        if self.unit != Unit::Days {
+            return None;
+        }
+        let there = || side.dates().filter(|dates| !matches!(dates, Dates::Missing(_)));
+        let by_moments = there().next().is_some() && there().all(|dates| matches!(dates, Dates::Moments(_)));
+        let unit = match by_moments {
+            true if there().all(Dates::are_instants) => Unit::Instants,
+            true => Unit::Readings,
+            false if self.widened_to == Periods::DAYS => return None,
+            false => Unit::Days,
+        };
+        Some(Clock { unit, widened_to: Periods::DAYS, ..self })
     }
 
     fn is_plain(self, dates: &Dates, span: Span, edge: Edge) -> bool {
