@@ -73,9 +73,12 @@ pub(crate) struct ReadArguments {
     /// Quotes are ordinary characters
     #[arg(long)]
     pub(crate) no_quotes: bool,
-    /// What a packed file or a workbook may unpack to, in bytes [default: 200 times its size, or 256 MiB]
+    /// Bytes that a packed file may unpack to, or the cells of any file may take [default: 200 times its size, or 512 MiB]
     #[arg(long, value_name = "BYTES")]
     pub(crate) most_unpacked: Option<u64>,
+    /// Columns that a file may have [default: 20000]
+    #[arg(long, value_name = "N")]
+    pub(crate) most_columns: Option<u64>,
 }
 
 /// Where the answer goes.

@@ -8,7 +8,7 @@ use crate::{
 };
 use jembric::{
     Error, Result, Shape, Table,
-    io::{Destination, Reading, file_of},
+    io::{Outputs, Reading, file_of},
     steps,
 };
 use std::{
@@ -304,7 +304,19 @@ fn one(line: &str, piped: &[u8], screen: &mut Screen) -> std::result::Result<(),
 /// Writes the tables to a directory, where none of them is there already.
 pub(crate) fn write_into(directory: &Path, screen: &mut Screen) -> std::result::Result<(), Failure> {
     let failed = |source| Error::Write { file: directory.display().to_string(), source };
+    // Directories that are new are removed again where the tables cannot be written.
+    let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
     fs::create_dir_all(directory).map_err(failed)?;
+    let written = tables_into(directory);
+    if written.is_err() {
+        new.iter().for_each(|path| drop(fs::remove_dir(path)));
+    }
+    written?;
+    Ok(screen.account(format!("{} tables and a routine in {}", TABLES.len(), directory.display()))?)
+}
+
+/// Writes all tables and the routine, or none.
+fn tables_into(directory: &Path) -> std::result::Result<(), Failure> {
     let all = || TABLES.into_iter().chain([ROUTINE]);
     if let Some((name, _)) = all().find(|(name, _)| directory.join(name).exists()) {
         let value = format!("`{}` is there already", directory.join(name).display());
@@ -315,10 +327,11 @@ pub(crate) fn write_into(directory: &Path, screen: &mut Screen) -> std::result::
         }
         .into());
     }
+    let mut outputs = Outputs::new();
     for (name, text) in all() {
-        let mut file = Destination::file(directory.join(name))?;
+        let mut file = outputs.file(name, directory.join(name))?;
         file.write(|to| to.write_all(text.as_bytes()))?;
-        file.commit()?;
+        outputs.add(file);
     }
-    Ok(screen.account(format!("{} tables and a routine in {}", TABLES.len(), directory.display()))?)
+    Ok(outputs.commit()?)
 }

@@ -6,6 +6,8 @@
 
 mod arguments;
 mod demo;
+mod ending;
+mod memory;
 mod progress;
 mod run;
 mod screen;
@@ -16,7 +18,7 @@ use screen::Screen;
 use std::process::ExitCode;
 
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: memory::OrEnd = memory::OrEnd(mimalloc::MiMalloc);
 
 /// Why the command ends.
 enum Failure {
@@ -53,6 +55,7 @@ enum Exit {
 }
 
 fn main() -> ExitCode {
+    ending::on_signals();
     let mut screen = Screen::standard();
     let exit = match run::command(std::env::args_os(), &mut screen) {
         Ok(()) => Exit::Done,
@@ -63,8 +66,7 @@ fn main() -> ExitCode {
             Exit::NoAnswer
         }
         Err(Failure::CommandLine(error)) => {
-            // Help goes to standard output; nobody can be told of a failure to print it.
-            let _ = error.print();
+            screen.command_line(&error);
             if error.use_stderr() { Exit::CommandLine } else { Exit::Done }
         }
     };

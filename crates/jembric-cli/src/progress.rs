@@ -1,5 +1,6 @@
 //! A bar for reading that takes longer than a second, where a person is looking.
 
+use crate::screen::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jembric::io::Reading;
 use std::{
@@ -23,7 +24,7 @@ impl Progress {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
         let style = ProgressStyle::with_template("reading {msg} {bar:30} {percent}% · {eta} left");
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-        bar.set_message(file.to_owned());
+        bar.set_message(visible(file).into_owned());
         let (telling, began, appeared) = (bar.clone(), Instant::now(), OnceLock::new());
         let reading = reading.progress(move |done, all| {
             if began.elapsed() > PATIENCE {

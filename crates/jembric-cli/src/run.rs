@@ -7,6 +7,7 @@ use crate::{
         options_of_the_chain, settings_of,
     },
     demo::{self, Files, Reader},
+    memory,
     screen::Screen,
     show,
     typed::{Shown, today},
@@ -15,7 +16,7 @@ use clap::{ArgMatches, FromArgMatches};
 use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Operation, Stack, Table,
     calendar::Zone,
-    io::{Batches, Destination, ReadingSettings},
+    io::{Batches, Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Routine, Run},
     steps::{Described, Files as _, Reads, described, file_and_columns},
 };
@@ -177,15 +178,14 @@ fn chain(
     routine.as_of.clone_from(&answer.as_of);
     routine.zone.clone_from(&answer.zone);
     let saved = answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
-    let saved = saved.transpose()?;
-    let mut destination = saved.as_ref().map(|(_, to)| Destination::file(to)).transpose()?;
-    let asked =
-        Asked { answer, account: AccountArguments::from_arg_matches(typed)?, upto: None, follow: None };
-    run(&routine, Path::new(""), asked, files, screen)?;
-    if let (Some(destination), Some((text, _))) = (&mut destination, &saved) {
-        destination.write(|to| to.write_all(text.as_bytes()))?;
-    }
-    Ok(destination.map_or(Ok(()), Destination::commit)?)
+    let asked = Asked {
+        account: AccountArguments::from_arg_matches(typed)?,
+        upto: None,
+        follow: None,
+        saved: saved.transpose()?,
+        answer,
+    };
+    run(&routine, Path::new(""), asked, Outputs::new(), files, screen)
 }
 
 /// The text of a routine that gives the same answer, with its files as they are called from where it is.
@@ -206,14 +206,13 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
 /// A saved routine.
 fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
     let file = typed.get_one::<String>("FILE").map(PathBuf::from).unwrap_or_default();
-    let mut routine = match files.routine() {
+    let routine = match files.routine() {
         Some(text) => Routine::parse(&file.display().to_string(), text)?,
         None => Routine::file(&file)?,
     };
     let answer = AnswerArguments::from_arg_matches(typed)?;
     // A date or zone that is typed counts instead of the one that was saved.
-    routine.as_of = answer.as_of.clone().or(routine.as_of);
-    routine.zone = answer.zone.clone().or(routine.zone);
+    let routine = routine.instead(answer.as_of.clone(), answer.zone.clone());
     let directory = file.parent().unwrap_or(Path::new(""));
     if typed.get_flag("check") {
         let reader = Reader { files, directory: directory.to_owned(), shows_progress: false };
@@ -240,8 +239,18 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let upto = typed.get_one::<String>("upto").map(|name| routine.place_of(name)).transpose()?;
     let follow = typed.get_one::<String>("follow").map(|text| text.parse::<Expression>()).transpose();
     let follow = follow.map_err(Error::from)?;
-    let asked = Asked { answer, account: AccountArguments::from_arg_matches(typed)?, upto, follow };
-    run(&routine, directory, asked, files, screen)
+    let account = AccountArguments::from_arg_matches(typed)?;
+    let written = routine.steps.iter().filter(|step| step.write.is_some()).count();
+    let written = written + usize::from(answer.out.is_some()) + usize::from(account.aside.is_some());
+    // One file alone is old or new without a journal, too.
+    let mut outputs = match files {
+        Files::OfTheDisk if written > 1 => Outputs::with_journal_of(&file)?,
+        _ => Outputs::new(),
+    };
+    if files == Files::OfTheDisk {
+        outputs.protect([file.clone()]);
+    }
+    run(&routine, directory, Asked { answer, account, upto, follow, saved: None }, outputs, files, screen)
 }
 
 /// What is asked of steps, beside what they say themselves.
@@ -250,6 +259,8 @@ struct Asked {
     account: AccountArguments,
     upto: Option<usize>,
     follow: Option<Expression>,
+    /// The text of the steps, and the file that it is saved in.
+    saved: Option<(String, PathBuf)>,
 }
 
 /// What is told of a step that has run.
@@ -266,10 +277,11 @@ fn run(
     routine: &Routine,
     directory: &Path,
     asked: Asked,
+    mut outputs: Outputs,
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let Asked { answer, account, upto, follow } = asked;
+    let Asked { answer, account, upto, follow, saved } = asked;
     // All that can be wrong without the data comes before the data is read.
     let shown = Shown::of(answer.format, answer.out.as_deref(), screen.is_terminal)?;
     let shown_aside =
@@ -281,32 +293,29 @@ fn run(
     conditions.follow = follow;
     conditions.upto = upto;
     conditions.aside = account.aside.is_some();
+    conditions.memory = memory::budget();
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
-    let inputs = routine.steps.iter().flat_map(|step| &step.inputs).filter_map(|input| match input {
-        Input::File(file, _) => Some(directory.join(file)),
-        Input::Step(_) => None,
-    });
-    for file in inputs {
-        for written in answer.out.iter().chain(&account.aside) {
-            Destination::refuse_onto(written, &file)?;
-        }
-    }
-    let mut out = answer.out.as_ref().map(Destination::file).transpose()?;
-    let mut aside = account.aside.as_ref().map(Destination::file).transpose()?;
-    if out.as_ref().zip(aside.as_ref()).is_some_and(|(out, aside)| out.is_same(aside)) {
-        let value = format!("`{}` is where the answer goes", account.aside.unwrap_or_default().display());
-        return Err(Error::Setting { setting: "aside", value, expected: "another file".to_owned() }.into());
-    }
+    checked.claim(&mut outputs)?;
+    let mut file = |what: &str, path: Option<&PathBuf>| path.map(|path| outputs.file(what, path)).transpose();
+    let mut out = file("the result (--out)", answer.out.as_ref())?;
+    let mut aside = file("the rows set aside (--aside)", account.aside.as_ref())?;
+    let mut routine_file = file("the routine (--save-routine)", saved.as_ref().map(|(_, to)| to))?;
+    // Where there are files to write, a closed pipe ends the printing, and not the work.
+    let goes_on = !outputs.is_empty();
     let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
     let is_shown = out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none());
 
     let mut told: Vec<Told> = Vec::new();
     let mut title = None;
-    let mut answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
-        let mut drain = Drain::new(shown, rows, to);
-        let answered =
-            checked.run(&mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) }, &mut |ran| {
+    let directory_of = |file: &Option<Destination>| file.as_ref().and_then(Destination::directory);
+    let beside = directory_of(&out);
+    let answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
+        let mut drain = Drain::new(shown, rows, to, beside, goes_on);
+        let answered = checked.run_into(
+            &mut outputs,
+            &mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) },
+            &mut |ran| {
                 title = routine.title_on(ran.context.as_of);
                 let followed = conditions.follow.as_ref().map(|condition| {
                     Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
@@ -318,7 +327,8 @@ fn run(
                     followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
                 });
                 Ok(())
-            });
+            },
+        );
         match answered {
             // What takes the answer failed, not what gives it.
             Err(Error::Core(CoreError::Sink(error))) => {
@@ -332,20 +342,27 @@ fn run(
         Some(out) => out.write(|to| answers(to, usize::MAX, None).map(|result| answered = result))?,
         None => {
             let width = screen.width;
-            screen.answer(|to| answers(to, answer.rows, width).map(|result| answered = result))?;
+            let shown = screen.answer(|to| answers(to, answer.rows, width).map(|result| answered = result));
+            match shown {
+                Err(error) if goes_on && error.is_closed_pipe() => {}
+                shown => shown?,
+            }
         }
     }
     answered?;
     if let (Some(aside), Some(shown)) = (&mut aside, shown_aside) {
         let set_aside = all_set_aside(&told)?;
+        let beside = aside.directory();
         aside.write(|to| {
-            let mut drain = Drain::new(shown, usize::MAX, to);
+            let mut drain = Drain::new(shown, usize::MAX, to, beside, false);
             drain.take(&set_aside).and_then(|()| drain.finish(None))
         })?;
     }
-    for written in out.into_iter().chain(aside) {
-        written.commit()?;
+    if let (Some(file), Some((text, _))) = (&mut routine_file, &saved) {
+        file.write(|to| to.write_all(text.as_bytes()))?;
     }
+    out.into_iter().chain(aside).chain(routine_file).for_each(|file| outputs.add(file));
+    outputs.commit()?;
     if account.quiet {
         return Ok(());
     }
@@ -400,6 +417,9 @@ fn not_json(error: serde_json::Error) -> Error {
 /// Takes an answer in batches: writes them, or keeps the first rows to be shown and counts the others.
 struct Drain<'a> {
     to: To<'a>,
+    /// Whether a closed pipe is no failure, since files are written beside.
+    goes_on: bool,
+    is_closed: bool,
 }
 
 enum To<'a> {
@@ -408,18 +428,38 @@ enum To<'a> {
 }
 
 impl<'a> Drain<'a> {
-    fn new(shown: Shown, rows: usize, to: &'a mut dyn io::Write) -> Drain<'a> {
-        Drain {
-            to: match shown {
-                Shown::As(writing) => To::Batches(Box::new(writing.batches(to))),
-                Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, to },
-            },
+    fn new(
+        shown: Shown,
+        rows: usize,
+        to: &'a mut dyn io::Write,
+        beside: Option<PathBuf>,
+        goes_on: bool,
+    ) -> Drain<'a> {
+        let to = match shown {
+            Shown::As(writing) => To::Batches(Box::new(writing.batches(to).beside(beside))),
+            Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, to },
+        };
+        Drain { to, goes_on, is_closed: false }
+    }
+
+    /// Passes over the failure of a pipe that whoever was reading has closed.
+    fn unless_closed(goes_on: bool, is_closed: &mut bool, written: io::Result<()>) -> io::Result<()> {
+        match written {
+            Err(error) if goes_on && error.kind() == io::ErrorKind::BrokenPipe => {
+                *is_closed = true;
+                Ok(())
+            }
+            written => written,
         }
     }
 
     fn take(&mut self, batch: &Table) -> io::Result<()> {
         match &mut self.to {
-            To::Batches(batches) => batches.write(batch),
+            To::Batches(_) if self.is_closed => Ok(()),
+            To::Batches(batches) => {
+                let written = batches.write(batch);
+                Drain::unless_closed(self.goes_on, &mut self.is_closed, written)
+            }
             To::Shown { kept, rows, all, .. } => {
                 let left = *rows - kept.iter().map(Table::rows).sum::<usize>();
                 if left > 0 || kept.is_empty() {
@@ -432,9 +472,13 @@ impl<'a> Drain<'a> {
     }
 
     fn finish(self, width: Option<u16>) -> io::Result<()> {
-        let (kept, all, to) = match self.to {
+        let Drain { to, goes_on, mut is_closed } = self;
+        let (kept, all, to) = match to {
             To::Shown { kept, all, to, .. } => (kept, all, to),
-            To::Batches(batches) => return batches.finish(),
+            To::Batches(_) if is_closed => return Ok(()),
+            To::Batches(batches) => {
+                return Drain::unless_closed(goes_on, &mut is_closed, batches.finish());
+            }
         };
         let table = match &kept[..] {
             [] => return Ok(()),
@@ -444,6 +488,7 @@ impl<'a> Drain<'a> {
                 Stack::new().apply(&named).map_err(io::Error::other)?.table
             }
         };
-        to.write_all(show::table(&table, all, width).as_bytes())
+        let written = to.write_all(show::table(&table, all, width).as_bytes());
+        Drain::unless_closed(goes_on, &mut is_closed, written)
     }
 }

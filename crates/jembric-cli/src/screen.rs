@@ -3,6 +3,7 @@
 use anstyle::{AnsiColor, Style};
 use jembric::{Error, Result};
 use std::{
+    borrow::Cow,
     cell::RefCell,
     fmt::Display,
     io::{self, IsTerminal, Write},
@@ -105,17 +106,49 @@ impl Screen {
             Some(warning) => format!("  {WARNING}warning:{WARNING:#}{warning}\n"),
             None => format!("{line}\n"),
         };
-        let text = wrapped(&text.to_string(), self.account_width);
+        let text = wrapped(&visible(&text.to_string()), self.account_width);
         let written = self.accounts.write_all(text.lines().map(styled).collect::<String>().as_bytes());
         written.map_err(|source| Error::Write { file: "standard error".to_owned(), source })
     }
 
+    /// Says what is wrong with the command line, or gives the help that was asked for. Nobody can be told
+    /// of a failure to do so.
+    pub(crate) fn command_line(&mut self, error: &clap::Error) {
+        let plain = error.render().to_string();
+        let shown = visible(&plain);
+        let _ = if shown == plain { error.print() } else { write!(self.accounts, "{shown}") };
+    }
+
     /// Says why there is no answer.
     pub(crate) fn error(&mut self, error: &Error) {
-        let text = wrapped(&format!("error: {error}"), self.account_width);
+        let text = wrapped(&shortened_quotes(&visible(&format!("error: {error}"))), self.account_width);
         // Where standard error itself is gone, there is nobody left to tell.
         let _ = writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }
+}
+
+/// A text for people, in which characters that would act on a terminal stand as what they are:
+/// `\u{1b}`. Those are control characters but line breaks, and those that turn the direction of writing.
+pub(crate) fn visible(text: &str) -> Cow<'_, str> {
+    let acts = |c: char| {
+        c.is_control() && c != '\n'
+            || matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    };
+    if !text.contains(acts) {
+        return text.into();
+    }
+    let shown = |c: char| if acts(c) { c.escape_default().to_string() } else { c.to_string() };
+    text.chars().map(shown).collect::<String>().into()
+}
+
+/// A message in which what is quoted has at most so many characters.
+fn shortened_quotes(text: &str) -> String {
+    const MOST: usize = 400;
+    let parts = text.split('`').enumerate().map(|(n, part)| match part.char_indices().nth(MOST) {
+        Some((end, _)) if n % 2 == 1 => format!("{}…", &part[..end]),
+        _ => part.to_owned(),
+    });
+    parts.collect::<Vec<_>>().join("`")
 }
 
 /// The text with lines that are too long for a terminal broken between words, their rest indented.

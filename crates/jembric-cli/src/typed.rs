@@ -43,6 +43,7 @@ impl ReadArguments {
         settings.no_header = self.no_header;
         settings.no_quotes = self.no_quotes;
         settings.most_unpacked = self.most_unpacked;
+        settings.most_columns = self.most_columns;
         Ok(settings)
     }
 }

@@ -91,7 +91,7 @@ fn money_by_class_and_quarter_adds_up_both_ways(harbour: TempDir) {
 }
 
 #[rstest]
-#[case::nothing(&["--side-by-side", "invoice", "--most-columns", "100"], 1, "error: column `invoice` has 133 values, and side by side they would be as many columns, more than the 100 that there may be.")]
+#[case::nothing(&["--side-by-side", "invoice", "--most-side-by-side", "100"], 1, "error: column `invoice` has 133 values, and side by side they would be as many columns, more than the 100 that there may be.")]
 #[case::text(&["--sum", "class"], 1, "error: dues.csv: column `class` holds text, where numbers are needed\n")]
 #[case::beside(&["--beside", "month"], 1, "error: `beside` is month: expected longer periods that are made of those of the rows, or `all`\n")]
 #[case::each(&["--each", "hour-of-day"], 1, "error: column `issued` holds days, of which the hour of day cannot be told: ask for days\n")]

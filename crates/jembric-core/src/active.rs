@@ -327,7 +327,7 @@ impl Operation for Active {
         }
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
         if self.count {
-            let answer = counts::counted(self, &intervals, table, &mut ledger)?;
+            let answer = counts::counted(self, &intervals, table, context, &mut ledger)?;
             return Ok(Outcome { table: answer, ledger, set_aside });
         }
         let expansion = Expansion::new(self, &intervals, table)?;
@@ -335,6 +335,8 @@ impl Operation for Active {
         if expansion.rows() >= u32::MAX.into() {
             return Err(Error::TooManyRows { rows: expansion.rows() as usize });
         }
+        let row_bytes = 16 + table.row_bytes() + 16 * self.share.len() as u64;
+        context.expect_room(expansion.rows(), row_bytes, TOO_LONG)?;
         Ok(Outcome { table: expansion.whole()?, ledger, set_aside })
     }
 

@@ -129,6 +129,17 @@ pub enum Error {
         /// The size of the column's periods.
         grain: Grain,
     },
+    /// What Arrow's metadata tell of a column's periods is none.
+    #[error(
+        "column `{column}` says in its metadata that it holds periods of `{grain}` (`jembric.grain`). There are: week, month, \
+         quarter, year, also `week from Sunday` and `year from April`"
+    )]
+    NoSuchGrain {
+        /// The column's name.
+        column: String,
+        /// What its metadata say.
+        grain: String,
+    },
     /// Something finer was asked of a column than it holds.
     #[error(
         "column `{column}` holds {}, of which {asked} cannot be told: ask for {}",
@@ -188,6 +199,21 @@ pub enum Error {
         /// The interval that makes most of them, in words.
         widest: Option<String>,
         /// What else could be done about it.
+        advice: &'static str,
+    },
+    /// An answer would take more memory than it may.
+    #[error(
+        "the answer would have {rows} rows and take about {} of memory, more than the {} that it may. {advice}",
+        gibibytes(*.bytes), gibibytes(*.most)
+    )]
+    TooMuchMemory {
+        /// How many rows it would have.
+        rows: u64,
+        /// How many bytes it would take.
+        bytes: u64,
+        /// How many it may take.
+        most: u64,
+        /// What could be done about it.
         advice: &'static str,
     },
     /// Whatever takes the answer could not.
@@ -285,7 +311,7 @@ pub enum Error {
     /// A column has too many values for each to become a column.
     #[error(
         "column `{column}` has {values} values, and side by side they would be as many columns, more than the {most} that there \
-         may be. Name a column with fewer values, or allow more: `--most-columns {values}`"
+         may be. Name a column with fewer values, or allow more: `--most-side-by-side {values}`"
     )]
     TooManyColumns {
         /// The column.
@@ -425,7 +451,7 @@ pub struct BadCell {
 
 impl BadCell {
     pub(crate) fn new(row: usize, line: Option<u64>, text: &str, why: Option<NotADate>) -> BadCell {
-        BadCell { row: row as u64 + 1, line, text: text.to_owned(), why: why.map(|why| why.to_string()) }
+        BadCell { row: row as u64 + 1, line, text: shortened(text), why: why.map(|why| why.to_string()) }
     }
 }
 
@@ -458,6 +484,9 @@ impl fmt::Display for NotNumbers {
 
 /// How many cells are not what they should be, and which the first are.
 fn bad_cells(bad: u64, values: u64, first: &[BadCell]) -> String {
+    if first.is_empty() {
+        return format!("its {values} values are written in another notation than was asked for");
+    }
     let cells: Vec<String> = first.iter().map(BadCell::to_string).collect();
     let more = if bad > first.len() as u64 { ", …" } else { "" };
     let are = if bad == 1 { "is not one" } else { "are not" };
@@ -476,6 +505,23 @@ impl fmt::Display for NotDates {
         }
         write!(f, "`--read '{column}=%d.%m.%Y'`")
     }
+}
+
+/// Names of columns that a message lists.
+const MOST_NAMES: usize = 50;
+/// Characters of a cell that a message shows.
+const MOST_SHOWN: usize = 80;
+
+/// The beginning of a text that is too long for a message.
+pub fn shortened(text: &str) -> String {
+    match text.char_indices().nth(MOST_SHOWN) {
+        Some((end, _)) => format!("{}… ({} bytes)", &text[..end], text.len()),
+        None => text.to_owned(),
+    }
+}
+
+fn gibibytes(bytes: u64) -> String {
+    format!("{:.1} GiB", bytes as f64 / f64::from(1 << 30))
 }
 
 fn within(file: &Option<String>) -> String {
@@ -505,7 +551,11 @@ fn did_you_mean(nearest: &[String], columns: &[String]) -> String {
     let quoted = |names: &[String]| names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>();
     match nearest {
         [] if columns.is_empty() => ": the table has no columns".to_owned(),
-        [] => format!(". There are: {}", quoted(columns).join(", ")),
+        [] => {
+            let (first, more) = columns.split_at(columns.len().min(MOST_NAMES));
+            let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+            format!(". There are: {}{more}", quoted(first).join(", "))
+        }
         names => format!(". Did you mean {}?", quoted(names).join(" or ")),
     }
 }

@@ -443,6 +443,11 @@ impl Operation for Filled {
 
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         let (cells, mut fills, mut ledger, set_aside) = self.laid_out(table, context)?;
+        context.expect_room(
+            cells.count(),
+            16 + table.row_bytes(),
+            "Ask for a longer grain or a shorter range",
+        )?;
         let answer = cells.answer(0..cells.entities(), &mut fills)?;
         fills.iter().for_each(|fill| fill.account(&mut ledger));
         Ok(Outcome { table: answer, ledger, set_aside })

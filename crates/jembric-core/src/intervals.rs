@@ -146,7 +146,6 @@ pub(crate) struct Intervals {
     pub(crate) instants: bool,
 }
 
-
 impl Intervals {
     /// The ticks of each row.
     ///
@@ -167,9 +166,8 @@ impl Intervals {
         let has_start = |row: usize| started.as_ref().is_none_or(|valid| valid.value(row));
         let range = rules.range.map(|range| ticks.range(range));
         let any_open = has_end.is_some() || never.is_some();
-        let close = any_open.then(|| {
-            ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of)
-        });
+        let close = any_open
+            .then(|| ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of));
         let close = close.flatten();
         let backwards = Backwards::of(&starts, &ends);
         // A free end day is not active, but the as-of day of an open interval is.

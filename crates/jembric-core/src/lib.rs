@@ -62,7 +62,7 @@ pub use active::Active;
 pub use almanac::Almanac;
 pub use elapsed::{Elapsed, Unit};
 pub use entities::{Entities, Missing};
-pub use error::{AmbiguousDates, BadCell, Error, Misexpressed, NotDates, NotNumbers, Result};
+pub use error::{AmbiguousDates, BadCell, Error, Misexpressed, NotDates, NotNumbers, Result, shortened};
 pub use exact::ExactSum;
 pub use expression::Expression;
 pub use filled::{Dated, Filled, Stretch};

@@ -186,12 +186,14 @@ impl Look {
     pub fn at(table: &Table) -> Result<Look> {
         let mut columns = Vec::new();
         let mut findings = Vec::new();
-        for (name, column) in table.names().zip(table.columns()) {
-            let look = look_at_column(table, name, column)?;
-            findings.extend(not_quite_dates(table, &look)?);
-            findings.extend(not_quite_numbers(table, &look, column));
-            findings.extend(far_outside(table, &look)?);
-            findings.extend(almost_the_same(table, &look, column)?);
+        for (place, (name, column)) in table.names().zip(table.columns()).enumerate() {
+            // Looked at alone, a column is found at once, however many there are.
+            let alone = table.alone(place)?;
+            let look = look_at_column(&alone, name, column)?;
+            findings.extend(not_quite_dates(&alone, &look)?);
+            findings.extend(not_quite_numbers(&alone, &look, column));
+            findings.extend(far_outside(&alone, &look)?);
+            findings.extend(almost_the_same(&alone, &look, column)?);
             columns.push(look);
         }
         findings.extend(ends_before_starts(table, &columns)?);
@@ -355,11 +357,19 @@ fn almost_the_same(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Resul
     Ok((groups > 0).then_some(Finding::AlmostTheSame { column, groups, examples }))
 }
 
+/// Columns of dates of which each is compared with each.
+const MOST_PAIRED: usize = 12;
+
 fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Finding>> {
     let dated: Vec<&ColumnLook> = columns.iter().filter(|column| column.dates.is_some()).collect();
     let mut findings = Vec::new();
-    for start in &dated {
-        for end in dated.iter().filter(|end| end.name != start.name && end.kind == start.kind) {
+    for (n, start) in dated.iter().enumerate() {
+        // Of many columns of dates only neighbours are taken for a start and an end.
+        let others = match dated.len() {
+            ..=MOST_PAIRED => 0..dated.len(),
+            all => n.saturating_sub(1)..all.min(n + 2),
+        };
+        for end in dated[others].iter().filter(|end| end.name != start.name && end.kind == start.kind) {
             let (starts, ends) = (table.dates(&start.name)?, table.dates(&end.name)?);
             let present = arrow_buffer::NullBuffer::union(starts.nulls().as_ref(), ends.nulls().as_ref());
             let both = |row: &usize| present.as_ref().is_none_or(|present| present.is_valid(*row));

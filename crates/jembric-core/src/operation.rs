@@ -3,7 +3,7 @@
 
 use crate::{
     calendar::{Day, Zone},
-    error::Result,
+    error::{Error, Result},
     expression::Expression,
     ledger::Outcome,
     shape::Shape,
@@ -24,6 +24,8 @@ pub struct Context {
     pub zone: Zone,
     /// Columns whose sums every ledger carries.
     pub reconcile: Vec<String>,
+    /// The bytes that an answer may take where it is made whole; without a bound if not said.
+    pub memory: Option<u64>,
     /// Rows whose fate every ledger tells apart, where its table has the columns for it.
     pub follow: Option<Expression>,
 }
@@ -44,6 +46,21 @@ impl Context {
     pub fn as_of_follows(mut self) -> Context {
         self.as_of_follows = true;
         self
+    }
+
+    /// The bytes that an answer may take where it is made whole.
+    pub fn memory(mut self, bytes: u64) -> Context {
+        self.memory = Some(bytes);
+        self
+    }
+
+    /// An error where an answer of so many rows, each of so many bytes, takes more memory than it may.
+    pub(crate) fn expect_room(&self, rows: u64, row_bytes: u64, advice: &'static str) -> Result<()> {
+        let bytes = rows.saturating_mul(row_bytes);
+        match self.memory {
+            Some(most) if bytes > most => Err(Error::TooMuchMemory { rows, bytes, most, advice }),
+            _ => Ok(()),
+        }
     }
 
     /// Whether there is no as-of date and none will follow.

@@ -10,7 +10,8 @@ use crate::{
     entities::{Entities, Missing},
     error::{Error, Result},
     intervals::{
-        END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, told_of_intervals, with_no_key,
+        END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, told_of_intervals,
+        with_no_key,
     },
     ledger::{Fates, Outcome, Reason},
     operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists},

@@ -18,7 +18,7 @@ use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use arrow_select::filter::FilterBuilder;
 use rayon::prelude::*;
 use std::{
-    collections::{HashMap, HashSet},
+    collections::{BTreeMap, HashMap, HashSet},
     sync::Arc,
 };
 
@@ -31,7 +31,7 @@ pub struct Origin {
     jumps: Arc<Vec<(u32, u64)>>,
     /// Rows of the file before the first one that is there.
     before: usize,
-    notations: Vec<(String, String)>,
+    notations: BTreeMap<String, String>,
 }
 
 impl Origin {
@@ -47,7 +47,7 @@ impl Origin {
 
     /// Says in which notation a column's dates were written.
     pub fn notation(&mut self, column: &str, notation: String) {
-        self.notations.push((column.to_owned(), notation));
+        self.notations.insert(column.to_owned(), notation);
     }
 
     /// The file's name.
@@ -65,7 +65,7 @@ impl Origin {
 
     /// The notation in which a column's dates were written.
     pub fn notation_of(&self, column: &str) -> Option<&str> {
-        self.notations.iter().find(|(name, _)| name == column).map(|(_, notation)| notation.as_str())
+        self.notations.get(column).map(String::as_str)
     }
 }
 
@@ -105,9 +105,12 @@ impl Table {
             )
         });
         let table = Table::of_fields(fields.zip(batch.columns().iter().cloned()))?;
-        for field in table.batch.schema_ref().fields() {
+        for (field, column) in table.batch.schema_ref().fields().iter().zip(table.columns()) {
             if let Some(grain) = field.metadata().get(GRAIN) {
-                begins_periods(field.name(), table.column(field.name())?, grain.parse()?)?;
+                let periods = grain
+                    .parse()
+                    .map_err(|_| Error::NoSuchGrain { column: field.name().clone(), grain: grain.clone() })?;
+                begins_periods(field.name(), column, periods)?;
             }
         }
         Ok(table)
@@ -246,6 +249,16 @@ impl Table {
         let filter = FilterBuilder::new(&BooleanArray::new(rows.clone(), None)).optimize().build();
         let columns = self.columns().iter().map(|column| filter.filter(column));
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, kept)
+    }
+
+    /// The bytes that a row takes, but for texts of more than twelve bytes, which rows may share.
+    pub(crate) fn row_bytes(&self) -> u64 {
+        self.columns().iter().map(|column| column.data_type().primitive_width().unwrap_or(16) as u64).sum()
+    }
+
+    /// The column at a place alone, with its origin.
+    pub(crate) fn alone(&self, place: usize) -> Result<Table> {
+        Ok(Table { batch: self.batch.project(&[place])?, not_numbers: 0, origin: self.origin.clone() })
     }
 
     /// The first rows, without a copy.

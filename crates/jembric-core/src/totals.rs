@@ -120,7 +120,7 @@ pub struct Totals {
     pub most_rows: Option<u64>,
     /// How many columns may stand side by side.
     #[serde(default)]
-    pub most_columns: Option<u64>,
+    pub most_side_by_side: Option<u64>,
 }
 
 called_alone!(Totals);
@@ -199,7 +199,7 @@ impl Totals {
         Setting::new("year-start", Takes::Text("MONTH"), "The month in which years begin [default: January]"),
         Setting::new("most-rows", Takes::Number, "How many rows the answer may have [default: 200000000]"),
         Setting::new(
-            "most-columns",
+            "most-side-by-side",
             Takes::Number,
             "How many columns may stand side by side [default: 1000]",
         ),
@@ -271,8 +271,8 @@ impl Totals {
     }
 
     /// How many columns may stand side by side.
-    pub fn most_columns(mut self, columns: u64) -> Totals {
-        self.most_columns = Some(columns);
+    pub fn most_side_by_side(mut self, columns: u64) -> Totals {
+        self.most_side_by_side = Some(columns);
         self
     }
 

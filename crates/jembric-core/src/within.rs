@@ -345,7 +345,7 @@ impl Within {
 
     /// The answer for events and windows.
     pub fn apply_with(&self, events: &Table, windows: &Table, context: &Context) -> Result<Outcome> {
-        self.answer(events, windows, context, &mut |pairs| pairs.whole())
+        self.answer(events, windows, context, &mut |pairs| pairs.whole(context))
     }
 
     /// The answer handed over in batches; the outcome's own table has no rows.

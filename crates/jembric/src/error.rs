@@ -138,19 +138,48 @@ pub enum Error {
         /// How many it may unpack to.
         most: u64,
     },
+    /// A file has more columns than are read.
+    #[error(
+        "{file}: it has {columns} columns, more than the {most} that are read. If that is right, allow more: \
+         `--most-columns {columns}`"
+    )]
+    ManyColumns {
+        /// The file.
+        file: String,
+        /// How many it has.
+        columns: u64,
+        /// How many it may have.
+        most: u64,
+    },
+    /// What a file says of its columns is not so.
+    #[error("{file}: {source}")]
+    InFile {
+        /// The file.
+        file: String,
+        /// What is wrong.
+        source: jembric_core::Error,
+    },
     /// Settings of which one is not what it should be, or which lack one.
     #[error("{0}")]
     Settings(String),
     /// A routine is not what it should be.
     #[error("{0}")]
     Routine(Box<crate::routine::Mistaken>),
-    /// The output would replace the input.
-    #[error(
-        "{file}: is the input itself, and the rows that the answer leaves out would be lost. Name another file"
-    )]
+    /// An output would replace a file that is read.
+    #[error("{file}: is one of the files that are read, and would be overwritten. Name another file")]
     OntoInput {
         /// The file.
         file: String,
+    },
+    /// Two outputs would be one file.
+    #[error("{file}: {one} and {other} would be written to the same file. Name another file for one of them")]
+    OutputTwice {
+        /// The file.
+        file: String,
+        /// What is written there, in words.
+        one: String,
+        /// And what else.
+        other: String,
     },
     /// Something cannot be written.
     #[error("{file}: could not be written: {}. Nothing was left half-written", reason(.source))]

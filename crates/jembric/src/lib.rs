@@ -38,6 +38,7 @@
 #[doc = include_str!("../cookbook/recipes.md")]
 pub mod cookbook {}
 mod error;
+mod guard;
 pub mod io;
 pub mod routine;
 pub mod steps;

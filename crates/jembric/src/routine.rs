@@ -51,6 +51,9 @@ pub struct Routine {
     /// The steps, in order.
     pub steps: Vec<Planned>,
     text: Option<Arc<Text>>,
+    /// Where the as-of date and the zone stand in it.
+    as_of_at: Range<usize>,
+    zone_at: Range<usize>,
 }
 
 /// The text that a routine was read from, to point at.
@@ -147,6 +150,17 @@ impl Routine {
             Ok(text) => Routine::parse(&file, &text),
             Err(source) => Err(Error::Read { file, source, nearest: crate::io::source::nearest_file(path) }),
         }
+    }
+
+    /// The same for another as-of date or in another zone, where they are given.
+    pub fn instead(mut self, as_of: Option<String>, zone: Option<String>) -> Routine {
+        if as_of.is_some() {
+            (self.as_of, self.as_of_at) = (as_of, 0..0);
+        }
+        if zone.is_some() {
+            (self.zone, self.zone_at) = (zone, 0..0);
+        }
+        self
     }
 
     /// The files beside a routine's file.

@@ -12,6 +12,7 @@ use crate::{
     intervals::{Fate, Intervals},
     ledger::Ledger,
     measure::{Measure, Sums},
+    operation::Context,
     rows::entities_in_order,
     shape::{Named, Shape, Type},
     table::Table,
@@ -260,6 +261,7 @@ pub(super) fn counted(
     active: &Active,
     intervals: &Intervals,
     table: &Table,
+    context: &Context,
     ledger: &mut Ledger,
 ) -> Result<Table> {
     let per = table.shape().named(&active.per)?;
@@ -281,6 +283,9 @@ pub(super) fn counted(
     if rows > active.most_rows {
         return Err(Error::Flood { rows, most: active.most_rows, widest: None, advice: TOO_LONG });
     }
+    // Six counts, the period, and what is held while they are made.
+    let keys = table.select(&per)?.row_bytes();
+    context.expect_room(rows, 80 + keys + 24 * active.sum.len() as u64, TOO_LONG)?;
     let closing = intervals.closing_tick().filter(|tick| (first..=last).contains(tick));
     let sweep = Sweep {
         intervals,
@@ -369,14 +374,7 @@ impl Sweep<'_> {
     }
 
     /// The sum of a measure over the rows that are active in each period of each group, in the order of their keys.
-    fn sums(
-        &self,
-        summed: &Measure,
-        periods: Cutting,
-        from: i32,
-        groups: usize,
-        order: &[usize],
-    ) -> Sums {
+    fn sums(&self, summed: &Measure, periods: Cutting, from: i32, groups: usize, order: &[usize]) -> Sums {
         let of_layer = |layer| self.sums_in(layer, summed, periods, from, groups, order);
         (0..summed.layers()).map(of_layer).collect()
     }

@@ -108,7 +108,10 @@ mod tests {
     fn a_zone_that_once_had_local_mean_time_has_full_hours_today() {
         let expected = ["2024-07-01T10:00", "2024-07-01T11:00"];
         assert_eq!(starts("Europe/Lisbon", "2024-07-01T10:13Z", "2024-07-01T11:00Z"), expected);
-        assert_eq!(starts("Europe/Lisbon", "1900-07-01T10:13Z", "1900-07-01T10:13Z"), ["1900-07-01T09:36:45"]);
+        assert_eq!(
+            starts("Europe/Lisbon", "1900-07-01T10:13Z", "1900-07-01T10:13Z"),
+            ["1900-07-01T09:36:45"]
+        );
     }
 
     proptest! {

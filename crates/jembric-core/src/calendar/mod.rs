@@ -39,8 +39,8 @@ mod zone;
 
 pub use as_of::AsOf;
 pub use day::{Day, MICROS_PER_DAY, Moment};
-pub(crate) use hours::Hours;
 pub use grain::{Grain, MONTH_NAMES, Weekday, month_of_year};
+pub(crate) use hours::Hours;
 pub(crate) use period::common_periods;
 pub use period::{Period, Periods, label, loose_label};
 pub use range::Range;

@@ -17,7 +17,6 @@ use arrow_buffer::ScalarBuffer;
 use arrow_schema::DataType;
 use std::sync::Arc;
 
-
 /// A value as dates.
 fn dates(value: &Value) -> Dates {
     match (value.kind, value.array.data_type()) {

@@ -14,9 +14,9 @@ use crate::{
     table::{Table, ordered_field, period_field},
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array, Float64Array, Int64Array, NullArray,
-    Scalar, StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
-    new_null_array, types::Int64Type,
+    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array, Float64Array,
+    Int64Array, NullArray, Scalar, StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray,
+    UInt32Array, cast::AsArray, new_null_array, types::Int64Type,
 };
 use arrow_ord::cmp;
 use arrow_schema::{DataType, Field};
@@ -399,7 +399,8 @@ fn constant(literal: &Literal) -> Value {
             let places = *places as i8;
             let fits = places <= 18 && units.unsigned_abs() < 1_000_000_000_000_000_000;
             let narrow = i64::try_from(*units).ok().filter(|_| fits);
-            let narrow = narrow.map(|units| Decimal64Array::from(vec![units]).with_precision_and_scale(18, places));
+            let narrow =
+                narrow.map(|units| Decimal64Array::from(vec![units]).with_precision_and_scale(18, places));
             let array: ArrayRef = match narrow {
                 Some(Ok(array)) => Arc::new(array),
                 _ => {

@@ -179,7 +179,8 @@ impl Fill {
         let filling = self.filling(&self.rule, place, cells);
         let mut counts = [[0; 2]; 2];
         // The last value and its period, counted from the first cell.
-        let outside = |row: usize| (row as u32, i64::from(cells.period(row)) - i64::from(cells.first_period(place)));
+        let outside =
+            |row: usize| (row as u32, i64::from(cells.period(row)) - i64::from(cells.first_period(place)));
         let mut last = match self.rule {
             Rule::Carry { .. } => cells.beside(place).0.find(|&row| valid.is_valid(row)).map(outside),
             _ => None,
@@ -228,8 +229,7 @@ impl Fill {
             let products = exact.and_then(|[one, other]| {
                 one.checked_mul(after.into())?.checked_add(other.checked_mul(before.into())?)
             });
-            let mean = products
-                .and_then(|sum| measure.mean(&vec![vec![sum]], 0, (before + after) as u64));
+            let mean = products.and_then(|sum| measure.mean(&vec![vec![sum]], 0, (before + after) as u64));
             mean.unwrap_or_else(|| {
                 let [one, other] = rows.map(|row| values.value(row as usize));
                 // Weights of at most 1, so that values near the greatest float stay finite.

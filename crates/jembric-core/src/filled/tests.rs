@@ -353,7 +353,14 @@ fn a_listed_entity_without_rows_loses_no_record_of_the_others() {
     let rows = table("d:date k:text y:number\n2024-01-02 a 1\n2024-01-01 b 5\n2024-01-01 a 6");
     let list = EntityList::of(&table("k:text\nz"), &["k"]).unwrap();
     let outcome = Filled::new("d").per(["k"]).entities(list).apply(&rows).unwrap();
-    let expected = ["2024-01-01 a 6", "2024-01-02 a 1", "2024-01-01 b 5", "2024-01-02 b -", "2024-01-01 z -", "2024-01-02 z -"];
+    let expected = [
+        "2024-01-01 a 6",
+        "2024-01-02 a 1",
+        "2024-01-01 b 5",
+        "2024-01-02 b -",
+        "2024-01-01 z -",
+        "2024-01-02 z -",
+    ];
     assert_eq!(shown(&outcome.table), expected);
 }
 
@@ -373,7 +380,9 @@ fn a_range_that_cuts_periods_says_so_and_added_values_come_from_beyond_it() {
 
 #[test]
 fn a_line_between_numbers_near_the_greatest_float_stays_finite() {
-    let rows = table("day:date y:float\n0001-01-01 1e300\n0001-01-03 -1e300\n0001-01-05 1.7e308\n0001-01-07 1.7e308");
+    let rows = table(
+        "day:date y:float\n0001-01-01 1e300\n0001-01-03 -1e300\n0001-01-05 1.7e308\n0001-01-07 1.7e308",
+    );
     let outcome = Filled::new("day").linear(["y"]).apply(&rows).unwrap();
     let values: Vec<f64> =
         shown(&outcome.table).iter().map(|row| row.split(' ').nth(1).unwrap().parse().unwrap()).collect();

@@ -46,7 +46,11 @@ pub enum Warning {
 
 impl Warning {
     /// The warning that a range holds some periods only in part; none where it holds all of them.
-    pub(crate) fn of_periods_in_part(range: Range, periods: Periods, what: Option<String>) -> Option<Warning> {
+    pub(crate) fn of_periods_in_part(
+        range: Range,
+        periods: Periods,
+        what: Option<String>,
+    ) -> Option<Warning> {
         let cut = range.cut_periods(periods);
         let periods = cut.iter().map(ToString::to_string).collect();
         (!cut.is_empty()).then(|| Warning::PeriodsInPart { range: range.to_string(), what, periods })
@@ -118,9 +122,15 @@ impl fmt::Display for Warning {
             Warning::PeriodsInPart { range, what, periods } => {
                 let periods = periods.join(" and ");
                 match what {
-                    None => write!(f, "the range {range} holds only a part of {periods}: rows outside it do not count"),
+                    None => write!(
+                        f,
+                        "the range {range} holds only a part of {periods}: rows outside it do not count"
+                    ),
                     Some(what) => {
-                        write!(f, "{what} counts only rows in the range {range}, which holds only a part of {periods}")
+                        write!(
+                            f,
+                            "{what} counts only rows in the range {range}, which holds only a part of {periods}"
+                        )
                     }
                 }
             }

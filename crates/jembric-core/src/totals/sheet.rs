@@ -70,7 +70,7 @@ impl<'a> Sheet<'a> {
             sides: Keys::of(table, &side, None)?,
             parts: part_count(totals.each),
         };
-        let most = totals.most_columns.unwrap_or(MOST_COLUMNS);
+        let most = totals.most_side_by_side.unwrap_or(MOST_COLUMNS);
         if let Some(named) = side.first().filter(|_| groups.sides.count as u64 > most) {
             let (column, values) = (named.column.clone(), groups.sides.count as u64);
             return Err(Error::TooManyColumns { column, values, most });
@@ -95,7 +95,7 @@ impl<'a> Sheet<'a> {
         }
         one_kind_of_hours(totals, &by_date)?;
         let mut sheet = Sheet { totals, table, asked, sources, dates, by_date, groups, rows: Vec::new() };
-        sheet.rows = sheet.rows()?;
+        sheet.rows = sheet.rows(context)?;
         Ok(sheet)
     }
 
@@ -114,7 +114,7 @@ impl<'a> Sheet<'a> {
     }
 
     /// Where the rows of the answer stand.
-    fn rows(&self) -> Result<Vec<Spot>> {
+    fn rows(&self, context: &Context) -> Result<Vec<Spot>> {
         let Totals { date, per, dense, .. } = self.totals;
         if date.is_empty() && per.is_empty() {
             return Ok(vec![Spot::default()]);
@@ -144,6 +144,10 @@ impl<'a> Sheet<'a> {
             let advice = "Ask for a longer grain or a shorter range";
             return Err(Error::Flood { rows, most, widest, advice });
         }
+        // A place, the keys, and each figure in each column.
+        let figures = (self.asked.len() * self.by_date.len() * self.groups.sides.count.max(1)) as u64;
+        let row_bytes = 24 + self.groups.entities.values.row_bytes() + 32 * figures;
+        context.expect_room(rows, row_bytes, "Ask for a longer grain or a shorter range")?;
         let spot = |period, part, entity| Spot { period, part, entity, side: 0 };
         let of_period = |period| {
             (0..parts).flat_map(move |part| (0..entities).map(move |entity| spot(period, part, entity)))
@@ -352,8 +356,7 @@ impl<'a> Sheet<'a> {
         let instants = self.by_date.iter().any(|dated| dated.timed.instants);
         ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
         if let (Some(axis), Some((first, last))) = (self.axis(), self.ends()) {
-            ledger.view =
-                self.range()?.or_else(|| Range::new(axis.first_day(first), axis.last_day(last)));
+            ledger.view = self.range()?.or_else(|| Range::new(axis.first_day(first), axis.last_day(last)));
             ledger.warnings.extend(self.periods_in_part(axis.periods())?);
             if !self.totals.dense {
                 let mut shown: Vec<i32> = self.rows.iter().map(|spot| spot.period).collect();

@@ -169,9 +169,9 @@ fn a_table_without_rows_has_totals_too() {
 #[case::beside_what(monthly().beside(["yeer"]), "`yeer` is not a grain. Did you mean `year` or `week`?")]
 #[case::every(monthly().per(["class"]).beside_every(["berth"]), "`beside-every` is `berth`: expected one of the columns of `per`")]
 #[case::both(monthly().side_by_side("class").beside(["year"]), "`side-by-side` is given: expected either it or `beside` and `beside-every`")]
-#[case::columns(Totals { most_columns: Some(2), ..monthly().side_by_side("class") },
+#[case::columns(Totals { most_side_by_side: Some(2), ..monthly().side_by_side("class") },
     "column `class` has 3 values, and side by side they would be as many columns, more than the 2 that there may be. Name a column with fewer values, or \
-     allow more: `--most-columns 3`")]
+     allow more: `--most-side-by-side 3`")]
 #[case::flood(monthly().dense().per(["class"]).range("0001..9999".parse().unwrap()).most_rows(9_999),
     "the answer would have 359964 rows, more than the 9999 that it may: 0001-01 to 9999-12 are 119988 months. Ask for a longer grain or a shorter range, \
      or allow more: `--most-rows 359964`")]

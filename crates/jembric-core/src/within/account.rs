@@ -167,6 +167,7 @@ impl Account<'_> {
                 let reconcile: Vec<String> =
                     event_sums.iter().chain(&window_sums).flatten().cloned().collect();
                 let (table, sums) = make(&Pairs {
+                    rows,
                     events,
                     windows,
                     brought: &brought,
@@ -308,4 +309,3 @@ impl Account<'_> {
         format!("{what}: {time} {verb} {}{keys}", within.window)
     }
 }
-

@@ -9,7 +9,7 @@ use super::{
 use crate::{
     error::{Error, Result},
     exact::ExactSum,
-    operation::Sink,
+    operation::{Context, Sink},
     shape::Named,
     table::Table,
 };
@@ -22,6 +22,8 @@ use std::ops::Range;
 
 /// What an answer of pairs is made of.
 pub(super) struct Pairs<'a> {
+    /// How many rows the answer has.
+    pub(super) rows: u64,
     pub(super) events: &'a Table,
     /// The windows' columns that are brought along, under their new names.
     pub(super) windows: &'a Table,
@@ -99,7 +101,9 @@ impl Pairs<'_> {
     }
 
     /// The whole answer, with the sums over it.
-    pub(super) fn whole(&self) -> Result<(Table, Vec<ExactSum>)> {
+    pub(super) fn whole(&self, context: &Context) -> Result<(Table, Vec<ExactSum>)> {
+        let row_bytes = 8 + self.events.row_bytes() + self.windows.row_bytes();
+        context.expect_room(self.rows, row_bytes, "Match on more columns, or pick one window")?;
         if self.found.several.is_empty() {
             return self.each_once();
         }

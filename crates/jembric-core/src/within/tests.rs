@@ -252,7 +252,10 @@ fn moments_that_run_backwards_within_a_day_are_no_window_of_days() {
     ])
     .unwrap();
     let outcome = Within::new("day", window("a..z")).apply(&events, &windows).unwrap();
-    assert_eq!((outcome.table.rows(), outcome.ledger.other_side.unwrap().rows(Reason::EndBeforeStart)), (1, 1));
+    assert_eq!(
+        (outcome.table.rows(), outcome.ledger.other_side.unwrap().rows(Reason::EndBeforeStart)),
+        (1, 1)
+    );
 }
 
 #[test]

@@ -213,7 +213,8 @@ impl Sides {
         };
         let no_start = missing(&self.from);
         let mut no_end = missing(&self.to);
-        let never = self.to.as_ref().and_then(|(_, dates)| never_ending(dates, &within.never_ends, clock.zone));
+        let never =
+            self.to.as_ref().and_then(|(_, dates)| never_ending(dates, &within.never_ends, clock.zone));
         if let Some(never) = never {
             no_end = &no_end | &never;
         }

@@ -5,15 +5,19 @@ mod ipc;
 #[cfg_attr(not(feature = "parquet"), path = "absent/parquet.rs")]
 mod parquet;
 
+use super::packing::CELL;
 use crate::{
     Shape, Table,
     arrow::{
-        Array, RecordBatch,
-        schema::{ArrowError, SchemaRef},
+        Array, ArrayRef, RecordBatch, StringViewArray,
+        cast::AsArray,
+        schema::{ArrowError, DataType, Field, Schema, SchemaRef},
     },
     error::{Error, Result},
+    guard::guarded,
 };
 use arrow_select::concat::concat;
+use bytes::Bytes;
 use jembric_core::Origin;
 use rayon::prelude::*;
 use std::{
@@ -23,9 +27,47 @@ use std::{
 };
 
 /// Where such a file's bytes are.
+#[derive(Clone)]
 pub(super) enum Input {
-    File(File),
-    Bytes(Vec<u8>),
+    File(Arc<File>),
+    Bytes(Bytes),
+}
+
+impl Input {
+    pub(super) fn len(&self) -> u64 {
+        match self {
+            Input::File(file) => file.metadata().map_or(0, |about| about.len()),
+            Input::Bytes(bytes) => bytes.len() as u64,
+        }
+    }
+}
+
+/// Why the rows of a file cannot be had.
+pub(super) enum Unread {
+    /// It is damaged, or not what it looks like.
+    Damaged(String),
+    /// It stands for more than it may.
+    Unpacks,
+}
+
+impl From<ArrowError> for Unread {
+    fn from(error: ArrowError) -> Unread {
+        Unread::Damaged(error.to_string())
+    }
+}
+
+/// The rows and bytes that a file may stand for, counted as they come.
+pub(super) struct Room {
+    left: u64,
+}
+
+impl Room {
+    pub(super) fn take(&mut self, rows: u64, columns: usize, bytes: u64) -> std::result::Result<(), Unread> {
+        let cells = rows.saturating_mul(columns.max(1) as u64);
+        let needed = cells.saturating_mul(CELL).max(bytes);
+        self.left = self.left.checked_sub(needed).ok_or(Unread::Unpacks)?;
+        Ok(())
+    }
 }
 
 type Parts = (SchemaRef, Vec<RecordBatch>);
@@ -46,11 +88,26 @@ pub(super) fn whole(
         return Ok(RecordBatch::new_empty(schema.clone()));
     }
     let column = |place: usize| {
-        let parts: Vec<&dyn Array> = batches.iter().map(|batch| batch.column(place).as_ref()).collect();
+        let parts: Vec<ArrayRef> = batches.iter().map(|batch| viewed(batch.column(place))).collect();
+        let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
         concat(&parts)
     };
     let columns: Vec<_> = (0..schema.fields().len()).into_par_iter().map(column).collect();
-    RecordBatch::try_new(schema.clone(), columns.into_iter().collect::<std::result::Result<_, _>>()?)
+    let columns = columns.into_iter().collect::<std::result::Result<Vec<_>, _>>()?;
+    let fields = schema.fields().iter().zip(&columns);
+    let fields: Vec<Field> = fields
+        .map(|(field, column)| field.as_ref().clone().with_data_type(column.data_type().clone()))
+        .collect();
+    RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)
+}
+
+/// Texts as views, which together may have more than 2 GiB; other columns as they are.
+fn viewed(column: &ArrayRef) -> ArrayRef {
+    match column.data_type() {
+        DataType::Utf8 => Arc::new(StringViewArray::from(column.as_string::<i32>())),
+        DataType::LargeUtf8 => Arc::new(StringViewArray::from(column.as_string::<i64>())),
+        _ => column.clone(),
+    }
 }
 
 /// A format whose columns have types.
@@ -73,29 +130,67 @@ impl Columnar {
     }
 
     /// The table in such a file, as far as its columns are chosen. Grains and orders that its fields tell of come with it.
-    pub(super) fn read(self, name: &str, input: Input, choose: &Choose<'_>) -> Result<Table> {
-        let failed = |error: ArrowError| self.unreadable(name, &error);
-        let (schema, batches) = self.parts(input, Some(choose)).map_err(failed)?;
-        let whole = whole(&schema, &batches).map_err(failed)?;
+    ///
+    /// Errors: it is damaged; its rows need more than so many bytes.
+    pub(super) fn read(self, name: &str, input: Input, choose: &Choose<'_>, most: u64) -> Result<Table> {
+        let size = input.len();
+        let read = self.parts(input.clone(), Some(choose), most).and_then(|(schema, batches)| {
+            guarded(|| whole(&schema, &batches)).map_err(Unread::Damaged)?.map_err(Unread::from)
+        });
+        let whole = read.map_err(|unread| match unread {
+            Unread::Unpacks => Error::Unpacks { file: name.to_owned(), packed: size, most },
+            Unread::Damaged(problem) => {
+                let column = self.damaged_column(&input, choose, most);
+                self.unreadable(
+                    name,
+                    column.map_or(problem.clone(), |column| format!("column `{column}`: {problem}")),
+                )
+            }
+        })?;
+        let table =
+            guarded(|| Table::from_batch(&whole)).map_err(|problem| self.unreadable(name, problem))?;
         // Its rows are numbered from 1, as lines are.
-        Ok(Table::from_batch(&whole)?.with_origin(Origin::new(name, 1)))
+        Ok(table.map_err(|error| in_file(name, error))?.with_origin(Origin::new(name, 1)))
     }
 
     /// The names and types of its columns, without its rows.
     pub(super) fn shape(self, name: &str, input: Input) -> Result<Shape> {
-        let (schema, _) = self.parts(input, None).map_err(|error| self.unreadable(name, &error))?;
-        Ok(Table::from_batch(&RecordBatch::new_empty(schema))?.shape().from_file(name))
+        let (schema, _) = self.parts(input, None, 0).map_err(|unread| match unread {
+            Unread::Damaged(problem) => self.unreadable(name, problem),
+            Unread::Unpacks => self.unreadable(name, String::new()),
+        })?;
+        let table = guarded(|| Table::from_batch(&RecordBatch::new_empty(schema)));
+        let table = table.map_err(|problem| self.unreadable(name, problem))?;
+        Ok(table.map_err(|error| in_file(name, error))?.shape().from_file(name))
     }
 
     /// The schema and the rows of the columns that are chosen; without a choice the whole schema, and no rows.
-    fn parts(self, input: Input, choose: Option<&Choose<'_>>) -> std::result::Result<Parts, ArrowError> {
-        match self {
-            Columnar::Parquet => parquet::parts(input, choose),
-            Columnar::ArrowFile | Columnar::ArrowStream => ipc::parts(self, input, choose),
-        }
+    fn parts(
+        self,
+        input: Input,
+        choose: Option<&Choose<'_>>,
+        most: u64,
+    ) -> std::result::Result<Parts, Unread> {
+        let mut room = Room { left: most };
+        let parts = guarded(|| match self {
+            Columnar::Parquet => parquet::parts(input, choose, &mut room),
+            Columnar::ArrowFile | Columnar::ArrowStream => ipc::parts(self, input, choose, &mut room),
+        });
+        parts.map_err(Unread::Damaged)?
     }
 
-    fn unreadable(self, name: &str, error: &ArrowError) -> Error {
+    /// The first column that cannot be read alone, of a file whose columns can be told.
+    fn damaged_column(self, input: &Input, choose: &Choose<'_>, most: u64) -> Option<String> {
+        let (schema, _) = self.parts(input.clone(), None, 0).ok()?;
+        let is_damaged = |&place: &usize| {
+            let alone = move |_: &mut dyn Iterator<Item = &str>| vec![place];
+            matches!(self.parts(input.clone(), Some(&alone), most), Err(Unread::Damaged(_)))
+        };
+        let damaged = chosen(&schema, choose).into_iter().find(is_damaged)?;
+        Some(schema.field(damaged).name().clone())
+    }
+
+    fn unreadable(self, name: &str, error: String) -> Error {
         let what = match self {
             Columnar::Parquet => "Parquet file",
             Columnar::ArrowFile => "Arrow file",
@@ -105,6 +200,11 @@ impl Columnar {
         let source = io::Error::new(io::ErrorKind::InvalidData, told);
         Error::Read { file: name.to_owned(), source, nearest: None }
     }
+}
+
+/// The core's error of a table that came from a file.
+fn in_file(name: &str, error: jembric_core::Error) -> Error {
+    Error::InFile { file: name.to_owned(), source: error }
 }
 
 /// Bytes that a writer makes, and that are taken from it as they come.

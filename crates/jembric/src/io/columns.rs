@@ -1,9 +1,9 @@
 //! Typed columns of a known length, filled by many threads: each region of the file has its own stretch of every column.
 
-use super::survey::{Conventions, Kind, boolean, decimal, float, integer};
+use super::survey::{Conventions, Kind, boolean, decimal, float, integer, wide_decimal};
 use arrow_array::{
-    ArrayRef, BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array, NullArray,
-    StringViewArray, TimestampMicrosecondArray, builder::make_view,
+    ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
+    NullArray, StringViewArray, TimestampMicrosecondArray, builder::make_view,
 };
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, Buffer, NullBuffer, ScalarBuffer};
 use jembric_core::calendar::{
@@ -17,6 +17,7 @@ pub(super) enum Column {
     Nothing,
     Booleans(Vec<bool>),
     Numbers(Vec<i64>),
+    Wide(Vec<i128>),
     Floats(Vec<f64>),
     Days(Vec<i32>),
     Texts(Vec<u128>),
@@ -27,6 +28,7 @@ pub(super) enum Stretch<'a> {
     Nothing,
     Booleans(&'a mut [bool]),
     Numbers(&'a mut [i64]),
+    Wide(&'a mut [i128]),
     Floats(&'a mut [f64]),
     Days(&'a mut [i32]),
     Texts(&'a mut [u128]),
@@ -39,6 +41,7 @@ impl Column {
             Kind::Boolean => Column::Booleans(vec![false; rows]),
             Kind::Integer | Kind::Decimal { .. } | Kind::Moment { .. } => Column::Numbers(vec![0; rows]),
             Kind::Given(given) if given.moments() => Column::Numbers(vec![0; rows]),
+            Kind::WideDecimal { .. } => Column::Wide(vec![0; rows]),
             Kind::Float => Column::Floats(vec![0.0; rows]),
             Kind::Date(_) | Kind::Periods(_) | Kind::Given(_) => Column::Days(vec![0; rows]),
             Kind::Text => Column::Texts(vec![0; rows]),
@@ -64,6 +67,7 @@ impl Column {
             Column::Nothing => lengths.iter().map(|_| Stretch::Nothing).collect(),
             Column::Booleans(cells) => cut(cells, lengths, Stretch::Booleans),
             Column::Numbers(cells) => cut(cells, lengths, Stretch::Numbers),
+            Column::Wide(cells) => cut(cells, lengths, Stretch::Wide),
             Column::Floats(cells) => cut(cells, lengths, Stretch::Floats),
             Column::Days(cells) => cut(cells, lengths, Stretch::Days),
             Column::Texts(cells) => cut(cells, lengths, Stretch::Texts),
@@ -97,6 +101,14 @@ impl Column {
             Column::Nothing => Arc::new(NullArray::new(all)),
             Column::Booleans(cells) => {
                 Arc::new(BooleanArray::new(BooleanBuffer::from(closed(cells, all, close)), nulls))
+            }
+            Column::Wide(cells) => {
+                let places = if let Kind::WideDecimal { places } = kind { *places as i8 } else { 0 };
+                Arc::new(
+                    Decimal128Array::new(closed(cells, all, close).into(), nulls)
+                        .with_precision_and_scale(38, places)
+                        .expect("38 digits and at most six places are a decimal"),
+                )
             }
             Column::Floats(cells) => Arc::new(Float64Array::new(closed(cells, all, close).into(), nulls)),
             Column::Days(cells) => Arc::new(Date32Array::new(closed(cells, all, close).into(), nulls)),
@@ -234,6 +246,9 @@ impl<'a> Filling<'a> {
             (Stretch::Numbers(units), Kind::Decimal { places }) => {
                 told.put(units, cells, |_, _, cell| decimal(cell, *places, comma));
             }
+            (Stretch::Wide(units), Kind::WideDecimal { places }) => {
+                told.put(units, cells, |_, _, cell| wide_decimal(cell, *places, comma));
+            }
             (Stretch::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
             (Stretch::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
             (Stretch::Days(days), Kind::Periods(grain)) => told.put(days, cells, |_, _, cell| {
@@ -246,7 +261,7 @@ impl<'a> Filling<'a> {
                 told.put(micros, cells, |_, _, cell| given.micros(cell));
             }
             // A value where none was expected; and no other kind is kept in such stretches.
-            (Stretch::Nothing | Stretch::Days(_) | Stretch::Numbers(_), _) => {
+            (Stretch::Nothing | Stretch::Days(_) | Stretch::Numbers(_) | Stretch::Wide(_), _) => {
                 told.put::<u8>(&mut [], cells, |_, _, _| None)
             }
         }

@@ -40,6 +40,7 @@ impl Header {
                 most *= 4;
                 continue;
             }
+            reading.refuse_columns(&source.name, record.cells)?;
             let first = &head[start..start + read];
             if let Some((_, error)) = records.check(source, start as u64, first, lines_before + 1) {
                 return Err(error);

@@ -39,8 +39,8 @@ pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
                 return Err(bad_line(&file, table, row, text, expected));
             }
             Some((Some(day), _) | (None, Some(day))) => days.push(day),
-            // A first line without a date is the header.
-            _ if row == 0 => {}
+            // A first line without a date is the header; with a digit in it, it is a date that is none.
+            _ if row == 0 && !text.is_some_and(|text| text.contains(|c: char| c.is_ascii_digit())) => {}
             _ => return Err(bad_line(&file, table, row, text, "a date such as 2025-12-25".to_owned())),
         }
     }
@@ -70,6 +70,7 @@ mod tests {
     #[case("day\n2025-12-25\nsoon\n", Err("line 3 has `soon`"))]
     #[case("2025-12-25\n2025-02-30\n", Err("line 2 has `2025-02-30`"))]
     #[case("2025-12-25\n03/04/2025\n", Err("line 2 has `03/04/2025`"))]
+    #[case("2025-05-O1\n2025-12-25\n", Err("line 1 has `2025-05-O1`"))]
     #[case("day,name\n,Christmas\n", Err("line 2 has ``"))]
     fn a_date_a_line_or_an_error_that_names_the_line(
         #[case] text: &str,

@@ -3,7 +3,11 @@
 //! A first pass collects the keys, since a later line may have more of them than the first; a second one writes the rows
 //! down. Both go over stretches of whole lines on all threads: in JSON a line break cannot stand within a string.
 
-use super::transcript::{Cell, Rows, Transcript};
+use super::{
+    packing::CELL,
+    reading::Reading,
+    transcript::{Cell, Rows, Transcript},
+};
 use crate::error::{Error, Result};
 use memchr::{memchr_iter, memrchr};
 use rayon::prelude::*;
@@ -16,6 +20,7 @@ use std::{
     borrow::Cow,
     collections::{HashMap, HashSet},
     fmt,
+    sync::atomic::{AtomicU64, Ordering::Relaxed},
 };
 
 /// Bytes that a thread takes at a time.
@@ -96,7 +101,9 @@ fn stretches(mut bytes: &[u8]) -> Vec<Stretch<'_>> {
 /// What a text of objects holds.
 ///
 /// Errors: a line that is no object; a key that stands twice in one; a value that is an object or a list itself.
-pub(super) fn transcribed(file: &str, text: &[u8], missing: &[String]) -> Result<Transcript> {
+/// More columns than are read; more cells than the bytes that they may take.
+pub(super) fn transcribed(file: &str, text: &[u8], reading: &Reading, most: u64) -> Result<Transcript> {
+    let missing = &reading.missing[..];
     let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
     let each = |stretch: &Stretch<'_>, on: &mut OnEntries<'_>| -> Result<()> {
         for (line, number) in stretch.bytes.split(|&byte| byte == b'\n').zip(stretch.first_line..) {
@@ -118,9 +125,11 @@ pub(super) fn transcribed(file: &str, text: &[u8], missing: &[String]) -> Result
     };
     let stretches = stretches(text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text));
 
+    let lines = AtomicU64::new(0);
     let keys = |stretch: &Stretch<'_>| {
         let (mut keys, mut seen) = (Vec::<String>::new(), HashSet::<String>::new());
         each(stretch, &mut |_, entries| {
+            lines.fetch_add(1, Relaxed);
             for (key, _) in &entries {
                 if !seen.contains(key.as_ref()) {
                     seen.insert(key.to_string());
@@ -141,6 +150,11 @@ pub(super) fn transcribed(file: &str, text: &[u8], missing: &[String]) -> Result
     }
     if names.is_empty() {
         return Err(Error::Empty { file: file.to_owned() });
+    }
+    reading.refuse_columns(file, names.len())?;
+    // Lines with different keys make a table that is mostly empty, and far larger than the text.
+    if lines.into_inner().saturating_mul(names.len() as u64).saturating_mul(CELL) > most {
+        return Err(Error::Unpacks { file: file.to_owned(), packed: text.len() as u64, most });
     }
 
     let rows = |stretch: &Stretch<'_>| {

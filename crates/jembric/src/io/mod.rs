@@ -22,6 +22,7 @@
 
 mod columnar;
 mod columns;
+mod destination;
 mod entities;
 #[cfg(feature = "c-data")]
 mod exchange;
@@ -48,6 +49,7 @@ mod transcript;
 mod workbook;
 mod writing;
 
+pub use destination::{Destination, Outputs, abandon_files};
 pub use entities::{entities, entities_of, entities_reading};
 #[cfg(feature = "c-data")]
 pub use exchange::{from_c_stream, to_c_stream};
@@ -57,7 +59,7 @@ pub use reading::Reading;
 pub use settings::{DateOrder, ReadingSettings};
 pub use sheet::file_of;
 pub use text::{CellText, numeric};
-pub use writing::{Batches, Destination, Format, Writing};
+pub use writing::{Batches, Format, Writing};
 
 use crate::{Result, Table};
 use std::path::Path;

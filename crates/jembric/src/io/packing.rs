@@ -9,11 +9,15 @@ pub(super) enum Packing {
 
 /// What a file may unpack to if nothing is said: so many times its size, but at least so many bytes.
 const TIMES: u64 = 200;
-const AT_LEAST: u64 = 1 << 28;
+const AT_LEAST: u64 = 1 << 29;
+/// Bytes that a cell takes in memory at least.
+pub(super) const CELL: u64 = 8;
+/// Columns that a file may have, if nothing is said.
+pub(super) const MOST_COLUMNS: u64 = 20_000;
 
 /// What so many packed bytes may unpack to, where nothing else is said.
-pub(super) fn most_unpacked(packed: usize, said: Option<u64>) -> u64 {
-    said.unwrap_or_else(|| AT_LEAST.max(TIMES * packed as u64))
+pub(super) fn most_unpacked(packed: u64, said: Option<u64>) -> u64 {
+    said.unwrap_or_else(|| AT_LEAST.max(TIMES.saturating_mul(packed)))
 }
 
 impl Packing {

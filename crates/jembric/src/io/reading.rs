@@ -10,7 +10,7 @@ use super::{
     json_lines,
     layout::{BLOCK, regions},
     packed::{self, unpacked},
-    packing::{Packing, most_unpacked},
+    packing::{MOST_COLUMNS, Packing, most_unpacked},
     pass::Pass,
     sheet::{self, Book, file_and_sheet, file_of},
     source::Source,
@@ -21,16 +21,18 @@ use super::{
 use crate::{
     ColumnShape, CoreError, Shape, Table, Type,
     error::{Error, Result},
+    guard::guarded,
 };
-use arrow_array::ArrayRef;
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_schema::{DataType, Field, Schema};
 use encoding_rs::Encoding;
 use jembric_core::{
     Origin,
-    calendar::{Zone, notation::Order},
+    calendar::{Grain, Zone, notation::Order},
 };
 use std::{
     cell::RefCell,
-    collections::BTreeSet,
+    collections::{BTreeSet, HashMap},
     fs::File,
     io::{Read, Seek},
     path::Path,
@@ -92,6 +94,7 @@ pub struct Reading {
     only: Option<BTreeSet<String>>,
     century: Option<i16>,
     most_unpacked: Option<u64>,
+    most_columns: Option<u64>,
     pub(super) progress: Option<Progress>,
     /// Bytes read at a time, where tests have it otherwise.
     block: Option<u64>,
@@ -197,7 +200,23 @@ impl Reading {
         self
     }
 
-    /// What a packed file may unpack to, in bytes; if not said, 200 times its size, or 256 MiB where that is more.
+    /// How many columns a file may have. The default is 20,000.
+    pub fn most_columns(mut self, columns: u64) -> Reading {
+        self.most_columns = Some(columns);
+        self
+    }
+
+    /// An error where a file has more columns than it may.
+    pub(super) fn refuse_columns(&self, file: &str, columns: usize) -> Result<()> {
+        let (columns, most) = (columns as u64, self.most_columns.unwrap_or(MOST_COLUMNS));
+        match columns > most {
+            true => Err(Error::ManyColumns { file: file.to_owned(), columns, most }),
+            false => Ok(()),
+        }
+    }
+
+    /// What a file may unpack to or stand for, in bytes, where each cell counts for at least 8. The default is 200 times its
+    /// size, or 512 MiB where that is more.
     pub fn most_unpacked(mut self, bytes: u64) -> Reading {
         self.most_unpacked = Some(bytes);
         self
@@ -213,7 +232,7 @@ impl Reading {
         let (path, sheet) = file_and_sheet(path.as_ref());
         match special(&path)? {
             Some((file, Special::Columnar(format))) if sheet.is_none() => {
-                self.typed(format, &name, Input::File(file))
+                self.typed(format, &name, Input::File(Arc::new(file)))
             }
             Some((mut file, _)) => {
                 let mut bytes = Vec::new();
@@ -247,7 +266,7 @@ impl Reading {
                 self.written_down(name, transcript)
             }
             _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
-            Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes)),
+            Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
             _ => self.table(&Source::stream(name.to_owned(), &bytes[..], self.known_encoding()?)?),
         }
     }
@@ -255,12 +274,22 @@ impl Reading {
     /// What a file holds whose columns have types.
     fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
         let refused = RefCell::new(Ok(()));
-        let table = format.read(name, input, &|names| {
-            let names: Vec<&str> = names.collect();
-            *refused.borrow_mut() = self.refuse_formats(name, &names);
-            self.read_of(names.into_iter())
-        })?;
-        refused.into_inner().map(|()| table)
+        let most = most_unpacked(input.len(), self.most_unpacked);
+        let table = format.read(
+            name,
+            input,
+            &|names| {
+                let names: Vec<&str> = names.collect();
+                let refuse = self.refuse_columns(name, names.len());
+                *refused.borrow_mut() = refuse.and_then(|()| self.refuse_formats(name, &names));
+                match &*refused.borrow() {
+                    Ok(()) => self.read_of(names.into_iter()),
+                    Err(_) => Vec::new(),
+                }
+            },
+            most,
+        );
+        refused.into_inner().and(table)
     }
 
     /// The rows of a workbook or of JSON Lines as CSV.
@@ -268,13 +297,16 @@ impl Reading {
         if !sheet::is_likely(bytes) {
             return match sheet {
                 Some(_) => Err(no_sheets(&file_of(name))),
-                None => json_lines::transcribed(name, bytes, &self.missing),
+                None => {
+                    let most = most_unpacked(bytes.len() as u64, self.most_unpacked);
+                    json_lines::transcribed(name, bytes, self, most)
+                }
             };
         }
         let file = file_of(name).display().to_string();
-        let (no_header, missing) = (self.no_header, &self.missing[..]);
-        let most_unpacked = most_unpacked(bytes.len(), self.most_unpacked);
-        Book { file: &file, bytes, sheet, no_header, missing, most_unpacked }.transcribed()
+        let most_unpacked = most_unpacked(bytes.len() as u64, self.most_unpacked);
+        let book = Book { file: &file, bytes, sheet, reading: self, most_unpacked };
+        guarded(|| book.transcribed()).unwrap_or_else(|problem| Err(book.unreadable(problem)))
     }
 
     fn written_down(&self, name: &str, transcript: Transcript) -> Result<Table> {
@@ -290,7 +322,7 @@ impl Reading {
         match Packing::of(&bytes) {
             None => Ok(bytes),
             Some(packing) => {
-                let most = most_unpacked(bytes.len(), self.most_unpacked);
+                let most = most_unpacked(bytes.len() as u64, self.most_unpacked);
                 unpacked(packing, name, &bytes, most)
             }
         }
@@ -369,7 +401,9 @@ impl Reading {
             _ if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
             None => Ok(Beginning::Text(Source::file(&path, self.known_encoding()?)?)),
             Some((file, Special::Columnar(format))) => {
-                format.shape(&name, Input::File(file)).map(Beginning::Known)
+                let shape = format.shape(&name, Input::File(Arc::new(file)))?;
+                self.refuse_columns(&name, shape.columns().len())?;
+                Ok(Beginning::Known(shape))
             }
             Some((mut file, Special::Packed(packing))) => {
                 let beginning = packed::beginning(packing, &mut file).map_err(unread(&name))?;
@@ -487,13 +521,22 @@ impl Reading {
             origin.notation(name, notations(forms, order, time));
         }
         let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
-            Kind::Periods(grain) | Kind::Given(Given::Periods(grain)) => Some((name, *grain)),
+            Kind::Periods(grain) | Kind::Given(Given::Periods(grain)) => Some((name.clone(), *grain)),
             _ => None,
         });
+        let periods: HashMap<String, Grain> = periods.collect();
         let named = header.names.iter().cloned().zip(arrays);
         let named = named.filter_map(|(name, array)| Some((name, array?)));
-        let table = Table::from_columns(named)?.with_origin(origin);
-        Ok(periods.into_iter().try_fold(table, |table, (name, grain)| table.with_periods(name, grain))?)
+        let fields = named.map(|(name, array): (String, ArrayRef)| {
+            let field = Field::new(&name, array.data_type().clone(), true);
+            let grain = periods.get(&name).filter(|_| *array.data_type() == DataType::Date32);
+            let about = grain.map(|grain| ("jembric.grain".to_owned(), grain.to_string()));
+            (field.with_metadata(about.into_iter().collect::<HashMap<_, _>>()), array)
+        });
+        let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = fields.unzip();
+        let rows = RecordBatchOptions::new().with_row_count(arrays.first().map(|array| array.len()));
+        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &rows);
+        Ok(Table::from_batch(&batch.map_err(CoreError::from)?)?.with_origin(origin))
     }
 
     /// The kinds of the columns whose format was given.

@@ -37,9 +37,12 @@ pub struct ReadingSettings {
     /// Quotes are ordinary characters.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub no_quotes: bool,
-    /// What a packed file may unpack to, in bytes.
+    /// What a file may unpack to or stand for, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_unpacked: Option<u64>,
+    /// How many columns a file may have.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_columns: Option<u64>,
 }
 
 /// Which comes first in dates with slashes.
@@ -78,6 +81,9 @@ impl ReadingSettings {
         }
         if let Some(most) = self.most_unpacked {
             reading = reading.most_unpacked(most);
+        }
+        if let Some(most) = self.most_columns {
+            reading = reading.most_columns(most);
         }
         Ok(match self.date_order {
             Some(DateOrder::Dmy) => reading.date_order(Order::DayFirst),

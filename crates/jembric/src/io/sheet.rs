@@ -1,6 +1,12 @@
 //! Names such as `book.xlsx:Sheet`, and what is asked of a workbook.
 
-use std::path::{Path, PathBuf};
+use super::reading::Reading;
+use crate::error::Error;
+use std::{
+    fmt::Display,
+    io,
+    path::{Path, PathBuf},
+};
 
 /// Whether a file that begins so is an archive, as workbooks are.
 pub(super) fn is_likely(first: &[u8]) -> bool {
@@ -31,8 +37,16 @@ pub(super) struct Book<'a> {
     pub(super) bytes: &'a [u8],
     /// The sheet that was asked for.
     pub(super) sheet: Option<&'a str>,
-    pub(super) no_header: bool,
-    pub(super) missing: &'a [String],
+    pub(super) reading: &'a Reading,
     /// What the archive may unpack to, in bytes.
     pub(super) most_unpacked: u64,
+}
+
+impl Book<'_> {
+    /// The error of a workbook that cannot be read.
+    pub(super) fn unreadable(&self, problem: impl Display) -> Error {
+        let source =
+            io::Error::new(io::ErrorKind::InvalidData, format!("this is no whole workbook: {problem}"));
+        Error::Read { file: self.file.to_owned(), source, nearest: None }
+    }
 }

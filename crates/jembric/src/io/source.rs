@@ -1,7 +1,8 @@
 //! Bytes to read in pieces, in any order, on any thread: a file, or what had to be held in memory.
 
 use crate::error::{Error, Result};
-use encoding_rs::{DecoderResult, Encoding, UTF_8};
+use encoding_rs::{DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
+use memchr::memchr;
 use std::{
     fs::File,
     io::{self, Read},
@@ -35,17 +36,19 @@ impl Source {
         if !about.is_file() {
             return Source::stream(name, file, encoding);
         }
-        let mut mark = [0; 3];
-        let found = read_at(&file, 0, &mut mark).map_err(failed)?;
-        match Encoding::for_bom(&mark[..found]) {
-            Some((marked, _)) if marked != UTF_8 => Source::stream(name, file, encoding.or(Some(marked))),
-            _ if encoding.is_some_and(|encoding| encoding != UTF_8) => Source::stream(name, file, encoding),
-            mark => Ok(Source {
-                name,
-                bytes: Bytes::File(file),
-                len: about.len(),
-                skip: mark.map_or(0, |(_, len)| len as u64),
-            }),
+        let mut first = [0; FIRST];
+        let found = read_at(&file, 0, &mut first).map_err(failed)?;
+        let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
+        let found = encoding.or(mark.map(|(marked, _)| marked)).or_else(|| without_mark(first));
+        if found.is_some_and(|encoding| encoding != UTF_8) || mark.is_some_and(|(marked, _)| marked != UTF_8)
+        {
+            return Source::stream(name, file, found);
+        }
+        let skip = mark.map_or(0, |(_, len)| len as u64);
+        let source = Source { name, bytes: Bytes::File(file), len: about.len(), skip };
+        match source.ends_lines_with_returns()? {
+            true => Ok(source.with_line_feeds(source.bytes(0, source.len(), &mut Vec::new())?)),
+            false => Ok(source),
         }
     }
 
@@ -63,13 +66,41 @@ impl Source {
         })?;
         let (marked, mark) =
             Encoding::for_bom(&bytes).map_or((None, 0), |(encoding, len)| (Some(encoding), len));
-        let encoding = encoding.or(marked).unwrap_or(UTF_8);
-        let mark = if marked == Some(encoding) { mark } else { 0 };
+        let unmarked = || without_mark(&bytes[..bytes.len().min(FIRST)]);
+        let encoding = encoding.or(marked).or_else(unmarked).unwrap_or(UTF_8);
+        let mut mark = if marked == Some(encoding) { mark } else { 0 };
         if encoding != UTF_8 {
             bytes = decode(&name, encoding, &bytes[mark..], mark)?;
-            return Ok(Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: 0 });
+            mark = 0;
         }
-        Ok(Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: mark as u64 })
+        let source = Source { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: mark as u64 };
+        match (source.ends_lines_with_returns()?, &source.bytes) {
+            (true, Bytes::Memory(bytes)) => Ok(source.with_line_feeds(&bytes[mark..])),
+            _ => Ok(source),
+        }
+    }
+
+    /// Whether lines end in carriage returns alone: there is one, and no line feed in all of the text.
+    ///
+    /// Of a text with a line feed near its beginning, no more is looked at.
+    fn ends_lines_with_returns(&self) -> Result<bool> {
+        let (mut from, mut step, mut buffer, mut returns) = (0, 1 << 14, Vec::new(), false);
+        while from < self.len() {
+            let to = self.len().min(from + step);
+            let bytes = self.bytes(from, to, &mut buffer)?;
+            if memchr(b'\n', bytes).is_some() {
+                return Ok(false);
+            }
+            returns |= memchr(b'\r', bytes).is_some();
+            (from, step) = (to, 1 << 20);
+        }
+        Ok(returns)
+    }
+
+    /// The same text with line feeds for its carriage returns, in memory.
+    fn with_line_feeds(&self, text: &[u8]) -> Source {
+        let bytes = text.iter().map(|&byte| if byte == b'\r' { b'\n' } else { byte }).collect();
+        Source::memory(self.name.clone(), bytes)
     }
 
     /// Bytes in memory, all of which count.
@@ -108,6 +139,21 @@ impl Source {
                 Ok(&buffer[..len])
             }
         }
+    }
+}
+
+/// Bytes by which an encoding without a mark is known.
+const FIRST: usize = 256;
+
+/// UTF-16 without a byte-order mark: in text that is mostly of the Latin alphabet every second byte is
+/// 0, and never another.
+fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
+    let (pairs, _) = first.as_chunks::<2>();
+    let count = |place: usize| pairs.iter().filter(|pair| pair[place] == 0).count();
+    match (count(0), count(1)) {
+        (0, high) if pairs.len() > 1 && 2 * high > pairs.len() => Some(UTF_16LE),
+        (high, 0) if pairs.len() > 1 && 2 * high > pairs.len() => Some(UTF_16BE),
+        _ => None,
     }
 }
 
@@ -176,6 +222,10 @@ mod tests {
     #[case::marked(b"\xef\xbb\xbfabcdef", None, "abcdef")]
     #[case::marked_and_said(b"\xef\xbb\xbfabcdef", Some("utf-8"), "abcdef")]
     #[case::utf_16(b"\xfe\xff\0a\0b", None, "ab")]
+    #[case::utf_16_without_a_mark(b"a\0,\0\xf6\0", None, "a,\u{f6}")]
+    #[case::utf_16_the_other_way(b"\0a\0,\0b\x20\xac", None, "a,b\u{20ac}")]
+    #[case::returns_alone(b"a\rb\r", None, "a\nb\n")]
+    #[case::returns_and_feeds(b"a\rb\n", None, "a\rb\n")]
     #[case::windows(b"M\xf6we", Some("windows-1252"), "M\u{f6}we")]
     #[case::not_a_mark_there(b"\xef\xbb\xbf", Some("windows-1252"), "\u{ef}\u{bb}\u{bf}")]
     fn a_file_and_a_stream_give_the_same_bytes(

@@ -19,6 +19,10 @@ pub(super) enum Kind {
     Decimal {
         places: u8,
     },
+    /// Decimals with so many places, at most 38 digits in all.
+    WideDecimal {
+        places: u8,
+    },
     Float,
     Date(Order),
     Moment {
@@ -34,7 +38,7 @@ pub(super) enum Kind {
 
 impl Kind {
     pub(super) fn is_number(&self) -> bool {
-        matches!(self, Kind::Integer | Kind::Decimal { .. } | Kind::Float)
+        matches!(self, Kind::Integer | Kind::Decimal { .. } | Kind::WideDecimal { .. } | Kind::Float)
     }
 }
 
@@ -50,6 +54,9 @@ pub(super) struct Conventions {
 
 /// The grains whose periods have labels that cannot be taken for anything else.
 const GRAINS: [Grain; 3] = [Grain::Week, Grain::Month, Grain::Quarter];
+
+/// Digits that a decimal may have.
+const MOST_DIGITS: u8 = 38;
 
 /// How many of a column's cells could be read as what.
 #[derive(Clone, Debug, Default)]
@@ -144,6 +151,11 @@ impl Facts {
             all if self.integers + self.decimals == all && self.whole_digits + self.places <= 18 => {
                 Kind::Decimal { places: self.places }
             }
+            all if self.integers + self.decimals == all && self.whole_digits + self.places <= MOST_DIGITS => {
+                Kind::WideDecimal { places: self.places }
+            }
+            // With more digits they are exact as texts alone.
+            all if self.integers + self.decimals == all => Kind::Text,
             all if self.integers + self.decimals + self.floats == all => Kind::Float,
             all if self.dates == all => self.dated(conventions).unwrap_or(Kind::Text),
             all => {
@@ -198,9 +210,11 @@ fn number(cell: &[u8], decimal_comma: bool) -> Option<Number> {
     }
     let places = behind.get(1..).filter(|places| behind[0] == mark && places.iter().all(u8::is_ascii_digit));
     match places.map(<[u8]>::len) {
-        Some(places @ 1..=6) if whole + places <= 18 => {
+        Some(places @ 1..=6) if whole + places <= MOST_DIGITS.into() => {
             Some(Number::Decimal { whole_digits: whole as u8, places: places as u8 })
         }
+        // More digits than any number holds are a text; more places than six are of a measurement.
+        Some(1..=6) => None,
         _ => float(cell, decimal_comma).map(|_| Number::Float),
     }
 }
@@ -267,6 +281,25 @@ pub(super) fn decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i6
     Some(if digits.len() < cell.len() { -value } else { value })
 }
 
+/// A decimal of up to 38 digits in units of its last place, as [`decimal`] reads those of up to 18.
+pub(super) fn wide_decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i128> {
+    let mark = if decimal_comma { b',' } else { b'.' };
+    let digits = cell.strip_prefix(b"-").unwrap_or(cell);
+    let mark_at = digits.iter().position(|&byte| byte == mark);
+    let (whole, part) = mark_at.map_or((digits, &[][..]), |at| (&digits[..at], &digits[at + 1..]));
+    let leading_zero = whole.len() > 1 && whole[0] == b'0';
+    let fits = part.len() <= places.into() && whole.len() + usize::from(places) <= MOST_DIGITS.into();
+    if leading_zero || !fits || digits.is_empty() || (mark_at.is_some() && part.is_empty()) {
+        return None;
+    }
+    let mut value = 0_i128;
+    for byte in whole.iter().chain(part) {
+        value = value * 10 + i128::from(Some(byte.wrapping_sub(b'0')).filter(|digit| *digit <= 9)?);
+    }
+    value *= 10_i128.pow(u32::from(places) - part.len() as u32);
+    Some(if digits.len() < cell.len() { -value } else { value })
+}
+
 /// A number with a point or an exponent, or `NaN`.
 #[inline]
 pub(super) fn float(cell: &[u8], decimal_comma: bool) -> Option<f64> {
@@ -309,7 +342,10 @@ mod tests {
     #[case::six_places(&["0.123456"], Kind::Decimal { places: 6 })]
     #[case::seven_places(&["0.1234567"], Kind::Float)]
     #[case::eighteen_digits(&["123456789012.123456"], Kind::Decimal { places: 6 })]
-    #[case::nineteen_digits_together(&["1234567890123", "0.123456"], Kind::Float)]
+    #[case::nineteen_digits_together(&["1234567890123", "0.123456"], Kind::WideDecimal { places: 6 })]
+    #[case::nineteen_digits(&["9999999999999.999999", "-.5"], Kind::WideDecimal { places: 6 })]
+    #[case::too_many_digits(&["999999999999999999999999999999999.999999"], Kind::Text)]
+    #[case::too_many_together(&["9999999999999999999999999999999999999.9", "0.123456"], Kind::Text)]
     #[case::exponent(&["1e3", "5."], Kind::Float)]
     #[case::not_a_number(&["1.5", "NaN"], Kind::Float)]
     #[case::infinite(&["inf"], Kind::Text)]

@@ -1,7 +1,10 @@
 //! Workbooks: a sheet of XLSX or ODS as a table, and a table as XLSX.
 
+mod ods;
+
 use super::{
     header::refuse_twice,
+    packing::CELL,
     sheet::Book,
     text::CellText,
     transcript::{Cell, Rows, Transcript},
@@ -10,6 +13,7 @@ use crate::{
     Table, Type,
     calendar::{Day, Grain, MICROS_PER_DAY, Periods},
     error::{Error, Result},
+    guard::guarded,
 };
 use arrow_array::{ArrayRef, cast::AsArray, types::*};
 use calamine::{Data, DataRef, ExcelDateTime, Ods, Reader, Sheet, SheetType, SheetVisible, Xlsx};
@@ -17,16 +21,17 @@ use rust_xlsxwriter::{Format, FormatAlign, Workbook, Worksheet, XlsxError};
 use std::{
     borrow::Cow,
     io::{self, Cursor, Read},
+    path::Path,
 };
 
 /// Told of each cell with a value: its row and column, from 0. Says whether to go on.
 type OnCell<'a> = dyn FnMut(u32, u32, Cell<'_>) -> Result<bool> + 'a;
 
 impl Book<'_> {
-    fn unreadable(&self, problem: impl std::fmt::Display) -> Error {
-        let source =
-            io::Error::new(io::ErrorKind::InvalidData, format!("this is no whole workbook: {problem}"));
-        Error::Read { file: self.file.to_owned(), source, nearest: None }
+    /// The error of a workbook that stands for more than it may.
+    fn unpacks(&self) -> Error {
+        let most = self.most_unpacked;
+        Error::Unpacks { file: self.file.to_owned(), packed: self.bytes.len() as u64, most }
     }
 
     /// An error where the archive unpacks to more than this.
@@ -40,11 +45,7 @@ impl Book<'_> {
             left -=
                 io::copy(&mut part.take(left), &mut io::sink()).map_err(|error| self.unreadable(error))?;
             if left == 0 {
-                return Err(Error::Unpacks {
-                    file: self.file.to_owned(),
-                    packed: self.bytes.len() as u64,
-                    most,
-                });
+                return Err(self.unpacks());
             }
         }
         Ok(())
@@ -96,6 +97,10 @@ impl Book<'_> {
             }
             return Ok(());
         }
+        ods::check(bytes.clone(), self.most_unpacked).map_err(|problem| match problem {
+            Some(problem) => self.unreadable(problem),
+            None => self.unpacks(),
+        })?;
         let mut book = Ods::new(bytes).map_err(|error| self.unreadable(error))?;
         let sheet = self.sheet_of(book.sheets_metadata())?;
         let cells = book.worksheet_range(&sheet).map_err(|error| self.unreadable(error))?;
@@ -115,7 +120,7 @@ impl Book<'_> {
         self.refuse_far_larger()?;
         let (mut first, mut most) = (u32::MAX, 0);
         let mut header: Option<(u32, Vec<(u32, String)>)> = None;
-        let no_header = self.no_header;
+        let (no_header, missing) = (self.reading.no_header, &self.reading.missing[..]);
         self.each(&mut |row, column, found| {
             let name = match found {
                 Cell::Missing => return Ok(true),
@@ -132,22 +137,32 @@ impl Book<'_> {
         let Some((header_row, found)) = header.filter(|(_, names)| !names.is_empty()) else {
             return Err(Error::Empty { file: self.file.to_owned() });
         };
+        self.reading.refuse_columns(self.file, (most - first) as usize + 1)?;
         let mut names: Vec<String> = (1..=most - first + 1).map(|n| format!("c{n}")).collect();
-        if !self.no_header {
+        if !no_header {
             for (column, name) in found.into_iter().filter(|(_, name)| !name.is_empty()) {
                 names[(column - first) as usize] = name;
             }
         }
         refuse_twice(self.file, &names)?;
 
-        let mut rows = Rows::new(names.len(), self.missing);
+        let mut rows = Rows::new(names.len(), missing);
+        let mut left = self.most_unpacked;
+        let row_takes = CELL * names.len() as u64;
         let mut cells: Vec<Cell<'static>> = vec![Cell::Missing; names.len()];
         let mut at: Option<u32> = None;
         let written = |error: csv::Error| self.unreadable(error);
         self.each(&mut |row, column, found| {
-            if found == Cell::Missing || (row <= header_row && !self.no_header) {
+            if found == Cell::Missing || (row <= header_row && !no_header) {
                 return Ok(true);
             }
+            let text = match &found {
+                Cell::Bare(text) | Cell::Text(text) => text.len() as u64,
+                Cell::Missing => 0,
+            };
+            // One text of the file may stand in many cells.
+            let taken = text + if at == Some(row) { 0 } else { row_takes };
+            left = left.checked_sub(taken).ok_or_else(|| self.unpacks())?;
             if at != Some(row)
                 && let Some(before) = at.replace(row)
             {
@@ -216,6 +231,9 @@ fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
         DataRef::Bool(value) => bare(value.to_string()),
         DataRef::String(text) => Cell::Text(Cow::Borrowed(text)),
         DataRef::SharedString(text) => Cell::Text(Cow::Borrowed(text)),
+        DataRef::DateTime(value) if !value.as_f64().is_finite() => {
+            Cell::Text(value.as_f64().to_string().into())
+        }
         DataRef::DateTime(value) => bare(moment(value)),
         // A day that stands among moments is the midnight that it begins with.
         DataRef::DateTimeIso(text) if !text.contains('T') => bare(format!("{text}T00:00")),
@@ -231,13 +249,17 @@ fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
 /// A day with its time as CSV has it; a time of day or a length of time as hours, minutes and seconds.
 fn moment(value: &ExcelDateTime) -> String {
     let days = value.as_f64();
-    if value.is_duration() || (0.0..1.0).contains(&days) {
+    if days.is_finite() && value.is_duration() || (0.0..1.0).contains(&days) {
         return clock((days * 86_400_000.0).round() as i64);
     }
-    if days < 0.0 {
+    let (year, month, day, hour, minute, second, milli) = value.to_ymd_hms_milli();
+    // Beyond the calendar the library gives its last day, which is one only for these numbers of it
+    // (counted from 1900, and from 1904).
+    let is_last = (year, month, day) == (9999, 12, 31);
+    let is_its_number = [2_958_465.0, 2_957_003.0].contains(&days.floor());
+    if !days.is_finite() || days < 0.0 || is_last && !is_its_number {
         return days.to_string();
     }
-    let (year, month, day, hour, minute, second, milli) = value.to_ymd_hms_milli();
     let millis =
         (u64::from(hour) * 60 + u64::from(minute)) * 60_000 + u64::from(second) * 1000 + u64::from(milli);
     format!("{year:04}-{month:02}-{day:02}T{}", clock(millis as i64))
@@ -278,8 +300,11 @@ fn failed(error: XlsxError) -> io::Error {
 
 impl WorkbookWriter {
     /// With the names and the widths of the columns, as the first rows have them.
-    pub(super) fn new(rows: &Table) -> io::Result<WorkbookWriter> {
+    pub(super) fn new(rows: &Table, beside: Option<&Path>) -> io::Result<WorkbookWriter> {
         let mut book = Workbook::new();
+        if let Some(directory) = beside {
+            book.set_tempdir(directory).map_err(failed)?;
+        }
         let sheet = book.add_worksheet_with_constant_memory().map_err(failed)?;
         let shape = rows.shape();
         for ((about, text), column) in shape.columns().iter().zip(CellText::of(rows)).zip(0..) {
@@ -309,26 +334,31 @@ impl WorkbookWriter {
             return Err(io::Error::new(io::ErrorKind::InvalidInput, most));
         }
         let sheet = self.book.worksheet_from_index(0).map_err(failed)?;
-        let shape = rows.shape();
-        let kinds = shape.columns().iter().map(|column| column.kind.unwrap_or(Type::Nothing));
-        let columns: Vec<SheetColumn<'_>> = kinds
-            .zip(rows.columns())
-            .zip(CellText::of(rows))
-            .map(|((kind, array), text)| SheetColumn { kind, array, text, format: format_of(kind) })
-            .collect();
-        for row in 0..rows.rows() {
-            for (column, place) in columns.iter().zip(0..) {
-                column.write(row, sheet, (self.rows, place)).map_err(failed)?;
-            }
-            self.rows += 1;
-        }
-        Ok(())
+        guarded(|| write_rows(sheet, &mut self.rows, rows)).map_err(io::Error::other)?
     }
 
     /// The workbook's bytes.
     pub(super) fn finish(mut self) -> io::Result<Vec<u8>> {
-        self.book.save_to_buffer().map_err(failed)
+        guarded(|| self.book.save_to_buffer()).map_err(io::Error::other)?.map_err(failed)
     }
+}
+
+/// Writes rows below those that a sheet has.
+fn write_rows(sheet: &mut Worksheet, written: &mut u32, rows: &Table) -> io::Result<()> {
+    let shape = rows.shape();
+    let kinds = shape.columns().iter().map(|column| column.kind.unwrap_or(Type::Nothing));
+    let columns: Vec<SheetColumn<'_>> = kinds
+        .zip(rows.columns())
+        .zip(CellText::of(rows))
+        .map(|((kind, array), text)| SheetColumn { kind, array, text, format: format_of(kind) })
+        .collect();
+    for row in 0..rows.rows() {
+        for (column, place) in columns.iter().zip(0..) {
+            column.write(row, sheet, (*written, place)).map_err(failed)?;
+        }
+        *written += 1;
+    }
+    Ok(())
 }
 
 /// One column of a table on its way into a sheet.

@@ -2,9 +2,9 @@
 
 use super::{
     columnar::{Columnar, ColumnarWriter},
+    destination::Destination,
     packed::Packer,
     packing::Packing,
-    sheet::file_of,
     text::{CellText, numeric},
     workbook::WorkbookWriter,
 };
@@ -14,7 +14,6 @@ use crate::{
 };
 use rayon::prelude::*;
 use std::{
-    fs,
     io::{self, Write},
     ops::Range,
     path::{Path, PathBuf},
@@ -127,13 +126,19 @@ impl Writing {
 
     /// Writes a table to a stream batch by batch, as an operation hands it over.
     pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
-        Batches { writing: *self, to, begun: false, packer: None, columnar: None, workbook: None }
+        let beside = None;
+        Batches { writing: *self, to, beside, begun: false, packer: None, columnar: None, workbook: None }
     }
 
     /// Writes a table to a file that is complete or not there at all; see [`Destination`].
     pub fn file(&self, table: &Table, path: impl AsRef<Path>) -> Result<()> {
         let mut file = Destination::file(path)?;
-        file.write(|to| self.write(table, to))?;
+        let directory = file.directory();
+        file.write(|to| {
+            let mut batches = self.batches(to).beside(directory);
+            batches.write(table)?;
+            batches.finish()
+        })?;
         file.commit()
     }
 }
@@ -143,6 +148,8 @@ impl Writing {
 pub struct Batches<'a> {
     writing: Writing,
     to: &'a mut dyn Write,
+    /// Where a format that needs a temporary file puts it.
+    beside: Option<PathBuf>,
     begun: bool,
     packer: Option<Packer>,
     columnar: Option<ColumnarWriter>,
@@ -150,6 +157,13 @@ pub struct Batches<'a> {
 }
 
 impl Batches<'_> {
+    /// Temporary files of formats that need one (workbooks) go into this directory, and not into the
+    /// system's.
+    pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
+        self.beside = directory;
+        self
+    }
+
     /// Writes the next rows.
     pub fn write(&mut self, rows: &Table) -> io::Result<()> {
         let header = !std::mem::replace(&mut self.begun, true);
@@ -163,7 +177,7 @@ impl Batches<'_> {
         if self.writing.format == Format::Xlsx {
             let writer = match &mut self.workbook {
                 Some(writer) => writer,
-                none => none.insert(WorkbookWriter::new(rows)?),
+                none => none.insert(WorkbookWriter::new(rows, self.beside.as_deref())?),
             };
             return writer.write(rows);
         }
@@ -315,102 +329,6 @@ fn markdown(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
     in_stretches(table.rows(), to, |mut rows, to| {
         rows.try_for_each(|row| line(to, &mut columns.iter().map(|cell| escaped(&cell.text(row)))))
     })
-}
-
-/// Where output goes: a file that appears whole, or not at all.
-///
-/// A file is written beside its target, and takes its place only in [`commit`](Destination::commit). Dropped without that,
-/// it leaves nothing behind. What is no regular file (a device, a pipe) is written to directly.
-pub struct Destination {
-    name: String,
-    kind: Kind,
-}
-
-enum Kind {
-    Beside { file: tempfile::NamedTempFile, target: PathBuf },
-    Direct(fs::File),
-}
-
-impl Destination {
-    /// A file. Errors: its directory is missing or cannot be written to, or it is a directory itself.
-    pub fn file(path: impl AsRef<Path>) -> Result<Destination> {
-        let path = path.as_ref();
-        let name = path.display().to_string();
-        // A link stays a link: what it points to is replaced.
-        let target = fs::canonicalize(path).unwrap_or_else(|_| new_file(path));
-        let about = fs::metadata(&target).ok();
-        if about.as_ref().is_some_and(fs::Metadata::is_dir) {
-            return Err(Error::Directory { file: name });
-        }
-        if about.as_ref().is_some_and(|about| !about.is_file()) {
-            let file = fs::OpenOptions::new().write(true).open(&target).map_err(Error::write(&name))?;
-            return Ok(Destination { name, kind: Kind::Direct(file) });
-        }
-        let directory =
-            target.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let mut builder = tempfile::Builder::new();
-        builder.prefix(".jembric-");
-        #[cfg(unix)]
-        {
-            use std::os::unix::fs::PermissionsExt;
-            // As the file had it, or as any new file of the user's has it.
-            builder.permissions(about.map_or(fs::Permissions::from_mode(0o666), |about| about.permissions()));
-        }
-        let file = builder.tempfile_in(directory).map_err(|error| Error::write(&name)(error_of(error)))?;
-        Ok(Destination { name, kind: Kind::Beside { file, target } })
-    }
-
-    /// Writes to it.
-    pub fn write(&mut self, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<()> {
-        let file = match &mut self.kind {
-            Kind::Beside { file, .. } => file.as_file_mut(),
-            Kind::Direct(file) => file,
-        };
-        write(file).map_err(Error::write(&self.name))
-    }
-
-    /// Lets the file take its place.
-    pub fn commit(self) -> Result<()> {
-        match self.kind {
-            Kind::Direct(_) => Ok(()),
-            Kind::Beside { file, target } => {
-                file.as_file().sync_all().map_err(Error::write(&self.name))?;
-                file.persist(target).map(drop).map_err(|error| Error::write(&self.name)(error.error))
-            }
-        }
-    }
-
-    /// Whether both would replace the same file.
-    pub fn is_same(&self, other: &Destination) -> bool {
-        match (&self.kind, &other.kind) {
-            (Kind::Beside { target, .. }, Kind::Beside { target: other, .. }) => target == other,
-            _ => false,
-        }
-    }
-
-    /// An error where this would replace a file that is being read.
-    pub fn refuse_onto(path: impl AsRef<Path>, input: impl AsRef<Path>) -> Result<()> {
-        match same_file::is_same_file(&path, file_of(input)) {
-            Ok(true) if path.as_ref().is_file() => {
-                Err(Error::OntoInput { file: path.as_ref().display().to_string() })
-            }
-            _ => Ok(()),
-        }
-    }
-}
-
-/// The full path of a file that is not there yet.
-fn new_file(path: &Path) -> PathBuf {
-    let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    match (fs::canonicalize(directory), path.file_name()) {
-        (Ok(directory), Some(name)) => directory.join(name),
-        _ => path.to_owned(),
-    }
-}
-
-/// The system's own error, without the temporary name that it is wrapped with.
-fn error_of(error: io::Error) -> io::Error {
-    error.raw_os_error().map_or_else(|| io::Error::from(error.kind()), io::Error::from_raw_os_error)
 }
 
 #[cfg(test)]

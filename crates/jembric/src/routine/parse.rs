@@ -31,8 +31,10 @@ impl Routine {
         for (key, value) in table.get_ref() {
             match key.get_ref().as_ref() {
                 "title" => routine.title = Some(parser.text_of(value)?),
-                "as-of" => routine.as_of = Some(parser.text_of(value)?),
-                "zone" => routine.zone = Some(parser.text_of(value)?),
+                "as-of" => {
+                    (routine.as_of, routine.as_of_at) = (Some(parser.text_of(value)?), value.span());
+                }
+                "zone" => (routine.zone, routine.zone_at) = (Some(parser.text_of(value)?), value.span()),
                 "step" => {
                     for step in parser.list_of(value)? {
                         let planned = parser.step(step, &routine.steps)?;
@@ -330,10 +332,11 @@ fn fitting(takes: Takes, value: Value) -> Value {
 fn json(value: &DeValue<'_>) -> Value {
     match value {
         DeValue::String(text) => Value::from(text.as_ref()),
-        DeValue::Integer(number) => {
-            i64::from_str_radix(number.as_str(), number.radix()).map_or(Value::Null, Value::from)
-        }
-        DeValue::Float(number) => number.as_str().parse::<f64>().map_or(Value::Null, Value::from),
+        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes it
+        // as it is, and what takes a number refuses it.
+        DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
+            .map_or_else(|_| Value::from(number.to_string()), Value::from),
+        DeValue::Float(number) => Value::from(number.as_str()),
         DeValue::Boolean(truth) => Value::from(*truth),
         DeValue::Datetime(date) => Value::from(date.to_string()),
         DeValue::Array(values) => values.iter().map(|value| json(value.get_ref())).collect(),

@@ -2,16 +2,17 @@
 
 use super::{Input, Planned, Routine, needed::Names, stream::Stream};
 use crate::{
-    Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table,
+    Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
-    io::{Destination, Reading, Writing},
+    io::{Outputs, Reading, Writing},
     steps::{Files, Step, resolved},
 };
 use serde_json::Value;
 use std::{
     collections::HashMap,
     io,
-    ops::{Range, RangeInclusive},
+    ops::Range,
+    path::{Component, Path},
 };
 
 /// How a routine is run.
@@ -31,6 +32,8 @@ pub struct Run<'a> {
     pub into: Option<std::path::PathBuf>,
     /// Whether steps are checked by the types that the first rows of files suggest, and not by names alone. Later rows may tell otherwise.
     pub guess: bool,
+    /// The bytes that an answer may take where it is made whole; without a bound if not said.
+    pub memory: Option<u64>,
     /// Whether the rows that are set aside are wanted as they are. If not, columns that no step uses are not read.
     pub aside: bool,
 }
@@ -61,6 +64,7 @@ impl<'a> Run<'a> {
             upto: None,
             into: None,
             guess: false,
+            memory: None,
             aside: true,
         }
     }
@@ -83,11 +87,18 @@ impl Routine {
 
     /// What is known before any data is read.
     fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
-        let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose()?.unwrap_or_default();
-        let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose()?;
+        let shown = |at: &Range<usize>, error: CoreError| match self.text.is_some() && !at.is_empty() {
+            true => self.error(at.clone(), error.to_string(), ""),
+            false => error.into(),
+        };
+        let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose();
+        let zone = zone.map_err(|error| shown(&self.zone_at, error))?.unwrap_or_default();
+        let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose();
+        let as_of = as_of.map_err(|error| shown(&self.as_of_at, error))?;
         let mut context =
             Context::new().zone(zone).today(running.today).reconcile(running.reconcile.iter().cloned());
         context.follow = running.follow.clone();
+        context.memory = running.memory;
         let context = match &as_of {
             None => context,
             Some(as_of) if as_of.column().is_some() => context.as_of_follows(),
@@ -202,10 +213,12 @@ impl Routine {
         for (place, planned) in self.steps.iter().enumerate() {
             let Some(name) = &planned.write else { continue };
             let at = || self.place_in_text(planned, "`write`");
-            if self.steps[..place].iter().any(|other| other.write.as_ref() == Some(name)) {
+            let writes_it =
+                |other: &Planned| other.write.as_ref().is_some_and(|other| is_spelled(other, name));
+            if self.steps[..place].iter().any(writes_it) {
                 return Err(self.error(at(), format!("two steps write `{name}`"), "choose another name"));
             }
-            let reads = |input: &Input| matches!(input, Input::File(file, _) if file == name);
+            let reads = |input: &Input| matches!(input, Input::File(file, _) if is_spelled(file, name));
             if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
                 let at = self.place_in_text(reader, &format!("{name}: "));
                 let problem = format!(
@@ -252,6 +265,25 @@ impl Routine {
         }
     }
 
+    /// The files that the steps read, by the names that they have in it: tables, holidays and entities.
+    pub fn files_read(&self) -> impl Iterator<Item = &str> {
+        self.steps.iter().flat_map(|step| {
+            let tables = step.inputs.iter().filter_map(|input| match input {
+                Input::File(file, _) => Some(file.as_str()),
+                Input::Step(_) => None,
+            });
+            let named = step.operation.settings.iter().filter_map(|setting| {
+                let text = step.settings.get(setting.name)?.as_str()?;
+                match setting.takes {
+                    Takes::Days => Some(text),
+                    Takes::Entities => text.rsplit_once(':').map(|(file, _)| file),
+                    _ => None,
+                }
+            });
+            tables.chain(named)
+        })
+    }
+
     /// Which steps are needed for the one at this place: it and what it works on, and those that write a file.
     fn needed(&self, until: usize) -> Vec<bool> {
         let mut needed: Vec<bool> = self.steps.iter().map(|step| step.write.is_some()).collect();
@@ -268,13 +300,18 @@ impl Routine {
         needed
     }
 
-    /// The steps among these that work on the answer of one.
-    pub(super) fn uses_of(
-        &self,
-        place: usize,
-        among: RangeInclusive<usize>,
-    ) -> impl Iterator<Item = usize> + '_ {
-        among.filter(move |&step| self.steps[step].inputs.contains(&Input::Step(place)))
+    /// For each step, which later ones up to a place work on its answer.
+    fn uses(&self, until: usize) -> Vec<Uses> {
+        let mut uses = vec![Uses::default(); self.steps.len()];
+        for (place, step) in self.steps.iter().enumerate().take(until + 1) {
+            for input in &step.inputs {
+                if let Input::Step(earlier) = input {
+                    uses[*earlier].steps += usize::from(uses[*earlier].last != place);
+                    uses[*earlier].last = place;
+                }
+            }
+        }
+        uses
     }
 
     /// The table that a step works on, with its name. A file is read once.
@@ -317,6 +354,28 @@ impl Routine {
     }
 }
 
+/// Whether two names are spelled alike, but for steps to where one is already: `o.csv` and `./o.csv`.
+fn is_spelled(one: &str, other: &str) -> bool {
+    let parts = |name| Path::new(name).components().filter(|part| *part != Component::CurDir);
+    parts(one).eq(parts(other))
+}
+
+/// What a step writes, in words.
+fn written_by(place: usize, planned: &Planned) -> String {
+    match &planned.name {
+        Some(name) => format!("the result of step `{name}`"),
+        None => format!("the result of step {}", place + 1),
+    }
+}
+
+/// The steps that work on an answer.
+#[derive(Clone, Copy, Default)]
+pub(super) struct Uses {
+    /// How many they are, and the place of the last.
+    pub(super) steps: usize,
+    pub(super) last: usize,
+}
+
 /// The files that have been read, and which columns of them are.
 struct Readings<'a> {
     files: &'a dyn Files,
@@ -342,10 +401,47 @@ impl Checked<'_> {
     /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is the core's
     /// [`Sink`](CoreError::Sink).
     pub fn run(&self, last: &mut Sink<'_>, told: &mut dyn FnMut(&Ran<'_>) -> Result<()>) -> Result<()> {
+        let mut outputs = Outputs::new();
+        self.claim(&mut outputs)?;
+        self.run_into(&mut outputs, last, told)?;
+        outputs.commit()
+    }
+
+    /// Claims the files that the steps write, as far as their names are known before the data is, and
+    /// protects those that are read.
+    ///
+    /// Errors: a step writes a file that is read, or that is claimed.
+    pub fn claim(&self, outputs: &mut Outputs) -> Result<()> {
+        let Checked { routine, running, .. } = self;
+        let Some(directory) = &running.into else { return Ok(()) };
+        outputs.protect(routine.files_read().filter(|file| *file != "-").map(|file| directory.join(file)));
+        let (context, as_of) = routine.context(running)?;
+        let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
+        for (place, planned) in routine.steps.iter().enumerate().take(until + 1) {
+            let Some(name) = &planned.write else { continue };
+            if as_of.is_some() && name.contains("{as-of}") {
+                continue;
+            }
+            let name = routine.name_with_date(name, context.as_of, false, planned)?;
+            let claimed = outputs.claim(&written_by(place, planned), directory.join(name));
+            claimed.map_err(|error| routine.told_at(planned, error))?;
+        }
+        Ok(())
+    }
+
+    /// Runs the steps as [`run`](Checked::run) does, and leaves it to the caller to put their files in
+    /// place, with files of its own.
+    pub fn run_into(
+        &self,
+        outputs: &mut Outputs,
+        last: &mut Sink<'_>,
+        told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
+    ) -> Result<()> {
         let Checked { routine, running, tables, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         let needed = routine.needed(until);
+        let uses = routine.uses(until);
         let places = (0..=until).filter(|&place| needed[place]);
         let columns = match &running.follow {
             None if !running.aside => {
@@ -374,7 +470,6 @@ impl Checked<'_> {
             let zone = context.zone.clone();
             context = context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?);
         }
-        let mut destinations = Vec::new();
         let mut places = places.peekable();
         while let Some(place) = places.next() {
             let planned = &routine.steps[place];
@@ -384,12 +479,14 @@ impl Checked<'_> {
                 tables.push(table.map_err(|error| routine.told_at(planned, error))?);
             }
             // A table that no later step needs is not kept while the next ones run.
-            for (earlier, answer) in answers.iter_mut().enumerate() {
-                if !routine.uses_of(earlier, place + 1..=until).any(|_| true) {
-                    *answer = None;
+            for input in &planned.inputs {
+                if let Input::Step(earlier) = input
+                    && uses[*earlier].last <= place
+                {
+                    answers[*earlier] = None;
                 }
             }
-            let stream = Stream::from(self, place, until, &tables, &context);
+            let stream = Stream::from(self, place, until, &uses, &tables, &context);
             for _ in 1..stream.steps.len() {
                 places.next();
             }
@@ -403,12 +500,8 @@ impl Checked<'_> {
             let mut destination = match (&written, &running.into) {
                 (Some(name), Some(directory)) => {
                     let path = directory.join(name);
-                    for input in &routine.steps[place].inputs {
-                        if let Input::File(file, _) = input {
-                            Destination::refuse_onto(&path, directory.join(file)).map_err(at)?;
-                        }
-                    }
-                    Some((Destination::file(&path).map_err(at)?, Writing::of(&path).map_err(at)?))
+                    let writing = Writing::of(&path).map_err(at)?;
+                    Some((outputs.file(&written_by(end, planned), &path).map_err(at)?, writing))
                 }
                 _ => None,
             };
@@ -417,9 +510,10 @@ impl Checked<'_> {
                     None => stream.hand_over(&tables, last),
                     Some((destination, writing)) => {
                         let mut answered = None;
+                        let directory = destination.directory();
                         destination
                             .write(|to| {
-                                let mut batches = writing.batches(to);
+                                let mut batches = writing.batches(to).beside(directory);
                                 let both = &mut |batch: &Table| {
                                     batches.write(batch)?;
                                     last(batch)
@@ -441,17 +535,25 @@ impl Checked<'_> {
                     .map_err(|(place, error)| routine.told_at(&routine.steps[place], Error::from(error)))?;
                 let answer = outcomes.last().map(|outcome| &outcome.table);
                 if let (Some((destination, writing)), Some(answer)) = (&mut destination, answer) {
-                    destination.write(|to| writing.write(answer, to)).map_err(at)?;
+                    let directory = destination.directory();
+                    let whole = |to: &mut dyn io::Write| {
+                        let mut batches = writing.batches(to).beside(directory);
+                        batches.write(answer)?;
+                        batches.finish()
+                    };
+                    destination.write(whole).map_err(at)?;
                 }
-                answers[end] = answer.cloned();
+                answers[end] = answer.filter(|_| uses[end].last > end).cloned();
                 outcomes
             };
-            destinations.extend(destination.map(|(destination, _)| destination));
+            if let Some((destination, _)) = destination {
+                outputs.add(destination);
+            }
             for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
                 let written = written.clone().filter(|_| place == end);
                 told(&Ran { step: &routine.steps[place], place, outcome, written, context: &context })?;
             }
         }
-        destinations.into_iter().try_for_each(Destination::commit)
+        Ok(())
     }
 }

@@ -1,6 +1,9 @@
 //! Steps that answer row by row, so that rows go through all of them in stretches and no answer in between stands in memory whole.
 
-use super::{Input, run::Checked};
+use super::{
+    Input,
+    run::{Checked, Uses},
+};
 use crate::{Context, CoreError, Outcome, Shape, Sink, Stack, Table};
 
 /// Rows that go through the steps together: few enough to stay in a cache, enough to keep all threads busy.
@@ -26,6 +29,7 @@ impl<'a> Stream<'a> {
         checked: &'a Checked<'a>,
         place: usize,
         until: usize,
+        uses: &[Uses],
         tables: &[(String, Table)],
         context: &'a Context,
     ) -> Stream<'a> {
@@ -40,7 +44,7 @@ impl<'a> Stream<'a> {
         for (next, step) in all.iter().enumerate().take(until + 1).skip(place + 1) {
             let before = next - 1;
             let is_alone = routine.steps[next].inputs == [Input::Step(before)]
-                && routine.uses_of(before, next..=until).eq([next])
+                && (uses[before].steps, uses[before].last) == (1, next)
                 && routine.steps[before].write.is_none();
             let Some(known) = shape.filter(|shape| is_alone && step.is_row_by_row(shape, context)) else {
                 break;

@@ -1,13 +1,13 @@
 //! Stands for Arrow's files and streams in a build without the feature `arrow-files`.
 
-use super::{BatchWriter, Choose, Columnar, Input, Made, Parts};
-use crate::arrow::schema::{ArrowError, SchemaRef};
+use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread};
+use crate::arrow::schema::SchemaRef;
 use std::io;
 
 const LEFT_OUT: &str = "this build leaves Arrow's files and streams out; they are the feature `arrow-files`";
 
-pub(super) fn parts(_: Columnar, _: Input, _: Option<&Choose<'_>>) -> Result<Parts, ArrowError> {
-    Err(ArrowError::NotYetImplemented(LEFT_OUT.to_owned()))
+pub(super) fn parts(_: Columnar, _: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
+    Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 
 pub(super) fn writer(_: Columnar, _: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {

@@ -1,13 +1,13 @@
 //! Stands for Parquet in a build without the feature `parquet`.
 
-use super::{BatchWriter, Choose, Input, Made, Parts};
-use crate::arrow::schema::{ArrowError, SchemaRef};
+use super::{BatchWriter, Choose, Input, Made, Parts, Room, Unread};
+use crate::arrow::schema::SchemaRef;
 use std::io;
 
 const LEFT_OUT: &str = "this build leaves Parquet out; it is the feature `parquet`";
 
-pub(super) fn parts(_: Input, _: Option<&Choose<'_>>) -> Result<Parts, ArrowError> {
-    Err(ArrowError::NotYetImplemented(LEFT_OUT.to_owned()))
+pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
+    Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 
 pub(super) fn writer(_: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {

@@ -21,7 +21,7 @@ impl Book<'_> {
 pub(super) enum WorkbookWriter {}
 
 impl WorkbookWriter {
-    pub(super) fn new(_: &Table) -> io::Result<WorkbookWriter> {
+    pub(super) fn new(_: &Table, _: Option<&std::path::Path>) -> io::Result<WorkbookWriter> {
         Err(left_out())
     }
 

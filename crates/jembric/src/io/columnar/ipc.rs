@@ -1,6 +1,6 @@
 //! Arrow's files and streams.
 
-use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, chosen};
+use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread, chosen};
 use crate::arrow::{
     ArrayRef, RecordBatch, RecordBatchOptions,
     cast::AsArray,
@@ -22,25 +22,43 @@ pub(super) fn parts(
     format: Columnar,
     input: Input,
     choose: Option<&Choose<'_>>,
-) -> Result<Parts, ArrowError> {
+    room: &mut Room,
+) -> Result<Parts, Unread> {
     let mut input: Box<dyn Seekable> = match input {
+        // A clone of a file shares its place with the others.
         Input::File(file) => Box::new(BufReader::new(file)),
         Input::Bytes(bytes) => Box::new(Cursor::new(bytes)),
     };
+    input.rewind().map_err(ArrowError::from)?;
     let is_file = format == Columnar::ArrowFile;
     let schema = match is_file {
         true => FileReader::try_new(&mut input, None)?.schema(),
         false => StreamReader::try_new(&mut input, None)?.schema(),
     };
     let Some(choose) = choose else { return Ok((schema, Vec::new())) };
-    input.rewind()?;
+    input.rewind().map_err(ArrowError::from)?;
     let places = Some(chosen(&schema, choose));
     if is_file {
         let reader = FileReader::try_new(input, places)?;
-        return Ok((reader.schema(), reader.collect::<Result<_, _>>()?));
+        return Ok((reader.schema(), batches(reader, room)?));
     }
     let reader = StreamReader::try_new(input, places)?;
-    Ok((reader.schema(), reader.collect::<Result<_, _>>()?))
+    Ok((reader.schema(), batches(reader, room)?))
+}
+
+/// The batches, as long as there is room for them: a few bytes can stand for any number of missing
+/// values, which cost nothing before they are used.
+fn batches(
+    reader: impl Iterator<Item = Result<RecordBatch, ArrowError>>,
+    room: &mut Room,
+) -> Result<Vec<RecordBatch>, Unread> {
+    let mut batches = Vec::new();
+    for batch in reader {
+        let batch = batch?;
+        room.take(batch.num_rows() as u64, batch.num_columns(), batch.get_array_memory_size() as u64)?;
+        batches.push(batch);
+    }
+    Ok(batches)
 }
 
 pub(super) fn writer(format: Columnar, made: &Made, schema: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {

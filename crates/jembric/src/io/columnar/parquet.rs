@@ -1,11 +1,12 @@
 //! Parquet.
 
-use super::{BatchWriter, Choose, Input, Made, Parts, chosen};
+use super::{BatchWriter, Choose, Input, Made, Parts, Room, Unread, chosen};
 use crate::{
     arrow::{
         RecordBatch,
-        schema::{ArrowError, SchemaRef},
+        schema::{ArrowError, DataType, Field, Schema, SchemaRef},
     },
+    guard::guarded,
     io::source::read_at,
 };
 use bytes::Bytes;
@@ -30,10 +31,10 @@ use std::{
 /// Rows that are taken from a file together.
 const BATCH: usize = 1 << 16;
 
-pub(super) fn parts(input: Input, choose: Option<&Choose<'_>>) -> Result<Parts, ArrowError> {
+pub(super) fn parts(input: Input, choose: Option<&Choose<'_>>, room: &mut Room) -> Result<Parts, Unread> {
     match input {
-        Input::File(file) => parts_of(Positioned(Arc::new(file)), choose),
-        Input::Bytes(bytes) => parts_of(Bytes::from(bytes), choose),
+        Input::File(file) => parts_of(Positioned(file), choose, room),
+        Input::Bytes(bytes) => parts_of(bytes, choose, room),
     }
 }
 
@@ -55,6 +56,10 @@ impl ChunkReader for Positioned {
     }
 
     fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
+        // A damaged file may ask for more bytes than it has.
+        if start.saturating_add(length as u64) > Length::len(self) {
+            return Err(io::Error::from(io::ErrorKind::UnexpectedEof).into());
+        }
         let mut bytes = vec![0; length];
         match read_at(&self.0, start, &mut bytes)? == length {
             true => Ok(bytes.into()),
@@ -81,19 +86,39 @@ impl Read for Rest {
 fn parts_of<T: ChunkReader + Clone + 'static>(
     input: T,
     choose: Option<&Choose<'_>>,
-) -> Result<Parts, ArrowError> {
-    let about = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new())?;
+    room: &mut Room,
+) -> Result<Parts, Unread> {
+    let found = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(ArrowError::from)?;
+    // Texts are read as views, since those of a column may have more than 2 GiB together.
+    let options = ArrowReaderOptions::new().with_schema(viewed(found.schema()));
+    let about = ArrowReaderMetadata::try_new(found.metadata().clone(), options).unwrap_or(found);
     let Some(choose) = choose else { return Ok((about.schema().clone(), Vec::new())) };
     let roots = chosen(about.schema(), choose);
+    for group in about.metadata().row_groups() {
+        let rows = u64::try_from(group.num_rows())
+            .map_err(|_| Unread::Damaged("a group has less than no rows".to_owned()))?;
+        room.take(rows, roots.len(), 0)?;
+    }
     let mask = ProjectionMask::roots(about.parquet_schema(), roots.iter().copied());
     let rows_of = |group: usize| {
         let rows = ParquetRecordBatchReaderBuilder::new_with_metadata(input.clone(), about.clone());
         let rows = rows.with_row_groups(vec![group]).with_projection(mask.clone()).with_batch_size(BATCH);
-        rows.build()?.collect::<Result<Vec<_>, _>>()
+        rows.build().map_err(ArrowError::from)?.collect::<Result<Vec<_>, _>>()
     };
+    // Each group may be read by a thread of its own.
+    let rows_of = |group| guarded(|| rows_of(group)).map_err(Unread::Damaged)?.map_err(Unread::from);
     let groups: Vec<_> = (0..about.metadata().num_row_groups()).into_par_iter().map(rows_of).collect();
-    let groups: Vec<Vec<RecordBatch>> = groups.into_iter().collect::<Result<_, ArrowError>>()?;
+    let groups: Vec<Vec<RecordBatch>> = groups.into_iter().collect::<Result<_, Unread>>()?;
     Ok((Arc::new(about.schema().project(&roots)?), groups.into_iter().flatten().collect()))
+}
+
+/// A schema whose texts are views.
+fn viewed(schema: &Schema) -> SchemaRef {
+    let fields = schema.fields().iter().map(|field| match field.data_type() {
+        DataType::Utf8 | DataType::LargeUtf8 => field.as_ref().clone().with_data_type(DataType::Utf8View),
+        _ => field.as_ref().clone(),
+    });
+    Arc::new(Schema::new_with_metadata(fields.collect::<Vec<Field>>(), schema.metadata().clone()))
 }
 
 pub(super) fn writer(made: &Made, schema: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {

@@ -1,0 +1,37 @@
+//! What happens when the process is told to end, or runs out of memory: its temporary files go.
+
+use jembric::io::abandon_files;
+
+/// Removes temporary files when the process is told to end, and then ends as the signal has it.
+///
+/// A signal that is ignored (as `nohup` has it) stays so. Where no thread can be had for this, the next
+/// run removes the files.
+#[cfg(unix)]
+pub(crate) fn on_signals() {
+    use signal_hook::{
+        consts::{SIGHUP, SIGINT, SIGTERM},
+        iterator::Signals,
+        low_level::emulate_default_handler,
+    };
+    let ignored = ignored_signals();
+    let wanted = [SIGHUP, SIGINT, SIGTERM].into_iter().filter(|signal| ignored & 1 << (signal - 1) == 0);
+    let Ok(mut signals) = Signals::new(wanted) else { return };
+    let wait = move || {
+        for signal in signals.forever() {
+            abandon_files(true);
+            let _ = emulate_default_handler(signal);
+        }
+    };
+    let _ = std::thread::Builder::new().name("signals".to_owned()).spawn(wait);
+}
+
+#[cfg(not(unix))]
+pub(crate) fn on_signals() {}
+
+/// A bit for each signal that the process ignores, where the system tells.
+#[cfg(unix)]
+fn ignored_signals() -> u64 {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let mask = status.lines().find_map(|line| line.strip_prefix("SigIgn:"));
+    mask.and_then(|mask| u64::from_str_radix(mask.trim(), 16).ok()).unwrap_or(0)
+}

@@ -1,0 +1,78 @@
+//! The allocator, which says so when there is no more memory, and how much there is.
+//!
+//! Rust aborts where memory cannot be had, and an abort leaves temporary files behind. Here the
+//! process ends with a message and status 1 instead, as after every other error.
+
+#![allow(unsafe_code)] // An allocator is unsafe by its nature; this one hands everything on.
+
+use jembric::io::abandon_files;
+use mimalloc::MiMalloc;
+use std::{
+    alloc::{GlobalAlloc, Layout},
+    io::Write,
+    sync::atomic::{AtomicBool, Ordering::Relaxed},
+};
+
+/// An allocator that ends the process where it has no more memory.
+pub(crate) struct OrEnd(pub(crate) MiMalloc);
+
+// SAFETY: each call goes to the allocator inside with the arguments as they are, and what it returns
+// is returned.
+unsafe impl GlobalAlloc for OrEnd {
+    unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
+        // SAFETY: as for this call.
+        or_end(unsafe { self.0.alloc(layout) }, layout.size())
+    }
+
+    unsafe fn alloc_zeroed(&self, layout: Layout) -> *mut u8 {
+        // SAFETY: as for this call.
+        or_end(unsafe { self.0.alloc_zeroed(layout) }, layout.size())
+    }
+
+    unsafe fn realloc(&self, memory: *mut u8, layout: Layout, size: usize) -> *mut u8 {
+        // SAFETY: as for this call.
+        or_end(unsafe { self.0.realloc(memory, layout, size) }, size)
+    }
+
+    unsafe fn dealloc(&self, memory: *mut u8, layout: Layout) {
+        // SAFETY: as for this call.
+        unsafe { self.0.dealloc(memory, layout) }
+    }
+}
+
+#[inline]
+fn or_end(memory: *mut u8, size: usize) -> *mut u8 {
+    if memory.is_null() {
+        end(size);
+    }
+    memory
+}
+
+#[cold]
+fn end(size: usize) -> ! {
+    // Should the little memory that this takes be missing too, nothing more is tried.
+    static IS_ENDING: AtomicBool = AtomicBool::new(false);
+    if !IS_ENDING.swap(true, Relaxed) {
+        let mut text = [0_u8; 160];
+        let mut rest = &mut text[..];
+        let _ = write!(
+            rest,
+            "error: there is not enough memory ({size} bytes more were asked for). Ask for a shorter answer, \
+             or read fewer columns\n"
+        );
+        let left = rest.len();
+        let written = text.len() - left;
+        let _ = std::io::stderr().write_all(&text[..written]);
+        abandon_files(false);
+    }
+    std::process::exit(1)
+}
+
+/// The bytes that an answer may take: half of the machine's memory, or of what the process is allowed.
+/// None where the system does not tell.
+pub(crate) fn budget() -> Option<u64> {
+    let mut system = sysinfo::System::new().ok()?;
+    system.refresh_memory();
+    let allowed = system.cgroup_limits().map_or(u64::MAX, |limits| limits.total_memory);
+    Some(system.total_memory().min(allowed) / 2).filter(|bytes| *bytes > 0)
+}

@@ -1,0 +1,7 @@
+#![no_main]
+
+#[path = "../bodies.rs"]
+#[allow(dead_code)]
+mod bodies;
+
+libfuzzer_sys::fuzz_target!(|data: &[u8]| bodies::parquet(data));

@@ -1,0 +1,135 @@
+//! [`Journal`]: which files a run is about to put in place, so that the next one can finish it.
+//!
+//! It is a file of JSON Lines beside the routine. The first line names the process. A line with a
+//! temporary file and its target comes before each temporary file does. The line `{"placing":true}`
+//! comes once all of them are complete and on the disk. So whoever finds the journal of a dead process
+//! knows what to do: with that last line, it renames what is still under its temporary name; without,
+//! it removes the temporary files, and all targets are as they were.
+
+use super::process::Process;
+use crate::error::{Error, Result};
+use serde::{Deserialize, Serialize};
+use std::{
+    fs,
+    io::{self, Write},
+    path::{Path, PathBuf},
+};
+
+pub(super) struct Journal {
+    path: PathBuf,
+    file: fs::File,
+    is_done: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", untagged, deny_unknown_fields)]
+enum Line {
+    Process { process: String },
+    File { temporary: PathBuf, target: PathBuf },
+    Placing { placing: bool },
+}
+
+impl Journal {
+    /// A new journal beside a routine, after what is left of an earlier one is settled. None where its
+    /// directory cannot be written to.
+    pub(super) fn beside(routine: &Path) -> Result<Option<Journal>> {
+        let name = routine.file_name().unwrap_or_default().to_string_lossy();
+        let path = routine.with_file_name(format!(".{name}.jembric-journal"));
+        settle(&path)?;
+        let file = match fs::OpenOptions::new().append(true).create_new(true).open(&path) {
+            Ok(file) => file,
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Err(in_use(&path)),
+            Err(error) if may_be_without(&error) => return Ok(None),
+            Err(error) => return Err(Error::write(path.display())(error)),
+        };
+        let mut journal = Journal { path, file, is_done: false };
+        journal.line(&Line::Process { process: Process::this().to_string() })?;
+        Ok(Some(journal))
+    }
+
+    fn line(&mut self, line: &Line) -> Result<()> {
+        let written = serde_json::to_vec(line).map_err(io::Error::from).and_then(|mut text| {
+            text.push(b'\n');
+            self.file.write_all(&text)?;
+            self.file.sync_data()
+        });
+        written.map_err(Error::write(self.path.display()))
+    }
+
+    /// A temporary file is about to be made for a target.
+    pub(super) fn begin(&mut self, temporary: &Path, target: &Path) -> Result<()> {
+        // The next run may be started from another directory.
+        let full = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        self.line(&Line::File { temporary: full(temporary), target: full(target) })
+    }
+
+    /// All files are complete and on the disk.
+    pub(super) fn placing(&mut self) -> Result<()> {
+        self.line(&Line::Placing { placing: true })
+    }
+
+    /// All files are in their places.
+    pub(super) fn remove(mut self) -> Result<()> {
+        self.is_done = true;
+        fs::remove_file(&self.path).map_err(Error::write(self.path.display()))
+    }
+
+    /// Leaves it for the next run, which goes on from it.
+    pub(super) fn leave(mut self) {
+        self.is_done = true;
+    }
+}
+
+impl Drop for Journal {
+    fn drop(&mut self) {
+        if !self.is_done {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+fn may_be_without(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem)
+}
+
+fn in_use(path: &Path) -> Error {
+    Error::Settings(format!(
+        "{}: another process is running this routine. Wait until it is done; if it runs on another machine and is known to have \
+         ended, remove this file",
+        path.display()
+    ))
+}
+
+/// Finishes or undoes what a dead process left.
+fn settle(path: &Path) -> Result<()> {
+    let text = match fs::read_to_string(path) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        Err(source) => {
+            return Err(Error::Read { file: path.display().to_string(), source, nearest: None });
+        }
+    };
+    // A line that was cut off while it was written says nothing: what it tells of had not begun.
+    let lines: Vec<Line> = text.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
+    let owner = lines.iter().find_map(|line| match line {
+        Line::Process { process } => process.parse::<Process>().ok(),
+        _ => None,
+    });
+    if owner.is_some_and(|owner| !owner.is_dead()) {
+        return Err(in_use(path));
+    }
+    let is_complete = lines.iter().any(|line| matches!(line, Line::Placing { placing: true }));
+    for line in &lines {
+        let Line::File { temporary, target } = line else { continue };
+        let settled = match is_complete {
+            true => fs::rename(temporary, target),
+            false => fs::remove_file(temporary),
+        };
+        match settled {
+            // It was renamed before the process ended, or had not begun.
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            settled => settled.map_err(Error::write(target.display()))?,
+        }
+    }
+    fs::remove_file(path).map_err(Error::write(path.display()))
+}

@@ -1,0 +1,124 @@
+//! A look over the XML of an ODS workbook before it is read: that it ends where it should, and that it
+//! does not stand for far more cells than it has.
+
+use quick_xml::{
+    Reader,
+    events::{BytesStart, Event},
+};
+use std::io::{BufReader, Read, Seek};
+
+/// Bytes that a cell takes while a sheet is read.
+const CELL: u64 = 32;
+
+/// An error where a part is no whole XML, with what is wrong; without, where the sheets stand for more
+/// than so many bytes.
+pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<String>> {
+    let told = |error: &dyn std::fmt::Display| Some(error.to_string());
+    let mut archive = zip::ZipArchive::new(book).map_err(|error| told(&error))?;
+    for part in ["content.xml", "styles.xml", "settings.xml"] {
+        // A part that is not there is for the reader to miss.
+        let Ok(part) = archive.by_name(part) else { continue };
+        let mut reader = Reader::from_reader(BufReader::new(part));
+        let (mut depth, mut buffer, mut sheet) = (0_u64, Vec::new(), Extent::default());
+        loop {
+            buffer.clear();
+            match reader.read_event_into(&mut buffer).map_err(|error| told(&error))? {
+                Event::Start(element) => {
+                    depth += 1;
+                    sheet.begin(&element);
+                }
+                Event::Empty(element) => {
+                    sheet.begin(&element);
+                    sheet.end(element.name().as_ref());
+                }
+                Event::End(element) => {
+                    depth = depth.saturating_sub(1);
+                    sheet.end(element.name().as_ref());
+                }
+                Event::Text(text) => sheet.text += text.len() as u64,
+                Event::Eof if depth > 0 => return Err(Some("it ends in the middle of its XML".to_owned())),
+                Event::Eof => break,
+                _ => {}
+            }
+            if sheet.bytes() > most {
+                return Err(None);
+            }
+        }
+    }
+    Ok(())
+}
+
+/// How many cells and bytes of text a sheet stands for.
+#[derive(Default)]
+struct Extent {
+    /// The rows up to the last that has a value, and those behind it.
+    rows: u64,
+    empty_rows: u64,
+    /// The widest row up to its last value.
+    width: u64,
+    texts: u64,
+    row: Row,
+    /// The text of the cell at hand, and whether and how often it stands there.
+    text: u64,
+    cell: Option<u64>,
+}
+
+#[derive(Default)]
+struct Row {
+    repeated: u64,
+    /// The cells up to the last value, and all of them.
+    used: u64,
+    cells: u64,
+    texts: u64,
+}
+
+/// How often an element stands there.
+fn repeated(element: &BytesStart<'_>, attribute: &str) -> u64 {
+    let value = element.try_get_attribute(attribute).ok().flatten();
+    let value = value.and_then(|value| value.value.trim().parse().ok());
+    value.unwrap_or(1)
+}
+
+impl Extent {
+    fn begin(&mut self, element: &BytesStart<'_>) {
+        match element.name().as_ref() {
+            "table:table" => *self = Extent::default(),
+            "table:table-row" => {
+                self.row =
+                    Row { repeated: repeated(element, "table:number-rows-repeated"), ..Row::default() };
+            }
+            "table:table-cell" | "table:covered-table-cell" => {
+                self.text = 0;
+                self.cell = Some(repeated(element, "table:number-columns-repeated"));
+                if element.try_get_attribute("office:value-type").ok().flatten().is_some() {
+                    self.row.used = self.row.cells.saturating_add(self.cell.unwrap_or(0));
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn end(&mut self, name: &str) {
+        match name {
+            "table:table-row" => {
+                self.empty_rows = self.empty_rows.saturating_add(self.row.repeated);
+                if self.row.used > 0 {
+                    self.rows = self.rows.saturating_add(std::mem::take(&mut self.empty_rows));
+                    self.width = self.width.max(self.row.used);
+                    let texts = self.row.texts.saturating_mul(self.row.repeated);
+                    self.texts = self.texts.saturating_add(texts);
+                }
+            }
+            "table:table-cell" | "table:covered-table-cell" => {
+                let times = self.cell.take().unwrap_or(0);
+                self.row.cells = self.row.cells.saturating_add(times);
+                self.row.texts = self.row.texts.saturating_add(self.text.saturating_mul(times));
+            }
+            _ => {}
+        }
+    }
+
+    fn bytes(&self) -> u64 {
+        self.rows.saturating_mul(self.width).saturating_mul(CELL).saturating_add(self.texts)
+    }
+}
