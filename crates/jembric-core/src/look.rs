@@ -361,16 +361,18 @@ fn almost_the_same(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Resul
 const MOST_PAIRED: usize = 12;
 
 fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Finding>> {
-    let dated: Vec<&ColumnLook> = columns.iter().filter(|column| column.dates.is_some()).collect();
+    let dated = columns.iter().enumerate().filter(|(_, column)| column.dates.is_some());
+    let dated = dated.map(|(place, column)| Ok((column, table.alone(place)?.dates(&column.name)?)));
+    let dated: Vec<(&ColumnLook, Dates)> = dated.collect::<Result<_>>()?;
     let mut findings = Vec::new();
-    for (n, start) in dated.iter().enumerate() {
+    for (n, (start, starts)) in dated.iter().enumerate() {
         // Of many columns of dates only neighbours are taken for a start and an end.
         let others = match dated.len() {
             ..=MOST_PAIRED => 0..dated.len(),
             all => n.saturating_sub(1)..all.min(n + 2),
         };
-        for end in dated[others].iter().filter(|end| end.name != start.name && end.kind == start.kind) {
-            let (starts, ends) = (table.dates(&start.name)?, table.dates(&end.name)?);
+        let is_end = |(end, _): &&(&ColumnLook, Dates)| end.name != start.name && end.kind == start.kind;
+        for (end, ends) in dated[others].iter().filter(is_end) {
             let present = arrow_buffer::NullBuffer::union(starts.nulls().as_ref(), ends.nulls().as_ref());
             let both = |row: &usize| present.as_ref().is_none_or(|present| present.is_valid(*row));
             let order = |row: usize| ends.sortable(row).cmp(&starts.sortable(row));

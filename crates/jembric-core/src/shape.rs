@@ -265,9 +265,15 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
     let plain = |name: &str| {
         name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>()
     };
+    // A distance costs the product of both lengths, and nobody mistypes a name of that many letters.
+    const MOST: usize = 200;
+    if wanted.len() > MOST {
+        return Vec::new();
+    }
     let target = plain(wanted);
     let allowed = 1 + target.chars().count() / 4;
     let mut near: Vec<(usize, &str)> = names
+        .filter(|name| name.len() <= MOST)
         .filter_map(|name| {
             let candidate = plain(name);
             let distance = strsim::damerau_levenshtein(&target, &candidate);

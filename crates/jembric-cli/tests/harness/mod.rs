@@ -28,6 +28,7 @@ pub(crate) fn jembric(directory: &Path, arguments: &[&str]) -> Command {
     command
 }
 
+#[allow(dead_code)]
 pub(crate) struct Ran {
     pub(crate) out: String,
     pub(crate) err: String,

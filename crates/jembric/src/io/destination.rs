@@ -111,10 +111,15 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
             file.sync().map_err(Error::write(name))?;
         }
     }
-    if let Some(journal) = &mut journal {
-        journal.placing()?;
-    }
     let mut live = temporary::live();
+    if let Some(journal) = &mut journal {
+        // From here on a signal waits: what the journal says now must not be undone in part.
+        let written = journal.placing();
+        if written.is_err() {
+            drop(live);
+            return written;
+        }
+    }
     let mut directories: Vec<PathBuf> = Vec::new();
     let mut placed = Ok(());
     for Destination { name, kind } in &mut files {
@@ -135,9 +140,9 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
         let _ = fs::File::open(directory).and_then(|directory| directory.sync_all());
     }
     let settled = match (&placed, journal) {
-        (Ok(()), Some(journal)) => journal.remove(),
+        (Ok(()), Some(journal)) => journal.remove(&mut live),
         (Err(_), Some(journal)) => {
-            journal.leave();
+            journal.leave(&mut live);
             Ok(())
         }
         (_, None) => Ok(()),

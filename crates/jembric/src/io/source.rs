@@ -202,6 +202,9 @@ fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) 
 /// A file of a similar name in the same directory.
 pub(crate) fn nearest_file(path: &Path) -> Option<String> {
     let wanted = path.file_name()?.to_string_lossy().into_owned();
+    if wanted.len() > 255 {
+        return None;
+    }
     let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let names = directory
         .read_dir()

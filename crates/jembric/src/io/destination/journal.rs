@@ -6,7 +6,10 @@
 //! knows what to do: with that last line, it renames what is still under its temporary name; without,
 //! it removes the temporary files, and all targets are as they were.
 
-use super::process::Process;
+use super::{
+    process::Process,
+    temporary::{Live, live},
+};
 use crate::error::{Error, Result};
 use serde::{Deserialize, Serialize};
 use std::{
@@ -42,6 +45,8 @@ impl Journal {
             Err(error) if may_be_without(&error) => return Ok(None),
             Err(error) => return Err(Error::write(path.display())(error)),
         };
+        let path = std::path::absolute(&path).unwrap_or(path);
+        live().journals.insert(path.clone());
         let mut journal = Journal { path, file, is_done: false };
         journal.line(&Line::Process { process: Process::this().to_string() })?;
         Ok(Some(journal))
@@ -69,14 +74,16 @@ impl Journal {
     }
 
     /// All files are in their places.
-    pub(super) fn remove(mut self) -> Result<()> {
+    pub(super) fn remove(mut self, live: &mut Live) -> Result<()> {
         self.is_done = true;
+        live.journals.remove(&self.path);
         fs::remove_file(&self.path).map_err(Error::write(self.path.display()))
     }
 
     /// Leaves it for the next run, which goes on from it.
-    pub(super) fn leave(mut self) {
+    pub(super) fn leave(mut self, live: &mut Live) {
         self.is_done = true;
+        live.journals.remove(&self.path);
     }
 }
 
@@ -84,6 +91,7 @@ impl Drop for Journal {
     fn drop(&mut self) {
         if !self.is_done {
             let _ = fs::remove_file(&self.path);
+            live().journals.remove(&self.path);
         }
     }
 }

@@ -32,10 +32,13 @@ impl Purpose {
     }
 }
 
-/// The temporary files of this process.
-pub(super) type Live = BTreeSet<PathBuf>;
+/// The temporary files of this process, and the journals that tell of some of them.
+pub(super) struct Live {
+    files: BTreeSet<PathBuf>,
+    pub(super) journals: BTreeSet<PathBuf>,
+}
 
-static LIVE: Mutex<Live> = Mutex::new(BTreeSet::new());
+static LIVE: Mutex<Live> = Mutex::new(Live { files: BTreeSet::new(), journals: BTreeSet::new() });
 /// The directories in which this process has looked for files of dead ones.
 static CLEANED: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 
@@ -52,7 +55,8 @@ pub(super) fn live() -> MutexGuard<'static, Live> {
 pub fn abandon_files(wait: bool) {
     let live = if wait { Some(live()) } else { LIVE.try_lock().ok() };
     if let Some(live) = live {
-        live.iter().for_each(|path| drop(fs::remove_file(path)));
+        // Journals come last, so that the next run finds what is left if this is cut short.
+        live.files.iter().chain(&live.journals).for_each(|path| drop(fs::remove_file(path)));
         // The lock is never given back, so that nothing is put in place after this.
         std::mem::forget(live);
     }
@@ -103,7 +107,7 @@ impl Temporary {
         let path = directory.join(name);
         let mut live = live();
         let file = fs::OpenOptions::new().write(true).create_new(true).open(&path)?;
-        live.insert(path.clone());
+        live.files.insert(path.clone());
         drop(live);
         let temporary = Temporary { path, file, done: false };
         if let Some(permissions) = permissions {
@@ -130,7 +134,7 @@ impl Temporary {
 
     /// Leaves it under its temporary name, for another process to put in place.
     pub(super) fn leave(&mut self, live: &mut Live) {
-        live.remove(&self.path);
+        live.files.remove(&self.path);
         self.done = true;
     }
 }
@@ -139,7 +143,7 @@ impl Drop for Temporary {
     fn drop(&mut self) {
         if !self.done {
             let _ = fs::remove_file(&self.path);
-            live().remove(&self.path);
+            live().files.remove(&self.path);
         }
     }
 }
