@@ -235,3 +235,110 @@ fn a_table_keeps_its_types_through_files_and_pipes(harbour: TempDir) {
     let packed = typed(&harbour, "sort stays.csv berth --out stays.parquet.gz");
     assert_eq!(packed.err, "error: `out`: `stays.parquet.gz`: expected a name without .gz or .zst\n");
 }
+
+const TWO_FILES: &str = "[[step]]\nread = \"stays.csv\"\nfilter = \"tons > 0\"\nwrite = \"kept.csv\"\n\n[[step]]\nsort = [\"tons\"]\n";
+
+/// A reader that stops after the first line ends the printing; what is written beside is written.
+#[cfg(unix)]
+#[rstest]
+#[case("run two.toml --aside aside.csv", &["kept.csv", "aside.csv"])]
+#[case("sort stays.csv tons --save-routine saved.toml --aside aside.csv", &["saved.toml", "aside.csv"])]
+fn a_closed_pipe_ends_the_printing_and_not_the_work(
+    harbour: TempDir,
+    #[case] line: &str,
+    #[case] written: &[&str],
+) {
+    fs::write(harbour.path().join("two.toml"), TWO_FILES).unwrap();
+    // Many rows, so that the pipe is full long before the last is printed.
+    let stays = fs::read_to_string(harbour.path().join("stays.csv")).unwrap();
+    let (header, rows) = stays.split_once('\n').unwrap();
+    fs::write(harbour.path().join("stays.csv"), format!("{header}\n{}", rows.repeat(200))).unwrap();
+    let mut running = std::process::Command::new(env!("CARGO_BIN_EXE_jembric"))
+        .args(words(line))
+        .current_dir(harbour.path())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    drop(running.stdout.take());
+    assert!(running.wait().unwrap().success());
+    for name in written {
+        assert!(fs::metadata(harbour.path().join(name)).unwrap().len() > 0, "{name}");
+    }
+}
+
+/// No output replaces what is read, or another output, whatever is given which way.
+#[rstest]
+#[case::routine_onto_input(
+    "sort stays.csv tons --save-routine ./stays.csv",
+    "./stays.csv: is one of the files that are read"
+)]
+#[case::routine_onto_result(
+    "sort stays.csv tons --save-routine o.csv --out ./o.csv",
+    "the result (--out) and the routine (--save-routine)"
+)]
+#[case::routine_onto_aside(
+    "sort stays.csv tons --save-routine o.csv --aside ./o.csv",
+    "the rows set aside (--aside) and the routine (--save-routine)"
+)]
+#[case::onto_holidays(
+    "elapsed dues.csv --from due --to paid --unit workdays --holidays holidays.csv --out holidays.csv",
+    "holidays.csv: is one of the files that are read"
+)]
+#[case::onto_entities(
+    "filled gauge.csv --per gauge --date day --entities vessels.csv:vessel --out ./vessels.csv",
+    "./vessels.csv: is one of the files that are read"
+)]
+#[case::onto_windows(
+    "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --aside stays.csv",
+    "stays.csv: is one of the files that are read"
+)]
+#[case::onto_the_routine(
+    "run two.toml --out two.toml --format csv",
+    "two.toml: is one of the files that are read"
+)]
+#[case::onto_a_step(
+    "run two.toml --aside ./kept.csv",
+    "the result of step 1 and the rows set aside (--aside)"
+)]
+#[case::result_onto_a_step("run two.toml --out kept.csv", "the result of step 1 and the result (--out)")]
+fn what_would_be_overwritten_is_refused_before_anything_is_read(
+    harbour: TempDir,
+    #[case] line: &str,
+    #[case] said: &str,
+) {
+    fs::write(harbour.path().join("two.toml"), TWO_FILES).unwrap();
+    let before = contents(&harbour);
+    let ran = typed(&harbour, line);
+    assert_eq!((ran.code, ran.out.as_str()), (1, ""), "{}", ran.err);
+    assert!(ran.err.contains(said), "{}", ran.err);
+    assert!(contents(&harbour) == before, "nothing is written");
+}
+
+fn contents(directory: &TempDir) -> Vec<(String, String)> {
+    let files = fs::read_dir(directory.path()).unwrap().map(|entry| entry.unwrap().path());
+    let mut files: Vec<(String, String)> =
+        files.map(|path| (path.display().to_string(), fs::read_to_string(path).unwrap())).collect();
+    files.sort();
+    files
+}
+
+/// A workbook takes its temporary file beside the target; where there is no such place, an error says so.
+#[cfg(unix)]
+#[rstest]
+#[case(&["--out", "o.xlsx"], 0, "")]
+#[case(&["--format", "xlsx"], 1, "error: standard output: could not be written: ")]
+fn a_workbook_needs_no_room_where_the_system_keeps_temporary_files(
+    harbour: TempDir,
+    #[case] to: &[&str],
+    #[case] code: i32,
+    #[case] said: &str,
+) {
+    let ran = harness::jembric(harbour.path(), &[&["sort", "stays.csv", "tons", "-q"], to].concat())
+        .env("TMPDIR", harbour.path().join("nowhere"))
+        .output()
+        .unwrap();
+    let err = String::from_utf8_lossy(&ran.stderr).into_owned();
+    assert_eq!(ran.status.code(), Some(code), "{err}");
+    assert!(err.starts_with(said) && !err.contains("panicked"), "{err}");
+}

@@ -40,7 +40,7 @@ pub(crate) const MOST_ROWS: u64 = 200_000_000;
 ///
 /// Moments are cut into days of [`Context::zone`]; for hours, the hour at whose very beginning a moment ends does not count.
 /// Set aside: rows without a start, and rows whose end is before their start. Dropped: rows outside the range, open ones if
-/// so asked, open ones that start after the as-of date, and those that have no active day because their end day is free.
+/// so asked, open ones that start after the as-of date, and those that have no active day because their end day is exclusive.
 ///
 /// Errors: a column is missing or holds no dates; periods finer than a column's own; open ends that are refused; a share or
 /// sum of no numbers, a sum of an infinite one; more rows than allowed, told before any is made; a name that is taken. Costs: rows, one write of the
@@ -154,7 +154,7 @@ impl Active {
             end: end.into(),
             grain: Grain::Day,
             range: None,
-            end_day: EndDay::Counts,
+            end_day: EndDay::Inclusive,
             open_ends: OpenEnds::AsOf,
             never_ends: Vec::new(),
             share: Vec::new(),

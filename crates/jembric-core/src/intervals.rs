@@ -24,9 +24,9 @@ const STRETCH: usize = 1 << 16;
 pub enum EndDay {
     /// It is: a stay from the 3rd to the 5th has three days.
     #[default]
-    Counts,
+    Inclusive,
     /// It is not: that stay has two.
-    Free,
+    Exclusive,
 }
 
 /// What becomes of intervals without an end.
@@ -45,8 +45,8 @@ pub enum OpenEnds {
 /// What all operations on intervals can be told, described once.
 pub(crate) const END_DAY: Setting = Setting::new(
     "end-day",
-    Takes::OneOf(&["counts", "free"]),
-    "Whether it is still active on its end day [default: counts]",
+    Takes::OneOf(&["inclusive", "exclusive"]),
+    "Whether an interval is active on its end day [default: inclusive]",
 );
 pub(crate) const OPEN_ENDS: Setting = Setting::new(
     "open-ends",
@@ -63,7 +63,7 @@ pub(crate) const NEVER_ENDS: Setting = Setting::new(
 macro_rules! told_of_intervals {
     ($operation:ty) => {
         impl $operation {
-            /// Whether the end day still counts.
+            /// Whether an interval is active on its end day.
             pub fn end_day(mut self, end_day: $crate::EndDay) -> $operation {
                 self.end_day = end_day;
                 self
@@ -170,8 +170,8 @@ impl Intervals {
             .then(|| ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of));
         let close = close.flatten();
         let backwards = Backwards::of(&starts, &ends);
-        // A free end day is not active, but the as-of day of an open interval is.
-        let free = rules.end_day == EndDay::Free && hours.is_none();
+        // An exclusive end day is not active, but the as-of day of an open interval is.
+        let free = rules.end_day == EndDay::Exclusive && hours.is_none();
         let by_hours = hours.is_some();
 
         // The last active tick of a row and its fate.
@@ -195,7 +195,7 @@ impl Intervals {
             } else {
                 last -= if free { ends_period(&ends, row) } else { 0 };
                 // An interval without length is active in its hour where its end counts.
-                if by_hours && rules.end_day == EndDay::Counts {
+                if by_hours && rules.end_day == EndDay::Inclusive {
                     last = last.max(first[row]);
                 } else if by_hours && backwards.is_without_length(row) {
                     last = first[row] - 1;

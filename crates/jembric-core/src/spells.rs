@@ -31,7 +31,7 @@ use std::sync::Arc;
 ///
 /// * Of intervals: those that overlap, touch, or leave a hole of at most [`join_gaps`](Spells::join_gaps) days become one
 ///   spell. [`idle`](Spells::idle) gives the holes between an entity's spells instead (`per…, start, end, days`). The end is
-///   to be understood as that of the intervals: with free end days it is the day after the last active one. A spell with an
+///   to be understood as that of the intervals: with exclusive end days it is the day after the last active one. A spell with an
 ///   open interval has no end; its days are counted up to the as-of date, without one to the newest date of both columns.
 /// * Of dated states: each record holds until the day before the entity's next one, and neighbours with equal values are one
 ///   spell; the last has no end, and its days are those up to the as-of date, where that is given. Of several records on one
@@ -140,7 +140,7 @@ impl Spells {
         let error = |setting, value: &str, expected| {
             Err(Error::Setting { setting, value: value.to_owned(), expected })
         };
-        let of_intervals = self.join_gaps > 0 || self.idle || self.end_day == EndDay::Free;
+        let of_intervals = self.join_gaps > 0 || self.idle || self.end_day == EndDay::Exclusive;
         match (&self.start, &self.end, &self.date) {
             (Some(_), Some(_), None) if !self.value.is_empty() => error("value", "given", "`date` beside it"),
             (Some(_), Some(_), None) => Ok(()),
@@ -280,7 +280,7 @@ impl Spells {
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
 
         // The end is to be read as those of the intervals are.
-        let free = i32::from(self.end_day == EndDay::Free);
+        let free = i32::from(self.end_day == EndDay::Exclusive);
         let first_rows = entities.first_rows();
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         if !per.is_empty() {

@@ -75,7 +75,7 @@ pub enum Pick {
 /// Windows start and are reversed at the grain of their own columns, also where events are of longer periods. Of windows that
 /// start together, or are equally near, `pick` takes the least row as a whole (`last`: the greatest); the
 /// ledger counts these. Set aside on both sides: rows that miss a key, and those whose end is before their start; events without
-/// a date. Windows that have no active day since their end day is free are dropped. The ledger is that of the side that the
+/// a date. Windows that have no active day since their end day is exclusive are dropped. The ledger is that of the side that the
 /// answer has rows of, with the other side's in [`Ledger::other_side`](crate::Ledger::other_side).
 ///
 /// Errors: a column is missing or holds no dates; keys whose types are never equal; settings that contradict each other; more
@@ -171,8 +171,8 @@ impl Within {
         Setting::new("bring", Takes::Columns, "The windows' columns that are brought along [default: all]"),
         Setting::new(
             "end-day",
-            Takes::OneOf(&["counts", "free"]),
-            "Whether the end day is still inside [default: counts]",
+            Takes::OneOf(&["inclusive", "exclusive"]),
+            "Whether a window and an interval are active on their end day [default: inclusive]",
         ),
         Setting::new(
             "open-ends",

@@ -11,7 +11,7 @@ use jembric::{
 use std::sync::Arc;
 
 /// All targets by the names of their corpora.
-pub const TARGETS: [(&str, fn(&[u8])); 8] = [
+pub(crate) const TARGETS: [(&str, fn(&[u8])); 8] = [
     ("csv", csv),
     ("notation", notation),
     ("expression", expression),
@@ -37,7 +37,7 @@ fn written_and_read_again(table: &Table) {
 }
 
 /// CSV, with settings that the first byte chooses.
-pub fn csv(data: &[u8]) {
+pub(crate) fn csv(data: &[u8]) {
     let Some((&settings, text)) = data.split_first() else { return };
     let is_set = |bit: u8| settings & 1 << bit != 0;
     let mut reading = reading().decimal_comma(is_set(0)).no_header(is_set(1)).no_quotes(is_set(2));
@@ -53,7 +53,7 @@ pub fn csv(data: &[u8]) {
 }
 
 /// A date in a text: what was read is a day and a moment of the calendar, or neither.
-pub fn notation(data: &[u8]) {
+pub(crate) fn notation(data: &[u8]) {
     let Ok(written) = notation::read(data) else { return };
     for order in [Order::DayFirst, Order::MonthFirst] {
         let (day, micros) = (written.day(order), written.micros(order));
@@ -62,7 +62,7 @@ pub fn notation(data: &[u8]) {
 }
 
 /// An expression: it is parsed, checked against columns of several types, and evaluated.
-pub fn expression(data: &[u8]) {
+pub(crate) fn expression(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
     let Ok(parsed) = text.parse::<Expression>() else { return };
     let columns: [(&str, ArrayRef); 3] = [
@@ -76,7 +76,7 @@ pub fn expression(data: &[u8]) {
 }
 
 /// A routine: one that is parsed can be written, and read again with as many steps.
-pub fn routine(data: &[u8]) {
+pub(crate) fn routine(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
     let Ok(routine) = Routine::parse("fuzz.toml", text) else { return };
     let Ok(written) = routine.to_text(str::to_owned) else { return };
@@ -87,7 +87,7 @@ pub fn routine(data: &[u8]) {
 }
 
 /// JSON Lines.
-pub fn json_lines(data: &[u8]) {
+pub(crate) fn json_lines(data: &[u8]) {
     if let Ok(table) = reading().stream("fuzz.jsonl", data) {
         written_and_read_again(&table);
     }
@@ -102,16 +102,16 @@ fn bytes(data: &[u8]) {
 }
 
 /// A Parquet file.
-pub fn parquet(data: &[u8]) {
+pub(crate) fn parquet(data: &[u8]) {
     bytes(data);
 }
 
 /// An Arrow file or stream.
-pub fn arrow(data: &[u8]) {
+pub(crate) fn arrow(data: &[u8]) {
     bytes(data);
 }
 
 /// A workbook.
-pub fn workbook(data: &[u8]) {
+pub(crate) fn workbook(data: &[u8]) {
     bytes(data);
 }

@@ -409,3 +409,97 @@ fn what_is_broken_or_far_too_large_is_told() {
         Reading::new().read("day", "%d.%m.%Y").stream("x.parquet", &bytes[..]).unwrap_err().to_string();
     assert!(format.contains("the columns of x.parquet have types already"), "{format}");
 }
+
+/// A column whose texts have more than 2 GiB together, from a file of a megabyte: each row has the same.
+#[cfg(feature = "parquet")]
+#[test]
+fn a_column_with_more_than_two_gibibytes_of_text_is_read() {
+    let directory = tempfile::tempdir().unwrap();
+    let path = directory.path().join("long.parquet");
+    let text = StringArray::from(vec!["x".repeat(1 << 20)]);
+    let keys = Int32Array::from(vec![0; 2_100]);
+    let texts: ArrayRef = Arc::new(DictionaryArray::<Int32Type>::new(keys, Arc::new(text)));
+    let batch = RecordBatch::try_from_iter([("text", texts)]).unwrap();
+    // The file says that its column holds plain texts, as most do.
+    let properties = parquet::arrow::arrow_writer::ArrowWriterOptions::new().with_skip_arrow_metadata(true);
+    let file = fs::File::create(&path).unwrap();
+    let mut writer =
+        parquet::arrow::ArrowWriter::try_new_with_options(file, batch.schema(), properties).unwrap();
+    writer.write(&batch).unwrap();
+    writer.close().unwrap();
+    let table = Reading::new().most_unpacked(1 << 32).file(&path).unwrap();
+    assert_eq!((table.rows(), table.shape().columns()[0].kind), (2_100, Some(jembric::Type::Text)));
+}
+
+/// What compresses a file's parts is told by the file.
+#[rstest]
+#[case(Some(arrow_ipc::CompressionType::LZ4_FRAME))]
+#[case(Some(arrow_ipc::CompressionType::ZSTD))]
+#[case(None)]
+fn compressed_arrow_and_brotli_are_read(#[case] compression: Option<arrow_ipc::CompressionType>) {
+    let table = every_type();
+    let mut bytes = Vec::new();
+    match compression {
+        Some(_) => {
+            let options =
+                arrow_ipc::writer::IpcWriteOptions::default().try_with_compression(compression).unwrap();
+            let batch = table.batch();
+            let mut writer =
+                arrow_ipc::writer::FileWriter::try_new_with_options(&mut bytes, &batch.schema(), options)
+                    .unwrap();
+            writer.write(batch).unwrap();
+            writer.finish().unwrap();
+        }
+        None => {
+            let brotli = parquet::basic::Compression::BROTLI(Default::default());
+            let properties =
+                parquet::file::properties::WriterProperties::builder().set_compression(brotli).build();
+            let schema = table.batch().schema();
+            let mut writer =
+                parquet::arrow::ArrowWriter::try_new(&mut bytes, schema, Some(properties)).unwrap();
+            writer.write(table.batch()).unwrap();
+            writer.close().unwrap();
+        }
+    }
+    let read = Reading::new().stream("packed", &bytes[..]).unwrap();
+    assert_eq!(read.columns(), table.columns());
+}
+
+/// Metadata that speak of a grain that there is not.
+#[test]
+fn a_grain_that_there_is_not_is_told_with_its_file_and_column() {
+    use jembric::arrow::schema::{DataType, Field, Schema};
+    let directory = tempfile::tempdir().unwrap();
+    let path = directory.path().join("odd.arrow");
+    let metadata = std::collections::HashMap::from([("jembric.grain".to_owned(), "fortnight".to_owned())]);
+    let field = Field::new("day", DataType::Date32, true).with_metadata(metadata);
+    let schema = Arc::new(Schema::new(vec![field]));
+    let batch = RecordBatch::try_new(schema.clone(), vec![Arc::new(Date32Array::from(vec![0]))]).unwrap();
+    let mut writer =
+        arrow_ipc::writer::FileWriter::try_new(fs::File::create(&path).unwrap(), &schema).unwrap();
+    writer.write(&batch).unwrap();
+    writer.finish().unwrap();
+    for error in [Reading::new().file(&path).unwrap_err(), Reading::new().shape(&path).unwrap_err()] {
+        let error = error.to_string();
+        assert!(error.contains("odd.arrow: column `day` says in its metadata"), "{error}");
+        assert!(error.contains("`fortnight`"), "{error}");
+    }
+}
+
+/// One limit on bytes, for all that stands for more than its size.
+#[rstest]
+#[case::parquet(Format::Parquet)]
+#[case::arrow(Format::Arrow)]
+#[case::stream(Format::ArrowStream)]
+fn rows_that_take_more_than_they_may_are_refused_before_they_are_read(#[case] format: Format) {
+    let ones: ArrayRef = Arc::new(Int64Array::from(vec![1; 10_000]));
+    let table = Table::from_columns([("one", ones)]).unwrap();
+    let mut bytes = Vec::new();
+    Writing::new().format(format).write(&table, &mut bytes).unwrap();
+    let read = |most: u64| Reading::new().most_unpacked(most).stream("ones", &bytes[..]);
+    let error = read(50_000).unwrap_err().to_string();
+    assert!(error.contains("bytes unpack to more than 50000, and so they are not read"), "{error}");
+    assert_eq!(read(1_000_000).unwrap().rows(), 10_000);
+    let error = Reading::new().most_columns(0).stream("ones", &bytes[..]).unwrap_err().to_string();
+    assert!(error.contains("it has 1 columns, more than the 0 that are read"), "{error}");
+}

@@ -150,3 +150,15 @@ fn a_table_without_rows_is_still_written(#[case] format: Format) {
     let text = fs::read_to_string(&path).unwrap();
     assert_eq!(text.contains("vessel"), format != Format::JsonLines);
 }
+
+/// The table in the README lists what the language has.
+#[test]
+fn the_readme_names_every_function_of_expressions() {
+    let readme = include_str!("../../../README.md");
+    let rows: Vec<&str> = readme.lines().filter(|line| line.starts_with("| of ")).collect();
+    for (form, gives) in jembric::Expression::functions() {
+        let name = form.split('(').next().unwrap();
+        let is_word = |row: &&str| row.split(|c: char| !c.is_alphanumeric()).any(|word| word == name);
+        assert!(rows.iter().any(|row| is_word(&row)), "{name}: {gives}");
+    }
+}

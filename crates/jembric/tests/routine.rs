@@ -46,6 +46,21 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
 #[rstest]
 #[case::no_toml("title = ", "", "")]
 #[case::key("titel = \"x\"", "`titel` is not a key of a routine", "did you mean `title`?")]
+#[case::as_of(
+    "as-of = \"2025-02-30\"\n[[step]]\nread = \"stays.csv\"\nsort = \"tons\"",
+    "`2025-02-30` cannot be read as an as-of date",
+    ""
+)]
+#[case::zone(
+    "zone = \"Europe/Lisbonne\"\n[[step]]\nread = \"stays.csv\"\nsort = \"tons\"",
+    "`Europe/Lisbonne` is not a time zone",
+    ""
+)]
+#[case::spelled_otherwise(
+    "[[step]]\nread = \"stays.csv\"\nsort = \"tons\"\nwrite = \"o.csv\"\n[[step]]\nsort = \"vessel\"\nwrite = \"./o.csv\"",
+    "two steps write `./o.csv`",
+    "choose another name"
+)]
 #[case::no_step("title = \"x\"", "there is no step in it", "begin one with [[step]]")]
 #[case::no_operation("[[step]]\nread = \"stays.csv\"", "a step has no operation", "one of latest, earliest")]
 #[case::operation("[[step]]\nlates = {}", "`lates` is not a key of a step", "did you mean `latest`?")]
@@ -486,4 +501,32 @@ fn rows_in_stretches_give_the_same_answer_and_account(#[case] steps: &str, #[cas
     assert_eq!(told, expected_told);
     assert!(csv == expected_csv && csv.len() > 100);
     assert_eq!(whole, made_whole, "answers in between are not made");
+}
+
+#[test]
+fn a_number_keeps_all_its_digits_or_is_refused() {
+    let opening = |number: &str| {
+        let text = format!(
+            "[[step]]\nread = \"dues.csv\"\nrunning = {{ date = \"issued\", sum = [\"amount\"], opening = {number} }}"
+        );
+        let routine = Routine::parse("o.toml", &text)?;
+        let files = demo();
+        let running = Run::on(&files, today());
+        let mut first = None;
+        routine.check(&running)?.run(
+            &mut |batch| {
+                let sum = batch.column("sum_so_far_amount")?;
+                first.get_or_insert(sum.as_primitive::<jembric::arrow::types::Decimal128Type>().value(0));
+                Ok(())
+            },
+            &mut |_| Ok(()),
+        )?;
+        Ok::<_, Error>(first)
+    };
+    let plain = opening("0").unwrap().unwrap();
+    assert_eq!(opening("9007199254740993.25").unwrap(), Some(plain + 900_719_925_474_099_325));
+    for number in ["99999999999999999999", "nan", "inf", "1e3"] {
+        let error = opening(number).unwrap_err().to_string();
+        assert!(error.contains("`opening` is `"), "{number}: {error}");
+    }
 }

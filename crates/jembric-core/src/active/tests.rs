@@ -62,13 +62,13 @@ fn a_row_for_each_record_and_month_with_its_days() {
 }
 
 #[rstest]
-#[case::counts(EndDay::Counts, &["0 2", "1 1"])]
-#[case::free(EndDay::Free, &["0 1"])]
+#[case::counts(EndDay::Inclusive, &["0 2", "1 1"])]
+#[case::free(EndDay::Exclusive, &["0 1"])]
 fn the_end_day_counts_or_not(#[case] end_day: EndDay, #[case] expected: &[&str]) {
     let table = days(&[("2025-01-01", "2025-01-02"), ("2025-01-01", "2025-01-01")]);
     let outcome = Active::new("a", "z").end_day(end_day).grain(Grain::Year).apply(&table).unwrap();
     assert_eq!(shown(&outcome.table, &["id", "active_days"]), expected);
-    assert_eq!(outcome.ledger.rows(Reason::NoActiveDay), u64::from(end_day == EndDay::Free));
+    assert_eq!(outcome.ledger.rows(Reason::NoActiveDay), u64::from(end_day == EndDay::Exclusive));
     assert!(outcome.ledger.balances());
 }
 
@@ -198,7 +198,7 @@ fn an_exclusive_end_leaves_no_hour_to_an_interval_without_length(
     #[case] end: &str,
     #[case] hours: usize,
 ) {
-    let active = Active::new("a", "z").grain(Grain::Hour).end_day(EndDay::Free);
+    let active = Active::new("a", "z").grain(Grain::Hour).end_day(EndDay::Exclusive);
     let outcome = active.apply(&instants(&[(start, end)])).unwrap();
     assert_eq!((outcome.table.rows(), outcome.ledger.rows(Reason::NoActiveDay)), (hours, 1 - hours as u64));
 }
@@ -234,6 +234,92 @@ fn an_open_interval_of_quarters_lasts_through_the_newest_quarter() {
     let table = crate::sample::table("a:date z:date\n2025-Q1 2025-Q1\n2025-Q2 -");
     let outcome = Active::new("a", "z").grain(Grain::Quarter).apply(&table).unwrap();
     assert_eq!(integers(&outcome.table, "active_days"), [90, 91]);
+}
+
+#[test]
+fn sums_of_active_records_are_exact_beside_a_huge_one() {
+    let table = crate::sample::table(
+        "a:date z:date x:float
+         2025-01-01 2025-01-02 12.5
+         2025-01-02 2025-01-04 0.25
+         2025-01-01 2025-01-01 9.96921e36",
+    );
+    let outcome = Active::new("a", "z").count().sum(["x"]).apply(&table).unwrap();
+    let sums = outcome.table.column("sum_x").unwrap();
+    let sums = sums.as_primitive::<arrow_array::types::Float64Type>().values().to_vec();
+    assert_eq!(sums, [9.96921e36 + 12.5, 12.75, 0.25, 0.25]);
+}
+
+/// Lord Howe's clocks are half an hour off UTC in winter, and change by half an hour.
+#[rstest]
+#[case::winter("2025-07-01T00:10", "2025-07-01T01:40", &["2025-06-30T23:30:00", "2025-07-01T00:30:00", "2025-07-01T01:30:00"])]
+#[case::summer("2025-01-01T00:10", "2025-01-01T01:40", &["2025-01-01T00:00:00", "2025-01-01T01:00:00"])]
+#[case::the_change("2025-04-05T14:10", "2025-04-05T15:50", &["2025-04-05T14:00:00", "2025-04-05T15:00:00", "2025-04-05T15:30:00"])]
+fn hours_are_those_of_the_local_clock_all_year(
+    #[case] start: &str,
+    #[case] end: &str,
+    #[case] hours: &[&str],
+) {
+    let context = Context::new().zone("Australia/Lord_Howe".parse().unwrap());
+    // An early record must not set the phase of the hours.
+    let table = instants(&[("1890-01-01T00:00", "1890-01-01T00:01"), (start, end)]);
+    let range = format!("{}..{}", &start[..10], &end[..10]).parse::<Range>().unwrap().first();
+    let active = Active::new("a", "z").grain(Grain::Hour);
+    let active = active.range(Range::new(range.plus_days(-1).unwrap(), range.plus_days(1).unwrap()).unwrap());
+    let outcome = active.apply_with(&table, &context).unwrap();
+    let moments =
+        outcome.table.column("hour").unwrap().as_primitive::<arrow_array::types::TimestampMicrosecondType>();
+    let plain = TimestampMicrosecondArray::new(moments.values().clone(), None);
+    let got: Vec<String> = (0..plain.len()).map(|row| array_value_to_string(&plain, row).unwrap()).collect();
+    assert_eq!(got, hours);
+    // The counts tell the same hours.
+    let counts = active.count().apply_with(&table, &context).unwrap();
+    let active = integers(&counts.table, "active").iter().filter(|&&count| count > 0).count();
+    assert_eq!(active, hours.len());
+}
+
+#[test]
+fn a_share_of_nothing_has_no_sign_and_one_of_tenths_has_hundredths() {
+    let table = crate::sample::table("a:date z:date x:float y:float\n2025-01-31 2025-02-01 -0.0 0.3");
+    let outcome = Active::new("a", "z").grain(Grain::Month).share(["x", "y"]).apply(&table).unwrap();
+    let zero = outcome.table.column("x_share").unwrap();
+    let zero = zero.as_primitive::<arrow_array::types::Float64Type>();
+    assert!(zero.values().iter().all(|share| share.to_bits() == 0), "{zero:?}");
+    let tenths: ArrayRef = Arc::new(Decimal64Array::from(vec![3]).with_precision_and_scale(18, 1).unwrap());
+    let table = table.with_column("tenths", tenths).unwrap();
+    let outcome = Active::new("a", "z").share(["tenths"]).apply(&table).unwrap();
+    assert_eq!(shown(&outcome.table, &["tenths_share"]), ["0.15", "0.15"]);
+}
+
+#[test]
+fn a_range_that_cuts_periods_is_named_in_a_warning() {
+    let table = days(&[("2024-01-05", "2024-03-20")]);
+    let ranged = |range: &str| {
+        let active = Active::new("a", "z").grain(Grain::Month).range(range.parse().unwrap());
+        active.apply(&table).unwrap().ledger.warnings.iter().map(ToString::to_string).collect::<Vec<_>>()
+    };
+    assert_eq!(ranged("2024-01..2024-02"), [""; 0]);
+    let said = "the range 2024-01-10..2024-02-29 holds only a part of 2024-01: rows outside it do not count";
+    assert_eq!(ranged("2024-01-10..2024-02-29"), [said]);
+}
+
+#[test]
+fn an_answer_that_takes_more_memory_than_it_may_is_refused() {
+    let table = days(&[("0001-01-01", "9999-12-31")]);
+    let context = Context::new().memory(1 << 20);
+    let active = Active::new("a", "z");
+    for active in [active.clone(), active.clone().count()] {
+        let error = active.apply_with(&table, &context).unwrap_err().to_string();
+        assert!(error.starts_with("the answer would have 3652059 rows and take about 0."), "{error}");
+    }
+    // In batches it needs no room for all of it.
+    let mut rows = 0;
+    let sink = &mut |batch: &Table| {
+        rows += batch.rows();
+        Ok(())
+    };
+    active.apply_into(&table, &context, sink).unwrap();
+    assert_eq!(rows, 3_652_059);
 }
 
 #[test]

@@ -1,8 +1,10 @@
 //! Dates in expressions: their parts, their differences, spans added to them, and comparisons across grains.
 
-use super::{check::Kind, evaluate::Value};
+use super::{check::Kind, evaluate::Value, functions::Function};
 use crate::{
-    calendar::{Day, Grain, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone, common_periods},
+    calendar::{
+        Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone, common_periods,
+    },
     columnwise,
     dates::Dates,
     error::{Error, Result},
@@ -46,7 +48,7 @@ fn of_days<T: Copy + Default + Send>(days: &[i32], tell: impl Fn(Day) -> T + Syn
 }
 
 /// `year(date)` and its like, `date(moment)`, `time(moment)`, `hour` and `minute`.
-pub(super) fn part(function: &str, value: &Value, zone: &Zone) -> Result<Value> {
+pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Value> {
     let nulls = value.array.logical_nulls();
     let integers =
         |numbers: Vec<i64>| -> ArrayRef { Arc::new(Int64Array::new(numbers.into(), nulls.clone())) };
@@ -65,19 +67,19 @@ pub(super) fn part(function: &str, value: &Value, zone: &Zone) -> Result<Value> 
         };
     }
     Ok(match function {
-        "year" => value.with(integer, numbers!(|day| day.ymd().0.into())),
-        "quarter" => value.with(integer, numbers!(|day| day.ymd().1.div_ceil(3).into())),
-        "month" => value.with(integer, numbers!(|day| day.ymd().1.into())),
-        "day" => value.with(integer, numbers!(|day| day.ymd().2.into())),
-        "week" => value.with(integer, numbers!(|day| day.iso_week().1.into())),
-        "weekday" => value.with(Kind::Weekday, numbers!(|day| day.weekday().number().into())),
-        "hour" => {
+        Function::Year => value.with(integer, numbers!(|day| day.ymd().0.into())),
+        Function::Quarter => value.with(integer, numbers!(|day| day.ymd().1.div_ceil(3).into())),
+        Function::Month => value.with(integer, numbers!(|day| day.ymd().1.into())),
+        Function::Day => value.with(integer, numbers!(|day| day.ymd().2.into())),
+        Function::Week => value.with(integer, numbers!(|day| day.iso_week().1.into())),
+        Function::Weekday => value.with(Kind::Weekday, numbers!(|day| day.weekday().number().into())),
+        Function::Hour => {
             value.with(integer, integers(time_of_day().iter().map(|time| time / MICROS_PER_HOUR).collect()))
         }
-        "minute" => {
+        Function::Minute => {
             value.with(integer, integers(time_of_day().iter().map(|time| time / 60_000_000 % 60).collect()))
         }
-        "time" => {
+        Function::Time => {
             let times = Time64MicrosecondArray::new(time_of_day().into(), nulls);
             value.with(Kind::Of(Type::Time), Arc::new(times))
         }
@@ -91,13 +93,8 @@ pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> 
     let nulls = value.array.logical_nulls();
     if grain == Grain::Hour {
         let Dates::Moments(moments) = dates(value) else { return Ok(value.clone()) };
-        // The clock's full hour: not that of UTC where the zone is off it by half an hour.
-        let past = |reading: &i64| reading.rem_euclid(MICROS_PER_HOUR);
-        let hours = readings(value, zone)
-            .iter()
-            .zip(moments.values())
-            .map(|(reading, micros)| micros - past(reading))
-            .collect();
+        let hours = if moments.timezone().is_some() { Hours::of(zone) } else { Hours::default() };
+        let hours = moments.values().iter().map(|&micros| hours.start(hours.tick(micros))).collect();
         let array = TimestampMicrosecondArray::new(hours, nulls).with_timezone_opt(moments.timezone());
         return Ok(value.with(value.kind, Arc::new(array)));
     }

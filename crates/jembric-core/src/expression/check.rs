@@ -2,13 +2,14 @@
 
 use super::{
     Problem,
+    functions::Call,
     parse::{Arithmetic, Comparison, Literal, Node, NodeKind},
 };
 use crate::{
     calendar::{Grain, Periods, Span, Weekday, common_periods},
     error::Error,
     operation::Context,
-    shape::{Shape, Type, nearest},
+    shape::{Shape, Type},
 };
 use std::ops::Range;
 
@@ -23,12 +24,6 @@ pub(super) enum Kind {
     /// A column whose type is not known before the file is read.
     Unknown,
 }
-
-/// The functions, for the nearest name of one that does not exist.
-const FUNCTIONS: [&str; 20] = [
-    "year", "quarter", "month", "day", "weekday", "week", "hour", "minute", "date", "time", "period", "abs",
-    "round", "least", "greatest", "coalesce", "lower", "upper", "trim", "",
-];
 
 const BOOLEAN: Kind = Kind::Of(Type::Boolean);
 
@@ -49,7 +44,7 @@ impl Kind {
     }
 
     /// Whether it can stand where anything else can.
-    fn is_open(self) -> bool {
+    pub(super) fn is_open(self) -> bool {
         matches!(self, Kind::Missing | Kind::Unknown)
     }
 }
@@ -96,7 +91,9 @@ impl Check<'_> {
                 self.condition(condition)?;
                 self.one_of(node, &[one, other])
             }
-            NodeKind::Call { function, arguments } => self.call(node, function, arguments),
+            NodeKind::Call { function, arguments } => {
+                Call { function: *function, node, arguments }.kind(self)
+            }
         }
     }
 
@@ -132,7 +129,7 @@ impl Check<'_> {
         }
     }
 
-    fn number(&self, node: &Node) -> Result<Kind, Problem> {
+    pub(super) fn number(&self, node: &Node) -> Result<Kind, Problem> {
         match self.kind(node)? {
             kind if kind.is_number() || kind.is_open() => Ok(kind),
             kind => Err(needed(&node.at, "a number", kind)),
@@ -305,7 +302,7 @@ impl Check<'_> {
     }
 
     /// The kind that all of these have, where they go together.
-    fn one_of(&self, node: &Node, parts: &[&Node]) -> Result<Kind, Problem> {
+    pub(super) fn one_of(&self, node: &Node, parts: &[&Node]) -> Result<Kind, Problem> {
         let mut all = Kind::Missing;
         let mut unknown = false;
         for part in parts {
@@ -339,122 +336,8 @@ impl Check<'_> {
         Ok(if unknown { Kind::Unknown } else { all })
     }
 
-    fn call(&self, node: &Node, function: &str, arguments: &[Node]) -> Result<Kind, Problem> {
-        let takes = |least: usize, most: usize, form: &str| {
-            if (least..=most).contains(&arguments.len()) {
-                Ok(())
-            } else {
-                Err(Problem::new(&node.at, format!("`{function}` is not used like this")).advice(form))
-            }
-        };
-        let integer = Ok(Kind::Of(Type::Integer));
-        let one = arguments.first();
-        match (function, one) {
-            ("year" | "quarter" | "month" | "day" | "weekday" | "week", _) => {
-                takes(1, 1, &format!("{function}(date)"))?;
-                let grain = match function {
-                    "year" => Grain::Year,
-                    "quarter" => Grain::Quarter,
-                    "month" => Grain::Month,
-                    "week" => Grain::Week,
-                    _ => Grain::Day,
-                };
-                self.dated(&arguments[0], grain)?;
-                if function == "weekday" { Ok(Kind::Weekday) } else { integer }
-            }
-            ("hour" | "minute", _) => {
-                takes(1, 1, &format!("{function}(moment) or {function}(time)"))?;
-                match self.kind(&arguments[0])? {
-                    Kind::Of(Type::Moment { .. } | Type::Time) => integer,
-                    kind if kind.is_open() => integer,
-                    kind => Err(needed(&arguments[0].at, "a moment or a time of day", kind)),
-                }
-            }
-            ("date", _) if arguments.len() == 3 => {
-                for argument in arguments {
-                    match self.kind(argument)? {
-                        Kind::Of(Type::Integer) => {}
-                        kind if kind.is_open() => {}
-                        kind => return Err(needed(&argument.at, "a whole number", kind)),
-                    }
-                }
-                Ok(Kind::Of(Type::DAYS))
-            }
-            ("date", _) => {
-                takes(1, 1, "date(moment), or date(year, month, day)")?;
-                self.dated(&arguments[0], Grain::Day)?;
-                Ok(Kind::Of(Type::DAYS))
-            }
-            ("time", _) => {
-                takes(1, 1, "time(moment)")?;
-                match self.kind(&arguments[0])? {
-                    Kind::Of(Type::Moment { .. }) => Ok(Kind::Of(Type::Time)),
-                    kind if kind.is_open() => Ok(Kind::Of(Type::Time)),
-                    kind => Err(needed(&arguments[0].at, "a moment", kind)),
-                }
-            }
-            ("period", _) => {
-                takes(2, 2, "period(date, month)")?;
-                let grain = grain_of(&arguments[1])?;
-                if grain == Grain::Hour {
-                    return match self.kind(&arguments[0])? {
-                        Kind::Unknown => Ok(Kind::Unknown),
-                        kind @ (Kind::Of(Type::Moment { .. }) | Kind::Missing) => Ok(kind),
-                        kind => Err(needed(&arguments[0].at, "a moment", kind)),
-                    };
-                }
-                self.dated(&arguments[0], grain)?;
-                Ok(Kind::Of(Type::Date(grain.into())))
-            }
-            ("abs", _) => {
-                takes(1, 1, "abs(number)")?;
-                self.number(&arguments[0])
-            }
-            ("round", _) => {
-                takes(1, 2, "round(number), or round(number, places)")?;
-                let kind = self.number(&arguments[0])?;
-                let places = arguments.get(1).map_or(Ok(0), places_of)?;
-                Ok(match (kind, places) {
-                    (Kind::Unknown | Kind::Missing, _) => kind,
-                    (Kind::Of(Type::Integer), _) | (_, 0) => Kind::Of(Type::Integer),
-                    (Kind::Of(Type::Decimal { places: has }), places) if has < places => {
-                        Kind::Of(Type::Decimal { places: has })
-                    }
-                    _ => Kind::Of(Type::Decimal { places }),
-                })
-            }
-            ("least" | "greatest" | "coalesce", _) => {
-                takes(1, usize::MAX, &format!("{function}(a, b, …)"))?;
-                let kind = self.one_of(node, &arguments.iter().collect::<Vec<_>>())?;
-                match kind {
-                    Kind::Of(Type::Boolean) if function != "coalesce" => {
-                        Err(needed(&node.at, "something that has an order", kind))
-                    }
-                    kind => Ok(kind),
-                }
-            }
-            ("lower" | "upper" | "trim", _) => {
-                takes(1, 1, &format!("{function}(text)"))?;
-                match self.kind(&arguments[0])? {
-                    kind @ Kind::Of(Type::Text) => Ok(kind),
-                    kind if kind.is_open() => Ok(Kind::Of(Type::Text)),
-                    kind => Err(needed(&arguments[0].at, "text", kind)),
-                }
-            }
-            _ => {
-                let near = nearest(function, FUNCTIONS.into_iter());
-                let advice = match &near[..] {
-                    [] => format!("there are: {}", FUNCTIONS[..19].join(", ")),
-                    _ => format!("did you mean `{}`?", near.join("` or `")),
-                };
-                let name = node.at.start..node.at.start + function.len();
-                Err(Problem::new(&name, format!("there is no function `{function}`")).advice(advice))
-            }
-        }
-    }
-
     /// A date in which a period of this grain can be told.
-    fn dated(&self, node: &Node, grain: Grain) -> Result<(), Problem> {
+    pub(super) fn dated(&self, node: &Node, grain: Grain) -> Result<(), Problem> {
         match self.kind(node)? {
             Kind::Of(Type::Moment { .. }) | Kind::Missing | Kind::Unknown => Ok(()),
             Kind::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
@@ -534,6 +417,6 @@ fn one_of(periods: Periods) -> String {
     Type::Date(periods).to_string()
 }
 
-fn needed(at: &Range<usize>, what: &str, found: Kind) -> Problem {
+pub(super) fn needed(at: &Range<usize>, what: &str, found: Kind) -> Problem {
     Problem::new(at, format!("{what} is needed here, but this is {}", found.words()))
 }

@@ -1,9 +1,10 @@
 //! The value of an expression in all rows at once. Types have been checked: what does not go together does not come here.
 
 use super::{
-    Problem, Unanswered, calendrical,
-    check::{Kind, common_number, constant_span, grain_of, places_of},
+    Unanswered, calendrical,
+    check::{Kind, common_number, constant_span},
     exact,
+    functions::{Call, Function},
     parse::{Comparison, Literal, Node, NodeKind},
 };
 use crate::{
@@ -42,7 +43,7 @@ impl Value {
         Value { kind, array, constant: self.constant }
     }
 
-    fn missing() -> Value {
+    pub(super) fn missing() -> Value {
         Value::new(Kind::Missing, Arc::new(NullArray::new(1)), true)
     }
 
@@ -61,7 +62,7 @@ impl Value {
     }
 
     /// The value in each row.
-    fn rows(&self, rows: usize) -> Result<ArrayRef> {
+    pub(super) fn rows(&self, rows: usize) -> Result<ArrayRef> {
         match self.constant {
             true if self.array.is_null(0) || self.kind == Kind::Missing => {
                 Ok(new_null_array(self.array.data_type(), rows))
@@ -173,7 +174,9 @@ impl<'a> Evaluation<'a> {
                     _ => choose(condition.array.as_boolean(), &one, &other),
                 }
             }
-            NodeKind::Call { function, arguments } => self.call(function, arguments),
+            NodeKind::Call { function, arguments } => {
+                Call { function: *function, node, arguments }.value(self)
+            }
         }
     }
 
@@ -285,52 +288,13 @@ impl<'a> Evaluation<'a> {
         Ok(found.with(found.kind, Arc::new(not)))
     }
 
-    fn call(&self, function: &str, arguments: &[Node]) -> Result<Value> {
-        let place = |problem: Problem| Error::Setting {
-            setting: "expression",
-            value: problem.problem,
-            expected: "what its check asks for",
-        };
-        if function == "period" {
-            let (date, grain) = (self.value(&arguments[0])?, grain_of(&arguments[1]).map_err(place)?);
-            return match date.kind {
-                Kind::Missing => Ok(date),
-                _ => calendrical::period(&date, grain, self.zone()),
-            };
-        }
-        let values = arguments.iter().map(|argument| self.value(argument)).collect::<Result<Vec<_>>>()?;
-        if matches!(function, "least" | "greatest" | "coalesce") {
-            return values
-                .into_iter()
-                .map(Ok)
-                .reduce(|best, next| self.better(function, best?, next?))
-                .unwrap_or_else(|| Ok(Value::missing()));
-        }
-        if values.iter().any(|value| value.kind == Kind::Missing) {
-            return Ok(Value::missing());
-        }
-        let value = &values[0];
-        match function {
-            "abs" => exact::negative(value, true),
-            "round" => exact::round(value, arguments.get(1).map_or(Ok(0), places_of).map_err(place)?),
-            "lower" => Ok(text(value, |text| text.to_lowercase())),
-            "upper" => Ok(text(value, |text| text.to_uppercase())),
-            "trim" => Ok(text(value, |text| text.trim().to_owned())),
-            "date" if values.len() == 3 => {
-                let rows = if values.iter().all(|value| value.constant) { 1 } else { self.table.rows() };
-                let parts = values.iter().map(|value| value.rows(rows)).collect::<Result<Vec<_>>>()?;
-                let (array, no_such) = calendrical::dates_of(&parts);
-                let constant = values.iter().all(|value| value.constant);
-                let for_each = if constant { self.table.rows() as u64 } else { 1 };
-                self.no_such_day.set(self.no_such_day.get() + no_such * for_each);
-                Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(array), constant))
-            }
-            _ => calendrical::part(function, value, self.zone()),
-        }
+    /// Counts rows whose year, month and day are no day of the calendar.
+    pub(super) fn note_no_such_day(&self, rows: u64) {
+        self.no_such_day.set(self.no_such_day.get() + rows);
     }
 
     /// The lesser or greater of two, or the first that is there; a missing one is passed over.
-    fn better(&self, function: &str, best: Value, next: Value) -> Result<Value> {
+    pub(super) fn better(&self, function: Function, best: Value, next: Value) -> Result<Value> {
         match (best.kind, next.kind) {
             (Kind::Missing, _) => return Ok(next),
             (_, Kind::Missing) => return Ok(best),
@@ -340,10 +304,12 @@ impl<'a> Evaluation<'a> {
         let rows = if best.constant && next.constant { 1 } else { self.table.rows() };
         let there = arrow_arith::boolean::is_not_null(&best.rows(rows)?)?;
         let keeps = match function {
-            "coalesce" => there,
+            Function::Coalesce => there,
             _ => {
-                let comparison =
-                    if function == "least" { Comparison::LessOrEqual } else { Comparison::GreaterOrEqual };
+                let comparison = match function {
+                    Function::Least => Comparison::LessOrEqual,
+                    _ => Comparison::GreaterOrEqual,
+                };
                 let better = self.comparison(comparison, &best, &next)?.rows(rows)?;
                 let better = only_true(better.as_boolean());
                 let next_missing = arrow_arith::boolean::is_null(&next.rows(rows)?)?;
@@ -442,7 +408,7 @@ fn weekday_text(value: &Value) -> Value {
         .map_or_else(Value::missing, constant_weekday)
 }
 
-fn text(value: &Value, work: impl Fn(&str) -> String) -> Value {
+pub(super) fn text(value: &Value, work: impl Fn(&str) -> String) -> Value {
     let texts: StringViewArray = value.array.as_string_view().iter().map(|text| text.map(&work)).collect();
     debug_assert_eq!(*texts.data_type(), DataType::Utf8View);
     value.with(value.kind, Arc::new(texts))

@@ -1,7 +1,8 @@
 //! The small language of conditions and computed columns: `level > 3.2 and weekday(day) in (tue, thu)`.
 //!
 //! A text is cut into words and signs (`words`), put together as a tree (`parse`), held against the columns that there are
-//! (`check`), and worked out for all rows at once (`evaluate`, with `exact` for numbers and `calendrical` for dates). What can
+//! (`check`), and worked out for all rows at once (`evaluate`, with `exact` for numbers and `calendrical` for dates). The functions
+//! stand in one table (`functions`). What can
 //! be wrong without the data is found before any row is touched, and the message points at its place in the text.
 //!
 //! | | |
@@ -23,6 +24,7 @@ mod calendrical;
 mod check;
 mod evaluate;
 mod exact;
+mod functions;
 mod parse;
 mod words;
 
@@ -94,6 +96,11 @@ impl fmt::Display for Expression {
 }
 
 impl Expression {
+    /// The functions of the language: how each is called, and what it gives.
+    pub fn functions() -> impl Iterator<Item = (&'static str, &'static str)> {
+        functions::all()
+    }
+
     /// The type that it has for these columns; none where that depends on types that are not known yet.
     ///
     /// Errors: a column or function that does not exist, and types that do not go together.

@@ -2,6 +2,7 @@
 
 use super::{
     Problem,
+    functions::Function,
     words::{Word, words},
 };
 use crate::calendar::{Day, Period, Span, notation};
@@ -34,7 +35,7 @@ pub(super) enum NodeKind {
     In { value: Box<Node>, list: Vec<Node>, negated: bool },
     IsMissing { value: Box<Node>, negated: bool },
     If([Box<Node>; 3]),
-    Call { function: String, arguments: Vec<Node> },
+    Call { function: Function, arguments: Vec<Node> },
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -275,9 +276,10 @@ impl<'a> Parser<'a> {
                 if !self.takes_sign("(") {
                     return node(at, 0, NodeKind::Name { name: name.to_owned(), quoted: false });
                 }
+                let function = Function::named(name, &at)?;
                 let (arguments, end) = self.list()?;
                 let depth = arguments.iter().map(|argument| argument.depth).max().unwrap_or(0);
-                node(at.start..end, depth, NodeKind::Call { function: name.to_owned(), arguments })
+                node(at.start..end, depth, NodeKind::Call { function, arguments })
             }
             _ => {
                 self.next -= 1;

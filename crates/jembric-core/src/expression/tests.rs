@@ -76,6 +76,8 @@ fn values(text: &str) -> std::result::Result<[String; 2], String> {
 #[case::product("amount * 0.075", "0.78750", "")]
 #[case::taken("n - amount", "-3.50", "")]
 #[case::wide("999999999999999999 * 99.99", "99989999999999999900.01", "99989999999999999900.01")]
+#[case::beyond_64_bits("99999999999999999999 - 99999999999999999998", "1", "1")]
+#[case::all_digits_of_a_decimal("9999999999999.999999 + 0", "9999999999999.999999", "9999999999999.999999")]
 #[case::least_whole("-9223372036854775808 + n - n", "-9223372036854775808", "")]
 #[case::floats("x * 2", "5.35", "")]
 #[case::by_zero("n / zero", "", "")]
@@ -193,6 +195,8 @@ fn an_expression_is_worth(#[case] text: &str, #[case] with: &str, #[case] withou
 #[case("99999999999999999.9 * 99999999999999999.9 * 9999999.9", "`*` leads to a number that is too large")]
 #[case("round(x * 1e40, 2)", "`round` leads to a number that is too large")]
 #[case("day + 9000 years", "9000 years after 2024-01-31 lies outside the years 0001 to 9999")]
+#[case("n < 123456789012345678901234567890123456789.5", "this number has more than 38 digits")]
+#[case("n < 1e400", "this number is too large")]
 #[case("", "there is nothing in this expression")]
 fn what_is_wrong_is_said(#[case] text: &str, #[case] begins: &str) {
     let error = values(text).unwrap_err();

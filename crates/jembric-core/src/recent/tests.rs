@@ -50,6 +50,11 @@ fn days_in_view(#[case] recent: Recent, #[case] expected: &str) {
 #[case(Recent::last("m", span("1 year")), Grain::Quarter, "2024-07-01..2025-06-30")]
 #[case(Recent::last("m", span("2 weeks")), Grain::Week, "2025-06-02..2025-06-15")]
 #[case(Recent::this("m", Grain::Quarter), Grain::Month, "2025-04-01..2025-06-30")]
+#[case(
+    Recent::this("m", Grain::Month),
+    Grain::Week,
+    "column `m` holds weeks, of which months cannot be told: ask for weeks"
+)]
 #[case(Recent::range("m", "2025-02-10..2025-03-05".parse().unwrap()), Grain::Month, "2025-02-01..2025-03-31")]
 #[case(
     Recent::last("m", span("7 days")),

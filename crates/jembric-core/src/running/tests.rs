@@ -12,6 +12,35 @@ fn shown(table: &Table, name: &str) -> Vec<String> {
     (0..table.rows()).map(|row| table.cell_text(name, row).unwrap()).collect()
 }
 
+/// A fill value of another entity, or one that has left a trailing span, leaves sums and means exact.
+#[rstest]
+#[case::of_another_entity("a 2025-01-01 12.5\na 2025-01-02 0.25\nb 2025-01-01 9.96921e36", None, &["12.5", "12.75", "9.96921e36"])]
+#[case::that_has_left("a 2025-01-01 -3.4e38\na 2025-01-05 0.1\na 2025-01-06 0.2", Some("2 days"), &["-3.4e38", "0.1", "0.30000000000000004"])]
+fn a_huge_float_leaves_no_trace_in_other_sums(
+    #[case] rows: &str,
+    #[case] trailing: Option<&str>,
+    #[case] sums: &[&str],
+) {
+    let table = crate::sample::table(&format!("g:text day:date x:float\n{rows}"));
+    let trailing = trailing.map(|span| span.parse().unwrap());
+    let running = Running { trailing, ..Running::new("day").per(["g"]).sum(["x"]).mean(["x"]) };
+    let outcome = running.apply(&table).unwrap();
+    let name = format!("sum_{}_x", running.reach());
+    let expected: Vec<f64> = sums.iter().map(|sum| sum.parse().unwrap()).collect();
+    let got = outcome.table.column(&name).unwrap().as_primitive::<Float64Type>().values().to_vec();
+    assert_eq!(got, expected);
+    assert_eq!(outcome.ledger.count("missing values passed over"), 0);
+}
+
+/// A cell without a value is counted once, however many figures are made of its column.
+#[test]
+fn a_missing_cell_is_counted_once() {
+    let table =
+        crate::sample::table("day:date x:number y:number\n2025-01-01 - 1\n2025-01-02 2 -\n2025-01-03 - 3");
+    let running = Running::new("day").max(["x"]).min(["x"]).sum(["x", "y"]).mean(["x"]);
+    assert_eq!(running.apply(&table).unwrap().ledger.count("missing values passed over"), 3);
+}
+
 type Row = (Option<i64>, Option<i32>, Option<i64>);
 
 fn table(rows: &[Row]) -> Table {

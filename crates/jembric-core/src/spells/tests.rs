@@ -37,7 +37,7 @@ fn stays(rows: &[(&str, &str, &str)]) -> Table {
 #[case::touching(Spells::of_intervals("a", "z"), &["A 2025-01-01 2025-01-02 2 1", "A 2025-01-05 2025-01-06 2 1", "B 2025-01-01 2025-01-08 8 3", "B 2025-01-20 2025-01-21 2 1"])]
 #[case::gaps(Spells::of_intervals("a", "z").join_gaps(2), &["A 2025-01-01 2025-01-06 6 2", "B 2025-01-01 2025-01-08 8 3", "B 2025-01-20 2025-01-21 2 1"])]
 #[case::idle(Spells::of_intervals("a", "z").idle(), &["A 2025-01-03 2025-01-04 2", "B 2025-01-09 2025-01-19 11"])]
-#[case::free(Spells::of_intervals("a", "z").end_day(EndDay::Free), &["A 2025-01-01 2025-01-02 1 1", "A 2025-01-05 2025-01-06 1 1", "B 2025-01-01 2025-01-06 5 2", "B 2025-01-07 2025-01-08 1 1", "B 2025-01-20 2025-01-21 1 1"])]
+#[case::free(Spells::of_intervals("a", "z").end_day(EndDay::Exclusive), &["A 2025-01-01 2025-01-02 1 1", "A 2025-01-05 2025-01-06 1 1", "B 2025-01-01 2025-01-06 5 2", "B 2025-01-07 2025-01-08 1 1", "B 2025-01-20 2025-01-21 1 1"])]
 fn spells_of_each_entity(#[case] spells: Spells, #[case] expected: &[&str]) {
     let table = stays(&[
         ("B", "2025-01-20", "2025-01-21"),

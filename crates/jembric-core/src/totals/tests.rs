@@ -57,6 +57,30 @@ fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
     );
 }
 
+/// With a record from the time of local mean time, hours of today are full hours all the same.
+#[rstest]
+#[case("Europe/Lisbon", "2024-07-01T09:40:00Z", "2024-07-01T09:00Z")]
+#[case("Asia/Kathmandu", "2024-07-01T09:40:00Z", "2024-07-01T09:15Z")]
+#[case("Australia/Lord_Howe", "2024-07-01T09:40:00Z", "2024-07-01T09:30Z")]
+#[case("Australia/Lord_Howe", "2024-12-01T09:40:00Z", "2024-12-01T09:00Z")]
+fn an_early_record_does_not_move_the_hours_of_later_ones(
+    #[case] zone: &str,
+    #[case] at: &str,
+    #[case] hour: &str,
+) {
+    let rows = table(&format!("at:instant\n1850-01-01T12:00:00Z\n{at}"));
+    let context = Context::new().zone(zone.parse().unwrap());
+    let totals = Totals::new().date(["at"]).grain(Grain::Hour).count();
+    let outcome = totals.apply_with(&rows, &context).unwrap();
+    assert_eq!(shown(&outcome.table)[1], format!("{hour} 1"));
+    let filled = crate::Filled::new("at").grain(Grain::Hour).range(at[..10].parse().unwrap());
+    let filled = filled.apply_with(&rows, &context).unwrap();
+    assert!(shown(&filled.table).contains(&at.replace(":00Z", "Z")));
+    // A period in an expression is the same hour.
+    let added = crate::Add::new(["hour = period(at, hour)"]).apply_with(&rows, &context).unwrap();
+    assert_eq!(shown(&added.table)[1].split(' ').nth(1), Some(hour));
+}
+
 /// A fill value in one group, or in a row that does not count, leaves the sums of the others exact.
 #[rstest]
 #[case("a 12.5\na 0.25\nb 9.96921e36", "12.75")]

@@ -332,7 +332,7 @@ impl<T: Tick> Meeting for Search<'_, T> {
                 Some((event.0.max(window.0), event.1.min(window.1)))
             })
         };
-        let free = i64::from(self.within.end_day == super::EndDay::Free);
+        let free = i64::from(self.within.end_day == super::EndDay::Exclusive);
         // What has no end on either side has none in common either.
         let starts = both().map(|both| both.map(|(first, _)| first).filter(|&first| first > T::MIN));
         let ends = both().map(|both| both.map(|(_, last)| last).filter(|&last| last < T::MAX));

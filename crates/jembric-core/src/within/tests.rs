@@ -82,7 +82,7 @@ fn stays() -> Within {
 
 #[rstest]
 #[case::matched(stays(), &["A 2025-01-05 1 2025-01-01 2025-01-05 100", "A 2025-01-05 1 2025-01-05 2025-01-07 200", "B 2025-03-01 4 2025-02-01  400"])]
-#[case::free(stays().end_day(EndDay::Free).bring(["tons as t"]), &["A 2025-01-05 1 200", "B 2025-03-01 4 400"])]
+#[case::free(stays().end_day(EndDay::Exclusive).bring(["tons as t"]), &["A 2025-01-05 1 200", "B 2025-03-01 4 400"])]
 #[case::last(stays().pick(Pick::Last).bring(["a"]), &["A 2025-01-05 1 2025-01-05", "B 2025-03-01 4 2025-02-01"])]
 #[case::nearest(stays().pick(Pick::Nearest).nearest_to("a").bring(["a"]), &["A 2025-01-05 1 2025-01-05", "B 2025-03-01 4 2025-02-01"])]
 #[case::strays(stays().keep(Keep::StrayEvents), &["A 2025-01-20 2 outside every window", "a  2025-01-05 8 no window for its key", "C 2025-01-05 64 outside every window"])]
@@ -218,7 +218,7 @@ fn overlaps_are_told_with_their_days() {
     assert_eq!(shown(&outcome.table), expected);
     assert_eq!((outcome.ledger.rows(Reason::NoStart), outcome.ledger.rows(Reason::EndBeforeStart)), (1, 1));
     let as_of = Context::new().as_of("2025-01-12".parse().unwrap());
-    let closed = within.end_day(EndDay::Free).apply_with(&events, &windows, &as_of).unwrap();
+    let closed = within.end_day(EndDay::Exclusive).apply_with(&events, &windows, &as_of).unwrap();
     assert_eq!((outcome.ledger.as_of, closed.ledger.as_of), (None, as_of.as_of));
     assert_eq!(shown(&closed.table)[2], "2025-01-10  2025-01-04 2025-01-10 2025-01-13 3");
 }
@@ -334,7 +334,7 @@ fn table(rows: &[Row], names: [&str; 3]) -> Table {
 
 /// The key and the first and last day of a row that can be used.
 fn usable(within: &Within, (key, first, last): Row, is_event: bool) -> Option<(i64, i32, i32)> {
-    let free = i32::from(within.end_day == EndDay::Free);
+    let free = i32::from(within.end_day == EndDay::Exclusive);
     if is_event && within.interval.is_none() {
         return Some((key?, first?, first?));
     }
@@ -407,7 +407,7 @@ proptest! {
             Within::new("from", window("a..z"))
         };
         let mut within = within.matching(["k"]).pick(pick);
-        if free { within = within.end_day(EndDay::Free) }
+        if free { within = within.end_day(EndDay::Exclusive) }
         if drop_open { within = within.open_ends(OpenEnds::Drop) }
         if pick == Pick::Nearest { within = within.nearest_to("z") }
         let (these, those) = (table(&events, ["k", "from", "to"]), table(&windows, ["k", "a", "z"]));
@@ -466,7 +466,7 @@ proptest! {
         ]).unwrap();
         let pick = if first { Pick::First } else { Pick::Last };
         let mut within = Within::new("m", window("a..z")).pick(pick);
-        if free { within = within.end_day(EndDay::Free) }
+        if free { within = within.end_day(EndDay::Exclusive) }
         let outcome = within.apply(&these, &those).unwrap();
         let mut expected = Vec::new();
         for &event in &events {

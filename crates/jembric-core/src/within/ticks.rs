@@ -206,7 +206,7 @@ impl Sides {
         without_start: Reason,
     ) -> Result<Stretches<T>> {
         let rows = table.rows();
-        let free = within.end_day == EndDay::Free;
+        let free = within.end_day == EndDay::Exclusive;
         let missing = |side: &Option<(Bound, Dates)>| {
             let nulls = side.as_ref().and_then(|(_, dates)| dates.nulls());
             nulls.map_or_else(|| BooleanBuffer::new_unset(rows), |nulls| !nulls.inner())

@@ -1,0 +1,343 @@
+//! The functions of the language: one table with the name of each, how it is called, what it gives and
+//! how it is evaluated.
+//!
+//! The parser looks up names here, so that a tree holds no names of functions. Checks, evaluation,
+//! suggestions and the list in the help follow from the table.
+
+use super::{
+    Problem, calendrical,
+    check::{Check, Kind, grain_of, needed, places_of},
+    evaluate::{Evaluation, Value, text},
+    exact,
+    parse::Node,
+};
+use crate::{
+    calendar::Grain,
+    error::{Error, Result},
+    shape::{Type, nearest},
+};
+use std::{ops::Range, sync::Arc};
+
+/// What a call gives, or what is wrong with it.
+type Checked = std::result::Result<Kind, Problem>;
+
+/// A function.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Function {
+    Year,
+    Quarter,
+    Month,
+    Day,
+    Weekday,
+    Week,
+    Hour,
+    Minute,
+    Date,
+    Time,
+    Period,
+    Abs,
+    Round,
+    Least,
+    Greatest,
+    Coalesce,
+    Lower,
+    Upper,
+    Trim,
+}
+
+/// A function with its arguments, and the whole of it in the tree.
+#[derive(Clone, Copy)]
+pub(super) struct Call<'a> {
+    pub(super) function: Function,
+    pub(super) node: &'a Node,
+    pub(super) arguments: &'a [Node],
+}
+
+/// All that is known of a function.
+struct Entry {
+    function: Function,
+    name: &'static str,
+    /// How it is called; several ways with "or" between them.
+    form: &'static str,
+    /// What it gives, for the help.
+    gives: &'static str,
+    takes: fn(usize) -> bool,
+    kind: fn(&Check<'_>, Call<'_>) -> Checked,
+    value: fn(&Evaluation<'_>, Call<'_>) -> Result<Value>,
+}
+
+/// A row of the table.
+macro_rules! entry {
+    ($function:ident, $name:literal, $form:literal, $gives:literal, $takes:expr, $kind:path, $value:path) => {
+        Entry {
+            function: Function::$function,
+            name: $name,
+            form: $form,
+            gives: $gives,
+            takes: $takes,
+            kind: $kind,
+            value: $value,
+        }
+    };
+}
+
+/// In the order of the enum.
+#[rustfmt::skip]
+const TABLE: [Entry; 19] = [
+    entry!(Year, "year", "year(date)", "the year", one, part_kind, part),
+    entry!(Quarter, "quarter", "quarter(date)", "the quarter, 1 to 4", one, part_kind, part),
+    entry!(Month, "month", "month(date)", "the month, 1 to 12", one, part_kind, part),
+    entry!(Day, "day", "day(date)", "the day of the month", one, part_kind, part),
+    entry!(Weekday, "weekday", "weekday(date)", "the weekday, which is compared with `tue` or 'Tuesday'", one, part_kind, part),
+    entry!(Week, "week", "week(date)", "the ISO week, 1 to 53", one, part_kind, part),
+    entry!(Hour, "hour", "hour(moment) or hour(time)", "the hour, 0 to 23", one, clock_kind, part),
+    entry!(Minute, "minute", "minute(moment) or minute(time)", "the minute, 0 to 59", one, clock_kind, part),
+    entry!(Date, "date", "date(moment) or date(year, month, day)", "the day", |n| n == 1 || n == 3, date_kind, date),
+    entry!(Time, "time", "time(moment)", "the time of day", one, time_kind, part),
+    entry!(Period, "period", "period(date, grain)", "the period of that grain: period(day, month)", |n| n == 2, period_kind, period),
+    entry!(Abs, "abs", "abs(number)", "the number without its sign", one, number_kind, abs),
+    entry!(Round, "round", "round(number) or round(number, places)", "the rounded number; halves go away from zero", |n| n == 1 || n == 2, round_kind, round),
+    entry!(Least, "least", "least(a, b, …)", "the least value that is not missing", any, ordered_kind, best),
+    entry!(Greatest, "greatest", "greatest(a, b, …)", "the greatest value that is not missing", any, ordered_kind, best),
+    entry!(Coalesce, "coalesce", "coalesce(a, b, …)", "the first value that is not missing", any, common_kind, best),
+    entry!(Lower, "lower", "lower(text)", "the text in lower case", one, text_kind, changed_text),
+    entry!(Upper, "upper", "upper(text)", "the text in upper case", one, text_kind, changed_text),
+    entry!(Trim, "trim", "trim(text)", "the text without blanks at its ends", one, text_kind, changed_text),
+];
+
+fn one(arguments: usize) -> bool {
+    arguments == 1
+}
+
+fn any(arguments: usize) -> bool {
+    arguments > 0
+}
+
+/// How each function is called, and what it gives.
+pub(super) fn all() -> impl Iterator<Item = (&'static str, &'static str)> {
+    TABLE.iter().map(|entry| (entry.form, entry.gives))
+}
+
+impl Function {
+    /// The function of a name that stands at a place in the text; otherwise the nearest names.
+    pub(super) fn named(name: &str, at: &Range<usize>) -> std::result::Result<Function, Problem> {
+        if let Some(entry) = TABLE.iter().find(|entry| entry.name == name) {
+            return Ok(entry.function);
+        }
+        let names = TABLE.iter().map(|entry| entry.name);
+        let advice = match &nearest(name, names.clone())[..] {
+            [] => format!("there are: {}", names.collect::<Vec<_>>().join(", ")),
+            near => format!("did you mean `{}`?", near.join("` or `")),
+        };
+        Err(Problem::new(at, format!("there is no function `{name}`")).advice(advice))
+    }
+
+    fn entry(self) -> &'static Entry {
+        &TABLE[self as usize]
+    }
+}
+
+impl Call<'_> {
+    /// What it gives.
+    pub(super) fn kind(self, check: &Check<'_>) -> Checked {
+        let entry = self.function.entry();
+        if !(entry.takes)(self.arguments.len()) {
+            let problem = format!("`{}` is not used like this", entry.name);
+            return Err(Problem::new(&self.node.at, problem).advice(entry.form));
+        }
+        (entry.kind)(check, self)
+    }
+
+    /// Its value.
+    pub(super) fn value(self, evaluation: &Evaluation<'_>) -> Result<Value> {
+        (self.function.entry().value)(evaluation, self)
+    }
+
+    /// What the check has found wrong before.
+    fn refused(problem: Problem) -> Error {
+        Error::Setting { setting: "expression", value: problem.problem, expected: "what its check asks for" }
+    }
+
+    /// The values of its arguments; none where one of them has none at all.
+    fn values(self, evaluation: &Evaluation<'_>) -> Result<Option<Vec<Value>>> {
+        let values = self.arguments.iter().map(|argument| evaluation.value(argument));
+        let values = values.collect::<Result<Vec<_>>>()?;
+        Ok(Some(values).filter(|values| values.iter().all(|value| value.kind != Kind::Missing)))
+    }
+}
+
+// Kinds.
+
+/// The smallest period that a function of a date asks about.
+fn grain_told(function: Function) -> Grain {
+    match function {
+        Function::Year => Grain::Year,
+        Function::Quarter => Grain::Quarter,
+        Function::Month => Grain::Month,
+        Function::Week => Grain::Week,
+        _ => Grain::Day,
+    }
+}
+
+fn part_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    check.dated(&call.arguments[0], grain_told(call.function))?;
+    Ok(if call.function == Function::Weekday { Kind::Weekday } else { Kind::Of(Type::Integer) })
+}
+
+fn clock_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    match check.kind(&call.arguments[0])? {
+        Kind::Of(Type::Moment { .. } | Type::Time) => Ok(Kind::Of(Type::Integer)),
+        kind if kind.is_open() => Ok(Kind::Of(Type::Integer)),
+        kind => Err(needed(&call.arguments[0].at, "a moment or a time of day", kind)),
+    }
+}
+
+fn date_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    if let [moment] = call.arguments {
+        check.dated(moment, Grain::Day)?;
+        return Ok(Kind::Of(Type::DAYS));
+    }
+    for argument in call.arguments {
+        match check.kind(argument)? {
+            Kind::Of(Type::Integer) => {}
+            kind if kind.is_open() => {}
+            kind => return Err(needed(&argument.at, "a whole number", kind)),
+        }
+    }
+    Ok(Kind::Of(Type::DAYS))
+}
+
+fn time_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    match check.kind(&call.arguments[0])? {
+        Kind::Of(Type::Moment { .. }) => Ok(Kind::Of(Type::Time)),
+        kind if kind.is_open() => Ok(Kind::Of(Type::Time)),
+        kind => Err(needed(&call.arguments[0].at, "a moment", kind)),
+    }
+}
+
+fn period_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    let grain = grain_of(&call.arguments[1])?;
+    if grain == Grain::Hour {
+        return match check.kind(&call.arguments[0])? {
+            Kind::Unknown => Ok(Kind::Unknown),
+            kind @ (Kind::Of(Type::Moment { .. }) | Kind::Missing) => Ok(kind),
+            kind => Err(needed(&call.arguments[0].at, "a moment", kind)),
+        };
+    }
+    check.dated(&call.arguments[0], grain)?;
+    Ok(Kind::Of(Type::Date(grain.into())))
+}
+
+fn number_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    check.number(&call.arguments[0])
+}
+
+fn round_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    let kind = check.number(&call.arguments[0])?;
+    let places = call.arguments.get(1).map_or(Ok(0), places_of)?;
+    Ok(match (kind, places) {
+        (Kind::Unknown | Kind::Missing, _) => kind,
+        (Kind::Of(Type::Integer), _) | (_, 0) => Kind::Of(Type::Integer),
+        (Kind::Of(Type::Decimal { places: has }), places) if has < places => {
+            Kind::Of(Type::Decimal { places: has })
+        }
+        _ => Kind::Of(Type::Decimal { places }),
+    })
+}
+
+fn common_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    check.one_of(call.node, &call.arguments.iter().collect::<Vec<_>>())
+}
+
+fn ordered_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    match common_kind(check, call)? {
+        kind @ Kind::Of(Type::Boolean) => Err(needed(&call.node.at, "something that has an order", kind)),
+        kind => Ok(kind),
+    }
+}
+
+fn text_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+    match check.kind(&call.arguments[0])? {
+        kind @ Kind::Of(Type::Text) => Ok(kind),
+        kind if kind.is_open() => Ok(Kind::Of(Type::Text)),
+        kind => Err(needed(&call.arguments[0].at, "text", kind)),
+    }
+}
+
+// Values. An argument without any value makes the call missing, but for those that pass over such.
+
+/// A part of a date, a moment or a time of day.
+fn part(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    match call.values(evaluation)? {
+        Some(values) => calendrical::part(call.function, &values[0], evaluation.zone()),
+        None => Ok(Value::missing()),
+    }
+}
+
+fn date(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    let Some(values) = call.values(evaluation)? else { return Ok(Value::missing()) };
+    if let [moment] = &values[..] {
+        return calendrical::part(call.function, moment, evaluation.zone());
+    }
+    let constant = values.iter().all(|value| value.constant);
+    let rows = if constant { 1 } else { evaluation.table.rows() };
+    let parts = values.iter().map(|value| value.rows(rows)).collect::<Result<Vec<_>>>()?;
+    let (array, no_such) = calendrical::dates_of(&parts);
+    // One for all rows is one for each.
+    let for_each = if constant { evaluation.table.rows() as u64 } else { 1 };
+    evaluation.note_no_such_day(no_such * for_each);
+    Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(array), constant))
+}
+
+fn period(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    let date = evaluation.value(&call.arguments[0])?;
+    let grain = grain_of(&call.arguments[1]).map_err(Call::refused)?;
+    match date.kind {
+        Kind::Missing => Ok(date),
+        _ => calendrical::period(&date, grain, evaluation.zone()),
+    }
+}
+
+fn abs(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    match call.values(evaluation)? {
+        Some(values) => exact::negative(&values[0], true),
+        None => Ok(Value::missing()),
+    }
+}
+
+fn round(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    let places = call.arguments.get(1).map_or(Ok(0), places_of).map_err(Call::refused)?;
+    match call.values(evaluation)? {
+        Some(values) => exact::round(&values[0], places),
+        None => Ok(Value::missing()),
+    }
+}
+
+fn best(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    let values = call.arguments.iter().map(|argument| evaluation.value(argument));
+    let best = values.reduce(|best, next| evaluation.better(call.function, best?, next?));
+    best.unwrap_or_else(|| Ok(Value::missing()))
+}
+
+fn changed_text(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+    let Some(values) = call.values(evaluation)? else { return Ok(Value::missing()) };
+    Ok(match call.function {
+        Function::Lower => text(&values[0], |text| text.to_lowercase()),
+        Function::Upper => text(&values[0], |text| text.to_uppercase()),
+        _ => text(&values[0], |text| text.trim().to_owned()),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_function_is_the_entry_at_its_place_and_is_called_by_its_name() {
+        for (place, entry) in TABLE.iter().enumerate() {
+            assert_eq!(entry.function as usize, place, "{}", entry.name);
+            assert!(entry.form.split(" or ").all(|form| form.starts_with(&format!("{}(", entry.name))));
+            assert_eq!(Function::named(entry.name, &(0..1)).ok(), Some(entry.function));
+        }
+    }
+}
