@@ -55,10 +55,10 @@ fn end(size: usize) -> ! {
     if !IS_ENDING.swap(true, Relaxed) {
         let mut text = [0_u8; 160];
         let mut rest = &mut text[..];
-        let _ = write!(
+        let _ = writeln!(
             rest,
             "error: there is not enough memory ({size} bytes more were asked for). Ask for a shorter answer, \
-             or read fewer columns\n"
+             or read fewer columns"
         );
         let left = rest.len();
         let written = text.len() - left;

@@ -157,7 +157,7 @@ pub enum Error {
         /// The file.
         file: String,
         /// What is wrong.
-        source: jembric_core::Error,
+        source: Box<jembric_core::Error>,
     },
     /// Settings of which one is not what it should be, or which lack one.
     #[error("{0}")]

@@ -204,7 +204,7 @@ impl Columnar {
 
 /// The core's error of a table that came from a file.
 fn in_file(name: &str, error: jembric_core::Error) -> Error {
-    Error::InFile { file: name.to_owned(), source: error }
+    Error::InFile { file: name.to_owned(), source: Box::new(error) }
 }
 
 /// Bytes that a writer makes, and that are taken from it as they come.

@@ -124,9 +124,8 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
     let mut placed = Ok(());
     for Destination { name, kind } in &mut files {
         let Kind::Beside { file, target } = kind else { continue };
-        match placed {
-            Ok(()) => placed = file.rename(target, &mut live).map_err(Error::write(name)),
-            Err(_) => {}
+        if placed.is_ok() {
+            placed = file.rename(target, &mut live).map_err(Error::write(name));
         }
         if placed.is_err() && journal.is_some() {
             file.leave(&mut live);
