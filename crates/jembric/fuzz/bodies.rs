@@ -10,8 +10,11 @@ use jembric::{
 };
 use std::sync::Arc;
 
+/// What a target does with its bytes.
+pub(crate) type Target = fn(&[u8]);
+
 /// All targets by the names of their corpora.
-pub(crate) const TARGETS: [(&str, fn(&[u8])); 8] = [
+pub(crate) const TARGETS: [(&str, Target); 8] = [
     ("csv", csv),
     ("notation", notation),
     ("expression", expression),
