@@ -233,20 +233,20 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
         .help_template(help_with(example_of(operation.name)))
         .next_help_heading("What is asked")
         .args(operation.settings.iter().map(argument));
-    // Commands that take an expression list the functions in their long help.
+    // Commands that take an expression list the functions below their arguments.
     let takes_expression = |setting: &Setting| matches!(setting.takes, Takes::Expression | Takes::Several(_));
     let functions = operation.settings.iter().any(takes_expression).then(functions_help);
     if !first {
-        return command.about(operation.answers).after_long_help(functions.unwrap_or_default());
+        return command.about(operation.answers).after_help(functions.unwrap_or_default());
     }
     let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
     // The groups of arguments have descriptions of their own, which are not the command's.
     const FURTHER: &str = "Further steps follow after a lone +, each working on the answer before: … + filter 'elapsed_days > 180'";
-    let long = functions.map_or_else(|| FURTHER.to_owned(), |functions| format!("{functions}\n\n{FURTHER}"));
-    AccountArguments::augment_args(command).about(operation.answers).after_help(FURTHER).after_long_help(long)
+    let after = functions.map_or_else(|| FURTHER.to_owned(), |functions| format!("{functions}\n\n{FURTHER}"));
+    AccountArguments::augment_args(command).about(operation.answers).after_help(after)
 }
 
-/// The functions of the language of expressions, for the long help.
+/// The functions of the language of expressions, for the help.
 fn functions_help() -> String {
     let widest = Expression::functions().map(|(form, _)| form.chars().count()).max().unwrap_or(0);
     let line = |(form, gives): (&str, &str)| format!("\n  {form:<widest$}  {gives}");

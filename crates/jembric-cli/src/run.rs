@@ -242,9 +242,8 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let account = AccountArguments::from_arg_matches(typed)?;
     let written = routine.steps.iter().filter(|step| step.write.is_some()).count();
     let written = written + usize::from(answer.out.is_some()) + usize::from(account.aside.is_some());
-    // One file alone is old or new without a journal, too.
     let mut outputs = match files {
-        Files::OfTheDisk if written > 1 => Outputs::with_journal_of(&file)?,
+        Files::OfTheDisk => Outputs::of_routine(&file, written)?,
         _ => Outputs::new(),
     };
     if files == Files::OfTheDisk {

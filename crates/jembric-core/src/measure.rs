@@ -212,7 +212,10 @@ impl Measure {
                 Arc::new(sums.with_precision_and_scale(38, places)?)
             }
             Kind::Float(_) => {
-                let floats: Vec<f64> = (0..least.len()).map(|cell| self.float(sums, cell, 1)).collect();
+                let floats: Vec<f64> = match &sums[..] {
+                    [only] => only.iter().map(|&sum| self.float(&[sum], 1)).collect(),
+                    _ => (0..least.len()).map(|cell| self.float(&of_cell(sums, cell), 1)).collect(),
+                };
                 if let Some(sum) = floats.iter().find(|sum| sum.is_infinite()) {
                     return Err(overflow(&self.column, sum.to_string()));
                 }
@@ -222,32 +225,32 @@ impl Measure {
         })
     }
 
-    /// The sum of a cell divided by a number, as a float.
-    fn float(&self, sums: &Sums, cell: usize, by: u64) -> f64 {
+    /// A sum, given in each layer, divided by a number, as a float.
+    fn float(&self, layers: &[i128], by: u64) -> f64 {
         let Kind::Float(unit) = self.kind else { return 0.0 };
-        let [least] = &sums[..] else {
+        let &[sum] = layers else {
             let mut limbs = Limbs::default();
-            for (sums, layer) in sums.iter().zip(0..) {
-                limbs.add_integer(sums[cell], (unit + 1074) as u32 + layer * DIGIT_BITS);
+            for (&sum, layer) in layers.iter().zip(0..) {
+                limbs.add_integer(sum, (unit + 1074) as u32 + layer * DIGIT_BITS);
             }
             return limbs.divided(by);
         };
         // Two exact steps, since neither factor alone need be a float.
         let half = unit / 2;
-        least[cell] as f64 / by as f64 * power_of_two(half) * power_of_two(unit - half)
+        sum as f64 / by as f64 * power_of_two(half) * power_of_two(unit - half)
     }
 
-    /// The mean of so many values with the sum of a cell; none of no values. Of whole numbers and
-    /// decimals it is the nearest float where the sum has at most 53 bits, and beyond still that of
-    /// equal values is that value.
-    pub(crate) fn mean(&self, sums: &Sums, cell: usize, count: u64) -> Option<f64> {
+    /// The mean of so many values with this sum, given in each layer; none of no values. Of whole
+    /// numbers and decimals it is the nearest float where the sum has at most 53 bits, and beyond still
+    /// that of equal values is that value.
+    pub(crate) fn mean(&self, layers: &[i128], count: u64) -> Option<f64> {
         let scale = match self.kind {
             Kind::Whole => 1,
             Kind::Decimal(places) => 10_i128.pow(places as u32),
-            Kind::Float(_) => return (count > 0).then(|| self.float(sums, cell, count)),
+            Kind::Float(_) => return (count > 0).then(|| self.float(layers, count)),
             Kind::Nothing => return None,
         };
-        let sum = sums.first()?[cell];
+        let &sum = layers.first()?;
         let by = i128::from(count).checked_mul(scale).filter(|&by| by > 0)?;
         const HELD: u128 = 1 << f64::MANTISSA_DIGITS;
         Some(match sum.unsigned_abs() < HELD && by.unsigned_abs() < HELD {
@@ -255,6 +258,11 @@ impl Measure {
             false => (sum / by) as f64 + (sum % by) as f64 / by as f64,
         })
     }
+}
+
+/// The sum of a cell in each layer.
+pub(crate) fn of_cell(sums: &Sums, cell: usize) -> Vec<i128> {
+    sums.iter().map(|layer| layer[cell]).collect()
 }
 
 /// A number that was written out, as an integer and how many of its digits stand behind the point.
@@ -395,10 +403,10 @@ mod tests {
         assert!(of(Arc::new(Float64Array::from(vec![f64::INFINITY]))).is_err());
         let greatest = of(Arc::new(Float64Array::from(vec![f64::MAX; 2]))).unwrap();
         assert!(greatest.sums(&summed(&greatest, 0..2)).is_err());
-        assert_eq!(greatest.mean(&summed(&greatest, 0..2), 0, 2), Some(f64::MAX));
-        assert_eq!((decimals.mean(&one(10), 0, 4), decimals.mean(&one(0), 0, 0)), (Some(0.25), None));
+        assert_eq!(greatest.mean(&of_cell(&summed(&greatest, 0..2), 0), 2), Some(f64::MAX));
+        assert_eq!((decimals.mean(&[10], 4), decimals.mean(&[0], 0)), (Some(0.25), None));
         let far = i64::MAX - 1;
-        assert_eq!(whole.mean(&one(i128::from(far) * 11), 0, 11), Some(far as f64));
+        assert_eq!(whole.mean(&[i128::from(far) * 11], 11), Some(far as f64));
     }
 
     proptest! {

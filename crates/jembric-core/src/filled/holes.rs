@@ -229,7 +229,7 @@ impl Fill {
             let products = exact.and_then(|[one, other]| {
                 one.checked_mul(after.into())?.checked_add(other.checked_mul(before.into())?)
             });
-            let mean = products.and_then(|sum| measure.mean(&vec![vec![sum]], 0, (before + after) as u64));
+            let mean = products.and_then(|sum| measure.mean(&[sum], (before + after) as u64));
             mean.unwrap_or_else(|| {
                 let [one, other] = rows.map(|row| values.value(row as usize));
                 // Weights of at most 1, so that values near the greatest float stay finite.

@@ -8,7 +8,7 @@ use crate::{
     entities::Entities,
     error::{Error, Result},
     intervals::check_grain,
-    measure::{Measure, Sums},
+    measure::{Measure, Sums, of_cell},
     operation::Context,
     order::Order,
     table::Table,
@@ -169,22 +169,32 @@ impl<'a> Track<'a> {
             }
             _ => (Measure::of(table, column)?, Vec::new()),
         };
-        let layers = (0..measure.layers()).map(|layer| {
-            let opening = opening.get(layer).copied().unwrap_or(0);
-            self.sums(&measure, layer, opening)
-        });
-        let (sums, mut counts): (Sums, Vec<Vec<u64>>) =
-            layers.map(|made| made.into_iter().unzip::<_, _, Vec<_>, Vec<_>>()).unzip();
         if asked.what == "sum" {
-            return measure.sums(&sums);
+            let of_layer = |layer| {
+                let opening = opening.get(layer).copied().unwrap_or(0);
+                self.sums(&measure, layer, opening, |sum, _| sum)
+            };
+            return measure.sums(&(0..measure.layers()).map(of_layer).collect());
         }
-        let counts = counts.pop().unwrap_or_default();
-        let means = counts.into_iter().enumerate().map(|(row, count)| measure.mean(&sums, row, count));
-        Ok(Arc::new(means.collect::<Float64Array>()))
+        if measure.layers() == 1 {
+            let means = self.sums(&measure, 0, 0, |sum, count| measure.mean(&[sum], count));
+            return Ok(Arc::new(means.into_iter().collect::<Float64Array>()));
+        }
+        let sums: Sums =
+            (0..measure.layers()).map(|layer| self.sums(&measure, layer, 0, |sum, _| sum)).collect();
+        let counts = self.sums(&measure, 0, 0, |_, count| count);
+        let mean = |(row, count)| measure.mean(&of_cell(&sums, row), count);
+        Ok(Arc::new(counts.into_iter().enumerate().map(mean).collect::<Float64Array>()))
     }
 
-    /// For each row, the sum over its run in one layer, and how many values went into it.
-    fn sums(&self, measure: &Measure, layer: usize, opening: i128) -> Vec<(i128, u64)> {
+    /// For each row what is made of the sum over its run in one layer, and of how many values went into it.
+    fn sums<T: Copy + Default + Send + Sync>(
+        &self,
+        measure: &Measure,
+        layer: usize,
+        opening: i128,
+        make: impl Fn(i128, u64) -> T + Sync,
+    ) -> Vec<T> {
         self.at_stops(
             |start| (opening, 0_u64, start, start),
             |(sum, count, from, to), stop| {
@@ -199,7 +209,7 @@ impl<'a> Track<'a> {
                     *count -= u64::from(measure.is_valid(row));
                 }
                 (*from, *to) = (stop.from, stop.records.end);
-                (*sum, *count)
+                make(*sum, *count)
             },
         )
     }

@@ -5,7 +5,7 @@ use crate::{
     entities::{Entities, Missing},
     error::Result,
     gather::NONE,
-    measure::{Measure, Sums},
+    measure::{Measure, Sums, of_cell},
     order::Order,
     rows::sortable,
     table::Table,
@@ -191,7 +191,7 @@ impl Source {
             }
             (Source::Measure { measure, mean: true }, Figures::Sums(sums, counts)) => {
                 let mean = |place: &Place| match *place {
-                    Place::Cell(cell) => measure.mean(sums, cell, counts[cell]),
+                    Place::Cell(cell) => measure.mean(&of_cell(sums, cell), counts[cell]),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
@@ -226,7 +226,7 @@ impl Source {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
             (Source::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
             (Source::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
-                measure.mean(sums, cell, 1)
+                measure.mean(&of_cell(sums, cell), 1)
             }
             (_, _, Place::NoRecord) => Some(0.0),
             _ => None,

@@ -171,14 +171,18 @@ impl Outputs {
         Outputs::default()
     }
 
-    /// With a journal beside a routine's file. A set that an earlier run of it began to put in place,
-    /// and that ended before it was done, is put in place first; what such a run only began to write is
-    /// removed.
+    /// No files yet, for a run of a routine that will write so many of them.
     ///
-    /// Where the directory cannot be written to there is no journal. Errors: another process is running
-    /// the routine; files of the earlier set cannot be put in place.
-    pub fn with_journal_of(routine: impl AsRef<Path>) -> Result<Outputs> {
-        Ok(Outputs { journal: Journal::beside(routine.as_ref())?, ..Outputs::default() })
+    /// If an earlier run was ended while it put its files in place, this puts the rest in place. What
+    /// such a run only began to write is removed. Several files get a journal beside the routine, but
+    /// not where its directory cannot be written to; one file alone is old or new without.
+    ///
+    /// Errors: another process is running the routine; files of the earlier run cannot be put in place.
+    pub fn of_routine(routine: impl AsRef<Path>, files: usize) -> Result<Outputs> {
+        let path = journal::path_of(routine.as_ref());
+        journal::settle(&path)?;
+        let journal = if files > 1 { Journal::create(path)? } else { None };
+        Ok(Outputs { journal, ..Outputs::default() })
     }
 
     /// These files are read, and no output may replace them.

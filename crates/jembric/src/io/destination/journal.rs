@@ -32,20 +32,22 @@ enum Line {
     Placing { placing: bool },
 }
 
+/// The journal of a routine.
+pub(super) fn path_of(routine: &Path) -> PathBuf {
+    let name = routine.file_name().unwrap_or_default().to_string_lossy();
+    let path = routine.with_file_name(format!(".{name}.jembric-journal"));
+    std::path::absolute(&path).unwrap_or(path)
+}
+
 impl Journal {
-    /// A new journal beside a routine, after what is left of an earlier one is settled. None where its
-    /// directory cannot be written to.
-    pub(super) fn beside(routine: &Path) -> Result<Option<Journal>> {
-        let name = routine.file_name().unwrap_or_default().to_string_lossy();
-        let path = routine.with_file_name(format!(".{name}.jembric-journal"));
-        settle(&path)?;
+    /// A new journal. None where its directory cannot be written to.
+    pub(super) fn create(path: PathBuf) -> Result<Option<Journal>> {
         let file = match fs::OpenOptions::new().append(true).create_new(true).open(&path) {
             Ok(file) => file,
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Err(in_use(&path)),
             Err(error) if may_be_without(&error) => return Ok(None),
             Err(error) => return Err(Error::write(path.display())(error)),
         };
-        let path = std::path::absolute(&path).unwrap_or(path);
         live().journals.insert(path.clone());
         let mut journal = Journal { path, file, is_done: false };
         journal.line(&Line::Process { process: Process::this().to_string() })?;
@@ -109,7 +111,7 @@ fn in_use(path: &Path) -> Error {
 }
 
 /// Finishes or undoes what a dead process left.
-fn settle(path: &Path) -> Result<()> {
+pub(super) fn settle(path: &Path) -> Result<()> {
     let text = match fs::read_to_string(path) {
         Ok(text) => text,
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),

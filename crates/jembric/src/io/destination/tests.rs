@@ -90,7 +90,7 @@ fn no_output_replaces_a_file_that_is_read_or_another_output() {
 /// A set of two files, whose journal is as a process left it that was killed: with its name in place of
 /// ours, which is alive.
 fn left_by_a_dead_process(directory: &Path, placing: bool) {
-    let mut outputs = Outputs::with_journal_of(directory.join("r.toml")).unwrap();
+    let mut outputs = Outputs::of_routine(directory.join("r.toml"), 2).unwrap();
     for name in ["one.csv", "two.csv"] {
         let mut file = outputs.file(name, directory.join(name)).unwrap();
         file.write(|to| to.write_all(b"new")).unwrap();
@@ -140,7 +140,8 @@ fn a_set_that_was_begun_is_finished_or_undone(
     // Nobody else removes files of a set.
     Writing::new().file(&table(), path("other.csv")).unwrap();
     fs::remove_file(path("other.csv")).unwrap();
-    drop(Outputs::with_journal_of(path("r.toml")).unwrap());
+    // Also a run that writes one file alone settles what was left.
+    drop(Outputs::of_routine(path("r.toml"), 1).unwrap());
     assert_eq!(contents(directory.path()), expected);
 }
 
@@ -148,11 +149,11 @@ fn a_set_that_was_begun_is_finished_or_undone(
 fn a_routine_that_is_running_is_not_run_a_second_time() {
     let directory = tempfile::tempdir().unwrap();
     let routine = directory.path().join("r.toml");
-    let running = Outputs::with_journal_of(&routine).unwrap();
-    let error = Outputs::with_journal_of(&routine).err().unwrap().to_string();
+    let running = Outputs::of_routine(&routine, 2).unwrap();
+    let error = Outputs::of_routine(&routine, 2).err().unwrap().to_string();
     assert!(error.contains("another process is running this routine"), "{error}");
     drop(running);
-    Outputs::with_journal_of(&routine).unwrap().commit().unwrap();
+    Outputs::of_routine(&routine, 2).unwrap().commit().unwrap();
     assert_eq!(contents(directory.path()), [""; 0]);
 }
 
