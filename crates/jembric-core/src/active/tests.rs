@@ -407,7 +407,7 @@ proptest! {
             let of_group = || (0..rows.len()).filter(|&id| id as i64 % groups == g && !usable[id].is_empty());
             let within = |day: &i32| (bounds.0..=bounds.1).contains(day);
             let on = |day: i32| of_group().filter(|&id| usable[id].contains(&day)).count() as i64;
-            // Without a range the last period is looked at to its own end; what has no end has not ended.
+            // Without a range, the whole last period counts. An interval without an end is active at its end.
             let end = range.map_or(period.last().number(), |_| bounds.1);
             let at_end = |id: usize| {
                 usable[id].contains(&end) || rows[id].1.is_none() && within(&close) && usable[id].iter().any(within)

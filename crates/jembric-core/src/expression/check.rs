@@ -81,10 +81,14 @@ impl Check<'_> {
                     return Err(problem.advice("ask `is missing` of what stands on the other side"));
                 }
                 let ordered = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
-                self.comparable(node, left, right, ordered).map(|()| BOOLEAN)
+                let (one, other) = (self.kind(left)?, self.kind(right)?);
+                self.comparable(node, (left, one), (right, other), ordered).map(|()| BOOLEAN)
             }
             NodeKind::In { value, list, .. } => {
-                list.iter().try_for_each(|item| self.comparable(item, value, item, false)).map(|()| BOOLEAN)
+                let kind = self.kind(value)?;
+                let held =
+                    |item: &Node| self.comparable(item, (value, kind), (item, self.kind(item)?), false);
+                list.iter().try_for_each(held).map(|()| BOOLEAN)
             }
             NodeKind::IsMissing { value, .. } => self.kind(value).map(|_| BOOLEAN),
             NodeKind::If([condition, one, other]) => {
@@ -199,8 +203,8 @@ impl Check<'_> {
                     _ if operation == Over => Type::Float,
                     (Kind::Of(Type::Float), _) | (_, Kind::Of(Type::Float)) => Type::Float,
                     _ => {
-                        let (one, other) = (places(one), places(other));
-                        let places = if operation == Times { one + other } else { one.max(other) };
+                        let (left, right) = (places(one), places(other));
+                        let places = if operation == Times { left + right } else { left.max(right) };
                         if places > super::exact::MOST_PLACES {
                             return wrong(
                                 format!(
@@ -210,12 +214,7 @@ impl Check<'_> {
                                 "round before: `round(x, 2)`",
                             );
                         }
-                        if places == 0
-                            && one == 0
-                            && other == 0
-                            && whole(self.kind(left)?)
-                            && whole(self.kind(right)?)
-                        {
+                        if left == 0 && right == 0 && whole(one) && whole(other) {
                             Type::Integer
                         } else {
                             Type::Decimal { places }
@@ -249,8 +248,14 @@ impl Check<'_> {
         }
     }
 
-    fn comparable(&self, node: &Node, left: &Node, right: &Node, ordered: bool) -> Result<(), Problem> {
-        let (one, other) = (self.kind(left)?, self.kind(right)?);
+    /// Whether two parts of these kinds can be compared.
+    fn comparable(
+        &self,
+        node: &Node,
+        (left, one): (&Node, Kind),
+        (right, other): (&Node, Kind),
+        ordered: bool,
+    ) -> Result<(), Problem> {
         let fits = match (one, other) {
             (one, other) if one.is_open() || other.is_open() => one != Kind::Span && other != Kind::Span,
             (one, other) if one.is_number() && other.is_number() => true,

@@ -245,6 +245,32 @@ fn ten_thousand_levels_are_an_error(#[case] before: &str, #[case] after: &str) {
     assert!(error.contains("deep"), "{}", &error[..60]);
 }
 
+/// Each level asks once for what the level below gives. If it asked twice, the tests would hardly end.
+#[rstest]
+#[case::differences(200, "", "1", " - 1", "-199")]
+#[case::products(200, "", "1", " * 1", "1")]
+#[case::quotients(200, "", "1", " / 1", "1.0")]
+#[case::spans(200, "", "2025-01-01", " + 1 day", "2025-07-20")]
+#[case::membership(25, "(", "true", " in (true, false))", "true")]
+#[case::comparisons(25, "(", "true", " = true)", "true")]
+#[case::choices(25, "if true then ", "1", " else 2", "1")]
+#[case::functions(25, "greatest(", "1", ", 0)", "1")]
+#[case::roundings(25, "round(", "1", ", 2)", "1")]
+#[case::missing(25, "coalesce(", "missing", ", 1)", "1")]
+fn each_level_is_gone_through_once(
+    #[case] levels: usize,
+    #[case] before: &str,
+    #[case] innermost: &str,
+    #[case] after: &str,
+    #[case] value: &str,
+) {
+    let text = format!("{}{innermost}{}", before.repeat(levels), after.repeat(levels));
+    let table = Table::from_columns([("n", Arc::new(Int64Array::from(vec![1])) as ArrayRef)]).unwrap();
+    let expression: Expression = text.parse().unwrap();
+    let (_, array, _) = expression.column("v", &table, &Context::new()).unwrap();
+    assert_eq!(array_value_to_string(&array, 0).unwrap(), value);
+}
+
 /// A column of two places and a whole number.
 #[derive(Clone, Debug)]
 enum Model {

@@ -57,7 +57,7 @@ fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
     );
 }
 
-/// With a record from the time of local mean time, hours of today are full hours all the same.
+/// A record from before the zone had full hours leaves the hours of today full hours.
 #[rstest]
 #[case("Europe/Lisbon", "2024-07-01T09:40:00Z", "2024-07-01T09:00Z")]
 #[case("Asia/Kathmandu", "2024-07-01T09:40:00Z", "2024-07-01T09:15Z")]
