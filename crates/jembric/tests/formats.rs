@@ -503,3 +503,68 @@ fn rows_that_take_more_than_they_may_are_refused_before_they_are_read(#[case] fo
     let error = Reading::new().most_columns(0).stream("ones", &bytes[..]).unwrap_err().to_string();
     assert!(error.contains("it has 1 columns, more than the 0 that are read"), "{error}");
 }
+
+/// The bytes with each stretch that is like this replaced.
+fn patched(bytes: &[u8], from: i64, to: i64) -> Vec<u8> {
+    let mut patched = bytes.to_vec();
+    let places = bytes.windows(8).enumerate().filter(|(_, window)| *window == from.to_le_bytes());
+    let places: Vec<usize> = places.map(|(place, _)| place).collect();
+    assert!(!places.is_empty(), "{from} is not in the file");
+    for place in places {
+        patched[place..place + 8].copy_from_slice(&to.to_le_bytes());
+    }
+    patched
+}
+
+/// A packed column that claims a terabyte is refused before the memory for it is asked for.
+#[rstest]
+#[case::file(true)]
+#[case::stream(false)]
+fn the_length_that_a_packed_column_claims_is_held_against_the_limit(#[case] is_file: bool) {
+    let ones: ArrayRef = Arc::new(Int64Array::from(vec![1; 100_000]));
+    let batch = RecordBatch::try_from_iter([("one", ones)]).unwrap();
+    let options = arrow_ipc::writer::IpcWriteOptions::default();
+    let options = options.try_with_compression(Some(arrow_ipc::CompressionType::ZSTD)).unwrap();
+    let mut bytes = Vec::new();
+    if is_file {
+        let mut writer =
+            arrow_ipc::writer::FileWriter::try_new_with_options(&mut bytes, &batch.schema(), options)
+                .unwrap();
+        writer.write(&batch).unwrap();
+        writer.finish().unwrap();
+    } else {
+        let mut writer =
+            arrow_ipc::writer::StreamWriter::try_new_with_options(&mut bytes, &batch.schema(), options)
+                .unwrap();
+        writer.write(&batch).unwrap();
+        writer.finish().unwrap();
+    }
+    assert_eq!(Reading::new().stream("ones", &bytes[..]).unwrap().rows(), 100_000);
+    let claims = patched(&bytes, 800_000, 1 << 40);
+    let error = Reading::new().stream("ones", &claims[..]).unwrap_err().to_string();
+    assert!(error.contains("bytes unpack to more than 536870912"), "{error}");
+}
+
+/// A file whose block would end behind the file is told to be damaged.
+#[rstest]
+#[case::far(1 << 40)]
+#[case::out_of_range(i64::MAX)]
+#[case::negative(-8)]
+fn a_block_that_ends_behind_its_file_is_damage(#[case] stated: i64) {
+    let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values(0..10_007));
+    let batch = RecordBatch::try_from_iter([("n", numbers)]).unwrap();
+    let mut bytes = Vec::new();
+    let mut writer = arrow_ipc::writer::FileWriter::try_new(&mut bytes, &batch.schema()).unwrap();
+    writer.write(&batch).unwrap();
+    writer.finish().unwrap();
+    let end = bytes.len() - 10;
+    let footer_len = arrow_ipc::reader::read_footer_length(bytes[end..].try_into().unwrap()).unwrap();
+    let body = {
+        let footer = arrow_ipc::root_as_footer(&bytes[end - footer_len..end]).unwrap();
+        footer.recordBatches().unwrap().get(0).bodyLength()
+    };
+    let damaged = patched(&bytes, body, stated);
+    let error = Reading::new().stream("n.arrow", &damaged[..]).unwrap_err().to_string();
+    let whole = format!("a block ends behind the last of the file's {} bytes", bytes.len());
+    assert!(error.contains("n.arrow") && error.contains(&whole), "{error}");
+}

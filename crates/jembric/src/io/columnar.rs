@@ -62,6 +62,10 @@ pub(super) struct Room {
 }
 
 impl Room {
+    pub(super) fn has(&self, bytes: u64) -> std::result::Result<(), Unread> {
+        if bytes <= self.left { Ok(()) } else { Err(Unread::Unpacks) }
+    }
+
     pub(super) fn take(&mut self, rows: u64, columns: usize, bytes: u64) -> std::result::Result<(), Unread> {
         let cells = rows.saturating_mul(columns.max(1) as u64);
         let needed = cells.saturating_mul(CELL).max(bytes);

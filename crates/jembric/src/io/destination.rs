@@ -190,8 +190,8 @@ impl Outputs {
         self.read.extend(files.into_iter().map(file_of));
     }
 
-    /// Says that a file will be written; `what` is what goes there, in words. One that was claimed for
-    /// the same before stays so.
+    /// Says that a file will be written; `what` is what goes there, in words. The same
+    /// claim may be made twice.
     ///
     /// Errors: it is a file that is read, or one that is claimed for something else, however it is
     /// spelled.

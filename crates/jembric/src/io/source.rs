@@ -146,9 +146,12 @@ impl Source {
 const FIRST: usize = 256;
 
 /// UTF-16 without a byte-order mark: in text that is mostly of the Latin alphabet every second byte is
-/// 0, and never another.
+/// 0, and never another. A whole text has an even number of bytes.
 fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
-    let (pairs, _) = first.as_chunks::<2>();
+    let (pairs, odd) = first.as_chunks::<2>();
+    if !odd.is_empty() {
+        return None;
+    }
     let count = |place: usize| pairs.iter().filter(|pair| pair[place] == 0).count();
     match (count(0), count(1)) {
         (0, high) if pairs.len() > 1 && 2 * high > pairs.len() => Some(UTF_16LE),

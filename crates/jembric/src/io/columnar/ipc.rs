@@ -1,5 +1,7 @@
 //! Arrow's files and streams.
 
+mod lengths;
+
 use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread, chosen};
 use crate::arrow::{
     ArrayRef, RecordBatch, RecordBatchOptions,
@@ -24,13 +26,15 @@ pub(super) fn parts(
     choose: Option<&Choose<'_>>,
     room: &mut Room,
 ) -> Result<Parts, Unread> {
+    let len = input.len();
     let mut input: Box<dyn Seekable> = match input {
         // A clone of a file shares its place with the others.
         Input::File(file) => Box::new(BufReader::new(file)),
         Input::Bytes(bytes) => Box::new(Cursor::new(bytes)),
     };
-    input.rewind().map_err(ArrowError::from)?;
     let is_file = format == Columnar::ArrowFile;
+    lengths::check(is_file, &mut input, len, room)?;
+    input.rewind().map_err(ArrowError::from)?;
     let schema = match is_file {
         true => FileReader::try_new(&mut input, None)?.schema(),
         false => StreamReader::try_new(&mut input, None)?.schema(),

@@ -82,7 +82,7 @@ impl Journal {
         fs::remove_file(&self.path).map_err(Error::write(self.path.display()))
     }
 
-    /// Leaves it for the next run, which goes on from it.
+    /// Leaves the journal for the next run, which puts the rest of the files in place.
     pub(super) fn leave(mut self, live: &mut Live) {
         self.is_done = true;
         live.journals.remove(&self.path);

@@ -121,6 +121,8 @@ fn what_is_said_is_done(#[case] reading: Reading, #[case] text: &str, #[case] ex
 #[rstest]
 #[case::windows(Some("windows-1252"), b"a\nM\xf6we\n", "2 M\u{f6}we")]
 #[case::utf_16_by_its_mark(None, b"\xff\xfea\0\n\0\xf6\0\n\0", "2 \u{f6}")]
+#[case::utf_16_without_a_mark(None, b"a\0\n\0x\0\n\0", "2 x")]
+#[case::nuls_in_an_odd_number_of_bytes(None, b"c1\n\0a\0\n", "2 \0a\0")]
 #[case::utf_16_said(Some("utf-16be"), b"\0a\0\n\0\xf6\0\n", "2 \u{f6}")]
 fn other_encodings_are_read(#[case] encoding: Option<&str>, #[case] bytes: &[u8], #[case] expected: &str) {
     let reading = encoding.map_or(Reading::new(), |encoding| Reading::new().encoding(encoding));

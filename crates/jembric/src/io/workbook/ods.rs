@@ -1,5 +1,5 @@
-//! A look over the XML of an ODS workbook before it is read: that it ends where it should, and that it
-//! does not stand for far more cells than it has.
+//! Checks the XML of an ODS workbook before the workbook is read: the XML must end where it should, and
+//! must not stand for far more cells than it has.
 
 use quick_xml::{
     Reader,
