@@ -13,7 +13,7 @@ use std::{
     sync::atomic::{AtomicBool, Ordering::Relaxed},
 };
 
-/// An allocator that ends the process where it has no more memory.
+/// An allocator that ends the process when it has no more memory.
 pub(crate) struct OrEnd(pub(crate) MiMalloc);
 
 // SAFETY: each call goes to the allocator inside with the arguments as they are, and what it returns

@@ -223,8 +223,8 @@ fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(#[case] name: 
     assert_eq!(fs::read_to_string(directory.path().join("out.csv")).unwrap(), "old");
 }
 
-/// The demo's tables in each format of bytes, with some bytes changed: an answer or an error, and never
-/// another end.
+/// The demo's tables in each binary format, with some bytes changed: the command answers or reports an
+/// error. It never crashes or hangs.
 #[rstest]
 #[case("dues.parquet")]
 #[case("dues.arrow")]
@@ -317,8 +317,8 @@ fn day_numbers_out_of_range_do_not_become_days() {
     assert!(!cells[4].contains("9999-12-31") && ended.code == Some(0));
 }
 
-/// An answer that would not fit says so before it is made, and where memory runs out all the same, no
-/// file is left.
+/// The command refuses an answer that would not fit before it makes it. If memory runs out all the same,
+/// the command leaves no file behind.
 #[test]
 fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
     let directory = tempfile::tempdir().unwrap();

@@ -235,7 +235,7 @@ impl Measure {
             }
             return limbs.divided(by);
         };
-        // Two exact steps, since neither factor alone need be a float.
+        // Multiplied in two steps: 2^unit can lie outside the range of floats, though the result does not.
         let half = unit / 2;
         sum as f64 / by as f64 * power_of_two(half) * power_of_two(unit - half)
     }

@@ -402,7 +402,7 @@ impl<'a> Sheet<'a> {
         Ok(finest)
     }
 
-    /// The warnings that figures are of periods which the range holds only in part.
+    /// Warns of the periods that the range covers only in part.
     fn periods_in_part(&self, periods: Periods) -> Result<Vec<Warning>> {
         let Some(range) = self.range()? else { return Ok(Vec::new()) };
         let mut warnings: Vec<Warning> =

@@ -385,7 +385,7 @@ impl<'a> Clock<'a> {
         match edge {
             Edge::Start => widened(first.number()).first().number(),
             Edge::End => widened(last.number()).last().number(),
-            // A free end leaves no day of its period.
+            // With an exclusive end, no day of the end's period belongs to the window.
             Edge::FreeEnd if self.widened_to == Periods::DAYS => first.number() - 1,
             Edge::FreeEnd => widened(first.number() - 1).last().number(),
         }

@@ -101,10 +101,10 @@ impl Destination {
     }
 }
 
-/// Puts complete files in their places.
+/// Renames complete files to their targets.
 ///
-/// All are on the disk before the first is renamed. A signal waits meanwhile. Where a rename fails, a
-/// journal is left with the files that it tells of, for the next run to go on with.
+/// All files are on the disk before the first rename, and signals wait until the last one. If a rename
+/// fails, the journal and its temporary files stay, and the next run finishes the renames.
 fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
     for Destination { name, kind } in &files {
         if let Kind::Beside { file, .. } = kind {
@@ -174,8 +174,8 @@ impl Outputs {
     /// No files yet, for a run of a routine that will write so many of them.
     ///
     /// If an earlier run was ended while it put its files in place, this puts the rest in place. What
-    /// such a run only began to write is removed. Several files get a journal beside the routine, but
-    /// not where its directory cannot be written to; one file alone is old or new without.
+    /// such a run only began to write is removed. Several files get a journal beside the routine,
+    /// unless its directory cannot be written to. A single file needs no journal.
     ///
     /// Errors: another process is running the routine; files of the earlier run cannot be put in place.
     pub fn of_routine(routine: impl AsRef<Path>, files: usize) -> Result<Outputs> {

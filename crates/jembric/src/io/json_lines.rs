@@ -152,7 +152,7 @@ pub(super) fn transcribed(file: &str, text: &[u8], reading: &Reading, most: u64)
         return Err(Error::Empty { file: file.to_owned() });
     }
     reading.refuse_columns(file, names.len())?;
-    // Lines with different keys make a table that is mostly empty, and far larger than the text.
+    // If each line has keys of its own, the table is mostly empty and far larger than the text.
     if lines.into_inner().saturating_mul(names.len() as u64).saturating_mul(CELL) > most {
         return Err(Error::Unpacks { file: file.to_owned(), packed: text.len() as u64, most });
     }

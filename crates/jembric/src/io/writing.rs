@@ -157,8 +157,7 @@ pub struct Batches<'a> {
 }
 
 impl Batches<'_> {
-    /// Temporary files of formats that need one (workbooks) go into this directory, and not into the
-    /// system's.
+    /// Sets the directory for the temporary files of workbooks. Without it, they go into the system's.
     pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
         self.beside = directory;
         self

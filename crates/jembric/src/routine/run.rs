@@ -410,7 +410,7 @@ impl Checked<'_> {
     /// Claims the files that the steps write, as far as their names are known before the data is, and
     /// protects those that are read.
     ///
-    /// Errors: a step writes a file that is read, or that is claimed.
+    /// Errors: a step writes a file that the routine reads, or one that another output has claimed.
     pub fn claim(&self, outputs: &mut Outputs) -> Result<()> {
         let Checked { routine, running, .. } = self;
         let Some(directory) = &running.into else { return Ok(()) };

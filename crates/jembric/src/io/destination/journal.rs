@@ -75,7 +75,7 @@ impl Journal {
         self.line(&Line::Placing { placing: true })
     }
 
-    /// All files are in their places.
+    /// Removes the journal once all files have their names.
     pub(super) fn remove(mut self, live: &mut Live) -> Result<()> {
         self.is_done = true;
         live.journals.remove(&self.path);

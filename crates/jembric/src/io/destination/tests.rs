@@ -62,7 +62,7 @@ fn a_link_to_nothing_is_followed_and_a_file_that_may_not_be_written_stays() {
     assert!(error.ends_with("link.csv: could not be written: no permission. Nothing was left half-written"));
 }
 
-/// However it is spelled: by another path, a hard link, a link.
+/// A claim recognises a file by another path, by a hard link and by a symbolic link.
 #[cfg(unix)]
 #[test]
 fn no_output_replaces_a_file_that_is_read_or_another_output() {
