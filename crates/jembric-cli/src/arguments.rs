@@ -3,10 +3,10 @@
 
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
-    Expression, Setting, Takes,
+    Advised, Expression, Setting, Takes,
+    settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads},
 };
-use serde_json::Value;
 use std::path::PathBuf;
 
 /// An example of an operation on the demo's tables.
@@ -232,7 +232,7 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     let command = command
         .help_template(help_with(example_of(operation.name)))
         .next_help_heading("What is asked")
-        .args(operation.settings.iter().map(argument));
+        .args(operation.settings.iter().map(|setting| argument(setting, operation)));
     // Commands that take an expression list the functions below their arguments.
     let takes_expression = |setting: &Setting| matches!(setting.takes, Takes::Expression | Takes::Several(_));
     let functions = operation.settings.iter().any(takes_expression).then(functions_help);
@@ -266,27 +266,53 @@ pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
 }
 
 /// What was typed, as the settings that the operation is read from. Files of holidays and entities are named in them.
-pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> serde_json::Map<String, Value> {
-    let mut settings = serde_json::Map::new();
+pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> GivenSettings {
+    let mut settings = GivenSettings::default();
     for setting in operation.settings {
         let name = setting.name;
-        let value: Option<Value> = match setting.takes {
-            Takes::Columns | Takes::Several(_) | Takes::Texts(_) => {
-                typed.get_many::<String>(name).map(|all| all.cloned().collect())
-            }
-            Takes::List(_) => typed.get_many::<String>(name).map(|all| {
-                let parts = all.flat_map(|list| list.split(',')).map(str::trim);
-                parts.filter(|one| !one.is_empty()).collect()
-            }),
-            Takes::Numbers => typed.get_many::<i64>(name).map(|all| all.copied().collect()),
-            Takes::Count => typed.get_one::<u32>(name).map(|&count| count.into()),
-            Takes::Number => typed.get_one::<u64>(name).map(|&number| number.into()),
+        let value: Option<Given> = match setting.takes {
             Takes::Yes => typed.get_flag(name).then_some(true.into()),
+            Takes::Several(_) => typed.get_many::<String>(name).map(|all| all.cloned().collect()),
+            Takes::Columns | Takes::Texts(_) | Takes::List(_) => typed.get_many::<String>(name).map(parts),
+            Takes::Numbers => typed.get_many::<String>(name).map(|all| match parts(all) {
+                Given::List(texts) => texts.into_iter().map(number).collect(),
+                other => other,
+            }),
+            Takes::Number => typed.get_one::<String>(name).map(|text| number(text.clone().into())),
             _ => typed.get_one::<String>(name).map(|text| text.clone().into()),
         };
-        settings.extend(value.map(|value| (name.to_owned(), value)));
+        if let Some(value) = value {
+            settings.insert(name, value);
+        }
     }
     settings
+}
+
+/// The values of an option that takes several: each time it is typed, those between commas.
+fn parts(typed: clap::parser::ValuesRef<'_, String>) -> Given {
+    let parts = typed.flat_map(|list| list.split(',')).map(str::trim);
+    parts.filter(|part| !part.is_empty()).collect()
+}
+
+/// A text that is a number as one; what is none is refused by the setting.
+fn number(text: Given) -> Given {
+    match &text {
+        Given::Text(digits) => digits.parse().map_or(text, Given::Number),
+        _ => text,
+    }
+}
+
+/// The words of the command line for what an error advises to set.
+pub(crate) fn command_words(advised: &Advised<'_>) -> String {
+    let quoted = |value: &str| shlex::try_quote(value).map_or_else(|_| value.to_owned(), Into::into);
+    match advised {
+        Advised::Setting(name, value) => format!("`--{name} {}`", quoted(value)),
+        Advised::Reading(name, Some(value)) => format!("`--{name} {}`", quoted(value)),
+        Advised::Reading(name, None) => format!("`--{name}`"),
+        Advised::Column(column, format) => format!("`--read '{column}={format}'`"),
+        Advised::AsOf(date) => format!("`--as-of {date}`"),
+        other => other.in_rust(),
+    }
 }
 
 /// A command's help: what it answers, an example, and then the rest.
@@ -302,8 +328,9 @@ fn file() -> Arg {
         .help("A file: CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook (book.xlsx:Sheet), packed with gzip or zstd or not; or - for standard input")
 }
 
-fn argument(setting: &Setting) -> Arg {
-    let argument = Arg::new(setting.name).help(setting.help).required(setting.required);
+fn argument(setting: &Setting, operation: &Described) -> Arg {
+    let help = option_help(setting, operation);
+    let argument = Arg::new(setting.name).help(help).required(setting.required);
     match setting.takes {
         Takes::Expression => argument.value_name("EXPR").allow_hyphen_values(true),
         Takes::Several(word) | Takes::List(word) => argument.value_name(word).num_args(1..),
@@ -311,21 +338,31 @@ fn argument(setting: &Setting) -> Arg {
     }
 }
 
+/// A setting's help, in which other settings are called as they are typed.
+fn option_help(setting: &Setting, operation: &Described) -> String {
+    let mut help = setting.help.to_owned();
+    for other in operation.settings {
+        let is_option = !matches!(other.takes, Takes::Expression | Takes::Several(_) | Takes::List(_));
+        if is_option {
+            help = help.replace(&format!("`{}`", other.name), &format!("--{}", other.name));
+        }
+    }
+    match setting.default {
+        Some(default) => format!("{help} [default: {default}]"),
+        None => help,
+    }
+}
+
 fn option(setting: &Setting, argument: Arg) -> Arg {
     match setting.takes {
         Takes::Column => argument.value_name("COL"),
-        Takes::Columns => argument.value_name("COL,…").value_delimiter(',').action(ArgAction::Append),
-        Takes::Count => argument.value_name("N").value_parser(value_parser!(u32).range(1..)),
+        Takes::Columns => argument.value_name("COL,…").action(ArgAction::Append),
         Takes::OneOf(words) => argument.value_name("WORD").value_parser(words.to_vec()),
-        Takes::Number => argument.value_name("N").value_parser(value_parser!(u64)),
-        Takes::Texts(word) => argument.value_name(word).value_delimiter(',').action(ArgAction::Append),
+        Takes::Number => argument.value_name("N").allow_negative_numbers(true),
+        Takes::Texts(word) => argument.value_name(word).action(ArgAction::Append),
         Takes::Yes => argument.action(ArgAction::SetTrue),
         Takes::Text(word) => argument.value_name(word),
-        Takes::Numbers => argument
-            .value_name("N,…")
-            .value_delimiter(',')
-            .allow_hyphen_values(true)
-            .value_parser(value_parser!(i64)),
+        Takes::Numbers => argument.value_name("N,…").allow_hyphen_values(true),
         Takes::Days => argument.value_name("FILE"),
         Takes::Entities => argument.value_name("FILE:COL,…"),
         _ => argument.value_name("NAME"),

@@ -2,40 +2,11 @@
 
 use crate::{
     Failure,
-    progress::Progress,
-    run,
+    files::{ROUTINE, TABLES},
     screen::{BOLD, Kept, Screen},
 };
-use jembric::{
-    Error, Result, Shape, Table,
-    io::{Outputs, Reading, file_of},
-    steps,
-};
-use std::{
-    fs, io,
-    path::{Path, PathBuf},
-};
-
-macro_rules! tables {
-    ($($name:literal),* $(,)?) => { [$(($name, include_str!(concat!("../demo/", $name)))),*] };
-}
-
-const TABLES: [(&str, &str); 11] = tables![
-    "vessels.csv",
-    "inspections.csv",
-    "stays.csv",
-    "lifts.csv",
-    "gauge.csv",
-    "fuel_in.csv",
-    "fuel_out.csv",
-    "dues.csv",
-    "crane_log.csv",
-    "holidays.csv",
-    "tariff.csv",
-];
-
-/// The routine that goes with them.
-const ROUTINE: (&str, &str) = ("harbour.toml", include_str!("../demo/harbour.toml"));
+use jembric::{Error, io::Outputs};
+use std::{fs, path::Path};
 
 /// The questions that the demonstration asks, each with the command that answers it, or several, each of which reads the
 /// answer of the one before it.
@@ -206,76 +177,11 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
 ];
 
-/// Where a command's files are.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Files<'a> {
-    OfTheDisk,
-    /// The tables of the demo, and what is piped into the command.
-    OfTheDemo(&'a [u8]),
-}
-
-impl Files<'_> {
-    /// The text of the demo's routine, where that is what is run.
-    pub(crate) fn routine(self) -> Option<&'static str> {
-        (self != Files::OfTheDisk).then_some(ROUTINE.1)
-    }
-
-    fn read(self, reading: &Reading, file: &str) -> Result<Table> {
-        match self {
-            Files::OfTheDisk if file == "-" => reading.stream("standard input", io::stdin().lock()),
-            Files::OfTheDisk => reading.file(file),
-            Files::OfTheDemo(piped) if file == "-" => reading.stream("standard input", piped),
-            Files::OfTheDemo(_) => {
-                let text = TABLES.iter().find(|(name, _)| *name == file).map_or("", |(_, text)| text);
-                reading.stream(file, text.as_bytes())
-            }
-        }
-    }
-}
-
-/// Reads files, and shows how far it is where a person is looking.
-pub(crate) struct Reader<'a> {
-    pub(crate) files: Files<'a>,
-    /// What paths are relative to.
-    pub(crate) directory: PathBuf,
-    pub(crate) shows_progress: bool,
-}
-
-impl Reader<'_> {
-    fn path(&self, file: &str) -> String {
-        match file {
-            "-" => file.to_owned(),
-            _ if self.directory.as_os_str().is_empty() => file.to_owned(),
-            _ => self.directory.join(file).display().to_string(),
-        }
-    }
-}
-
-impl steps::Files for Reader<'_> {
-    fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        let progress = Progress::of(reading.clone(), file, self.shows_progress);
-        self.files.read(&progress.reading, &self.path(file))
-    }
-
-    fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
-        let path = self.path(file);
-        match self.files {
-            Files::OfTheDisk if file_of(&path).is_file() => reading.shape(path).map(Some),
-            _ => Ok(None),
-        }
-    }
-
-    fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
-        let path = self.path(file);
-        match self.files {
-            Files::OfTheDisk if file_of(&path).is_file() => reading.guessed_shape(path).map(Some),
-            _ => Ok(None),
-        }
-    }
-}
+/// Runs the words of a command on the demo's tables, with what is piped into it.
+pub(crate) type RunWords = dyn Fn(Vec<String>, &[u8], &mut Screen) -> std::result::Result<(), Failure>;
 
 /// Asks each question of the tables in the command.
-pub(crate) fn run(screen: &mut Screen) -> std::result::Result<(), Failure> {
+pub(crate) fn run(screen: &mut Screen, run_words: &RunWords) -> std::result::Result<(), Failure> {
     let welcome = "The harbour office of Ostrey, a port that does not exist. Each command can be typed after\n`jembric demo --into harbour && cd harbour`.\n";
     screen.words(welcome)?;
     for (question, line) in QUESTIONS {
@@ -285,9 +191,9 @@ pub(crate) fn run(screen: &mut Screen) -> std::result::Result<(), Failure> {
         while let Some(command) = commands.next() {
             let kept = Kept::default();
             if commands.peek().is_some() {
-                one(command, &piped, &mut Screen::with_answers_kept(kept.clone()))?;
+                one(command, &piped, &mut Screen::with_answers_kept(kept.clone()), run_words)?;
             } else {
-                one(command, &piped, screen)?;
+                one(command, &piped, screen, run_words)?;
             }
             piped = kept.bytes();
         }
@@ -296,9 +202,13 @@ pub(crate) fn run(screen: &mut Screen) -> std::result::Result<(), Failure> {
 }
 
 /// Runs one command line, as a shell would take it apart.
-fn one(line: &str, piped: &[u8], screen: &mut Screen) -> std::result::Result<(), Failure> {
-    let words = shlex::split(line).unwrap_or_default();
-    run::typed(words.into_iter().map(Into::into), Files::OfTheDemo(piped), screen)
+fn one(
+    line: &str,
+    piped: &[u8],
+    screen: &mut Screen,
+    run_words: &RunWords,
+) -> std::result::Result<(), Failure> {
+    run_words(shlex::split(line).unwrap_or_default(), piped, screen)
 }
 
 /// Writes the tables to a directory, where none of them is there already.

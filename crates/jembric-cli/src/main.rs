@@ -7,6 +7,7 @@
 mod arguments;
 mod demo;
 mod ending;
+mod files;
 mod memory;
 mod progress;
 mod run;
@@ -34,6 +35,10 @@ impl From<jembric::Error> for Failure {
             // What the arguments let through may still be no date, span or range; the words say which.
             jembric::Error::Settings(text) => {
                 clap::Error::raw(clap::error::ErrorKind::InvalidValue, format!("{text}\n")).into()
+            }
+            error @ jembric::Error::Value(_) => {
+                let text = format!("{}\n", error.told(&arguments::command_words));
+                clap::Error::raw(clap::error::ErrorKind::InvalidValue, text).into()
             }
             error => Failure::NoAnswer(error),
         }

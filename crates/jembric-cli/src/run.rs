@@ -6,7 +6,8 @@ use crate::{
         AccountArguments, AnswerArguments, LedgerForm, ReadArguments, command as command_line, command_of,
         options_of_the_chain, settings_of,
     },
-    demo::{self, Files, Reader},
+    demo,
+    files::{Files, Reader},
     memory,
     screen::Screen,
     show,
@@ -14,7 +15,7 @@ use crate::{
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    CoreError, Error, Expression, Filter, Ledger, Look, Operation, Stack, Table,
+    CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::Zone,
     io::{Batches, Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Routine, Run},
@@ -58,7 +59,9 @@ pub(crate) fn typed(
         }
         (None, "demo") => match typed.get_one::<PathBuf>("into") {
             Some(directory) => demo::write_into(directory, screen),
-            None => demo::run(&mut Screen::as_one_text()),
+            None => demo::run(&mut Screen::as_one_text(), &|words, piped, screen| {
+                self::typed(words.into_iter().map(Into::into), Files::OfTheDemo(piped), screen)
+            }),
         },
         (None, "completions") => completions(typed, screen),
         (None, "run") => routine(typed, files, screen),

@@ -1,5 +1,6 @@
 //! Where the command's words go: answers to standard output, accounts and errors to standard error.
 
+use crate::arguments::command_words;
 use anstyle::{AnsiColor, Style};
 use jembric::{Error, Result};
 use std::{
@@ -121,7 +122,10 @@ impl Screen {
 
     /// Says why there is no answer.
     pub(crate) fn error(&mut self, error: &Error) {
-        let text = wrapped(&shortened_quotes(&visible(&format!("error: {error}"))), self.account_width);
+        let text = wrapped(
+            &shortened_quotes(&visible(&format!("error: {}", error.told(&command_words)))),
+            self.account_width,
+        );
         // Where standard error itself is gone, there is nobody left to tell.
         let _ = writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }

@@ -1,11 +1,12 @@
 //! Tables and looks for people.
 
+use crate::arguments::command_words;
 use crate::screen::{BOLD, visible, wrapped};
 use comfy_table::{
     Cell, CellAlignment, ContentArrangement, ContentLineStyle, LineStyle, Table as Grid, TableStyle,
 };
 use jembric::{
-    Finding, Look, Table,
+    Finding, Look, NotQuite, Table,
     io::{self, CellText},
 };
 use std::fmt::Write as _;
@@ -98,7 +99,11 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     }
     let _ = writeln!(text, "\n{BOLD}What looks wrong{BOLD:#}");
     for finding in &look.findings {
-        let _ = writeln!(text, "{}", wrapped(&format!("  - {}", printable(&finding.to_string())), width));
+        let _ = writeln!(
+            text,
+            "{}",
+            wrapped(&format!("  - {}", printable(&finding.told(&command_words))), width)
+        );
     }
     if look.findings.is_empty() {
         let _ = writeln!(text, "  nothing");
@@ -123,7 +128,7 @@ fn next(file: &str, look: &Look) -> Option<String> {
     if let Some(mark) = mark {
         return Some(format!("jembric look {file} --missing {}", quoted(mark)));
     }
-    let open_order = |finding: &Finding| matches!(finding, Finding::NotQuiteDates { why, .. } if why.contains("--date-order"));
+    let open_order = |finding: &Finding| matches!(finding, Finding::NotQuiteDates { why, .. } if matches!(**why, NotQuite::Order(_)));
     if look.findings.iter().any(open_order) {
         return Some(format!("jembric look {file} --date-order dmy"));
     }

@@ -104,7 +104,7 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
 #[case::span(
     "filter stays.csv 'tons > 3' + recent --date left --last '3 moons'",
     2,
-    "error: `3 moons` cannot be read as a span"
+    "error: `last`: `3 moons` cannot be read as a span"
 )]
 #[case::almanac(
     "filter stays.csv 'tons > 3' + almanac",

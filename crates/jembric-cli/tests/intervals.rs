@@ -33,7 +33,7 @@ fn the_days_of_the_counts_are_those_of_the_rows(harbour: TempDir) {
 
 #[rstest]
 #[case::grain(&["--grain", "hour"], 1, "error: column `arrived` holds days, of which hours cannot be told: ask for days\n")]
-#[case::no_grain(&["--grain", "fortnight"], 2, "error: `fortnight` is not a grain. There are: hour, day, week, month, quarter and year\n")]
+#[case::no_grain(&["--grain", "fortnight"], 2, "error: `grain`: `fortnight` is not a grain. There are: hour, day, week, month, quarter and year\n")]
 #[case::open(&["--open-ends", "refuse"], 1, "error: 3 rows have no `left`, and open ends are refused (line 204, line 205, line 206). Let them last until the as-of date, or drop them: `open-ends` as-of or drop\n")]
 #[case::share(&["--share", "berth"], 1, "error: stays.csv: column `berth` holds text, where numbers are needed\n")]
 #[case::flood(&["--most-rows", "100"], 1, "error: the answer would have 1818 rows, more than the 100 that it may: line 9 alone makes 16, from 2024-01-20 to 2024-02-04.")]

@@ -42,7 +42,7 @@ fn every_gauge_has_every_day_and_what_was_there_is_as_it_was(harbour: TempDir) {
 
 #[rstest]
 #[case::grain(&["--grain", "hour"], 1, "error: column `day` holds days, of which hours cannot be told: ask for days\n")]
-#[case::range(&["--range", "all"], 2, "error: `all` cannot be read as a range: expected two dates or periods")]
+#[case::range(&["--range", "all"], 2, "error: `range`: `all` cannot be read as a range: expected two dates or periods")]
 #[case::taken(&["--grain", "month"], 1, "error: 12 cells of one entity and month have several records: Outer Mole, 2025-01 (line 2, line 3, line 4, …), Outer Mole, 2025-02 (line 32, ")]
 #[case::list(&["--entities", "gauges"], 1, "error: `entities`: `gauges`: expected a file and its columns, such as `stays.csv:arrived,left`\n")]
 #[case::no_list(&["--entities", "vessels.csv:vesel"], 1, "error: vessels.csv: there is no column `vesel`. Did you mean `vessel`?\n")]

@@ -5,7 +5,7 @@ mod ratio;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use jembric_core::{
-    Active, Context, Operation, Spells, Table,
+    Active, Context, Spells, Table,
     arrow::{ArrayRef, Date32Array, Int64Array, StringViewArray},
     calendar::Grain,
 };

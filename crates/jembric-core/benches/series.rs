@@ -5,7 +5,7 @@ mod ratio;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use jembric_core::{
-    Context, Filled, Operation, Table, Totals,
+    Context, Filled, Table, Totals,
     arrow::{ArrayRef, Date32Array, Int64Array},
     calendar::Grain,
 };

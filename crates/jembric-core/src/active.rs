@@ -5,26 +5,26 @@
 
 mod counts;
 mod rows;
+mod settled;
 
 use crate::{
     calendar::{Day, Grain, Periods, Range},
-    error::{Error, Result},
-    intervals::{
-        END_DAY, EndDay, Fate, Intervals, NEVER_ENDS, OPEN_ENDS, OpenEnds, Rules, check_grain,
-        told_of_intervals,
-    },
-    ledger::{Fates, Ledger, Outcome, Reason, Warning},
-    operation::{Context, Operation, Setting, Sink, Takes, called_alone, told_in_lists},
-    rows::check_reconciled,
-    shape::{Shape, Type},
+    context::{Context, Sink},
+    dates::check_grain,
+    error::{Error, Result, Smaller, in_setting, refuse},
+    intervals::{EndDay, Fate, Intervals, OpenEnds, Rules},
+    ledger::{Accounting, Ledger, Outcome, Reason, RowMasks, Warning},
+    limits::MOST_ROWS,
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared, State, handed_over},
+    shape::{Named, Shape, Type},
     table::Table,
 };
 use arrow_buffer::BooleanBuffer;
 use rows::Expansion;
-use serde::{Deserialize, Serialize};
-
-/// The most rows that an answer may have, if not said otherwise.
-pub(crate) const MOST_ROWS: u64 = 200_000_000;
+use serde::Serialize;
+use settled::CountsState;
+use std::sync::Arc;
 
 /// In which periods each record is active, from its start to its end.
 ///
@@ -45,162 +45,85 @@ pub(crate) const MOST_ROWS: u64 = 200_000_000;
 /// Errors: a column is missing or holds no dates; periods finer than a column's own; open ends that are refused; a share or
 /// sum of no numbers, a sum of an infinite one; more rows than allowed, told before any is made; a name that is taken. Costs: rows, one write of the
 /// answer; counts, a pass over the intervals and one over all periods (with groups, a sort of each group's starts and ends).
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Active, Table, arrow::{ArrayRef, Date32Array}};
+/// use std::sync::Arc;
+///
+/// let arrived: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001]));
+/// let left: ArrayRef = Arc::new(Date32Array::from(vec![20_002, 20_001]));
+/// let stays = Table::from_columns([("arrived", arrived), ("left", left)])?;
+///
+/// let days = Active::new("arrived", "left").apply(&stays)?;
+/// assert_eq!(days.table.rows(), 4);
+/// let counts = Active::new("arrived", "left").count().apply(&stays)?;
+/// assert_eq!(counts.table.rows(), 3);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(
+    name = "active",
+    answers = "Which days, weeks or months was it active, and how many were active at once?"
+)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Active {
     /// The column of starts.
+    #[setting(column, required)]
     pub start: String,
     /// The column of ends.
+    #[setting(column, required)]
     pub end: String,
-    /// The size of the periods.
-    #[serde(default = "day")]
+    /// The size of the periods: hour (of moments), day, week, month, quarter or year. The
+    /// default is `day`.
+    #[setting(text = "GRAIN", default = Grain::Day)]
     pub grain: Grain,
-    /// Only these days are looked at.
-    #[serde(default)]
+    /// Look only at these days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06.
+    #[setting(text = "A..B")]
     pub range: Option<Range>,
-    /// Whether the end day is still active.
-    #[serde(default)]
+    /// Whether an interval is active on its end day. The default is `inclusive`.
+    #[setting(one_of)]
     pub end_day: EndDay,
-    /// What becomes of intervals without an end.
-    #[serde(default)]
+    /// Intervals without an end last until the as-of date (or the newest date of both columns),
+    /// are dropped, or are an error. The default is `as-of`.
+    #[setting(one_of)]
     pub open_ends: OpenEnds,
-    /// End dates that mean there is no end.
-    #[serde(default)]
+    /// End dates that mean there is no end, such as 9999-12-31.
+    #[setting(texts = "DATE,…")]
     pub never_ends: Vec<Day>,
-    /// Measures that are split over the periods by active days.
-    #[serde(default)]
+    /// Split these measures over the periods by active days.
+    #[setting(columns)]
     pub share: Vec<String>,
-    /// Count per period instead.
-    #[serde(default)]
+    /// Count per period instead: active, started, ended, active at the end, most at once,
+    /// active days.
+    #[setting(yes)]
     pub count: bool,
-    /// Count apart for each of these.
-    #[serde(default)]
+    /// Count apart for each of these, with `count`.
+    #[setting(columns)]
     pub per: Vec<String>,
-    /// Measures summed over the active records, when counting.
-    #[serde(default)]
+    /// Sum these measures over the active records, with `count`.
+    #[setting(columns)]
     pub sum: Vec<String>,
-    /// The records active on this day instead.
-    #[serde(default)]
+    /// The records active on this day instead, as they are.
+    #[setting(text = "DATE")]
     pub on: Option<Day>,
-    /// The name of the period's column.
-    #[serde(default)]
+    /// The name of the period's column. The default is day, by the grain.
+    #[setting(name)]
     pub name: Option<String>,
-    /// How many rows the answer may have.
-    #[serde(default = "most_rows")]
+    /// How many rows the answer may have. The default is `200000000`.
+    #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
 }
 
-called_alone!(Active);
-told_in_lists!(Active {
-    share: "Split these measures over the periods by active days.",
-    per: "Count apart for each of these.",
-    sum: "Sum these measures over the active records, when counting.",
-});
-told_of_intervals!(Active);
+callable!(Active);
 
 /// What to do where an answer would be too long.
-const TOO_LONG: &str =
-    "Ask for a longer grain or a range, name the dates that mean there is no end (`--never-ends 9999-12-31`)";
-
-fn day() -> Grain {
-    Grain::Day
-}
-
-pub(crate) fn most_rows() -> u64 {
-    MOST_ROWS
-}
+const TOO_LONG: Smaller = Smaller::NeverEnds;
 
 impl Active {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "active";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str =
-        "Which days, weeks or months was it active, and how many were active at once?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new("start", Takes::Column, "The column of starts").required(),
-        Setting::new("end", Takes::Column, "The column of ends").required(),
-        Setting::new(
-            "grain",
-            Takes::Text("GRAIN"),
-            "The size of the periods: hour (of moments), day, week, month, quarter or year [default: day]",
-        ),
-        Setting::new(
-            "range",
-            Takes::Text("A..B"),
-            "Look only at these days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06",
-        ),
-        END_DAY,
-        OPEN_ENDS,
-        NEVER_ENDS,
-        Setting::new("share", Takes::Columns, "Split these measures over the periods by active days"),
-        Setting::new(
-            "count",
-            Takes::Yes,
-            "Count per period instead: active, started, ended, active at the end, most at once, active days",
-        ),
-        Setting::new("per", Takes::Columns, "Count apart for each of these, with --count"),
-        Setting::new("sum", Takes::Columns, "Sum these measures over the active records, with --count"),
-        Setting::new("on", Takes::Text("DATE"), "The records active on this day instead, as they are"),
-        Setting::new("name", Takes::Name, "The name of the period's column [default: day, by the grain]"),
-        Setting::new("most-rows", Takes::Number, "How many rows the answer may have [default: 200000000]"),
-    ];
-
     /// Intervals from these columns, by days.
     pub fn new(start: impl Into<String>, end: impl Into<String>) -> Active {
-        Active {
-            start: start.into(),
-            end: end.into(),
-            grain: Grain::Day,
-            range: None,
-            end_day: EndDay::Inclusive,
-            open_ends: OpenEnds::AsOf,
-            never_ends: Vec::new(),
-            share: Vec::new(),
-            count: false,
-            per: Vec::new(),
-            sum: Vec::new(),
-            on: None,
-            name: None,
-            most_rows: MOST_ROWS,
-        }
-    }
-
-    /// The size of the periods.
-    pub fn grain(mut self, grain: Grain) -> Active {
-        self.grain = grain;
-        self
-    }
-
-    /// Look only at these days.
-    pub fn range(mut self, range: Range) -> Active {
-        self.range = Some(range);
-        self
-    }
-
-    /// Count per period instead.
-    pub fn count(mut self) -> Active {
-        self.count = true;
-        self
-    }
-
-    /// The records active on this day instead.
-    pub fn on(mut self, day: Day) -> Active {
-        self.on = Some(day);
-        self
-    }
-
-    /// The name of the period's column.
-    pub fn name(mut self, name: impl Into<String>) -> Active {
-        self.name = Some(name.into());
-        self
-    }
-
-    /// How many rows the answer may have.
-    pub fn most_rows(mut self, rows: u64) -> Active {
-        self.most_rows = rows;
-        self
+        Active { start: start.into(), end: end.into(), ..Active::default() }
     }
 
     fn hours(&self) -> bool {
@@ -221,8 +144,7 @@ impl Active {
     }
 
     fn check_settings(&self) -> Result<()> {
-        let refused =
-            |setting, expected| Err(Error::Setting { setting, value: "given".to_owned(), expected });
+        let refused = |setting, expected: &'static str| refuse(setting, "given", expected);
         match (self.count, self.on) {
             (true, Some(_)) => refused("on", "either it or `count`"),
             (false, _) if !self.per.is_empty() => refused("per", "`count` beside it"),
@@ -234,23 +156,6 @@ impl Active {
         }
     }
 
-    fn intervals(&self, table: &Table, context: &Context) -> Result<Intervals> {
-        for name in [&self.start, &self.end] {
-            let grain = if self.on.is_some() { table.dates(name)?.periods().grain() } else { self.grain };
-            check_grain(name, &table.dates(name)?, grain)?;
-        }
-        let rules = Rules {
-            start: &self.start,
-            end: &self.end,
-            end_day: self.end_day,
-            open_ends: self.open_ends,
-            never_ends: &self.never_ends,
-            range: self.range,
-            hours: self.hours(),
-        };
-        Intervals::of(table, &rules, context)
-    }
-
     fn step(&self) -> String {
         let Active { start, end, grain, .. } = self;
         let per = if self.per.is_empty() { String::new() } else { format!(" and {}", self.per.join(", ")) };
@@ -259,6 +164,111 @@ impl Active {
             (_, Some(day)) => format!("active from {start} to {end} on {day}"),
             _ => format!("active from {start} to {end}, by {grain}"),
         }
+    }
+}
+
+impl Operation for Active {
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        self.check_settings()?;
+        let accounting = Accounting::prepare(shape, context)?;
+        let start = in_setting("start", || shape.place_of_dates(&self.start))?;
+        let end = in_setting("end", || shape.place_of_dates(&self.end))?;
+        let instants = shape.kind(start) == Some(Type::Moment { instant: true });
+        let mut uses = Inputs::passing(shape);
+        // Without an as-of date the newest date of all rows ends open intervals; a limit holds for all rows together.
+        let mut access = Access::Ordered;
+        let (gives, result) = match (self.on, self.count) {
+            (Some(day), _) => {
+                if context.as_of.is_some() {
+                    access = Access::ByRow;
+                }
+                (Gives::On(day), shape.clone())
+            }
+            (None, true) => {
+                let per = in_setting("per", || shape.named(&self.per))?;
+                let sum = in_setting("sum", || self.sums(shape))?;
+                let result = self.counts_shape(shape, &per, &sum, instants)?;
+                uses = Inputs::new().using_named(&per).using(sum.iter().map(|(_, place)| *place));
+                access = Access::OnePass;
+                (Gives::Counts { per, sum }, result)
+            }
+            (None, false) => {
+                let mut result =
+                    in_setting("name", || shape.with(self.period_name(), self.period_type(instants)))?;
+                if self.grain > Grain::Day {
+                    result = result.with("active_days", Type::Integer)?;
+                }
+                let share = in_setting("share", || shape.named(&self.share))?;
+                for named in &share {
+                    in_setting("share", || shape.expect_numbers(&named.column))?;
+                    result = in_setting("share", || result.with(&rows::share_name(named), Type::Float))?;
+                }
+                uses = uses.using_named(&share);
+                (Gives::Rows { share }, result)
+            }
+        };
+        let rules = Rules {
+            start,
+            end,
+            end_day: self.end_day,
+            open_ends: self.open_ends,
+            never_ends: self.never_ends.clone(),
+            range: self.range,
+            hours: self.hours(),
+        };
+        let plan = ActivePlan {
+            shape: shape.clone(),
+            step: self.step(),
+            names: [self.start.clone(), self.end.clone()],
+            rules,
+            gives,
+            grain: self.grain,
+            periods: self.periods(),
+            period_name: self.period_name().to_owned(),
+            most_rows: self.most_rows,
+            accounting: accounting.clone(),
+        };
+        let uses = uses.using([start, end]).accounting(&accounting);
+        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+    }
+}
+
+/// What the result has.
+enum Gives {
+    /// A row for each record and period.
+    Rows { share: Vec<Named> },
+    /// Counts per period and group, with sums of these columns, each given with its name.
+    Counts { per: Vec<Named>, sum: Vec<(String, usize)> },
+    /// The records that are active on a day.
+    On(Day),
+}
+
+struct ActivePlan {
+    /// Of the tables that it was prepared for.
+    shape: Shape,
+    step: String,
+    /// What the columns of starts and ends are called.
+    names: [String; 2],
+    rules: Rules,
+    gives: Gives,
+    grain: Grain,
+    periods: Periods,
+    period_name: String,
+    most_rows: u64,
+    accounting: Accounting,
+}
+
+impl ActivePlan {
+    /// The intervals of a table. Without an as-of date those without an end last until a tick, or until the newest date
+    /// of the table.
+    fn intervals(&self, table: &Table, close: Option<i32>, context: &Context) -> Result<Intervals> {
+        for (name, place) in self.names.iter().zip([self.rules.start, self.rules.end]) {
+            let dates = table.dates_at(place);
+            if !matches!(self.gives, Gives::On(_)) {
+                check_grain(name, &dates, self.grain)?;
+            }
+        }
+        Intervals::closed_at(table, &self.rules, close, context)
     }
 
     /// The ledger, and the rows that could not be used.
@@ -278,78 +288,73 @@ impl Active {
             }
         };
         let open = intervals.closed_in(&kept);
-        let (mut ledger, aside) = Fates { kept, dropped, set_aside }.account(self.step(), table, context)?;
-        ledger.as_of = intervals.closed_on;
-        ledger.view = self.range;
-        let cut = self.range.and_then(|range| Warning::of_periods_in_part(range, self.periods(), None));
-        ledger.warnings.extend(cut.filter(|_| self.on.is_none()));
-        ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
-        ledger.note("open", open);
+        let masks = RowMasks { kept, dropped, set_aside };
+        let (mut ledger, aside) = masks.account(self.step.clone(), table, &self.accounting)?;
+        self.tell(&mut ledger, (intervals.closed_on, intervals.instants), open, context);
         Ok((ledger, aside))
+    }
+
+    /// Tells what the result rests on.
+    fn tell(
+        &self,
+        ledger: &mut Ledger,
+        (closed_on, instants): (Option<Day>, bool),
+        open: u64,
+        context: &Context,
+    ) {
+        ledger.as_of = closed_on;
+        ledger.view = self.rules.range;
+        let is_on_a_day = matches!(self.gives, Gives::On(_));
+        let cut = self.rules.range.and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
+        ledger.warnings.extend(cut.filter(|_| !is_on_a_day));
+        ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
+        ledger.note("open", open);
+    }
+
+    fn on(&self, day: Day, table: &Table, context: &Context) -> Result<Outcome> {
+        let intervals = self.intervals(table, None, context)?;
+        let is_active = |row: usize| {
+            let active = intervals.fates[row] == Fate::Active;
+            active && intervals.first[row] <= day.number() && day.number() <= intervals.last[row]
+        };
+        let kept = BooleanBuffer::collect_bool(table.rows(), is_active);
+        let (ledger, set_aside) = self.account(&intervals, Some(kept.clone()), table, context)?;
+        Ok(Outcome { table: table.filter(&kept)?, ledger, set_aside })
     }
 }
 
-impl Operation for Active {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
-        self.check_settings()?;
-        check_reconciled(shape, context)?;
-        shape.expect_dates(&self.start)?;
-        shape.expect_dates(&self.end)?;
-        let instants = shape.find(&self.start)?.kind == Some(Type::Moment { instant: true });
-        if self.on.is_some() {
-            return Ok(shape.clone());
-        }
-        if self.count {
-            return counts::check(self, shape, instants);
-        }
-        let mut shape = shape.with(self.period_name(), self.period_type(instants))?;
-        if self.grain > Grain::Day {
-            shape = shape.with("active_days", Type::Integer)?;
-        }
-        for named in shape.named(&self.share)? {
-            shape.expect_numbers(&named.column)?;
-            shape = shape.with(&rows::share_name(&named), Type::Float)?;
-        }
-        Ok(shape)
-    }
-
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
-        let intervals = self.intervals(table, context)?;
-        if let Some(day) = self.on {
-            let is_active = |row: usize| {
-                let active = intervals.fates[row] == Fate::Active;
-                active && intervals.first[row] <= day.number() && day.number() <= intervals.last[row]
-            };
-            let kept = BooleanBuffer::collect_bool(table.rows(), is_active);
-            let (ledger, set_aside) = self.account(&intervals, Some(kept.clone()), table, context)?;
-            return Ok(Outcome { table: table.filter(&kept)?, ledger, set_aside });
-        }
+impl Prepared for ActivePlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let table = tables[0];
+        let share = match &self.gives {
+            Gives::On(day) => return self.on(*day, table, context),
+            Gives::Counts { .. } => return self.counts(table, context),
+            Gives::Rows { share } => share,
+        };
+        let intervals = self.intervals(table, None, context)?;
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
-        if self.count {
-            let answer = counts::counted(self, &intervals, table, context, &mut ledger)?;
-            return Ok(Outcome { table: answer, ledger, set_aside });
-        }
-        let expansion = Expansion::new(self, &intervals, table)?;
+        let expansion = Expansion::new(self, share, &intervals, table)?;
         ledger.counts.insert(0, ("rows out".into(), expansion.rows()));
         if expansion.rows() >= u32::MAX.into() {
-            return Err(Error::TooManyRows { rows: expansion.rows() as usize });
+            return Err(Error::TableTooLong { rows: expansion.rows() as usize });
         }
-        let row_bytes = 16 + table.row_bytes() + 16 * self.share.len() as u64;
+        let row_bytes = 16 + table.row_bytes() + 16 * share.len() as u64;
         context.expect_room(expansion.rows(), row_bytes, TOO_LONG)?;
         Ok(Outcome { table: expansion.whole()?, ledger, set_aside })
     }
 
-    fn apply_into(&self, table: &Table, context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
-        if self.count || self.on.is_some() {
-            let outcome = self.apply_with(table, context)?;
-            sink(&outcome.table).map_err(Error::Sink)?;
-            return Ok(Outcome { table: outcome.table.head(0), ..outcome });
-        }
-        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
-        let intervals = self.intervals(table, context)?;
+    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
+        matches!(self.gives, Gives::Counts { .. }).then(|| CountsState::begin(self, context))
+    }
+
+    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+        let Gives::Rows { share } = &self.gives else {
+            return handed_over(self.apply(tables, context)?, sink);
+        };
+        let table = tables[0];
+        let intervals = self.intervals(table, None, context)?;
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
-        let expansion = Expansion::new(self, &intervals, table)?;
+        let expansion = Expansion::new(self, share, &intervals, table)?;
         ledger.counts.insert(0, ("rows out".into(), expansion.rows()));
         let none = expansion.in_batches(sink)?;
         Ok(Outcome { table: none, ledger, set_aside })

@@ -1,18 +1,19 @@
 //! [`Almanac`]: a calendar that covers exactly what the data covers, one row a day.
 
 use crate::{
-    calendar::{Day, Grain, MONTH_NAMES, Periods, Range, Weekday, Workdays, month_of_year},
-    error::{Error, Result},
+    calendar::{Day, Grain, Month, Periods, Range, Weekday, Workdays},
+    context::Context,
+    error::{Error, Result, in_setting, refuse},
     ledger::{Entry, Ledger, Outcome, Reason},
-    operation::{Context, Setting, Takes},
-    shape::Type,
-    table::{Table, ordered_field, period_field},
+    plan::{Access, Inputs, Plan, Prepared, State},
+    shape::{Named, Shape, Type, period_field},
+    table::{Table, ordered_field},
 };
 use arrow_array::{Array, ArrayRef, BooleanArray, Date32Array, Int64Array, StringViewArray, UInt32Array};
 use arrow_schema::Field;
 use arrow_select::take::take;
-use serde::{Deserialize, Serialize};
-use std::sync::Arc;
+use serde::Serialize;
+use std::{any::Any, sync::Arc};
 
 /// One row for every day, without holes, from the least to the greatest date of the columns that it covers.
 ///
@@ -28,151 +29,210 @@ use std::sync::Arc;
 /// Errors: nothing to cover and no range; a column is missing, holds no dates, or holds months or longer periods, of which days
 /// cannot be told; no date in any column; two columns of one name. Costs one pass over the covered columns, and one write of
 /// the days.
-#[derive(Clone, Debug, Default, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Almanac, Table, arrow::{ArrayRef, Date32Array}};
+/// use std::sync::Arc;
+///
+/// let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_009]));
+/// let lifts = Table::from_columns([("lifted_on", day)])?;
+///
+/// let calendar = Almanac::new().covering(&lifts, ["lifted_on"])?.make()?;
+/// assert_eq!(calendar.table.rows(), 10);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, Serialize, jembric_derive::Settings)]
+#[settings(name = "almanac", answers = "What is the calendar of the days that the data covers?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Almanac {
-    /// These days, whatever the data covers.
-    #[serde(default)]
+    /// These days or whole periods, whatever the data covers: 2025-01-01..2025-03-31, 2025.
+    #[setting(text = "A..B")]
     pub range: Option<Range>,
-    /// Grow to whole years, which begin in January or as `year_start` says.
-    #[serde(default)]
+    /// Grow to whole years, which begin in January or as `year-start` says.
+    #[setting(yes)]
     pub whole_years: bool,
-    /// The month in which fiscal years begin, by its name or number.
-    #[serde(default)]
-    pub year_start: Option<String>,
-    /// The days that are no workdays, beside Saturdays and Sundays.
-    #[serde(default)]
+    /// The month in which fiscal years begin; adds fiscal_year and fiscal_quarter.
+    #[setting(text = "MONTH")]
+    pub year_start: Option<Month>,
+    /// A file with one date a line (or in its first column) on which nobody works.
+    #[setting(days)]
     pub holidays: Workdays,
     #[serde(skip)]
-    covered: Vec<Covered>,
-}
-
-/// A column whose dates are covered.
-#[derive(Clone, Debug)]
-struct Covered {
-    table: Table,
-    column: String,
-    shown_as: String,
-}
-
-/// What a covered column holds: how many records on each day from the first on.
-struct Records {
-    name: String,
-    first: i32,
-    days: Vec<i64>,
-    missing: u64,
+    covered: Vec<(Table, Vec<String>)>,
 }
 
 impl Almanac {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "almanac";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "What is the calendar of the days that the data covers?";
-    /// Its settings, described. What it covers comes beside them.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new(
-            "range",
-            Takes::Text("A..B"),
-            "These days or whole periods, whatever the data covers: 2025-01-01..2025-03-31, 2025",
-        ),
-        Setting::new(
-            "whole-years",
-            Takes::Yes,
-            "Grow to whole years, which begin in January or as --year-start says",
-        ),
-        Setting::new(
-            "year-start",
-            Takes::Text("MONTH"),
-            "The month in which fiscal years begin; adds fiscal_year and fiscal_quarter",
-        ),
-        Setting::new(
-            "holidays",
-            Takes::Days,
-            "A file with one date a line (or in its first column) on which nobody works",
-        ),
-    ];
-
     /// An almanac that covers nothing yet.
     pub fn new() -> Almanac {
         Almanac::default()
     }
 
     /// Covers these columns of a table as well; `COLUMN as NAME` names the column of records otherwise.
+    ///
+    /// Errors: those of [`prepare`](Almanac::prepare) that such a column can cause.
     pub fn covering<N: Into<String>>(
         mut self,
         table: &Table,
         columns: impl IntoIterator<Item = N>,
     ) -> Result<Almanac> {
         let columns: Vec<String> = columns.into_iter().map(Into::into).collect();
-        for named in table.shape().named(&columns)? {
-            table.dates(&named.column)?;
-            if let Some(Type::Date(periods)) = table.shape().find(&named.column)?.kind
-                && periods != Periods::DAYS
-            {
-                let asked = "days".to_owned();
-                return Err(Error::TooFine { column: named.column, grain: periods.grain(), asked });
-            }
-            self.covered.push(Covered {
-                table: table.clone(),
-                column: named.column,
-                shown_as: named.shown_as,
-            });
-        }
+        covered(&[(&table.shape(), &columns)]).map_err(|error| table.explained(error))?;
+        self.covered.push((table.clone(), columns));
         Ok(self)
     }
 
-    /// These days, whatever the data covers.
-    pub fn range(mut self, range: Range) -> Almanac {
-        self.range = Some(range);
-        self
-    }
-
-    /// Grow to whole years.
-    pub fn whole_years(mut self, whole: bool) -> Almanac {
-        self.whole_years = whole;
-        self
-    }
-
-    /// The month in which fiscal years begin, by its name or number.
-    pub fn year_start(mut self, month: impl Into<String>) -> Almanac {
-        self.year_start = Some(month.into());
-        self
-    }
-
-    /// The days that are no workdays, beside Saturdays and Sundays.
-    pub fn holidays(mut self, holidays: impl Into<Workdays>) -> Almanac {
-        self.holidays = holidays.into();
-        self
-    }
-
-    /// Everything that can be wrong without the data, for so many columns to cover.
-    pub fn check(&self, columns: usize) -> Result<()> {
-        self.year_start.as_deref().map_or(Ok(1), month_of_year)?;
-        if columns == 0 && self.range.is_none() {
-            let expected = "at least one column of dates to cover, or a `range`";
-            return Err(Error::Setting { setting: "covering", value: "not given".to_owned(), expected });
-        }
-        Ok(())
-    }
-
     /// The almanac, without an as-of date and with days of UTC.
+    ///
+    /// Errors: those of [`prepare`](Almanac::prepare); no date in any column.
     pub fn make(&self) -> Result<Outcome> {
         self.make_with(&Context::new())
     }
 
-    /// The almanac.
+    /// The almanac in a context.
+    ///
+    /// Errors: those of [`prepare`](Almanac::prepare); no date in any column.
     pub fn make_with(&self, context: &Context) -> Result<Outcome> {
-        self.check(self.covered.len())?;
-        let year_start = self.year_start.as_deref().map_or(Ok(1), month_of_year)?;
-        let records =
-            self.covered.iter().map(|covered| covered.records(context)).collect::<Result<Vec<_>>>()?;
+        let shapes: Vec<Shape> = self.covered.iter().map(|(table, _)| table.shape()).collect();
+        let columns = shapes.iter().zip(&self.covered).map(|(shape, (_, columns))| (shape, &columns[..]));
+        let plan = self.prepare(&columns.collect::<Vec<_>>(), context)?;
+        plan.apply(&self.covered.iter().map(|(table, _)| table).collect::<Vec<_>>())
+    }
+
+    /// Prepares for tables of these shapes, of each of which these columns are covered.
+    ///
+    /// Errors: nothing to cover and no range; a column is missing, is known to hold no dates, or holds periods longer
+    /// than days; two columns of one name.
+    pub fn prepare(&self, tables: &[(&Shape, &[String])], context: &Context) -> Result<Plan> {
+        let covered = covered(tables)?;
+        if covered.is_empty() && self.range.is_none() {
+            return refuse("covering", "not given", "at least one column of dates to cover, or a `range`");
+        }
+        let uses = covered.iter().map(|covered| (covered.table, covered.place));
+        let uses = uses.fold(Inputs::new(), |uses, (table, place)| uses.using_of(table, [place]));
+        let plan = AlmanacPlan {
+            range: self.range,
+            whole_years: self.whole_years,
+            year_start: self.year_start,
+            holidays: self.holidays.clone(),
+            covered,
+        };
+        // The columns of one day are those of any.
+        let one_day = Range::new(Day::MIN, Day::MIN).ok_or(Error::NoNewest { column: String::new() })?;
+        let context_of_one_day = match context.as_of_follows {
+            true => context.clone().as_of(Day::MIN),
+            false => context.clone(),
+        };
+        let nothing = vec![Records::default(); plan.covered.len()];
+        let result = plan.table(one_day, None, &nothing, &context_of_one_day)?.shape();
+        let shapes: Vec<&Shape> = tables.iter().map(|(shape, _)| *shape).collect();
+        Ok(Plan::new(&shapes, context, (result, uses, Access::OnePass), plan))
+    }
+}
+
+/// The columns to cover, found in their tables.
+fn covered(tables: &[(&Shape, &[String])]) -> Result<Vec<Covered>> {
+    let mut covered = Vec::new();
+    for (table, (shape, columns)) in tables.iter().enumerate() {
+        for Named { column, shown_as, place } in in_setting("covering", || shape.named(columns))? {
+            in_setting("covering", || shape.expect_dates(&column))?;
+            if let Some(Type::Date(periods)) = shape.kind(place)
+                && periods != Periods::DAYS
+            {
+                let (grain, asked) = (periods.grain(), "days".to_owned());
+                return Err(Error::TooFine { column, grain, asked }.of_setting("covering"));
+            }
+            let file = shape.file.as_ref().map(|file| format!("{file}:")).unwrap_or_default();
+            let full_name = format!("{file}{column}");
+            covered.push(Covered { table, place, column, shown_as, full_name });
+        }
+    }
+    Ok(covered)
+}
+
+/// A column whose dates are covered.
+#[derive(Clone, Debug)]
+struct Covered {
+    /// Which of the tables it is in, and where there.
+    table: usize,
+    place: usize,
+    column: String,
+    shown_as: String,
+    /// With its file.
+    full_name: String,
+}
+
+/// What a covered column holds: how many records on each day from the first on.
+#[derive(Clone, Debug, Default)]
+struct Records {
+    first: i32,
+    days: Vec<i64>,
+    missing: u64,
+    instants: bool,
+}
+
+struct AlmanacPlan {
+    range: Option<Range>,
+    whole_years: bool,
+    year_start: Option<Month>,
+    holidays: Workdays,
+    covered: Vec<Covered>,
+}
+
+impl Prepared for AlmanacPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let records = self.covered.iter();
+        let records = records.map(|covered| Records::of(tables[covered.table], covered.place, context));
+        self.outcome(&records.collect::<Vec<_>>(), context)
+    }
+
+    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
+        let (context, records) = (context.clone(), vec![Records::default(); self.covered.len()]);
+        Some(Box::new(AlmanacState { plan: self, context, records }))
+    }
+}
+
+/// The records of each covered column in all batches so far.
+struct AlmanacState {
+    plan: Arc<AlmanacPlan>,
+    context: Context,
+    records: Vec<Records>,
+}
+
+impl State for AlmanacState {
+    fn take(&mut self, place: usize, batch: &Table, _: u64) -> Result<()> {
+        let columns = self.plan.covered.iter().zip(&mut self.records);
+        for (covered, records) in columns.filter(|(covered, _)| covered.table == place) {
+            records.add(&Records::of(batch, covered.place, &self.context));
+        }
+        Ok(())
+    }
+
+    fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
+        if let Ok(other) = other.downcast::<AlmanacState>() {
+            self.records.iter_mut().zip(&other.records).for_each(|(records, more)| records.add(more));
+        }
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<Outcome> {
+        self.plan.outcome(&self.records, &self.context)
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+impl AlmanacPlan {
+    fn outcome(&self, records: &[Records], context: &Context) -> Result<Outcome> {
         let data = records.iter().filter_map(Records::range).reduce(|one, other| {
             Range::new(one.first().min(other.first()), one.last().max(other.last())).unwrap_or(one)
         });
         let range = match self.range.or(data) {
             Some(range) if self.whole_years => {
-                range.to_whole(Periods::from(Grain::Year).year_start(year_start))
+                let month = self.year_start.unwrap_or(Month::January).number();
+                range.to_whole(Periods::from(Grain::Year).year_start(month))
             }
             Some(range) => range,
             None => {
@@ -180,29 +240,40 @@ impl Almanac {
                 return Err(Error::NoNewest { column: columns.join("` and `") });
             }
         };
-        let mut columns = self.calendar(range, year_start);
+        let table = self.table(range, data, records, context)?;
+        let ledger = self.ledger(records, range, context, table.rows());
+        let nothing: [(&str, ArrayRef); 0] = [];
+        Ok(Outcome { table, ledger, set_aside: Table::from_columns(nothing)? })
+    }
+
+    /// The days of a range, of which those in another are covered by the data.
+    fn table(
+        &self,
+        range: Range,
+        data: Option<Range>,
+        records: &[Records],
+        context: &Context,
+    ) -> Result<Table> {
+        let mut columns = self.calendar(range);
         let day_numbers = || range.first().number()..=range.last().number();
         let is_covered = |day: i32| data.is_some_and(|data| data.contains(Day::clamped(day)));
         columns.push(plain(
             "covered",
             Arc::new(BooleanArray::from_iter(day_numbers().map(|day| Some(is_covered(day))))),
         ));
-        for records in &records {
+        for (covered, records) in self.covered.iter().zip(records) {
             let counts = Int64Array::from_iter_values(day_numbers().map(|day| records.on(day)));
-            columns.push(plain(&format!("records_{}", records.name), Arc::new(counts)));
+            columns.push(plain(&format!("records_{}", covered.shown_as), Arc::new(counts)));
         }
         if let Some(as_of) = context.as_of {
             let from = Int64Array::from_iter_values(day_numbers().map(|day| i64::from(day - as_of.number())));
             columns.push(plain("days_from_as_of", Arc::new(from)));
         }
-        let table = Table::of_fields(columns)?;
-        let ledger = self.ledger(&records, range, context, table.rows());
-        let nothing: [(&str, ArrayRef); 0] = [];
-        Ok(Outcome { table, ledger, set_aside: Table::from_columns(nothing)? })
+        Table::of_fields(columns)
     }
 
     /// What the calendar itself tells of each day.
-    fn calendar(&self, range: Range, year_start: u32) -> Vec<(Field, ArrayRef)> {
+    fn calendar(&self, range: Range) -> Vec<(Field, ArrayRef)> {
         let days: Vec<Day> = (range.first().number()..=range.last().number()).map(Day::clamped).collect();
         let integers = |name: &str, tell: &dyn Fn(Day) -> i64| {
             plain(name, Arc::new(Int64Array::from_iter_values(days.iter().map(|&day| tell(day)))))
@@ -224,7 +295,7 @@ impl Almanac {
             integers("year", &|day| day.ymd().0.into()),
             integers("quarter", &quarter),
             integers("month", &|day| day.ymd().1.into()),
-            names("month_name", &MONTH_NAMES, &|day| day.ymd().1 - 1),
+            names("month_name", &Month::NAMES, &|day| day.ymd().1 - 1),
             integers("day", &|day| day.ymd().2.into()),
             dates("year_quarter", Grain::Quarter.into(), &|day| Periods::from(Grain::Quarter).first_day(day)),
             dates("year_month", month, &|day| month.first_day(day)),
@@ -236,7 +307,8 @@ impl Almanac {
             dates("month_start", Periods::DAYS, &|day| month.first_day(day)),
             dates("month_end", Periods::DAYS, &|day| month.of(day).last()),
         ];
-        if self.year_start.is_some() {
+        if let Some(year_start) = self.year_start {
+            let year_start = year_start.number();
             // The months since the fiscal year began.
             let since = |day: Day| (day.month_number() + 1 - year_start as i32).rem_euclid(12);
             let ends_in = |day: Day| (day.month_number() + 11 - since(day)).div_euclid(12);
@@ -266,11 +338,8 @@ impl Almanac {
             (Reason::AfterView, sum(&|day| day > last)),
         ];
         let kept = sum(&|day| (first..=last).contains(&day));
-        let named: Vec<String> = self.covered.iter().map(Covered::full_name).collect();
-        let instants = self
-            .covered
-            .iter()
-            .any(|covered| covered.table.dates(&covered.column).is_ok_and(|dates| dates.are_instants()));
+        let named: Vec<&str> = self.covered.iter().map(|covered| covered.full_name.as_str()).collect();
+        let instants = records.iter().any(|records| records.instants);
         let step = if named.is_empty() {
             "almanac".to_owned()
         } else {
@@ -300,14 +369,10 @@ fn plain(name: &str, array: ArrayRef) -> (Field, ArrayRef) {
     (Field::new(name, array.data_type().clone(), true), array)
 }
 
-impl Covered {
-    fn full_name(&self) -> String {
-        let file = self.table.origin().map(|origin| format!("{}:", origin.file())).unwrap_or_default();
-        format!("{file}{}", self.column)
-    }
-
-    fn records(&self, context: &Context) -> Result<Records> {
-        let dates = self.table.dates(&self.column)?;
+impl Records {
+    /// The records of the column at a place.
+    fn of(table: &Table, place: usize, context: &Context) -> Records {
+        let dates = table.dates_at(place);
         let nulls = dates.nulls();
         let numbers = dates.day_numbers(&context.zone);
         let valid = || {
@@ -319,11 +384,30 @@ impl Covered {
         let mut days = vec![0; usize::try_from(i64::from(last) - i64::from(first) + 1).unwrap_or(0)];
         valid().for_each(|day| days[(day - first) as usize] += 1);
         let missing = nulls.map_or(0, |nulls| nulls.null_count()) as u64;
-        Ok(Records { name: self.shown_as.clone(), first, days, missing })
+        Records { first, days, missing, instants: dates.are_instants() }
     }
-}
 
-impl Records {
+    /// Adds the records of other rows.
+    fn add(&mut self, more: &Records) {
+        self.missing += more.missing;
+        self.instants |= more.instants;
+        if self.days.is_empty() {
+            (self.first, self.days) = (more.first, more.days.clone());
+            return;
+        }
+        if more.days.is_empty() {
+            return;
+        }
+        let end = |records: &Records| records.first + records.days.len() as i32;
+        let (first, end) = (self.first.min(more.first), end(self).max(end(more)));
+        let mut days = vec![0; (end - first) as usize];
+        for records in [&*self, more] {
+            let from = (records.first - first) as usize;
+            days[from..].iter_mut().zip(&records.days).for_each(|(sum, count)| *sum += count);
+        }
+        (self.first, self.days) = (first, days);
+    }
+
     fn range(&self) -> Option<Range> {
         let last = i32::try_from(self.days.len()).ok()?.checked_sub(1)?.checked_add(self.first)?;
         Range::new(Day::from_number(self.first)?, Day::from_number(last)?)

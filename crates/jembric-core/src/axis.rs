@@ -2,11 +2,10 @@
 
 use crate::{
     calendar::{Day, Grain, Hours, MICROS_PER_DAY, Moment, Periods, Range, Zone},
-    columnwise,
-    dates::Dates,
+    dates::{Dates, check_grain},
     error::Result,
-    intervals::{check_grain, end_of, hours_of},
-    table::period_field,
+    parallel,
+    shape::period_field,
 };
 use arrow_array::{Array, ArrayRef, Date32Array, TimestampMicrosecondArray};
 use arrow_schema::Field;
@@ -42,10 +41,10 @@ impl Axis {
     pub(crate) fn numbers(&self, dates: &Dates) -> Vec<i32> {
         match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
-                columnwise::map(moments.values(), |micros| hours.tick(micros))
+                parallel::map(moments.values(), |micros| hours.tick(micros))
             }
             _ if self.periods.grain() <= Grain::Day => dates.day_numbers(&self.zone).into_owned(),
-            _ => columnwise::map(&dates.day_numbers(&self.zone), |day| self.number(Day::clamped(day))),
+            _ => parallel::map(&dates.day_numbers(&self.zone), |day| self.number(Day::clamped(day))),
         }
     }
 
@@ -134,6 +133,16 @@ impl Axis {
             None => self.periods.numbered(number).to_string(),
         }
     }
+}
+
+/// The first microsecond after a day.
+pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
+    day.plus_days(1).map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
+}
+
+/// Where the hours of a column of moments begin.
+pub(crate) fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
+    if starts.are_instants() { Hours::of(zone) } else { Hours::default() }
 }
 
 #[cfg(test)]

@@ -2,45 +2,75 @@
 
 use crate::{
     calendar::{
-        Day, MICROS_PER_DAY, Moment, Periods, Range, Zone,
+        Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone,
         notation::{self, Order},
     },
-    columnwise,
-    error::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers, Result},
-    shape::Type,
-    table::Table,
+    error::{AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers, Result},
+    parallel,
+    shape::{Type, period_field},
+    table::{Table, begins_periods},
 };
 use arrow_arith::aggregate::max;
 use arrow_array::{
-    Array, Date32Array, StringViewArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
+    Array, ArrayRef, Date32Array, StringViewArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
 };
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use arrow_cast::display::array_value_to_string;
-use arrow_schema::DataType;
+use arrow_schema::{DataType, Field};
 use arrow_select::take::take;
 use std::borrow::Cow;
 
 impl Table {
     /// The column as days or moments; otherwise an error that tells which of its cells are no dates.
     pub(crate) fn dates(&self, name: &str) -> Result<Dates> {
-        let column = self.column(name)?;
         let shape = self.shape();
-        shape.expect_dates(name).map_err(|error| self.explain(error))?;
-        let periods = shape.find(name)?.kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
-        Ok(match column.data_type() {
-            DataType::Date32 => Dates::Days(column.as_primitive().clone(), periods),
+        let place = shape.place_of_dates(name).map_err(|error| self.explained(error))?;
+        Ok(self.dates_at(place))
+    }
+
+    /// The table where this column of dates holds the first days of periods.
+    ///
+    /// Errors: the column is missing, holds no dates, or one that does not begin its period. Costs one pass over it.
+    pub fn with_periods(&self, name: &str, periods: impl Into<Periods>) -> Result<Table> {
+        let periods = periods.into();
+        if let Some(found @ Type::Moment { .. }) = self.shape().find(name)?.kind {
+            let (column, file) = (name.to_owned(), self.origin().map(|origin| origin.file().to_owned()));
+            return Err(Error::WrongType { file, column, expected: Expected::Days, found });
+        }
+        if let Dates::Missing(_) = self.dates(name)? {
+            return Ok(self.clone());
+        }
+        begins_periods(name, self.column(name)?, periods)?;
+        let marked = |(field, array): (Field, ArrayRef)| {
+            if field.name() == name { (period_field(name, periods), array) } else { (field, array) }
+        };
+        let table = Table::of_known(self.fields().map(marked))?;
+        Ok(table.with_facts(self.not_numbers(), self.origin().cloned()))
+    }
+
+    /// The dates of the column at a place, which holds some.
+    pub(crate) fn dates_at(&self, place: usize) -> Dates {
+        let column = self.at(place);
+        match column.data_type() {
+            DataType::Date32 => {
+                let periods = self.kind(place).periods().unwrap_or(Periods::DAYS);
+                Dates::Days(column.as_primitive().clone(), periods)
+            }
             DataType::Timestamp(..) => Dates::Moments(column.as_primitive().clone()),
             _ => Dates::Missing(column.len()),
-        })
+        }
     }
 
     /// A cell in words: dates and moments as they are written everywhere else.
     pub(crate) fn cell_text(&self, name: &str, row: usize) -> Result<String> {
-        let dated = matches!(self.shape().find(name)?.kind, Some(Type::Date(_) | Type::Moment { .. }));
-        if dated {
-            Ok(self.dates(name)?.text(row))
-        } else {
-            Ok(array_value_to_string(self.column(name)?, row)?)
+        self.cell_text_at(self.shape().place(name)?, row)
+    }
+
+    /// The cell in the column at a place in words.
+    pub(crate) fn cell_text_at(&self, place: usize, row: usize) -> Result<String> {
+        match self.kind(place) {
+            Type::Date(_) | Type::Moment { .. } => Ok(self.dates_at(place).text(row)),
+            _ => Ok(array_value_to_string(self.at(place), row)?),
         }
     }
 
@@ -49,32 +79,23 @@ impl Table {
     ///
     /// Errors: the column is missing, holds no dates, or has no value. Costs one pass over it.
     pub fn newest(&self, name: &str, zone: &Zone) -> Result<Day> {
-        let newest = match self.dates(name)? {
-            Dates::Days(days, periods) => {
-                let newest = max(&days).and_then(Day::from_number);
-                newest.map(|day| periods.of(day).last())
-            }
-            Dates::Moments(moments) => {
-                let reading =
-                    |micros| if moments.timezone().is_some() { zone.reading(micros) } else { micros };
-                max(&moments).map(reading).and_then(Moment::from_micros).map(Moment::day)
-            }
-            Dates::Missing(_) => None,
-        };
-        newest.ok_or_else(|| Error::NoNewest { column: name.to_owned() })
+        self.dates(name)?.newest(zone).ok_or_else(|| Error::NoNewest { column: name.to_owned() })
     }
 
     /// The error that says more, where a text column was to be used as numbers or dates: which cells are not, or that all of them can
     /// be read with the day first and with the month first.
-    pub(crate) fn explain(&self, error: Error) -> Error {
+    pub fn explained(&self, error: Error) -> Error {
         match error {
-            Error::WrongType { file, column, expected: "dates", found: Type::Text } => {
+            Error::InSetting { setting, source } => {
+                Error::InSetting { setting, source: Box::new(self.explained(*source)) }
+            }
+            Error::WrongType { file, column, expected: Expected::Dates, found: Type::Text } => {
                 match self.column(&column) {
                     Ok(cells) => self.why_not_dates(file, column, cells.as_string_view()),
                     Err(error) => error,
                 }
             }
-            Error::WrongType { file, column, expected: "numbers", found: Type::Text } => {
+            Error::WrongType { file, column, expected: Expected::Numbers, found: Type::Text } => {
                 self.why_not_numbers(file, column)
             }
             error => error,
@@ -96,7 +117,7 @@ impl Table {
         };
         let are_names = bad_ones == 0 && (all == 0 || values().any(|(_, text)| is_name(text)));
         if are_names || bad_ones * 2 > all {
-            return Error::WrongType { file, column, expected: "numbers", found: Type::Text };
+            return Error::WrongType { file, column, expected: Expected::Numbers, found: Type::Text };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
         let first = bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
@@ -105,7 +126,7 @@ impl Table {
 
     fn why_not_dates(&self, file: Option<String>, column: String, cells: &StringViewArray) -> Error {
         if cells.null_count() == cells.len() {
-            return Error::WrongType { file, column, expected: "dates", found: Type::Text };
+            return Error::WrongType { file, column, expected: Expected::Dates, found: Type::Text };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
         // In which order more of the cells are dates: that is the one the others are bad in.
@@ -188,6 +209,22 @@ impl Dates {
         }
     }
 
+    /// The newest day: that of points in time is their day in the zone, that of periods the last of the newest.
+    pub(crate) fn newest(&self, zone: &Zone) -> Option<Day> {
+        match self {
+            Dates::Days(days, periods) => {
+                let newest = max(days).and_then(Day::from_number);
+                newest.map(|day| periods.of(day).last())
+            }
+            Dates::Moments(moments) => {
+                let reading =
+                    |micros| if moments.timezone().is_some() { zone.reading(micros) } else { micros };
+                max(moments).map(reading).and_then(Moment::from_micros).map(Moment::day)
+            }
+            Dates::Missing(_) => None,
+        }
+    }
+
     /// Whether the column holds points in time, which only a time zone cuts into days.
     pub(crate) fn are_instants(&self) -> bool {
         matches!(self, Dates::Moments(moments) if moments.timezone().is_some())
@@ -254,7 +291,7 @@ impl Dates {
             Dates::Moments(moments) if self.are_instants() && !zone.is_utc() => {
                 Cow::Owned(zone.readings(moments.values()).map(day).collect())
             }
-            Dates::Moments(moments) => Cow::Owned(columnwise::map(moments.values(), day)),
+            Dates::Moments(moments) => Cow::Owned(parallel::map(moments.values(), day)),
             Dates::Missing(rows) => Cow::Owned(vec![0; *rows]),
         }
     }
@@ -288,7 +325,21 @@ impl Dates {
 /// Which values are below the first and which above the last.
 fn outside<T: Copy + PartialOrd + Sync>(values: &[T], first: T, last: T) -> [BooleanBuffer; 2] {
     let bits = |words| BooleanBuffer::new(Buffer::from_vec(words), 0, values.len());
-    columnwise::outside(values, first, last).map(bits)
+    parallel::outside(values, first, last).map(bits)
+}
+
+/// An error where the periods asked for are finer than those of a column.
+pub(crate) fn check_grain(column: &str, dates: &Dates, grain: Grain) -> Result<()> {
+    let has = dates.periods().grain();
+    let fits = match (grain, dates) {
+        (Grain::Hour, Dates::Days(..)) => false,
+        (Grain::Hour, _) => true,
+        _ => grain.holds(has),
+    };
+    if fits {
+        return Ok(());
+    }
+    Err(Error::TooFine { column: column.to_owned(), grain: has, asked: grain.plural().to_owned() })
 }
 
 #[cfg(test)]

@@ -8,13 +8,15 @@ mod ends;
 
 use crate::{
     calendar::{Day, Grain, Periods, Workdays, Zone},
+    context::Context,
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Error, Result},
-    ledger::Outcome,
-    operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists},
-    rows::{all_kept, check_reconciled},
-    shape::{Shape, Type},
+    error::{Error, Result, in_setting, refuse},
+    ledger::{Accounting, Outcome},
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared},
+    rows::all_kept,
+    shape::{Named, Shape, Type},
     table::{Table, ordered_field},
     timeline::Timeline,
 };
@@ -27,12 +29,11 @@ use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::Field;
 use bands::{band_labels, in_bands};
 use ends::{End, Ends};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::sync::Arc;
 
 /// What elapsed time is counted in.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Unit {
     /// Days, from midnight to midnight.
     #[default]
@@ -50,17 +51,6 @@ pub enum Unit {
 }
 
 impl Unit {
-    fn word(self) -> &'static str {
-        match self {
-            Unit::Days => "days",
-            Unit::Weeks => "weeks",
-            Unit::Months => "months",
-            Unit::Years => "years",
-            Unit::Workdays => "workdays",
-            Unit::Hours => "hours",
-        }
-    }
-
     /// The longest periods in which it can be counted.
     fn grain(self) -> Grain {
         match self {
@@ -85,84 +75,62 @@ impl Unit {
 /// Errors: a column is missing or holds no dates; it holds months or longer, and something finer is asked; an as-of date or
 /// today is needed and not given; bands that do not rise. Costs one pass over the dates (and a search among the holidays a
 /// row, and a timeline for the record before).
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Elapsed, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
+/// use std::sync::Arc;
+///
+/// let due: ArrayRef = Arc::new(Date32Array::from(vec![20_000]));
+/// let paid: ArrayRef = Arc::new(Date32Array::from(vec![20_012]));
+/// let dues = Table::from_columns([("due", due), ("paid", paid)])?;
+///
+/// let outcome = Elapsed::new("due", "paid").apply(&dues)?;
+/// let days = outcome.table.column("elapsed_days")?.as_primitive::<Int64Type>();
+/// assert_eq!(days, &Int64Array::from(vec![12]));
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "elapsed", answers = "How long did it take, how old is it today, how late is it?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Elapsed {
     /// From when: a column, `as-of`, `today` or a date.
-    #[serde(default)]
+    #[setting(text = "WHEN", plain)]
     pub from: Option<String>,
-    /// Until when: the same.
-    #[serde(default)]
+    /// Until when: a column, `as-of`, `today` or a date.
+    #[setting(text = "WHEN", plain)]
     pub to: Option<String>,
-    /// Instead of these: since the date before of the same entity.
-    #[serde(default)]
+    /// Instead of `from` and `to`: since the date before of the same entity.
+    #[setting(yes, plain)]
     pub since_previous: bool,
-    /// The columns that identify the entity, for `since_previous`.
-    #[serde(default)]
+    /// The columns that identify the entity, for `since-previous`.
+    #[setting(columns)]
     pub per: Vec<String>,
-    /// The column of dates, for `since_previous`.
-    #[serde(default)]
+    /// The column of dates, for `since-previous`.
+    #[setting(column, plain)]
     pub date: Option<String>,
-    /// What it is counted in.
-    #[serde(default)]
+    /// What it is counted in; weeks, months and years are completed ones. The default is
+    /// `days`.
+    #[setting(one_of)]
     pub unit: Unit,
-    /// The name of the new column.
-    #[serde(default)]
+    /// The name of the new column. The default is elapsed_days, by the unit.
+    #[setting(name)]
     pub name: Option<String>,
     /// Count the first day as well as the last: one day from a date to itself.
-    #[serde(default)]
+    #[setting(yes)]
     pub both_ends: bool,
-    /// The least number of each band, rising: `0, 30, 60` gives a column of `under 0`, `0-29`, `30-59` and `60+`.
-    #[serde(default)]
+    /// Add a column of bands, given the least number of each: 0,30,60 makes `under 0`, `0-29`,
+    /// `30-59` and `60+`.
+    #[setting(numbers)]
     pub bands: Vec<i64>,
-    /// The days that are no workdays, beside Saturdays and Sundays.
-    #[serde(default)]
+    /// A file with one date a line (or in its first column) on which nobody works.
+    #[setting(days)]
     pub holidays: Workdays,
 }
 
-called_alone!(Elapsed);
-told_in_lists!(Elapsed { per: "The columns that identify the entity; without them the whole table is one." });
+callable!(Elapsed);
 
 impl Elapsed {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "elapsed";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "How long did it take, how old is it today, how late is it?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new("from", Takes::Text("WHEN"), "From when: a column, `as-of`, `today` or a date"),
-        Setting::new("to", Takes::Text("WHEN"), "Until when: a column, `as-of`, `today` or a date"),
-        Setting::new(
-            "since-previous",
-            Takes::Yes,
-            "Instead of --from and --to: since the date before of the same entity",
-        ),
-        Setting::new("per", Takes::Columns, "The columns that identify the entity, for --since-previous"),
-        Setting::new("date", Takes::Column, "The column of dates, for --since-previous"),
-        Setting::new(
-            "unit",
-            Takes::OneOf(&["days", "weeks", "months", "years", "workdays", "hours"]),
-            "What it is counted in [default: days]; weeks, months and years are completed ones",
-        ),
-        Setting::new("name", Takes::Name, "The name of the new column [default: elapsed_days, by the unit]"),
-        Setting::new(
-            "both-ends",
-            Takes::Yes,
-            "Count the first day as well as the last: one day from a date to itself",
-        ),
-        Setting::new(
-            "bands",
-            Takes::Numbers,
-            "Add a column of bands, given the least number of each: 0,30,60 makes `under 0`, `0-29`, `30-59` and `60+`",
-        ),
-        Setting::new(
-            "holidays",
-            Takes::Days,
-            "A file with one date a line (or in its first column) on which nobody works",
-        ),
-    ];
-
     /// How long from one date to another, each a column, `as-of`, `today` or a date.
     pub fn new(from: impl Into<String>, to: impl Into<String>) -> Elapsed {
         Elapsed { from: Some(from.into()), to: Some(to.into()), ..Elapsed::default() }
@@ -171,36 +139,6 @@ impl Elapsed {
     /// How long since the date before, by this column of dates, of the same entity.
     pub fn since_previous(date: impl Into<String>) -> Elapsed {
         Elapsed { since_previous: true, date: Some(date.into()), ..Elapsed::default() }
-    }
-
-    /// What it is counted in; days if not said.
-    pub fn unit(mut self, unit: Unit) -> Elapsed {
-        self.unit = unit;
-        self
-    }
-
-    /// The name of the new column.
-    pub fn name(mut self, name: impl Into<String>) -> Elapsed {
-        self.name = Some(name.into());
-        self
-    }
-
-    /// Count the first day as well as the last.
-    pub fn both_ends(mut self, both: bool) -> Elapsed {
-        self.both_ends = both;
-        self
-    }
-
-    /// Add a column of bands, given the least number of each, rising.
-    pub fn bands(mut self, bands: impl IntoIterator<Item = i64>) -> Elapsed {
-        self.bands = bands.into_iter().collect();
-        self
-    }
-
-    /// The days that are no workdays, beside Saturdays and Sundays.
-    pub fn holidays(mut self, holidays: impl Into<Workdays>) -> Elapsed {
-        self.holidays = holidays.into();
-        self
     }
 
     fn new_name(&self) -> String {
@@ -222,29 +160,29 @@ impl Elapsed {
         }
     }
 
-    /// The two ends that were named.
-    fn ends(&self) -> Result<[End<'_>; 2]> {
-        let end = |setting, text: &'_ Option<String>| match text {
-            Some(_) => Ok(()),
-            None => {
-                not_given(setting, "a column, `as-of`, `today` or a date; or `since-previous` with `date`")
-            }
+    /// The two ends that were named, among the columns of a shape.
+    fn ends(&self, shape: &Shape, context: &Context) -> Result<[End; 2]> {
+        let end = |setting, text: &Option<String>| match text {
+            Some(text) => in_setting(setting, || End::of(text, shape, context)),
+            None => refuse(
+                setting,
+                "not given",
+                "a column, `as-of`, `today` or a date; or `since-previous` with `date`",
+            ),
         };
-        end("from", &self.from)?;
-        end("to", &self.to)?;
-        Ok([&self.from, &self.to].map(|text| End::of(text.as_deref().unwrap_or_default())))
+        Ok([end("from", &self.from)?, end("to", &self.to)?])
     }
 
     fn check_settings(&self) -> Result<()> {
         let refused = |setting, expected: &'static str| {
-            Err(Error::Setting { setting, value: "given".to_owned(), expected })
+            Err(Error::Setting { setting, value: "given".to_owned(), expected: expected.into() })
         };
         if self.since_previous {
             if self.from.is_some() || self.to.is_some() {
                 return refused("since-previous", "either it or `from` and `to`");
             }
             if self.date.is_none() {
-                return not_given("date", "the column of dates for `since-previous`");
+                return refuse("date", "not given", "the column of dates for `since-previous`");
             }
         } else if self.date.is_some() || !self.per.is_empty() {
             let setting = if self.date.is_some() { "date" } else { "per" };
@@ -264,97 +202,135 @@ impl Elapsed {
             return Err(Error::Setting {
                 setting: "bands",
                 value,
-                expected: "numbers that rise, such as 0,30,60,90",
+                expected: "numbers that rise, such as 0,30,60,90".into(),
             });
         }
         Ok(())
     }
 }
 
-fn not_given<T>(setting: &'static str, expected: &'static str) -> Result<T> {
-    Err(Error::Setting { setting, value: "not given".to_owned(), expected })
-}
-
 impl Operation for Elapsed {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
-        check_reconciled(shape, context)?;
-        if self.since_previous {
-            shape.expect_dates(self.date.as_deref().unwrap_or_default())?;
-            shape.named(&self.per)?;
-        } else {
-            for end in self.ends()? {
-                match end {
-                    End::AsOf if context.as_of_is_unknown() => drop(end.day(context)?),
-                    End::AsOf => {}
-                    End::Column(name) => shape.expect_dates(name)?,
-                    _ => drop(end.day(context)?),
-                }
+        let accounting = Accounting::prepare(shape, context)?;
+        let (between, access) = match &self.date {
+            Some(date) if self.since_previous => {
+                let date = in_setting("date", || shape.place_of_dates(date))?;
+                let per = in_setting("per", || shape.named(&self.per))?;
+                (Between::Previous { date, per }, Access::ByEntity)
             }
-        }
+            _ => (Between::Ends(self.ends(shape, context)?), Access::ByRow),
+        };
+        let used = match &between {
+            Between::Ends(ends) => ends.iter().filter_map(End::column).collect(),
+            Between::Previous { date, per } => {
+                std::iter::once(*date).chain(per.iter().map(|named| named.place)).collect::<Vec<_>>()
+            }
+        };
         let name = self.new_name();
         let kind = if self.unit == Unit::Hours { Type::Float } else { Type::Integer };
-        let shape = shape.with(&name, kind)?;
-        if self.bands.is_empty() { Ok(shape) } else { shape.with(&format!("{name}_band"), Type::Text) }
+        let mut result = in_setting("name", || shape.with(&name, kind))?;
+        let band_name = format!("{name}_band");
+        if !self.bands.is_empty() {
+            result = in_setting("name", || result.with(&band_name, Type::Text))?;
+        }
+        let uses = Inputs::passing(shape).using(used).accounting(&accounting);
+        let columns = [&self.from, &self.to, &self.date].into_iter().flatten();
+        let plan = ElapsedPlan {
+            between,
+            step: self.step(),
+            name,
+            band_name,
+            columns: columns.map(String::as_str).collect::<Vec<_>>().join("` or `"),
+            unit: self.unit,
+            both_ends: self.both_ends,
+            bands: self.bands.clone(),
+            holidays: self.holidays.clone(),
+            accounting,
+        };
+        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
     }
+}
 
-    fn is_row_by_row(&self, _: &Shape, _: &Context) -> bool {
-        !self.since_previous
-    }
+/// Between which dates time elapses.
+enum Between {
+    Ends([End; 2]),
+    /// Between the date of the entity's record before and the record's own.
+    Previous {
+        date: usize,
+        per: Vec<Named>,
+    },
+}
 
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
-        let [from, to] = if self.since_previous {
-            let date = self.date.as_deref().unwrap_or_default();
-            [Ends::Rows(self.date_before(table, date)?), Ends::Rows(table.dates(date)?)]
-        } else {
-            let [from, to] = self.ends()?;
-            [Ends::new(from, table, context)?, Ends::new(to, table, context)?]
+struct ElapsedPlan {
+    between: Between,
+    step: String,
+    name: String,
+    band_name: String,
+    /// The columns that were named, for a message.
+    columns: String,
+    unit: Unit,
+    both_ends: bool,
+    bands: Vec<i64>,
+    holidays: Workdays,
+    accounting: Accounting,
+}
+
+impl Prepared for ElapsedPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let table = tables[0];
+        let [from, to] = match &self.between {
+            Between::Previous { date, per } => {
+                [Ends::Rows(date_before(table, *date, per)?), Ends::Rows(table.dates_at(*date))]
+            }
+            Between::Ends([from, to]) => [Ends::new(from, table, context)?, Ends::new(to, table, context)?],
         };
         let nulls = NullBuffer::union(from.nulls().as_ref(), to.nulls().as_ref());
         let array = self.counted(&from, &to, table.rows(), nulls.clone(), &context.zone)?;
-        let name = self.new_name();
         let mut answer =
-            table.with_field(Field::new(&name, array.data_type().clone(), true), array.clone())?;
+            table.with_field(Field::new(&self.name, array.data_type().clone(), true), array.clone())?;
         if !self.bands.is_empty() {
             let labels = band_labels(&self.bands);
             let bands = in_bands(&array, &self.bands, &labels)?;
-            answer = answer.with_field(ordered_field(&format!("{name}_band"), &labels), bands)?;
+            answer = answer.with_field(ordered_field(&self.band_name, &labels), bands)?;
         }
-        let as_of = !self.since_previous && self.ends()?.iter().any(|end| matches!(end, End::AsOf));
+        let as_of =
+            matches!(&self.between, Between::Ends(ends) if ends.iter().any(|end| matches!(end, End::AsOf)));
         let instants = from.are_instants() || to.are_instants();
-        all_kept(answer.anonymous(), self.step(), table, context, |ledger| {
+        all_kept(answer.anonymous(), self.step.clone(), table, &self.accounting, |ledger| {
             ledger.as_of = context.as_of.filter(|_| as_of);
             ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
-            let without = if self.since_previous { "without a previous date" } else { "without both dates" };
+            let without = match self.between {
+                Between::Previous { .. } => "without a previous date",
+                Between::Ends(_) => "without both dates",
+            };
             ledger.note(without, nulls.map_or(0, |nulls| nulls.null_count()) as u64);
             ledger.note("negative", negatives(&array));
         })
     }
 }
 
-impl Elapsed {
-    /// For each row the date before its own of the same entity, where there is one.
-    fn date_before(&self, table: &Table, date: &str) -> Result<Dates> {
-        let dates = table.dates(date)?;
-        let per = table.shape().named(&self.per)?;
-        let keys: Vec<&str> = per.iter().map(|named| named.column.as_str()).collect();
-        let entities = Entities::number(table, &keys, Missing::NoEntity)?;
-        let all = || BooleanBuffer::new_set(table.rows());
-        let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
-        let keyed = entities.rows_with_one().unwrap_or_else(all);
-        let timeline = Timeline::new(&entities, &dates, &(&dated & &keyed));
-        let mut before: Vec<Option<u32>> = vec![None; table.rows()];
-        for rows in timeline.entities() {
-            let mut last = None;
-            for same in rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize)) {
-                same.iter().for_each(|&row| before[row as usize] = last);
-                last = same.first().copied();
-            }
+/// For each row the date before its own of the same entity, where there is one.
+fn date_before(table: &Table, date: usize, per: &[Named]) -> Result<Dates> {
+    let dates = table.dates_at(date);
+    let entities = Entities::of_columns(&table.columns_at(per), table.rows(), Missing::NoEntity)?;
+    let all = || BooleanBuffer::new_set(table.rows());
+    let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
+    let keyed = entities.rows_with_one().unwrap_or_else(all);
+    let timeline = Timeline::new(&entities, &dates, &(&dated & &keyed));
+    let mut before: Vec<Option<u32>> = vec![None; table.rows()];
+    for rows in timeline.entities() {
+        let mut last = None;
+        // Records of one date share the date before it.
+        for same in rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize)) {
+            same.iter().for_each(|&row| before[row as usize] = last);
+            last = same.first().copied();
         }
-        dates.take(&UInt32Array::from(before))
     }
+    dates.take(&UInt32Array::from(before))
+}
 
+impl ElapsedPlan {
     /// The time between both ends of each row.
     fn counted(
         &self,
@@ -426,19 +402,15 @@ impl Elapsed {
             return Err(Error::Setting {
                 setting: "to",
                 value: problem,
-                expected: "dates of one grain, or of a grain that is made of the other's",
+                expected: "dates of one grain, or of a grain that is made of the other's".into(),
             });
         };
         if self.unit.grain().holds(periods.grain()) && (self.unit != Unit::Hours || periods == Periods::DAYS)
         {
             return Ok(periods);
         }
-        let column = [&self.from, &self.to, &self.date].into_iter().flatten();
-        Err(Error::TooFine {
-            column: column.map(String::as_str).collect::<Vec<_>>().join("` or `"),
-            grain: periods.grain(),
-            asked: self.unit.word().to_owned(),
-        })
+        let (column, asked) = (self.columns.clone(), self.unit.word().to_owned());
+        Err(Error::TooFine { column, grain: periods.grain(), asked })
     }
 }
 

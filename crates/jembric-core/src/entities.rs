@@ -53,10 +53,14 @@ impl Entities {
     /// Errors: a column is missing. Costs about one random memory access for each row and column.
     pub fn number<N: AsRef<str>>(table: &Table, columns: &[N], missing: Missing) -> Result<Entities> {
         let columns = columns.iter().map(|name| table.column(name.as_ref()).cloned());
-        let columns = columns.collect::<Result<Vec<_>>>()?;
+        Entities::of_columns(&columns.collect::<Result<Vec<_>>>()?, table.rows(), missing)
+    }
+
+    /// Numbers the entities that the values of these columns identify, which have this many rows.
+    pub(crate) fn of_columns(columns: &[ArrayRef], rows: usize, missing: Missing) -> Result<Entities> {
         let none: Vec<ArrayRef> = columns.iter().map(|column| column.slice(0, 0)).collect();
         let other = Side { columns: &none, rows: 0 };
-        Entities::number_both(Side { columns: &columns, rows: table.rows() }, other, missing)
+        Entities::number_both(Side { columns, rows }, other, missing)
     }
 
     /// Numbers the entities of two tables alike: the rows of the first come first, then those of the second. What they are
@@ -66,7 +70,7 @@ impl Entities {
     pub(crate) fn number_both(one: Side<'_>, other: Side<'_>, missing: Missing) -> Result<Entities> {
         let rows = one.rows + other.rows;
         if rows >= u32::MAX as usize {
-            return Err(crate::Error::TooManyRows { rows });
+            return Err(crate::Error::TableTooLong { rows });
         }
         let mut all: Option<Entities> = None;
         for (one, other) in one.columns.iter().zip(other.columns) {

@@ -6,7 +6,7 @@
 
 use crate::error::Result;
 use crate::table::Table;
-use arrow_array::{Array, cast::AsArray, types::*};
+use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::BooleanBuffer;
 use arrow_schema::DataType;
 use serde::{Serialize, Serializer};
@@ -44,7 +44,11 @@ impl ExactSum {
     /// Errors: the column is missing or holds no numbers. Costs one pass over the column.
     pub fn of(table: &Table, column: &str, rows: &BooleanBuffer) -> Result<ExactSum> {
         table.shape().expect_numbers(column)?;
-        let array = table.column(column)?;
+        Ok(ExactSum::of_column(table.column(column)?, rows))
+    }
+
+    /// The sum of a column of numbers over the rows of a mask.
+    pub(crate) fn of_column(array: &ArrayRef, rows: &BooleanBuffer) -> ExactSum {
         let counted = match array.logical_nulls() {
             Some(nulls) => rows & nulls.inner(),
             None => rows.clone(),
@@ -54,7 +58,7 @@ impl ExactSum {
             let sum = stretches.map(|values| values.iter().map(|&value| value.into()).sum::<i128>()).sum();
             ExactSum { kind: Kind::Whole { sum, places } }
         }
-        Ok(match array.data_type() {
+        match array.data_type() {
             DataType::Int64 => whole(array.as_primitive::<Int64Type>().values(), &counted, 0),
             DataType::Decimal64(_, places) => {
                 whole(array.as_primitive::<Decimal64Type>().values(), &counted, *places)
@@ -69,7 +73,16 @@ impl ExactSum {
                 ExactSum { kind: Kind::Float(Box::new(limbs)) }
             }
             _ => ExactSum { kind: Kind::Whole { sum: 0, places: 0 } },
-        })
+        }
+    }
+
+    /// The sum of nothing, of the same kind.
+    pub(crate) fn minus_itself(&self) -> ExactSum {
+        let kind = match &self.kind {
+            Kind::Whole { places, .. } => Kind::Whole { sum: 0, places: *places },
+            Kind::Float(_) => Kind::Float(Box::default()),
+        };
+        ExactSum { kind }
     }
 
     /// The sum of both.
@@ -79,12 +92,7 @@ impl ExactSum {
                 Kind::Whole { sum: sum + more, places }
             }
             (Kind::Float(mut limbs), Kind::Float(more)) => {
-                limbs.carry();
-                let mut more = more.clone();
-                more.carry();
-                limbs.limbs.iter_mut().zip(more.limbs).for_each(|(limb, more)| *limb += more);
-                limbs.infinite += more.infinite;
-                limbs.carry();
+                limbs.add_all(more);
                 Kind::Float(limbs)
             }
             (kind, _) => kind,
@@ -133,6 +141,16 @@ impl Default for Limbs {
 }
 
 impl Limbs {
+    /// Adds what another one has added.
+    pub(crate) fn add_all(&mut self, other: &Limbs) {
+        self.carry();
+        let mut more = other.clone();
+        more.carry();
+        self.limbs.iter_mut().zip(more.limbs).for_each(|(limb, more)| *limb += more);
+        self.infinite += more.infinite;
+        self.carry();
+    }
+
     /// Adds a whole number of units of 2⁻¹⁰⁷⁴, times this power of two.
     pub(crate) fn add_integer(&mut self, value: i128, shift: u32) {
         let (magnitude, sign) = (value.unsigned_abs(), if value < 0 { -1 } else { 1 });

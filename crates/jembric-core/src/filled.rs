@@ -8,19 +8,22 @@ mod holes;
 
 use crate::{
     axis::Axis,
-    calendar::{Grain, Periods, Range, Weekday},
-    error::{Error, Result},
-    ledger::{Fates, Ledger, Outcome, Reason, Warning},
-    operation::{Context, Operation, Setting, Sink, Takes, called_alone, told_in_lists, told_of_periods},
-    rows::check_reconciled,
-    shape::{ColumnShape, Named, Shape, Type},
+    calendar::{Grain, Month, Periods, Range, Weekday},
+    context::{Context, Sink},
+    error::{Error, Result, Smaller, in_setting, refuse},
+    ledger::{Accounting, Ledger, Outcome, Reason, RowMasks, Warning},
+    limits::MOST_ROWS,
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared},
+    settings::from_given_text,
+    shape::{Named, Shape, Type},
     table::Table,
     written::EntityList,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use cells::Cells;
 use holes::Fill;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::{fmt, str::FromStr};
 
 /// One row for every entity and every period of a range: what is missing is added, and holes are filled by stated rules.
@@ -43,68 +46,89 @@ use std::{fmt, str::FromStr};
 /// Errors: a column is missing, holds no dates, or no numbers where such are needed; a column has two rules; periods finer than the
 /// column's own; two records of one entity and period; a value that is none of its column; a column to keep that varies; more
 /// rows than allowed. Costs a timeline and one write of the answer.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Filled, Table, arrow::{ArrayRef, Date32Array, Int64Array}};
+/// use std::sync::Arc;
+///
+/// let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_003]));
+/// let level: ArrayRef = Arc::new(Int64Array::from(vec![3, 5]));
+/// let gauge = Table::from_columns([("day", day), ("level", level)])?;
+///
+/// let outcome = Filled::new("day").carry(["level"]).apply(&gauge)?;
+/// assert_eq!((outcome.table.rows(), outcome.ledger.count("added")), (4, 2));
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(
+    name = "filled",
+    answers = "What does the series look like with one row for every day, its holes filled by a stated rule?"
+)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Filled {
-    /// The columns that identify the entity; none: the whole table is one entity.
-    #[serde(default)]
+    /// The columns that identify the entity. Without them the whole table is one entity.
+    #[setting(columns)]
     pub per: Vec<String>,
     /// The column of dates or moments.
+    #[setting(column, required)]
     pub date: String,
-    /// The size of the periods; a day if not said.
-    #[serde(default)]
+    /// One row for every hour (of moments), day, week, month, quarter or year. The default is
+    /// `day`.
+    #[setting(text = "GRAIN")]
     pub grain: Option<Grain>,
-    /// From when to when.
-    #[serde(default)]
-    pub range: Stretch,
-    /// Columns whose last value is carried into holes.
-    #[serde(default)]
+    /// From when to when: over all of the data, from each entity's first date to its last, or
+    /// from one day or period to another. The default is `data`.
+    #[setting(text = "data|each|A..B")]
+    pub range: Extent,
+    /// Carry the last value of these into every hole.
+    #[setting(columns)]
     pub carry: Vec<String>,
-    /// Columns of numbers that go in a straight line through holes.
-    #[serde(default)]
+    /// Draw a straight line through the holes of these, between values.
+    #[setting(columns)]
     pub linear: Vec<String>,
-    /// Columns of numbers that are 0 in added rows.
-    #[serde(default)]
+    /// Write 0 into added rows of these.
+    #[setting(columns)]
     pub zero: Vec<String>,
-    /// Columns with a value of their own in added rows: `COL=VALUE`.
-    #[serde(default)]
+    /// Write this value into added rows of the column.
+    #[setting(texts = "COL=VALUE")]
     pub set: Vec<String>,
-    /// Over how many periods a value is carried.
-    #[serde(default)]
+    /// Carry a value over at most so many periods.
+    #[setting(number, from = 1)]
     pub limit: Option<u32>,
-    /// Fill added rows alone, where otherwise every hole is filled.
-    #[serde(default)]
+    /// Carry and draw into added rows alone, not into blanks.
+    #[setting(yes)]
     pub added_only: bool,
-    /// Fill blanks that were recorded too, where otherwise only added rows are.
-    #[serde(default)]
+    /// Write zeros and set values into blanks too.
+    #[setting(yes)]
     pub blanks_too: bool,
-    /// How added rows are dated.
-    #[serde(default)]
+    /// Date added rows by the first or last day of their period. The default is as the data is.
+    #[setting(one_of)]
     pub dated: Option<Dated>,
     /// Tell in a column of this name which rows were added.
-    #[serde(default)]
+    #[setting(name)]
     pub mark: Option<String>,
-    /// Columns that say the same of an entity in every row, repeated in added ones.
-    #[serde(default)]
+    /// Repeat these, which never vary within an entity, in added rows.
+    #[setting(columns)]
     pub keep_with: Vec<String>,
-    /// Entities that are to have rows even where there is no record of them.
-    #[serde(default)]
+    /// Rows for the entities in these columns of a file too, in the order of `per`:
+    /// vessels.csv:vessel.
+    #[setting(entities)]
     pub entities: Option<EntityList>,
-    /// The day on which weeks begin; Monday if not said.
-    #[serde(default)]
+    /// The day on which weeks begin. The default is Monday.
+    #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin; January if not said.
-    #[serde(default)]
-    pub year_start: Option<String>,
-    /// How many rows the answer may have.
-    #[serde(default)]
-    pub most_rows: Option<u64>,
+    /// The month in which years begin. The default is January.
+    #[setting(text = "MONTH")]
+    pub year_start: Option<Month>,
+    /// How many rows the answer may have. The default is `200000000`.
+    #[setting(number, default = MOST_ROWS)]
+    pub most_rows: u64,
 }
 
 /// From when to when there is a row for every period.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Stretch {
+pub enum Extent {
     /// From the first to the last date of the whole table, for every entity.
     #[default]
     Data,
@@ -114,33 +138,33 @@ pub enum Stretch {
     Stated(Range),
 }
 
-impl fmt::Display for Stretch {
+impl fmt::Display for Extent {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Stretch::Data => f.write_str("data"),
-            Stretch::Each => f.write_str("each"),
-            Stretch::Stated(range) => range.fmt(f),
+            Extent::Data => f.write_str("data"),
+            Extent::Each => f.write_str("each"),
+            Extent::Stated(range) => range.fmt(f),
         }
     }
 }
 
-impl FromStr for Stretch {
+impl FromStr for Extent {
     type Err = Error;
 
-    fn from_str(text: &str) -> Result<Stretch> {
+    fn from_str(text: &str) -> Result<Extent> {
         Ok(match text.trim() {
-            "data" => Stretch::Data,
-            "each" => Stretch::Each,
-            range => Stretch::Stated(range.parse()?),
+            "data" => Extent::Data,
+            "each" => Extent::Each,
+            range => Extent::Stated(range.parse()?),
         })
     }
 }
 
-crate::calendar::serialized_as_text!(Stretch);
+crate::calendar::serialized_as_text!(Extent);
+from_given_text!(Extent);
 
 /// Which day of its period an added row is dated by.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, jembric_derive::Words)]
 pub enum Dated {
     /// The first.
     First,
@@ -148,211 +172,77 @@ pub enum Dated {
     Last,
 }
 
-called_alone!(Filled);
-told_in_lists!(Filled {
-    per: "The columns that identify the entity.",
-    carry: "Carry the last value of these into every hole.",
-    linear: "Draw a straight line through the holes of these.",
-    zero: "Write 0 into added rows of these.",
-    set: "Write values into added rows: `COL=VALUE`.",
-    keep_with: "Repeat these, which never vary within an entity, in added rows.",
-});
-told_of_periods!(Filled);
+callable!(Filled);
 
 impl Filled {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "filled";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str =
-        "What does the series look like with one row for every day, its holes filled by a stated rule?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new(
-            "per",
-            Takes::Columns,
-            "The columns that identify the entity. Without them the whole table is one entity",
-        ),
-        Setting::new("date", Takes::Column, "The column of dates or moments").required(),
-        Setting::new(
-            "grain",
-            Takes::Text("GRAIN"),
-            "One row for every hour (of moments), day, week, month, quarter or year [default: day]",
-        ),
-        Setting::new(
-            "range",
-            Takes::Text("data|each|A..B"),
-            "From when to when: over all of the data, from each entity's first date to its last, or from one day or period to another \
-             [default: data]",
-        ),
-        Setting::new("carry", Takes::Columns, "Carry the last value of these into every hole"),
-        Setting::new(
-            "linear",
-            Takes::Columns,
-            "Draw a straight line through the holes of these, between values",
-        ),
-        Setting::new("zero", Takes::Columns, "Write 0 into added rows of these"),
-        Setting::new("set", Takes::Texts("COL=VALUE"), "Write this value into added rows of the column"),
-        Setting::new("limit", Takes::Count, "Carry a value over at most so many periods"),
-        Setting::new("added-only", Takes::Yes, "Carry and draw into added rows alone, not into blanks"),
-        Setting::new("blanks-too", Takes::Yes, "Write zeros and set values into blanks too"),
-        Setting::new(
-            "dated",
-            Takes::OneOf(&["first", "last"]),
-            "Date added rows by the first or last day of their period [default: as the data is]",
-        ),
-        Setting::new("mark", Takes::Name, "Tell in a column of this name which rows were added"),
-        Setting::new(
-            "keep-with",
-            Takes::Columns,
-            "Repeat these, which never vary within an entity, in added rows",
-        ),
-        Setting::new(
-            "entities",
-            Takes::Entities,
-            "Rows for the entities in these columns of a file too, in the order of --per: vessels.csv:vessel",
-        ),
-        Setting::new("week-start", Takes::Text("WEEKDAY"), "The day on which weeks begin [default: Monday]"),
-        Setting::new("year-start", Takes::Text("MONTH"), "The month in which years begin [default: January]"),
-        Setting::new("most-rows", Takes::Number, "How many rows the answer may have [default: 200000000]"),
-    ];
-
     /// By the dates of this column, one row a day, with the whole table as one entity.
     pub fn new(date: impl Into<String>) -> Filled {
         Filled { date: date.into(), ..Filled::default() }
-    }
-
-    /// The size of the periods.
-    pub fn grain(mut self, grain: Grain) -> Filled {
-        self.grain = Some(grain);
-        self
-    }
-
-    /// From when to when.
-    pub fn range(mut self, range: Stretch) -> Filled {
-        self.range = range;
-        self
-    }
-
-    /// Carry a value over at most so many periods.
-    pub fn limit(mut self, periods: u32) -> Filled {
-        self.limit = Some(periods);
-        self
-    }
-
-    /// Carry and draw into added rows alone.
-    pub fn added_only(mut self) -> Filled {
-        self.added_only = true;
-        self
-    }
-
-    /// Write zeros and set values into blanks too.
-    pub fn blanks_too(mut self) -> Filled {
-        self.blanks_too = true;
-        self
-    }
-
-    /// How added rows are dated.
-    pub fn dated(mut self, dated: Dated) -> Filled {
-        self.dated = Some(dated);
-        self
-    }
-
-    /// Tell in a column of this name which rows were added.
-    pub fn mark(mut self, name: impl Into<String>) -> Filled {
-        self.mark = Some(name.into());
-        self
-    }
-
-    /// Entities that are to have rows even where there is no record of them.
-    pub fn entities(mut self, entities: EntityList) -> Filled {
-        self.entities = Some(entities);
-        self
-    }
-
-    /// How many rows the answer may have.
-    pub fn most_rows(mut self, rows: u64) -> Filled {
-        self.most_rows = Some(rows);
-        self
     }
 
     fn grain_or_day(&self) -> Grain {
         self.grain.unwrap_or(Grain::Day)
     }
 
-    fn periods(&self) -> Result<Periods> {
-        Periods::cut(self.grain_or_day(), self.week_start, self.year_start.as_deref())
+    fn periods(&self) -> Periods {
+        Periods::cut(self.grain_or_day(), self.week_start, self.year_start)
     }
 
-    /// The columns that have a rule, each with the setting that gives it.
-    fn ruled(&self, shape: &Shape) -> Result<Vec<(&'static str, Named)>> {
-        let set: Vec<String> = self
-            .set
-            .iter()
-            .map(|text| split_set(text).map(|(column, _)| column.to_owned()))
-            .collect::<Result<_>>()?;
+    /// The columns that have a rule, each with its rule and the setting that gives it.
+    fn ruled(&self, shape: &Shape) -> Result<Vec<(&'static str, Named, FillRule)>> {
+        let mut set = Vec::new();
+        let mut values = Vec::new();
+        for text in &self.set {
+            let (column, value) = in_setting("set", || split_set(text))?;
+            set.push(column.to_owned());
+            values.push(FillRule::Set(value.to_owned()));
+        }
+        let carry = FillRule::Carry { limit: self.limit.unwrap_or(u32::MAX) };
+        let all = |list: &[String], rule: FillRule| vec![rule; list.len()];
         let lists = [
-            ("carry", &self.carry),
-            ("linear", &self.linear),
-            ("zero", &self.zero),
-            ("set", &set),
-            ("keep-with", &self.keep_with),
+            ("carry", &self.carry, all(&self.carry, carry)),
+            ("linear", &self.linear, all(&self.linear, FillRule::Linear)),
+            ("zero", &self.zero, all(&self.zero, FillRule::Zero)),
+            ("set", &set, values),
+            ("keep-with", &self.keep_with, all(&self.keep_with, FillRule::KeepWith)),
         ];
-        let mut ruled: Vec<(&'static str, Named)> = Vec::new();
-        for (setting, list) in lists {
-            for named in shape.named(list)? {
-                if ruled.iter().any(|(_, other)| other.column == named.column) {
+        let mut ruled: Vec<(&'static str, Named, FillRule)> = Vec::new();
+        for (setting, list, rules) in lists {
+            for (named, rule) in in_setting(setting, || shape.named(list))?.into_iter().zip(rules) {
+                if ruled.iter().any(|(_, other, _)| other.place == named.place) {
                     let value = format!("`{}`, which has a rule already", named.column);
-                    return Err(Error::Setting { setting, value, expected: "one rule for each column" });
+                    return refuse(setting, value, "one rule for each column");
                 }
-                ruled.push((setting, named));
+                ruled.push((setting, named, rule));
             }
         }
         Ok(ruled)
     }
 
-    fn check_settings(&self, shape: &Shape) -> Result<()> {
-        let refused = |setting, value: &str, expected| {
-            Err(Error::Setting { setting, value: value.to_owned(), expected })
-        };
-        self.periods()?;
-        let per = shape.named(&self.per)?;
-        let taken = |(setting, named): (&'static str, Named)| {
-            let is_key = per.iter().any(|key| key.column == named.column);
-            if is_key || named.column == self.date {
-                return refused(
-                    setting,
-                    &format!("`{}`", named.column),
-                    "a column beside the entity's and the date",
-                );
-            }
-            if matches!(setting, "linear" | "zero") {
-                shape.expect_numbers(&named.column)?;
-            }
-            Ok(())
-        };
-        self.ruled(shape)?.into_iter().try_for_each(taken)?;
+    fn check_settings(&self) -> Result<()> {
+        let refused = |setting, value: String, expected: &'static str| refuse(setting, value, expected);
         match self {
             _ if self.per.contains(&self.date) => {
-                refused("per", &format!("`{}`", self.date), "columns other than the date")
+                refused("per", format!("`{}`", self.date), "columns other than the date")
             }
             Filled { limit: Some(_), carry, .. } if carry.is_empty() => {
-                refused("limit", "given", "`carry` beside it")
+                refused("limit", "given".into(), "`carry` beside it")
             }
             Filled { added_only: true, carry, linear, .. } if carry.is_empty() && linear.is_empty() => {
-                refused("added-only", "given", "`carry` or `linear` beside it")
+                refused("added-only", "given".into(), "`carry` or `linear` beside it")
             }
             Filled { blanks_too: true, zero, set, .. } if zero.is_empty() && set.is_empty() => {
-                refused("blanks-too", "given", "`zero` or `set` beside it")
+                refused("blanks-too", "given".into(), "`zero` or `set` beside it")
             }
             Filled { dated: Some(_), grain: Some(Grain::Hour), .. } => {
-                refused("dated", "given", "days or longer periods: an hour has no days")
+                refused("dated", "given".into(), "days or longer periods: an hour has no days")
             }
             Filled { entities: Some(_), per, .. } if per.is_empty() => {
-                refused("entities", "given", "`per` beside it")
+                refused("entities", "given".into(), "`per` beside it")
             }
-            Filled { entities: Some(_), range: Stretch::Each, .. } => refused(
+            Filled { entities: Some(_), range: Extent::Each, .. } => refused(
                 "entities",
-                "given",
+                "given".into(),
                 "a range for all of them: an entity without a record has no dates of its own",
             ),
             _ => Ok(()),
@@ -362,47 +252,143 @@ impl Filled {
     fn step(&self) -> String {
         let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
         let over = match self.range {
-            Stretch::Data => String::new(),
-            Stretch::Each => ", each from its first date to its last".to_owned(),
-            Stretch::Stated(range) => format!(", {range}"),
+            Extent::Data => String::new(),
+            Extent::Each => ", each from its first date to its last".to_owned(),
+            Extent::Stated(range) => format!(", {range}"),
         };
         format!("filled by {}{per} and {}{over}", self.date, self.grain_or_day())
     }
+}
 
+/// The column and the value of `COL=VALUE`.
+fn split_set(text: &str) -> Result<(&str, &str)> {
+    match text.split_once('=') {
+        Some((column, value)) => Ok((column.trim(), value.trim())),
+        None => refuse("set", format!("`{text}`"), "a column and its value, such as `state=closed`"),
+    }
+}
+
+/// How the holes of a column are filled.
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum FillRule {
+    /// By the last value, over at most so many periods.
+    Carry {
+        limit: u32,
+    },
+    /// In a straight line between the values on both sides.
+    Linear,
+    Zero,
+    /// By this value.
+    Set(String),
+    /// By what the entity's other rows say.
+    KeepWith,
+}
+
+impl Operation for Filled {
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        crate::settings::Settings::check_ranges(self)?;
+        self.check_settings()?;
+        let accounting = Accounting::prepare(shape, context)?;
+        let date = in_setting("date", || shape.place_of_dates(&self.date))?;
+        let per = in_setting("per", || shape.named(&self.per))?;
+        let ruled = self.ruled(shape)?;
+        let mut rules = vec![None; shape.columns().len()];
+        let mut names = per.clone();
+        for (setting, named, rule) in ruled {
+            if named.place == date || per.iter().any(|key| key.place == named.place) {
+                let value = format!("`{}`", named.column);
+                return refuse(setting, value, "a column beside the entity's and the date");
+            }
+            if matches!(rule, FillRule::Linear | FillRule::Zero) {
+                in_setting(setting, || shape.expect_numbers(&named.column))?;
+            }
+            rules[named.place] = Some((named.shown_as.clone(), rule));
+            names.push(named);
+        }
+        let mut result = shape.renamed(&names)?;
+        for (column, rule) in result.columns.iter_mut().zip(&rules) {
+            if let Some((_, FillRule::Linear)) = rule {
+                column.kind = Some(Type::Float);
+            }
+        }
+        if let Some(name) = &self.mark {
+            result = in_setting("mark", || result.with(name, Type::Boolean))?;
+        }
+        let uses = Inputs::passing(shape).using([date]).using_named(&names).accounting(&accounting);
+        let plan = FilledPlan {
+            step: self.step(),
+            date_name: self.date.clone(),
+            date,
+            per,
+            rules,
+            grain: self.grain,
+            periods: self.periods(),
+            extent: self.range,
+            fills_blanks: !self.added_only,
+            sets_blanks: self.blanks_too,
+            dated: self.dated,
+            mark: self.mark.clone(),
+            entities: self.entities.clone().unwrap_or_default(),
+            most_rows: self.most_rows,
+            accounting,
+        };
+        Ok(Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan))
+    }
+}
+
+struct FilledPlan {
+    step: String,
+    date_name: String,
+    date: usize,
+    per: Vec<Named>,
+    /// For each column of the table its new name and how its holes are filled, if they are.
+    rules: Vec<Option<(String, FillRule)>>,
+    grain: Option<Grain>,
+    periods: Periods,
+    extent: Extent,
+    /// Whether values are carried and drawn into blanks, and whether zeros and values are set there.
+    fills_blanks: bool,
+    sets_blanks: bool,
+    dated: Option<Dated>,
+    mark: Option<String>,
+    entities: EntityList,
+    most_rows: u64,
+    accounting: Accounting,
+}
+
+impl FilledPlan {
     /// What is needed to make the answer, and the account of the rows.
     fn laid_out(&self, table: &Table, context: &Context) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
-        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
-        let dates = table.dates(&self.date)?;
-        let axis = Axis::of(&self.date, &dates, self.periods()?, &context.zone)?;
+        let dates = table.dates_at(self.date);
+        let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
         let all = || BooleanBuffer::new_set(table.rows());
         let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
-        let per = table.shape().named(&self.per)?;
         let mut keyed = all();
-        for named in &per {
-            if let Some(nulls) = table.column(&named.column)?.logical_nulls() {
+        for named in &self.per {
+            if let Some(nulls) = table.at(named.place).logical_nulls() {
                 keyed = &keyed & nulls.inner();
             }
         }
         let usable = &dated & &keyed;
-        let stated = match self.range {
-            Stretch::Stated(range) => Some(range.to_whole(dates.periods())),
+        let stated = match self.extent {
+            Extent::Stated(range) => Some(range.to_whole(dates.periods())),
             _ => None,
         };
         let none = || [(); 2].map(|()| BooleanBuffer::new_unset(table.rows()));
         let [before, after] = stated.map_or_else(none, |range| dates.outside(range, &context.zone));
         let outside = &usable & &(&before | &after);
         let kept = &usable & &!&outside;
-        let fates = Fates {
+        let masks = RowMasks {
             kept: kept.clone(),
             dropped: vec![(Reason::OutsideRange, outside)],
             set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&keyed)],
         };
-        let (mut ledger, set_aside) = fates.account(self.step(), table, context)?;
+        let (mut ledger, set_aside) = masks.account(self.step.clone(), table, &self.accounting)?;
         ledger.zone = Some(context.zone.to_string()).filter(|_| axis.instants);
 
-        let cells = Cells::lay_out(self, table, [&usable, &kept, &before], axis, &per)?;
+        let cells = Cells::lay_out(self, table, [&usable, &kept, &before], axis)?;
         ledger.view = stated.or_else(|| cells.view());
-        let cut = stated.and_then(|range| Warning::of_periods_in_part(range, self.periods().ok()?, None));
+        let cut = stated.and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut);
         ledger.counts.push(("rows out".into(), cells.count()));
         ledger.counts.push(("there".into(), ledger.kept));
@@ -415,46 +401,18 @@ impl Filled {
     }
 }
 
-/// The column and the value of `COL=VALUE`.
-fn split_set(text: &str) -> Result<(&str, &str)> {
-    text.split_once('=').map(|(column, value)| (column.trim(), value.trim())).ok_or_else(|| Error::Setting {
-        setting: "set",
-        value: format!("`{text}`"),
-        expected: "a column and its value, such as `state=closed`",
-    })
-}
-
-impl Operation for Filled {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
-        self.check_settings(shape)?;
-        check_reconciled(shape, context)?;
-        shape.expect_dates(&self.date)?;
-        let ruled = self.ruled(shape)?;
-        let mut names = shape.named(&self.per)?;
-        names.extend(ruled.iter().map(|(_, named)| named.clone()));
-        let mut answer = shape.renamed(&names)?;
-        for (column, before) in answer.columns.iter_mut().zip(shape.columns()) {
-            if ruled.iter().any(|(setting, named)| *setting == "linear" && named.column == before.name) {
-                *column = ColumnShape { name: column.name.clone(), kind: Some(Type::Float) };
-            }
-        }
-        self.mark.as_ref().map_or(Ok(answer.clone()), |name| answer.with(name, Type::Boolean))
-    }
-
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
+impl Prepared for FilledPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let table = tables[0];
         let (cells, mut fills, mut ledger, set_aside) = self.laid_out(table, context)?;
-        context.expect_room(
-            cells.count(),
-            16 + table.row_bytes(),
-            "Ask for a longer grain or a shorter range",
-        )?;
+        context.expect_room(cells.count(), 16 + table.row_bytes(), Smaller::LongerGrainOrRange)?;
         let answer = cells.answer(0..cells.entities(), &mut fills)?;
         fills.iter().for_each(|fill| fill.account(&mut ledger));
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 
-    fn apply_into(&self, table: &Table, context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
-        let (cells, mut fills, mut ledger, set_aside) = self.laid_out(table, context)?;
+    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+        let (cells, mut fills, mut ledger, set_aside) = self.laid_out(tables[0], context)?;
         let none = cells.answer(0..0, &mut fills)?;
         sink(&none).map_err(Error::Sink)?;
         for entities in cells.stretches() {

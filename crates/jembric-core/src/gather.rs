@@ -1,6 +1,6 @@
 //! The values of some rows as a new column, gathered on all threads where they are of one width.
 
-use crate::{columnwise, error::Result, timeline::Dealt};
+use crate::{error::Result, parallel, timeline::GroupedByEntity};
 use arrow_array::{
     Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray, UInt32Array, downcast_primitive_array,
 };
@@ -41,14 +41,14 @@ pub(crate) fn stretched<T: Copy + Default + Send + Sync>(
     write: impl Fn(usize, &mut [T]) + Sync,
 ) -> Vec<T> {
     let all = starts.last().map_or(0, |&all| all as usize);
-    let mut made = Dealt { starts: starts.to_vec(), values: vec![T::default(); all] };
+    let mut made = GroupedByEntity { starts: starts.to_vec(), values: vec![T::default(); all] };
     made.each(write);
     made.values
 }
 
 fn of_one_width<T: ArrowPrimitiveType>(array: &PrimitiveArray<T>, rows: &[u32]) -> PrimitiveArray<T> {
     let from = array.values();
-    let values = columnwise::map(rows, |row| from.get(row as usize).copied().unwrap_or_default());
+    let values = parallel::map(rows, |row| from.get(row as usize).copied().unwrap_or_default());
     let nulls = match array.nulls().filter(|nulls| nulls.null_count() > 0) {
         Some(nulls) => validity(rows, |row| row != NONE && nulls.is_valid(row as usize)),
         None if rows.par_iter().with_min_len(1 << 16).any(|&row| row == NONE) => {

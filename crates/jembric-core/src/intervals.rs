@@ -4,23 +4,22 @@
 //! dates that mean "never" is settled here, once for every operation on intervals.
 
 use crate::{
-    calendar::{Day, Grain, Hours, MICROS_PER_DAY, Periods, Range, Zone},
+    axis::{end_of, hours_of},
+    calendar::{Day, Hours, MICROS_PER_DAY, Periods, Range, Zone},
+    context::Context,
     dates::Dates,
     error::{Error, Result},
     ledger::Reason,
-    operation::{Context, Setting, Takes},
     table::Table,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
 use rayon::prelude::*;
-use serde::{Deserialize, Serialize};
 
 /// Rows that a thread takes at a time.
 const STRETCH: usize = 1 << 16;
 
 /// Whether an interval is still active on its end day.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum EndDay {
     /// It is: a stay from the 3rd to the 5th has three days.
     #[default]
@@ -30,8 +29,7 @@ pub enum EndDay {
 }
 
 /// What becomes of intervals without an end.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum OpenEnds {
     /// They last until the as-of date, or without one until the newest start or end of the table.
     #[default]
@@ -42,61 +40,51 @@ pub enum OpenEnds {
     Refuse,
 }
 
-/// What all operations on intervals can be told, described once.
-pub(crate) const END_DAY: Setting = Setting::new(
-    "end-day",
-    Takes::OneOf(&["inclusive", "exclusive"]),
-    "Whether an interval is active on its end day [default: inclusive]",
-);
-pub(crate) const OPEN_ENDS: Setting = Setting::new(
-    "open-ends",
-    Takes::OneOf(&["as-of", "drop", "refuse"]),
-    "Intervals without an end last until the as-of date (or the newest date of both columns), are dropped, or are an error [default: as-of]",
-);
-pub(crate) const NEVER_ENDS: Setting = Setting::new(
-    "never-ends",
-    Takes::Texts("DATE,…"),
-    "End dates that mean there is no end, such as 9999-12-31",
-);
-
-/// The builder methods that go with them.
-macro_rules! told_of_intervals {
-    ($operation:ty) => {
-        impl $operation {
-            /// Whether an interval is active on its end day.
-            pub fn end_day(mut self, end_day: $crate::EndDay) -> $operation {
-                self.end_day = end_day;
-                self
-            }
-
-            /// What becomes of what has no end.
-            pub fn open_ends(mut self, open_ends: $crate::OpenEnds) -> $operation {
-                self.open_ends = open_ends;
-                self
-            }
-
-            /// End dates that mean there is no end.
-            pub fn never_ends(mut self, days: impl IntoIterator<Item = $crate::calendar::Day>) -> $operation {
-                self.never_ends = days.into_iter().collect();
-                self
-            }
-        }
-    };
-}
-pub(crate) use told_of_intervals;
-
 /// How two columns make intervals.
-pub(crate) struct Rules<'a> {
-    pub(crate) start: &'a str,
-    pub(crate) end: &'a str,
+pub(crate) struct Rules {
+    pub(crate) start: usize,
+    pub(crate) end: usize,
     pub(crate) end_day: EndDay,
     pub(crate) open_ends: OpenEnds,
     /// End dates that mean there is no end.
-    pub(crate) never_ends: &'a [Day],
+    pub(crate) never_ends: Vec<Day>,
     /// Only what lies in these days is looked at.
     pub(crate) range: Option<Range>,
     /// Whether ticks are hours.
     pub(crate) hours: bool,
+}
+
+impl Rules {
+    /// Which rows have no end of their own, and the newest tick of all starts and ends.
+    pub(crate) fn open_rows(&self, table: &Table, context: &Context) -> (BooleanBuffer, Option<i32>) {
+        let (starts, ends) = (table.dates_at(self.start), table.dates_at(self.end));
+        let zone = &context.zone;
+        let ticks = Ticks { zone, hours: self.hours.then(|| hours_of(&starts, zone)) };
+        let (first, last) = (ticks.of(&starts, false), ticks.of(&ends, true));
+        let valid = |dates: &Dates| dates.nulls().map(NullBuffer::into_inner);
+        let (started, ended) = (valid(&starts), valid(&ends));
+        let none = || BooleanBuffer::new_unset(table.rows());
+        let open = ended.map_or_else(none, |ended| !&ended);
+        let open = match never_ending(&ends, &self.never_ends, zone) {
+            Some(never) => &open | &never,
+            None => open,
+        };
+        let has_start = |row: usize| started.as_ref().is_none_or(|valid| valid.value(row));
+        let is_open = |row: usize| open.value(row);
+        let newest = ticks.close((&first, starts.periods()), &last, &has_start, &is_open, None);
+        (open.clone(), newest)
+    }
+
+    /// The ticks of a range, for starts that are points in time or not.
+    pub(crate) fn ticks_of_range(&self, range: Range, instants: bool, zone: &Zone) -> (i32, i32) {
+        let hours = || if instants { Hours::of(zone) } else { Hours::default() };
+        Ticks { zone, hours: self.hours.then(hours) }.range(range)
+    }
+
+    /// The day of a tick.
+    pub(crate) fn day_of_tick(&self, tick: i32, hours: Option<&Hours>, zone: &Zone) -> Day {
+        Ticks { zone, hours: hours.cloned() }.day(tick)
+    }
 }
 
 /// What a row is to an operation on intervals.
@@ -121,6 +109,11 @@ impl Fate {
     ];
     const SET_ASIDE: [(Fate, Reason); 2] =
         [(Fate::NoStart, Reason::NoStart), (Fate::Reversed, Reason::EndBeforeStart)];
+
+    /// All reasons, in the order in which ledgers tell them.
+    pub(crate) fn reasons() -> impl Iterator<Item = Reason> + Clone {
+        Fate::DROPPED.into_iter().chain(Fate::SET_ASIDE).map(|(_, reason)| reason)
+    }
 }
 
 /// Masks of rows, each with the reason that they share.
@@ -150,15 +143,25 @@ impl Intervals {
     /// The ticks of each row.
     ///
     /// Errors: a column holds no dates, or hours are asked of days; open ends are refused and there are some.
-    pub(crate) fn of(table: &Table, rules: &Rules<'_>, context: &Context) -> Result<Intervals> {
-        let (starts, ends) = (table.dates(rules.start)?, table.dates(rules.end)?);
+    pub(crate) fn of(table: &Table, rules: &Rules, context: &Context) -> Result<Intervals> {
+        Intervals::closed_at(table, rules, None, context)
+    }
+
+    /// The same where open intervals last until a tick, and not until the newest date of the table.
+    pub(crate) fn closed_at(
+        table: &Table,
+        rules: &Rules,
+        newest: Option<i32>,
+        context: &Context,
+    ) -> Result<Intervals> {
+        let (starts, ends) = (table.dates_at(rules.start), table.dates_at(rules.end));
         let zone = &context.zone;
         let hours = rules.hours.then(|| hours_of(&starts, zone));
         let ticks = Ticks { zone, hours: hours.clone() };
         let (first, ended) = (ticks.of(&starts, false), ticks.of(&ends, true));
         let (started, has_end) =
             (starts.nulls().map(NullBuffer::into_inner), ends.nulls().map(NullBuffer::into_inner));
-        let never = never_ending(&ends, rules.never_ends, zone);
+        let never = never_ending(&ends, &rules.never_ends, zone);
         let is_open = |row: usize| {
             has_end.as_ref().is_some_and(|valid| !valid.value(row))
                 || never.as_ref().is_some_and(|never| never.value(row))
@@ -168,7 +171,7 @@ impl Intervals {
         let any_open = has_end.is_some() || never.is_some();
         let close = any_open
             .then(|| ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of));
-        let close = close.flatten();
+        let close = newest.filter(|_| context.as_of.is_none()).or(close.flatten());
         let backwards = Backwards::of(&starts, &ends);
         // An exclusive end day is not active, but the as-of day of an open interval is.
         let free = rules.end_day == EndDay::Exclusive && hours.is_none();
@@ -422,15 +425,6 @@ impl Ticks<'_> {
     }
 }
 
-/// The first microsecond after a day.
-pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
-    day.plus_days(1).map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
-}
-
-pub(crate) fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
-    if starts.are_instants() { Hours::of(zone) } else { Hours::default() }
-}
-
 /// How many ticks the period of an end has, which are not active where the end does not count.
 fn ends_period(ends: &Dates, row: usize) -> i32 {
     match ends {
@@ -489,25 +483,14 @@ impl<'a> Backwards<'a> {
     }
 }
 
-fn refuse_open(table: &Table, rules: &Rules<'_>, fates: &[Fate]) -> Result<()> {
+fn refuse_open(table: &Table, rules: &Rules, fates: &[Fate]) -> Result<()> {
     let open = || (0..fates.len()).filter(|&row| fates[row] == Fate::Open);
     let first: Vec<String> = open().take(3).map(|row| table.place(row)).collect();
     match open().count() as u64 {
         0 => Ok(()),
-        rows => Err(Error::OpenRefused { end: rules.end.to_owned(), rows, first }),
+        rows => {
+            let end = table.names().nth(rules.end).unwrap_or_default().to_owned();
+            Err(Error::OpenRefused { end, rows, first })
+        }
     }
-}
-
-/// An error where the periods asked for are finer than those of a column.
-pub(crate) fn check_grain(column: &str, dates: &Dates, grain: Grain) -> Result<()> {
-    let has = dates.periods().grain();
-    let fits = match (grain, dates) {
-        (Grain::Hour, Dates::Days(..)) => false,
-        (Grain::Hour, _) => true,
-        _ => grain.holds(has),
-    };
-    if fits {
-        return Ok(());
-    }
-    Err(Error::TooFine { column: column.to_owned(), grain: has, asked: grain.plural().to_owned() })
 }

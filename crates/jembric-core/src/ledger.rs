@@ -1,6 +1,6 @@
 //! [`Ledger`]: the account of every row that went into an operation, and [`Outcome`]: the answer with its ledger.
 //!
-//! An operation decides the fate of each row as masks over its input ([`Fates`]), one a reason. Everything else is derived
+//! An operation decides the fate of each row as masks over its input ([`RowMasks`]), one a reason. Everything else is derived
 //! from those in one place: the answer's rows, the rows set aside, the counts, and the sums that were to be reconciled.
 
 mod warning;
@@ -9,9 +9,11 @@ pub use warning::Warning;
 
 use crate::{
     calendar::{Day, Range},
+    context::Context,
     error::Result,
     exact::ExactSum,
-    operation::Context,
+    expression::{BoundExpression, Unanswered},
+    shape::Shape,
     table::{Origin, Table},
 };
 use arrow_array::{Array, ArrayRef, StringViewArray};
@@ -157,6 +159,20 @@ pub struct Reconciled {
     pub in_answer: Option<ExactSum>,
 }
 
+impl Reconciled {
+    /// Adds the sums over other rows.
+    pub(crate) fn add(&mut self, more: &Reconciled) {
+        self.came_in = self.came_in.clone().plus(&more.came_in);
+        self.kept = self.kept.clone().plus(&more.kept);
+        self.dropped = self.dropped.clone().plus(&more.dropped);
+        self.set_aside = self.set_aside.clone().plus(&more.set_aside);
+        self.in_answer = match (self.in_answer.take(), &more.in_answer) {
+            (Some(sum), Some(more)) => Some(sum.plus(more)),
+            (one, other) => one.or_else(|| other.clone()),
+        };
+    }
+}
+
 /// What became of the rows that are followed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
@@ -172,6 +188,16 @@ pub struct Followed {
     pub dropped: Vec<Entry>,
     /// Those that could not be used, by reason.
     pub set_aside: Vec<Entry>,
+}
+
+impl Followed {
+    /// Adds what became of other rows.
+    fn add(&mut self, more: &Followed) {
+        self.rows_in += more.rows_in;
+        self.kept += more.kept;
+        add_entries(&mut self.dropped, &more.dropped);
+        add_entries(&mut self.set_aside, &more.set_aside);
+    }
 }
 
 /// The account of rows that an operation returns: rows in = kept + dropped + set aside.
@@ -232,17 +258,7 @@ impl Ledger {
         self.kept += other.kept;
         for (entries, more) in [(&mut self.dropped, &other.dropped), (&mut self.set_aside, &other.set_aside)]
         {
-            for more in more {
-                match entries.iter_mut().find(|entry| entry.reason == more.reason) {
-                    Some(entry) => {
-                        entry.rows += more.rows;
-                        entry.lines.extend(&more.lines);
-                        entry.lines.sort_unstable();
-                        entry.lines.truncate(LINES_NAMED);
-                    }
-                    None => entries.push(more.clone()),
-                }
-            }
+            add_entries(entries, more);
             // As they are told by one who sees all of them at once.
             entries.sort_by_key(|entry| entry.reason);
         }
@@ -258,14 +274,10 @@ impl Ledger {
             }
         }
         for (sums, more) in self.reconciled.iter_mut().zip(&other.reconciled) {
-            sums.came_in = sums.came_in.clone().plus(&more.came_in);
-            sums.kept = sums.kept.clone().plus(&more.kept);
-            sums.dropped = sums.dropped.clone().plus(&more.dropped);
-            sums.set_aside = sums.set_aside.clone().plus(&more.set_aside);
-            sums.in_answer = match (sums.in_answer.take(), &more.in_answer) {
-                (Some(sum), Some(more)) => Some(sum.plus(more)),
-                (one, other) => one.or_else(|| other.clone()),
-            };
+            sums.add(more);
+        }
+        if let (Some(followed), Some(more)) = (&mut self.followed, &other.followed) {
+            followed.add(more);
         }
         if let (Some(side), Some(more)) = (&mut self.other_side, &other.other_side) {
             **side = side.clone().merge(more);
@@ -283,6 +295,18 @@ impl Ledger {
         if count > 0 {
             self.counts.push((name.into(), count));
         }
+    }
+
+    /// Tells what an expression's values rest on, and what could not be worked out.
+    pub(crate) fn tell(&mut self, expression: &BoundExpression, unanswered: Unanswered, context: &Context) {
+        if expression.uses_as_of {
+            self.as_of = context.as_of;
+        }
+        if expression.cuts_instants {
+            self.zone = Some(context.zone.to_string());
+        }
+        self.note("divisions by zero, which are missing", unanswered.divisions_by_zero);
+        self.note("days that the calendar does not have, which are missing", unanswered.no_such_day);
     }
 
     /// How many rows were dropped or set aside for this reason.
@@ -386,72 +410,200 @@ impl fmt::Display for Entry {
     }
 }
 
+/// What the ledgers of a step tell beside the numbers of rows, resolved for the columns of its table.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Accounting {
+    /// The columns whose sums are reconciled, each with its place.
+    pub(crate) reconcile: Vec<(String, usize)>,
+    /// The condition of the rows that are followed, where the table has the columns for it.
+    follow: Option<BoundExpression>,
+    context: Context,
+}
+
+impl Accounting {
+    /// Errors: a column to be reconciled is missing, or is known to hold no numbers.
+    pub(crate) fn prepare(shape: &Shape, context: &Context) -> Result<Accounting> {
+        let place = |name: &String| {
+            shape.expect_numbers(name)?;
+            Ok((name.clone(), shape.place(name)?))
+        };
+        let follow = context.follow.as_ref();
+        Ok(Accounting {
+            reconcile: context.reconcile.iter().map(place).collect::<Result<_>>()?,
+            follow: follow.and_then(|condition| condition.bind_condition(shape, context).ok()),
+            context: context.clone(),
+        })
+    }
+
+    /// The same without sums to reconcile.
+    pub(crate) fn without_sums(&self) -> Accounting {
+        Accounting { reconcile: Vec::new(), ..self.clone() }
+    }
+}
+
 /// What happens to each row of a table: every row is in exactly one of the masks.
-pub(crate) struct Fates {
+pub(crate) struct RowMasks {
     pub(crate) kept: BooleanBuffer,
     pub(crate) dropped: Vec<(Reason, BooleanBuffer)>,
     pub(crate) set_aside: Vec<(Reason, BooleanBuffer)>,
 }
 
-impl Fates {
-    /// The rows set aside, and the ledger with all that follows from the masks.
-    pub(crate) fn account(self, step: String, table: &Table, context: &Context) -> Result<(Ledger, Table)> {
-        let Fates { kept, dropped, set_aside } = self;
-        let mut aside = BooleanBuffer::new_unset(table.rows());
-        for (_, rows) in &set_aside {
-            aside = &aside | rows;
+/// The account of some rows, before it is known what else a ledger tells. Accounts of different rows add up.
+#[derive(Clone, Debug)]
+pub(crate) struct Tally {
+    pub(crate) from: Option<String>,
+    pub(crate) rows_in: u64,
+    pub(crate) kept: u64,
+    /// An entry for each reason that there may be, also where it has no rows.
+    dropped: Vec<Entry>,
+    set_aside: Vec<Entry>,
+    reconciled: Vec<Reconciled>,
+    followed: Option<Followed>,
+    not_numbers: u64,
+}
+
+impl Tally {
+    /// The account of the rows of both.
+    pub(crate) fn plus(mut self, other: &Tally) -> Tally {
+        self.rows_in += other.rows_in;
+        self.kept += other.kept;
+        self.not_numbers += other.not_numbers;
+        add_entries(&mut self.dropped, &other.dropped);
+        add_entries(&mut self.set_aside, &other.set_aside);
+        for (sums, more) in self.reconciled.iter_mut().zip(&other.reconciled) {
+            sums.add(more);
         }
-        let mut reconciled = Vec::new();
-        for column in &context.reconcile {
-            let sum = |masks: &[(Reason, BooleanBuffer)]| {
-                let none = BooleanBuffer::new_unset(table.rows());
-                masks.iter().try_fold(ExactSum::of(table, column, &none)?, |sum, (_, rows)| {
-                    Ok::<_, crate::Error>(sum.plus(&ExactSum::of(table, column, rows)?))
-                })
-            };
-            reconciled.push(Reconciled {
-                column: column.clone(),
-                came_in: ExactSum::of(table, column, &BooleanBuffer::new_set(table.rows()))?,
-                kept: ExactSum::of(table, column, &kept)?,
-                dropped: sum(&dropped)?,
-                set_aside: sum(&set_aside)?,
-                in_answer: None,
-            });
+        if let (Some(followed), Some(more)) = (&mut self.followed, &other.followed) {
+            followed.add(more);
         }
-        let followed = followed(context, table, &kept, &dropped, &set_aside)?;
-        let counts = match table.not_numbers() {
+        self.from = self.from.or_else(|| other.from.clone());
+        self
+    }
+
+    /// The same with the reasons in this order.
+    pub(crate) fn in_order(mut self, reasons: impl Iterator<Item = Reason> + Clone) -> Tally {
+        let place = |entry: &Entry| reasons.clone().position(|reason| reason == entry.reason);
+        self.dropped.sort_by_key(place);
+        self.set_aside.sort_by_key(place);
+        if let Some(followed) = &mut self.followed {
+            followed.dropped.sort_by_key(place);
+            followed.set_aside.sort_by_key(place);
+        }
+        self
+    }
+
+    /// The account of the rows that were not kept.
+    pub(crate) fn without_kept(mut self) -> Tally {
+        self.rows_in -= self.kept;
+        self.kept = 0;
+        self.not_numbers = 0;
+        for sums in &mut self.reconciled {
+            sums.came_in = sums.dropped.clone().plus(&sums.set_aside);
+            sums.kept = sums.kept.minus_itself();
+        }
+        if let Some(followed) = &mut self.followed {
+            followed.rows_in -= followed.kept;
+            followed.kept = 0;
+        }
+        self
+    }
+
+    /// The ledger of a step, in which reasons without rows are left out.
+    pub(crate) fn ledger(self, step: String) -> Ledger {
+        let some = |entries: Vec<Entry>| entries.into_iter().filter(|entry| entry.rows > 0).collect();
+        let counts = match self.not_numbers {
             0 => Vec::new(),
             cells => vec![("cells that are NaN and count as missing".into(), cells)],
         };
-        let set_aside_table = rows_with_reasons(table, &aside, &set_aside)?;
-        let entries = |masks: Vec<(Reason, BooleanBuffer)>, with_lines| {
-            let entries = masks
-                .iter()
-                .map(|(reason, rows)| entry(*reason, rows, table.origin().filter(|_| with_lines)));
-            entries.filter(|entry| entry.rows > 0).collect()
+        let without_lines = |entries: Vec<Entry>| {
+            entries.into_iter().map(|entry| Entry { lines: Vec::new(), ..entry }).collect::<Vec<_>>()
         };
-        let ledger = Ledger {
+        let followed = self.followed.map(|followed| Followed {
+            dropped: some(followed.dropped),
+            set_aside: some(followed.set_aside),
+            ..followed
+        });
+        Ledger {
             step,
-            from: table.origin().map(|origin| origin.file().to_owned()),
+            from: self.from,
             as_of: None,
             view: None,
             zone: None,
+            rows_in: self.rows_in,
+            kept: self.kept,
+            dropped: some(without_lines(self.dropped)),
+            set_aside: some(self.set_aside),
+            counts,
+            warnings: Vec::new(),
+            reconciled: self.reconciled,
+            followed,
+            other_side: None,
+        }
+    }
+
+    /// How many rows have each reason.
+    fn reasons(&self) -> impl Iterator<Item = (Reason, u64)> {
+        self.dropped.iter().chain(&self.set_aside).map(|entry| (entry.reason, entry.rows))
+    }
+}
+
+impl RowMasks {
+    /// The rows that are set aside.
+    pub(crate) fn aside(&self) -> BooleanBuffer {
+        let none = BooleanBuffer::new_unset(self.kept.len());
+        self.set_aside.iter().fold(none, |aside, (_, rows)| &aside | rows)
+    }
+
+    /// The rows set aside, and the ledger with all that follows from the masks.
+    pub(crate) fn account(
+        self,
+        step: String,
+        table: &Table,
+        accounting: &Accounting,
+    ) -> Result<(Ledger, Table)> {
+        let (tally, set_aside) = self.tally(table, accounting)?;
+        Ok((tally.ledger(step), set_aside))
+    }
+
+    /// The rows set aside, and the account of all rows.
+    pub(crate) fn tally(&self, table: &Table, accounting: &Accounting) -> Result<(Tally, Table)> {
+        let RowMasks { kept, dropped, set_aside } = self;
+        let mut reconciled = Vec::new();
+        for (name, place) in &accounting.reconcile {
+            let column = table.at(*place);
+            let sum = |masks: &[(Reason, BooleanBuffer)]| {
+                let none = ExactSum::of_column(column, &BooleanBuffer::new_unset(table.rows()));
+                masks.iter().fold(none, |sum, (_, rows)| sum.plus(&ExactSum::of_column(column, rows)))
+            };
+            reconciled.push(Reconciled {
+                column: name.clone(),
+                came_in: ExactSum::of_column(column, &BooleanBuffer::new_set(table.rows())),
+                kept: ExactSum::of_column(column, kept),
+                dropped: sum(dropped),
+                set_aside: sum(set_aside),
+                in_answer: None,
+            });
+        }
+        let entries = |masks: &[(Reason, BooleanBuffer)], with_lines| {
+            let origin = table.origin().filter(|_| with_lines);
+            masks.iter().map(|(reason, rows)| entry(*reason, rows, origin)).collect()
+        };
+        let tally = Tally {
+            from: table.origin().map(|origin| origin.file().to_owned()),
             rows_in: table.rows() as u64,
             kept: kept.count_set_bits() as u64,
             dropped: entries(dropped, false),
             set_aside: entries(set_aside, true),
-            counts,
-            warnings: Vec::new(),
             reconciled,
-            followed,
-            other_side: None,
+            followed: self.followed(table, accounting)?,
+            not_numbers: table.not_numbers(),
         };
-        Ok((ledger, set_aside_table))
+        Ok((tally, rows_with_reasons(table, &self.aside(), set_aside)?))
     }
 
-    /// The fates of a table of which every row stays.
-    pub(crate) fn all_kept(table: &Table) -> Fates {
-        Fates { kept: BooleanBuffer::new_set(table.rows()), dropped: Vec::new(), set_aside: Vec::new() }
+    /// The masks of a table of which every row stays.
+    pub(crate) fn all_kept(table: &Table) -> RowMasks {
+        RowMasks { kept: BooleanBuffer::new_set(table.rows()), dropped: Vec::new(), set_aside: Vec::new() }
     }
 
     /// The same where every row stays, and is only told apart: what would have happened to it is counted by its reason.
@@ -459,43 +611,47 @@ impl Fates {
         self,
         step: String,
         table: &Table,
-        context: &Context,
+        accounting: &Accounting,
     ) -> Result<(Ledger, Table)> {
-        let reasons = self.dropped.iter().chain(&self.set_aside);
-        let counts: Vec<_> =
-            reasons.map(|(reason, rows)| (reason.text().into(), rows.count_set_bits() as u64)).collect();
-        let (mut ledger, none) = Fates::all_kept(table).account(step, table, context)?;
-        ledger.counts.extend(counts.into_iter().filter(|(_, rows)| *rows > 0));
+        let plain = Accounting { follow: None, ..accounting.without_sums() };
+        let counts: Vec<_> = self.tally(table, &plain)?.0.reasons().collect();
+        let (mut ledger, none) = RowMasks::all_kept(table).account(step, table, accounting)?;
+        counts.into_iter().for_each(|(reason, rows)| ledger.note(reason.text(), rows));
         Ok((ledger, none))
+    }
+
+    /// What became of the rows that are followed, if the condition can be asked of the table.
+    fn followed(&self, table: &Table, accounting: &Accounting) -> Result<Option<Followed>> {
+        let Some(condition) = &accounting.follow else { return Ok(None) };
+        let (truth, _) = condition.condition(table, &accounting.context)?;
+        let rows =
+            truth.nulls().map_or_else(|| truth.values().clone(), |decided| truth.values() & decided.inner());
+        let entries = |masks: &[(Reason, BooleanBuffer)]| {
+            masks.iter().map(|(reason, mask)| entry(*reason, &(mask & &rows), table.origin())).collect()
+        };
+        Ok(Some(Followed {
+            condition: condition.to_string(),
+            rows_in: rows.count_set_bits() as u64,
+            kept: (&self.kept & &rows).count_set_bits() as u64,
+            dropped: entries(&self.dropped),
+            set_aside: entries(&self.set_aside),
+        }))
     }
 }
 
-/// What became of the rows that are followed, if the condition can be asked of the table.
-fn followed(
-    context: &Context,
-    table: &Table,
-    kept: &BooleanBuffer,
-    dropped: &[(Reason, BooleanBuffer)],
-    set_aside: &[(Reason, BooleanBuffer)],
-) -> Result<Option<Followed>> {
-    let Some(condition) = &context.follow else { return Ok(None) };
-    if condition.check_condition(&table.shape(), context).is_err() {
-        return Ok(None);
+/// Adds the rows of other entries to those of the same reason.
+fn add_entries(entries: &mut Vec<Entry>, more: &[Entry]) {
+    for more in more {
+        match entries.iter_mut().find(|entry| entry.reason == more.reason) {
+            Some(entry) => {
+                entry.rows += more.rows;
+                entry.lines.extend(&more.lines);
+                entry.lines.sort_unstable();
+                entry.lines.truncate(LINES_NAMED);
+            }
+            None => entries.push(more.clone()),
+        }
     }
-    let (truth, _) = condition.condition(table, context)?;
-    let rows =
-        truth.nulls().map_or_else(|| truth.values().clone(), |decided| truth.values() & decided.inner());
-    let entries = |masks: &[(Reason, BooleanBuffer)]| {
-        let entries = masks.iter().map(|(reason, mask)| entry(*reason, &(mask & &rows), table.origin()));
-        entries.filter(|entry| entry.rows > 0).collect()
-    };
-    Ok(Some(Followed {
-        condition: condition.to_string(),
-        rows_in: rows.count_set_bits() as u64,
-        kept: (kept & &rows).count_set_bits() as u64,
-        dropped: entries(dropped),
-        set_aside: entries(set_aside),
-    }))
 }
 
 fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry {

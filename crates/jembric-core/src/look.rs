@@ -6,7 +6,7 @@ use crate::{
     calendar::{Day, MICROS_PER_DAY, Period, Range},
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Error, Result},
+    error::{Advised, AmbiguousDates, Error, NotDates, Result, Words},
     shape::Type,
     table::Table,
 };
@@ -80,7 +80,7 @@ pub enum Finding {
         /// The column.
         column: String,
         /// What using it as dates would say.
-        why: String,
+        why: Box<NotQuite>,
     },
     /// At least half of a text column's values are numbers, but not all.
     NotQuiteNumbers {
@@ -140,42 +140,58 @@ pub enum Finding {
     },
 }
 
+/// Why a column of texts is no column of dates.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum NotQuite {
+    /// Some of its cells are no dates.
+    Dates(NotDates),
+    /// Day and month cannot be told apart.
+    Order(AmbiguousDates),
+}
+
 impl fmt::Display for Finding {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.told(&|advised| advised.in_rust()))
+    }
+}
+
+impl Finding {
+    /// What it says, in the words of a way in for what it advises to set.
+    pub fn told(&self, words: Words<'_>) -> String {
         let more = |places: &[String], all: u64| {
             format!("{}{}", places.join(", "), if all > places.len() as u64 { ", …" } else { "" })
         };
         let plural = |n: u64, one: &'static str, many: &'static str| if n == 1 { one } else { many };
         match self {
-            Finding::NotQuiteDates { why, .. } => f.write_str(why),
-            Finding::NotQuiteNumbers { column, values, bad, places, .. } => write!(
-                f,
-                "`{column}` is text, since {bad} of its {values} values {} ({}). Mark what means no value (`--missing`)",
+            Finding::NotQuiteDates { why, .. } => match &**why {
+                NotQuite::Dates(about) => about.told(words),
+                NotQuite::Order(about) => about.told(words),
+            },
+            Finding::NotQuiteNumbers { column, values, bad, places, .. } => format!(
+                "`{column}` is text, since {bad} of its {values} values {} ({}). Mark what means no value ({})",
                 plural(*bad, "is not a number", "are not numbers"),
-                more(places, *bad)
+                more(places, *bad),
+                words(&Advised::Reading("missing", None))
             ),
             Finding::EndBeforeStart { start, end, rows, places } => {
                 let row = plural(*rows, "row", "rows");
-                write!(f, "`{end}` is before `{start}` in {rows} {row}: {}", more(places, *rows))
+                format!("`{end}` is before `{start}` in {rows} {row}: {}", more(places, *rows))
             }
             Finding::FarOutside { column, rows, usual, places } => {
                 let (date, lies) = (plural(*rows, "date", "dates"), plural(*rows, "lies", "lie"));
-                write!(f, "{rows} {date} in `{column}` {lies} far outside {usual}: {}", more(places, *rows))
+                format!("{rows} {date} in `{column}` {lies} far outside {usual}: {}", more(places, *rows))
             }
             Finding::AlmostTheSame { column, groups, examples } => {
                 let values = plural(*groups, "value differs", "values differ");
-                write!(
-                    f,
-                    "{groups} {values} in `{column}` only by case or blanks: {}",
-                    more(examples, *groups)
-                )
+                format!("{groups} {values} in `{column}` only by case or blanks: {}", more(examples, *groups))
             }
             Finding::DuplicateRows { rows, places } => {
                 let row = plural(*rows, "row repeats an earlier one", "rows repeat earlier ones");
-                write!(f, "{rows} {row} in every column: {}", more(places, *rows))
+                format!("{rows} {row} in every column: {}", more(places, *rows))
             }
             Finding::NotNumbers { cells } => {
-                write!(f, "{cells} {} NaN and count as missing", plural(*cells, "cell is", "cells are"))
+                format!("{cells} {} NaN and count as missing", plural(*cells, "cell is", "cells are"))
             }
         }
     }
@@ -273,12 +289,13 @@ fn not_quite_dates(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> 
         return Ok(None);
     }
     let Err(error) = table.dates(&look.name) else { return Ok(None) };
-    let finding = |error: Error| Finding::NotQuiteDates { column: look.name.clone(), why: error.to_string() };
-    Ok(match &error {
-        Error::NotDates(about) if about.bad * 2 > about.values => None,
-        Error::NotDates(_) | Error::AmbiguousDates(_) => Some(finding(error)),
-        _ => None,
-    })
+    let why = match error {
+        Error::NotDates(about) if about.bad * 2 > about.values => return Ok(None),
+        Error::NotDates(about) => NotQuite::Dates(*about),
+        Error::AmbiguousDates(about) => NotQuite::Order(*about),
+        _ => return Ok(None),
+    };
+    Ok(Some(Finding::NotQuiteDates { column: look.name.clone(), why: Box::new(why) }))
 }
 
 fn not_quite_numbers(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Option<Finding> {

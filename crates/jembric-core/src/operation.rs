@@ -1,186 +1,87 @@
-//! What all operations have in common: the circumstances that reach them as values, how their settings are described once
-//! for every way in, and what they are asked to do.
+//! What all operations have in common: how they are prepared, and how their settings are described once for every way in.
 
-use crate::{
-    calendar::{Day, Zone},
-    error::{Error, Result},
-    expression::Expression,
-    ledger::Outcome,
-    shape::Shape,
-    table::Table,
-};
+use crate::{context::Context, error::Result, ledger::Outcome, plan::Plan, shape::Shape, table::Table};
 
-/// What an operation cannot see in its table: the date that the answer speaks of, and which sums to reconcile.
-#[derive(Clone, Debug, Default)]
-#[non_exhaustive]
-pub struct Context {
-    /// The date that the answer speaks of.
-    pub as_of: Option<Day>,
-    /// That date will be given, but is not known before the data is read.
-    pub as_of_follows: bool,
-    /// What `today` means, where a setting may say it. The core has no clock.
-    pub today: Option<Day>,
-    /// The time zone in which points in time are cut into days.
-    pub zone: Zone,
-    /// Columns whose sums every ledger carries.
-    pub reconcile: Vec<String>,
-    /// The bytes that an answer may take where it is made whole; without a bound if not said.
-    pub memory: Option<u64>,
-    /// Rows whose fate every ledger tells apart, where its table has the columns for it.
-    pub follow: Option<Expression>,
-}
-
-impl Context {
-    /// No as-of date, days of UTC, nothing to reconcile.
-    pub fn new() -> Context {
-        Context::default()
-    }
-
-    /// The date that the answer speaks of.
-    pub fn as_of(mut self, day: Day) -> Context {
-        self.as_of = Some(day);
-        self
-    }
-
-    /// Says that the as-of date will be given once the data is read, for checks before that.
-    pub fn as_of_follows(mut self) -> Context {
-        self.as_of_follows = true;
-        self
-    }
-
-    /// The bytes that an answer may take where it is made whole.
-    pub fn memory(mut self, bytes: u64) -> Context {
-        self.memory = Some(bytes);
-        self
-    }
-
-    /// An error where an answer of so many rows, each of so many bytes, takes more memory than it may.
-    pub(crate) fn expect_room(&self, rows: u64, row_bytes: u64, advice: &'static str) -> Result<()> {
-        let bytes = rows.saturating_mul(row_bytes);
-        match self.memory {
-            Some(most) if bytes > most => Err(Error::TooMuchMemory { rows, bytes, most, advice }),
-            _ => Ok(()),
-        }
-    }
-
-    /// Whether there is no as-of date and none will follow.
-    pub(crate) fn as_of_is_unknown(&self) -> bool {
-        self.as_of.is_none() && !self.as_of_follows
-    }
-
-    /// What `today` means, where a setting may say it.
-    pub fn today(mut self, day: Day) -> Context {
-        self.today = Some(day);
-        self
-    }
-
-    /// The time zone in which points in time are cut into days; UTC if not said.
-    pub fn zone(mut self, zone: Zone) -> Context {
-        self.zone = zone;
-        self
-    }
-
-    /// Tells in every ledger what became of the rows of which this is true.
-    pub fn follow(mut self, condition: Expression) -> Context {
-        self.follow = Some(condition);
-        self
-    }
-
-    /// Columns whose sums every ledger carries: in, kept, dropped, set aside.
-    pub fn reconcile<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Context {
-        self.reconcile = columns.into_iter().map(Into::into).collect();
-        self
-    }
-}
-
-/// A step from a table to an answer and its ledger.
+/// An operation on one table: settings that are prepared once and applied to any number of tables of one shape.
 pub trait Operation {
-    /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape>;
+    /// Checks the settings against the columns of a table and resolves them.
+    ///
+    /// Errors: everything that can be wrong without the data. Where the shape does not know a column's type, that is
+    /// not checked.
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan>;
 
-    /// Whether the data alone knows the columns of the answer, so that nothing after it can be checked beforehand.
-    fn answers_with_columns_of_the_data(&self) -> bool {
-        false
+    /// Prepares for the table and applies the plan to it.
+    ///
+    /// Errors: those of [`prepare`](Operation::prepare), with the cells that caused them, and of
+    /// [`Plan::apply`].
+    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
+        self.prepare_for(table, context)?.apply(&[table])
     }
 
-    /// Whether each row of the answer is made of one row of the table alone, so that stretches of a table can be answered one after
-    /// the other, and their answers have the same types.
-    fn is_row_by_row(&self, shape: &Shape, context: &Context) -> bool {
-        let _ = (shape, context);
-        false
-    }
-
-    /// The answer for a table.
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome>;
-
-    /// The answer handed over in batches, the first of which may have no rows; the outcome's own table has none. A long
-    /// answer never stands in memory whole where the operation can make it piece by piece.
-    fn apply_into(&self, table: &Table, context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
-        let outcome = self.apply_with(table, context)?;
-        sink(&outcome.table).map_err(crate::Error::Sink)?;
-        Ok(Outcome { table: outcome.table.head(0), ..outcome })
+    /// Prepares for a table; an error tells of the table's cells.
+    fn prepare_for(&self, table: &Table, context: &Context) -> Result<Plan> {
+        self.prepare(&table.shape(), context).map_err(|error| table.explained(error))
     }
 }
 
-/// What takes an answer in batches.
-pub type Sink<'a> =
-    dyn FnMut(&Table) -> std::result::Result<(), Box<dyn std::error::Error + Send + Sync>> + 'a;
-
-/// The two calls of an operation that need nothing but a table, so that whoever uses the library need not import the trait.
-macro_rules! called_alone {
-    ($($operation:ty),*) => {$(
-        impl $operation {
-            /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
-            pub fn check(&self, shape: &$crate::Shape) -> $crate::Result<$crate::Shape> {
-                $crate::Operation::check_with(self, shape, &$crate::Context::new())
-            }
-
-            /// The answer for a table, without an as-of date and with days of UTC.
-            pub fn apply(&self, table: &$crate::Table) -> $crate::Result<$crate::Outcome> {
-                $crate::Operation::apply_with(self, table, &$crate::Context::new())
-            }
-        }
-    )*};
-}
-pub(crate) use called_alone;
-
-/// Builder methods of settings that are lists, each with what it tells.
-macro_rules! told_in_lists {
-    ($operation:ty { $($list:ident: $tells:literal),* $(,)? }) => {
-        impl $operation {
-            $(
-                #[doc = $tells]
-                pub fn $list<N: Into<String>>(mut self, $list: impl IntoIterator<Item = N>) -> $operation {
-                    self.$list = $list.into_iter().map(Into::into).collect();
-                    self
-                }
-            )*
-        }
-    };
-}
-pub(crate) use told_in_lists;
-
-/// Builder methods of where weeks and years begin.
-macro_rules! told_of_periods {
+/// The calls of an operation that whoever uses the library makes without importing the trait.
+macro_rules! callable {
     ($operation:ty) => {
         impl $operation {
-            /// The day on which weeks begin.
-            pub fn week_start(mut self, weekday: $crate::calendar::Weekday) -> $operation {
-                self.week_start = Some(weekday);
-                self
+            /// The result for a table, without an as-of date and with days of UTC.
+            ///
+            /// Errors: the settings do not fit the table; the data cannot be used.
+            pub fn apply(&self, table: &$crate::Table) -> $crate::Result<$crate::Outcome> {
+                self.apply_with(table, &$crate::Context::new())
             }
 
-            /// The month in which years begin, by its name or number.
-            pub fn year_start(mut self, month: impl Into<String>) -> $operation {
-                self.year_start = Some(month.into());
-                self
+            /// The result for a table in a context: an as-of date, a zone, sums to reconcile.
+            ///
+            /// Errors: the settings do not fit the table; the data cannot be used.
+            pub fn apply_with(
+                &self,
+                table: &$crate::Table,
+                context: &$crate::Context,
+            ) -> $crate::Result<$crate::Outcome> {
+                $crate::Operation::apply_with(self, table, context)
+            }
+
+            /// The result handed over in batches, the first of which may have no rows; the outcome's own table has
+            /// none. A long result never stands in memory whole where it can be made piece by piece.
+            ///
+            /// Errors: as for [`apply_with`](Self::apply_with), and those of the sink.
+            pub fn apply_into(
+                &self,
+                table: &$crate::Table,
+                context: &$crate::Context,
+                sink: &mut $crate::Sink<'_>,
+            ) -> $crate::Result<$crate::Outcome> {
+                $crate::Operation::prepare_for(self, table, context)?.apply_into(&[table], sink)
+            }
+
+            /// Checks the settings against the columns of a table; returns what is known of the result's columns.
+            ///
+            /// Errors: everything that can be wrong without the data.
+            pub fn check(&self, shape: &$crate::Shape) -> $crate::Result<$crate::Shape> {
+                self.prepare(shape, &$crate::Context::new()).map(|plan| plan.known_columns().clone())
+            }
+
+            /// Prepares the operation for tables of a shape.
+            ///
+            /// Errors: everything that can be wrong without the data.
+            pub fn prepare(
+                &self,
+                shape: &$crate::Shape,
+                context: &$crate::Context,
+            ) -> $crate::Result<$crate::Plan> {
+                $crate::Operation::prepare(self, shape, context)
             }
         }
     };
 }
-pub(crate) use told_of_periods;
+pub(crate) use callable;
 
-/// One setting of an operation, described once for the library's docs, the command line and saved files.
+/// One setting of an operation: what the struct's field says of it.
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
 pub struct Setting {
@@ -190,19 +91,12 @@ pub struct Setting {
     pub takes: Takes,
     /// Whether the operation cannot do without it.
     pub required: bool,
-    /// What it does, in a sentence.
+    /// The least number that it accepts, where it takes one.
+    pub least: u64,
+    /// What it does, in a sentence. Other settings are named in backticks.
     pub help: &'static str,
-}
-
-impl Setting {
-    pub(crate) const fn new(name: &'static str, takes: Takes, help: &'static str) -> Setting {
-        Setting { name, takes, required: false, help }
-    }
-
-    pub(crate) const fn required(mut self) -> Setting {
-        self.required = true;
-        self
-    }
+    /// Its default, in words.
+    pub default: Option<&'static str>,
 }
 
 /// What a [`Setting`] takes.
@@ -215,16 +109,14 @@ pub enum Takes {
     Columns,
     /// The name of a column that is made.
     Name,
-    /// A whole number from 1.
-    Count,
+    /// A whole number, from the setting's least.
+    Number,
     /// One of these words.
     OneOf(&'static [&'static str]),
     /// Yes, where it is given at all.
     Yes,
     /// Text of its own kind, shown by this word: a date, a span, a range.
     Text(&'static str),
-    /// A whole number from 0, however large.
-    Number,
     /// Whole numbers.
     Numbers,
     /// Texts of one kind, shown by this word.

@@ -1,18 +1,20 @@
 //! [`Recent`]: the rows of the last months, of this quarter, of the two quarters before it, or of a stated range.
 
 use crate::{
-    calendar::{Day, Grain, Periods, Range, Span, Weekday},
+    calendar::{Day, Grain, Month, Periods, Range, Span, Weekday},
+    context::Context,
     dates::Dates,
-    error::{Error, Result},
-    ledger::{Fates, Outcome, Reason},
-    operation::{Context, Operation, Setting, Takes, called_alone, told_of_periods},
-    rows::check_reconciled,
+    error::{Error, Result, in_setting, refuse},
+    ledger::{Accounting, Outcome, Reason, RowMasks},
+    operation::{Operation, callable},
+    plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
+    settings::from_given_text,
     shape::{Shape, Type},
     table::Table,
 };
 use arrow_array::BooleanArray;
-use arrow_buffer::{BooleanBuffer, NullBuffer};
-use serde::{Deserialize, Serialize};
+use arrow_buffer::BooleanBuffer;
+use serde::Serialize;
 use std::{fmt, str::FromStr, sync::Arc};
 
 /// The rows of a stretch of time that is told from the as-of date, or outright.
@@ -32,36 +34,55 @@ use std::{fmt, str::FromStr, sync::Arc};
 /// Errors: the column is missing or holds no dates; none or several of the four are given; a span or grain that is finer
 /// than the column's periods; a span that leads out of the calendar; no as-of date and no date in the column. Costs one pass
 /// over the dates, and one read and write of what is kept.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Recent, Table, arrow::{ArrayRef, Date32Array}};
+/// use std::sync::Arc;
+///
+/// let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_094, 20_100]));
+/// let lifts = Table::from_columns([("lifted_on", day)])?;
+///
+/// let outcome = Recent::last("lifted_on", "7 days".parse()?).apply(&lifts)?;
+/// assert_eq!(outcome.table.rows(), 2);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(
+    name = "recent",
+    answers = "Which records are of the last months, of this quarter, of the newest day?"
+)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Recent {
-    /// The column of dates or moments.
+    /// The column of dates, moments or periods.
+    #[setting(column, required)]
     pub date: String,
-    /// Up to the as-of date, as long as this span.
-    #[serde(default)]
+    /// Up to the as-of date, as long as this: `9 months`, `7 days`, P9M; `1 day` is that date
+    /// itself.
+    #[setting(text = "SPAN", plain)]
     pub last: Option<Span>,
-    /// The period that holds the as-of date.
-    #[serde(default)]
+    /// The whole week, month, quarter or year that holds the as-of date.
+    #[setting(text = "GRAIN", plain)]
     pub this: Option<Grain>,
-    /// Whole periods before that which holds the as-of date.
-    #[serde(default)]
+    /// So many whole periods before that which holds the as-of date: `2 quarters`.
+    #[setting(text = "N GRAIN", plain)]
     pub previous: Option<Whole>,
-    /// The days, or whole periods, from one to another.
-    #[serde(default)]
+    /// From one day or period to another, both included: 2025-01-01..2025-03-31,
+    /// 2025-01..2025-06.
+    #[setting(text = "A..B", plain)]
     pub range: Option<Range>,
     /// The day at the far end of `last` belongs to it too.
-    #[serde(default)]
+    #[setting(yes)]
     pub both_ends: bool,
-    /// Keep all rows, and tell in a column of this name which are in view. It is missing where the date is.
-    #[serde(default)]
+    /// Keep all rows, and tell in a column of this name which are in view.
+    #[setting(name)]
     pub mark: Option<String>,
-    /// The day on which weeks begin, for `this` and `previous`; Monday if not said.
-    #[serde(default)]
+    /// The day on which weeks begin, for `this` and `previous`. The default is Monday.
+    #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin, for `this` and `previous`, by its name or number; January if not said.
-    #[serde(default)]
-    pub year_start: Option<String>,
+    /// The month in which years begin, for `this` and `previous`. The default is January.
+    #[setting(text = "MONTH")]
+    pub year_start: Option<Month>,
 }
 
 /// Whole periods: `2 quarters`, or `month` for one.
@@ -98,61 +119,12 @@ impl FromStr for Whole {
 }
 
 crate::calendar::serialized_as_text!(Whole);
-called_alone!(Recent);
-told_of_periods!(Recent);
+from_given_text!(Whole);
+callable!(Recent);
 
 impl Recent {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "recent";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str =
-        "Which records are of the last months, of this quarter, of the newest day?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new("date", Takes::Column, "The column of dates, moments or periods").required(),
-        Setting::new(
-            "last",
-            Takes::Text("SPAN"),
-            "Up to the as-of date, as long as this: `9 months`, `7 days`, P9M; `1 day` is that date itself",
-        ),
-        Setting::new(
-            "this",
-            Takes::Text("GRAIN"),
-            "The whole week, month, quarter or year that holds the as-of date",
-        ),
-        Setting::new(
-            "previous",
-            Takes::Text("N GRAIN"),
-            "So many whole periods before that which holds the as-of date: `2 quarters`",
-        ),
-        Setting::new(
-            "range",
-            Takes::Text("A..B"),
-            "From one day or period to another, both included: 2025-01-01..2025-03-31, 2025-01..2025-06",
-        ),
-        Setting::new("both-ends", Takes::Yes, "The day at the far end of --last belongs to it too"),
-        Setting::new(
-            "mark",
-            Takes::Name,
-            "Keep all rows, and tell in a column of this name which are in view",
-        ),
-        Setting::new(
-            "week-start",
-            Takes::Text("WEEKDAY"),
-            "The day on which weeks begin, for --this and --previous [default: Monday]",
-        ),
-        Setting::new(
-            "year-start",
-            Takes::Text("MONTH"),
-            "The month in which years begin, for --this and --previous [default: January]",
-        ),
-    ];
-
     fn of(date: impl Into<String>) -> Recent {
-        let date = date.into();
-        let (last, this, previous, range, mark, week_start, year_start) =
-            (None, None, None, None, None, None, None);
-        Recent { date, last, this, previous, range, both_ends: false, mark, week_start, year_start }
+        Recent { date: date.into(), ..Recent::default() }
     }
 
     /// From the day after (as-of − span) up to the as-of date.
@@ -175,100 +147,37 @@ impl Recent {
         Recent { range: Some(range), ..Recent::of(date) }
     }
 
-    /// The day at the far end of `last` belongs to it too.
-    pub fn both_ends(mut self, both: bool) -> Recent {
-        self.both_ends = both;
-        self
-    }
-
-    /// Keep all rows, and tell in a column of this name which are in view.
-    pub fn mark(mut self, name: impl Into<String>) -> Recent {
-        self.mark = Some(name.into());
-        self
-    }
-
     /// The periods of a grain, as weeks and years were said to begin.
-    fn periods(&self, grain: Grain) -> Result<Periods> {
-        Periods::cut(grain, self.week_start, self.year_start.as_deref())
+    fn periods(&self, grain: Grain) -> Periods {
+        Periods::cut(grain, self.week_start, self.year_start)
     }
 
-    fn check_settings(&self) -> Result<()> {
-        let given = [self.last.is_some(), self.this.is_some(), self.previous.is_some(), self.range.is_some()];
-        let refused = |setting, value: &str, expected| {
-            Err(Error::Setting { setting, value: value.to_owned(), expected })
+    /// Which rows are in view, told from the as-of date or outright.
+    fn view(&self) -> Result<View> {
+        let expected = "one alone of `last`, `this`, `previous` and `range`";
+        let whole = |setting, grain, back| match grain {
+            Grain::Hour => refuse(setting, "hour", "days or longer periods"),
+            _ => Ok(View::Whole { periods: self.periods(grain), back }),
         };
-        match given.iter().filter(|given| **given).count() {
-            0 => return refused("last", "not given", "one of `last`, `this`, `previous` and `range`"),
-            1 => {}
-            _ => {
-                return refused(
-                    "last",
-                    "given with another",
-                    "one alone of `last`, `this`, `previous` and `range`",
-                );
+        let view = match (self.last, self.this, self.previous, self.range) {
+            (None, None, None, None) => {
+                return refuse("last", "not given", "one of `last`, `this`, `previous` and `range`");
             }
-        }
-        if self.both_ends && self.last.is_none() {
-            return refused("both-ends", "given", "`last` beside it: all others have both ends");
-        }
-        if let Some(span) = self.last
-            && (span.month_count() < 0 || span.day_count() < 0 || span == Span::default())
-        {
-            return Err(Error::Setting {
-                setting: "last",
-                value: span.to_string(),
-                expected: "a span of at least a day",
-            });
-        }
-        for grain in [self.this, self.previous.map(|previous| previous.grain)].into_iter().flatten() {
-            if grain == Grain::Hour {
-                return refused("this", "hour", "days or longer periods");
+            (Some(span), None, None, None) => {
+                if span.month_count() < 0 || span.day_count() < 0 || span == Span::default() {
+                    return refuse("last", span.to_string(), "a span of at least a day");
+                }
+                View::Last { span, both_ends: self.both_ends }
             }
-            self.periods(grain)?;
-        }
-        Ok(())
-    }
-
-    /// The days in view, given the as-of date where it is needed, for a column of these periods.
-    fn view(&self, column: Periods, as_of: impl FnOnce() -> Result<Day>) -> Result<(Option<Day>, Range)> {
-        let too_fine =
-            |asked: String| Error::TooFine { column: self.date.clone(), grain: column.grain(), asked };
-        let whole = |range: Range| range.to_whole(column);
-        if let Some(range) = self.range {
-            return Ok((None, whole(range)));
-        }
-        let as_of = as_of()?;
-        let range = if let Some(span) = self.last {
-            if !span.fits(column.grain()) {
-                return Err(too_fine(span.to_string()));
-            }
-            // The period of the as-of date is the last; the first is the one after that which lies the span before.
-            let last = column.of(as_of);
-            let far = column.of(span.negated().after(last.first())?);
-            let first = if self.both_ends { far } else { far.plus(1) };
-            Range::new(first.first(), last.last())
-        } else {
-            let (grain, back) = match (self.this, self.previous) {
-                (Some(grain), _) => (grain, 0),
-                (None, Some(Whole { count, grain })) => (grain, count),
-                (None, None) => (Grain::Day, 0),
-            };
-            // A week can lie in two months: it is not part of either.
-            if !grain.holds(column.grain()) {
-                return Err(too_fine(grain.plural().to_owned()));
-            }
-            let this = self.periods(grain)?.of(as_of);
-            match i32::try_from(back) {
-                Ok(0) => Range::new(this.first(), this.last()),
-                Ok(back) => Range::new(this.plus(-back).first(), this.plus(-1).last()),
-                Err(_) => None,
-            }
-            .map(whole)
+            (None, Some(grain), None, None) => whole("this", grain, 0)?,
+            (None, None, Some(Whole { count, grain }), None) => whole("previous", grain, count)?,
+            (None, None, None, Some(range)) => View::Stated(range),
+            _ => return refuse("last", "given with another", expected),
         };
-        // The span is at least a day, so that the first day is never after the last.
-        let view = range
-            .ok_or_else(|| Error::BeyondCalendar { from: as_of, span: self.last.unwrap_or_default() })?;
-        Ok((Some(as_of), view))
+        match (self.both_ends, &view) {
+            (false, _) | (true, View::Last { .. }) => Ok(view),
+            (true, _) => refuse("both-ends", "given", "`last` beside it: all others have both ends"),
+        }
     }
 
     fn step(&self) -> String {
@@ -283,41 +192,171 @@ impl Recent {
 }
 
 impl Operation for Recent {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
-        self.check_settings()?;
-        shape.expect_dates(&self.date)?;
-        check_reconciled(shape, context)?;
-        self.mark.as_ref().map_or_else(|| Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        let view = self.view()?;
+        let date = in_setting("date", || shape.place_of_dates(&self.date))?;
+        if let Some(periods) = shape.kind(date).and_then(Type::periods) {
+            view.expect_to_fit(&self.date, periods)?;
+        }
+        let accounting = Accounting::prepare(shape, context)?;
+        let result = match &self.mark {
+            None => shape.clone(),
+            Some(name) => in_setting("mark", || shape.with(name, Type::Boolean))?,
+        };
+        let uses = Inputs::passing(shape).using([date]).accounting(&accounting);
+        let access = match (&view, context.as_of, &self.mark) {
+            (View::Stated(_), ..) | (_, Some(_), _) => Access::ByRow,
+            // The newest date of the whole column decides.
+            (_, None, None) => Access::OnePass,
+            (_, None, Some(_)) => Access::Ordered,
+        };
+        let plan = RecentPlan {
+            shape: shape.clone(),
+            step: self.step(),
+            date_name: self.date.clone(),
+            date,
+            view,
+            mark: self.mark.clone(),
+            folds: access == Access::OnePass,
+            accounting,
+        };
+        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
     }
+}
 
-    fn is_row_by_row(&self, _: &Shape, context: &Context) -> bool {
-        // Without an as-of date it goes by the newest of the whole column.
-        self.range.is_some() || context.as_of.is_some()
-    }
+/// The stretch of time that is in view.
+#[derive(Clone, Copy)]
+enum View {
+    /// Up to the as-of date, as long as this span.
+    Last {
+        span: Span,
+        both_ends: bool,
+    },
+    /// The period that holds the as-of date, or as many before it.
+    Whole {
+        periods: Periods,
+        back: u32,
+    },
+    Stated(Range),
+}
 
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
-        let dates = table.dates(&self.date)?;
-        let newest = || table.newest(&self.date, &context.zone);
-        // A table without any date has none in view, whatever that is.
-        let nothing_dated =
-            dates.nulls().is_some_and(|nulls| nulls.null_count() == table.rows()) || table.rows() == 0;
-        let (as_of, view) = match (context.as_of, nothing_dated && self.range.is_none()) {
-            (None, true) => (None, None),
-            (given, _) => {
-                let (as_of, view) = self.view(dates.periods(), || given.map_or_else(newest, Ok))?;
-                (as_of, Some(view))
+impl View {
+    /// An error where it is finer than the periods of the column.
+    fn expect_to_fit(&self, column: &str, periods: Periods) -> Result<()> {
+        let grain = periods.grain();
+        let (fits, asked) = match *self {
+            View::Stated(_) => return Ok(()),
+            View::Last { span, .. } => (span.fits(grain), span.to_string()),
+            // A week can lie in two months: it is not part of either.
+            View::Whole { periods, .. } => {
+                (periods.grain().holds(grain), periods.grain().plural().to_owned())
             }
         };
-        let fates = fates(&dates, table.rows(), view, context);
-        let kept = fates.kept.clone();
+        if fits { Ok(()) } else { Err(Error::TooFine { column: column.to_owned(), grain, asked }) }
+    }
+
+    /// The days in view from an as-of date, for a column of these periods.
+    fn days(&self, column: Periods, as_of: Day) -> Result<Range> {
+        let range = match *self {
+            View::Stated(range) => return Ok(range.to_whole(column)),
+            View::Last { span, both_ends } => {
+                // The period of the as-of date is the last; the first is the one after that which lies the span before.
+                let last = column.of(as_of);
+                let far = column.of(span.negated().after(last.first())?);
+                let first = if both_ends { far } else { far.plus(1) };
+                Range::new(first.first(), last.last())
+            }
+            View::Whole { periods, back } => {
+                let this = periods.of(as_of);
+                let range = match i32::try_from(back) {
+                    Ok(0) => Range::new(this.first(), this.last()),
+                    Ok(back) => Range::new(this.plus(-back).first(), this.plus(-1).last()),
+                    Err(_) => None,
+                };
+                range.map(|range| range.to_whole(column))
+            }
+        };
+        // The span is at least a day, so that the first day is never after the last.
+        let span = if let View::Last { span, .. } = *self { span } else { Span::default() };
+        range.ok_or(Error::BeyondCalendar { from: as_of, span })
+    }
+}
+
+struct RecentPlan {
+    /// Of the tables that it was prepared for.
+    shape: Shape,
+    step: String,
+    date_name: String,
+    date: usize,
+    view: View,
+    mark: Option<String>,
+    folds: bool,
+    accounting: Accounting,
+}
+
+impl RecentPlan {
+    /// The as-of date, where it is needed, and the days in view; none in a table without any date.
+    fn in_view(
+        &self,
+        table: &Table,
+        dates: &Dates,
+        context: &Context,
+    ) -> Result<(Option<Day>, Option<Range>)> {
+        if let View::Stated(range) = self.view {
+            return Ok((None, Some(range.to_whole(dates.periods()))));
+        }
+        let nothing_dated = dates.nulls().is_some_and(|nulls| nulls.null_count() == table.rows());
+        let as_of = match context.as_of {
+            Some(day) => day,
+            None if nothing_dated || table.rows() == 0 => return Ok((None, None)),
+            None => dates
+                .newest(&context.zone)
+                .ok_or_else(|| Error::NoNewest { column: self.date_name.clone() })?,
+        };
+        Ok((Some(as_of), Some(self.view.days(dates.periods(), as_of)?)))
+    }
+}
+
+impl Prepared for RecentPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        self.select(tables[0], Gone::default(), context)
+    }
+
+    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
+        self.folds.then(|| SelectionState::begin(self, context))
+    }
+}
+
+impl Selection for RecentPlan {
+    fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks> {
+        let dates = table.dates_at(self.date);
+        // Where the newest date so far leads out of the calendar, a newer one may not.
+        let (_, view) = self.in_view(table, &dates, context).unwrap_or((None, None));
+        let mut masks = masks(&dates, table.rows(), view, context);
+        // A newer date moves the view on: it may come to hold rows after it, and none before it.
+        let after = std::mem::replace(&mut masks.dropped[1].1, BooleanBuffer::new_unset(table.rows()));
+        masks.kept = &masks.kept | &after;
+        if view.is_none() {
+            let undated = &masks.set_aside[0].1;
+            masks.kept = !undated;
+        }
+        Ok(masks)
+    }
+
+    fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome> {
+        let dates = table.dates_at(self.date);
+        let (as_of, view) = self.in_view(table, &dates, context)?;
+        let masks = masks(&dates, table.rows(), view, context);
+        let kept = masks.kept.clone();
         let mut outcome = match &self.mark {
             None => {
-                let (ledger, set_aside) = fates.account(self.step(), table, context)?;
-                Outcome { table: table.filter(&kept)?, ledger, set_aside }
+                let (tally, set_aside) = masks.tally(table, &self.accounting)?;
+                let (tally, set_aside) = gone.with(tally, set_aside)?;
+                Outcome { table: table.filter(&kept)?, ledger: tally.ledger(self.step.clone()), set_aside }
             }
             Some(name) => {
-                let (mut ledger, set_aside) = fates.account_of_all_kept(self.step(), table, context)?;
+                let step = self.step.clone();
+                let (mut ledger, set_aside) = masks.account_of_all_kept(step, table, &self.accounting)?;
                 ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
                 let marks = Arc::new(BooleanArray::new(kept, dates.nulls()));
                 Outcome { table: table.with_column(name, marks)?.anonymous(), ledger, set_aside }
@@ -328,21 +367,32 @@ impl Operation for Recent {
         outcome.ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
         Ok(outcome)
     }
+
+    fn accounting(&self) -> &Accounting {
+        &self.accounting
+    }
+
+    fn shape(&self) -> &Shape {
+        &self.shape
+    }
 }
 
-fn fates(dates: &Dates, rows: usize, view: Option<Range>, context: &Context) -> Fates {
-    let Some(view) = view else {
-        let set_aside = vec![(Reason::NoDate, BooleanBuffer::new_set(rows))];
-        return Fates { kept: BooleanBuffer::new_unset(rows), dropped: Vec::new(), set_aside };
+/// The rows in view, those before and after it, and those without a date. Without a view none is in it.
+fn masks(dates: &Dates, rows: usize, view: Option<Range>, context: &Context) -> RowMasks {
+    let undated = dates.nulls().map_or_else(|| BooleanBuffer::new_unset(rows), |nulls| !nulls.inner());
+    let [before, after] = match view {
+        Some(view) => dates.outside(view, &context.zone).map(|rows| &rows & &!&undated),
+        None => [(); 2].map(|()| BooleanBuffer::new_unset(rows)),
     };
-    let [mut before, mut after] = dates.outside(view, &context.zone);
-    let mut set_aside = Vec::new();
-    let mut kept = !&(&before | &after);
-    if let Some(dated) = dates.nulls().map(NullBuffer::into_inner) {
-        (before, after, kept) = (&before & &dated, &after & &dated, &kept & &dated);
-        set_aside.push((Reason::NoDate, !&dated));
+    let kept = match view {
+        Some(_) => !&(&(&before | &after) | &undated),
+        None => BooleanBuffer::new_unset(rows),
+    };
+    RowMasks {
+        kept,
+        dropped: vec![(Reason::BeforeView, before), (Reason::AfterView, after)],
+        set_aside: vec![(Reason::NoDate, undated)],
     }
-    Fates { kept, dropped: vec![(Reason::BeforeView, before), (Reason::AfterView, after)], set_aside }
 }
 
 #[cfg(test)]

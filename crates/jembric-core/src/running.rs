@@ -7,19 +7,21 @@
 mod track;
 
 use crate::{
-    calendar::{Grain, Periods, Span, Weekday},
+    calendar::{Grain, Month, Periods, Span, Weekday},
+    context::Context,
+    decimal::Decimal,
     entities::{Entities, Missing},
-    error::{Error, Result},
-    ledger::{Fates, Outcome, Reason},
-    operation::{Context, Operation, Setting, Takes, called_alone, told_in_lists, told_of_periods},
-    rows::check_reconciled,
-    shape::{Named, Shape, Type},
+    error::{Result, in_setting, refuse},
+    ledger::{Accounting, Outcome, Reason, RowMasks},
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared},
+    shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
 use arrow_array::{Array, ArrayRef};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::{collections::BTreeMap, sync::Arc};
 use track::Track;
 
@@ -37,171 +39,127 @@ use track::Track;
 ///
 /// Errors: a column is missing, or holds no dates or numbers; nothing is asked; periods or a span finer than the column's own; a
 /// sum that does not fit, or of an infinite value. Costs a timeline, one pass over each entity, and a random access a row and column.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Running, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
+/// use std::sync::Arc;
+///
+/// let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 20_002]));
+/// let level: ArrayRef = Arc::new(Int64Array::from(vec![3, 5, 4]));
+/// let gauge = Table::from_columns([("day", day), ("level", level)])?;
+///
+/// let outcome = Running::new("day").max(["level"]).apply(&gauge)?;
+/// let highest = outcome.table.column("max_so_far_level")?.as_primitive::<Int64Type>();
+/// assert_eq!(highest, &Int64Array::from(vec![3, 5, 5]));
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(
+    name = "running",
+    answers = "What is the highest so far, the balance so far, the mean of the last 28 days?"
+)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Running {
-    /// The columns that identify the entity; none: the whole table is one entity.
-    #[serde(default)]
+    /// The columns that identify the entity. Without them the whole table is one entity.
+    #[setting(columns)]
     pub per: Vec<String>,
     /// The column of dates or moments.
+    #[setting(column, required)]
     pub date: String,
-    /// The greatest of these.
-    #[serde(default)]
+    /// The greatest so far of these.
+    #[setting(columns)]
     pub max: Vec<String>,
-    /// The least of these.
-    #[serde(default)]
+    /// The least so far of these.
+    #[setting(columns)]
     pub min: Vec<String>,
-    /// The sums of these.
-    #[serde(default)]
+    /// The sums so far of these.
+    #[setting(columns)]
     pub sum: Vec<String>,
-    /// The means of these.
-    #[serde(default)]
+    /// The means so far of these.
+    #[setting(columns)]
     pub mean: Vec<String>,
-    /// How many records.
-    #[serde(default)]
+    /// How many records so far.
+    #[setting(yes)]
     pub count: bool,
-    /// Over the days of this span up to the date, instead of all so far.
-    #[serde(default)]
+    /// Over the days of this span up to and including the date, instead: '28 days', '3 months'.
+    #[setting(text = "SPAN")]
     pub trailing: Option<Span>,
-    /// Begin anew with every period.
-    #[serde(default)]
+    /// Begin anew with every week, month, quarter or year.
+    #[setting(text = "GRAIN")]
     pub anew_each: Option<Grain>,
-    /// The day on which weeks begin; Monday if not said.
-    #[serde(default)]
+    /// The day on which weeks begin, for `anew-each`. The default is Monday.
+    #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin; January if not said.
-    #[serde(default)]
-    pub year_start: Option<String>,
-    /// The sums begin with this number.
-    #[serde(default)]
-    pub opening: Option<String>,
-    /// Tell in a column of this name where the first `max` column is above every earlier date, as the first value is.
-    #[serde(default)]
+    /// The month in which years begin, for `anew-each`. The default is January.
+    #[setting(text = "MONTH")]
+    pub year_start: Option<Month>,
+    /// The sums begin with this balance, brought forward.
+    #[setting(text = "NUMBER")]
+    pub opening: Option<Decimal>,
+    /// Tell in a column of this name where the first `max` column is above that of every
+    /// earlier date.
+    #[setting(name)]
     pub mark_highs: Option<String>,
-    /// Take records of one date one by one, in the order of the rows.
-    #[serde(default)]
+    /// Take records of one date one by one, in the order of the rows, instead of together.
+    #[setting(yes)]
     pub row_by_row: bool,
 }
 
-called_alone!(Running);
-told_in_lists!(Running {
-    per: "The columns that identify the entity.",
-    max: "The greatest of these.",
-    min: "The least of these.",
-    sum: "The sums of these.",
-    mean: "The means of these.",
-});
-told_of_periods!(Running);
+callable!(Running);
+
+/// A figure that runs along a column.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Figure {
+    Max,
+    Min,
+    Sum,
+    Mean,
+}
+
+impl Figure {
+    fn word(self) -> &'static str {
+        match self {
+            Figure::Max => "max",
+            Figure::Min => "min",
+            Figure::Sum => "sum",
+            Figure::Mean => "mean",
+        }
+    }
+}
 
 /// One column that is asked for.
-struct Asked<'a> {
-    what: &'static str,
-    named: &'a Named,
+struct Asked {
+    figure: Figure,
+    /// The place of the column that it is made from.
+    place: usize,
+    /// What it is called.
+    name: String,
 }
 
 impl Running {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "running";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str =
-        "What is the highest so far, the balance so far, the mean of the last 28 days?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new(
-            "per",
-            Takes::Columns,
-            "The columns that identify the entity. Without them the whole table is one entity",
-        ),
-        Setting::new("date", Takes::Column, "The column of dates or moments").required(),
-        Setting::new("max", Takes::Columns, "The greatest so far of these"),
-        Setting::new("min", Takes::Columns, "The least so far of these"),
-        Setting::new("sum", Takes::Columns, "The sums so far of these"),
-        Setting::new("mean", Takes::Columns, "The means so far of these"),
-        Setting::new("count", Takes::Yes, "How many records so far"),
-        Setting::new(
-            "trailing",
-            Takes::Text("SPAN"),
-            "Over the days of this span up to and including the date, instead: '28 days', '3 months'",
-        ),
-        Setting::new("anew-each", Takes::Text("GRAIN"), "Begin anew with every week, month, quarter or year"),
-        Setting::new(
-            "week-start",
-            Takes::Text("WEEKDAY"),
-            "The day on which weeks begin, for --anew-each [default: Monday]",
-        ),
-        Setting::new(
-            "year-start",
-            Takes::Text("MONTH"),
-            "The month in which years begin, for --anew-each [default: January]",
-        ),
-        Setting::new("opening", Takes::Text("NUMBER"), "The sums begin with this balance, brought forward"),
-        Setting::new(
-            "mark-highs",
-            Takes::Name,
-            "Tell in a column of this name where the first --max column is above that of every earlier date",
-        ),
-        Setting::new(
-            "row-by-row",
-            Takes::Yes,
-            "Take records of one date one by one, in the order of the rows, instead of together",
-        ),
-    ];
-
     /// By the dates of this column, with the whole table as one entity; what is asked of it follows.
     pub fn new(date: impl Into<String>) -> Running {
         Running { date: date.into(), ..Running::default() }
     }
 
-    /// How many records.
-    pub fn count(mut self) -> Running {
-        self.count = true;
-        self
+    fn periods(&self) -> Option<Periods> {
+        self.anew_each.map(|grain| Periods::cut(grain, self.week_start, self.year_start))
     }
 
-    /// Over the days of this span up to the date, instead of all so far.
-    pub fn trailing(mut self, span: Span) -> Running {
-        self.trailing = Some(span);
-        self
+    /// The lists of columns, each with the figure that is asked of them.
+    fn lists(&self) -> [(Figure, &[String]); 4] {
+        [
+            (Figure::Max, &self.max),
+            (Figure::Min, &self.min),
+            (Figure::Sum, &self.sum),
+            (Figure::Mean, &self.mean),
+        ]
     }
 
-    /// Begin anew with every period.
-    pub fn anew_each(mut self, grain: Grain) -> Running {
-        self.anew_each = Some(grain);
-        self
-    }
-
-    /// The sums begin with this number.
-    pub fn opening(mut self, balance: impl Into<String>) -> Running {
-        self.opening = Some(balance.into());
-        self
-    }
-
-    /// Tell in a column of this name where the first `max` column is above every earlier date.
-    pub fn mark_highs(mut self, name: impl Into<String>) -> Running {
-        self.mark_highs = Some(name.into());
-        self
-    }
-
-    /// Take records of one date one by one, in the order of the rows.
-    pub fn row_by_row(mut self) -> Running {
-        self.row_by_row = true;
-        self
-    }
-
-    fn periods(&self) -> Result<Option<Periods>> {
-        let cut = |grain| Periods::cut(grain, self.week_start, self.year_start.as_deref());
-        self.anew_each.map(cut).transpose()
-    }
-
-    /// The lists of columns, each with what is asked of them.
-    fn lists(&self) -> [(&'static str, &[String]); 4] {
-        [("max", &self.max), ("min", &self.min), ("sum", &self.sum), ("mean", &self.mean)]
-    }
-
-    fn name(&self, what: &str, named: &Named) -> String {
+    fn name(&self, figure: Figure, named: &Named) -> String {
         match named.shown_as == named.column {
-            true => format!("{what}_{}_{}", self.reach(), named.column),
+            true => format!("{}_{}_{}", figure.word(), self.reach(), named.column),
             false => named.shown_as.clone(),
         }
     }
@@ -211,10 +169,7 @@ impl Running {
     }
 
     fn check_settings(&self) -> Result<()> {
-        let refused = |setting, value: &str, expected| {
-            Err(Error::Setting { setting, value: value.to_owned(), expected })
-        };
-        self.periods()?;
+        let refused = refuse::<()>;
         let nothing = self.lists().iter().all(|(_, list)| list.is_empty()) && !self.count;
         let not_forward =
             |span: Span| span.month_count() < 0 || span.day_count() < 0 || span == Span::default();
@@ -241,7 +196,7 @@ impl Running {
         let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
         let asked = self.lists().into_iter().filter(|(_, list)| !list.is_empty());
         let mut asked: Vec<String> =
-            asked.map(|(what, list)| format!("{what} of {}", list.join(", "))).collect();
+            asked.map(|(figure, list)| format!("{} of {}", figure.word(), list.join(", "))).collect();
         if self.count {
             asked.push("count".to_owned());
         }
@@ -252,71 +207,122 @@ impl Running {
 }
 
 impl Operation for Running {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
-        check_reconciled(shape, context)?;
-        shape.expect_dates(&self.date)?;
-        let mut answer = shape.renamed(&shape.named(&self.per)?)?;
-        for (what, list) in self.lists() {
-            for named in shape.named(list)? {
-                shape.expect_numbers(&named.column)?;
-                let kind = if what == "mean" { Some(Type::Float) } else { shape.find(&named.column)?.kind };
-                answer = answer.with_shape(crate::ColumnShape { name: self.name(what, &named), kind })?;
-            }
+        let accounting = Accounting::prepare(shape, context)?;
+        let date = in_setting("date", || shape.place_of_dates(&self.date))?;
+        let per = in_setting("per", || shape.named(&self.per))?;
+        let mut result = in_setting("per", || shape.renamed(&per))?;
+        let mut asked = Vec::new();
+        for (figure, list) in self.lists() {
+            in_setting(figure.word(), || {
+                for named in shape.named(list)? {
+                    shape.expect_numbers(&named.column)?;
+                    let name = self.name(figure, &named);
+                    let own = shape.kind(named.place);
+                    let kind = if figure == Figure::Mean { Some(Type::Float) } else { own };
+                    result = result.with_shape(ColumnShape { name: name.clone(), kind })?;
+                    asked.push(Asked { figure, place: named.place, name });
+                }
+                Ok(())
+            })?;
         }
-        if self.count {
-            answer = answer.with(&format!("count_{}", self.reach()), Type::Integer)?;
+        let count = self.count.then(|| format!("count_{}", self.reach()));
+        if let Some(name) = &count {
+            result = in_setting("count", || result.with(name, Type::Integer))?;
         }
-        self.mark_highs.as_ref().map_or(Ok(answer.clone()), |name| answer.with(name, Type::Boolean))
+        let highs = asked.first().map(|first| first.place);
+        let highs = self.mark_highs.clone().zip(highs);
+        if let Some((name, _)) = &highs {
+            result = in_setting("mark-highs", || result.with(name, Type::Boolean))?;
+        }
+        let mut uses = Inputs::passing(shape).using([date]).using_named(&per).accounting(&accounting);
+        uses = uses.using(asked.iter().map(|asked| asked.place));
+        let access = if self.per.is_empty() { Access::Ordered } else { Access::ByEntity };
+        let plan = RunningPlan {
+            step: self.step(),
+            date_name: self.date.clone(),
+            date,
+            per,
+            asked,
+            count,
+            highs,
+            trailing: self.trailing,
+            periods: self.periods(),
+            opening: self.opening,
+            row_by_row: self.row_by_row,
+            accounting,
+        };
+        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
     }
+}
 
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context).map_err(|error| table.explain(error))?;
-        let shape = table.shape();
-        let per = shape.named(&self.per)?;
-        let keys: Vec<&str> = per.iter().map(|named| named.column.as_str()).collect();
+struct RunningPlan {
+    step: String,
+    date_name: String,
+    date: usize,
+    per: Vec<Named>,
+    asked: Vec<Asked>,
+    /// What the column of counts is called, if there is one.
+    count: Option<String>,
+    /// What the column of new highs is called, and the column that they are found in.
+    highs: Option<(String, usize)>,
+    trailing: Option<Span>,
+    /// The periods that runs begin anew with.
+    periods: Option<Periods>,
+    opening: Option<Decimal>,
+    row_by_row: bool,
+    accounting: Accounting,
+}
+
+impl Prepared for RunningPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let table = tables[0];
         let all = || BooleanBuffer::new_set(table.rows());
-        let dated = table.dates(&self.date)?.nulls().map_or_else(all, NullBuffer::into_inner);
-        let keyed = Entities::number(table, &keys, Missing::NoEntity)?.rows_with_one().unwrap_or_else(all);
+        let dated = table.dates_at(self.date).nulls().map_or_else(all, NullBuffer::into_inner);
+        let keyed = self.entities(table)?.rows_with_one().unwrap_or_else(all);
         let kept = &dated & &keyed;
-        let fates = Fates {
+        let masks = RowMasks {
             kept: kept.clone(),
             dropped: Vec::new(),
             set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&keyed)],
         };
-        let (mut ledger, set_aside) = fates.account(self.step(), table, context)?;
+        let (mut ledger, set_aside) = masks.account(self.step.clone(), table, &self.accounting)?;
 
         let used = table.filter(&kept)?;
-        let dates = used.dates(&self.date)?;
-        let entities = Entities::number(&used, &keys, Missing::NoEntity)?;
+        let dates = used.dates_at(self.date);
+        let entities = self.entities(&used)?;
         let track = Track::of(self, &entities, &dates, context)?;
         ledger.zone = Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());
 
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         let mut missing = BTreeMap::new();
-        for (what, list) in self.lists() {
-            for named in shape.named(list)? {
-                let array = track.asked(self, &used, &Asked { what, named: &named })?;
-                // A cell that is missing is counted once, however many figures are made of it.
-                missing.insert(named.column.clone(), used.column(&named.column)?.logical_null_count() as u64);
-                columns.push((Field::new(self.name(what, &named), array.data_type().clone(), true), array));
-            }
+        for asked in &self.asked {
+            let array = track.asked(self.opening, &used, asked)?;
+            // A cell that is missing is counted once, however many figures are made of it.
+            missing.insert(asked.place, used.at(asked.place).logical_null_count() as u64);
+            columns.push((Field::new(&asked.name, array.data_type().clone(), true), array));
         }
-        if self.count {
-            let counts = track.counts();
-            columns.push((Field::new(format!("count_{}", self.reach()), DataType::Int64, true), counts));
+        if let Some(name) = &self.count {
+            columns.push((Field::new(name, DataType::Int64, true), track.counts()));
         }
         ledger.note("missing values passed over", missing.into_values().sum());
-        if let (Some(name), Some(first)) = (&self.mark_highs, shape.named(&self.max)?.first()) {
-            let highs = track.highs(&used, &first.column)?;
+        if let Some((name, place)) = &self.highs {
+            let highs = track.highs(used.at(*place))?;
             ledger.counts.push(("new highs".into(), highs.true_count() as u64));
             columns.push((Field::new(name, DataType::Boolean, true), Arc::new(highs)));
         }
-        let mut answer = used.renamed(&per)?.anonymous();
+        let mut answer = used.renamed(&self.per)?.anonymous();
         for (field, array) in columns {
             answer = answer.with_field(field, array)?;
         }
         Ok(Outcome { table: answer, ledger, set_aside })
+    }
+}
+
+impl RunningPlan {
+    fn entities(&self, table: &Table) -> Result<Entities> {
+        Entities::of_columns(&table.columns_at(&self.per), table.rows(), Missing::NoEntity)
     }
 }
 

@@ -1,6 +1,6 @@
 //! Small tables for tests, written as text: `who:text day:date n:number`, and then a row a line; `-` is no value.
 
-use crate::{Table, calendar::Period, table::period_field};
+use crate::{Table, calendar::Period, shape::period_field};
 use arrow_array::{
     Array, ArrayRef, Date32Array, StringViewArray, cast::AsArray, types::TimestampMicrosecondType,
 };

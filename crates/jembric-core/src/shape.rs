@@ -1,12 +1,14 @@
 //! [`Shape`]: what is known of a table's columns without the data, and the search for the name that was meant.
 
 use crate::{
-    calendar::Periods,
-    error::{Error, Result},
-    table::periods_of,
+    calendar::{Grain, Periods},
+    error::{Error, Expected, Result},
 };
-use arrow_schema::{DataType, Field};
-use std::{collections::HashSet, fmt};
+use arrow_schema::{DataType, Field, TimeUnit};
+use std::{
+    collections::{HashMap, HashSet},
+    fmt,
+};
 
 /// What a column holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -56,6 +58,24 @@ impl Type {
             DataType::Timestamp(_, zone) => Type::Moment { instant: zone.is_some() },
             _ => Type::Nothing,
         }
+    }
+
+    /// A column of this type.
+    pub(crate) fn field(self, name: &str) -> Field {
+        let data_type = match self {
+            Type::Nothing => DataType::Null,
+            Type::Boolean => DataType::Boolean,
+            Type::Integer => DataType::Int64,
+            Type::Decimal { places } => DataType::Decimal128(38, places),
+            Type::Float => DataType::Float64,
+            Type::Text => DataType::Utf8View,
+            Type::Date(periods) => return period_field(name, periods),
+            Type::Time => DataType::Time64(TimeUnit::Microsecond),
+            Type::Moment { instant } => {
+                DataType::Timestamp(TimeUnit::Microsecond, instant.then(|| "UTC".into()))
+            }
+        };
+        Field::new(name, data_type, true)
     }
 
     /// Whether the column can be used as dates.
@@ -149,6 +169,24 @@ impl Shape {
         &self.columns
     }
 
+    /// The place of the column of this name; otherwise an error with the nearest right names.
+    pub fn place(&self, name: &str) -> Result<usize> {
+        self.columns.iter().position(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
+    }
+
+    /// The place of a column that may hold dates.
+    ///
+    /// Errors: the column is missing, or is known to hold something else.
+    pub(crate) fn place_of_dates(&self, name: &str) -> Result<usize> {
+        self.expect_dates(name)?;
+        self.place(name)
+    }
+
+    /// The type of the column at a place, where it is known.
+    pub(crate) fn kind(&self, place: usize) -> Option<Type> {
+        self.columns.get(place).and_then(|column| column.kind)
+    }
+
     /// The column of this name; otherwise an error with the nearest right names.
     pub fn find(&self, name: &str) -> Result<&ColumnShape> {
         self.columns.iter().find(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
@@ -165,15 +203,15 @@ impl Shape {
 
     /// An error where the column is missing or is known to hold no dates.
     pub fn expect_dates(&self, name: &str) -> Result<()> {
-        self.expect(name, "dates", Type::is_dated)
+        self.expect(name, Expected::Dates, Type::is_dated)
     }
 
     /// An error where the column is missing or is known to hold no numbers.
     pub fn expect_numbers(&self, name: &str) -> Result<()> {
-        self.expect(name, "numbers", Type::is_number)
+        self.expect(name, Expected::Numbers, Type::is_number)
     }
 
-    fn expect(&self, name: &str, expected: &'static str, fits: impl Fn(Type) -> bool) -> Result<()> {
+    fn expect(&self, name: &str, expected: Expected, fits: impl Fn(Type) -> bool) -> Result<()> {
         match self.find(name)?.kind {
             Some(found) if !fits(found) => {
                 Err(Error::WrongType { file: self.file.clone(), column: name.to_owned(), expected, found })
@@ -189,8 +227,8 @@ impl Shape {
                 Some((column, name)) if self.find(text).is_err() => (column.trim(), name.trim()),
                 _ => (text.as_str(), text.as_str()),
             };
-            self.find(column)?;
-            Ok(Named { column: column.to_owned(), shown_as: shown_as.to_owned() })
+            let place = self.place(column)?;
+            Ok(Named { column: column.to_owned(), shown_as: shown_as.to_owned(), place })
         };
         list.iter().map(one).collect()
     }
@@ -241,6 +279,15 @@ pub struct Named {
     pub column: String,
     /// Its name in the answer.
     pub shown_as: String,
+    /// Its place among the table's columns.
+    pub(crate) place: usize,
+}
+
+impl Named {
+    /// The column at a place, under its own name.
+    pub(crate) fn of(place: usize, name: &str) -> Named {
+        Named { column: name.to_owned(), shown_as: name.to_owned(), place }
+    }
 }
 
 pub(crate) fn new_names<'a>(names: impl Iterator<Item = &'a str>, renamed: &[Named]) -> Result<Vec<String>> {
@@ -286,4 +333,20 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
         near.truncate(1);
     }
     near.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
+}
+
+/// The metadata that tells a column's grain, and that which tells the order of its texts, one a line.
+pub(crate) const GRAIN: &str = "jembric.grain";
+
+/// A column of the first days of periods.
+pub(crate) fn period_field(name: &str, periods: Periods) -> Field {
+    let field = Field::new(name, DataType::Date32, true);
+    match periods.grain() {
+        Grain::Day | Grain::Hour => field,
+        _ => field.with_metadata(HashMap::from([(GRAIN.to_owned(), periods.to_string())])),
+    }
+}
+
+pub(crate) fn periods_of(field: &Field) -> Periods {
+    field.metadata().get(GRAIN).and_then(|text| text.parse().ok()).unwrap_or(Periods::DAYS)
 }

@@ -1,10 +1,9 @@
 //! [`Table`]: columns by name, in the few types that the operations know, and where they came from.
 
 use crate::{
-    calendar::{Day, Grain, MICROS_PER_DAY, Periods},
-    dates::Dates,
+    calendar::{Day, MICROS_PER_DAY, Periods},
     error::{Error, Result},
-    shape::{ColumnShape, Named, Shape, Type, new_names},
+    shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Float64Array, PrimitiveArray, RecordBatch,
@@ -63,6 +62,21 @@ impl Origin {
         line + (row as u64 - u64::from(from))
     }
 
+    /// The same file for rows that stand on these lines.
+    pub(crate) fn of_lines(&self, lines: impl IntoIterator<Item = u64>) -> Origin {
+        let mut origin = Origin { jumps: Arc::default(), before: 0, ..self.clone() };
+        let mut expected = None;
+        for (row, line) in (0..).zip(lines) {
+            match expected {
+                None => origin.first_line = line,
+                Some(expected) if expected == line => {}
+                Some(_) => origin.jump(row, line),
+            }
+            expected = Some(line + 1);
+        }
+        origin
+    }
+
     /// The notation in which a column's dates were written.
     pub fn notation_of(&self, column: &str) -> Option<&str> {
         self.notations.get(column).map(String::as_str)
@@ -78,6 +92,45 @@ pub struct Table {
     batch: RecordBatch,
     not_numbers: u64,
     origin: Option<Arc<Origin>>,
+}
+
+/// Tables are equal where their columns are, in names, types and values. Where they came from does not count.
+impl PartialEq for Table {
+    fn eq(&self, other: &Table) -> bool {
+        self.batch == other.batch
+    }
+}
+
+impl TryFrom<RecordBatch> for Table {
+    type Error = Error;
+
+    /// See [`Table::from_batch`].
+    fn try_from(batch: RecordBatch) -> Result<Table> {
+        Table::from_batch(&batch)
+    }
+}
+
+impl From<Table> for RecordBatch {
+    fn from(table: Table) -> RecordBatch {
+        table.batch
+    }
+}
+
+/// The columns in their order, each with its name.
+impl<'a> IntoIterator for &'a Table {
+    type Item = (&'a str, &'a ArrayRef);
+    type IntoIter = std::iter::Zip<
+        std::iter::Map<
+            std::slice::Iter<'a, arrow_schema::FieldRef>,
+            fn(&'a arrow_schema::FieldRef) -> &'a str,
+        >,
+        std::slice::Iter<'a, ArrayRef>,
+    >;
+
+    fn into_iter(self) -> Self::IntoIter {
+        let name: fn(&'a arrow_schema::FieldRef) -> &'a str = |field| field.name();
+        self.batch.schema_ref().fields().iter().map(name).zip(self.batch.columns())
+    }
 }
 
 impl Table {
@@ -143,31 +196,11 @@ impl Table {
             });
         }
         if rows >= u32::MAX as usize {
-            return Err(Error::TooManyRows { rows });
+            return Err(Error::TableTooLong { rows });
         }
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
         Ok(Table { batch, not_numbers: 0, origin: None })
-    }
-
-    /// The table where this column of dates holds the first days of periods.
-    ///
-    /// Errors: the column is missing, holds no dates, or one that does not begin its period. Costs one pass over it.
-    pub fn with_periods(&self, name: &str, periods: impl Into<Periods>) -> Result<Table> {
-        let periods = periods.into();
-        if let Some(found @ Type::Moment { .. }) = self.shape().find(name)?.kind {
-            let (column, file) = (name.to_owned(), self.origin().map(|origin| origin.file.clone()));
-            return Err(Error::WrongType { file, column, expected: "days", found });
-        }
-        if let Dates::Missing(_) = self.dates(name)? {
-            return Ok(self.clone());
-        }
-        begins_periods(name, self.column(name)?, periods)?;
-        let marked = |(field, array): (Field, ArrayRef)| {
-            if field.name() == name { (period_field(name, periods), array) } else { (field, array) }
-        };
-        let table = Table::of_known(self.fields().map(marked))?;
-        Ok(Table { origin: self.origin.clone(), not_numbers: self.not_numbers, ..table })
     }
 
     /// Its columns, each with what is known of it.
@@ -180,6 +213,11 @@ impl Table {
     pub fn with_origin(mut self, origin: Origin) -> Table {
         self.origin = Some(Arc::new(origin));
         self
+    }
+
+    /// The same columns with what is known of their cells and their origin.
+    pub(crate) fn with_facts(self, not_numbers: u64, origin: Option<Origin>) -> Table {
+        Table { not_numbers, origin: origin.map(Arc::new), ..self }
     }
 
     /// The columns as an Arrow record batch.
@@ -213,6 +251,15 @@ impl Table {
         self.batch.schema_ref().fields().iter().map(|field| field.name().as_str())
     }
 
+    /// A table of the columns of a shape without rows. A column of a type that is not known has no values of any type.
+    pub(crate) fn without_rows(shape: &Shape) -> Result<Table> {
+        Table::of_known(shape.columns().iter().map(|column| {
+            let field = column.kind.unwrap_or(Type::Nothing).field(&column.name);
+            let array = arrow_array::new_empty_array(field.data_type());
+            (field, array)
+        }))
+    }
+
     /// The columns, in their order.
     pub fn columns(&self) -> &[ArrayRef] {
         self.batch.columns()
@@ -232,6 +279,26 @@ impl Table {
     /// The column of this name; otherwise an error with the nearest right names.
     pub fn column(&self, name: &str) -> Result<&ArrayRef> {
         self.batch.column_by_name(name).ok_or_else(|| self.shape().no_such_column(name))
+    }
+
+    /// The column at a place. A plan knows the places of its columns.
+    pub(crate) fn at(&self, place: usize) -> &ArrayRef {
+        self.batch.column(place)
+    }
+
+    /// What the column at a place holds.
+    pub(crate) fn kind(&self, place: usize) -> Type {
+        Type::of(self.batch.schema_ref().field(place))
+    }
+
+    /// What is known of the column at a place.
+    pub(crate) fn field_at(&self, place: usize) -> &Field {
+        self.batch.schema_ref().field(place)
+    }
+
+    /// The columns at these places.
+    pub(crate) fn columns_at(&self, named: &[Named]) -> Vec<ArrayRef> {
+        named.iter().map(|named| self.at(named.place).clone()).collect()
     }
 
     /// The rows with these numbers, in that order. Costs one read and one write of each.
@@ -315,17 +382,10 @@ impl Table {
     /// These columns alone, under their new names, and without an origin.
     pub(crate) fn select(&self, named: &[Named]) -> Result<Table> {
         let one = |named: &Named| {
-            let array = self.column(&named.column)?.clone();
-            let field =
-                self.field(&named.column).unwrap_or_else(|| Field::new("", array.data_type().clone(), true));
-            Ok((field.with_name(&named.shown_as), array))
+            let field = Field::clone(self.batch.schema_ref().field(named.place));
+            (field.with_name(&named.shown_as), self.at(named.place).clone())
         };
-        Table::of_known(named.iter().map(one).collect::<Result<Vec<_>>>()?)
-    }
-
-    /// What is known of a column.
-    pub(crate) fn field(&self, name: &str) -> Option<Field> {
-        self.batch.schema_ref().field_with_name(name).ok().cloned()
+        Table::of_known(named.iter().map(one))
     }
 
     /// The same rows as an answer, which has no origin.
@@ -333,10 +393,15 @@ impl Table {
         Table { origin: None, ..self }
     }
 
-    /// The order of a column of texts that have one: what stands first is the least.
-    pub(crate) fn order_of(&self, name: &str) -> Option<Vec<&str>> {
-        let field = self.batch.schema_ref().field_with_name(name).ok()?;
-        Some(field.metadata().get(ORDER)?.lines().collect())
+    /// All of its columns, under their own names.
+    pub(crate) fn all_named(&self) -> Vec<Named> {
+        let named = |(place, name): (usize, &str)| Named::of(place, name);
+        self.names().enumerate().map(named).collect()
+    }
+
+    /// The order of the texts in the column at a place, where they have one: what stands first is the least.
+    pub(crate) fn order_at(&self, place: usize) -> Option<Vec<&str>> {
+        Some(self.batch.schema_ref().field(place).metadata().get(ORDER)?.lines().collect())
     }
 
     fn with_columns(&self, columns: Vec<ArrayRef>, rows: usize) -> Result<Table> {
@@ -346,18 +411,7 @@ impl Table {
     }
 }
 
-/// The metadata that tells a column's grain, and that which tells the order of its texts, one a line.
-const GRAIN: &str = "jembric.grain";
 const ORDER: &str = "jembric.order";
-
-/// A column of the first days of periods.
-pub(crate) fn period_field(name: &str, periods: Periods) -> Field {
-    let field = Field::new(name, DataType::Date32, true);
-    match periods.grain() {
-        Grain::Day | Grain::Hour => field,
-        _ => field.with_metadata(HashMap::from([(GRAIN.to_owned(), periods.to_string())])),
-    }
-}
 
 /// A column of texts that have an order of their own.
 pub(crate) fn ordered_field(name: &str, order: &[impl AsRef<str>]) -> Field {
@@ -366,11 +420,7 @@ pub(crate) fn ordered_field(name: &str, order: &[impl AsRef<str>]) -> Field {
         .with_metadata(HashMap::from([(ORDER.to_owned(), order.join("\n"))]))
 }
 
-pub(crate) fn periods_of(field: &Field) -> Periods {
-    field.metadata().get(GRAIN).and_then(|text| text.parse().ok()).unwrap_or(Periods::DAYS)
-}
-
-fn begins_periods(name: &str, column: &ArrayRef, periods: Periods) -> Result<()> {
+pub(crate) fn begins_periods(name: &str, column: &ArrayRef, periods: Periods) -> Result<()> {
     let Some(days) = column.as_primitive_opt::<Date32Type>() else {
         return Ok(());
     };

@@ -1,4 +1,4 @@
-//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer; and [`Dealt`], what it is
+//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer; and [`GroupedByEntity`], what it is
 //! made of.
 
 use crate::{dates::Dates, entities::Entities};
@@ -17,14 +17,18 @@ impl Timeline {
     ///
     /// Costs a random access a row, and n log n within an entity, whose rows may already be in order.
     pub(crate) fn new(entities: &Entities, dates: &Dates, rows: &BooleanBuffer) -> Timeline {
-        let Dealt { starts, values } = Timeline::dated(entities, dates, rows);
+        let GroupedByEntity { starts, values } = Timeline::dated(entities, dates, rows);
         Timeline { rows: values.into_iter().map(|(_, row)| row).collect(), starts }
     }
 
     /// The same with the dates beside the rows.
-    pub(crate) fn dated(entities: &Entities, dates: &Dates, rows: &BooleanBuffer) -> Dealt<(i64, u32)> {
+    pub(crate) fn dated(
+        entities: &Entities,
+        dates: &Dates,
+        rows: &BooleanBuffer,
+    ) -> GroupedByEntity<(i64, u32)> {
         let dated = |row: usize| (dates.sortable(row), row as u32);
-        let mut dealt = Dealt::of(entities.ids(), entities.count(), |row| rows.value(row), dated);
+        let mut dealt = GroupedByEntity::of(entities.ids(), entities.count(), |row| rows.value(row), dated);
         dealt.each(|_, rows| {
             if !rows.is_sorted() {
                 rows.sort_unstable();
@@ -66,7 +70,7 @@ pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u
 
 /// Something of each row, dealt out to the rows' entities: what belongs to one entity stands side by side, in the order of the
 /// rows.
-pub(crate) struct Dealt<V> {
+pub(crate) struct GroupedByEntity<V> {
     pub(crate) starts: Vec<u32>,
     pub(crate) values: Vec<V>,
 }
@@ -74,7 +78,7 @@ pub(crate) struct Dealt<V> {
 /// Below so many rows one thread deals them all.
 const ROWS_FOR_THREADS: usize = 1 << 17;
 
-impl<V: Copy + Default + Send + Sync> Dealt<V> {
+impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
     /// Deals out the values of the rows that are used. Each thread deals those of its own entities, so that their places are
     /// its own.
     pub(crate) fn of(
@@ -82,7 +86,7 @@ impl<V: Copy + Default + Send + Sync> Dealt<V> {
         count: usize,
         used: impl Fn(usize) -> bool + Sync,
         value: impl Fn(usize) -> V + Sync,
-    ) -> Dealt<V> {
+    ) -> GroupedByEntity<V> {
         let threads = if ids.len() < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads() };
         let of_thread = |n: usize| count * n / threads..count * (n + 1) / threads;
         let mut starts = vec![0_u32; count + 1];
@@ -123,7 +127,7 @@ impl<V: Copy + Default + Send + Sync> Dealt<V> {
                 }
             }
         });
-        Dealt { starts, values }
+        GroupedByEntity { starts, values }
     }
 
     /// What belongs to an entity.
@@ -198,7 +202,7 @@ mod tests {
         }
         for threads in [1, 2, 3, 8] {
             let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
-            let mut dealt = pool.install(|| Dealt::of(&ids, 1_009, used, |row| row));
+            let mut dealt = pool.install(|| GroupedByEntity::of(&ids, 1_009, used, |row| row));
             for (entity, rows) in expected.iter().enumerate() {
                 assert_eq!(dealt.of_entity(entity), rows, "{threads} threads");
             }

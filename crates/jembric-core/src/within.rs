@@ -14,24 +14,25 @@ mod window;
 pub use window::Window;
 
 use crate::{
-    active::most_rows,
     calendar::Day,
-    error::{Error, Result},
-    intervals::{EndDay, NEVER_ENDS, OpenEnds, told_of_intervals},
-    ledger::Outcome,
-    operation::{Context, Setting, Sink, Takes, told_in_lists},
-    shape::{Named, Shape, Type},
+    context::{Context, Sink},
+    error::{Error, Result, in_setting, refuse},
+    intervals::{EndDay, OpenEnds},
+    ledger::{Accounting, Outcome},
+    limits::MOST_ROWS,
+    plan::{Access, Inputs, Plan, Prepared, handed_over},
+    shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
 use account::{Join, Make, Reconciling, STRAY_BECAUSE};
 use keys::Pair;
 use search::MOST_WINDOWS;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use ticks::{Columns, Unit};
+use window::PlacedWindow;
 
 /// Which rows the answer has.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Keep {
     /// Events with the windows in which they fall.
     #[default]
@@ -45,8 +46,7 @@ pub enum Keep {
 }
 
 /// Which of several windows an event is joined with.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Pick {
     /// All of them: the event is repeated.
     #[default]
@@ -81,108 +81,72 @@ pub enum Pick {
 /// Errors: a column is missing or holds no dates; keys whose types are never equal; settings that contradict each other; more
 /// rows than allowed, told before any is made. Costs a numbering of both sides' keys, a sort of each key's windows, a binary
 /// search for each event, and its windows: n log n + pairs, however they overlap.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Window, Within, Table, arrow::{ArrayRef, Date32Array}};
+/// use std::sync::Arc;
+///
+/// let day = |days: Vec<i32>| -> ArrayRef { Arc::new(Date32Array::from(days)) };
+/// let lifts = Table::from_columns([("lifted_on", day(vec![20_001, 20_009]))])?;
+/// let stays = Table::from_columns([("arrived", day(vec![20_000])), ("left", day(vec![20_002]))])?;
+///
+/// let within = Within::new("lifted_on", Window::between("arrived", "left"));
+/// assert_eq!(within.apply(&lifts, &stays)?.table.rows(), 1);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "within", answers = "Which of these events fell inside which of those windows?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Within {
-    /// The columns that must be equal: `COLUMN`, or `COLUMN=COLUMN` where the windows' has another name.
-    #[serde(default, rename = "match")]
+    /// The columns that must be equal; COL=COL where the windows' has another name. Without
+    /// them all windows are everybody's.
+    #[setting(columns, rename = "match")]
+    #[serde(rename = "match")]
     pub matching: Vec<String>,
     /// The events' column of dates.
-    #[serde(default)]
+    #[setting(column, plain)]
     pub date: Option<String>,
-    /// Instead of that: from which to which column an event lasts.
-    #[serde(default)]
+    /// Instead of `date`: events last from one column to another, and are joined with the
+    /// windows that they overlap.
+    #[setting(text = "START..END", plain)]
     pub interval: Option<Window>,
-    /// The bounds of a window.
+    /// The windows' columns for the bounds, each with a span added or taken, or nothing for an
+    /// open side: arrived..left, 'due - 7 days..due + 3 days', valid_from...
+    #[setting(text = "A..B", required)]
     pub window: Window,
-    /// Which rows the answer has.
-    #[serde(default)]
+    /// Events with their windows; all events; events in no window, and why; windows without an
+    /// event. The default is `matched`.
+    #[setting(one_of)]
     pub keep: Keep,
-    /// Which of several windows an event is joined with.
-    #[serde(default)]
+    /// Of several windows all, that which starts first or last, or that which is nearest. The
+    /// default is `all`.
+    #[setting(one_of)]
     pub pick: Pick,
-    /// The windows' column of dates from which `nearest` measures.
-    #[serde(default)]
+    /// The windows' dates from which nearest measures. The default is the column of both
+    /// bounds, if it is one.
+    #[setting(column)]
     pub nearest_to: Option<String>,
-    /// The windows' columns that are brought along; all if none is named.
-    #[serde(default)]
+    /// The windows' columns that are brought along. The default is `all`.
+    #[setting(columns)]
     pub bring: Vec<String>,
-    /// Whether the end day is still inside.
-    #[serde(default)]
+    /// Whether a window and an interval are active on their end day. The default is
+    /// `inclusive`.
+    #[setting(one_of)]
     pub end_day: EndDay,
-    /// What becomes of windows without a bound and intervals without an end.
-    #[serde(default)]
+    /// Windows with a missing bound are open (a missing end: to the as-of date, if there is
+    /// one), are dropped, or are an error. The default is `as-of`.
+    #[setting(one_of)]
     pub open_ends: OpenEnds,
-    /// End dates that mean there is no end.
-    #[serde(default)]
+    /// End dates that mean there is no end, such as 9999-12-31.
+    #[setting(texts = "DATE,…")]
     pub never_ends: Vec<Day>,
-    /// How many rows the answer may have.
-    #[serde(default = "most_rows")]
+    /// How many rows the answer may have. The default is `200000000`.
+    #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
 }
 
-told_of_intervals!(Within);
-
-told_in_lists!(Within {
-    matching: "The columns that must be equal: `COLUMN`, or `COLUMN=COLUMN` where the windows' has another name.",
-    bring: "The windows' columns that are brought along.",
-});
-
 impl Within {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "within";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "Which of these events fell inside which of those windows?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new(
-            "match",
-            Takes::Columns,
-            "The columns that must be equal; COL=COL where the windows' has another name. Without them all windows are everybody's",
-        ),
-        Setting::new("date", Takes::Column, "The events' column of dates"),
-        Setting::new(
-            "interval",
-            Takes::Text("START..END"),
-            "Instead of --date: events last from one column to another, and are joined with the windows that they overlap",
-        ),
-        Setting::new(
-            "window",
-            Takes::Text("A..B"),
-            "The windows' columns for the bounds, each with a span added or taken, or nothing for an open side: arrived..left, 'due - 7 days..due + 3 days', valid_from..",
-        )
-        .required(),
-        Setting::new(
-            "keep",
-            Takes::OneOf(&["matched", "every-event", "stray-events", "empty-windows"]),
-            "Events with their windows; all events; events in no window, and why; windows without an event [default: matched]",
-        ),
-        Setting::new(
-            "pick",
-            Takes::OneOf(&["all", "first", "last", "nearest"]),
-            "Of several windows all, that which starts first or last, or that which is nearest [default: all]",
-        ),
-        Setting::new(
-            "nearest-to",
-            Takes::Column,
-            "The windows' dates from which nearest measures [default: the column of both bounds, if it is one]",
-        ),
-        Setting::new("bring", Takes::Columns, "The windows' columns that are brought along [default: all]"),
-        Setting::new(
-            "end-day",
-            Takes::OneOf(&["inclusive", "exclusive"]),
-            "Whether a window and an interval are active on their end day [default: inclusive]",
-        ),
-        Setting::new(
-            "open-ends",
-            Takes::OneOf(&["as-of", "drop", "refuse"]),
-            "Windows with a missing bound are open (a missing end: to the as-of date, if there is one), are dropped, or are an error [default: as-of]",
-        ),
-        NEVER_ENDS,
-        Setting::new("most-rows", Takes::Number, "How many rows the answer may have [default: 200000000]"),
-    ];
-
     /// Events on the dates of this column, in windows with these bounds.
     pub fn new(date: impl Into<String>, window: Window) -> Within {
         Within::of(Some(date.into()), None, window)
@@ -194,44 +158,7 @@ impl Within {
     }
 
     fn of(date: Option<String>, interval: Option<Window>, window: Window) -> Within {
-        Within {
-            matching: Vec::new(),
-            date,
-            interval,
-            window,
-            keep: Keep::default(),
-            pick: Pick::default(),
-            nearest_to: None,
-            bring: Vec::new(),
-            end_day: EndDay::default(),
-            open_ends: OpenEnds::default(),
-            never_ends: Vec::new(),
-            most_rows: most_rows(),
-        }
-    }
-
-    /// Which rows the answer has.
-    pub fn keep(mut self, keep: Keep) -> Within {
-        self.keep = keep;
-        self
-    }
-
-    /// Which of several windows an event is joined with.
-    pub fn pick(mut self, pick: Pick) -> Within {
-        self.pick = pick;
-        self
-    }
-
-    /// The windows' column of dates from which `nearest` measures.
-    pub fn nearest_to(mut self, column: impl Into<String>) -> Within {
-        self.nearest_to = Some(column.into());
-        self
-    }
-
-    /// How many rows the answer may have.
-    pub fn most_rows(mut self, rows: u64) -> Within {
-        self.most_rows = rows;
-        self
+        Within { date, interval, window, ..Within::default() }
     }
 
     /// From when to when an event lasts: the date alone, where it is a point in time.
@@ -241,11 +168,8 @@ impl Within {
 
     /// The column from which `nearest` measures.
     fn measured_from(&self) -> Result<Option<&str>> {
-        let refused = |setting, value: &str, expected| {
-            Err(Error::Setting { setting, value: value.to_owned(), expected })
-        };
         match (self.pick, &self.nearest_to) {
-            (Pick::Nearest, _) if self.interval.is_some() => refused(
+            (Pick::Nearest, _) if self.interval.is_some() => refuse(
                 "pick",
                 "nearest",
                 "first, last or all beside `interval`: distances are measured from a date",
@@ -257,98 +181,167 @@ impl Within {
                 match first.filter(|first| columns.all(|column| column == *first)) {
                     Some(column) => Ok(Some(column)),
                     None => {
-                        refused("nearest-to", "not given", "the windows' column from which nearest measures")
+                        let expected = "the windows' column from which nearest measures";
+                        refuse("nearest-to", "not given", expected)
                     }
                 }
             }
-            (_, Some(_)) => refused("nearest-to", "given", "`pick` nearest beside it"),
+            (_, Some(_)) => refuse("nearest-to", "given", "`pick` nearest beside it"),
             (_, None) => Ok(None),
         }
     }
 
     fn check_settings(&self) -> Result<()> {
-        let refused = |setting, value: &str, expected| {
-            Err(Error::Setting { setting, value: value.to_owned(), expected })
-        };
         let shows_windows = matches!(self.keep, Keep::Matched | Keep::EveryEvent);
         match (&self.date, &self.interval) {
-            (None, None) => refused("date", "not given", "the events' column of dates, or `interval`"),
-            (Some(_), Some(_)) => refused("date", "given", "either it or `interval`"),
+            (None, None) => refuse("date", "not given", "the events' column of dates, or `interval`"),
+            (Some(_), Some(_)) => refuse("date", "given", "either it or `interval`"),
             (_, Some(interval)) if interval.from.is_none() => {
-                refused("interval", "open at its start", "a column of starts: `arrived..left` or `arrived..`")
+                let expected = "a column of starts: `arrived..left` or `arrived..`";
+                refuse("interval", "open at its start", expected)
             }
             _ if !shows_windows && !self.bring.is_empty() => {
-                refused("bring", "given", "`keep` matched or every-event beside it")
+                refuse("bring", "given", "`keep` matched or every-event beside it")
             }
-            _ => self.measured_from().map(drop),
+            _ => Ok(()),
         }
     }
 
     /// The windows' columns that are brought along, under names that no column of the events has.
     fn brought(&self, pairs: &[Pair], events: &Shape, windows: &Shape) -> Result<Vec<Named>> {
         let chosen = match self.bring.is_empty() {
-            false => windows.named(&self.bring)?,
+            false => in_setting("bring", || windows.named(&self.bring))?,
             true => {
-                let all = windows.columns().iter().map(|column| column.name.clone());
-                let all = all.filter(|name| !pairs.iter().any(|pair| pair.of_windows == *name));
-                windows.named(&all.collect::<Vec<_>>())?
+                let all = windows.columns().iter().enumerate();
+                let all = all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
+                all.map(|(place, column)| Named::of(place, &column.name)).collect()
             }
         };
         Ok(chosen.into_iter().map(|named| clash_free(named, events)).collect())
     }
 
-    /// An error where a column of dates is missing or holds something else; that of the windows is looked at only if given.
-    fn check_dates(&self, events: &Shape, windows: Option<&Shape>) -> Result<()> {
+    fn step(&self) -> String {
+        let time = match &self.interval {
+            Some(interval) => interval.to_string(),
+            None => self.date.clone().unwrap_or_default(),
+        };
+        let keys = match self.matching.is_empty() {
+            true => String::new(),
+            false => format!(" of the same {}", self.matching.join(", ")),
+        };
+        let what = match self.keep {
+            Keep::Matched => "within",
+            Keep::EveryEvent => "every event, within",
+            Keep::StrayEvents => "stray events, not within",
+            Keep::EmptyWindows => "windows without an event within",
+        };
+        let verb = if self.interval.is_some() { "overlapping" } else { "in" };
+        format!("{what}: {time} {verb} {}{keys}", self.window)
+    }
+
+    /// Prepares for events and windows of these shapes.
+    ///
+    /// Errors: everything that can be wrong without the data.
+    pub fn prepare(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<Plan> {
+        let plan = self.plan(events, windows, context)?;
+        let (events_columns, windows_columns) = (0..events.columns().len(), 0..windows.columns().len());
+        let mut uses = Inputs::new();
+        let result = match self.keep {
+            Keep::StrayEvents => {
+                uses = Inputs::passing(events);
+                events.with(STRAY_BECAUSE, Type::Text)?
+            }
+            Keep::EmptyWindows => {
+                windows_columns.clone().for_each(|place| uses.pass([(1, place)]));
+                windows.clone()
+            }
+            Keep::Matched | Keep::EveryEvent => {
+                uses = Inputs::passing(events);
+                let mut result = events.clone();
+                for named in &plan.brought {
+                    let (name, kind) = (named.shown_as.clone(), windows.kind(named.place));
+                    result = in_setting("bring", || result.with_shape(ColumnShape { name, kind }))?;
+                    uses.pass([(1, named.place)]);
+                    // The name tells of a column of the events.
+                    let clashes = events.columns().iter().position(|column| column.name == named.column);
+                    uses = uses.using(clashes.filter(|_| named.shown_as != named.column));
+                }
+                if self.interval.is_some() {
+                    for name in ["overlap_start", "overlap_end"] {
+                        result = result.with_shape(ColumnShape { name: name.to_owned(), kind: None })?;
+                    }
+                    result = result.with("overlap_days", Type::Integer)?;
+                }
+                result
+            }
+        };
+        uses = uses.using(plan.event_bounds.places()).using_of(1, plan.window_bounds.places());
+        uses = uses.using(plan.pairs.iter().map(|pair| pair.of_events)).accounting(&plan.events_accounting);
+        uses = uses.using_of(1, plan.pairs.iter().map(|pair| pair.of_windows)).using_of(1, plan.near);
+        uses = uses.using_of(1, plan.windows_accounting.reconcile.iter().map(|(_, place)| *place));
+        if self.pick != Pick::All {
+            // Of windows that start together the least row as a whole is picked.
+            uses = uses.using(events_columns).using_of(1, windows_columns);
+        }
+        // Without keys, every event may fall in every window.
+        let access = if plan.pairs.is_empty() { Access::Ordered } else { Access::ByEntity };
+        Ok(Plan::new(&[events, windows], context, (result, uses, access), plan))
+    }
+
+    fn plan(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<WithinPlan> {
         self.check_settings()?;
-        self.time_of_events().bounds().try_for_each(|bound| bound.expect_in(events))?;
-        let Some(windows) = windows else { return Ok(()) };
-        self.window.bounds().try_for_each(|bound| bound.expect_in(windows))?;
-        self.measured_from()?.map_or(Ok(()), |column| windows.expect_dates(column))
+        let pairs = in_setting("match", || keys::pairs(&self.matching, events, windows))?;
+        let time = if self.interval.is_some() { "interval" } else { "date" };
+        let event_bounds = in_setting(time, || self.time_of_events().placed(events))?;
+        let window_bounds = in_setting("window", || self.window.placed(windows))?;
+        let measured_from = self.measured_from()?;
+        let near = measured_from.map(|column| windows.place_of_dates(column)).transpose();
+        let reconciling = Reconciling::of(context, events, windows);
+        Ok(WithinPlan {
+            step: self.step(),
+            windows_step: format!("windows {}", self.window),
+            near: in_setting("nearest-to", || near)?,
+            brought: match self.keep {
+                Keep::Matched | Keep::EveryEvent => self.brought(&pairs, events, windows)?,
+                Keep::StrayEvents | Keep::EmptyWindows => Vec::new(),
+            },
+            pairs,
+            point: self.interval.is_none(),
+            event_bounds,
+            window_bounds,
+            keep: self.keep,
+            pick: self.pick,
+            end_day: self.end_day,
+            open_ends: self.open_ends,
+            never_ends: self.never_ends.clone(),
+            most_rows: self.most_rows,
+            events_accounting: Accounting::prepare(events, &reconciling.events)?,
+            windows_accounting: Accounting::prepare(windows, &reconciling.windows)?,
+        })
     }
 
     /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
     pub fn check(&self, events: &Shape, windows: &Shape) -> Result<Shape> {
-        self.check_with(events, windows, &Context::new())
+        self.prepare(events, windows, &Context::new()).map(|plan| plan.known_columns().clone())
     }
 
-    /// The same, with an as-of date and sums to reconcile.
-    pub fn check_with(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<Shape> {
-        let pairs = keys::pairs(&self.matching, events, windows)?;
-        self.check_dates(events, Some(windows))?;
-        let reconciled = Reconciling::of(context, events, windows);
-        reconciled.events.reconcile.iter().try_for_each(|column| events.expect_numbers(column))?;
-        reconciled.windows.reconcile.iter().try_for_each(|column| windows.expect_numbers(column))?;
-        match self.keep {
-            Keep::StrayEvents => return events.with(STRAY_BECAUSE, Type::Text),
-            Keep::EmptyWindows => return Ok(windows.clone()),
-            Keep::Matched | Keep::EveryEvent => {}
-        }
-        let mut answer = events.clone();
-        for named in self.brought(&pairs, events, windows)? {
-            let mut column = windows.find(&named.column)?.clone();
-            column.name = named.shown_as;
-            answer = answer.with_shape(column)?;
-        }
-        if self.interval.is_some() {
-            for name in ["overlap_start", "overlap_end"] {
-                answer = answer.with_shape(crate::ColumnShape { name: name.to_owned(), kind: None })?;
-            }
-            answer = answer.with("overlap_days", Type::Integer)?;
-        }
-        Ok(answer)
-    }
-
-    /// The answer for events and windows, without an as-of date and with days of UTC.
+    /// The result for events and windows, without an as-of date and with days of UTC.
+    ///
+    /// Errors: the settings do not fit the tables; the data cannot be used.
     pub fn apply(&self, events: &Table, windows: &Table) -> Result<Outcome> {
         self.apply_with(events, windows, &Context::new())
     }
 
-    /// The answer for events and windows.
+    /// The result for events and windows in a context.
+    ///
+    /// Errors: the settings do not fit the tables; the data cannot be used.
     pub fn apply_with(&self, events: &Table, windows: &Table, context: &Context) -> Result<Outcome> {
-        self.answer(events, windows, context, &mut |pairs| pairs.whole(context))
+        self.prepare_for(events, windows, context)?.apply(&[events, windows])
     }
 
-    /// The answer handed over in batches; the outcome's own table has no rows.
+    /// The result handed over in batches; the outcome's own table has no rows.
+    ///
+    /// Errors: as for [`apply_with`](Within::apply_with), and those of the sink.
     pub fn apply_into(
         &self,
         events: &Table,
@@ -356,30 +349,51 @@ impl Within {
         context: &Context,
         sink: &mut Sink<'_>,
     ) -> Result<Outcome> {
-        if matches!(self.keep, Keep::Matched | Keep::EveryEvent) {
-            return self.answer(events, windows, context, &mut |pairs| pairs.in_batches(sink));
-        }
-        let outcome = self.apply_with(events, windows, context)?;
-        sink(&outcome.table).map_err(Error::Sink)?;
-        Ok(Outcome { table: outcome.table.head(0), ..outcome })
+        self.prepare_for(events, windows, context)?.apply_into(&[events, windows], sink)
     }
 
-    fn answer(
-        &self,
-        events: &Table,
-        windows: &Table,
-        context: &Context,
-        make: &mut Make<'_>,
-    ) -> Result<Outcome> {
-        let (these, those) = (events.shape(), windows.shape());
-        self.check_dates(&these, None).map_err(|error| events.explain(error))?;
-        self.check_dates(&these, Some(&those)).map_err(|error| windows.explain(error))?;
-        let explain = |error| keys::with_examples(error, events, windows);
-        self.check_with(&these, &those, context).map_err(explain)?;
+    /// Prepares for two tables; an error tells of their cells.
+    ///
+    /// Errors: those of [`prepare`](Within::prepare).
+    pub fn prepare_for(&self, events: &Table, windows: &Table, context: &Context) -> Result<Plan> {
+        let of_events = |error: &Error| matches!(error.setting(), Some("date" | "interval"));
+        self.prepare(&events.shape(), &windows.shape(), context).map_err(|error| {
+            let table = if of_events(&error) { events } else { windows };
+            keys::with_examples(table.explained(error), events, windows)
+        })
+    }
+}
+
+/// The join with its columns found.
+struct WithinPlan {
+    step: String,
+    windows_step: String,
+    pairs: Vec<Pair>,
+    /// Whether events are points in time.
+    point: bool,
+    event_bounds: PlacedWindow,
+    window_bounds: PlacedWindow,
+    /// The windows' column of dates from which `nearest` measures.
+    near: Option<usize>,
+    /// The windows' columns that are brought along.
+    brought: Vec<Named>,
+    keep: Keep,
+    pick: Pick,
+    end_day: EndDay,
+    open_ends: OpenEnds,
+    never_ends: Vec<Day>,
+    most_rows: u64,
+    events_accounting: Accounting,
+    windows_accounting: Accounting,
+}
+
+impl WithinPlan {
+    fn result(&self, tables: &[&Table], context: &Context, make: &mut Make<'_>) -> Result<Outcome> {
+        let [events, windows] = [tables[0], tables[1]];
         if windows.rows() >= MOST_WINDOWS {
-            return Err(Error::TooManyRows { rows: windows.rows() });
+            return Err(Error::TableTooLong { rows: windows.rows() });
         }
-        let columns = Columns::of(self, events, windows)?;
+        let columns = Columns::of(self, events, windows);
         let clock = columns.clock(&context.zone);
         let join = Join { within: self, events, windows, context, columns: &columns };
         match clock.unit {
@@ -389,11 +403,24 @@ impl Within {
     }
 }
 
+impl Prepared for WithinPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        self.result(tables, context, &mut |pairs| pairs.whole(context))
+    }
+
+    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+        if matches!(self.keep, Keep::Matched | Keep::EveryEvent) {
+            return self.result(tables, context, &mut |pairs| pairs.in_batches(sink));
+        }
+        handed_over(self.apply(tables, context)?, sink)
+    }
+}
+
 /// A name in the answer that no column of the events has.
 fn clash_free(named: Named, events: &Shape) -> Named {
     let clashes = named.shown_as == named.column && events.find(&named.column).is_ok();
-    let shown_as = if clashes { format!("{}_window", named.column) } else { named.shown_as };
-    Named { column: named.column, shown_as }
+    let shown_as = if clashes { format!("{}_window", named.column) } else { named.shown_as.clone() };
+    Named { shown_as, ..named }
 }
 
 #[cfg(test)]

@@ -3,8 +3,10 @@
 use crate::{
     calendar::Period,
     error::{Error, Result},
-    shape::{Named, Type},
-    table::{Table, periods_of},
+    operation::Setting,
+    settings::{FromGiven, Given, refused},
+    shape::{Named, Type, periods_of},
+    table::Table,
 };
 use arrow_array::{Array, ArrayRef, Date32Array, StringViewArray};
 use arrow_cast::cast;
@@ -55,6 +57,30 @@ pub(crate) fn read_as(setting: &'static str, field: &Field, texts: StringViewArr
 #[serde(transparent)]
 pub struct EntityList(Vec<Vec<Option<String>>>);
 
+impl FromGiven for EntityList {
+    fn from_given(given: &Given, setting: &Setting) -> Result<EntityList> {
+        let cell = |cell: &Given| match cell {
+            Given::Nothing => Ok(None),
+            Given::Text(text) => Ok(Some(text.clone())),
+            _ => refused(cell, setting),
+        };
+        let keys = |keys: &Given| match keys {
+            Given::List(cells) => cells.iter().map(cell).collect(),
+            _ => refused(keys, setting),
+        };
+        match given {
+            Given::List(all) => Ok(EntityList(all.iter().map(keys).collect::<Result<_>>()?)),
+            _ => refused(given, setting),
+        }
+    }
+}
+
+impl From<&EntityList> for Given {
+    fn from(list: &EntityList) -> Given {
+        list.0.iter().map(|keys| keys.iter().cloned().collect::<Given>()).collect()
+    }
+}
+
 impl EntityList {
     /// The entities of a table, by these of its columns.
     ///
@@ -94,7 +120,7 @@ impl EntityList {
             return Err(Error::Setting {
                 setting: "entities",
                 value: format!("{} columns", keys.len()),
-                expected: "as many columns as `per` has, in the same order",
+                expected: "as many columns as `per` has, in the same order".into(),
             });
         }
         let keys = table.select(per)?;
@@ -129,7 +155,7 @@ mod tests {
     #[case("k:moment", "2024-02-29T10:30:00", "2024-02-29T10:30")]
     fn a_text_is_a_value_of_its_column(#[case] column: &str, #[case] text: &str, #[case] value: &str) {
         let table = table(column);
-        let field = table.field("k").unwrap();
+        let field = table.field_at(0).clone();
         let array = read_as("set", &field, StringViewArray::from(vec![Some(text), None])).unwrap();
         assert_eq!(shown(&Table::of_known([(field, array)]).unwrap()), [value, "-"]);
     }
@@ -142,7 +168,7 @@ mod tests {
     #[case("k:date\n2025-06-30", "2025-02-29", "dates")]
     #[case("k:moment", "noon", "moments")]
     fn what_is_no_value_of_it_is_named(#[case] column: &str, #[case] text: &str, #[case] kind: &str) {
-        let field = table(column).field("k").unwrap();
+        let field = table(column).field_at(0).clone();
         let error = read_as("set", &field, StringViewArray::from(vec![text])).unwrap_err().to_string();
         assert_eq!(error, format!("`set`: `{text}` cannot stand in column `k`, which holds {kind}"));
     }

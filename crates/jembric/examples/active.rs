@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example active`
 
-use jembric::{Active, Context, Operation, calendar::Grain, io};
+use jembric::{Active, Context, calendar::Grain, io};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let stays = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv"))?;

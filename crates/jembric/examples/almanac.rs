@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example almanac`
 
-use jembric::{Almanac, Columns, Context, io};
+use jembric::{Almanac, Columns, Context, calendar::Month, io};
 
 fn demo(file: &str) -> String {
     format!("{}/../../demo/{file}", env!("CARGO_MANIFEST_DIR"))
@@ -13,7 +13,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .covering(&io::read(demo("stays.csv"))?, ["arrived", "left"])?
         .covering(&io::read(demo("lifts.csv"))?, ["lifted_on as lifts"])?
         .holidays(io::holidays(demo("holidays.csv"))?)
-        .year_start("April");
+        .year_start(Month::April);
     let outcome = almanac.make_with(&Context::new().as_of("2024-01-10".parse()?))?;
     println!("{}\n", outcome.ledger);
 

@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example elapsed`
 
-use jembric::{Context, Elapsed, Latest, Operation, Sort, Unit, io};
+use jembric::{Context, Elapsed, Latest, Sort, Unit, io};
 
 type Failure = Box<dyn std::error::Error>;
 

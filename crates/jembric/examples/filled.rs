@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example filled`
 
-use jembric::{Filled, Stretch, calendar::Grain, io};
+use jembric::{Extent, Filled, calendar::Grain, io};
 
 fn demo(file: &str) -> String {
     format!("{}/../../demo/{file}", env!("CARGO_MANIFEST_DIR"))
@@ -20,7 +20,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // A straight line through the holes of one week.
     let week = Filled::new("day").per(["gauge"]).linear(["level_m"]);
-    let week = week.range(Stretch::Stated("2025-01-02..2025-01-08".parse()?)).apply(&gauge)?;
+    let week = week.range(Extent::Stated("2025-01-02..2025-01-08".parse()?)).apply(&gauge)?;
     markdown.write(&week.table.head(7), &mut std::io::stdout())?;
 
     // Every vessel has a row for every month, with what it is from the list of vessels.

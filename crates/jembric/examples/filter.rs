@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example filter`
 
-use jembric::{Add, Context, Filter, Operation, Sort, Stack, io};
+use jembric::{Add, Context, Filter, Sort, Stack, io};
 
 fn demo(file: &str) -> String {
     format!("{}/../../demo/{file}", env!("CARGO_MANIFEST_DIR"))

@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example latest`
 
-use jembric::{Context, Earliest, Latest, Operation, Ties, io};
+use jembric::{Context, Earliest, Latest, Ties, io};
 
 type Failure = Box<dyn std::error::Error>;
 

@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example recent`
 
-use jembric::{Context, Operation, Recent, calendar::Grain, io};
+use jembric::{Context, Recent, calendar::Grain, io};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let lifts = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/lifts.csv"))?;

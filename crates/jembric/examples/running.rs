@@ -26,7 +26,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (came, went) = (io::read(demo("fuel_in.csv"))?, io::read(demo("fuel_out.csv"))?);
     let both = Stack::new().source("book").apply(&[("in", &came), ("out", &went)])?.table;
     let signed = Add::new(["change = if book = 'in' then litres else -litres"]).apply(&both)?.table;
-    let balance = Running::new("day").sum(["change as in_tank"]).opening("12000").apply(&signed)?.table;
+    let balance = Running::new("day").sum(["change as in_tank"]).opening(12_000).apply(&signed)?.table;
 
     // And that at the end of each month.
     let states =

@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --example set_aside`
 
-use jembric::{Context, Latest, Operation, io};
+use jembric::{Context, Latest, io};
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let inspections = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/inspections.csv"))?;

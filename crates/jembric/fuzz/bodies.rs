@@ -2,7 +2,7 @@
 //! corpus, so that what was found once stays found on any toolchain.
 
 use jembric::{
-    Context, Expression, Filter, Operation, Shape, Table,
+    Context, Expression, Filter, Shape, Table,
     arrow::{ArrayRef, Date32Array, Int64Array, StringViewArray},
     calendar::notation::{self, Order},
     io::{Reading, Writing},

@@ -1,5 +1,6 @@
 //! What can go wrong between files and answers: the core's errors, and those of reading and writing.
 
+use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
 
 /// A result whose error is [`enum@Error`].
@@ -35,9 +36,7 @@ pub enum Error {
         file: String,
     },
     /// Bytes that are no text in the encoding.
-    #[error(
-        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Say how the file is written: `--encoding windows-1252`, `utf-16le` or another"
-    )]
+    #[error("{}", not_text(.file, (*.line, *.byte, *.value), .encoding, &in_rust))]
     NotText {
         /// The file.
         file: String,
@@ -75,9 +74,7 @@ pub enum Error {
         problem: String,
     },
     /// A quote is never closed.
-    #[error(
-        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, write a quote inside a quoted cell twice, or read quotes as ordinary characters (`--no-quotes`)"
-    )]
+    #[error("{}", open_quote(.file, *.line, .text, &in_rust))]
     OpenQuote {
         /// The file.
         file: String,
@@ -87,7 +84,7 @@ pub enum Error {
         text: String,
     },
     /// A quote stands where RFC 4180 has none.
-    #[error("{file}: line {line}: a quote in the middle of a cell: {text}{}. Write such a cell in quotes with its own quotes doubled, or read quotes as ordinary characters (`--no-quotes`)", opened_on(.opened))]
+    #[error("{}", stray_quote(.file, *.line, .text, *.opened, &in_rust))]
     StrayQuote {
         /// The file.
         file: String,
@@ -125,11 +122,7 @@ pub enum Error {
         expected: String,
     },
     /// A packed file unpacks to far more than its size.
-    #[error(
-        "{file}: its {packed} bytes unpack to more than {most}, and so they are not read. If that is right, allow more: \
-         `--most-unpacked {}`",
-        .most.saturating_mul(8)
-    )]
+    #[error("{}", unpacks(.file, *.packed, *.most, &in_rust))]
     Unpacks {
         /// The file.
         file: String,
@@ -139,10 +132,7 @@ pub enum Error {
         most: u64,
     },
     /// A file has more columns than are read.
-    #[error(
-        "{file}: it has {columns} columns, more than the {most} that are read. If that is right, allow more: \
-         `--most-columns {columns}`"
-    )]
+    #[error("{}", many_columns(.file, *.columns, *.most, &in_rust))]
     ManyColumns {
         /// The file.
         file: String,
@@ -159,6 +149,17 @@ pub enum Error {
         /// What is wrong.
         source: Box<jembric_core::Error>,
     },
+    /// What went wrong with a setting.
+    #[error("{source}")]
+    OfSetting {
+        /// The setting.
+        setting: &'static str,
+        /// What went wrong.
+        source: Box<Error>,
+    },
+    /// A setting cannot have the value that it was given, or is missing.
+    #[error("{0}")]
+    Value(Box<jembric_core::Error>),
     /// Settings of which one is not what it should be, or which lack one.
     #[error("{0}")]
     Settings(String),
@@ -200,6 +201,124 @@ impl Error {
     pub fn is_closed_pipe(&self) -> bool {
         matches!(self, Error::Write { source, .. } if source.kind() == io::ErrorKind::BrokenPipe)
     }
+
+    /// What it says, in the words of a way in for what it advises to set.
+    pub fn told(&self, words: Words<'_>) -> String {
+        match self {
+            Error::Core(error) => error.told(words),
+            Error::Value(error) => error.told(words),
+            Error::InFile { file, source } => format!("{file}: {}", source.told(words)),
+            Error::OfSetting { source, .. } => source.told(words),
+            Error::NotText { file, line, byte, value, encoding } => {
+                not_text(file, (*line, *byte, *value), encoding, words)
+            }
+            Error::OpenQuote { file, line, text } => open_quote(file, *line, text, words),
+            Error::StrayQuote { file, line, text, opened } => stray_quote(file, *line, text, *opened, words),
+            Error::Unpacks { file, packed, most } => unpacks(file, *packed, *most, words),
+            Error::ManyColumns { file, columns, most } => many_columns(file, *columns, *most, words),
+            error => error.to_string(),
+        }
+    }
+
+    /// The same error, which knows the setting that caused it.
+    pub(crate) fn of_setting(self, setting: &'static str) -> Error {
+        match self {
+            Error::Core(error) => Error::Core(error.of_setting(setting)),
+            error => Error::OfSetting { setting, source: Box::new(error) },
+        }
+    }
+
+    /// The setting that caused it, where one did.
+    pub fn setting(&self) -> Option<&str> {
+        match self {
+            Error::Core(error) => error.setting(),
+            Error::Value(error) => error.setting(),
+            Error::Setting { setting, .. } | Error::OfSetting { setting, .. } => Some(setting),
+            _ => None,
+        }
+    }
+
+    /// The file that it is about, where it is about one.
+    pub fn file(&self) -> Option<&str> {
+        match self {
+            Error::Core(error) => error.file(),
+            Error::Value(error) => error.file(),
+            Error::OfSetting { source, .. } => source.file(),
+            Error::Read { file, .. }
+            | Error::Directory { file }
+            | Error::Empty { file }
+            | Error::NotText { file, .. }
+            | Error::Ragged { file, .. }
+            | Error::Line { file, .. }
+            | Error::OpenQuote { file, .. }
+            | Error::StrayQuote { file, .. }
+            | Error::Format { file, .. }
+            | Error::Unpacks { file, .. }
+            | Error::ManyColumns { file, .. }
+            | Error::InFile { file, .. }
+            | Error::OntoInput { file }
+            | Error::OutputTwice { file, .. }
+            | Error::Write { file, .. } => Some(file),
+            Error::Setting { .. } | Error::Settings(_) | Error::Routine(_) => None,
+        }
+    }
+
+    /// What is wrong with an expression, where that is the matter.
+    pub(crate) fn expression(&self) -> Option<&ExpressionError> {
+        match self {
+            Error::Core(error) => match error.fact() {
+                jembric_core::Error::Expression(wrong) => Some(wrong),
+                _ => None,
+            },
+            _ => None,
+        }
+    }
+}
+
+fn in_rust(advised: &Advised<'_>) -> String {
+    advised.in_rust()
+}
+
+fn not_text(file: &str, (line, byte, value): (u64, u64, u8), encoding: &str, words: Words<'_>) -> String {
+    let other = words(&Advised::Reading("encoding", Some("windows-1252")));
+    format!(
+        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Say how the file is written: \
+         {other}, `utf-16le` or another"
+    )
+}
+
+fn open_quote(file: &str, line: u64, text: &str, words: Words<'_>) -> String {
+    let plain = words(&Advised::Reading("no-quotes", None));
+    format!(
+        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, write a quote inside a \
+         quoted cell twice, or read quotes as ordinary characters ({plain})"
+    )
+}
+
+fn stray_quote(file: &str, line: u64, text: &str, opened: Option<u64>, words: Words<'_>) -> String {
+    let plain = words(&Advised::Reading("no-quotes", None));
+    let opened = opened_on(&opened);
+    format!(
+        "{file}: line {line}: a quote in the middle of a cell: {text}{opened}. Write such a cell in quotes with its own \
+         quotes doubled, or read quotes as ordinary characters ({plain})"
+    )
+}
+
+fn unpacks(file: &str, packed: u64, most: u64, words: Words<'_>) -> String {
+    let more = most.saturating_mul(8).to_string();
+    let more = words(&Advised::Reading("most-unpacked", Some(&more)));
+    format!(
+        "{file}: its {packed} bytes unpack to more than {most}, and so they are not read. If that is right, allow more: \
+         {more}"
+    )
+}
+
+fn many_columns(file: &str, columns: u64, most: u64, words: Words<'_>) -> String {
+    let more = columns.to_string();
+    let more = words(&Advised::Reading("most-columns", Some(&more)));
+    format!(
+        "{file}: it has {columns} columns, more than the {most} that are read. If that is right, allow more: {more}"
+    )
 }
 
 /// The system's reason in plain words.

@@ -35,24 +35,35 @@
 //! Every operation returns an [`Outcome`]: the answer, the rows that could not be used, and the [`Ledger`], in which
 //! rows in = kept + dropped + set aside. Tables come in and go out as Arrow record batches ([`arrow`]).
 
+// Where a format is left out, what only it needs is not used.
+#![cfg_attr(
+    not(all(feature = "arrow-files", feature = "packed", feature = "parquet", feature = "workbooks")),
+    allow(dead_code)
+)]
+
 #[doc = include_str!("../cookbook/recipes.md")]
 pub mod cookbook {}
 mod error;
+mod formats;
 mod guard;
 pub mod io;
+mod read;
 pub mod routine;
 pub mod steps;
+mod write;
 
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Active, Add, Almanac, ColumnLook, ColumnShape, Columns, Context, DateLook, Dated, Each, Earliest,
-    Elapsed, EndDay, Entities, EntityList, Entry, ExactSum, Expression, Filled, Filter, Finding, Followed,
-    Keep, Latest, Ledger, Look, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Reason, Recent,
-    Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Stretch, Table, Takes, Ties, Timeline,
-    Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
+    Access, Active, Add, Almanac, Column, ColumnLook, ColumnShape, Columns, Context, DateLook, Dated,
+    Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry, ExactSum, Expression, Extent,
+    Filled, Filter, Finding, Fold, Followed, Keep, Latest, Ledger, Look, Missing, OpenEnds, Operation,
+    Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells,
+    Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
+    settings,
 };
 pub use jembric_core::{
-    AmbiguousDates, BadCell, Error as CoreError, Misexpressed, NotDates, NotNumbers, nearest_name,
+    Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers, NotQuite,
+    Smaller, Words, nearest_name,
 };
 
 /// The README's examples are run as tests.

@@ -31,11 +31,11 @@ mod stream;
 pub use run::{Checked, Ran, Run};
 
 use crate::{
-    Error, Result, Takes,
+    Advised, Error, Result, Takes,
     io::ReadingSettings,
+    settings::GivenSettings,
     steps::{Described, Disk, Reads},
 };
-use serde_json::{Map, Value};
 use std::{fmt, ops::Range, path::Path, sync::Arc};
 
 /// A saved list of steps.
@@ -74,7 +74,7 @@ pub struct Planned {
     /// Its operation.
     pub operation: &'static Described,
     /// The operation's settings; files of holidays and entities are named in them.
-    pub settings: Map<String, Value>,
+    pub settings: GivenSettings,
     /// The columns of each table that an almanac covers.
     pub covered: Vec<Vec<String>>,
     /// The file that its answer is written to; `{as-of}` in it is the as-of date.
@@ -95,7 +95,7 @@ pub enum Input {
 
 impl Planned {
     /// A step of an operation with its settings, that works on these.
-    pub fn new(operation: &'static Described, settings: Map<String, Value>, inputs: Vec<Input>) -> Planned {
+    pub fn new(operation: &'static Described, settings: GivenSettings, inputs: Vec<Input>) -> Planned {
         Planned {
             name: None,
             inputs,
@@ -129,6 +129,30 @@ impl Planned {
     }
 }
 
+/// The words of a routine for what an error advises to set.
+fn routine_words(advised: &Advised<'_>) -> String {
+    let value = |value: &str| match value.parse::<i64>() {
+        Ok(_) => value.to_owned(),
+        Err(_) => format!("\"{value}\""),
+    };
+    let reading = |setting: String| format!("`read = {{ file = \"…\", {setting} }}`");
+    match advised {
+        Advised::Setting(name, text) => format!("`{name} = {}`", value(text)),
+        Advised::Reading(name, Some(text)) => reading(format!("{name} = {}", value(text))),
+        Advised::Reading("no-quotes", None) => reading("no-quotes = true".to_owned()),
+        Advised::Reading(name, None) => reading(format!("{name} = [\"…\"]")),
+        Advised::Column(column, format) => reading(format!("read = {{ {} = \"{format}\" }}", key(column))),
+        Advised::AsOf(date) => format!("`as-of = \"{date}\"` above the steps"),
+        other => other.in_rust(),
+    }
+}
+
+/// A name as a key of TOML.
+fn key(name: &str) -> String {
+    let is_bare = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
+    if !name.is_empty() && name.chars().all(is_bare) { name.to_owned() } else { format!("{name:?}") }
+}
+
 /// Whether a setting may stand for all of its operation: `filter = "level > 3"`.
 fn stands_alone(takes: Takes) -> bool {
     matches!(takes, Takes::Expression | Takes::Several(_) | Takes::List(_))
@@ -148,7 +172,7 @@ impl Routine {
         let file = path.display().to_string();
         match std::fs::read_to_string(path) {
             Ok(text) => Routine::parse(&file, &text),
-            Err(source) => Err(Error::Read { file, source, nearest: crate::io::source::nearest_file(path) }),
+            Err(source) => Err(Error::Read { file, source, nearest: crate::read::bytes::nearest_file(path) }),
         }
     }
 

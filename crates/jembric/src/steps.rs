@@ -1,16 +1,16 @@
-//! The operations by their names: what each answers and is asked with, what it reads, and from settings to a [`Step`] that runs.
+//! The operations by their names: what each answers and is asked with, what it reads, and from settings to a [`Step`] that
+//! is prepared for its tables.
 //!
 //! The command line and saved routines know operations through this list alone.
 
 use crate::{
     Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, EntityList, Filled, Filter, Latest,
-    Operation, Outcome, Recent, Result, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table, Takes,
-    Totals, Type, Within,
+    Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table,
+    Takes, Totals, Within,
     error::Error,
     io::{Reading, entities_of, entities_reading, holidays_of, holidays_reading},
+    settings::{Given, GivenSettings, Settings},
 };
-use serde::de::DeserializeOwned;
-use serde_json::{Map, Value};
 use std::path::{Path, PathBuf};
 
 /// An operation as it is known by its name.
@@ -25,6 +25,8 @@ pub struct Described {
     pub settings: &'static [Setting],
     /// What it reads.
     pub reads: Reads,
+    /// The operation with its settings, and for an almanac the columns that each table is covered by.
+    make: fn(&GivenSettings, Vec<Vec<String>>) -> std::result::Result<Step, CoreError>,
 }
 
 /// What an operation reads.
@@ -41,33 +43,55 @@ pub enum Reads {
     Covering,
 }
 
+impl Described {
+    /// The operation with these settings; an almanac also gets the columns that each table is covered by.
+    ///
+    /// Errors: whatever a setting says is wrong. The error knows the setting.
+    pub fn step(
+        &self,
+        given: &GivenSettings,
+        covered: Vec<Vec<String>>,
+    ) -> std::result::Result<Step, CoreError> {
+        (self.make)(given, covered)
+    }
+
+    /// The setting of this name.
+    pub fn setting(&self, name: &str) -> Option<&'static Setting> {
+        self.settings.iter().find(|setting| setting.name == name)
+    }
+}
+
 macro_rules! described {
-    ($($operation:ident $reads:ident),* $(,)?) => { [$(Described {
+    ($($operation:ident $reads:ident $kind:expr),* $(,)?) => { [$(Described {
         name: $operation::NAME,
         answers: $operation::ANSWERS,
         settings: $operation::SETTINGS,
         reads: Reads::$reads,
+        make: |given, covered| {
+            let kind: fn($operation, Vec<Vec<String>>) -> Kind = $kind;
+            Ok(Step(kind($operation::from_given(given)?, covered)))
+        },
     }),*] };
 }
 
 /// All operations, in the order of the help.
 pub const OPERATIONS: [Described; 16] = described![
-    Latest OneTable,
-    Earliest OneTable,
-    Active OneTable,
-    Spells OneTable,
-    Within EventsAndWindows,
-    Elapsed OneTable,
-    Running OneTable,
-    Filled OneTable,
-    Totals OneTable,
-    Recent OneTable,
-    Almanac Covering,
-    Filter OneTable,
-    Add OneTable,
-    Sort OneTable,
-    Columns OneTable,
-    Stack SeveralTables,
+    Latest OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Earliest OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Active OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Spells OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Within EventsAndWindows |operation, _| Kind::Within(Box::new(operation)),
+    Elapsed OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Running OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Filled OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Totals OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Recent OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Almanac Covering |operation, covered| Kind::Almanac(Box::new(operation), covered),
+    Filter OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Add OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Sort OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Columns OneTable |operation, _| Kind::OneTable(Box::new(operation)),
+    Stack SeveralTables |operation, _| Kind::Stack(operation),
 ];
 
 /// The operation of this name.
@@ -122,28 +146,28 @@ pub fn file_and_columns(setting: &'static str, text: &str) -> Result<(String, Ve
 }
 
 /// Settings in which files of holidays and entities have been read.
-pub fn resolved(
-    described: &Described,
-    settings: &Map<String, Value>,
-    files: &dyn Files,
-) -> Result<Map<String, Value>> {
+///
+/// Errors: such a file cannot be read; the error knows the setting.
+pub fn resolved(described: &Described, settings: &GivenSettings, files: &dyn Files) -> Result<GivenSettings> {
     let mut resolved = settings.clone();
     for setting in described.settings {
-        let Some(Value::String(text)) = settings.get(setting.name) else { continue };
-        let value = match setting.takes {
+        let Some(Given::Text(text)) = settings.get(setting.name) else { continue };
+        let value: Given = match setting.takes {
             Takes::Days => {
-                let days = holidays_of(&files.table(text, &holidays_reading())?)?;
-                days.iter().map(|day| Value::from(day.to_string())).collect()
+                let table = files.table(text, &holidays_reading());
+                let days = table.and_then(|table| holidays_of(&table));
+                let days = days.map_err(|error| error.of_setting(setting.name))?;
+                days.iter().map(ToString::to_string).collect()
             }
             Takes::Entities => {
                 let (file, columns) = file_and_columns(setting.name, text)?;
-                let list: EntityList =
-                    entities_of(&files.table(&file, &entities_reading(&columns))?, &columns)?;
-                serde_json::json!(list)
+                let table = files.table(&file, &entities_reading(&columns));
+                let list = table.and_then(|table| entities_of(&table, &columns));
+                Given::from(&list.map_err(|error| error.of_setting(setting.name))? as &EntityList)
             }
             _ => continue,
         };
-        resolved.insert(setting.name.to_owned(), value);
+        resolved.insert(setting.name, value);
     }
     Ok(resolved)
 }
@@ -158,136 +182,95 @@ enum Kind {
     Almanac(Box<Almanac>, Vec<Vec<String>>),
 }
 
+/// A table's name in ledgers: that of its file, without the ending.
+fn stem(name: &str) -> String {
+    let stem = Path::new(name).file_stem();
+    stem.map_or_else(|| name.to_owned(), |stem| stem.to_string_lossy().into_owned())
+}
+
 impl Step {
-    /// The operation with these settings, of which an almanac's have the columns that each table is covered by.
+    /// Prepares for tables of these shapes, each with its name, as far as they are known; none where one that is
+    /// needed is not.
     ///
-    /// An error says what a setting should have been.
-    pub fn of(
-        described: &Described,
-        settings: Map<String, Value>,
-        covered: Vec<Vec<String>>,
-    ) -> std::result::Result<Step, serde_json::Error> {
-        fn one<T: Operation + DeserializeOwned + 'static>(
-            settings: Value,
-        ) -> std::result::Result<Box<dyn Operation>, serde_json::Error> {
-            Ok(Box::new(serde_json::from_value::<T>(settings)?))
-        }
-        let settings = Value::Object(settings);
-        let operation = match described.name {
-            Stack::NAME => return Ok(Step(Kind::Stack(serde_json::from_value(settings)?))),
-            Within::NAME => return Ok(Step(Kind::Within(Box::new(serde_json::from_value(settings)?)))),
-            Almanac::NAME => {
-                return Ok(Step(Kind::Almanac(Box::new(serde_json::from_value(settings)?), covered)));
-            }
-            Latest::NAME => one::<Latest>(settings),
-            Earliest::NAME => one::<Earliest>(settings),
-            Active::NAME => one::<Active>(settings),
-            Spells::NAME => one::<Spells>(settings),
-            Elapsed::NAME => one::<Elapsed>(settings),
-            Running::NAME => one::<Running>(settings),
-            Filled::NAME => one::<Filled>(settings),
-            Totals::NAME => one::<Totals>(settings),
-            Recent::NAME => one::<Recent>(settings),
-            Filter::NAME => one::<Filter>(settings),
-            Add::NAME => one::<Add>(settings),
-            Sort::NAME => one::<Sort>(settings),
-            _ => one::<Columns>(settings),
-        };
-        operation.map(|operation| Step(Kind::OneTable(operation)))
-    }
-
-    /// All that can be wrong without the data, given what is known of its tables; otherwise what is known of the answer.
-    pub fn check(
+    /// Errors: all that can be wrong without the data.
+    pub fn prepare(
         &self,
-        shapes: &[Option<Shape>],
+        tables: &[(String, Option<Shape>)],
         context: &Context,
-    ) -> std::result::Result<Option<Shape>, CoreError> {
-        if let (Kind::Within(within), [Some(events), Some(windows)]) = (&self.0, shapes) {
-            return within.check_with(events, windows, context).map(Some);
+    ) -> std::result::Result<Option<Plan>, CoreError> {
+        let Some(shapes) = tables.iter().map(|(_, shape)| shape.as_ref()).collect::<Option<Vec<&Shape>>>()
+        else {
+            return Ok(None);
+        };
+        let names: Vec<String> = tables.iter().map(|(name, _)| stem(name)).collect();
+        match (&self.0, &shapes[..]) {
+            (Kind::OneTable(step), [shape, ..]) => step.prepare(shape, context),
+            (Kind::Within(within), [events, windows, ..]) => within.prepare(events, windows, context),
+            (Kind::Stack(stack), shapes) => {
+                let named: Vec<(&str, &Shape)> =
+                    names.iter().map(String::as_str).zip(shapes.iter().copied()).collect();
+                stack.prepare(&named, context)
+            }
+            (Kind::Almanac(almanac, columns), shapes) => {
+                let covered: Vec<(&Shape, &[String])> =
+                    shapes.iter().copied().zip(columns.iter().map(Vec::as_slice)).collect();
+                almanac.prepare(&covered, context)
+            }
+            // A step without its tables is refused where it is read.
+            (Kind::OneTable(_) | Kind::Within(_), _) => return Ok(None),
         }
-        let known = shapes.iter().map(Option::as_ref);
-        match &self.0 {
-            Kind::OneTable(step) => {
-                let answer =
-                    known.flatten().next().map(|shape| step.check_with(shape, context)).transpose()?;
-                Ok(answer.filter(|_| !step.answers_with_columns_of_the_data()))
-            }
-            // One of the tables cannot be looked into before it is there.
-            Kind::Within(_) => Ok(None),
-            Kind::Stack(stack) => {
-                if let Some(source) = &stack.source {
-                    known.clone().flatten().try_for_each(|shape| shape.with(source, Type::Text).map(drop))?;
-                }
-                let Some(shapes) = known.collect::<Option<Vec<&Shape>>>() else { return Ok(None) };
-                let mut names: Vec<&str> = Vec::new();
-                for column in shapes.iter().flat_map(|shape| shape.columns()) {
-                    if !names.contains(&column.name.as_str()) {
-                        names.push(&column.name);
-                    }
-                }
-                names.extend(stack.source.as_deref());
-                Ok(Some(Shape::of_names(names)))
-            }
-            Kind::Almanac(almanac, columns) => {
-                almanac.check(columns.iter().map(Vec::len).sum())?;
-                let known = known.zip(columns).filter_map(|(shape, columns)| Some((shape?, columns)));
-                known.into_iter().try_for_each(|(shape, columns)| shape.named(columns).map(drop))?;
-                Ok(None)
-            }
-        }
+        .map(Some)
     }
 
-    /// Whether stretches of its table can be answered one after the other.
-    pub fn is_row_by_row(&self, shape: &Shape, context: &Context) -> bool {
-        matches!(&self.0, Kind::OneTable(step) if step.is_row_by_row(shape, context))
+    /// Prepares for these tables, each with its name; an error tells of their cells.
+    ///
+    /// Errors: all that can be wrong without the data.
+    pub fn prepare_for(
+        &self,
+        tables: &[(String, Table)],
+        context: &Context,
+    ) -> std::result::Result<Plan, CoreError> {
+        match (&self.0, tables) {
+            (Kind::OneTable(step), [(_, table), ..]) => return step.prepare_for(table, context),
+            (Kind::Within(within), [(_, events), (_, windows), ..]) => {
+                return within.prepare_for(events, windows, context);
+            }
+            _ => {}
+        }
+        let shapes: Vec<(String, Option<Shape>)> =
+            tables.iter().map(|(name, table)| (name.clone(), Some(table.shape()))).collect();
+        let plan = self.prepare(&shapes, context).map_err(|error| match tables {
+            [(_, table), ..] => table.explained(error),
+            [] => error,
+        })?;
+        plan.ok_or_else(|| CoreError::Sink("the step has no table to work on".into()))
     }
 
     /// Hands the answer over in batches; what is returned has the account.
+    ///
+    /// Errors: those of [`prepare_for`](Step::prepare_for), of the data, and of the sink.
     pub fn apply_into(
         &self,
         tables: &[(String, Table)],
         context: &Context,
         sink: &mut Sink<'_>,
     ) -> std::result::Result<Outcome, CoreError> {
-        match (&self.0, tables) {
-            (Kind::OneTable(step), [(_, table), ..]) => return step.apply_into(table, context, sink),
-            (Kind::Within(within), [(_, events), (_, windows), ..]) => {
-                return within.apply_into(events, windows, context, sink);
-            }
-            _ => {}
-        }
-        let outcome = self.apply(tables, context)?;
-        sink(&outcome.table).map_err(CoreError::Sink)?;
-        Ok(outcome)
+        self.prepare_for(tables, context)?.apply_into(&of(tables), sink)
     }
 
     /// The answer whole.
+    ///
+    /// Errors: those of [`prepare_for`](Step::prepare_for), and of the data.
     pub fn apply(
         &self,
         tables: &[(String, Table)],
         context: &Context,
     ) -> std::result::Result<Outcome, CoreError> {
-        let empty = Table::from_columns(Vec::<(&str, crate::arrow::ArrayRef)>::new())?;
-        let table = |n: usize| tables.get(n).map_or(&empty, |(_, table)| table);
-        match &self.0 {
-            Kind::OneTable(step) => step.apply_with(table(0), context),
-            Kind::Within(within) => within.apply_with(table(0), table(1), context),
-            Kind::Stack(stack) => {
-                let stem = |name: &str| {
-                    let stem = Path::new(name).file_stem();
-                    stem.map_or_else(|| name.to_owned(), |stem| stem.to_string_lossy().into_owned())
-                };
-                let names: Vec<String> = tables.iter().map(|(name, _)| stem(name)).collect();
-                let named: Vec<(&str, &Table)> =
-                    names.iter().map(String::as_str).zip(tables.iter().map(|(_, table)| table)).collect();
-                stack.apply_with(&named, context)
-            }
-            Kind::Almanac(almanac, columns) => {
-                let covering = |almanac: Almanac, ((_, table), columns): (&(String, Table), &Vec<String>)| {
-                    almanac.covering(table, columns)
-                };
-                tables.iter().zip(columns).try_fold((**almanac).clone(), covering)?.make_with(context)
-            }
-        }
+        self.prepare_for(tables, context)?.apply(&of(tables))
     }
+}
+
+/// The tables without their names.
+fn of(tables: &[(String, Table)]) -> Vec<&Table> {
+    tables.iter().map(|(_, table)| table).collect()
 }

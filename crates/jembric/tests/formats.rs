@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 use jembric::{
-    Almanac, Context, Operation, Sort, Table,
+    Almanac, Context, Sort, Table,
     arrow::{
         ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, DictionaryArray, Float64Array,
         Int32Array, Int64Array, ListArray, NullArray, RecordBatch, StringArray, StringViewArray,
@@ -310,7 +310,7 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
         (vec!["dates".to_owned(), "text".to_owned()], Some(4))
     );
     let told = jembric::Totals::new().sum(["fee"]).apply(&table).unwrap_err().to_string();
-    assert!(told.contains("Read it as such: `--read 'fee=number'`"), "{told}");
+    assert!(told.contains("Read it as such: `Reading::read(\"fee\", \"number\")`"), "{told}");
     let read = Reading::new().read("fee", "number").file(file.path()).unwrap();
     assert_eq!(kinds(&read)[1], "decimals, 2 places");
     let whole = Reading::new().no_header(true).file(file.path()).unwrap();
@@ -396,7 +396,7 @@ fn what_is_broken_or_far_too_large_is_told() {
     let refused =
         Reading::new().most_unpacked(1 << 16).stream("x.csv.gz", &packed[..]).unwrap_err().to_string();
     assert!(
-        refused.contains("unpack to more than 65536") && refused.contains("--most-unpacked 524288"),
+        refused.contains("unpack to more than 65536") && refused.contains("`Reading::most_unpacked(524288)`"),
         "{refused}"
     );
     assert_eq!(

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 use jembric::{
-    Context, Earliest, Error, Latest, Operation, Table, Ties,
+    Context, Earliest, Error, Latest, Table, Ties,
     arrow::{Array, ArrayRef, Date32Array, RecordBatch, StringArray, cast::AsArray, schema::DataType},
     io::{self, Destination, Format, Order, Reading, Writing},
 };
@@ -122,8 +122,10 @@ fn arrow_goes_in_and_comes_out() {
 #[test]
 fn mistakes_come_as_values_that_can_be_told_apart() {
     let table = Reading::new().stream("t.csv", "vessel,day\nPetrel,soon\n".as_bytes()).unwrap();
-    match Latest::new("day").apply(&table) {
-        Err(jembric::CoreError::NotDates(about)) => {
+    let error = Latest::new("day").apply(&table).unwrap_err();
+    assert_eq!((error.setting(), error.file()), (Some("date"), Some("t.csv")));
+    match error.fact() {
+        jembric::CoreError::NotDates(about) => {
             assert_eq!((about.column.as_str(), about.values, about.bad), ("day", 1, 1));
             assert_eq!((about.first[0].line, about.first[0].text.as_str()), (Some(2), "soon"));
         }

@@ -3,20 +3,21 @@
 //! Everything follows from how many start and how many end on each tick of each group. Where a slot for each fits the memory,
 //! that is counted in slots, by each thread in its own if they are few; else each group's starts and ends are sorted. What is
 //! clipped by the range or has no end of its own has neither started nor ended there: that is counted apart, a group.
+//!
+//! Starts and ends come from the rows of one table ([`RowSource`]), or from several batches of which they alone are
+//! kept (`settled`).
 
-use super::{Active, TOO_LONG, rows::period_column};
+use super::{Active, ActivePlan, Gives, TOO_LONG, rows::period_column};
 use crate::{
-    calendar::{Day, Grain, Periods},
-    entities::{Entities, Missing},
-    error::{Error, Result},
+    calendar::{Day, Grain, Hours, Periods},
+    context::Context,
+    entities::Entities,
+    error::{Error, Result, in_setting},
     intervals::{Fate, Intervals},
-    ledger::Ledger,
     measure::{Measure, Sums},
-    operation::Context,
-    rows::entities_in_order,
     shape::{Named, Shape, Type},
     table::Table,
-    timeline::Dealt,
+    timeline::GroupedByEntity,
 };
 use arrow_array::{Array, ArrayRef, Int64Array, UInt32Array};
 use arrow_schema::{DataType, Field};
@@ -29,43 +30,66 @@ const SLOTS_FOR_THREADS: usize = 1 << 20;
 const MOST_SLOTS: usize = 1 << 26;
 const ROWS_A_THREAD: usize = 1 << 16;
 
-fn sum_name(named: &Named) -> String {
-    if named.shown_as == named.column { format!("sum_{}", named.column) } else { named.shown_as.clone() }
-}
-
-fn active_ticks_name(active: &Active) -> &'static str {
-    if active.grain == Grain::Hour { "active_hours" } else { "active_days" }
+fn active_ticks_name(grain: Grain) -> &'static str {
+    if grain == Grain::Hour { "active_hours" } else { "active_days" }
 }
 
 const COUNTS: [&str; 5] = ["active", "started", "ended", "active_at_end", "most_at_once"];
 
-pub(super) fn check(active: &Active, shape: &Shape, instants: bool) -> Result<Shape> {
-    let per = shape.named(&active.per)?;
-    let mut answer = shape.select(&per)?.with(active.period_name(), active.period_type(instants))?;
-    for name in COUNTS.into_iter().chain([active_ticks_name(active)]) {
-        answer = answer.with(name, Type::Integer)?;
+impl Active {
+    /// The columns that are summed, each with the name of its sums.
+    pub(super) fn sums(&self, shape: &Shape) -> Result<Vec<(String, usize)>> {
+        let one = |named: Named| {
+            shape.expect_numbers(&named.column)?;
+            let plain = named.shown_as == named.column;
+            Ok((if plain { format!("sum_{}", named.column) } else { named.shown_as }, named.place))
+        };
+        shape.named(&self.sum)?.into_iter().map(one).collect()
     }
-    for named in shape.named(&active.sum)? {
-        shape.expect_numbers(&named.column)?;
-        answer = answer.with(&sum_name(&named), shape.find(&named.column)?.kind.unwrap_or(Type::Float))?;
+
+    /// What the counts look like.
+    pub(super) fn counts_shape(
+        &self,
+        shape: &Shape,
+        per: &[Named],
+        sums: &[(String, usize)],
+        instants: bool,
+    ) -> Result<Shape> {
+        let result = shape.select(per)?;
+        let mut result = in_setting("name", || result.with(self.period_name(), self.period_type(instants)))?;
+        for name in COUNTS.into_iter().chain([active_ticks_name(self.grain)]) {
+            result = result.with(name, Type::Integer)?;
+        }
+        for (name, place) in sums {
+            let kind = shape.kind(*place).unwrap_or(Type::Float);
+            result = in_setting("sum", || result.with(name, kind))?;
+        }
+        Ok(result)
     }
-    Ok(answer)
 }
 
 /// How many intervals of a group were cut off at either end, or closed for want of an end.
 #[derive(Clone, Copy, Default)]
-struct Cut {
-    starts: i32,
-    ends: i32,
-    closed: i32,
+pub(super) struct Cut {
+    pub(super) starts: i32,
+    pub(super) ends: i32,
+    pub(super) closed: i32,
+}
+
+impl Cut {
+    pub(super) fn add(&mut self, more: Cut) {
+        self.starts += more.starts;
+        self.ends += more.ends;
+        self.closed += more.closed;
+    }
 }
 
 /// How many intervals start and end on each tick of each group.
 #[derive(Clone)]
-struct Slots {
-    starts: Vec<i32>,
-    ends: Vec<i32>,
-    cut: Vec<Cut>,
+pub(super) struct Slots {
+    pub(super) starts: Vec<i32>,
+    pub(super) ends: Vec<i32>,
+    pub(super) cut: Vec<Cut>,
 }
 
 impl Slots {
@@ -74,12 +98,19 @@ impl Slots {
             sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
         }
         for (sum, more) in self.cut.iter_mut().zip(&other.cut) {
-            sum.starts += more.starts;
-            sum.ends += more.ends;
-            sum.closed += more.closed;
+            sum.add(*more);
         }
         self
     }
+}
+
+/// How many intervals of a group start on a tick, and how many have ended on the tick before.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) struct Event {
+    pub(super) group: u32,
+    pub(super) tick: i32,
+    pub(super) starts: i32,
+    pub(super) after: i32,
 }
 
 /// The counts of each period, in lists of their own.
@@ -92,88 +123,193 @@ struct Lists<'a> {
     ticks: &'a mut [i64],
 }
 
-/// What the sweep goes over.
-struct Sweep<'a> {
-    intervals: &'a Intervals,
-    groups: Option<&'a [u32]>,
+/// What is looked at: ticks, and the periods that they are cut into.
+pub(super) struct Sweep {
     /// The first and last tick looked at.
-    first: i32,
-    last: i32,
+    pub(super) first: i32,
+    pub(super) last: i32,
+    /// The number of the first period.
+    from: i32,
     /// The first and last tick of each period that are looked at.
     bounds: Vec<(i32, i32)>,
     /// The period in which intervals without an end were closed, and the tick until which they last.
     closing: Option<(usize, i32)>,
+    periods: Cutting,
+    groups: usize,
 }
 
-impl Sweep<'_> {
-    fn ticks(&self) -> usize {
-        (i64::from(self.last) - i64::from(self.first) + 1) as usize
-    }
+/// Where starts and ends come from.
+pub(super) trait StartsAndEnds: Sync {
+    /// How many start and end on each tick of each group.
+    fn slots(&self, sweep: &Sweep) -> Slots;
 
+    /// The starts of each group and the ticks after its ends.
+    fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's>;
+}
+
+/// The starts of each group and the ticks after its ends.
+pub(super) trait GroupEvents: Sync {
+    /// Those of a group, in order.
+    fn of_group(&self, group: usize) -> (Vec<i32>, Vec<i32>);
+
+    /// What was cut off of a group.
+    fn cut(&self, group: usize) -> Cut;
+}
+
+/// The rows of one table.
+pub(super) struct RowSource<'a> {
+    pub(super) intervals: &'a Intervals,
+    pub(super) table: &'a Table,
+    pub(super) entities: &'a Entities,
+    /// Whether all rows are one group.
+    pub(super) is_one: bool,
+}
+
+impl RowSource<'_> {
     fn is_active(&self, row: usize) -> bool {
         self.intervals.fates[row] == Fate::Active
     }
 
     fn group(&self, row: usize) -> usize {
-        self.groups.map_or(0, |groups| groups[row] as usize)
+        if self.is_one { 0 } else { self.entities.ids()[row] as usize }
     }
 
     /// Counts where a row is cut off, and tells its first and last tick.
     #[inline]
-    fn clip(&self, row: usize, cut: &mut [Cut]) -> (i32, i32) {
+    fn clip(&self, sweep: &Sweep, row: usize, cut: &mut [Cut]) -> (i32, i32) {
         let (first, last) = (self.intervals.first[row], self.intervals.last[row]);
-        if first < self.first {
+        if first < sweep.first {
             cut[self.group(row)].starts += 1;
         }
-        if last > self.last {
+        if last > sweep.last {
             cut[self.group(row)].ends += 1;
         } else if self.intervals.is_closed(row) {
             cut[self.group(row)].closed += 1;
         }
-        self.within(row)
+        self.within(sweep, row)
     }
 
     /// The first and last tick of a row that are looked at.
     #[inline]
-    fn within(&self, row: usize) -> (i32, i32) {
-        (self.intervals.first[row].max(self.first), self.intervals.last[row].min(self.last))
+    fn within(&self, sweep: &Sweep, row: usize) -> (i32, i32) {
+        (self.intervals.first[row].max(sweep.first), self.intervals.last[row].min(sweep.last))
     }
 
-    fn slots(&self, groups: usize, rows: usize) -> Slots {
-        let blank = || Slots {
-            starts: vec![0; groups * self.ticks()],
-            ends: vec![0; groups * self.ticks()],
-            cut: vec![Cut::default(); groups],
-        };
+    /// What each sum gains at a period of a group, and loses: calls `change` with the group, the place of the period
+    /// among all, and the row.
+    pub(super) fn each_change(&self, periods: Cutting, mut change: impl FnMut(usize, i32, usize, bool)) {
+        let clip = |row: usize| self.intervals.clipped(row);
+        for row in (0..self.intervals.fates.len()).filter(|&row| self.is_active(row)) {
+            let (first, last) = clip(row);
+            change(self.group(row), periods.number(first), row, true);
+            change(self.group(row), periods.number(last) + 1, row, false);
+        }
+    }
+}
+
+impl StartsAndEnds for RowSource<'_> {
+    fn slots(&self, sweep: &Sweep) -> Slots {
+        let (groups, rows) = (sweep.groups, self.table.rows());
+        let blank = || Slots::blank(sweep);
         let all_active = self.intervals.all_active();
         // Without groups, a range or anything closed, there is nothing to look at but starts and ends.
         let intervals = self.intervals;
-        let plain =
-            all_active && self.groups.is_none() && intervals.range.is_none() && self.closing.is_none();
+        let plain = all_active && self.is_one && intervals.range.is_none() && sweep.closing.is_none();
         let of_rows = |rows: std::ops::Range<usize>| {
             let mut slots = blank();
             if plain {
                 let both = intervals.first[rows.clone()].iter().zip(&intervals.last[rows]);
                 for (first, last) in both {
-                    slots.starts[(first - self.first) as usize] += 1;
-                    slots.ends[(last - self.first) as usize] += 1;
+                    slots.starts[(first - sweep.first) as usize] += 1;
+                    slots.ends[(last - sweep.first) as usize] += 1;
                 }
                 return slots;
             }
             for row in rows.filter(|&row| all_active || self.is_active(row)) {
-                let (first, last) = self.clip(row, &mut slots.cut);
-                let base = self.group(row) * self.ticks();
-                slots.starts[base + (first - self.first) as usize] += 1;
-                slots.ends[base + (last - self.first) as usize] += 1;
+                let (first, last) = self.clip(sweep, row, &mut slots.cut);
+                let base = self.group(row) * sweep.ticks();
+                slots.starts[base + (first - sweep.first) as usize] += 1;
+                slots.ends[base + (last - sweep.first) as usize] += 1;
             }
             slots
         };
-        if groups * self.ticks() > SLOTS_FOR_THREADS || rows < 2 * ROWS_A_THREAD {
+        if groups * sweep.ticks() > SLOTS_FOR_THREADS || rows < 2 * ROWS_A_THREAD {
             return of_rows(0..rows);
         }
         let parts = rayon::current_num_threads();
         let part = |n: usize| rows * n / parts..rows * (n + 1) / parts;
         (0..parts).into_par_iter().map(|n| of_rows(part(n))).reduce_with(Slots::plus).unwrap_or_else(blank)
+    }
+
+    fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's> {
+        let mut cut = vec![Cut::default(); self.entities.count()];
+        (0..self.table.rows()).filter(|&row| self.is_active(row)).for_each(|row| {
+            self.clip(sweep, row, &mut cut);
+        });
+        let of_row = |row: usize| {
+            let (first, last) = self.within(sweep, row);
+            (first, last + 1)
+        };
+        let active = |row: usize| self.is_active(row);
+        let both = GroupedByEntity::of(self.entities.ids(), self.entities.count(), active, of_row);
+        Box::new(RowEvents { both, cut })
+    }
+}
+
+impl Slots {
+    pub(super) fn blank(sweep: &Sweep) -> Slots {
+        Slots {
+            starts: vec![0; sweep.groups * sweep.ticks()],
+            ends: vec![0; sweep.groups * sweep.ticks()],
+            cut: vec![Cut::default(); sweep.groups],
+        }
+    }
+}
+
+impl Sweep {
+    /// Looks at the ticks of so many groups from the first to the last, or at those of a range.
+    ///
+    /// Errors: more periods than a result may have rows.
+    pub(super) fn of(
+        active: &ActivePlan,
+        groups: usize,
+        (overall, is_stated): (Option<(i32, i32)>, bool),
+        closing_tick: Option<i32>,
+        (key_bytes, context): (u64, &Context),
+    ) -> Result<Sweep> {
+        let periods = Cutting::of(active);
+        let overall = overall.filter(|_| groups > 0);
+        let (first, last) = overall.unwrap_or((0, -1));
+        // Without a range the last period is looked at to its end, however early the data stops in it.
+        let last = if !is_stated && overall.is_some() { periods.end_of(last) } else { last };
+        let from = periods.number(first);
+        let count = overall.map_or(0, |_| (periods.number(last) - from + 1) as usize);
+        let rows = groups as u64 * count as u64;
+        if rows > active.most_rows {
+            return Err(Error::TooManyRows { rows, most: active.most_rows, widest: None, advice: TOO_LONG });
+        }
+        // Six counts, the period, and what is held while they are made.
+        let sums = if let Gives::Counts { sum, .. } = &active.gives { sum.len() as u64 } else { 0 };
+        context.expect_room(rows, 80 + key_bytes + 24 * sums, TOO_LONG)?;
+        let closing = closing_tick.filter(|tick| (first..=last).contains(tick));
+        Ok(Sweep {
+            first,
+            last,
+            from,
+            bounds: (0..count as i32).map(|period| periods.bounds(from + period, first, last)).collect(),
+            closing: closing.map(|tick| ((periods.number(tick) - from) as usize, tick)),
+            periods,
+            groups,
+        })
+    }
+
+    pub(super) fn ticks(&self) -> usize {
+        (i64::from(self.last) - i64::from(self.first) + 1) as usize
+    }
+
+    /// How many periods there are.
+    fn count(&self) -> usize {
+        self.bounds.len()
     }
 
     /// The counts of a group from how many start and end on each tick.
@@ -256,78 +392,85 @@ impl Lists<'_> {
     }
 }
 
+/// What the result is made of beside the counts: the keys of the groups in order, the number of each group, and the
+/// sums, each with its name.
+pub(super) struct Beside<'a> {
+    pub(super) keys: Table,
+    pub(super) order: &'a [usize],
+    pub(super) hours: Option<Hours>,
+    pub(super) instants: bool,
+    pub(super) sums: Vec<(String, ArrayRef)>,
+}
+
 /// The counts of every period of every group.
 pub(super) fn counted(
-    active: &Active,
-    intervals: &Intervals,
-    table: &Table,
-    context: &Context,
-    ledger: &mut Ledger,
+    active: &ActivePlan,
+    sweep: &Sweep,
+    source: &dyn StartsAndEnds,
+    beside: Beside<'_>,
 ) -> Result<Table> {
-    let per = table.shape().named(&active.per)?;
-    let keys: Vec<&str> = per.iter().map(|named| named.column.as_str()).collect();
-    let entities = Entities::number(table, &keys, Missing::IsAKey)?;
-    let (groups, order) = match per.is_empty() {
-        true => (1, vec![0]),
-        false => (entities.count(), entities_in_order(table, &keys, &entities)?),
-    };
-    let periods =
-        Cutting { periods: active.periods(), simple: matches!(active.grain, Grain::Hour | Grain::Day) };
-    let overall = intervals.overall().filter(|_| groups > 0);
-    let (first, last) = overall.unwrap_or((0, -1));
-    // Without a range the last period is looked at to its end, however early the data stops in it.
-    let last = if intervals.range.is_none() && overall.is_some() { periods.end_of(last) } else { last };
-    let from = periods.number(first);
-    let count = overall.map_or(0, |_| (periods.number(last) - from + 1) as usize);
-    let rows = groups as u64 * count as u64;
-    if rows > active.most_rows {
-        return Err(Error::Flood { rows, most: active.most_rows, widest: None, advice: TOO_LONG });
-    }
-    // Six counts, the period, and what is held while they are made.
-    let keys = table.select(&per)?.row_bytes();
-    context.expect_room(rows, 80 + keys + 24 * active.sum.len() as u64, TOO_LONG)?;
-    let closing = intervals.closing_tick().filter(|tick| (first..=last).contains(tick));
-    let sweep = Sweep {
-        intervals,
-        groups: (!per.is_empty()).then(|| entities.ids()),
-        first,
-        last,
-        bounds: (0..count as i32).map(|period| periods.bounds(from + period, first, last)).collect(),
-        closing: closing.map(|tick| ((periods.number(tick) - from) as usize, tick)),
-    };
-    let mut lists = [(); 6].map(|()| vec![0_i64; rows as usize]);
-    sweep.fill(&mut lists, &order, &entities, table.rows());
+    let Beside { keys, order, hours, instants, sums } = beside;
+    let count = sweep.count();
+    let mut lists = [(); 6].map(|()| vec![0_i64; order.len() * count]);
+    sweep.fill(&mut lists, order, source);
 
     let mut columns = Vec::new();
-    if !per.is_empty() {
-        let first_rows = entities.first_rows();
-        let of_groups = order.iter().flat_map(|&group| std::iter::repeat_n(first_rows[group], count));
-        columns.extend(table.select(&per)?.take(&UInt32Array::from_iter_values(of_groups))?.fields());
+    if !keys.columns().is_empty() {
+        let of_groups = (0..order.len() as u32).flat_map(|group| std::iter::repeat_n(group, count));
+        columns.extend(keys.take(&UInt32Array::from_iter_values(of_groups))?.fields());
     }
-    let numbers = order.iter().flat_map(|_| (0..count as i32).map(|period| from + period)).collect();
-    columns.push(period_column(active, intervals, table, numbers)?);
-    for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active)]).zip(lists) {
+    let numbers = order.iter().flat_map(|_| (0..count as i32).map(|period| sweep.from + period)).collect();
+    columns.push(period_column(active, hours, instants, numbers));
+    for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active.grain)]).zip(lists) {
         columns.push((Field::new(name, DataType::Int64, true), Arc::new(Int64Array::from(list)) as ArrayRef));
     }
-    for named in table.shape().named(&active.sum)? {
-        let summed = Measure::of(table, &named.column)?;
-        let array = summed.sums(&sweep.sums(&summed, periods, from, groups, &order))?;
-        columns.push((Field::new(sum_name(&named), array.data_type().clone(), true), array));
+    for (name, array) in sums {
+        columns.push((Field::new(name, array.data_type().clone(), true), array));
     }
-    ledger.counts.insert(0, ("rows out".into(), rows));
     Table::of_fields(columns)
+}
+
+/// The sums over the rows of one table that are active in each period of each group, in the order of their keys.
+pub(super) fn sums_of_rows(
+    sum: &[(String, usize)],
+    rows: &RowSource<'_>,
+    sweep: &Sweep,
+    order: &[usize],
+) -> Result<Vec<(String, ArrayRef)>> {
+    let one = |(name, place): &(String, usize)| {
+        let measure = Measure::of(rows.table, *place)?;
+        let of_layer = |layer| {
+            let mut changes = vec![0_i128; sweep.groups * sweep.count()];
+            rows.each_change(sweep.periods, |group, period, row, gained| {
+                let at = (period - sweep.from) as usize;
+                if at < sweep.count() {
+                    let unit = measure.unit(row, layer);
+                    changes[group * sweep.count() + at] += if gained { unit } else { -unit };
+                }
+            });
+            sweep.added_up(&changes, order)
+        };
+        let sums: Sums = (0..measure.layers()).map(of_layer).collect();
+        Ok((name.clone(), measure.sums(&sums)?))
+    };
+    sum.iter().map(one).collect()
 }
 
 /// How ticks become periods.
 #[derive(Clone, Copy)]
-struct Cutting {
+pub(super) struct Cutting {
     periods: Periods,
     /// Whether each period is one tick.
     simple: bool,
 }
 
 impl Cutting {
-    fn number(self, tick: i32) -> i32 {
+    pub(super) fn of(active: &ActivePlan) -> Cutting {
+        let simple = matches!(active.grain, Grain::Hour | Grain::Day);
+        Cutting { periods: active.periods, simple }
+    }
+
+    pub(super) fn number(self, tick: i32) -> i32 {
         if self.simple { tick } else { self.periods.number(Day::clamped(tick)) }
     }
 
@@ -346,9 +489,9 @@ impl Cutting {
     }
 }
 
-impl Sweep<'_> {
+impl Sweep {
     /// Fills the lists of all groups, in the order of their keys.
-    fn fill(&self, lists: &mut [Vec<i64>; 6], order: &[usize], entities: &Entities, rows: usize) {
+    fn fill(&self, lists: &mut [Vec<i64>; 6], order: &[usize], source: &dyn StartsAndEnds) {
         let (count, groups) = (self.bounds.len().max(1), order.len());
         let [active, started, ended, at_end, most, ticks] =
             lists.each_mut().map(|list| list.par_chunks_mut(count));
@@ -357,81 +500,60 @@ impl Sweep<'_> {
             (Lists { active, started, ended, at_end, most, ticks }, group)
         });
         if groups.saturating_mul(self.ticks()) <= MOST_SLOTS {
-            let slots = self.slots(groups, rows);
+            let slots = source.slots(self);
             of_groups.for_each(|(mut lists, group)| {
                 let of_group = group * self.ticks()..(group + 1) * self.ticks();
                 self.over_slots(&slots.starts[of_group.clone()], &slots.ends[of_group], &mut lists);
                 self.without_cut(slots.cut[group], &mut lists);
             });
         } else {
-            let events = Events::of(self, entities, rows);
+            let events = source.events(self);
             of_groups.for_each(|(mut lists, group)| {
                 let (starts, after) = events.of_group(group);
                 self.over_events(&starts, &after, &mut lists);
-                self.without_cut(events.cut[group], &mut lists);
+                self.without_cut(events.cut(group), &mut lists);
             });
         }
     }
 
-    /// The sum of a measure over the rows that are active in each period of each group, in the order of their keys.
-    fn sums(&self, summed: &Measure, periods: Cutting, from: i32, groups: usize, order: &[usize]) -> Sums {
-        let of_layer = |layer| self.sums_in(layer, summed, periods, from, groups, order);
-        (0..summed.layers()).map(of_layer).collect()
-    }
-
-    fn sums_in(
-        &self,
-        layer: usize,
-        summed: &Measure,
-        periods: Cutting,
-        from: i32,
-        groups: usize,
-        order: &[usize],
-    ) -> Vec<i128> {
-        let count = self.bounds.len();
-        let mut changes = vec![0_i128; groups * count];
-        for row in (0..self.intervals.fates.len()).filter(|&row| self.is_active(row)) {
-            let (first, last) = self.within(row);
-            let of_group = &mut changes[self.group(row) * count..][..count];
-            let (start, after) = (periods.number(first) - from, periods.number(last) - from + 1);
-            of_group[start as usize] += summed.unit(row, layer);
-            if let Some(change) = of_group.get_mut(after as usize) {
-                *change -= summed.unit(row, layer);
-            }
-        }
+    /// From what a sum gains and loses at each period of each group to what it is there, in the order of the keys.
+    fn added_up(&self, changes: &[i128], order: &[usize]) -> Vec<i128> {
         let mut sums = Vec::with_capacity(changes.len());
         for &group in order {
             let mut sum = 0;
-            sums.extend(changes[group * count..][..count].iter().map(|change| {
+            sums.extend(changes[group * self.count()..][..self.count()].iter().map(|change| {
                 sum += change;
                 sum
             }));
         }
         sums
     }
+
+    /// The place of each period of each group that has this number, among all in the order of the keys; none for
+    /// those beyond the last.
+    pub(super) fn place(&self, rank: usize, period: i32) -> Option<usize> {
+        let at = (period - self.from) as usize;
+        (at < self.count()).then_some(rank * self.count() + at)
+    }
+
+    /// How many periods of groups there are.
+    pub(super) fn places(&self) -> usize {
+        self.groups * self.count()
+    }
+
+    /// How many periods each group has.
+    pub(super) fn periods_of_group(&self) -> usize {
+        self.count()
+    }
 }
 
-/// The starts of each group and the ticks after its ends.
-struct Events {
-    /// Of each interval.
-    both: Dealt<(i32, i32)>,
+/// The starts and ends of the rows of one table, by group.
+struct RowEvents {
+    both: GroupedByEntity<(i32, i32)>,
     cut: Vec<Cut>,
 }
 
-impl Events {
-    fn of(sweep: &Sweep<'_>, entities: &Entities, rows: usize) -> Events {
-        let mut cut = vec![Cut::default(); entities.count()];
-        (0..rows).filter(|&row| sweep.is_active(row)).for_each(|row| {
-            sweep.clip(row, &mut cut);
-        });
-        let of_row = |row: usize| {
-            let (first, last) = sweep.within(row);
-            (first, last + 1)
-        };
-        let active = |row: usize| sweep.is_active(row);
-        Events { both: Dealt::of(entities.ids(), entities.count(), active, of_row), cut }
-    }
-
+impl GroupEvents for RowEvents {
     fn of_group(&self, group: usize) -> (Vec<i32>, Vec<i32>) {
         let (mut starts, mut after): (Vec<i32>, Vec<i32>) =
             self.both.of_entity(group).iter().copied().unzip();
@@ -439,26 +561,49 @@ impl Events {
         after.sort_unstable();
         (starts, after)
     }
+
+    fn cut(&self, group: usize) -> Cut {
+        self.cut[group]
+    }
+}
+
+impl RowSource<'_> {
+    /// Adds each start and each tick after an end to events, and what was cut off.
+    pub(super) fn add_events(&self, range: Option<(i32, i32)>, events: &mut Vec<Event>, cut: &mut [Cut]) {
+        let (first, last) = range.unwrap_or((i32::MIN, i32::MAX));
+        for row in (0..self.table.rows()).filter(|&row| self.is_active(row)) {
+            let (own_first, own_last) = (self.intervals.first[row], self.intervals.last[row]);
+            let group = self.group(row);
+            cut[group].add(Cut {
+                starts: i32::from(own_first < first),
+                ends: i32::from(own_last > last),
+                closed: i32::from(own_last <= last && self.intervals.is_closed(row)),
+            });
+            let event = |tick, starts, after| Event { group: group as u32, tick, starts, after };
+            events.push(event(own_first.max(first), 1, 0));
+            events.push(event(own_last.min(last) + 1, 0, 1));
+        }
+    }
 }
 
 /// Whether sorted events tell the same of each week as slots for each day.
 #[cfg(test)]
-pub(super) fn both_sweeps_agree(intervals: &Intervals, first: i32, last: i32) -> bool {
+pub(super) fn both_sweeps_agree(intervals: &Intervals, table: &Table, first: i32, last: i32) -> bool {
     let periods = Cutting { periods: Grain::Week.into(), simple: false };
     let from = periods.number(first);
     let count = periods.number(last) - from + 1;
     let bounds = (0..count).map(|period| periods.bounds(from + period, first, last)).collect();
-    let sweep = Sweep { intervals, groups: None, first, last, bounds, closing: None };
+    let sweep = Sweep { first, last, from, bounds, closing: None, periods, groups: 1 };
     let Some(entities) = Entities::from_ids(vec![0; intervals.fates.len()], 1) else { return false };
+    let rows = RowSource { intervals, table, entities: &entities, is_one: true };
     let told = |tell: &dyn Fn(&mut Lists<'_>)| {
         let mut lists = [(); 6].map(|()| vec![0; count as usize]);
         let [active, started, ended, at_end, most, ticks] = lists.each_mut();
         tell(&mut Lists { active, started, ended, at_end, most, ticks });
         lists
     };
-    let slots = sweep.slots(1, intervals.fates.len());
-    let events = Events::of(&sweep, &entities, intervals.fates.len());
-    let (starts, after) = events.of_group(0);
+    let slots = rows.slots(&sweep);
+    let (starts, after) = rows.events(&sweep).of_group(0);
     told(&|lists| sweep.over_slots(&slots.starts, &slots.ends, lists))
         == told(&|lists| sweep.over_events(&starts, &after, lists))
 }

@@ -3,13 +3,13 @@
 //! The number of rows of each record is known beforehand, so that any stretch of the answer can be made on its own: threads
 //! make theirs side by side, and a long answer goes out batch by batch.
 
-use super::{Active, TOO_LONG};
+use super::{ActivePlan, TOO_LONG};
 use crate::{
     axis::Axis,
-    calendar::{Day, Grain, Moment},
+    calendar::{Day, Grain, Hours, Moment},
+    context::Sink,
     error::{Error, Result},
     intervals::{Fate, Intervals},
-    operation::Sink,
     shape::{Named, Type},
     table::Table,
 };
@@ -31,14 +31,14 @@ pub(super) fn share_name(named: &Named) -> String {
 
 /// The rows that an answer will have.
 pub(super) struct Expansion<'a> {
-    active: &'a Active,
+    active: &'a ActivePlan,
     intervals: &'a Intervals,
     table: &'a Table,
     /// The rows of the table that are active.
     records: Vec<u32>,
     /// How many rows of the answer come before each record's own, and at last how many there are.
     before: Vec<u64>,
-    shares: Vec<(Named, Measure)>,
+    shares: Vec<(Named, SharedMeasure)>,
 }
 
 /// The columns that are made for a stretch of the answer.
@@ -54,7 +54,8 @@ struct Made {
 impl<'a> Expansion<'a> {
     /// Counts the rows. An error where they are more than allowed.
     pub(super) fn new(
-        active: &'a Active,
+        active: &'a ActivePlan,
+        share: &[Named],
         intervals: &'a Intervals,
         table: &'a Table,
     ) -> Result<Expansion<'a>> {
@@ -62,7 +63,7 @@ impl<'a> Expansion<'a> {
             (0..table.rows() as u32).filter(|&row| intervals.fates[row as usize] == Fate::Active).collect();
         let mut before = Vec::with_capacity(records.len() + 1);
         let (mut all, mut widest) = (0_u64, (0_u64, 0_u32));
-        let periods = active.periods();
+        let periods = active.periods;
         for &record in &records {
             before.push(all);
             let (first, last) = intervals.clipped(record as usize);
@@ -74,13 +75,12 @@ impl<'a> Expansion<'a> {
             all += rows;
         }
         before.push(all);
-        let shares = table.shape().named(&active.share)?;
-        let shares = shares.into_iter().map(|named| Ok((named.clone(), Measure::of(table, &named.column)?)));
-        let shares = shares.collect::<Result<_>>()?;
+        let shares =
+            share.iter().map(|named| (named.clone(), SharedMeasure::of(table, named.place))).collect();
         let expansion = Expansion { active, intervals, table, records, before, shares };
         if all > active.most_rows {
             let widest = expansion.widest(u32::MAX - widest.1, widest.0);
-            return Err(Error::Flood {
+            return Err(Error::TooManyRows {
                 rows: all,
                 most: active.most_rows,
                 widest: Some(widest),
@@ -178,7 +178,7 @@ impl<'a> Expansion<'a> {
         ticks: &mut [i64],
         ticks_before: &mut [i32],
     ) {
-        let cut = self.active.periods();
+        let cut = self.active.periods;
         let simple = matches!(self.active.grain, Grain::Hour | Grain::Day);
         let mut at = self.before.partition_point(|&before| before <= from).saturating_sub(1);
         let (mut done, mut skipped) = (0, from - self.before.get(at).copied().unwrap_or(0));
@@ -224,7 +224,7 @@ impl<'a> Expansion<'a> {
             });
             shares.push((share_name(named), measure.shared(parts)?));
         }
-        let period = self.period_column(periods)?;
+        let period = self.period_column(periods);
         let mut answer = self.table.take(&UInt32Array::from(records))?.with_field(period.0, period.1)?;
         if self.active.grain > Grain::Day {
             answer = answer.with_column("active_days", Arc::new(Int64Array::from(active_ticks)))?;
@@ -235,24 +235,24 @@ impl<'a> Expansion<'a> {
         Ok(answer)
     }
 
-    fn period_column(&self, numbers: Vec<i32>) -> Result<(Field, ArrayRef)> {
-        period_column(self.active, self.intervals, self.table, numbers)
+    fn period_column(&self, numbers: Vec<i32>) -> (Field, ArrayRef) {
+        let instants = self.table.dates_at(self.active.rules.start).are_instants();
+        period_column(self.active, self.intervals.hours.clone(), instants, numbers)
     }
 }
 
 /// Periods by their numbers, as a column.
 pub(super) fn period_column(
-    active: &Active,
-    intervals: &Intervals,
-    table: &Table,
+    active: &ActivePlan,
+    hours: Option<Hours>,
+    instants: bool,
     numbers: Vec<i32>,
-) -> Result<(Field, ArrayRef)> {
-    let instants = table.dates(&active.start)?.are_instants();
-    Ok(Axis::cut(active.periods(), intervals.hours.clone(), instants).column(active.period_name(), numbers))
+) -> (Field, ArrayRef) {
+    Axis::cut(active.periods, hours, instants).column(&active.period_name, numbers)
 }
 
 /// A measure that is split over periods.
-enum Measure {
+enum SharedMeasure {
     /// Whole numbers or decimals, in units of their last place.
     Exact {
         units: Vec<Option<i128>>,
@@ -262,39 +262,38 @@ enum Measure {
     Nothing,
 }
 
-impl Measure {
-    fn of(table: &Table, column: &str) -> Result<Measure> {
-        let array = table.column(column)?;
-        let kind = table.shape().find(column)?.kind;
+impl SharedMeasure {
+    fn of(table: &Table, place: usize) -> SharedMeasure {
+        let array = table.at(place);
         // Money and weights are shared to two places at least.
-        let has = if let Some(Type::Decimal { places }) = kind { places } else { 0 };
+        let has = if let Type::Decimal { places } = table.kind(place) { places } else { 0 };
         let places = has.max(2);
         let by = 10_i128.pow((places - has) as u32);
         let units: Vec<Option<i128>> = match array.data_type() {
-            DataType::Float64 => return Ok(Measure::Float(array.as_primitive::<Float64Type>().clone())),
+            DataType::Float64 => return SharedMeasure::Float(array.as_primitive::<Float64Type>().clone()),
             DataType::Int64 => array.as_primitive::<Int64Type>().iter().map(|n| n.map(i128::from)).collect(),
             DataType::Decimal64(..) => {
                 array.as_primitive::<Decimal64Type>().iter().map(|n| n.map(i128::from)).collect()
             }
             DataType::Decimal128(..) => array.as_primitive::<Decimal128Type>().iter().collect(),
-            _ => return Ok(Measure::Nothing),
+            _ => return SharedMeasure::Nothing,
         };
         let scaled = units.into_iter().map(|units| units.map(|units| units.saturating_mul(by))).collect();
-        Ok(Measure::Exact { units: scaled, places })
+        SharedMeasure::Exact { units: scaled, places }
     }
 
     /// The share of each part: a record, its ticks before the part and up to its end, and all that it has. The shares of a
     /// record add up to its measure, since each is the difference of two rounded parts of the whole.
     fn shared(&self, parts: impl Iterator<Item = (usize, i32, i32, i32)>) -> Result<ArrayRef> {
         Ok(match self {
-            Measure::Nothing => Arc::new(arrow_array::NullArray::new(parts.count())),
-            Measure::Float(floats) => {
+            SharedMeasure::Nothing => Arc::new(arrow_array::NullArray::new(parts.count())),
+            SharedMeasure::Float(floats) => {
                 let share = |(record, before, until, all): (usize, i32, i32, i32)| {
                     floats.is_valid(record).then(|| float_share(floats.value(record), before, until, all))
                 };
                 Arc::new(parts.map(share).collect::<Float64Array>())
             }
-            Measure::Exact { units, places } => {
+            SharedMeasure::Exact { units, places } => {
                 let share = |(record, before, until, all): (usize, i32, i32, i32)| {
                     let part = |ticks: i32| part_of(units[record]?, ticks, all);
                     Some(part(until)? - part(before)?)

@@ -1,5 +1,4 @@
 use super::*;
-use crate::Operation;
 use arrow_array::cast::AsArray;
 use arrow_cast::display::array_value_to_string;
 use proptest::prelude::*;
@@ -18,7 +17,8 @@ fn row(outcome: &Outcome, row: usize) -> String {
 #[test]
 fn a_row_tells_all_of_its_day() {
     let stays = table("arrived", &[Some(20_240), Some(20_240), None]);
-    let almanac = Almanac::new().covering(&stays, ["arrived"]).unwrap().year_start("April");
+    let almanac =
+        Almanac::new().covering(&stays, ["arrived"]).unwrap().year_start(crate::calendar::Month::April);
     let outcome = almanac.make_with(&Context::new().as_of("2025-06-30".parse().unwrap())).unwrap();
     let names: Vec<&str> = outcome.table.names().collect();
     insta::assert_snapshot!(names.join(" "), @"date year quarter month month_name day year_quarter year_month iso_year iso_week weekday weekday_number day_of_year month_start month_end fiscal_year fiscal_quarter is_workday covered records_arrived days_from_as_of");
@@ -29,8 +29,8 @@ fn a_row_tells_all_of_its_day() {
 #[rstest]
 #[case::data(Almanac::new(), "2024-12-30", "2025-01-02", 3)]
 #[case::range(Almanac::new().range("2025-01".parse().unwrap()), "2025-01-01", "2025-01-31", 2)]
-#[case::whole_years(Almanac::new().whole_years(true), "2024-01-01", "2025-12-31", 3)]
-#[case::fiscal_years(Almanac::new().whole_years(true).year_start("4"), "2024-04-01", "2025-03-31", 3)]
+#[case::whole_years(Almanac::new().whole_years(), "2024-01-01", "2025-12-31", 3)]
+#[case::fiscal_years(Almanac::new().whole_years().year_start(Month::April), "2024-04-01", "2025-03-31", 3)]
 fn it_covers_what_is_asked(
     #[case] almanac: Almanac,
     #[case] first: &str,
@@ -102,7 +102,7 @@ proptest! {
     ) {
         let last = (first + days).min(Day::MAX.number());
         let range = Range::new(Day::from_number(first).unwrap(), Day::from_number(last).unwrap()).unwrap();
-        let outcome = Almanac::new().range(range).year_start(start.to_string()).make().unwrap();
+        let outcome = Almanac::new().range(range).year_start(Month::ALL[start as usize - 1]).make().unwrap();
         prop_assert_eq!(outcome.table.rows() as i32, last - first + 1);
         let mut theirs = jiff::civil::date(1970, 1, 1).checked_add(jiff::Span::new().days(first)).unwrap();
         for day in 0..outcome.table.rows() {
@@ -112,7 +112,7 @@ proptest! {
             let expected = format!(
                 "{theirs} {year} {} {month} {} {} {} {} {} {} {} {} {} {} {} {fiscal} {} {} false",
                 (month - 1) / 3 + 1,
-                MONTH_NAMES[month as usize - 1],
+                Month::NAMES[month as usize - 1],
                 theirs.day(),
                 theirs.first_of_month().with().month((theirs.month() - 1) / 3 * 3 + 1).build().unwrap(),
                 theirs.first_of_month(),

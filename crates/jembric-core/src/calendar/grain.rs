@@ -1,4 +1,4 @@
-//! [`Grain`], [`Weekday`] and the months by name: the words for lengths and places in the calendar.
+//! [`Grain`], [`Weekday`] and [`Month`]: the words for lengths and places in the calendar.
 
 use crate::error::{Error, Result};
 use crate::shape::nearest;
@@ -146,31 +146,87 @@ impl FromStr for Weekday {
     }
 }
 
-/// The English names of the months.
-pub const MONTH_NAMES: [&str; 12] = [
-    "January",
-    "February",
-    "March",
-    "April",
-    "May",
-    "June",
-    "July",
-    "August",
-    "September",
-    "October",
-    "November",
-    "December",
-];
+/// A month of the year.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[allow(missing_docs)]
+pub enum Month {
+    January,
+    February,
+    March,
+    April,
+    May,
+    June,
+    July,
+    August,
+    September,
+    October,
+    November,
+    December,
+}
 
-/// A month of the year, 1 to 12, from its number or name (whole or at least three letters, in any case).
-pub fn month_of_year(text: &str) -> Result<u32> {
-    let number = text.trim().parse().ok().filter(|month| (1..=12).contains(month));
-    number.or_else(|| Some(named(text, &MONTH_NAMES)? as u32 + 1)).ok_or_else(|| Error::Unknown {
-        what: "a month",
-        text: text.to_owned(),
-        nearest: nearest(text, MONTH_NAMES.into_iter()),
-        known: "January to December, whole or by their first three letters, and 1 to 12",
-    })
+impl Month {
+    /// All twelve, from January.
+    pub const ALL: [Month; 12] = [
+        Month::January,
+        Month::February,
+        Month::March,
+        Month::April,
+        Month::May,
+        Month::June,
+        Month::July,
+        Month::August,
+        Month::September,
+        Month::October,
+        Month::November,
+        Month::December,
+    ];
+    /// Their English names, from January.
+    pub const NAMES: [&'static str; 12] = [
+        "January",
+        "February",
+        "March",
+        "April",
+        "May",
+        "June",
+        "July",
+        "August",
+        "September",
+        "October",
+        "November",
+        "December",
+    ];
+
+    /// Its number, 1 to 12.
+    pub const fn number(self) -> u32 {
+        self as u32 + 1
+    }
+
+    /// Its English name.
+    pub const fn name(self) -> &'static str {
+        Month::NAMES[self as usize]
+    }
+}
+
+impl fmt::Display for Month {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
+    }
+}
+
+impl FromStr for Month {
+    type Err = Error;
+
+    /// Reads its number or its name, whole or at least three letters, in any case.
+    fn from_str(text: &str) -> Result<Month> {
+        let number = text.trim().parse::<usize>().ok().filter(|month| (1..=12).contains(month));
+        let place = number.map(|month| month - 1).or_else(|| named(text, &Month::NAMES));
+        place.map(|place| Month::ALL[place]).ok_or_else(|| Error::Unknown {
+            what: "a month",
+            text: text.to_owned(),
+            nearest: nearest(text, Month::NAMES.into_iter()),
+            known: "January to December, whole or by their first three letters, and 1 to 12",
+        })
+    }
 }
 
 /// Which of these names begins with the text, of which there are at least three letters.
@@ -214,6 +270,6 @@ mod tests {
     #[case("13", None)]
     #[case("0", None)]
     fn months_by_name_or_number(#[case] text: &str, #[case] month: Option<u32>) {
-        assert_eq!(month_of_year(text).ok(), month);
+        assert_eq!(text.parse::<Month>().ok().map(Month::number), month);
     }
 }

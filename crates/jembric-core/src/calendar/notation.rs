@@ -3,7 +3,7 @@
 //! A cell is read on its own; what the *column* says (which of day and month comes first) is decided by whoever has seen
 //! all of it. A two-digit year, a day that the calendar does not have and a year outside 0001 to 9999 are not dates.
 
-use super::{Day, MICROS_PER_DAY, MONTH_NAMES};
+use super::{Day, MICROS_PER_DAY, Month};
 use std::fmt;
 
 /// Which of day and month is written first, where only the column as a whole can tell.
@@ -301,7 +301,7 @@ impl Cursor<'_> {
         let letters = self.rest.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
         let (word, rest) = self.rest.split_at(letters);
         let is = |name: &str| word.eq_ignore_ascii_case(name.as_bytes());
-        let month = MONTH_NAMES
+        let month = Month::NAMES
             .iter()
             .position(|name| is(name) || is(&name[..3]) || (is("sept") && *name == "September"))?;
         self.rest = rest;

@@ -2,7 +2,7 @@
 //!
 //! Everything is arithmetic on day numbers. A period that reaches beyond the years 0001 to 9999 is cut off there.
 
-use super::{Day, Grain, Moment, Weekday, day::days_in_month, grain::named};
+use super::{Day, Grain, Moment, Month, Weekday, day::days_in_month, grain::named};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
@@ -27,15 +27,9 @@ impl Periods {
     pub const DAYS: Periods = Periods { grain: Grain::Day, week_start: Weekday::Monday, year_start: 1 };
 
     /// Periods of this grain, with weeks and years that begin where that is said.
-    ///
-    /// An error where the month is none.
-    pub(crate) fn cut(
-        grain: Grain,
-        week_start: Option<Weekday>,
-        year_start: Option<&str>,
-    ) -> Result<Periods> {
-        let month = year_start.map_or(Ok(1), super::month_of_year)?;
-        Ok(Periods::from(grain).week_start(week_start.unwrap_or(Weekday::Monday)).year_start(month))
+    pub(crate) fn cut(grain: Grain, week_start: Option<Weekday>, year_start: Option<Month>) -> Periods {
+        let month = year_start.unwrap_or(Month::January).number();
+        Periods::from(grain).week_start(week_start.unwrap_or(Weekday::Monday)).year_start(month)
     }
 
     /// Weeks begin on this day. It changes weeks alone.
@@ -123,7 +117,7 @@ impl fmt::Display for Periods {
             write!(f, " from {}", self.week_start)?;
         }
         if self.year_start != 1 {
-            write!(f, " from {}", super::MONTH_NAMES[usize::from(self.year_start) - 1])?;
+            write!(f, " from {}", super::Month::NAMES[usize::from(self.year_start) - 1])?;
         }
         Ok(())
     }
@@ -139,7 +133,7 @@ impl FromStr for Periods {
         let periods = Periods::from(grain.parse::<Grain>()?);
         match periods.grain {
             Grain::Week => Ok(periods.week_start(start.parse()?)),
-            _ => Ok(periods.year_start(super::month_of_year(start)?)),
+            _ => Ok(periods.year_start(start.parse::<Month>()?.number())),
         }
     }
 }
@@ -292,7 +286,7 @@ pub fn loose_label(text: &[u8], grain: Grain) -> Option<Day> {
 fn named_month(text: &[u8]) -> Option<Day> {
     let (name, year) =
         std::str::from_utf8(text).ok()?.rsplit_once([' ', '-']).filter(|(_, year)| year.len() == 4)?;
-    let month = named(name.trim().trim_end_matches(['.', ',']), &super::MONTH_NAMES)? as u32 + 1;
+    let month = named(name.trim().trim_end_matches(['.', ',']), &super::Month::NAMES)? as u32 + 1;
     Day::from_ymd(year.parse().ok()?, month, 1)
 }
 

@@ -2,10 +2,11 @@
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods, Zone},
-    columnwise,
+    context::Context,
     dates::Dates,
-    error::{Error, Result},
-    operation::Context,
+    error::{Error, Result, refuse},
+    parallel,
+    shape::Shape,
     table::Table,
 };
 use arrow_buffer::NullBuffer;
@@ -13,44 +14,43 @@ use std::borrow::Cow;
 
 /// One end of the time that elapses.
 #[derive(Clone, Copy)]
-pub(super) enum End<'a> {
+pub(super) enum End {
     AsOf,
-    Today,
     On(Day),
-    Column(&'a str),
+    /// The dates of the column at this place.
+    Column(usize),
 }
 
-impl<'a> End<'a> {
-    pub(super) fn of(text: &'a str) -> End<'a> {
+impl End {
+    /// The end that a text names: `as-of`, `today`, a date, or else a column.
+    ///
+    /// Errors: there is no such column, or it holds no dates; there is no as-of date, or nobody knows today.
+    pub(super) fn of(text: &str, shape: &Shape, context: &Context) -> Result<End> {
         match text {
-            "as-of" => End::AsOf,
-            "today" => End::Today,
-            _ => text.parse().map_or(End::Column(text), End::On),
+            "as-of" if context.as_of_is_unknown() => Err(no_as_of()),
+            "as-of" => Ok(End::AsOf),
+            "today" => match context.today {
+                Some(day) => Ok(End::On(day)),
+                None => refuse("today", "not known", "the day that it is, from whoever has a clock"),
+            },
+            _ => match text.parse() {
+                Ok(day) => Ok(End::On(day)),
+                Err(_) => shape.place_of_dates(text).map(End::Column),
+            },
         }
     }
 
-    /// The day for all rows, where it is one.
-    pub(super) fn day(self, context: &Context) -> Result<Option<Day>> {
+    /// The place of its column, where it is one.
+    pub(super) fn column(&self) -> Option<usize> {
         match self {
-            End::AsOf => {
-                context.as_of.map(Some).ok_or(Error::NoAsOf { what: "`elapsed` to or from `as-of`" })
-            }
-            End::Today => context.today.map(Some).ok_or_else(|| Error::Setting {
-                setting: "today",
-                value: "not known".to_owned(),
-                expected: "the day that it is, from whoever has a clock",
-            }),
-            End::On(day) => Ok(Some(day)),
-            End::Column(_) => Ok(None),
+            End::Column(place) => Some(*place),
+            _ => None,
         }
     }
+}
 
-    pub(super) fn column(self) -> &'a str {
-        match self {
-            End::Column(name) => name,
-            _ => "",
-        }
-    }
+fn no_as_of() -> Error {
+    Error::NoAsOf { what: "`elapsed` to or from `as-of`" }
 }
 
 /// One end of every row.
@@ -60,10 +60,11 @@ pub(super) enum Ends {
 }
 
 impl Ends {
-    pub(super) fn new(end: End<'_>, table: &Table, context: &Context) -> Result<Ends> {
-        match end.day(context)? {
-            Some(day) => Ok(Ends::One(day)),
-            None => table.dates(end.column()).map(Ends::Rows),
+    pub(super) fn new(end: &End, table: &Table, context: &Context) -> Result<Ends> {
+        match *end {
+            End::AsOf => context.as_of.map(Ends::One).ok_or_else(no_as_of),
+            End::On(day) => Ok(Ends::One(day)),
+            End::Column(place) => Ok(Ends::Rows(table.dates_at(place))),
         }
     }
 
@@ -113,9 +114,9 @@ impl Ends {
         match (&from[..], &to[..]) {
             // A column of one row is as good as one date for all.
             ([from], [to]) => vec![count(one(*from), one(*to)).into(); rows],
-            ([from], to) => columnwise::map(to, |to| count(one(*from), one(to)).into()),
-            (from, [to]) => columnwise::map(from, |from| count(one(from), one(*to)).into()),
-            (from, to) => columnwise::map_two(from, to, |from, to| count(one(from), one(to)).into()),
+            ([from], to) => parallel::map(to, |to| count(one(*from), one(to)).into()),
+            (from, [to]) => parallel::map(from, |from| count(one(from), one(*to)).into()),
+            (from, to) => parallel::map_two(from, to, |from, to| count(one(from), one(to)).into()),
         }
     }
 

@@ -50,7 +50,8 @@ fn from_one_date_to_another(
     #[case] expected: &str,
 ) {
     let table = Table::from_columns([days("a", &[Some(from)]), days("b", &[Some(to)])]).unwrap();
-    let mut elapsed = Elapsed::new("a", "b").unit(unit).both_ends(both_ends).name("e");
+    let mut elapsed = Elapsed::new("a", "b").unit(unit).name("e");
+    elapsed.both_ends = both_ends;
     if unit == Unit::Workdays {
         // Good Friday and Easter Monday.
         elapsed = elapsed.holidays(["2025-04-18", "2025-04-21"].map(|day| day.parse().unwrap()).to_vec());
@@ -157,7 +158,7 @@ fn bands_are_named_by_their_numbers_and_sort_by_them() {
 #[case(Elapsed { to: None, ..Elapsed::new("d", "d") }, "`to` is not given")]
 #[case(Elapsed::new("dd", "as-of"), "there is no column `dd`")]
 #[case(Elapsed::new("d", "d").bands([0, 30, 30]), "`bands` is 0,30,30")]
-#[case(Elapsed::new("d", "d").unit(Unit::Hours).both_ends(true), "`both-ends` is given")]
+#[case(Elapsed::new("d", "d").unit(Unit::Hours).both_ends(), "`both-ends` is given")]
 #[case(Elapsed::new("d", "d").holidays(vec![Day::MIN]), "`holidays` is given")]
 #[case(Elapsed { date: None, ..Elapsed::since_previous("d") }, "`date` is not given")]
 #[case(Elapsed { since_previous: true, ..Elapsed::new("d", "d") }, "`since-previous` is given")]
@@ -173,7 +174,10 @@ fn settings_that_cannot_be_are_refused(#[case] elapsed: Elapsed, #[case] begins:
 fn what_is_needed_and_not_known_is_asked_for() {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
     let errors = ["as-of", "today"].map(|to| Elapsed::new("d", to).apply(&table).unwrap_err().to_string());
-    assert!(errors[0].contains("`--as-of 2025-06-30`") && errors[1].contains("`today`"), "{errors:?}");
+    assert!(
+        errors[0].contains("`Context::as_of`, 2025-06-30") && errors[1].contains("`today`"),
+        "{errors:?}"
+    );
 }
 
 proptest! {
@@ -189,8 +193,13 @@ proptest! {
             ("b", column(&|row| clamped(row.0 + row.1))),
         ]).unwrap();
         for unit in [Unit::Days, Unit::Weeks, Unit::Months, Unit::Years, Unit::Workdays] {
-            let there = Elapsed::new("a", "b").unit(unit).both_ends(both_ends).name("e").apply(&table).unwrap();
-            let back = Elapsed::new("b", "a").unit(unit).both_ends(both_ends).name("e").apply(&table).unwrap();
+            let elapsed = |from: &str, to: &str| {
+                let mut elapsed = Elapsed::new(from, to).unit(unit).name("e");
+                elapsed.both_ends = both_ends;
+                elapsed
+            };
+            let there = elapsed("a", "b").apply(&table).unwrap();
+            let back = elapsed("b", "a").apply(&table).unwrap();
             let numbers = |outcome: &Outcome| outcome.table.column("e").unwrap().as_primitive::<Int64Type>().values().to_vec();
             let negated: Vec<i64> = numbers(&back).iter().map(|number| -number).collect();
             for ((there, back), row) in numbers(&there).into_iter().zip(negated).zip(&rows) {

@@ -5,9 +5,9 @@ use crate::{
     calendar::{
         Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone, common_periods,
     },
-    columnwise,
     dates::Dates,
     error::{Error, Result},
+    parallel,
     shape::Type,
 };
 use arrow_array::{
@@ -44,7 +44,7 @@ fn readings(value: &Value, zone: &Zone) -> ScalarBuffer<i64> {
 
 /// A number told of each day. What stands in missing cells may be anything, and so may what is told of it.
 fn of_days<T: Copy + Default + Send>(days: &[i32], tell: impl Fn(Day) -> T + Sync) -> Vec<T> {
-    columnwise::map(days, |day| tell(Day::clamped(day)))
+    parallel::map(days, |day| tell(Day::clamped(day)))
 }
 
 /// `year(date)` and its like, `date(moment)`, `time(moment)`, `hour` and `minute`.

@@ -3,12 +3,12 @@
 use super::{
     Problem,
     functions::Call,
-    parse::{Arithmetic, Comparison, Literal, Node, NodeKind},
+    parse::{Arithmetic, Comparison, Literal, Meaning, Node, NodeKind},
 };
 use crate::{
     calendar::{Grain, Periods, Span, Weekday, common_periods},
+    context::Context,
     error::Error,
-    operation::Context,
     shape::{Shape, Type},
 };
 use std::ops::Range;
@@ -59,12 +59,12 @@ impl Check<'_> {
     pub(super) fn kind(&self, node: &Node) -> Result<Kind, Problem> {
         match &node.kind {
             NodeKind::Literal(literal) => Ok(literal_kind(literal)),
-            NodeKind::Name { name, quoted } => self.name(node, name, *quoted),
+            NodeKind::Name { name, quoted, .. } => self.name(node, name, *quoted),
             NodeKind::AsOf if self.context.as_of_is_unknown() => Err(Problem::new(
                 &node.at,
                 "`as_of` stands for the date that the answer speaks of, which was not given",
             )
-            .advice("say it with `--as-of 2025-06-30`; a column of this name stands in double quotes")),
+            .advice("give an as-of date; a column of this name stands in double quotes")),
             NodeKind::AsOf => Ok(Kind::Of(Type::DAYS)),
             NodeKind::Negative(value) => match self.kind(value)? {
                 kind if kind.is_number() || kind.is_open() || kind == Kind::Span => Ok(kind),
@@ -402,6 +402,7 @@ pub(super) fn constant_span(node: &Node) -> Option<Span> {
 
 pub(super) fn grain_of(node: &Node) -> Result<Grain, Problem> {
     match &node.kind {
+        NodeKind::Name { meaning: Meaning::Grain(grain), .. } => Ok(*grain),
         NodeKind::Name { name, .. } => {
             name.parse().map_err(|error: Error| Problem::new(&node.at, error.to_string()))
         }

@@ -5,14 +5,14 @@ use super::{
     check::{Kind, common_number, constant_span},
     exact,
     functions::{Call, Function},
-    parse::{Comparison, Literal, Node, NodeKind},
+    parse::{Comparison, Literal, Meaning, Node, NodeKind},
 };
 use crate::{
     calendar::{Weekday, Zone},
+    context::Context,
     error::{Error, Result},
-    operation::Context,
-    shape::Type,
-    table::{Table, ordered_field, period_field},
+    shape::{Type, period_field},
+    table::{Table, ordered_field},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array, Float64Array,
@@ -114,7 +114,7 @@ impl<'a> Evaluation<'a> {
     pub(super) fn value(&self, node: &Node) -> Result<Value> {
         match &node.kind {
             NodeKind::Literal(literal) => Ok(constant(literal)),
-            NodeKind::Name { name, quoted } => self.name(name, *quoted),
+            NodeKind::Name { meaning, .. } => Ok(self.named(*meaning)),
             NodeKind::AsOf => {
                 let day = self.context.as_of.ok_or(Error::NoAsOf { what: "`as_of`" })?;
                 Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(Date32Array::from(vec![day.number()])), true))
@@ -180,19 +180,15 @@ impl<'a> Evaluation<'a> {
         }
     }
 
-    fn name(&self, name: &str, quoted: bool) -> Result<Value> {
-        match self.table.column(name) {
-            Ok(array) => {
-                let kind = match self.table.shape().find(name)?.kind {
-                    Some(Type::Nothing) | None => return Ok(Value::missing()),
-                    Some(kind) => Kind::Of(kind),
-                };
-                Ok(Value::new(kind, array.clone(), false))
-            }
-            Err(error) => match name.parse::<Weekday>() {
-                Ok(weekday) if !quoted => Ok(constant_weekday(weekday)),
-                _ => Err(error),
+    fn named(&self, meaning: Meaning) -> Value {
+        match meaning {
+            Meaning::Column(place) => match self.table.kind(place) {
+                Type::Nothing => Value::missing(),
+                kind => Value::new(Kind::Of(kind), self.table.at(place).clone(), false),
             },
+            Meaning::Weekday(weekday) => constant_weekday(weekday),
+            // A bound expression has no other names where a value stands.
+            Meaning::Grain(_) | Meaning::Unknown => Value::missing(),
         }
     }
 

@@ -10,8 +10,8 @@ use super::{
     parse::Arithmetic,
 };
 use crate::{
-    columnwise,
     error::{Error, Result},
+    parallel,
     shape::Type,
 };
 use arrow_array::{
@@ -61,10 +61,10 @@ where
     T: Copy + Default + Send,
 {
     match (left, right) {
-        (Side::Rows(left), Side::Rows(right)) => columnwise::noting_two(left, right, work),
-        (Side::Rows(left), Side::One(b)) => columnwise::noting(left, |a| work(a, b)),
-        (Side::One(a), Side::Rows(right)) => columnwise::noting(right, |b| work(a, b)),
-        (Side::One(a), Side::One(b)) => columnwise::noting(&[()], |()| work(a, b)),
+        (Side::Rows(left), Side::Rows(right)) => parallel::noting_two(left, right, work),
+        (Side::Rows(left), Side::One(b)) => parallel::noting(left, |a| work(a, b)),
+        (Side::One(a), Side::Rows(right)) => parallel::noting(right, |b| work(a, b)),
+        (Side::One(a), Side::One(b)) => parallel::noting(&[()], |()| work(a, b)),
     }
 }
 
@@ -184,7 +184,7 @@ fn narrow(
             (Side::Rows(rows), Side::One(by)) | (Side::One(by), Side::Rows(rows)) if by != 0 && !whole => {
                 // The greatest factor that fits is known beforehand.
                 let greatest = most / by.unsigned_abs();
-                columnwise::noting(rows, |a| (a.wrapping_mul(by), a.unsigned_abs() > greatest))
+                parallel::noting(rows, |a| (a.wrapping_mul(by), a.unsigned_abs() > greatest))
             }
             _ => each_row(a, b, |a: i64, b: i64| fits(a.overflowing_mul(b))),
         },

@@ -155,7 +155,11 @@ impl Call<'_> {
 
     /// What the check has found wrong before.
     fn refused(problem: Problem) -> Error {
-        Error::Setting { setting: "expression", value: problem.problem, expected: "what its check asks for" }
+        Error::Setting {
+            setting: "expression",
+            value: problem.problem,
+            expected: "what its check asks for".into(),
+        }
     }
 
     /// The values of its arguments; none where one of them has none at all.

@@ -3,9 +3,12 @@
 use super::{
     Problem,
     functions::Function,
-    words::{Word, words},
+    lexer::{Word, words},
 };
-use crate::calendar::{Day, Period, Span, notation};
+use crate::{
+    calendar::{Day, Grain, Period, Span, Weekday, notation},
+    shape::Shape,
+};
 use std::ops::Range;
 
 /// How deep an expression may be nested, and how many parts may be open at once while it is read. Both are walked by
@@ -24,7 +27,7 @@ pub(super) struct Node {
 #[derive(Clone, Debug, PartialEq)]
 pub(super) enum NodeKind {
     Literal(Literal),
-    Name { name: String, quoted: bool },
+    Name { name: String, quoted: bool, meaning: Meaning },
     AsOf,
     Negative(Box<Node>),
     Not(Box<Node>),
@@ -36,6 +39,17 @@ pub(super) enum NodeKind {
     IsMissing { value: Box<Node>, negated: bool },
     If([Box<Node>; 3]),
     Call { function: Function, arguments: Vec<Node> },
+}
+
+/// What a name stands for, once the columns are known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Meaning {
+    /// The columns are not known yet.
+    Unknown,
+    /// The column at this place.
+    Column(usize),
+    Weekday(Weekday),
+    Grain(Grain),
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -83,6 +97,44 @@ impl Node {
     /// Whether any part of it is like this.
     pub(super) fn any(&self, like: &impl Fn(&Node) -> bool) -> bool {
         like(self) || self.parts().any(|part| part.any(like))
+    }
+
+    /// Finds what each name stands for among these columns: in the place of a grain a grain, else a column, else a
+    /// weekday. The check has found that it stands for one of them.
+    pub(super) fn bind(&mut self, shape: &Shape) {
+        if let NodeKind::Name { name, quoted, meaning } = &mut self.kind {
+            let column = shape.columns().iter().position(|column| column.name == *name).map(Meaning::Column);
+            let weekday = || name.parse().ok().filter(|_| !*quoted).map(Meaning::Weekday);
+            *meaning = column.or_else(weekday).unwrap_or(Meaning::Unknown);
+        }
+        if let NodeKind::Call { function: Function::Period, arguments } = &mut self.kind
+            && let [date, grain] = &mut arguments[..]
+        {
+            date.bind(shape);
+            if let NodeKind::Name { name, meaning, .. } = &mut grain.kind
+                && let Ok(grain) = name.parse()
+            {
+                *meaning = Meaning::Grain(grain);
+            }
+            return;
+        }
+        self.parts_mut().for_each(|part| part.bind(shape));
+    }
+
+    fn parts_mut(&mut self) -> Box<dyn Iterator<Item = &mut Node> + '_> {
+        match &mut self.kind {
+            NodeKind::Literal(_) | NodeKind::Name { .. } | NodeKind::AsOf => Box::new(std::iter::empty()),
+            NodeKind::Negative(one) | NodeKind::Not(one) | NodeKind::IsMissing { value: one, .. } => {
+                Box::new(std::iter::once(&mut **one))
+            }
+            NodeKind::Arithmetic(_, two)
+            | NodeKind::Comparison(_, two)
+            | NodeKind::And(two)
+            | NodeKind::Or(two) => Box::new(two.iter_mut().map(|part| &mut **part)),
+            NodeKind::In { value, list, .. } => Box::new(std::iter::once(&mut **value).chain(list)),
+            NodeKind::If(three) => Box::new(three.iter_mut().map(|part| &mut **part)),
+            NodeKind::Call { arguments, .. } => Box::new(arguments.iter_mut()),
+        }
     }
 
     fn parts(&self) -> Box<dyn Iterator<Item = &Node> + '_> {
@@ -259,7 +311,9 @@ impl<'a> Parser<'a> {
                 None => literal(number(text).map_err(|problem| Problem::new(&at, problem))?),
             },
             Word::Text(text) => literal(Literal::Text(text)),
-            Word::Quoted(name) => node(at, 0, NodeKind::Name { name, quoted: true }),
+            Word::Quoted(name) => {
+                node(at, 0, NodeKind::Name { name, quoted: true, meaning: Meaning::Unknown })
+            }
             Word::Sign("(") => {
                 let inner = self.expression()?;
                 if !self.takes_sign(")") {
@@ -274,7 +328,11 @@ impl<'a> Parser<'a> {
             Word::Name("as_of") => node(at, 0, NodeKind::AsOf),
             Word::Name(name) if !is_reserved(name) => {
                 if !self.takes_sign("(") {
-                    return node(at, 0, NodeKind::Name { name: name.to_owned(), quoted: false });
+                    return node(
+                        at,
+                        0,
+                        NodeKind::Name { name: name.to_owned(), quoted: false, meaning: Meaning::Unknown },
+                    );
                 }
                 let function = Function::named(name, &at)?;
                 let (arguments, end) = self.list()?;

@@ -1,6 +1,6 @@
 use super::*;
 use crate::{
-    Add, Filter, Operation,
+    Add, Filter,
     calendar::{Day, Grain, Moment, Zone},
 };
 use arrow_array::{
@@ -47,11 +47,18 @@ fn context() -> Context {
     Context::new().as_of("2025-06-30".parse().unwrap()).zone("Europe/Paris".parse::<Zone>().unwrap())
 }
 
+fn value_of(
+    expression: &Expression,
+    table: &Table,
+    context: &Context,
+) -> Result<(Field, ArrayRef, Unanswered)> {
+    expression.bind(&table.shape(), context)?.column("v", table, context)
+}
+
 /// The value in either row.
 fn values(text: &str) -> std::result::Result<[String; 2], String> {
     let expression: Expression = text.parse().map_err(|error: Error| error.to_string())?;
-    let (field, array, _) =
-        expression.column("v", &table(), &context()).map_err(|error| error.to_string())?;
+    let (field, array, _) = value_of(&expression, &table(), &context()).map_err(|error| error.to_string())?;
     let whole = Table::of_fields([(field, array.clone())]).unwrap();
     let kind = whole.shape().columns()[0].kind;
     // What the check promised is what came.
@@ -218,7 +225,13 @@ fn a_message_points_at_its_place() {
 #[test]
 fn as_of_is_asked_for_where_it_is_needed() {
     let expression: Expression = "day > as_of".parse().unwrap();
-    assert!(expression.check(&table().shape(), &Context::new()).unwrap_err().to_string().contains("--as-of"));
+    assert!(
+        expression
+            .check(&table().shape(), &Context::new())
+            .unwrap_err()
+            .to_string()
+            .contains("give an as-of date")
+    );
     assert!(expression.check(&table().shape(), &Context::new().as_of_follows()).is_ok());
 }
 
@@ -267,7 +280,7 @@ fn each_level_is_gone_through_once(
     let text = format!("{}{innermost}{}", before.repeat(levels), after.repeat(levels));
     let table = Table::from_columns([("n", Arc::new(Int64Array::from(vec![1])) as ArrayRef)]).unwrap();
     let expression: Expression = text.parse().unwrap();
-    let (_, array, _) = expression.column("v", &table, &Context::new()).unwrap();
+    let (_, array, _) = value_of(&expression, &table, &Context::new()).unwrap();
     assert_eq!(array_value_to_string(&array, 0).unwrap(), value);
 }
 
@@ -344,7 +357,7 @@ proptest! {
             ("amount", Arc::new(amount.with_precision_and_scale(18, 2).unwrap())),
         ]).unwrap();
         let expression: Expression = model.text().parse().unwrap();
-        let (_, array, _) = expression.column("v", &table, &Context::new()).unwrap();
+        let (_, array, _) = value_of(&expression, &table, &Context::new()).unwrap();
         for (row, &(n, amount)) in rows.iter().enumerate() {
             let expected = model.value(n, amount);
             let expected = expected.map_or(String::new(), |(units, places)| crate::exact::decimal_text(units, places as i8));
@@ -362,7 +375,7 @@ proptest! {
     ) {
         for text in [words.join(" "), words.concat(), noise] {
             // It is worth something, or the place that is pointed at lies in the text.
-            match text.parse::<Expression>().and_then(|expression| expression.column("v", &table(), &context())) {
+            match text.parse::<Expression>().and_then(|expression| value_of(&expression, &table(), &context())) {
                 Ok((_, array, _)) => prop_assert_eq!(array.len(), 2),
                 Err(Error::Expression(wrong)) => prop_assert!(text.get(wrong.at.clone()).is_some() && !wrong.to_string().is_empty()),
                 Err(Error::BeyondCalendar { .. } | Error::Overflow { .. }) => {}
@@ -391,7 +404,7 @@ proptest! {
         let seen = TimestampMicrosecondArray::from(vec![seconds * 1_000_000]).with_timezone("UTC");
         let table = Table::from_columns([("seen", Arc::new(seen) as ArrayRef)]).unwrap();
         let expression: Expression = "date(seen)".parse().unwrap();
-        let (_, array, _) = expression.column("v", &table, &context()).unwrap();
+        let (_, array, _) = value_of(&expression, &table, &context()).unwrap();
         let reading = context().zone.reading(seconds * 1_000_000);
         prop_assert_eq!(
             array_value_to_string(&array, 0).unwrap(),

@@ -1,22 +1,19 @@
 //! [`Cells`]: one for each entity and period, and the row that stands in each.
 
-use super::{Dated, Filled, Stretch, holes::Fill};
+use super::{Dated, Extent, FilledPlan};
 use crate::{
-    active::MOST_ROWS,
     axis::Axis,
     calendar::{Day, Grain, Range},
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Error, Result},
-    gather::{NONE, repeated, stretched},
-    rows::entities_in_order,
-    shape::Named,
+    error::{Error, Result, Smaller},
+    gather::{NONE, stretched},
+    ordering::entities_in_order,
     table::Table,
-    timeline::{Dealt, Timeline, in_order},
+    timeline::{GroupedByEntity, Timeline, in_order},
 };
-use arrow_array::{Array, ArrayRef, BooleanArray, Date32Array, TimestampMicrosecondArray, UInt32Array};
+use arrow_array::{ArrayRef, Date32Array, TimestampMicrosecondArray, UInt32Array};
 use arrow_buffer::BooleanBuffer;
-use arrow_schema::Field;
 use rayon::prelude::*;
 use std::{
     ops,
@@ -32,15 +29,15 @@ pub(super) struct Cells {
     pub(super) table: Table,
     pub(super) ids: Vec<u32>,
     dates: Dates,
-    date_column: usize,
-    key_columns: Vec<usize>,
+    pub(super) date_column: usize,
+    pub(super) key_columns: Vec<usize>,
     axis: Axis,
     /// The period of each record.
     numbers: Vec<i32>,
-    mark: Option<String>,
+    pub(super) mark: Option<String>,
     dated: Dated,
     /// The key columns of each entity, in order.
-    keys: Table,
+    pub(super) keys: Table,
     /// The entities' numbers, in the order of their keys.
     order: Vec<usize>,
     /// Where each entity's records lie, those in the range and all of them, and which they are if they
@@ -69,30 +66,29 @@ pub(super) struct Laid {
 
 impl Cells {
     pub(super) fn lay_out(
-        filled: &Filled,
+        filled: &FilledPlan,
         table: &Table,
         [usable, kept, before]: [&BooleanBuffer; 3],
         axis: Axis,
-        per: &[Named],
     ) -> Result<Cells> {
+        let per = &filled.per;
         let used = table.filter(usable)?;
         let rows = used.rows();
-        let dates = used.dates(&filled.date)?;
+        let dates = used.dates_at(filled.date);
         let in_range = match kept == usable {
             true => BooleanBuffer::new_set(rows),
             false => usable.set_indices().map(|row| kept.value(row)).collect(),
         };
-        let listed = filled.entities.clone().unwrap_or_default();
-        let keys = match (per.is_empty(), listed.is_empty()) {
-            (false, false) => listed.after(&used, per)?,
+        let keys = match (per.is_empty(), filled.entities.is_empty()) {
+            (false, false) => filled.entities.after(&used, per)?,
             _ => used.select(per)?,
         };
-        let names: Vec<&str> = keys.names().collect();
+        let names = keys.all_named();
         // The whole table is one entity, also where it has no rows.
         let one = || Entities::from_ids(vec![0; rows], 1);
         let mut entities = match one().filter(|_| names.is_empty()) {
             Some(one) => one,
-            None => Entities::number(&keys, &names, Missing::NoEntity)?,
+            None => Entities::of_columns(keys.columns(), keys.rows(), Missing::NoEntity)?,
         };
         let (mut order, mut keys_in_order) = (vec![0], keys.clone());
         if !names.is_empty() {
@@ -120,7 +116,7 @@ impl Cells {
             }
             None => {
                 let all = BooleanBuffer::new_set(rows);
-                let Dealt { starts, values } = Timeline::dated(&entities, &dates, &all);
+                let GroupedByEntity { starts, values } = Timeline::dated(&entities, &dates, &all);
                 all_spans = starts.windows(2).map(|bounds| bounds[0]..bounds[1]).collect();
                 Some(values)
             }
@@ -140,10 +136,9 @@ impl Cells {
             false => all_spans.iter().map(in_range_of).collect(),
         };
         let numbers = axis.numbers(&dates);
-        let column = |name: &str| table.names().position(|other| other == name).unwrap_or_default();
         let mut cells = Cells {
-            date_column: column(&filled.date),
-            key_columns: per.iter().map(|named| column(&named.column)).collect(),
+            date_column: filled.date,
+            key_columns: per.iter().map(|named| named.place).collect(),
             ids: entities.into_ids(),
             table: used,
             dated: Dated::First,
@@ -242,22 +237,22 @@ impl Cells {
     }
 
     /// Where each entity's cells begin.
-    fn number(&mut self, filled: &Filled) -> Result<()> {
+    fn number(&mut self, filled: &FilledPlan) -> Result<()> {
         let ends = |place: usize| {
             let mut numbers = self.records(place).map(|row| self.numbers[row]);
             let first = numbers.next()?;
             Some((first, numbers.next_back().unwrap_or(first)))
         };
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
-        let overall = match filled.range {
-            Stretch::Each => None,
-            Stretch::Data => (0..self.order.len()).filter_map(ends).reduce(wider),
-            Stretch::Stated(range) => Some(self.axis.range(range)),
+        let overall = match filled.extent {
+            Extent::Each => None,
+            Extent::Data => (0..self.order.len()).filter_map(ends).reduce(wider),
+            Extent::Stated(range) => Some(self.axis.range(range)),
         };
         let (mut all, mut widest) = (0_u64, (0_u64, 0));
         let (mut first, mut before) = (Vec::new(), Vec::with_capacity(self.order.len() + 1));
         for place in 0..self.order.len() {
-            let of_entity = if filled.range == Stretch::Each { ends(place) } else { overall };
+            let of_entity = if filled.extent == Extent::Each { ends(place) } else { overall };
             let (from, to) = of_entity.unwrap_or((0, -1));
             let cells = (i64::from(to) - i64::from(from) + 1) as u64;
             if cells > widest.0 {
@@ -269,7 +264,7 @@ impl Cells {
         }
         before.push(all);
         (self.first, self.before) = (first, before);
-        let most = filled.most_rows.unwrap_or(MOST_ROWS);
+        let most = filled.most_rows;
         if all > most {
             let ((cells, place), periods) = (widest, self.axis.periods().grain().plural());
             let last = self.first[place] + cells as i32 - 1;
@@ -278,11 +273,11 @@ impl Cells {
                 "{} to {} are {cells} {periods}, for {} of {entities} {}",
                 self.axis.text(self.first[place]),
                 self.axis.text(last),
-                if filled.range == Stretch::Each { "the longest" } else { "each" },
+                if filled.extent == Extent::Each { "the longest" } else { "each" },
                 if entities == 1 { "entity" } else { "entities" },
             );
-            let advice = "Ask for a longer grain or a shorter range";
-            return Err(Error::Flood { rows: all, most, widest: Some(widest), advice });
+            let advice = Smaller::LongerGrainOrRange;
+            return Err(Error::TooManyRows { rows: all, most, widest: Some(widest), advice });
         }
         Ok(())
     }
@@ -343,41 +338,11 @@ impl Cells {
         stretches
     }
 
-    /// The answer for a stretch of entities.
-    pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
-        let laid = self.laid(places.clone())?;
-        let keys = self.keys.fields().filter(|_| !self.key_columns.is_empty());
-        let keys = keys.map(|(field, array)| {
-            Ok((field, repeated(&array.slice(places.start, places.len()), &laid.starts)?))
-        });
-        let keys = keys.collect::<Result<Vec<_>>>()?;
-        let filled: Vec<Result<(usize, Field, ArrayRef)>> =
-            fills.par_iter_mut().map(|fill| fill.column(self, &laid)).collect();
-        let mut columns: Vec<Option<(Field, ArrayRef)>> = vec![None; self.table.names().len()];
-        for (&column, key) in self.key_columns.iter().zip(keys) {
-            columns[column] = Some(key);
-        }
-        for made in filled {
-            let (column, field, array) = made?;
-            columns[column] = Some((field, array));
-        }
-        let date = self.table.fields().nth(self.date_column);
-        let typed = |field: Field| field.with_data_type(laid.dates.data_type().clone());
-        columns[self.date_column] = date.map(|(field, _)| (typed(field), laid.dates.clone()));
-        let mark = self.mark.as_ref().map(|name| {
-            let rows = self.rows(&laid);
-            let added = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] == NONE);
-            let array: ArrayRef = Arc::new(BooleanArray::new(added, None));
-            (Field::new(name, array.data_type().clone(), true), array)
-        });
-        Table::of_known(columns.into_iter().flatten().chain(mark))
-    }
-
-    fn laid(&self, places: ops::Range<usize>) -> Result<Laid> {
+    pub(super) fn laid(&self, places: ops::Range<usize>) -> Result<Laid> {
         let base = self.before[places.start];
         let all = self.before[places.end] - base;
         if all >= NONE.into() {
-            return Err(Error::TooManyRows { rows: all as usize });
+            return Err(Error::TableTooLong { rows: all as usize });
         }
         let starts: Vec<u32> =
             self.before[places.start..=places.end].iter().map(|&before| (before - base) as u32).collect();

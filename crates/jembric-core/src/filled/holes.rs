@@ -2,23 +2,27 @@
 //! and the column is gathered by that.
 
 use super::{
-    Filled,
+    FillRule, FilledPlan,
     cells::{Cells, Laid},
-    split_set,
 };
 use crate::{
     entities::Entities,
     error::{Error, Result},
-    gather::{NONE, gather, stretched},
+    gather::{NONE, gather, repeated, stretched},
     ledger::Ledger,
     measure::Measure,
+    table::Table,
     written::read_as,
 };
-use arrow_array::{Array, ArrayRef, Float64Array, Int64Array, StringViewArray, cast::AsArray, types::*};
-use arrow_buffer::NullBuffer;
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, StringViewArray, cast::AsArray, types::*,
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
+use rayon::prelude::*;
+use std::ops;
 use std::sync::{
     Arc,
     atomic::{AtomicU64, Ordering::Relaxed},
@@ -50,6 +54,38 @@ pub(super) struct Fill {
     left: [AtomicU64; 2],
 }
 
+impl Cells {
+    /// The answer for a stretch of entities.
+    pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
+        let laid = self.laid(places.clone())?;
+        let keys = self.keys.fields().filter(|_| !self.key_columns.is_empty());
+        let keys = keys.map(|(field, array)| {
+            Ok((field, repeated(&array.slice(places.start, places.len()), &laid.starts)?))
+        });
+        let keys = keys.collect::<Result<Vec<_>>>()?;
+        let filled: Vec<Result<(usize, Field, ArrayRef)>> =
+            fills.par_iter_mut().map(|fill| fill.column(self, &laid)).collect();
+        let mut columns: Vec<Option<(Field, ArrayRef)>> = vec![None; self.table.names().len()];
+        for (&column, key) in self.key_columns.iter().zip(keys) {
+            columns[column] = Some(key);
+        }
+        for made in filled {
+            let (column, field, array) = made?;
+            columns[column] = Some((field, array));
+        }
+        let date = self.table.fields().nth(self.date_column);
+        let typed = |field: Field| field.with_data_type(laid.dates.data_type().clone());
+        columns[self.date_column] = date.map(|(field, _)| (typed(field), laid.dates.clone()));
+        let mark = self.mark.as_ref().map(|name| {
+            let rows = self.rows(&laid);
+            let added = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] == NONE);
+            let array: ArrayRef = Arc::new(BooleanArray::new(added, None));
+            (Field::new(name, array.data_type().clone(), true), array)
+        });
+        Table::of_known(columns.into_iter().flatten().chain(mark))
+    }
+}
+
 /// Whether a hole is a row that was added or a blank that was recorded.
 #[derive(Clone, Copy)]
 enum Hole {
@@ -59,40 +95,33 @@ enum Hole {
 
 impl Fill {
     /// Those of all columns but the date and the keys.
-    pub(super) fn of(filled: &Filled, cells: &Cells) -> Result<Vec<Fill>> {
-        let ruled = filled.ruled(&cells.table.shape())?;
+    pub(super) fn of(filled: &FilledPlan, cells: &Cells) -> Result<Vec<Fill>> {
+        let (fills_blanks, sets_blanks) = (filled.fills_blanks, filled.sets_blanks);
         let mut fills = Vec::new();
         for (column, (field, array)) in cells.table.fields().enumerate() {
             if cells.is_key_or_date(column) {
                 continue;
             }
-            let named = ruled.iter().find(|(_, named)| named.column == *field.name());
-            let setting = named.map(|(setting, _)| *setting);
-            let new_name = named.map_or(field.name().clone(), |(_, named)| named.shown_as.clone());
-            let (array, rule, fills_which) = match setting {
-                Some("carry") => (
-                    array,
-                    Rule::Carry { limit: filled.limit.unwrap_or(u32::MAX) },
-                    [true, !filled.added_only],
-                ),
-                Some("linear") => {
-                    let measure = Measure::of(&cells.table, field.name())?;
-                    (cast(&array, &DataType::Float64)?, Rule::Linear(measure), [true, !filled.added_only])
+            let ruled = filled.rules[column].as_ref();
+            let new_name = ruled.map_or(field.name(), |(name, _)| name).clone();
+            let (array, rule, fills_which) = match ruled.map(|(_, rule)| rule) {
+                Some(FillRule::Carry { limit }) => {
+                    (array, Rule::Carry { limit: *limit }, [true, fills_blanks])
                 }
-                Some("keep-with") => {
+                Some(FillRule::Linear) => {
+                    let measure = Measure::of(&cells.table, column)?;
+                    (cast(&array, &DataType::Float64)?, Rule::Linear(measure), [true, fills_blanks])
+                }
+                Some(FillRule::KeepWith) => {
                     let rows = kept_with(cells, field.name(), &array)?;
                     (array, Rule::Keep(rows), [true, false])
                 }
-                Some(setting @ ("zero" | "set")) => {
-                    let value = value(filled, setting, &field)?;
-                    let array = if array.data_type() == value.data_type() {
-                        array
-                    } else {
-                        cast(&array, value.data_type())?
-                    };
-                    (concat(&[array.as_ref(), value.as_ref()])?, Rule::Set, [true, filled.blanks_too])
+                Some(FillRule::Zero) => (with_value(&array, zero(&field)?)?, Rule::Set, [true, sets_blanks]),
+                Some(FillRule::Set(text)) => {
+                    let value = read_as("set", &field, StringViewArray::from(vec![text.as_str()]))?;
+                    (with_value(&array, value)?, Rule::Set, [true, sets_blanks])
                 }
-                _ => (array, Rule::Blank, [false; 2]),
+                None => (array, Rule::Blank, [false; 2]),
             };
             let field = match rule {
                 Rule::Linear(_) => Field::new(new_name, DataType::Float64, true),
@@ -298,20 +327,17 @@ impl Fill {
     }
 }
 
-/// The value of a column that added rows get.
-fn value(filled: &Filled, setting: &str, field: &Field) -> Result<ArrayRef> {
-    if setting == "zero" {
-        let zero = Int64Array::from(vec![0]);
-        let kind = if *field.data_type() == DataType::Null { &DataType::Int64 } else { field.data_type() };
-        return Ok(cast(&zero, kind)?);
-    }
-    let of_column = |text: &String| {
-        let (column, value) = split_set(text).ok()?;
-        let column = column.split_once(" as ").map_or(column, |(column, _)| column.trim());
-        (column == field.name()).then(|| value.to_owned())
-    };
-    let text = filled.set.iter().find_map(of_column).unwrap_or_default();
-    read_as("set", field, StringViewArray::from(vec![text]))
+/// A column with a value after its last row.
+fn with_value(array: &ArrayRef, value: ArrayRef) -> Result<ArrayRef> {
+    let alike =
+        if array.data_type() == value.data_type() { array.clone() } else { cast(array, value.data_type())? };
+    Ok(concat(&[alike.as_ref(), value.as_ref()])?)
+}
+
+/// 0 as a value of a column.
+fn zero(field: &Field) -> Result<ArrayRef> {
+    let kind = if *field.data_type() == DataType::Null { &DataType::Int64 } else { field.data_type() };
+    Ok(cast(&Int64Array::from(vec![0]), kind)?)
 }
 
 /// The first row of each entity that has a value in a column which says the same in all of them.

@@ -62,7 +62,7 @@ fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
 #[case::zero(by_gauge().zero(["level"]), "1.00 - 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
 #[case::zero_in_blanks(by_gauge().zero(["level"]).blanks_too(), "1.00 0.00 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
 #[case::set(by_gauge().set(["level=-1.5"]), "1.00 - -1.50 -1.50 2.60 | -1.50 -1.50 3.00 -1.50 -1.50")]
-#[case::each(by_gauge().range(Stretch::Each), "1.00 - - - 2.60 | 3.00")]
+#[case::each(by_gauge().range(Extent::Each), "1.00 - - - 2.60 | 3.00")]
 #[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]), "1.00 1.00 | - 3.00")]
 #[case::nothing(by_gauge(), "1.00 - - - 2.60 | - - 3.00 - -")]
 fn holes_are_filled_by_the_rule_that_is_stated(#[case] filled: Filled, #[case] levels: &str) {
@@ -128,7 +128,8 @@ fn hours_of_a_day_of_23_and_weeks_and_years_that_begin_elsewhere() {
     let days = table("day:date\n2025-03-30\n2025-04-13");
     let weeks = Filled::new("day").grain(Grain::Week).week_start(Weekday::Sunday).apply(&days).unwrap();
     assert_eq!(shown(&weeks.table), ["2025-03-30", "2025-04-06", "2025-04-13"]);
-    let years = Filled::new("day").grain(Grain::Year).year_start("April").apply(&days).unwrap();
+    let years =
+        Filled::new("day").grain(Grain::Year).year_start(crate::calendar::Month::April).apply(&days).unwrap();
     assert_eq!(shown(&years.table), ["2025-03-30", "2025-04-13"]);
 }
 
@@ -204,7 +205,7 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
     "1 cell of one entity and month has several records: 2025-01 (row 1, row 2). Let `totals` make one of them first")]
 #[case::flood(by_gauge().grain(Grain::Day).range("0001..9999".parse().unwrap()).most_rows(1_000_000), "gauge:text day:date level:number\nA 2025-01-03 1\nB 2025-01-09 2",
     "the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to 9999-12-31 are 3652059 days, for each of 2 entities. \
-     Ask for a longer grain or a shorter range, or allow more: `--most-rows 7304118`")]
+     Ask for a longer grain or a shorter range, or allow more: `most_rows(7304118)`")]
 #[case::too_fine(
     Filled::new("day"),
     "day:date\n2025-01",
@@ -247,11 +248,11 @@ fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
     entities.sort_unstable();
     entities.dedup();
     for &who in &entities {
-        let counted = || cells.keys().filter(|(other, _)| filled.range != Stretch::Each || *other == who);
+        let counted = || cells.keys().filter(|(other, _)| filled.range != Extent::Each || *other == who);
         let all = counted().map(|cell| cell.1);
         let Some((least, greatest)) = all.clone().min().zip(all.max()) else { continue };
         let (first, last) = match filled.range {
-            Stretch::Stated(range) => (range.first().number(), range.last().number()),
+            Extent::Stated(range) => (range.first().number(), range.last().number()),
             _ => (least, greatest),
         };
         for day in first..=last {
@@ -301,9 +302,9 @@ proptest! {
         rows.retain(|row| !listed || row.0 != LISTED);
         let day = |number| Day::from_number(number).unwrap();
         let range = match stated {
-            _ if each => Stretch::Each,
-            Some((from, length)) => Stretch::Stated(Range::new(day(from), day(from + length)).unwrap()),
-            None => Stretch::Data,
+            _ if each => Extent::Each,
+            Some((from, length)) => Extent::Stated(Range::new(day(from), day(from + length)).unwrap()),
+            None => Extent::Data,
         };
         let list = EntityList::of(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
         let entities = Some(list).filter(|_| listed && !each && !rows.is_empty());

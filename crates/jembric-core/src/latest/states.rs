@@ -6,15 +6,17 @@
 use super::best::{Chosen, mask};
 use crate::{
     calendar::{Day, Grain, Periods},
-    dates::Dates,
+    context::Context,
+    dates::{Dates, check_grain},
     entities::Entities,
-    error::{Error, Result},
-    intervals::check_grain,
-    operation::Context,
+    error::{Error, Result, Smaller},
     timeline::Timeline,
 };
 use arrow_array::{Date32Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
+
+/// The column that tells of which day a state is.
+pub(super) const STATE_ON: &str = "state_on";
 
 pub(super) struct States {
     periods: Periods,
@@ -95,11 +97,11 @@ impl States {
         let count: u64 =
             stretches().map(|(_, group, from, until)| group.len() as u64 * (until - from) as u64).sum();
         if count > self.most {
-            let advice = "Ask for a longer grain";
-            return Err(Error::Flood { rows: count, most: self.most, widest: None, advice });
+            let advice = Smaller::LongerGrain;
+            return Err(Error::TooManyRows { rows: count, most: self.most, widest: None, advice });
         }
         if count >= u32::MAX.into() {
-            return Err(Error::TooManyRows { rows: count as usize });
+            return Err(Error::TableTooLong { rows: count as usize });
         }
         // How many rows each period has, and then where they begin.
         let mut places = vec![0_u32; (last - first + 2) as usize];

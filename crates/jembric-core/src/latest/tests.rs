@@ -1,7 +1,11 @@
 //! `Latest` and `Earliest` against an obvious model, and the laws of the ledger.
 
 use super::*;
-use crate::{calendar::Day, table::Origin};
+use crate::{
+    calendar::{Day, Periods},
+    ledger::{Outcome, Reason},
+    table::Origin,
+};
 use arrow_array::{
     ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray,
     cast::AsArray,
@@ -9,6 +13,7 @@ use arrow_array::{
 };
 use proptest::prelude::*;
 use rstest::rstest;
+use std::sync::Arc;
 
 #[derive(Clone, Debug)]
 struct Row {
@@ -303,7 +308,7 @@ fn refused_ties_name_the_entities() {
 #[case::nothing_near(Latest::new("seen_on").per(["xyz"]), "inspections.csv: there is no column `xyz`. There are: `vessel`, `seen_on`, `grade`, `number`")]
 #[case::numbers(
     Latest::new("grade"),
-    "inspections.csv: column `grade` holds whole numbers, where dates are needed. If they are dates, say how they are written: `--read 'grade=%Y%m%d'`"
+    "inspections.csv: column `grade` holds whole numbers, where dates are needed. If they are dates, say how they are written: `Reading::read(\"grade\", \"%Y%m%d\")`"
 )]
 #[case::taken(Latest::new("seen_on").mark("grade"), "there is a column `grade` already: choose another name")]
 #[case::none_asked(Latest::new("seen_on").newest(0), "`newest` is 0: expected a whole number from 1")]

@@ -4,10 +4,12 @@ use proptest::prelude::*;
 use rstest::rstest;
 
 fn view(recent: &Recent, column: Grain, as_of: &str) -> String {
-    match recent.check_settings().and_then(|()| recent.view(column.into(), || as_of.parse())) {
-        Ok((_, range)) => range.to_string(),
-        Err(error) => error.to_string(),
-    }
+    let periods = Periods::from(column);
+    let days = recent.view().and_then(|view| {
+        view.expect_to_fit(&recent.date, periods)?;
+        view.days(periods, as_of.parse()?)
+    });
+    days.map_or_else(|error| error.to_string(), |range| range.to_string())
 }
 
 fn span(text: &str) -> Span {
@@ -19,11 +21,11 @@ fn span(text: &str) -> Span {
 #[case::a_week(Recent::last("d", span("7 days")), "2025-06-24..2025-06-30")]
 #[case::months(Recent::last("d", span("9 months")), "2024-10-01..2025-06-30")]
 #[case::iso(Recent::last("d", span("P1Y")), "2024-07-01..2025-06-30")]
-#[case::both_ends(Recent::last("d", span("7 days")).both_ends(true), "2025-06-23..2025-06-30")]
+#[case::both_ends(Recent::last("d", span("7 days")).both_ends(), "2025-06-23..2025-06-30")]
 #[case::this_week(Recent::this("d", Grain::Week), "2025-06-30..2025-07-06")]
 #[case::sunday(Recent::this("d", Grain::Week).week_start(Weekday::Sunday), "2025-06-29..2025-07-05")]
 #[case::this_quarter(Recent::this("d", Grain::Quarter), "2025-04-01..2025-06-30")]
-#[case::fiscal(Recent::this("d", Grain::Year).year_start("July"), "2024-07-01..2025-06-30")]
+#[case::fiscal(Recent::this("d", Grain::Year).year_start(crate::calendar::Month::July), "2024-07-01..2025-06-30")]
 #[case::previous(Recent::previous("d", 2, Grain::Quarter), "2024-10-01..2025-03-31")]
 #[case::previous_day(Recent::previous("d", 1, Grain::Day), "2025-06-29..2025-06-29")]
 #[case::range(Recent::range("d", "2025-01..2025-02".parse().unwrap()), "2025-01-01..2025-02-28")]
@@ -38,15 +40,14 @@ fn span(text: &str) -> Span {
 )]
 #[case::two(Recent { this: Some(Grain::Day), ..Recent::last("d", span("1 day")) }, "`last` is given with another: expected one alone of `last`, `this`, `previous` and `range`")]
 #[case::no_span(Recent::last("d", Span::default()), "`last` is 0 days: expected a span of at least a day")]
-#[case::no_month(Recent::this("d", Grain::Year).year_start("Juli"), "`Juli` is not a month. Did you mean `July` or `June`?")]
-#[case::no_last(Recent::this("d", Grain::Day).both_ends(true), "`both-ends` is given: expected `last` beside it: all others have both ends")]
+#[case::no_last(Recent::this("d", Grain::Day).both_ends(), "`both-ends` is given: expected `last` beside it: all others have both ends")]
 fn days_in_view(#[case] recent: Recent, #[case] expected: &str) {
     assert_eq!(view(&recent, Grain::Day, "2025-06-30"), expected);
 }
 
 #[rstest]
 #[case(Recent::last("m", span("9 months")), Grain::Month, "2024-10-01..2025-06-30")]
-#[case(Recent::last("m", span("9 months")).both_ends(true), Grain::Month, "2024-09-01..2025-06-30")]
+#[case(Recent::last("m", span("9 months")).both_ends(), Grain::Month, "2024-09-01..2025-06-30")]
 #[case(Recent::last("m", span("1 year")), Grain::Quarter, "2024-07-01..2025-06-30")]
 #[case(Recent::last("m", span("2 weeks")), Grain::Week, "2025-06-02..2025-06-15")]
 #[case(Recent::this("m", Grain::Quarter), Grain::Month, "2025-04-01..2025-06-30")]

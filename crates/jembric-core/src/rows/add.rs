@@ -1,15 +1,17 @@
 //! [`Add`]: columns worked out from others.
 
-use super::{all_kept, check_reconciled};
+use super::all_kept;
 use crate::{
-    error::{Error, Result},
-    expression::Expression,
-    ledger::Outcome,
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    context::Context,
+    error::{Error, Result, in_setting},
+    expression::{BoundExpression, Expression},
+    ledger::{Accounting, Outcome},
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared},
     shape::{ColumnShape, Shape, Type},
     table::Table,
 };
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// Columns worked out from others: `fee = amount * 0.075`.
 ///
@@ -18,29 +20,32 @@ use serde::{Deserialize, Serialize};
 ///
 /// Errors: an expression cannot be understood, or not of these columns; a name is taken; a number becomes too large to be
 /// exact, a date leaves the calendar. Costs one pass for each sign and function.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Add, Table, arrow::{ArrayRef, Int64Array}};
+/// use std::sync::Arc;
+///
+/// let tons: ArrayRef = Arc::new(Int64Array::from(vec![3, 4]));
+/// let lifts = Table::from_columns([("tons", tons)])?;
+///
+/// let outcome = Add::new(["fee = tons * 7"]).apply(&lifts)?;
+/// assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["tons", "fee"]);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "add", answers = "What follows from the columns of each row?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Add {
-    /// The columns, each as `name = expression`; a name with blanks or signs in it stands in double quotes.
+    /// A column and what it is worked out from, such as 'fee = amount * 0.075'; README.md tells
+    /// all that it can say.
+    #[setting(several = "NAME = EXPR", required)]
     pub columns: Vec<String>,
 }
 
-called_alone!(Add);
+callable!(Add);
 
 impl Add {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "add";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "What follows from the columns of each row?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[Setting::new(
-        "columns",
-        Takes::Several("NAME = EXPR"),
-        "A column and what it is worked out from, such as 'fee = amount * 0.075'; README.md tells all that it can say",
-    )
-    .required()];
-
     /// These columns, each as `name = expression`.
     pub fn new<N: Into<String>>(columns: impl IntoIterator<Item = N>) -> Add {
         Add { columns: columns.into_iter().map(Into::into).collect() }
@@ -48,37 +53,52 @@ impl Add {
 }
 
 impl Operation for Add {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
-        check_reconciled(shape, context)?;
-        self.columns.iter().try_fold(shape.clone(), |shape, text| {
-            let (name, expression) = addition(text)?;
-            let kind = expression.check(&shape, context)?;
-            shape.with_shape(ColumnShape { name, kind })
-        })
-    }
-
-    fn is_row_by_row(&self, shape: &Shape, context: &Context) -> bool {
-        // How wide the units of decimals must be, all of them together decide.
-        self.check_with(shape, context).is_ok_and(|answer| {
-            answer.columns()[shape.columns().len()..]
-                .iter()
-                .all(|column| column.kind.is_some_and(|kind| !matches!(kind, Type::Decimal { .. })))
-        })
-    }
-
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context)?;
-        let (mut answer, mut told) = (table.clone(), Vec::new());
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        let accounting = Accounting::prepare(shape, context)?;
+        let (mut result, mut columns) = (shape.clone(), Vec::new());
         for text in &self.columns {
-            let (name, expression) = addition(text)?;
-            let (field, array, unanswered) = expression.column(&name, &answer, context)?;
-            told.push((expression, unanswered, answer.shape()));
+            in_setting("columns", || {
+                let (name, expression) = addition(text)?;
+                let expression = expression.bind(&result, context)?;
+                result = result.with_shape(ColumnShape { name: name.clone(), kind: expression.kind })?;
+                columns.push((name, expression));
+                Ok(())
+            })?;
+        }
+        // Columns that an earlier one made are not the table's.
+        let of_table = columns.iter().flat_map(|(_, expression)| &expression.columns);
+        let used = of_table.copied().filter(|&place| place < shape.columns().len());
+        let uses = Inputs::passing(shape).using(used.collect::<Vec<_>>()).accounting(&accounting);
+        // How wide the units of decimals must be, all of them together decide.
+        let is_wide = |kind: Option<Type>| kind.is_none_or(|kind| matches!(kind, Type::Decimal { .. }));
+        let access = match columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
+            true => Access::Ordered,
+            false => Access::ByRow,
+        };
+        let step = format!("add {}", self.columns.join(", "));
+        let plan = AddPlan { columns, step, accounting };
+        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+    }
+}
+
+struct AddPlan {
+    columns: Vec<(String, BoundExpression)>,
+    step: String,
+    accounting: Accounting,
+}
+
+impl Prepared for AddPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let table = tables[0];
+        let (mut answer, mut told) = (table.clone(), Vec::new());
+        for (name, expression) in &self.columns {
+            let (field, array, unanswered) = expression.column(name, &answer, context)?;
+            told.push((expression, unanswered));
             answer = answer.with_field(field, array)?;
         }
-        let step = format!("add {}", self.columns.join(", "));
-        all_kept(answer.anonymous(), step, table, context, |ledger| {
-            for (expression, unanswered, shape) in told {
-                expression.tell(ledger, unanswered, &shape, context);
+        all_kept(answer.anonymous(), self.step.clone(), table, &self.accounting, |ledger| {
+            for (expression, unanswered) in told {
+                ledger.tell(expression, unanswered, context);
             }
         })
     }

@@ -1,41 +1,45 @@
 //! [`Columns`]: some columns, in an order, under other names.
 
-use super::{all_kept, check_reconciled};
+use super::all_kept;
 use crate::{
-    error::{Error, Result},
-    ledger::Outcome,
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    context::Context,
+    error::{Error, Result, in_setting},
+    ledger::{Accounting, Outcome},
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared},
     shape::{Named, Shape},
     table::Table,
 };
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 
 /// These columns alone, in this order, and under other names where that is said: `a, b as c`.
 ///
 /// All rows stay, in their order. Errors: a column is missing, two would have one name. Costs nothing a row.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Columns, Table, arrow::{ArrayRef, Int64Array}};
+/// use std::sync::Arc;
+///
+/// let tons: ArrayRef = Arc::new(Int64Array::from(vec![3]));
+/// let lifts = Table::from_columns([("tons", tons.clone()), ("crane", tons)])?;
+///
+/// let outcome = Columns::new(["tons as weight"]).apply(&lifts)?;
+/// assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["weight"]);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "columns", answers = "Which columns, in which order, under which names?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Columns {
-    /// The columns, each with its new name where it gets one: `b as c`.
+    /// The columns to keep, in this order; `b as c` gives one another name.
+    #[setting(list = "'a, b as c, …'", required)]
     pub keep: Vec<String>,
 }
 
-called_alone!(Columns);
+callable!(Columns);
 
 impl Columns {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "columns";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "Which columns, in which order, under which names?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[Setting::new(
-        "keep",
-        Takes::List("'a, b as c, …'"),
-        "The columns to keep, in this order; `b as c` gives one another name",
-    )
-    .required()];
-
     /// These columns; `b as c` gives one another name.
     pub fn new<N: Into<String>>(keep: impl IntoIterator<Item = N>) -> Columns {
         Columns { keep: keep.into_iter().map(Into::into).collect() }
@@ -53,18 +57,25 @@ impl Columns {
 }
 
 impl Operation for Columns {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
-        check_reconciled(shape, context)?;
-        shape.select(&self.named(shape)?)
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        let accounting = Accounting::prepare(shape, context)?;
+        let named = in_setting("keep", || self.named(shape))?;
+        let uses = Inputs::new().using_named(&named).accounting(&accounting);
+        let result = shape.select(&named)?;
+        let plan = ColumnsPlan { named, step: format!("columns {}", self.keep.join(", ")), accounting };
+        Ok(Plan::new(&[shape], context, (result, uses, Access::ByRow), plan))
     }
+}
 
-    fn is_row_by_row(&self, _: &Shape, _: &Context) -> bool {
-        true
-    }
+struct ColumnsPlan {
+    named: Vec<Named>,
+    step: String,
+    accounting: Accounting,
+}
 
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context)?;
-        let answer = table.select(&self.named(&table.shape())?)?;
-        all_kept(answer, format!("columns {}", self.keep.join(", ")), table, context, |_| {})
+impl Prepared for ColumnsPlan {
+    fn apply(&self, tables: &[&Table], _: &Context) -> Result<Outcome> {
+        let table = tables[0];
+        all_kept(table.select(&self.named)?, self.step.clone(), table, &self.accounting, |_| {})
     }
 }

@@ -1,17 +1,18 @@
 //! [`Filter`]: the rows of which a condition is true.
 
-use super::check_reconciled;
 use crate::{
-    error::Result,
-    expression::Expression,
-    ledger::{Fates, Outcome, Reason},
-    operation::{Context, Operation, Setting, Takes, called_alone},
+    context::Context,
+    error::{Result, in_setting},
+    expression::{BoundExpression, Expression},
+    ledger::{Accounting, Outcome, Reason, RowMasks},
+    operation::{Operation, callable},
+    plan::{Access, Inputs, Plan, Prepared},
     shape::{Shape, Type},
     table::Table,
 };
 use arrow_array::Array;
 use arrow_buffer::BooleanBuffer;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::sync::Arc;
 
 /// The rows of which a condition is true: `level > 3.2 and weekday(day) in (tue, thu)`.
@@ -21,62 +22,66 @@ use std::sync::Arc;
 ///
 /// Errors: the condition cannot be understood, or not of these columns. Costs one pass for each sign and function of the
 /// condition, and one read and write of what is kept.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Filter, Table, arrow::{ArrayRef, Int64Array}};
+/// use std::sync::Arc;
+///
+/// let level: ArrayRef = Arc::new(Int64Array::from(vec![Some(3), None, Some(5)]));
+/// let gauge = Table::from_columns([("level", level)])?;
+///
+/// let outcome = Filter::new("level > 3").apply(&gauge)?;
+/// assert_eq!((outcome.table.rows(), outcome.ledger.rows_in), (1, 3));
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "filter", answers = "Of which rows is a condition true?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Filter {
-    /// The condition.
+    /// The condition, such as 'level > 3.2 and weekday(day) in (tue, thu)'; README.md tells all
+    /// that it can say.
+    #[setting(expression, required)]
     pub condition: String,
-    /// Keep all rows, and tell in a column of this name of which it is true. It is missing where that is undecided.
-    #[serde(default)]
+    /// Keep all rows, and tell in a column of this name of which it is true.
+    #[setting(name)]
     pub mark: Option<String>,
 }
 
-called_alone!(Filter);
+callable!(Filter);
 
 impl Filter {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "filter";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "Of which rows is a condition true?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[
-        Setting::new(
-            "condition",
-            Takes::Expression,
-            "The condition, such as 'level > 3.2 and weekday(day) in (tue, thu)'; README.md tells all that it can say",
-        )
-        .required(),
-        Setting::new("mark", Takes::Name, "Keep all rows, and tell in a column of this name of which it is true"),
-    ];
-
     /// The rows of which this condition is true.
     pub fn new(condition: impl Into<String>) -> Filter {
-        Filter { condition: condition.into(), mark: None }
-    }
-
-    /// Keep all rows, and tell in a column of this name of which it is true.
-    pub fn mark(mut self, name: impl Into<String>) -> Filter {
-        self.mark = Some(name.into());
-        self
+        Filter { condition: condition.into(), ..Filter::default() }
     }
 }
 
 impl Operation for Filter {
-    fn check_with(&self, shape: &Shape, context: &Context) -> Result<Shape> {
-        self.condition.parse::<Expression>()?.check_condition(shape, context)?;
-        check_reconciled(shape, context)?;
-        self.mark.as_ref().map_or_else(|| Ok(shape.clone()), |name| shape.with(name, Type::Boolean))
+    fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        let condition =
+            in_setting("condition", || self.condition.parse::<Expression>()?.bind_condition(shape, context))?;
+        let accounting = Accounting::prepare(shape, context)?;
+        let result = match &self.mark {
+            None => shape.clone(),
+            Some(name) => in_setting("mark", || shape.with(name, Type::Boolean))?,
+        };
+        let uses = Inputs::passing(shape).using(condition.columns.iter().copied()).accounting(&accounting);
+        let plan = FilterPlan { condition, mark: self.mark.clone(), accounting };
+        Ok(Plan::new(&[shape], context, (result, uses, Access::ByRow), plan))
     }
+}
 
-    fn is_row_by_row(&self, _: &Shape, _: &Context) -> bool {
-        true
-    }
+struct FilterPlan {
+    condition: BoundExpression,
+    mark: Option<String>,
+    accounting: Accounting,
+}
 
-    fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
-        self.check_with(&table.shape(), context)?;
-        let condition: Expression = self.condition.parse()?;
-        let (truth, unanswered) = condition.condition(table, context)?;
+impl Prepared for FilterPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let table = tables[0];
+        let (truth, unanswered) = self.condition.condition(table, context)?;
         let (kept, dropped) = match truth.nulls() {
             None => {
                 let not_true = !truth.values();
@@ -91,20 +96,20 @@ impl Operation for Filter {
                 (kept, dropped)
             }
         };
-        let fates = Fates { kept: kept.clone(), dropped, set_aside: Vec::new() };
-        let step = format!("filter {condition}");
+        let masks = RowMasks { kept: kept.clone(), dropped, set_aside: Vec::new() };
+        let step = format!("filter {}", self.condition);
         let mut outcome = match &self.mark {
             None => {
-                let (ledger, set_aside) = fates.account(step, table, context)?;
+                let (ledger, set_aside) = masks.account(step, table, &self.accounting)?;
                 Outcome { table: table.filter(&kept)?, ledger, set_aside }
             }
             Some(name) => {
-                let (mut ledger, set_aside) = fates.account_of_all_kept(step, table, context)?;
+                let (mut ledger, set_aside) = masks.account_of_all_kept(step, table, &self.accounting)?;
                 ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
                 Outcome { table: table.with_column(name, Arc::new(truth))?.anonymous(), ledger, set_aside }
             }
         };
-        condition.tell(&mut outcome.ledger, unanswered, &table.shape(), context);
+        outcome.ledger.tell(&self.condition, unanswered, context);
         Ok(outcome)
     }
 }

@@ -1,13 +1,14 @@
 //! [`Stack`]: tables put on top of each other, column by column.
 
-use super::{all_kept, check_reconciled};
+use super::all_kept;
 use crate::{
     calendar::MICROS_PER_DAY,
-    error::{Error, Result},
-    ledger::Outcome,
-    operation::{Context, Setting, Takes},
-    shape::Type,
-    table::{Table, period_field},
+    context::Context,
+    error::{Error, Result, in_setting},
+    ledger::{Accounting, Outcome},
+    plan::{Access, Inputs, Plan, Prepared},
+    shape::{ColumnShape, Shape, Type, period_field},
+    table::Table,
 };
 use arrow_array::{
     Array, ArrayRef, StringViewArray, TimestampMicrosecondArray, cast::AsArray, new_null_array,
@@ -16,8 +17,8 @@ use arrow_array::{
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field, TimeUnit};
 use arrow_select::{concat::concat, take::take};
-use serde::{Deserialize, Serialize};
-use std::sync::Arc;
+use serde::Serialize;
+use std::{collections::HashMap, sync::Arc};
 
 /// The rows of several tables, one table after the other, columns of one name in one column.
 ///
@@ -26,101 +27,162 @@ use std::sync::Arc;
 ///
 /// Errors: columns of one name that hold different things (the message names both tables); more rows than one piece can
 /// hold; a name for the source that is taken. Costs one read and write of all columns.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", deny_unknown_fields)]
+///
+/// ```
+/// use jembric_core::{Stack, Table, arrow::{ArrayRef, Int64Array}};
+/// use std::sync::Arc;
+///
+/// let tons = |tons| -> ArrayRef { Arc::new(Int64Array::from(vec![tons])) };
+/// let [one, other] = [3, 4].map(|n| Table::from_columns([("tons", tons(n))]));
+///
+/// let outcome = Stack::new().source("book").apply(&[("north", &one?), ("south", &other?)])?;
+/// assert_eq!(outcome.table.rows(), 2);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "stack", answers = "What do several files say together?")]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Stack {
-    /// Tell in a column of this name which table each row came from.
-    #[serde(default)]
+    /// Tell in a column of this name which file each row came from, by the file's name without
+    /// its ending.
+    #[setting(name)]
     pub source: Option<String>,
 }
 
 impl Stack {
-    /// The word for it on the command line and in files.
-    pub const NAME: &'static str = "stack";
-    /// What it answers, in a sentence.
-    pub const ANSWERS: &'static str = "What do several files say together?";
-    /// Its settings, described.
-    pub const SETTINGS: &'static [Setting] = &[Setting::new(
-        "source",
-        Takes::Name,
-        "Tell in a column of this name which file each row came from, by the file's name without its ending",
-    )];
-
     /// Tables on top of each other, without a column for their source.
     pub fn new() -> Stack {
         Stack::default()
     }
 
-    /// Tell in a column of this name which table each row came from.
-    pub fn source(mut self, name: impl Into<String>) -> Stack {
-        self.source = Some(name.into());
-        self
-    }
-
     /// The tables as one, each given with its name.
+    ///
+    /// Errors: those of [`prepare`](Stack::prepare); more rows than one table can hold.
     pub fn apply(&self, tables: &[(&str, &Table)]) -> Result<Outcome> {
         self.apply_with(tables, &Context::new())
     }
 
     /// The same, with sums to reconcile.
     pub fn apply_with(&self, tables: &[(&str, &Table)], context: &Context) -> Result<Outcome> {
-        let rows: usize = tables.iter().map(|(_, table)| table.rows()).sum();
-        if rows >= u32::MAX as usize {
-            return Err(Error::TooManyRows { rows });
-        }
-        let mut names: Vec<&str> = Vec::new();
-        for name in tables.iter().flat_map(|(_, table)| table.names()) {
-            if !names.contains(&name) {
-                names.push(name);
+        let shapes: Vec<Shape> = tables.iter().map(|(_, table)| table.shape()).collect();
+        let named: Vec<(&str, &Shape)> = tables.iter().map(|(name, _)| *name).zip(&shapes).collect();
+        let tables: Vec<&Table> = tables.iter().map(|(_, table)| *table).collect();
+        self.prepare(&named, context)?.apply(&tables)
+    }
+
+    /// Prepares for tables of these shapes, each with its name.
+    ///
+    /// Errors: columns of one name that hold different things; a name for the source that is taken; a column to be
+    /// reconciled that no table has.
+    pub fn prepare(&self, tables: &[(&str, &Shape)], context: &Context) -> Result<Plan> {
+        let mut columns: Vec<StackedColumn> = Vec::new();
+        // Columns in the order in which they first come, found by their names once for all tables.
+        let mut found: HashMap<&str, usize> = HashMap::new();
+        for (table, (of, shape)) in tables.iter().enumerate() {
+            for (place, column) in shape.columns().iter().enumerate() {
+                let at = *found.entry(&column.name).or_insert_with(|| {
+                    columns.push(StackedColumn {
+                        name: column.name.clone(),
+                        kind: Some(Type::Nothing),
+                        places: vec![None; tables.len()],
+                        first: String::new(),
+                    });
+                    columns.len() - 1
+                });
+                columns[at].places[table] = Some(place);
+                columns[at].take_in(column.kind, of)?;
             }
         }
-        let mut columns = Vec::new();
-        let mut not_everywhere = 0;
-        for name in &names {
-            let kind = common_type(name, tables)?;
-            not_everywhere += u64::from(tables.iter().any(|(_, table)| table.column(name).is_err()));
-            columns.push(stacked(name, kind, tables)?);
-        }
-        let mut answer = Table::of_fields(columns)?;
-        check_reconciled(&answer.shape(), context)?;
+        let mut result = Shape::of_columns(
+            columns.iter().map(|column| ColumnShape { name: column.name.clone(), kind: column.kind }),
+        );
+        let accounting = Accounting::prepare(&result, context)?;
         if let Some(source) = &self.source {
-            answer = answer.with_column(source, sources(tables)?)?;
+            result = in_setting("source", || result.with(source, Type::Text))?;
         }
-        let named: Vec<&str> = tables.iter().map(|(name, _)| *name).collect();
-        all_kept(answer.clone(), format!("stack {}", named.join(", ")), &answer, context, |ledger| {
-            for (name, table) in tables {
-                ledger.counts.push((format!("from {name}").into(), table.rows() as u64));
-            }
-            ledger.note("columns that some of them do not have", not_everywhere);
-        })
+        let mut uses = Inputs::new();
+        let from = |column: &StackedColumn| {
+            let places = column.places.iter().enumerate();
+            places.filter_map(|(table, place)| Some((table, (*place)?))).collect::<Vec<_>>()
+        };
+        columns.iter().for_each(|column| uses.pass(from(column)));
+        let reconciled = accounting.reconcile.iter().flat_map(|(_, place)| from(&columns[*place]));
+        let uses = reconciled.fold(uses, |uses, (table, column)| uses.using_of(table, [column]));
+        let shapes: Vec<&Shape> = tables.iter().map(|(_, shape)| *shape).collect();
+        let plan = StackPlan {
+            names: tables.iter().map(|(name, _)| (*name).to_owned()).collect(),
+            columns,
+            source: self.source.clone(),
+            accounting,
+        };
+        Ok(Plan::new(&shapes, context, (result, uses, Access::Ordered), plan))
     }
 }
 
-/// The type that holds what the column holds in every table.
-fn common_type(name: &str, tables: &[(&str, &Table)]) -> Result<Type> {
-    let mut common: Option<(Type, &str)> = None;
-    for (of, table) in tables {
-        let Ok(kind) = table.shape().find(name).map(|column| column.kind.unwrap_or(Type::Nothing)) else {
-            continue;
+/// A column of the result: where it stands in each table, and what holds the values of all.
+struct StackedColumn {
+    name: String,
+    /// None where a table's type is not known yet.
+    kind: Option<Type>,
+    places: Vec<Option<usize>>,
+    /// The first table that has values in it.
+    first: String,
+}
+
+impl StackedColumn {
+    /// Takes in what the column holds in a table.
+    fn take_in(&mut self, kind: Option<Type>, of: &str) -> Result<()> {
+        let (Some(one), Some(other)) = (self.kind, kind) else {
+            self.kind = None;
+            return Ok(());
         };
-        common = Some(match common {
-            None | Some((Type::Nothing, _)) => (kind, of),
-            Some((one, first)) => match both(one, kind) {
-                Some(both) => (both, first),
-                None => {
-                    return Err(Error::TypesClash {
-                        column: name.to_owned(),
-                        one,
-                        in_one: first.to_owned(),
-                        other: kind,
-                        in_other: (*of).to_owned(),
-                    });
-                }
-            },
-        });
+        if one == Type::Nothing {
+            self.first = of.to_owned();
+        }
+        match both(one, other) {
+            Some(both) => self.kind = Some(both),
+            None => {
+                return Err(Error::TypesClash {
+                    column: self.name.clone(),
+                    one,
+                    in_one: self.first.clone(),
+                    other,
+                    in_other: of.to_owned(),
+                });
+            }
+        }
+        Ok(())
     }
-    Ok(common.map_or(Type::Nothing, |(kind, _)| kind))
+}
+
+struct StackPlan {
+    names: Vec<String>,
+    columns: Vec<StackedColumn>,
+    source: Option<String>,
+    accounting: Accounting,
+}
+
+impl Prepared for StackPlan {
+    fn apply(&self, tables: &[&Table], _: &Context) -> Result<Outcome> {
+        let rows: usize = tables.iter().map(|table| table.rows()).sum();
+        if rows >= u32::MAX as usize {
+            return Err(Error::TableTooLong { rows });
+        }
+        let columns = self.columns.iter().map(|column| column.stacked(tables));
+        let mut answer = Table::of_fields(columns.collect::<Result<Vec<_>>>()?)?;
+        if let Some(source) = &self.source {
+            answer = answer.with_column(source, sources(&self.names, tables)?)?;
+        }
+        let not_everywhere = self.columns.iter().filter(|column| column.places.contains(&None)).count();
+        let step = format!("stack {}", self.names.join(", "));
+        all_kept(answer.clone(), step, &answer, &self.accounting, |ledger| {
+            for (name, table) in self.names.iter().zip(tables) {
+                ledger.counts.push((format!("from {name}").into(), table.rows() as u64));
+            }
+            ledger.note("columns that some of them do not have", not_everywhere as u64);
+        })
+    }
 }
 
 fn both(one: Type, other: Type) -> Option<Type> {
@@ -140,39 +202,47 @@ fn both(one: Type, other: Type) -> Option<Type> {
     }
 }
 
-/// A column of all tables in one type.
-fn stacked(name: &str, kind: Type, tables: &[(&str, &Table)]) -> Result<(Field, ArrayRef)> {
-    let there = || tables.iter().filter_map(|(_, table)| table.column(name).ok());
-    let wide = |array: &&ArrayRef| matches!(array.data_type(), DataType::Decimal128(..));
-    // Whole numbers may have 19 digits, one more than 64-bit decimals hold.
-    let mixed = there().any(|array| *array.data_type() == DataType::Int64);
-    let data_type = match kind {
-        Type::Decimal { places } if mixed || places > 6 || there().any(|array| wide(&array)) => {
-            DataType::Decimal128(38, places)
-        }
-        Type::Decimal { places } => fitting(there(), places)?,
-        Type::Float => DataType::Float64,
-        Type::Moment { instant: false } => DataType::Timestamp(TimeUnit::Microsecond, None),
-        _ => there()
-            .map(|array| array.data_type())
-            .find(|of| **of != DataType::Null)
-            .cloned()
-            .unwrap_or(DataType::Null),
-    };
-    let parts = tables.iter().map(|(_, table)| match table.column(name) {
-        Ok(array) if *array.data_type() != DataType::Null => converted(array, &data_type),
-        _ => Ok(new_null_array(&data_type, table.rows())),
-    });
-    let parts = parts.collect::<Result<Vec<ArrayRef>>>()?;
-    let array = concat(&parts.iter().map(|part| &**part).collect::<Vec<_>>())?;
-    let order =
-        tables.iter().find_map(|(_, table)| table.field(name).filter(|_| table.order_of(name).is_some()));
-    let field = match (kind, order) {
-        (Type::Date(periods), _) => period_field(name, periods),
-        (_, Some(field)) => field,
-        _ => Field::new(name, data_type, true),
-    };
-    Ok((field, array))
+impl StackedColumn {
+    /// The column of all tables in one type.
+    fn stacked(&self, tables: &[&Table]) -> Result<(Field, ArrayRef)> {
+        let in_tables =
+            || self.places.iter().zip(tables).map(|(place, table)| place.map(|place| table.at(place)));
+        let there = || in_tables().flatten();
+        let kind = self.kind.unwrap_or(Type::Nothing);
+        let wide = |array: &&ArrayRef| matches!(array.data_type(), DataType::Decimal128(..));
+        // Whole numbers may have 19 digits, one more than 64-bit decimals hold.
+        let mixed = there().any(|array| *array.data_type() == DataType::Int64);
+        let data_type = match kind {
+            Type::Decimal { places } if mixed || places > 6 || there().any(|array| wide(&array)) => {
+                DataType::Decimal128(38, places)
+            }
+            Type::Decimal { places } => fitting(there(), places)?,
+            Type::Float => DataType::Float64,
+            Type::Moment { instant: false } => DataType::Timestamp(TimeUnit::Microsecond, None),
+            _ => there()
+                .map(|array| array.data_type())
+                .find(|of| **of != DataType::Null)
+                .cloned()
+                .unwrap_or(DataType::Null),
+        };
+        let parts = in_tables().zip(tables).map(|(array, table)| match array {
+            Some(array) if *array.data_type() != DataType::Null => converted(array, &data_type),
+            _ => Ok(new_null_array(&data_type, table.rows())),
+        });
+        let parts = parts.collect::<Result<Vec<ArrayRef>>>()?;
+        let array = concat(&parts.iter().map(|part| &**part).collect::<Vec<_>>())?;
+        let with_order = |(place, table): (&Option<usize>, &&Table)| {
+            let place = (*place).filter(|&place| table.order_at(place).is_some())?;
+            Some(table.field_at(place).clone())
+        };
+        let order = self.places.iter().zip(tables).find_map(with_order);
+        let field = match (kind, order) {
+            (Type::Date(periods), _) => period_field(&self.name, periods),
+            (_, Some(field)) => field,
+            _ => Field::new(&self.name, data_type, true),
+        };
+        Ok((field, array))
+    }
 }
 
 /// 64-bit decimals where the values still fit them with so many places, else 128-bit ones.
@@ -204,11 +274,11 @@ fn converted(array: &ArrayRef, to: &DataType) -> Result<ArrayRef> {
 }
 
 /// The name of each row's table.
-fn sources(tables: &[(&str, &Table)]) -> Result<ArrayRef> {
-    let names = StringViewArray::from_iter_values(tables.iter().map(|(name, _)| name));
+fn sources(names: &[String], tables: &[&Table]) -> Result<ArrayRef> {
+    let names = StringViewArray::from_iter_values(names);
     let index: arrow_array::UInt32Array = (0..tables.len() as u32)
         .zip(tables)
-        .flat_map(|(n, (_, table))| std::iter::repeat_n(Some(n), table.rows()))
+        .flat_map(|(n, table)| std::iter::repeat_n(Some(n), table.rows()))
         .collect();
     Ok(take(&names, &index, None)?)
 }

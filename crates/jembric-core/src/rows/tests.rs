@@ -1,5 +1,5 @@
 use super::*;
-use crate::{Operation, Type, calendar::Grain};
+use crate::{Context, Operation, Type, calendar::Grain};
 use arrow_array::{
     Array, ArrayRef, Date32Array, Decimal64Array, Float64Array, Int64Array, StringViewArray,
     TimestampMicrosecondArray,

@@ -1,18 +1,18 @@
 //! [`Track`]: all records in order of entity and date, and what is made at each date of those that count for it.
 
-use super::{Asked, Running};
+use super::{Asked, Figure, RunningPlan};
 use crate::{
     calendar::{Day, Periods, Span},
-    columnwise,
-    dates::Dates,
+    context::Context,
+    dates::{Dates, check_grain},
+    decimal::Decimal,
     entities::Entities,
-    error::{Error, Result},
-    intervals::check_grain,
+    error::{Error, Result, refuse},
     measure::{Measure, Sums, of_cell},
-    operation::Context,
-    order::Order,
+    parallel,
+    sort_keys::SortKeys,
     table::Table,
-    timeline::{Dealt, Timeline, in_order},
+    timeline::{GroupedByEntity, Timeline, in_order},
 };
 use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
@@ -49,18 +49,18 @@ pub(super) struct Track<'a> {
 
 impl<'a> Track<'a> {
     pub(super) fn of(
-        running: &Running,
+        running: &RunningPlan,
         entities: &Entities,
         dates: &'a Dates,
         context: &Context,
     ) -> Result<Track<'a>> {
-        let (periods, grain) = (running.periods()?, dates.periods().grain());
+        let (periods, grain) = (running.periods, dates.periods().grain());
         if let Some(span) = running.trailing.filter(|span| !span.fits(grain)) {
-            let (column, asked) = (running.date.clone(), span.to_string());
+            let (column, asked) = (running.date_name.clone(), span.to_string());
             return Err(Error::TooFine { column, grain, asked });
         }
-        if let Some(grain) = running.anew_each {
-            check_grain(&running.date, dates, grain)?;
+        if let Some(periods) = periods {
+            check_grain(&running.date_name, dates, periods.grain())?;
         }
         let cuts_days = periods.is_some() || running.trailing.is_some();
         let rows = entities.ids().len();
@@ -136,7 +136,7 @@ impl<'a> Track<'a> {
         make: impl Fn(&mut S, &Stop) -> T + Sync,
     ) -> Vec<T> {
         let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
-        let mut made = Dealt { starts: self.bounds.clone(), values: made };
+        let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
         made.each(|entity, own| {
             let base = self.bounds[entity] as usize;
             let mut state = begin(base);
@@ -148,28 +148,24 @@ impl<'a> Track<'a> {
         let made = made.values;
         match &self.replay {
             None => made,
-            Some(replay) => columnwise::map(&replay.places, |place| made[place as usize]),
+            Some(replay) => parallel::map(&replay.places, |place| made[place as usize]),
         }
     }
 
-    /// The column that is asked for.
-    pub(super) fn asked(&self, running: &Running, table: &Table, asked: &Asked<'_>) -> Result<ArrayRef> {
-        let column = &asked.named.column;
-        let array = table.column(column)?;
-        if matches!(asked.what, "max" | "min") {
-            return self.extreme(array, asked.what == "max");
+    /// The column that is asked for. Sums begin with the opening balance.
+    pub(super) fn asked(&self, opening: Option<Decimal>, table: &Table, asked: &Asked) -> Result<ArrayRef> {
+        let array = table.at(asked.place);
+        if matches!(asked.figure, Figure::Max | Figure::Min) {
+            return self.extreme(array, asked.figure == Figure::Max);
         }
-        let (measure, opening) = match (&running.opening, asked.what) {
-            (Some(text), "sum") => {
-                Measure::opened(table, column, text.trim())?.ok_or_else(|| Error::Setting {
-                    setting: "opening",
-                    value: format!("`{text}`"),
-                    expected: "a number such as 1000 or 1000.50, with at most six places",
-                })?
-            }
-            _ => (Measure::of(table, column)?, Vec::new()),
+        let (measure, opening) = match opening.filter(|_| asked.figure == Figure::Sum) {
+            Some(number) => match Measure::opened(table, asked.place, number)? {
+                Some(opened) => opened,
+                None => return refuse("opening", number.to_string(), "a number that fits the column's sums"),
+            },
+            None => (Measure::of(table, asked.place)?, Vec::new()),
         };
-        if asked.what == "sum" {
+        if asked.figure == Figure::Sum {
             let of_layer = |layer| {
                 let opening = opening.get(layer).copied().unwrap_or(0);
                 self.sums(&measure, layer, opening, |sum, _| sum)
@@ -216,9 +212,9 @@ impl<'a> Track<'a> {
 
     /// The greatest or least value of each row's run.
     fn extreme(&self, array: &ArrayRef, greatest: bool) -> Result<ArrayRef> {
-        let order = Order::of(array)?;
+        let order = SortKeys::of(array)?;
         let plain = self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
-        if let (true, Order::Numbers(numbers)) = (plain, &order) {
+        if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
             // Nothing leaves and nothing is missing: the best so far is all that is kept.
             let best = self.at_stops(
                 |start| numbers[self.row(start)],
@@ -230,7 +226,7 @@ impl<'a> Track<'a> {
                     *best
                 },
             );
-            return Order::column(best, array.data_type());
+            return SortKeys::column(best, array.data_type());
         }
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
@@ -260,9 +256,8 @@ impl<'a> Track<'a> {
     }
 
     /// Where a value is above those of every earlier date of its run; missing where it is.
-    pub(super) fn highs(&self, table: &Table, column: &str) -> Result<BooleanArray> {
-        let array = table.column(column)?;
-        let order = Order::of(array)?;
+    pub(super) fn highs(&self, array: &ArrayRef) -> Result<BooleanArray> {
+        let order = SortKeys::of(array)?;
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
         let beats = |one: usize, other: usize| order.of_row(one) > order.of_row(other);

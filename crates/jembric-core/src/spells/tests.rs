@@ -1,9 +1,16 @@
 use super::*;
-use arrow_array::{StringViewArray, TimestampMicrosecondArray, cast::AsArray, types::Int64Type};
+use crate::ledger::Reason;
+use arrow_array::{
+    ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray, cast::AsArray,
+    types::Int64Type,
+};
 use arrow_cast::display::array_value_to_string;
 use proptest::prelude::*;
 use rstest::rstest;
-use std::collections::{BTreeMap, BTreeSet};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
 
 fn shown(table: &Table) -> Vec<String> {
     let row = |row| {

@@ -1,6 +1,7 @@
 //! What comes in, what is refused, and what messages say.
 
 use super::*;
+use crate::calendar::Grain;
 use crate::shape::nearest;
 use arrow_array::{
     DictionaryArray, Float32Array, Int32Array, Int64Array, ListArray, NullArray, StringArray,

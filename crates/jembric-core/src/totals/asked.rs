@@ -1,11 +1,9 @@
 //! What is asked of totals: the figures, the parts of a longer time, and over what the same is told beside them.
 
 use crate::{calendar::Periods, shape::Named};
-use serde::{Deserialize, Serialize};
 
 /// Parts of a longer time that come again and again.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, jembric_derive::Words)]
 pub enum Each {
     /// Monday to Sunday, from the day on which weeks begin.
     Weekday,
@@ -34,9 +32,9 @@ impl Each {
 pub(super) enum Scope {
     Periods(Periods),
     All,
-    /// All values of a key column, shown under this name.
+    /// All values of the key column at this place among the keys, shown under this name.
     Every {
-        column: String,
+        key: usize,
         shown_as: String,
     },
 }
@@ -67,8 +65,9 @@ pub(super) enum What {
 /// One figure that is asked for.
 pub(super) struct Asked {
     pub(super) what: What,
-    /// The column, but for counts.
+    /// The column and its place, but for counts.
     pub(super) column: String,
+    pub(super) place: Option<usize>,
     /// What it is called, where there is one date and nothing side by side.
     pub(super) name: String,
     /// What a share of it is called after `share_of_year_`, for what adds up.

@@ -4,19 +4,19 @@
 //! are numbered.
 
 use super::{
-    Asked, Each, Totals,
+    Asked, Each, TotalsPlan,
     figures::{Figures, Place, Source, records_of},
 };
 use crate::{
     axis::Axis,
-    calendar::{Day, Grain, MICROS_PER_DAY, Weekday, month_of_year},
-    columnwise,
+    calendar::{Day, Grain, MICROS_PER_DAY},
+    context::Context,
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result},
     gather::NONE,
-    operation::Context,
-    rows::entities_in_order,
+    ordering::entities_in_order,
+    parallel,
     shape::Named,
     table::Table,
 };
@@ -51,18 +51,37 @@ pub(super) struct Keys {
 impl Keys {
     /// The keys of a table, and of what is listed beside it.
     pub(super) fn of(table: &Table, per: &[Named], listed: Option<&Table>) -> Result<Keys> {
-        let values = listed.map_or_else(|| table.select(per), |listed| Ok(listed.clone()))?;
-        if per.is_empty() {
+        Keys::of_values(listed.map_or_else(|| table.select(per), |listed| Ok(listed.clone()))?)
+    }
+
+    /// The keys that stand in the rows of a table of key columns; all rows are one where there are no columns.
+    fn of_values(values: Table) -> Result<Keys> {
+        let names = values.all_named();
+        if names.is_empty() {
             return Ok(Keys { values, ids: Vec::new(), places: Vec::new(), count: 1 });
         }
-        let names: Vec<&str> = values.names().collect();
-        let entities = Entities::number(&values, &names, Missing::IsAKey)?;
+        let entities = Entities::of_columns(values.columns(), values.rows(), Missing::IsAKey)?;
         let order = entities_in_order(&values, &names, &entities)?;
         let mut places = vec![0; order.len()];
         order.iter().zip(0..).for_each(|(&entity, place)| places[entity] = place);
         let firsts = entities.first_rows();
         let in_order = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
         Ok(Keys { values: values.take(&in_order)?, count: places.len(), ids: entities.into_ids(), places })
+    }
+
+    /// The keys of both, and the new place of each of the one and of the other.
+    pub(super) fn merged(one: &Keys, other: &Keys) -> Result<(Keys, Vec<u32>, Vec<u32>)> {
+        let both = Table::joined(&one.values.clone().anonymous(), &other.values.clone().anonymous())?;
+        let keys = Keys::of_values(both)?;
+        let place = |row: usize| keys.of_row(row);
+        let of_one = (0..one.count).map(place).collect();
+        let of_other = (one.count..one.count + other.count).map(place).collect();
+        Ok((keys, of_one, of_other))
+    }
+
+    /// Forgets which key each row has.
+    pub(super) fn forget_rows(&mut self) {
+        (self.ids, self.places) = (Vec::new(), Vec::new());
     }
 
     #[inline]
@@ -83,22 +102,20 @@ pub(super) struct Timed {
     pub(super) axis: Option<Axis>,
     numbers: Vec<i32>,
     parts: Vec<u32>,
-    /// Whether they are points in time, which the zone cut into days.
-    pub(super) instants: bool,
 }
 
 impl Timed {
-    pub(super) fn of(totals: &Totals, column: &str, dates: &Dates, context: &Context) -> Result<Timed> {
-        let axis = totals.periods()?.map(|periods| Axis::of(column, dates, periods, &context.zone));
+    pub(super) fn of(totals: &TotalsPlan, column: &str, dates: &Dates, context: &Context) -> Result<Timed> {
+        let axis = totals.periods.map(|periods| Axis::of(column, dates, periods, &context.zone));
         let axis = axis.transpose()?;
         let parts = totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
         let numbers = axis.as_ref().map(|axis| axis.numbers(dates)).unwrap_or_default();
-        Ok(Timed { axis, numbers, parts: parts.unwrap_or_default(), instants: dates.are_instants() })
+        Ok(Timed { axis, numbers, parts: parts.unwrap_or_default() })
     }
 
     /// Rows without a date of their own.
     pub(super) fn less() -> Timed {
-        Timed { axis: None, numbers: Vec::new(), parts: Vec::new(), instants: false }
+        Timed { axis: None, numbers: Vec::new(), parts: Vec::new() }
     }
 
     #[inline]
@@ -143,17 +160,14 @@ pub(super) fn part_count(each: Option<Each>) -> u32 {
     }
 }
 
-/// The first of the parts: the weekday on which weeks begin, from Monday, or the month in which years do, from January.
-pub(super) fn first_part(totals: &Totals) -> Result<u32> {
-    Ok(match totals.each {
-        Some(Each::Weekday) => totals.week_start.unwrap_or(Weekday::Monday).number() - 1,
-        Some(Each::MonthOfYear) => totals.year_start.as_deref().map_or(Ok(1), month_of_year)? - 1,
-        _ => 0,
-    })
-}
-
 /// The part in which each date lies, from the first.
-fn parts(totals: &Totals, each: Each, column: &str, dates: &Dates, context: &Context) -> Result<Vec<u32>> {
+fn parts(
+    totals: &TotalsPlan,
+    each: Each,
+    column: &str,
+    dates: &Dates,
+    context: &Context,
+) -> Result<Vec<u32>> {
     let grain = dates.periods().grain();
     let fits = match (each, dates) {
         (Each::HourOfDay, Dates::Days(..)) => false,
@@ -164,10 +178,10 @@ fn parts(totals: &Totals, each: Each, column: &str, dates: &Dates, context: &Con
         let asked = format!("the {}", each.column().replace('_', " "));
         return Err(Error::TooFine { column: column.to_owned(), grain, asked });
     }
-    let (first, count) = (first_part(totals)?, part_count(Some(each)));
+    let (first, count) = (totals.first_part, part_count(Some(each)));
     let of_days = |part: &(dyn Fn(Day) -> u32 + Sync)| {
         let days = dates.day_numbers(&context.zone);
-        columnwise::map(&days, |day| (part(Day::clamped(day)) + count - first) % count)
+        parallel::map(&days, |day| (part(Day::clamped(day)) + count - first) % count)
     };
     Ok(match (each, dates) {
         (Each::Weekday, _) => of_days(&|day| day.weekday().number() - 1),
@@ -177,7 +191,7 @@ fn parts(totals: &Totals, each: Each, column: &str, dates: &Dates, context: &Con
             let hour = |reading: i64| (reading.rem_euclid(MICROS_PER_DAY) / (MICROS_PER_DAY / 24)) as u32;
             match dates.are_instants() {
                 true => context.zone.readings(moments.values()).map(hour).collect(),
-                false => columnwise::map(moments.values(), hour),
+                false => parallel::map(moments.values(), hour),
             }
         }
         (Each::HourOfDay, _) => Vec::new(),
@@ -247,11 +261,9 @@ impl Cells {
             });
             Arc::new(pairs.collect::<Int64Array>())
         };
-        let both = Table::from_columns([
-            ("when", pair(&|row| (timed.period(row).into(), timed.part(row)))),
-            ("who", pair(&|row| (groups.entities.of_row(row).into(), groups.sides.of_row(row)))),
-        ])?;
-        let numbered = Entities::number(&both, &["when", "who"], Missing::NoEntity)?;
+        let when = pair(&|row| (timed.period(row).into(), timed.part(row)));
+        let who = pair(&|row| (groups.entities.of_row(row).into(), groups.sides.of_row(row)));
+        let numbered = Entities::of_columns(&[when, who], rows, Missing::NoEntity)?;
         let spot = |&row: &u32| {
             let row = row as usize;
             Spot {
@@ -266,10 +278,25 @@ impl Cells {
         let mut places = vec![0; spots.len()];
         spots.iter().zip(0..).for_each(|((_, number), place)| places[*number] = place);
         let cell = |id: u32| if id == Entities::NONE { NONE } else { places[id as usize] };
-        let cell_of = columnwise::map(numbered.ids(), cell);
+        let cell_of = parallel::map(numbered.ids(), cell);
         let records = records_of(&cell_of, spots.len());
         let figures = sources.iter().map(|source| source.added_up(&cell_of, &records)).collect();
         Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
+    }
+
+    /// The cells of both, each at its new spot; those of one spot become one.
+    pub(super) fn merged(
+        one: Cells,
+        other: Cells,
+        sources: &[Source],
+        [of_one, of_other]: [&dyn Fn(Spot) -> Spot; 2],
+    ) -> Cells {
+        let spots = one.spots.iter().map(|&spot| of_one(spot));
+        let spots: Vec<Spot> = spots.chain(other.spots.iter().map(|&spot| of_other(spot))).collect();
+        let cells = one.spots.len() as u32;
+        let figures = one.figures.into_iter().zip(other.figures);
+        let figures = figures.map(|(one, other)| one.followed_by(other, cells)).collect();
+        Cells { spots, figures }.put_together(sources, |spot| spot)
     }
 
     /// The cells with one of their figures.

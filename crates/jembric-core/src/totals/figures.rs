@@ -4,15 +4,17 @@ use super::{Asked, What};
 use crate::{
     entities::{Entities, Missing},
     error::Result,
+    exact::Limbs,
     gather::NONE,
     measure::{Measure, Sums, of_cell},
-    order::Order,
-    rows::sortable,
+    ordering::sortable,
+    sort_keys::SortKeys,
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, NullArray, UInt32Array};
 use arrow_buffer::NullBuffer;
-use arrow_select::{nullif::nullif, take::take};
+use arrow_schema::Field;
+use arrow_select::{concat::concat, nullif::nullif, take::take};
 use rayon::prelude::*;
 use std::{ops::AddAssign, sync::Arc};
 
@@ -28,13 +30,17 @@ pub(super) enum Source {
         mean: bool,
     },
     Extreme {
+        field: Field,
         array: ArrayRef,
-        order: Order,
+        order: SortKeys,
         valid: Option<NullBuffer>,
         greatest: bool,
     },
-    /// The value of each row, as a number; [`NONE`] where it is missing.
-    Values(Vec<u32>),
+    /// The value of each row, and its number; [`NONE`] where it is missing.
+    Values {
+        array: ArrayRef,
+        numbers: Vec<u32>,
+    },
 }
 
 /// A figure of each cell.
@@ -43,6 +49,8 @@ pub(super) enum Figures {
     Records(Vec<u64>),
     /// Sums, and how many values went into each.
     Sums(Sums, Vec<u64>),
+    /// Sums of floats of several batches, each as one long integer, and how many values went into each.
+    LongSums(Vec<Limbs>, Vec<u64>),
     /// The row with the least or greatest value.
     Rows(Vec<u32>),
     /// The different pairs of cell and value, in order.
@@ -61,23 +69,31 @@ pub(super) enum Place {
 
 impl Source {
     pub(super) fn of(asked: &Asked, table: &Table) -> Result<Source> {
+        let Some(place) = asked.place else { return Ok(Source::Records) };
         Ok(match asked.what {
             What::Count => Source::Records,
-            What::Sum | What::Mean => Source::Measure {
-                measure: Measure::of(table, &asked.column)?,
-                mean: asked.what == What::Mean,
-            },
+            What::Sum | What::Mean => {
+                Source::Measure { measure: Measure::of(table, place)?, mean: asked.what == What::Mean }
+            }
             What::Min | What::Max => {
-                let array = table.column(&asked.column)?.clone();
-                let order = Order::of(&sortable(table, &asked.column)?)?;
-                let valid = array.logical_nulls();
-                Source::Extreme { array, order, valid, greatest: asked.what == What::Max }
+                let values = Table::of_known([(table.field_at(place).clone(), table.at(place).clone())])?;
+                Source::extreme(&values, asked.what == What::Max)?
             }
-            What::Distinct => {
-                let values = Entities::number(table, &[&asked.column], Missing::NoEntity)?;
-                Source::Values(values.into_ids())
-            }
+            What::Distinct => Source::values(table.at(place).clone())?,
         })
+    }
+
+    /// Of a table whose only column has the values.
+    fn extreme(values: &Table, greatest: bool) -> Result<Source> {
+        let array = values.at(0).clone();
+        let order = SortKeys::of(&sortable(values, 0))?;
+        let valid = array.logical_nulls();
+        Ok(Source::Extreme { field: values.field_at(0).clone(), array, order, valid, greatest })
+    }
+
+    fn values(array: ArrayRef) -> Result<Source> {
+        let numbers = Entities::of_columns(std::slice::from_ref(&array), array.len(), Missing::NoEntity)?;
+        Ok(Source::Values { array, numbers: numbers.into_ids() })
     }
 
     /// How many rows have no value.
@@ -86,13 +102,13 @@ impl Source {
             Source::Records => false,
             Source::Measure { measure, .. } => !measure.is_valid(row),
             Source::Extreme { valid, .. } => valid.as_ref().is_some_and(|valid| valid.is_null(row)),
-            Source::Values(values) => values[row] == NONE,
+            Source::Values { numbers, .. } => numbers[row] == NONE,
         };
         let none = match self {
             Source::Records => true,
             Source::Measure { measure, .. } => measure.missing() == 0,
             Source::Extreme { valid, .. } => valid.is_none(),
-            Source::Values(_) => false,
+            Source::Values { .. } => false,
         };
         (0..if none { 0 } else { rows }).filter(|&row| is_used(row) && misses(row)).count() as u64
     }
@@ -131,8 +147,8 @@ impl Source {
                 }
                 Figures::Rows(best)
             }
-            Source::Values(values) => {
-                let pairs = rows().map(|(row, cell)| (cell, values[row])).filter(|pair| pair.1 != NONE);
+            Source::Values { numbers, .. } => {
+                let pairs = rows().map(|(row, cell)| (cell, numbers[row])).filter(|pair| pair.1 != NONE);
                 Figures::Pairs(different(pairs.collect()))
             }
         }
@@ -157,6 +173,11 @@ impl Source {
             Figures::Sums(sums, counts) => {
                 let sums = sums.iter().map(|layer| together(layer, to, cells)).collect();
                 Figures::Sums(sums, together(counts, to, cells))
+            }
+            Figures::LongSums(sums, counts) => {
+                let mut long = vec![Limbs::default(); cells];
+                sums.iter().zip(to).for_each(|(sum, &to)| long[to as usize].add_all(sum));
+                Figures::LongSums(long, together(counts, to, cells))
             }
             Figures::Rows(rows) => {
                 let mut best = vec![NONE; cells];
@@ -196,6 +217,21 @@ impl Source {
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
+            (Source::Measure { mean: true, .. }, Figures::LongSums(sums, counts)) => {
+                let mean = |place: &Place| match *place {
+                    Place::Cell(cell) if counts[cell] > 0 => Some(sums[cell].divided(counts[cell])),
+                    _ => None,
+                };
+                Arc::new(places.iter().map(mean).collect::<Float64Array>())
+            }
+            (Source::Measure { measure, .. }, Figures::LongSums(sums, _)) => {
+                let sum = |place: &Place| match *place {
+                    Place::Cell(cell) => Some(measure.long_sum(&sums[cell])).transpose(),
+                    Place::NoRecord => Ok(Some(0.0)),
+                    Place::Blank => Ok(None),
+                };
+                Arc::new(places.iter().map(sum).collect::<Result<Float64Array>>()?)
+            }
             (Source::Measure { measure, .. }, Figures::Sums(sums, _)) => {
                 let of_layer = |layer: &Vec<i128>| {
                     let sum = |place: &Place| if let Place::Cell(cell) = *place { layer[cell] } else { 0 };
@@ -228,6 +264,9 @@ impl Source {
             (Source::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
                 measure.mean(&of_cell(sums, cell), 1)
             }
+            (Source::Measure { .. }, Figures::LongSums(sums, _), Place::Cell(cell)) => {
+                Some(sums[cell].divided(1))
+            }
             (_, _, Place::NoRecord) => Some(0.0),
             _ => None,
         };
@@ -236,6 +275,128 @@ impl Source {
             (whole != 0.0).then_some(part / whole)
         };
         Arc::new(places[0].iter().zip(places[1]).map(share).collect::<Float64Array>())
+    }
+}
+
+impl Source {
+    /// What is needed of it and of its figures once its rows are gone: the values that the figures refer to.
+    pub(super) fn compact(self, figures: Vec<&mut Figures>) -> Result<Source> {
+        Ok(match self {
+            Source::Records => Source::Records,
+            Source::Measure { measure, mean } => {
+                for figures in figures {
+                    if let Figures::Sums(sums, counts) = figures
+                        && let Some(long) = measure.long_sums(sums)
+                    {
+                        *figures = Figures::LongSums(long, std::mem::take(counts));
+                    }
+                }
+                Source::Measure { measure: measure.without_rows(), mean }
+            }
+            Source::Extreme { field, array, greatest, .. } => {
+                let mut used = Vec::new();
+                for figures in figures {
+                    let Figures::Rows(rows) = figures else { continue };
+                    for row in rows.iter_mut().filter(|row| **row != NONE) {
+                        used.push(*row);
+                        *row = used.len() as u32 - 1;
+                    }
+                }
+                let values = take(&array, &UInt32Array::from(used), None)?;
+                Source::extreme(&Table::of_known([(field, values)])?, greatest)?
+            }
+            Source::Values { array, numbers } => {
+                let mut used = Vec::new();
+                let mut new = vec![NONE; numbers.len()];
+                let mut first_rows = vec![NONE; numbers.len()];
+                for (row, &number) in numbers.iter().enumerate().filter(|(_, number)| **number != NONE) {
+                    let first = &mut first_rows[number as usize];
+                    *first = (*first).min(row as u32);
+                }
+                for figures in figures {
+                    let Figures::Pairs(pairs) = figures else { continue };
+                    for (_, value) in pairs {
+                        let place = &mut new[*value as usize];
+                        if *place == NONE {
+                            *place = used.len() as u32;
+                            used.push(first_rows[*value as usize]);
+                        }
+                        *value = *place;
+                    }
+                }
+                let array = take(&array, &UInt32Array::from(used), None)?;
+                let numbers = (0..array.len() as u32).collect();
+                Source::Values { array, numbers }
+            }
+        })
+    }
+
+    /// The source of both, which are compact; the figures of the other come to refer to it.
+    pub(super) fn merged(one: Source, other: Source, figures: [Vec<&mut Figures>; 2]) -> Result<Source> {
+        Ok(match (one, other) {
+            (Source::Extreme { field, array, greatest, .. }, Source::Extreme { array: more, .. }) => {
+                let before = array.len() as u32;
+                let [_, of_other] = figures;
+                for figures in of_other {
+                    let Figures::Rows(rows) = figures else { continue };
+                    rows.iter_mut().filter(|row| **row != NONE).for_each(|row| *row += before);
+                }
+                let values = concat(&[array.as_ref(), more.as_ref()])?;
+                Source::extreme(&Table::of_known([(field, values)])?, greatest)?
+            }
+            (Source::Values { array, .. }, Source::Values { array: more, .. }) => {
+                let both = concat(&[array.as_ref(), more.as_ref()])?;
+                let distinct =
+                    Entities::of_columns(std::slice::from_ref(&both), both.len(), Missing::NoEntity)?;
+                let (numbers, bases) = (distinct.ids(), [0, array.len()]);
+                for (figures, base) in figures.into_iter().zip(bases) {
+                    for figures in figures {
+                        let Figures::Pairs(pairs) = figures else { continue };
+                        pairs.iter_mut().for_each(|(_, value)| *value = numbers[base + *value as usize]);
+                    }
+                }
+                // Each value stands in the row of its number.
+                let array = take(&both, &UInt32Array::from(distinct.first_rows()), None)?;
+                let numbers = (0..array.len() as u32).collect();
+                Source::Values { array, numbers }
+            }
+            (one, _) => one,
+        })
+    }
+
+    /// What is known of the column that extreme values come from.
+    pub(super) fn field(&self) -> Option<&Field> {
+        match self {
+            Source::Extreme { field, .. } => Some(field),
+            _ => None,
+        }
+    }
+}
+
+impl Figures {
+    /// The figures of these cells and then those of others, which come after so many.
+    pub(super) fn followed_by(self, other: Figures, cells: u32) -> Figures {
+        fn both<T>(mut one: Vec<T>, other: Vec<T>) -> Vec<T> {
+            one.extend(other);
+            one
+        }
+        match (self, other) {
+            (Figures::Records(one), Figures::Records(other)) => Figures::Records(both(one, other)),
+            (Figures::Sums(one, counts), Figures::Sums(other, more)) => {
+                let layers = one.into_iter().zip(other).map(|(one, other)| both(one, other));
+                Figures::Sums(layers.collect(), both(counts, more))
+            }
+            (Figures::LongSums(one, counts), Figures::LongSums(other, more)) => {
+                Figures::LongSums(both(one, other), both(counts, more))
+            }
+            (Figures::Rows(one), Figures::Rows(other)) => Figures::Rows(both(one, other)),
+            (Figures::Pairs(one), Figures::Pairs(other)) => {
+                let moved = other.into_iter().map(|(cell, value)| (cell + cells, value)).collect();
+                Figures::Pairs(both(one, moved))
+            }
+            // The figures of one source are of one kind.
+            (one, _) => one,
+        }
     }
 }
 

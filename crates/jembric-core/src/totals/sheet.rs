@@ -1,27 +1,24 @@
 //! From cells to the answer: which rows and columns there are, what stands in each, and the account.
 
 use super::{
-    Asked, Each, MOST_COLUMNS, MOST_ROWS, Scope, Totals, What,
-    cells::{Cells, Groups, Keys, Spot, Timed, first_part, part_count, sources},
+    Each, Scope, TotalsPlan,
+    cells::{Cells, Spot},
     figures::{Place, Source},
-    suffixes,
+    part::{DatedPart, Part},
 };
 use crate::{
     axis::Axis,
-    calendar::{Grain, MONTH_NAMES, Periods, Range, Weekday},
+    calendar::{Month, Periods, Range, Weekday},
+    context::Context,
     entities::{Entities, Missing},
-    error::{Error, Result},
-    exact::ExactSum,
-    ledger::{Fates, Ledger, Outcome, Reason, Reconciled, Warning},
-    operation::Context,
-    shape::Named,
+    error::{Error, Result, Smaller},
+    ledger::{Ledger, Outcome, Reconciled, Warning},
     table::{Table, ordered_field},
 };
 use arrow_array::{Array, ArrayRef, Int64Array, StringViewArray, UInt32Array, cast::AsArray, new_null_array};
-use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
-use std::{collections::BTreeMap, sync::Arc};
+use std::sync::Arc;
 
 /// What the row over all rows is called.
 const TOTAL_ROW: &str = "(total)";
@@ -30,77 +27,34 @@ const TOTAL_COLUMN: &str = "total";
 /// What the column is called of rows that have no value in the column side by side.
 const MISSING_COLUMN: &str = "(missing)";
 
-/// The rows that count by one column of dates, or by none.
-struct Dated {
-    timed: Timed,
-    used: BooleanBuffer,
-    undated: BooleanBuffer,
-    outside: BooleanBuffer,
-    /// The first and last period.
-    ends: Option<(i32, i32)>,
-    cells: Cells,
-}
-
 struct Sheet<'a> {
-    totals: &'a Totals,
-    table: &'a Table,
-    asked: Vec<Asked>,
-    sources: Vec<Source>,
-    dates: Vec<Named>,
-    by_date: Vec<Dated>,
-    groups: Groups,
+    totals: &'a TotalsPlan,
+    part: &'a Part,
     /// Where each row of the answer stands, but for the total.
     rows: Vec<Spot>,
 }
 
-pub(super) fn of(totals: &Totals, table: &Table, context: &Context) -> Result<Outcome> {
-    let sheet = Sheet::of(totals, table, context)?;
-    let (ledger, set_aside) = sheet.account(context)?;
+/// The result for the cells of a part, beside rows that were set aside.
+pub(super) fn outcome(
+    totals: &TotalsPlan,
+    part: Part,
+    set_aside: Table,
+    context: &Context,
+) -> Result<Outcome> {
+    let most = totals.most_side_by_side;
+    if let Some(named) = totals.side.first().filter(|_| part.groups.sides.count as u64 > most) {
+        let (column, values) = (named.column.clone(), part.groups.sides.count as u64);
+        return Err(Error::TooManyColumns { column, values, most });
+    }
+    let mut sheet = Sheet { totals, part: &part, rows: Vec::new() };
+    sheet.rows = sheet.rows(context)?;
+    let ledger = sheet.ledger(context)?;
     Ok(Outcome { table: sheet.answer()?, ledger, set_aside })
 }
 
-impl<'a> Sheet<'a> {
-    fn of(totals: &'a Totals, table: &'a Table, context: &Context) -> Result<Sheet<'a>> {
-        let shape = table.shape();
-        let (dates, per) = (shape.named(&totals.date)?, shape.named(&totals.per)?);
-        let side: Vec<Named> = shape.named(totals.side_by_side.as_slice())?;
-        let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &per)).transpose()?;
-        let groups = Groups {
-            entities: Keys::of(table, &per, listed.as_ref())?,
-            sides: Keys::of(table, &side, None)?,
-            parts: part_count(totals.each),
-        };
-        let most = totals.most_side_by_side.unwrap_or(MOST_COLUMNS);
-        if let Some(named) = side.first().filter(|_| groups.sides.count as u64 > most) {
-            let (column, values) = (named.column.clone(), groups.sides.count as u64);
-            return Err(Error::TooManyColumns { column, values, most });
-        }
-        let asked = totals.asked(&shape)?;
-        let sources = sources(&asked, table)?;
-        let mut by_date = Vec::new();
-        for named in &dates {
-            by_date.push(Dated::of(totals, table, named, &groups, &sources, context)?);
-        }
-        if dates.is_empty() {
-            let (all, none) = (BooleanBuffer::new_set(table.rows()), BooleanBuffer::new_unset(table.rows()));
-            let cells = Cells::of(&groups, &Timed::less(), &all, &sources)?;
-            by_date.push(Dated {
-                timed: Timed::less(),
-                used: all,
-                undated: none.clone(),
-                outside: none,
-                ends: None,
-                cells,
-            });
-        }
-        one_kind_of_hours(totals, &by_date)?;
-        let mut sheet = Sheet { totals, table, asked, sources, dates, by_date, groups, rows: Vec::new() };
-        sheet.rows = sheet.rows(context)?;
-        Ok(sheet)
-    }
-
+impl Sheet<'_> {
     fn axis(&self) -> Option<&Axis> {
-        self.by_date.first().and_then(|dated| dated.timed.axis.as_ref())
+        self.part.by_date.first().and_then(|dated| dated.axis.as_ref())
     }
 
     /// The first and last period that are looked at.
@@ -109,20 +63,20 @@ impl<'a> Sheet<'a> {
         if let Some(range) = self.totals.range {
             return Some(axis.range(range));
         }
-        let ends = self.by_date.iter().filter_map(|dated| dated.ends);
+        let ends = self.part.by_date.iter().filter_map(|dated| dated.ends);
         ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1)))
     }
 
     /// Where the rows of the answer stand.
     fn rows(&self, context: &Context) -> Result<Vec<Spot>> {
-        let Totals { date, per, dense, .. } = self.totals;
-        if date.is_empty() && per.is_empty() {
+        let TotalsPlan { dates, per, dense, side, .. } = self.totals;
+        if dates.is_empty() && per.is_empty() {
             return Ok(vec![Spot::default()]);
         }
         if !dense {
-            let spots = self.by_date.iter().flat_map(|dated| &dated.cells.spots);
+            let spots = self.part.by_date.iter().flat_map(|dated| &dated.cells.spots);
             let mut rows: Vec<Spot> = spots.map(|spot| Spot { side: 0, ..*spot }).collect();
-            if self.by_date.len() > 1 || self.totals.side_by_side.is_some() {
+            if self.part.by_date.len() > 1 || !side.is_empty() {
                 rows.sort_unstable();
                 rows.dedup();
             }
@@ -132,22 +86,23 @@ impl<'a> Sheet<'a> {
             Some(_) => self.ends().unwrap_or((0, -1)),
             None => (0, 0),
         };
-        let (parts, entities) = (self.groups.parts, self.groups.entities.count as u32);
+        let (parts, entities) = (self.part.groups.parts, self.part.groups.entities.count as u32);
         let periods = (i64::from(last) - i64::from(first) + 1) as u64;
         let rows = periods * u64::from(parts) * u64::from(entities);
-        let most = self.totals.most_rows.unwrap_or(MOST_ROWS);
+        let most = self.totals.most_rows;
         if rows > most {
             let widest = self.axis().map(|axis| {
                 let plural = axis.periods().grain().plural();
                 format!("{} to {} are {periods} {plural}", axis.text(first), axis.text(last))
             });
-            let advice = "Ask for a longer grain or a shorter range";
-            return Err(Error::Flood { rows, most, widest, advice });
+            let advice = Smaller::LongerGrainOrRange;
+            return Err(Error::TooManyRows { rows, most, widest, advice });
         }
         // A place, the keys, and each figure in each column.
-        let figures = (self.asked.len() * self.by_date.len() * self.groups.sides.count.max(1)) as u64;
-        let row_bytes = 24 + self.groups.entities.values.row_bytes() + 32 * figures;
-        context.expect_room(rows, row_bytes, "Ask for a longer grain or a shorter range")?;
+        let figures =
+            (self.totals.asked.len() * self.part.by_date.len() * self.part.groups.sides.count.max(1)) as u64;
+        let row_bytes = 24 + self.part.groups.entities.values.row_bytes() + 32 * figures;
+        context.expect_room(rows, row_bytes, Smaller::LongerGrainOrRange)?;
         let spot = |period, part, entity| Spot { period, part, entity, side: 0 };
         let of_period = |period| {
             (0..parts).flat_map(move |part| (0..entities).map(move |entity| spot(period, part, entity)))
@@ -157,23 +112,23 @@ impl<'a> Sheet<'a> {
 
     fn answer(&self) -> Result<Table> {
         let mut columns = self.key_columns()?;
-        let dates = suffixes(&self.dates);
-        for ((asked, source), figure) in self.asked.iter().zip(&self.sources).zip(0..) {
-            for (dated, suffix) in self.by_date.iter().zip(&dates) {
+        let dates = &self.totals.suffixes;
+        for ((asked, source), figure) in self.totals.asked.iter().zip(&self.part.sources).zip(0..) {
+            for (dated, suffix) in self.part.by_date.iter().zip(dates) {
                 let name = format!("{}{suffix}", asked.name);
-                match &self.totals.side_by_side {
-                    Some(_) => columns.extend(self.side_by_side(dated, source, figure, &name, asked)?),
+                match self.totals.side.first() {
+                    Some(_) => columns.extend(self.side_by_side(dated, source, figure, &name)?),
                     None => {
                         let array = self.column(source, &dated.cells, figure, &self.rows)?;
                         let one = std::slice::from_ref(source);
                         let over_all = || dated.cells.only(figure).put_together(one, |_| Spot::default());
                         let array = self.with_total(source, array, over_all, 0)?;
-                        columns.push(self.figure(asked, name, array));
+                        columns.push(figure_column(source, name, array));
                     }
                 }
             }
         }
-        columns.extend(self.beside(&dates)?);
+        columns.extend(self.beside(dates)?);
         Table::of_known(columns)
     }
 
@@ -196,32 +151,21 @@ impl<'a> Sheet<'a> {
         Ok(concat(&[array.as_ref(), total.as_ref()])?)
     }
 
-    /// A figure as a column of the answer.
-    fn figure(&self, asked: &Asked, name: String, array: ArrayRef) -> (Field, ArrayRef) {
-        let field = match asked.what {
-            What::Min | What::Max => self.table.field(&asked.column),
-            _ => None,
-        };
-        let plain = || Field::new("", array.data_type().clone(), true);
-        (field.unwrap_or_else(plain).with_name(name), array)
-    }
-
     /// A figure for each value of the column side by side, and for all of them.
     fn side_by_side(
         &self,
-        dated: &Dated,
+        dated: &DatedPart,
         source: &Source,
         figure: usize,
         name: &str,
-        asked: &Asked,
     ) -> Result<Vec<(Field, ArrayRef)>> {
-        let several = self.asked.len() * self.by_date.len() > 1;
+        let several = self.totals.asked.len() * self.part.by_date.len() > 1;
         let named = |value: &str| if several { format!("{name}_{value}") } else { value.to_owned() };
-        let values = &self.groups.sides.values;
-        let Some((field, array)) = values.fields().next() else { return Ok(Vec::new()) };
+        let values = &self.part.groups.sides.values;
+        let Some((_, array)) = values.fields().next() else { return Ok(Vec::new()) };
         let nulls = array.logical_nulls();
-        let mut is_used = vec![self.totals.dense; self.groups.sides.count];
-        let spots = self.by_date.iter().flat_map(|dated| &dated.cells.spots);
+        let mut is_used = vec![self.totals.dense; self.part.groups.sides.count];
+        let spots = self.part.by_date.iter().flat_map(|dated| &dated.cells.spots);
         spots.for_each(|spot| is_used[spot.side as usize] = true);
         let sources = std::slice::from_ref(source);
         let own = dated.cells.only(figure);
@@ -237,14 +181,14 @@ impl<'a> Sheet<'a> {
         for side in (0..is_used.len()).filter(|&side| is_used[side]) {
             let value = match nulls.as_ref().is_some_and(|nulls| nulls.is_null(side)) {
                 true => MISSING_COLUMN.to_owned(),
-                false => values.cell_text(field.name(), side)?,
+                false => values.cell_text_at(0, side)?,
             };
-            columns.push(self.figure(asked, named(&value), column(&own, &totals, side as u32)?));
+            columns.push(figure_column(source, named(&value), column(&own, &totals, side as u32)?));
         }
         if self.totals.margins {
             let over_sides = own.put_together(sources, |spot| Spot { side: 0, ..spot });
-            columns.push(self.figure(
-                asked,
+            columns.push(figure_column(
+                source,
                 named(TOTAL_COLUMN),
                 column(&over_sides, &over_rows(&over_sides), 0)?,
             ));
@@ -255,13 +199,17 @@ impl<'a> Sheet<'a> {
     /// The same figures over longer periods, or over all values of a key.
     fn beside(&self, dates: &[String]) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
-        for scope in self.totals.scopes(&self.table.shape())? {
-            let to = self.wider(&scope)?;
-            let together: Vec<Cells> =
-                self.by_date.iter().map(|dated| dated.cells.put_together(&self.sources, &to)).collect();
+        for scope in &self.totals.scopes {
+            let to = self.wider(scope)?;
+            let together: Vec<Cells> = self
+                .part
+                .by_date
+                .iter()
+                .map(|dated| dated.cells.put_together(&self.part.sources, &to))
+                .collect();
             let wider: Vec<Spot> = self.rows.iter().map(|&spot| to(spot)).collect();
-            for ((asked, source), figure) in self.asked.iter().zip(&self.sources).zip(0..) {
-                for ((dated, together), suffix) in self.by_date.iter().zip(&together).zip(dates) {
+            for ((asked, source), figure) in self.totals.asked.iter().zip(&self.part.sources).zip(0..) {
+                for ((dated, together), suffix) in self.part.by_date.iter().zip(&together).zip(dates) {
                     let share = asked.share.as_ref().map(|share| format!("{share}{suffix}"));
                     let (name, share) = scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
                     let (mut own, mut whole) = (dated.cells.places(&self.rows), together.places(&wider));
@@ -270,7 +218,7 @@ impl<'a> Sheet<'a> {
                         whole.push(Place::Blank);
                     }
                     let array = source.column(&together.figures[figure], &whole)?;
-                    columns.push(self.figure(asked, name, array));
+                    columns.push(figure_column(source, name, array));
                     if let Some(name) = share {
                         let both = [&dated.cells.figures[figure], &together.figures[figure]];
                         let array = source.share(both, [&own, &whole]);
@@ -293,12 +241,13 @@ impl<'a> Sheet<'a> {
                     Spot { period: first.map_or(0, |day| longer.number(day)), part: 0, ..spot }
                 })
             }
-            Scope::Every { shown_as, .. } => {
-                let values = &self.groups.entities.values;
-                let others: Vec<&str> = values.names().filter(|name| name != shown_as).collect();
+            Scope::Every { key, .. } => {
+                let values = &self.part.groups.entities.values;
+                let others = (0..values.columns().len()).filter(|place| place != key);
+                let others: Vec<ArrayRef> = others.map(|place| values.at(place).clone()).collect();
                 let ids = match others.is_empty() {
                     true => vec![0; values.rows()],
-                    false => Entities::number(values, &others, Missing::IsAKey)?.into_ids(),
+                    false => Entities::of_columns(&others, values.rows(), Missing::IsAKey)?.into_ids(),
                 };
                 Box::new(move |spot| Spot { entity: ids[spot.entity as usize], ..spot })
             }
@@ -309,15 +258,16 @@ impl<'a> Sheet<'a> {
     fn key_columns(&self) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
         if let Some(axis) = self.axis() {
-            let name = self.totals.name.as_deref().unwrap_or(axis.periods().grain().word());
-            columns.push(axis.column(name, self.rows.iter().map(|spot| spot.period).collect()));
+            columns.push(
+                axis.column(&self.totals.period_name, self.rows.iter().map(|spot| spot.period).collect()),
+            );
         }
         if let Some(each) = self.totals.each {
-            columns.push(part_column(self.totals, each, &self.rows)?);
+            columns.push(part_column(self.totals, each, &self.rows));
         }
         if !self.totals.per.is_empty() {
             let entities = UInt32Array::from_iter_values(self.rows.iter().map(|spot| spot.entity));
-            columns.extend(self.groups.entities.values.take(&entities)?.fields());
+            columns.extend(self.part.groups.entities.values.take(&entities)?.fields());
         }
         if self.totals.margins {
             let mut is_named = false;
@@ -335,29 +285,14 @@ impl<'a> Sheet<'a> {
         Ok(columns)
     }
 
-    /// The ledger, and the rows that have none of the dates.
-    fn account(&self, context: &Context) -> Result<(Ledger, Table)> {
-        let over = |of: fn(&Dated) -> &BooleanBuffer,
-                    both: fn(&BooleanBuffer, &BooleanBuffer) -> BooleanBuffer| {
-            let masks = self.by_date.iter().map(of).cloned();
-            masks
-                .reduce(|one, other| both(&one, &other))
-                .unwrap_or_else(|| BooleanBuffer::new_unset(self.table.rows()))
-        };
-        let used = over(|dated| &dated.used, |one, other| one | other);
-        let undated = over(|dated| &dated.undated, |one, other| one & other);
-        let outside = &!&used & &!&undated;
-        let fates = Fates {
-            kept: used.clone(),
-            dropped: vec![(Reason::OutsideRange, outside)],
-            set_aside: vec![(Reason::NoDate, undated)],
-        };
-        let (mut ledger, set_aside) = fates.account(self.totals.step(), self.table, context)?;
-        let instants = self.by_date.iter().any(|dated| dated.timed.instants);
+    fn ledger(&self, context: &Context) -> Result<Ledger> {
+        let mut ledger = self.part.tally.clone().ledger(self.totals.step.clone());
+        let instants = self.part.by_date.iter().any(|dated| dated.instants);
         ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
         if let (Some(axis), Some((first, last))) = (self.axis(), self.ends()) {
-            ledger.view = self.range()?.or_else(|| Range::new(axis.first_day(first), axis.last_day(last)));
-            ledger.warnings.extend(self.periods_in_part(axis.periods())?);
+            let own = Range::new(axis.first_day(first), axis.last_day(last));
+            ledger.view = self.part.range.or(own);
+            ledger.warnings.extend(self.periods_in_part(axis.periods()));
             if !self.totals.dense {
                 let mut shown: Vec<i32> = self.rows.iter().map(|spot| spot.period).collect();
                 shown.dedup();
@@ -370,135 +305,79 @@ impl<'a> Sheet<'a> {
         }
         let rows_out = self.rows.len() as u64 + u64::from(self.totals.margins);
         ledger.counts.insert(0, ("rows out".into(), rows_out));
-        if self.dates.len() > 1 {
-            for (named, dated) in self.dates.iter().zip(&self.by_date) {
-                ledger.note(format!("without {}", named.column), dated.undated.count_set_bits() as u64);
-                let outside = dated.outside.count_set_bits() as u64;
-                ledger.note(format!("{} outside the range", named.column), outside);
+        if self.totals.dates.len() > 1 {
+            for (named, dated) in self.totals.dates.iter().zip(&self.part.by_date) {
+                ledger.note(format!("without {}", named.column), dated.undated);
+                ledger.note(format!("{} outside the range", named.column), dated.outside);
             }
         }
-        // A cell that is missing is counted once, however many figures are made of it.
-        let missing: BTreeMap<&str, u64> = (self.asked.iter().zip(&self.sources))
-            .map(|(asked, source)| {
-                (asked.column.as_str(), source.missing(|row| used.value(row), self.table.rows()))
-            })
-            .collect();
-        ledger.note("missing values passed over", missing.into_values().sum());
+        ledger.note("missing values passed over", self.part.missing.values().sum());
         if let Some(list) = &self.totals.entities {
             ledger.note("entities named without a key", (list.len() - list.complete().len()) as u64);
         }
         self.compare_sums(&mut ledger)?;
-        Ok((ledger, set_aside))
-    }
-
-    /// The range as it is for the columns of dates: of a column of months it holds whole months.
-    fn range(&self) -> Result<Option<Range>> {
-        let Some(range) = self.totals.range else { return Ok(None) };
-        let mut finest: Option<Range> = None;
-        for named in &self.dates {
-            let own = range.to_whole(self.table.dates(&named.column)?.periods());
-            finest = Some(finest.filter(|finest| finest.days() <= own.days()).unwrap_or(own));
-        }
-        Ok(finest)
+        Ok(ledger)
     }
 
     /// Warns of the periods that the range covers only in part.
-    fn periods_in_part(&self, periods: Periods) -> Result<Vec<Warning>> {
-        let Some(range) = self.range()? else { return Ok(Vec::new()) };
+    fn periods_in_part(&self, periods: Periods) -> Vec<Warning> {
+        let Some(range) = self.part.range else { return Vec::new() };
         let mut warnings: Vec<Warning> =
             Warning::of_periods_in_part(range, periods, None).into_iter().collect();
-        for scope in self.totals.scopes(&self.table.shape())? {
-            let Scope::Periods(longer) = &scope else { continue };
-            for asked in &self.asked {
+        for scope in &self.totals.scopes {
+            let Scope::Periods(longer) = scope else { continue };
+            for asked in &self.totals.asked {
                 let (name, _) = scope.names(&asked.name, None);
                 warnings.extend(Warning::of_periods_in_part(range, *longer, Some(format!("`{name}`"))));
             }
         }
-        Ok(warnings)
+        warnings
     }
 
     /// Sums over the rows beside those over the answer's cells.
     fn compare_sums(&self, ledger: &mut Ledger) -> Result<()> {
-        for ((asked, source), figure) in self.asked.iter().zip(&self.sources).zip(0..) {
-            if asked.what != What::Sum {
-                continue;
-            }
-            for (n, dated) in self.by_date.iter().enumerate() {
-                let sum = |rows: &BooleanBuffer| ExactSum::of(self.table, &asked.column, rows);
-                let places: Vec<Place> = (0..dated.cells.spots.len()).map(Place::Cell).collect();
-                let cells = source.column(&dated.cells.figures[figure], &places)?;
-                let all = BooleanBuffer::new_set(places.len());
-                let cells = Table::from_columns([("cells", cells)])?;
-                let column = match self.dates.len() {
-                    0 | 1 => asked.column.clone(),
-                    _ => format!("{} by {}", asked.column, self.dates[n].column),
+        for (figure, source) in self.part.sources.iter().enumerate() {
+            for (n, dated) in self.part.by_date.iter().enumerate() {
+                let Some((_, sums)) = dated.sums.iter().find(|(of, _)| *of == figure) else { continue };
+                let column = match self.totals.dates.len() {
+                    0 | 1 => sums.column.clone(),
+                    _ => format!("{} by {}", sums.column, self.totals.dates[n].column),
                 };
+                let in_answer = Some(dated.sum_of_cells(source, figure)?);
                 ledger.reconciled.retain(|sums| sums.column != column);
-                ledger.reconciled.push(Reconciled {
-                    column,
-                    came_in: sum(&BooleanBuffer::new_set(self.table.rows()))?,
-                    kept: sum(&dated.used)?,
-                    dropped: sum(&dated.outside)?,
-                    set_aside: sum(&dated.undated)?,
-                    in_answer: Some(ExactSum::of(&cells, "cells", &all)?),
-                });
+                ledger.reconciled.push(Reconciled { column, in_answer, ..sums.clone() });
             }
         }
         Ok(())
     }
 }
 
-impl Dated {
-    fn of(
-        totals: &Totals,
-        table: &Table,
-        named: &Named,
-        groups: &Groups,
-        sources: &[Source],
-        context: &Context,
-    ) -> Result<Dated> {
-        let dates = table.dates(&named.column)?;
-        let timed = Timed::of(totals, &named.column, &dates, context)?;
-        let dated =
-            dates.nulls().map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
-        let outside = match totals.range {
-            Some(range) => {
-                let [before, after] = dates.outside(range.to_whole(dates.periods()), &context.zone);
-                &dated & &(&before | &after)
-            }
-            None => BooleanBuffer::new_unset(table.rows()),
-        };
-        let used = &dated & &!&outside;
-        let cells = Cells::of(groups, &timed, &used, sources)?;
-        Ok(Dated { ends: timed.ends(&used), timed, used, undated: !&dated, outside, cells })
-    }
+/// A figure as a column of the answer. The least and the greatest values are of their column's kind.
+fn figure_column(source: &Source, name: String, array: ArrayRef) -> (Field, ArrayRef) {
+    let plain = || Field::new("", array.data_type().clone(), true);
+    (source.field().cloned().unwrap_or_else(plain).with_name(name), array)
 }
 
-/// An error where hours are asked of points in time and of clocks' readings together.
-fn one_kind_of_hours(totals: &Totals, by_date: &[Dated]) -> Result<()> {
-    let mut kinds = by_date.iter().map(|dated| dated.timed.instants);
-    let first = kinds.next().unwrap_or_default();
-    if totals.grain == Some(Grain::Hour) && kinds.any(|kind| kind != first) {
-        let value = format!("`{}`", totals.date.join(","));
-        let expected = "moments of one kind for hours, all with an offset or all without";
-        return Err(Error::Setting { setting: "date", value, expected });
+impl TotalsPlan {
+    /// A table of the plan's columns without rows.
+    pub(super) fn empty_table(&self) -> Result<Table> {
+        Table::without_rows(&self.shape)
     }
-    Ok(())
 }
 
 /// The part of each row, in its own order.
-fn part_column(totals: &Totals, each: Each, rows: &[Spot]) -> Result<(Field, ArrayRef)> {
+fn part_column(totals: &TotalsPlan, each: Each, rows: &[Spot]) -> (Field, ArrayRef) {
     let names: &[&str] = match each {
         Each::Weekday => &Weekday::NAMES,
-        Each::MonthOfYear => &MONTH_NAMES,
+        Each::MonthOfYear => &Month::NAMES,
         Each::DayOfMonth | Each::HourOfDay => {
             let from = i64::from(each == Each::DayOfMonth);
             let numbers: Int64Array = rows.iter().map(|spot| Some(i64::from(spot.part) + from)).collect();
-            return Ok((Field::new(each.column(), DataType::Int64, true), Arc::new(numbers)));
+            return (Field::new(each.column(), DataType::Int64, true), Arc::new(numbers));
         }
     };
     let mut names = names.to_vec();
-    names.rotate_left(first_part(totals)? as usize);
+    names.rotate_left(totals.first_part as usize);
     let texts: StringViewArray = rows.iter().map(|spot| Some(names[spot.part as usize])).collect();
-    Ok((ordered_field(each.column(), &names), Arc::new(texts)))
+    (ordered_field(each.column(), &names), Arc::new(texts))
 }

@@ -124,11 +124,11 @@ fn figures_beside_a_range_say_what_they_cover() {
     &["2025-01 barge 100.10 2", "2025-01 tanker 250.00 1", "2025-01 - - 0", "2025-02 barge - 0", "2025-02 tanker - 0", "2025-02 - - 0"])]
 #[case::weekdays(Totals::new().date(["issued"]).each(Each::Weekday).week_start(Weekday::Friday), "weekday count",
     &["Friday 1", "Monday 3", "Tuesday 1"])]
-#[case::months_of_a_fiscal_year(Totals::new().date(["paid"]).each(Each::MonthOfYear).year_start("April").margins(), "month_of_year count",
+#[case::months_of_a_fiscal_year(Totals::new().date(["paid"]).each(Each::MonthOfYear).year_start(crate::calendar::Month::April).margins(), "month_of_year count",
     &["April 1", "January 1", "February 1", "March 1", "(total) 4"])]
 #[case::days_of_months(Totals::new().date(["issued"]).each(Each::DayOfMonth).per(["berth"]), "day_of_month berth count",
     &["3 South 1", "4 North 1", "6 North 1", "20 North 1", "31 South 1"])]
-#[case::quarters_of_a_fiscal_year(monthly().grain(Grain::Quarter).year_start("February"), "quarter count",
+#[case::quarters_of_a_fiscal_year(monthly().grain(Grain::Quarter).year_start(crate::calendar::Month::February), "quarter count",
     &["FY2025-Q4 3", "FY2026-Q1 2"])]
 #[case::all(Totals::new().sum(["amount"]), "sum_amount", &["400.14"])]
 #[case::beside(monthly().per(["class"]).sum(["amount as fees"]).beside(["quarter", "all"]).beside_every(["class"]),
@@ -190,15 +190,15 @@ fn a_table_without_rows_has_totals_too() {
 #[case::entities(Totals::new().per(["class"]).entities(EntityList::default()), "`entities` is given: expected `dense` beside it")]
 #[case::beside_week(monthly().grain(Grain::Week).beside(["year"]), "`beside` is year: expected longer periods that are made of those of the rows, or `all`")]
 #[case::beside_itself(monthly().beside(["month"]), "`beside` is month: expected longer periods that are made of those of the rows, or `all`")]
-#[case::beside_what(monthly().beside(["yeer"]), "`yeer` is not a grain. Did you mean `year` or `week`?")]
+#[case::beside_what(monthly().beside(["yeer"]), "`beside`: `yeer` is not a grain. Did you mean `year` or `week`?")]
 #[case::every(monthly().per(["class"]).beside_every(["berth"]), "`beside-every` is `berth`: expected one of the columns of `per`")]
 #[case::both(monthly().side_by_side("class").beside(["year"]), "`side-by-side` is given: expected either it or `beside` and `beside-every`")]
-#[case::columns(Totals { most_side_by_side: Some(2), ..monthly().side_by_side("class") },
+#[case::columns(Totals { most_side_by_side: 2, ..monthly().side_by_side("class") },
     "column `class` has 3 values, and side by side they would be as many columns, more than the 2 that there may be. Name a column with fewer values, or \
-     allow more: `--most-side-by-side 3`")]
+     allow more: `most_side_by_side(3)`")]
 #[case::flood(monthly().dense().per(["class"]).range("0001..9999".parse().unwrap()).most_rows(9_999),
     "the answer would have 359964 rows, more than the 9999 that it may: 0001-01 to 9999-12 are 119988 months. Ask for a longer grain or a shorter range, \
-     or allow more: `--most-rows 359964`")]
+     or allow more: `most_rows(359964)`")]
 #[case::hours(Totals::new().date(["paid"]).each(Each::HourOfDay), "column `paid` holds days, of which the hour of day cannot be told: ask for days")]
 #[case::text(Totals::new().sum(["class"]), "column `class` holds text, where numbers are needed")]
 #[case::misspelt(monthly().sum(["amuont"]), "there is no column `amuont`. Did you mean `amount`?")]

@@ -1,21 +1,21 @@
 //! [`Join`]: from both tables to what was found, and from that to the answer and the account of both sides.
 
 use super::{
-    Keep, Pick, Within, clash_free,
+    Keep, Pick, WithinPlan, clash_free,
     index::Index,
-    keys::{self, Pair},
+    keys,
     pairs::{Pairs, Strays},
     search::{Found, Meeting, Search},
     ticks::{Clock, Columns, Tick},
 };
 use crate::{
+    context::Context,
     entities::Entities,
-    error::{Error, Result},
+    error::{Error, Result, Smaller},
     exact::ExactSum,
     intervals::{Reasons, with_no_key},
-    ledger::{Fates, Ledger, Outcome, Reason, Warning},
-    operation::Context,
-    rows::WholeRows,
+    ledger::{Ledger, Outcome, Reason, RowMasks, Warning},
+    ordering::WholeRows,
     shape::Shape,
     table::Table,
 };
@@ -50,7 +50,7 @@ impl Reconciling {
 
 /// What is joined.
 pub(super) struct Join<'a> {
-    pub(super) within: &'a Within,
+    pub(super) within: &'a WithinPlan,
     pub(super) events: &'a Table,
     pub(super) windows: &'a Table,
     pub(super) context: &'a Context,
@@ -61,8 +61,8 @@ impl Join<'_> {
     /// The answer and its ledger, in one unit of time.
     pub(super) fn answer<T: Tick>(&self, clock: Clock<'_>, make: &mut Make<'_>) -> Result<Outcome> {
         let Join { within, events, windows, context, columns } = *self;
-        let pairs = keys::pairs(&within.matching, &events.shape(), &windows.shape())?;
-        let numbered = keys::number(&pairs, events, windows)?;
+        let pairs = &within.pairs;
+        let numbered = keys::number(pairs, events, windows)?;
         let (of_events, of_windows) = numbered.ids().split_at(events.rows());
         let keyed = |ids: &[u32]| BooleanBuffer::collect_bool(ids.len(), |row| ids[row] != Entities::NONE);
 
@@ -75,11 +75,11 @@ impl Join<'_> {
             let starts = their_time.start(one).cmp(&their_time.start(other));
             starts.then_with(|| if by_row { one.cmp(&other) } else { order.compare(one, other) })
         });
-        let near = within.measured_from()?.map(|column| {
-            let dates = windows.dates(column)?;
+        let near = within.near.map(|place| {
+            let dates = windows.dates_at(place);
             let there =
                 dates.nulls().map_or_else(|| BooleanBuffer::new_set(windows.rows()), NullBuffer::into_inner);
-            Ok::<_, Error>((clock.points(&dates), there))
+            (clock.points(&dates), there)
         });
         let search = Search {
             within,
@@ -88,7 +88,7 @@ impl Join<'_> {
             keys: of_events,
             events: columns.events::<T>(within, clock, events, context)?,
             windows: their_time,
-            near: near.transpose()?,
+            near,
             order,
         };
         let found = search.found(Entities::NONE, windows.rows());
@@ -97,12 +97,11 @@ impl Join<'_> {
             have_windows[key as usize] = true;
         }
         let strays = Strays::of(&found.of_events, of_events, &have_windows);
-        let nearly = keys::nearly(&pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
+        let nearly = keys::nearly(pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
 
         let event_keyed = keyed(of_events);
         let account = Account {
             join: self,
-            reconciling: Reconciling::of(context, &events.shape(), &windows.shape()),
             found: &found,
             strays: &strays,
             event_fates: (search.events.dropped.clone(), search.events.set_aside.clone(), event_keyed),
@@ -110,14 +109,13 @@ impl Join<'_> {
             nearly,
             closed: search.events.closed || search.windows.closed,
         };
-        account.outcome(&pairs, &search, make)
+        account.outcome(&search, make)
     }
 }
 
 /// From what was found to the answer and its ledger.
 struct Account<'a> {
     join: &'a Join<'a>,
-    reconciling: Reconciling,
     found: &'a Found,
     strays: &'a Strays,
     /// Rows that were dropped and set aside for their dates, and those that have a key.
@@ -129,7 +127,7 @@ struct Account<'a> {
 }
 
 impl Account<'_> {
-    fn outcome(&self, pairs: &[Pair], meeting: &dyn Meeting, make: &mut Make<'_>) -> Result<Outcome> {
+    fn outcome(&self, meeting: &dyn Meeting, make: &mut Make<'_>) -> Result<Outcome> {
         let Join { within, events, windows, context, columns } = *self.join;
         let (mut of_events, events_aside) = self.of_events()?;
         let (mut of_windows, windows_aside) = self.of_windows()?;
@@ -152,29 +150,32 @@ impl Account<'_> {
                             let place = events.place(*event as usize);
                             format!("{place} of the events alone falls in {count} windows")
                         });
-                    let advice =
-                        "Match on more columns, bound the windows on both sides, or pick one (`--pick`)";
-                    return Err(Error::Flood { rows, most: within.most_rows, widest, advice });
+                    let advice = Smaller::FewerPairs;
+                    return Err(Error::TooManyRows { rows, most: within.most_rows, widest, advice });
                 }
-                let brought = within.brought(pairs, &events.shape(), &windows.shape())?;
-                // Sums over the answer, of the columns that come out in it.
-                let shown = |name: &String| brought.iter().find(|named| named.column == *name);
-                let event_sums: Vec<Option<String>> =
-                    self.reconciling.events.reconcile.iter().cloned().map(Some).collect();
-                let window_sums = self.reconciling.windows.reconcile.iter();
-                let window_sums: Vec<Option<String>> =
-                    window_sums.map(|name| shown(name).map(|named| named.shown_as.clone())).collect();
-                let reconcile: Vec<String> =
-                    event_sums.iter().chain(&window_sums).flatten().cloned().collect();
+                let brought = &within.brought;
+                // Sums over the answer, of the columns that come out in it, by their places there.
+                let width = events.columns().len();
+                let event_sums: Vec<Option<usize>> =
+                    within.events_accounting.reconcile.iter().map(|(_, place)| Some(*place)).collect();
+                let shown = |place: usize| brought.iter().position(|named| named.place == place);
+                let window_sums: Vec<Option<usize>> = within
+                    .windows_accounting
+                    .reconcile
+                    .iter()
+                    .map(|(_, place)| Some(width + shown(*place)?))
+                    .collect();
+                let reconcile: Vec<usize> =
+                    event_sums.iter().chain(&window_sums).flatten().copied().collect();
                 let (table, sums) = make(&Pairs {
                     rows,
                     events,
                     windows,
-                    brought: &brought,
+                    brought,
                     keep: within.keep,
                     found: self.found,
                     meeting,
-                    overlaps: within.interval.is_some(),
+                    overlaps: !within.point,
                     reconcile: &reconcile,
                 })?;
                 let mut sums = sums.into_iter();
@@ -238,12 +239,13 @@ impl Account<'_> {
             dropped.push((Reason::OutsideEveryWindow, outside.clone()));
             matched.clone()
         };
-        let fates = Fates { kept, dropped, set_aside };
-        let context = &self.reconciling.events;
+        let fates = RowMasks { kept, dropped, set_aside };
+        let accounting = &within.events_accounting;
+        let step = within.step.clone();
         match within.keep {
-            Keep::EveryEvent => fates.account_of_all_kept(self.step(), events, context),
-            Keep::EmptyWindows => fates.account("events".to_owned(), events, context),
-            Keep::Matched | Keep::StrayEvents => fates.account(self.step(), events, context),
+            Keep::EveryEvent => fates.account_of_all_kept(step, events, accounting),
+            Keep::EmptyWindows => fates.account("events".to_owned(), events, accounting),
+            Keep::Matched | Keep::StrayEvents => fates.account(step, events, accounting),
         }
     }
 
@@ -262,11 +264,11 @@ impl Account<'_> {
         let (mut dropped, mut set_aside) = (dropped.clone(), set_aside.clone());
         with_no_key(&mut dropped, &mut set_aside, keyed);
         let (step, kept, other) = match within.keep {
-            Keep::EmptyWindows => (self.step(), empty, (Reason::WithAnEvent, used)),
-            _ => (format!("windows {}", within.window), used, (Reason::WithoutAnEvent, empty)),
+            Keep::EmptyWindows => (within.step.clone(), empty, (Reason::WithAnEvent, used)),
+            _ => (within.windows_step.clone(), used, (Reason::WithoutAnEvent, empty)),
         };
         dropped.push(other);
-        Fates { kept, dropped, set_aside }.account(step, windows, &self.reconciling.windows)
+        RowMasks { kept, dropped, set_aside }.account(step, windows, &within.windows_accounting)
     }
 
     /// The rows of both sides that were set aside, each with its side's columns.
@@ -275,9 +277,8 @@ impl Account<'_> {
         let [Some(events_because), Some(windows_because)] = because else { return Ok(events) };
         let name = events.names().last().unwrap_or_default().to_owned();
         let (events, windows) = (events.without(&name)?, windows.without(&name)?);
-        let names: Vec<String> = windows.names().map(str::to_owned).collect();
-        let named =
-            windows.shape().named(&names)?.into_iter().map(|named| clash_free(named, &events.shape()));
+        let shape = events.shape();
+        let named = windows.all_named().into_iter().map(|named| clash_free(named, &shape));
         let windows = windows.select(&named.collect::<Vec<_>>())?;
         // The rows of one side have nothing in the columns of the other.
         let none = |rows: usize| std::iter::repeat_n(None, rows);
@@ -287,25 +288,5 @@ impl Account<'_> {
         let windows = windows.take(&none(of_events).chain(all(of_windows)).collect())?;
         let because = arrow_select::concat::concat(&[&*events_because, &*windows_because])?;
         Table::of_known(events.fields().chain(windows.fields()))?.with_column(&name, because)
-    }
-
-    fn step(&self) -> String {
-        let within = self.join.within;
-        let time = match &within.interval {
-            Some(interval) => interval.to_string(),
-            None => within.date.clone().unwrap_or_default(),
-        };
-        let keys = match within.matching.is_empty() {
-            true => String::new(),
-            false => format!(" of the same {}", within.matching.join(", ")),
-        };
-        let what = match within.keep {
-            Keep::Matched => "within",
-            Keep::EveryEvent => "every event, within",
-            Keep::StrayEvents => "stray events, not within",
-            Keep::EmptyWindows => "windows without an event within",
-        };
-        let verb = if within.interval.is_some() { "overlapping" } else { "in" };
-        format!("{what}: {time} {verb} {}{keys}", within.window)
     }
 }

@@ -8,7 +8,7 @@
 //! priority search over a static order, as McCreight, "Priority search trees" (1985), with wide nodes in arrays.
 
 use super::ticks::{Stretches, Tick};
-use crate::timeline::Dealt;
+use crate::timeline::GroupedByEntity;
 use rayon::prelude::*;
 use std::cmp::Ordering;
 
@@ -25,7 +25,7 @@ pub(super) struct Stretch<T> {
 
 /// The windows of each key.
 pub(super) struct Index<T> {
-    dealt: Dealt<Stretch<T>>,
+    dealt: GroupedByEntity<Stretch<T>>,
     /// Whether a key's windows do not end in the order in which they start.
     crooked: Vec<bool>,
     /// The ends of crooked keys in their own order.
@@ -57,7 +57,7 @@ impl<T: Tick> Index<T> {
             let (first, last) = windows.of(row);
             Stretch { first, last, row: row as u32 }
         };
-        let mut dealt = Dealt::of(ids, count, |row| windows.usable.value(row), stretch);
+        let mut dealt = GroupedByEntity::of(ids, count, |row| windows.usable.value(row), stretch);
         let before = |one: &Stretch<T>, other: &Stretch<T>| {
             one.first.cmp(&other.first).then_with(|| order(one.row, other.row))
         };
@@ -87,7 +87,7 @@ impl<T: Tick> Index<T> {
             below.clone_from(&level);
             self.levels.push(level);
         }
-        let mut ends = Dealt { starts: self.dealt.starts.clone(), values: ends };
+        let mut ends = GroupedByEntity { starts: self.dealt.starts.clone(), values: ends };
         ends.each(|key, ends| {
             if self.crooked[key] {
                 ends.sort_unstable();

@@ -16,8 +16,8 @@ use std::collections::{HashMap, HashSet};
 /// A column of the events and the column of the windows that it must equal.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Pair {
-    pub(super) of_events: String,
-    pub(super) of_windows: String,
+    pub(super) of_events: usize,
+    pub(super) of_windows: usize,
 }
 
 /// The pairs of columns, of `COLUMN` or `COLUMN=COLUMN`. An error where one is missing, or their types can never be equal.
@@ -37,7 +37,7 @@ pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Res
                 other,
                 other_example: None,
             }),
-            _ => Ok(Pair { of_events: of_events.to_owned(), of_windows: of_windows.to_owned() }),
+            _ => Ok(Pair { of_events: events.place(of_events)?, of_windows: windows.place(of_windows)? }),
         }
     };
     matching.iter().map(one).collect()
@@ -51,6 +51,9 @@ pub(super) fn with_examples(error: Error, events: &Table, windows: &Table) -> Er
         table.cell_text(column, row).ok()
     };
     match error {
+        Error::InSetting { setting, source } => {
+            Error::InSetting { setting, source: Box::new(with_examples(*source, events, windows)) }
+        }
         Error::KeysClash { column, one, of_windows, other, .. } => Error::KeysClash {
             example: example(events, &column),
             other_example: example(windows, &of_windows),
@@ -71,7 +74,7 @@ fn match_at_all(one: Type, other: Type) -> bool {
 pub(super) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<Entities> {
     let (mut these, mut those) = (Vec::new(), Vec::new());
     for pair in pairs {
-        let (one, other) = in_one_type(events.column(&pair.of_events)?, windows.column(&pair.of_windows)?)?;
+        let (one, other) = in_one_type(events.at(pair.of_events), windows.at(pair.of_windows))?;
         these.push(one);
         those.push(other);
     }
@@ -102,9 +105,7 @@ pub(super) fn nearly(
     ids: &[u32],
     strays: impl Iterator<Item = usize>,
 ) -> Result<Option<Warning>> {
-    let is_text = |pair: &Pair| {
-        events.column(&pair.of_events).is_ok_and(|column| *column.data_type() == DataType::Utf8View)
-    };
+    let is_text = |pair: &Pair| *events.at(pair.of_events).data_type() == DataType::Utf8View;
     // Strays by their keys: the first event, and how many there are.
     let mut stray: HashMap<u32, (usize, u64)> = HashMap::new();
     for event in strays {
@@ -113,14 +114,14 @@ pub(super) fn nearly(
     if stray.is_empty() || !pairs.iter().any(is_text) {
         return Ok(None);
     }
-    let cells = |table: &Table, columns: &[&str], row: usize| {
-        let cells = columns.iter().map(|name| table.cell_text(name, row));
+    let cells = |table: &Table, columns: &[usize], row: usize| {
+        let cells = columns.iter().map(|&place| table.cell_text_at(place, row));
         cells.collect::<Result<Vec<String>>>()
     };
     let folded =
         |cells: &[String]| -> Vec<String> { cells.iter().map(|cell| cell.trim().to_lowercase()).collect() };
-    let of_events: Vec<&str> = pairs.iter().map(|pair| pair.of_events.as_str()).collect();
-    let of_windows: Vec<&str> = pairs.iter().map(|pair| pair.of_windows.as_str()).collect();
+    let of_events: Vec<usize> = pairs.iter().map(|pair| pair.of_events).collect();
+    let of_windows: Vec<usize> = pairs.iter().map(|pair| pair.of_windows).collect();
     // By what keys are without case and blanks: how many events that are, the least of their keys, and that of the windows'.
     let mut by_fold: HashMap<Vec<String>, (u64, String, Option<String>)> = HashMap::new();
     for (event, count) in stray.into_values() {

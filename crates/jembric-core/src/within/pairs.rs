@@ -7,9 +7,9 @@ use super::{
     search::{Found, Meeting, NO_SUCH_KEY, NOTHING_SOUGHT, OUTSIDE, SEVERAL, STRETCH},
 };
 use crate::{
-    error::{Error, Result},
+    context::{Context, Sink},
+    error::{Error, Result, Smaller},
     exact::ExactSum,
-    operation::{Context, Sink},
     shape::Named,
     table::Table,
 };
@@ -32,8 +32,8 @@ pub(super) struct Pairs<'a> {
     pub(super) found: &'a Found,
     pub(super) meeting: &'a dyn Meeting,
     pub(super) overlaps: bool,
-    /// Columns of the answer to be summed.
-    pub(super) reconcile: &'a [String],
+    /// The places in the answer of the columns to be summed.
+    pub(super) reconcile: &'a [usize],
 }
 
 /// A stretch of events, those of them that have several windows, and the pairs that they make.
@@ -103,14 +103,14 @@ impl Pairs<'_> {
     /// The whole answer, with the sums over it.
     pub(super) fn whole(&self, context: &Context) -> Result<(Table, Vec<ExactSum>)> {
         let row_bytes = 8 + self.events.row_bytes() + self.windows.row_bytes();
-        context.expect_room(self.rows, row_bytes, "Match on more columns, or pick one window")?;
+        context.expect_room(self.rows, row_bytes, Smaller::MatchMore)?;
         if self.found.several.is_empty() {
             return self.each_once();
         }
         let units = self.units();
         let pairs: usize = units.iter().map(|unit| unit.pairs).sum();
         if pairs >= u32::MAX as usize {
-            return Err(Error::TooManyRows { rows: pairs });
+            return Err(Error::TableTooLong { rows: pairs });
         }
         let made: Vec<_> = units.par_iter().map(|unit| self.pairs_of(unit)).collect();
         let events: Vec<u32> = made.par_iter().flat_map_iter(|made| made.0.iter().copied()).collect();
@@ -168,8 +168,8 @@ impl Pairs<'_> {
         let columns = events.fields().chain(brought.fields()).chain(overlaps.into_iter().flatten());
         let table = Table::of_known(columns)?;
         let all = BooleanBuffer::new_set(table.rows());
-        let sums = self.reconcile.iter().map(|column| ExactSum::of(&table, column, &all));
-        let sums = sums.collect::<Result<_>>()?;
+        let sums = self.reconcile.iter().map(|&place| ExactSum::of_column(table.at(place), &all));
+        let sums = sums.collect();
         Ok((table, sums))
     }
 

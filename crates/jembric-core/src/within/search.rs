@@ -1,11 +1,11 @@
 //! [`Search`]: which windows each event falls in, counted before any pair is made.
 
 use super::{
-    Pick, Within,
+    Pick, WithinPlan,
     index::{Hits, Index},
     ticks::{Clock, Stretches, Tick, Unit},
 };
-use crate::{calendar::Periods, rows::WholeRows, table::period_field};
+use crate::{calendar::Periods, ordering::WholeRows, shape::period_field};
 use arrow_array::{ArrayRef, Int64Array};
 use arrow_buffer::{BooleanBuffer, Buffer};
 use arrow_schema::{DataType, Field};
@@ -57,7 +57,7 @@ pub(super) trait Meeting: Sync {
 }
 
 pub(super) struct Search<'a, T: Tick> {
-    pub(super) within: &'a Within,
+    pub(super) within: &'a WithinPlan,
     pub(super) clock: Clock<'a>,
     pub(super) index: Index<T>,
     /// The key of each event.

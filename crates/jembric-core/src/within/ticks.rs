@@ -4,17 +4,17 @@
 //! count, periods and whole days beside moments. What is left is two numbers a row, both inside.
 
 use super::{
-    Within,
-    window::{Bound, Window},
+    WithinPlan,
+    window::{Bound, PlacedWindow},
 };
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods, Span, Zone},
-    columnwise,
+    context::Context,
     dates::Dates,
     error::{Error, Result},
     intervals::{EndDay, OpenEnds, Reasons, never_ending},
     ledger::Reason,
-    operation::Context,
+    parallel,
     table::Table,
 };
 use arrow_array::{ArrayRef, Date32Array, TimestampMicrosecondArray};
@@ -105,12 +105,11 @@ struct Sides {
 }
 
 impl Sides {
-    fn of(window: &Window, table: &Table) -> Result<Sides> {
-        let dates = |bound: &Option<Bound>| {
-            let dated = |bound: &Bound| Ok::<_, Error>((bound.clone(), table.dates(&bound.column)?));
-            bound.as_ref().map(dated).transpose()
+    fn of(window: &PlacedWindow, table: &Table) -> Sides {
+        let dates = |bound: &Option<(Bound, usize)>| {
+            bound.as_ref().map(|(bound, place)| (bound.clone(), table.dates_at(*place)))
         };
-        Ok(Sides { from: dates(&window.from)?, to: dates(&window.to)? })
+        Sides { from: dates(&window.from), to: dates(&window.to) }
     }
 
     fn dates(&self) -> impl Iterator<Item = &Dates> {
@@ -119,12 +118,12 @@ impl Sides {
 }
 
 impl Columns {
-    pub(super) fn of(within: &Within, events: &Table, windows: &Table) -> Result<Columns> {
-        Ok(Columns {
-            events: Sides::of(&within.time_of_events(), events)?,
-            windows: Sides::of(&within.window, windows)?,
-            point: within.interval.is_none(),
-        })
+    pub(super) fn of(within: &WithinPlan, events: &Table, windows: &Table) -> Columns {
+        Columns {
+            events: Sides::of(&within.event_bounds, events),
+            windows: Sides::of(&within.window_bounds, windows),
+            point: within.point,
+        }
     }
 
     /// Moments are compared as moments where that can matter: points in windows with a moment for a bound, and intervals that
@@ -155,7 +154,7 @@ impl Columns {
     /// The ticks of the events.
     pub(super) fn events<T: Tick>(
         &self,
-        within: &Within,
+        within: &WithinPlan,
         clock: Clock<'_>,
         table: &Table,
         context: &Context,
@@ -167,7 +166,7 @@ impl Columns {
             return Err(Error::Setting {
                 setting: "date",
                 value: "not given".to_owned(),
-                expected: "a column",
+                expected: "a column".into(),
             });
         };
         let all = || BooleanBuffer::new_set(table.rows());
@@ -186,7 +185,7 @@ impl Columns {
     /// The ticks of the windows.
     pub(super) fn windows<T: Tick>(
         &self,
-        within: &Within,
+        within: &WithinPlan,
         clock: Clock<'_>,
         table: &Table,
         context: &Context,
@@ -199,7 +198,7 @@ impl Sides {
     /// The ticks from one bound to the other. A start that is missing makes a window open, and an interval useless.
     fn stretches<T: Tick>(
         &self,
-        within: &Within,
+        within: &WithinPlan,
         clock: Clock<'_>,
         table: &Table,
         context: &Context,
@@ -327,9 +326,9 @@ impl<'a> Clock<'a> {
             (Unit::Days, _) => {
                 let days = dates.day_numbers(self.zone);
                 if self.is_plain(dates, span, edge) {
-                    return columnwise::map(&days, |day| T::of(day.into()));
+                    return parallel::map(&days, |day| T::of(day.into()));
                 }
-                columnwise::map(&days, |day| T::of(self.day(day, dates.periods(), span, edge).into()))
+                parallel::map(&days, |day| T::of(self.day(day, dates.periods(), span, edge).into()))
             }
             (_, Dates::Moments(moments)) => {
                 let readings: Cow<'_, [i64]> = match (self.unit, dates.are_instants()) {
@@ -337,10 +336,10 @@ impl<'a> Clock<'a> {
                     _ => Cow::Borrowed(moments.values()),
                 };
                 let before = i64::from(edge == Edge::FreeEnd);
-                columnwise::map(&readings, |micros| T::of(self.moved(micros, span) - before))
+                parallel::map(&readings, |micros| T::of(self.moved(micros, span) - before))
             }
             // The whole days of dates.
-            _ => columnwise::map(&dates.day_numbers(self.zone), |day| {
+            _ => parallel::map(&dates.day_numbers(self.zone), |day| {
                 let day = self.day(day, dates.periods(), span, edge);
                 T::of(if edge == Edge::Start { self.midnight(day) } else { self.midnight(day + 1) - 1 })
             }),

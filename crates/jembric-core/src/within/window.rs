@@ -3,6 +3,7 @@
 use crate::{
     calendar::{Span, serialized_as_text},
     error::{Error, Result},
+    settings::from_given_text,
     shape::Shape,
 };
 use std::{fmt, str::FromStr};
@@ -24,7 +25,22 @@ pub(super) struct Bound {
     pub(super) span: Span,
 }
 
+/// Both bounds, each with the place of its column.
+#[derive(Clone, Debug)]
+pub(super) struct PlacedWindow {
+    pub(super) from: Option<(Bound, usize)>,
+    pub(super) to: Option<(Bound, usize)>,
+}
+
+impl PlacedWindow {
+    /// The places of the columns.
+    pub(super) fn places(&self) -> impl Iterator<Item = usize> {
+        self.from.iter().chain(&self.to).map(|(_, place)| *place)
+    }
+}
+
 serialized_as_text!(Window);
+from_given_text!(Window);
 
 impl Window {
     /// From the dates of one column to those of another.
@@ -41,6 +57,20 @@ impl Window {
     pub fn ending(mut self, to: impl Into<String>) -> Window {
         self.to = Some(Bound { column: to.into(), span: Span::default() });
         self
+    }
+
+    /// Finds the columns of the bounds.
+    ///
+    /// Errors: one is missing or is known to hold no dates.
+    pub(super) fn placed(&self, shape: &Shape) -> Result<PlacedWindow> {
+        let place = |bound: &Option<Bound>| {
+            let place = |bound: &Bound| {
+                bound.expect_in(shape)?;
+                Ok::<_, Error>((bound.clone(), shape.place(&bound.column)?))
+            };
+            bound.as_ref().map(place).transpose()
+        };
+        Ok(PlacedWindow { from: place(&self.from)?, to: place(&self.to)? })
     }
 
     /// The bounds that are columns.

@@ -2,11 +2,12 @@
 
 use super::{Input, Planned, Routine, Text, stands_alone};
 use crate::{
-    Almanac, Result, Stack, Takes, Within,
+    Almanac, Result, Stack, Within,
     io::ReadingSettings,
+    settings::{Given, GivenSettings},
     steps::{OPERATIONS, Reads, described, file_and_columns},
 };
-use serde_json::{Map, Value};
+use serde_json::Value;
 use std::{ops::Range, sync::Arc};
 use toml::{
     Spanned,
@@ -63,10 +64,11 @@ struct Parser<'a> {
     names: Vec<String>,
 }
 
-type Given<'a> = Spanned<DeValue<'a>>;
+/// A value with its place in the text.
+type Placed<'a> = Spanned<DeValue<'a>>;
 
 impl Parser<'_> {
-    fn step(&self, step: &Given<'_>, before: &[Planned]) -> Result<Planned> {
+    fn step(&self, step: &Placed<'_>, before: &[Planned]) -> Result<Planned> {
         let DeValue::Table(keys) = step.get_ref() else {
             return Err(self.text.error(step.span(), "a step is a table", "write [[step]] above its keys"));
         };
@@ -130,8 +132,12 @@ impl Parser<'_> {
             (None, 0) => Vec::new(),
             (None, steps) => vec![Input::Step(steps - 1)],
         };
-        let mut planned =
-            Planned { name, write, at: at.clone(), ..Planned::new(operation, Map::new(), inputs) };
+        let mut planned = Planned {
+            name,
+            write,
+            at: at.clone(),
+            ..Planned::new(operation, GivenSettings::default(), inputs)
+        };
         planned.settings_at = places;
         self.settings(value, &mut planned, before)?;
         if planned.inputs.len() < planned.least_inputs() {
@@ -147,7 +153,7 @@ impl Parser<'_> {
     }
 
     /// What an operation is asked with.
-    fn settings(&self, value: &Given<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+    fn settings(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
         let operation = planned.operation;
         let DeValue::Table(keys) = value.get_ref() else {
             return self.short(value, planned, before);
@@ -172,11 +178,12 @@ impl Parser<'_> {
                     }
                 }
                 _ => {
-                    let setting = operation.settings.iter().find(|setting| setting.name == name);
-                    if let Some(setting) = setting {
-                        planned
-                            .settings
-                            .insert(name.to_owned(), fitting(setting.takes, json(value.get_ref())));
+                    if operation.setting(name).is_some() {
+                        let Some(given) = given(value.get_ref()) else {
+                            let problem = format!("`{name}` is a table");
+                            return Err(self.text.error(value.span(), problem, "write one value or a list"));
+                        };
+                        planned.settings.insert(name, given);
                         planned.settings_at.push((name.to_owned(), value.span()));
                         continue;
                     }
@@ -201,7 +208,7 @@ impl Parser<'_> {
     }
 
     /// The short form of operations that have one setting above all: `filter = "level > 3"`, `stack = ["a.csv", "b.csv"]`.
-    fn short(&self, value: &Given<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+    fn short(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
         if planned.operation.name == Stack::NAME {
             for one in self.list_of(value)? {
                 self.further(one, planned, before)?;
@@ -214,14 +221,14 @@ impl Parser<'_> {
             let advice = format!("{} = {{ … }}", planned.operation.name);
             return Err(self.text.error(value.span(), problem, advice));
         };
-        let given = fitting(setting.takes, json(value.get_ref()));
-        planned.settings.insert(setting.name.to_owned(), given);
+        let Some(given) = given(value.get_ref()) else { return Ok(()) };
+        planned.settings.insert(setting.name, given);
         planned.settings_at.push((setting.name.to_owned(), value.span()));
         Ok(())
     }
 
     /// A file, by its name or with how it is read.
-    fn file(&self, value: &Given<'_>) -> Result<Input> {
+    fn file(&self, value: &Placed<'_>) -> Result<Input> {
         let DeValue::Table(_) = value.get_ref() else {
             return Ok(Input::File(self.text_of(value)?, ReadingSettings::default()));
         };
@@ -241,7 +248,7 @@ impl Parser<'_> {
     }
 
     /// A further table of a step.
-    fn further(&self, value: &Given<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+    fn further(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
         let input = self.table(value, before)?;
         if let Input::File(file, _) = &input {
             planned.settings_at.push((file.clone(), value.span()));
@@ -251,7 +258,7 @@ impl Parser<'_> {
     }
 
     /// An earlier step, or else a file.
-    fn table(&self, value: &Given<'_>, before: &[Planned]) -> Result<Input> {
+    fn table(&self, value: &Placed<'_>, before: &[Planned]) -> Result<Input> {
         match value.get_ref() {
             DeValue::Table(_) => self.file(value),
             _ => self.named(&self.text_of(value)?, value.span(), before),
@@ -287,7 +294,7 @@ impl Parser<'_> {
         })
     }
 
-    fn text_of(&self, value: &Given<'_>) -> Result<String> {
+    fn text_of(&self, value: &Placed<'_>) -> Result<String> {
         match json(value.get_ref()) {
             Value::String(text) => Ok(text),
             other => {
@@ -296,7 +303,7 @@ impl Parser<'_> {
         }
     }
 
-    fn list_of<'v>(&self, value: &'v Given<'v>) -> Result<Vec<&'v Given<'v>>> {
+    fn list_of<'v>(&self, value: &'v Placed<'v>) -> Result<Vec<&'v Placed<'v>>> {
         match value.get_ref() {
             DeValue::Array(values) => Ok(values.iter().collect()),
             _ => Err(self.text.error(value.span(), "this is not a list", "write it in brackets: [\"…\"]")),
@@ -313,19 +320,22 @@ impl Parser<'_> {
     }
 }
 
-/// A value as its setting takes it: one for a list of one, a number where a text is wanted.
-fn fitting(takes: Takes, value: Value) -> Value {
-    match (takes, value) {
-        (Takes::List(_) | Takes::Columns, Value::String(text)) => {
-            text.split(',').map(|part| Value::from(part.trim())).collect()
+/// A value as settings are given; dates as text. A table is none.
+fn given(value: &DeValue<'_>) -> Option<Given> {
+    Some(match value {
+        DeValue::String(text) => Given::Text(text.to_string()),
+        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes it
+        // as it is, and what takes a number refuses it.
+        DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
+            .map_or_else(|_| Given::Text(number.to_string()), Given::Number),
+        DeValue::Float(number) => Given::Text(number.as_str().to_owned()),
+        DeValue::Boolean(truth) => Given::Truth(*truth),
+        DeValue::Datetime(date) => Given::Text(date.to_string()),
+        DeValue::Array(values) => {
+            values.iter().map(|value| given(value.get_ref())).collect::<Option<Vec<_>>>().map(Given::List)?
         }
-        (
-            Takes::Several(_) | Takes::Texts(_) | Takes::Numbers,
-            one @ (Value::String(_) | Value::Number(_)),
-        ) => vec![one].into(),
-        (Takes::Text(_), Value::Number(number)) => number.to_string().into(),
-        (_, value) => value,
-    }
+        DeValue::Table(_) => return None,
+    })
 }
 
 /// A value as settings are read from; dates as text.

@@ -1,13 +1,13 @@
 //! Checking and running the steps of a routine.
 
-use super::{Input, Planned, Routine, needed::Names, stream::Stream};
+use super::{Input, Planned, Routine, needed::Names, routine_words, stream::Stream};
 use crate::{
-    Context, CoreError, Error, Expression, Outcome, Result, Shape, Sink, Table, Takes,
+    Context, CoreError, Error, Expression, Outcome, Plan, Result, Shape, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
     io::{Outputs, Reading, Writing},
+    settings::Given,
     steps::{Files, Step, resolved},
 };
-use serde_json::Value;
 use std::{
     collections::HashMap,
     io,
@@ -112,49 +112,36 @@ impl Routine {
         let prepare = |planned: &Planned| {
             let settings = resolved(planned.operation, &planned.settings, files)
                 .map_err(|error| self.told_at(planned, error))?;
-            Step::of(planned.operation, settings, planned.covered.clone()).map_err(|error| {
-                self.error(self.place_in_text(planned, &error.to_string()), error.to_string(), "")
-            })
+            let step = planned.operation.step(&settings, planned.covered.clone());
+            step.map_err(|error| self.told_at(planned, Error::Value(Box::new(error))))
         };
         self.steps.iter().map(prepare).collect()
     }
 
-    /// Where that stands which a message speaks of: the setting whose value it quotes, or which it names, or a file.
-    fn place_in_text(&self, planned: &Planned, message: &str) -> Range<usize> {
-        let quoted = message.split('`').nth(1).unwrap_or_default();
-        let says = |value: &Value| match value {
-            Value::String(text) => text.contains(quoted),
-            Value::Array(values) => {
-                values.iter().any(|value| value.as_str().is_some_and(|text| text.contains(quoted)))
-            }
-            other => other.to_string().as_str() == quoted,
-        };
-        let has_value = |name: &str| !quoted.is_empty() && planned.settings.get(name).is_some_and(says);
-        let is_named = |name: &str| quoted == name;
-        let is_file = |name: &str| message.contains(&format!("{name}: "));
-        let places = &planned.settings_at;
-        let find = |fits: &dyn Fn(&str) -> bool| places.iter().find(|(name, _)| fits(name));
-        let place = find(&has_value).or_else(|| find(&is_named)).or_else(|| find(&is_file));
+    /// Where a setting or a file stands; else where the step does.
+    fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
+        let place = planned.settings_at.iter().find(|(other, _)| other == name);
         place.map_or(planned.at.clone(), |(_, at)| at.clone())
     }
 
-    /// An error of a step, shown where the step stands in a text.
+    /// An error of a step, shown where the step stands in a text: at the setting or the file that caused it.
     fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
+        let Some(text) = self.text.as_ref().filter(|_| !error.is_closed_pipe()) else { return error };
+        let is_file = |name: &str| {
+            error.file().is_some_and(|file| Path::new(file).ends_with(name.trim_start_matches("./")))
+        };
+        let of_setting = error.setting().map(str::to_owned);
+        let of_file = || planned.settings_at.iter().map(|(name, _)| name).find(|name| is_file(name)).cloned();
+        let named = of_setting.or_else(of_file).unwrap_or_default();
+        let at = self.place_in_text(planned, &named);
         // An expression is shown at its place in the routine.
-        if let (Some(text), Error::Core(CoreError::Expression(wrong))) = (&self.text, &error) {
-            let at = self.place_in_text(planned, &format!("`{}`", wrong.text));
+        if let Some(wrong) = error.expression() {
             let from = text.text[at.clone()].find(&wrong.text).map(|from| at.start + from);
             let at = from.map_or(at, |from| from + wrong.at.start..from + wrong.at.end);
             return self.error(at, wrong.problem.clone(), wrong.advice.clone().unwrap_or_default());
         }
-        match &self.text {
-            Some(_) if !error.is_closed_pipe() => {
-                let message = error.to_string();
-                self.error(self.place_in_text(planned, &message), message, "")
-            }
-            _ => error,
-        }
+        self.error(at, error.told(&routine_words), "")
     }
 
     /// Proves every step as far as the headers of its files tell, or their first rows.
@@ -164,31 +151,38 @@ impl Routine {
         let (context, _) = self.context(running)?;
         self.writes_fit()?;
         let steps = self.prepared(running.files)?;
-        let mut shapes: Vec<Option<Shape>> = Vec::new();
+        let mut plans: Vec<Option<Plan>> = Vec::new();
         let mut tables = Vec::new();
         for (planned, step) in self.steps.iter().zip(&steps) {
             let shape = |input: &Input| match input {
-                Input::Step(place) => Ok(shapes[*place].clone().map(Shape::anonymous)),
-                Input::File(file, settings) if running.guess => {
-                    running.files.guessed_shape(file, &settings.reading()?)
+                Input::Step(place) => {
+                    let shape = plans[*place].as_ref().and_then(Plan::shape).cloned();
+                    Ok((self.steps[*place].title().to_owned(), shape.map(Shape::anonymous)))
                 }
-                Input::File(file, settings) => running.files.shape(file, &settings.reading()?),
+                Input::File(file, settings) => {
+                    let shape = match running.guess {
+                        true => running.files.guessed_shape(file, &settings.reading()?),
+                        false => running.files.shape(file, &settings.reading()?),
+                    };
+                    Ok((file.clone(), shape?))
+                }
             };
             let inputs = planned.inputs.iter().map(shape).collect::<Result<Vec<_>>>();
             let inputs = inputs.map_err(|error| self.told_at(planned, error))?;
-            self.formats_fit(planned, &inputs)?;
-            let checked =
-                step.check(&inputs, &context).map_err(|error| self.told_at(planned, Error::from(error)))?;
+            let shapes: Vec<Option<Shape>> = inputs.iter().map(|(_, shape)| shape.clone()).collect();
+            self.formats_fit(planned, &shapes)?;
+            let plan = step.prepare(&inputs, &context).map_err(|error| self.told_at(planned, error))?;
             self.name_with_date(
                 planned.write.as_deref().unwrap_or_default(),
                 context.as_of,
                 context.as_of_follows,
                 planned,
             )?;
-            shapes.push(checked);
-            tables.push(inputs);
+            plans.push(plan);
+            tables.push(shapes);
         }
-        Ok(Checked { routine: self, running, steps, shapes, tables })
+        let shapes = plans.iter().map(|plan| plan.as_ref().and_then(Plan::shape).cloned()).collect();
+        Ok(Checked { routine: self, running, steps, shapes, plans, tables })
     }
 
     /// An error where a format was given for a column that none of a step's files has.
@@ -212,7 +206,7 @@ impl Routine {
     fn writes_fit(&self) -> Result<()> {
         for (place, planned) in self.steps.iter().enumerate() {
             let Some(name) = &planned.write else { continue };
-            let at = || self.place_in_text(planned, "`write`");
+            let at = || self.place_in_text(planned, "write");
             let writes_it =
                 |other: &Planned| other.write.as_ref().is_some_and(|other| is_spelled(other, name));
             if self.steps[..place].iter().any(writes_it) {
@@ -220,7 +214,7 @@ impl Routine {
             }
             let reads = |input: &Input| matches!(input, Input::File(file, _) if is_spelled(file, name));
             if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
-                let at = self.place_in_text(reader, &format!("{name}: "));
+                let at = self.place_in_text(reader, name);
                 let problem = format!(
                     "`{name}` is written by this routine, and is put in place only once all steps have run"
                 );
@@ -246,7 +240,7 @@ impl Routine {
             Some(day) => Ok(name.replace("{as-of}", &day.to_string())),
             None if name.contains("{as-of}") && !follows => {
                 let problem = format!("`{name}` has the as-of date in it, and there is none");
-                let at = self.place_in_text(planned, "`write`");
+                let at = self.place_in_text(planned, "write");
                 Err(self.error(at, problem, "say it above the steps: as-of = \"2025-06-30\""))
             }
             None => Ok(name.to_owned()),
@@ -273,7 +267,8 @@ impl Routine {
                 Input::Step(_) => None,
             });
             let named = step.operation.settings.iter().filter_map(|setting| {
-                let text = step.settings.get(setting.name)?.as_str()?;
+                let Given::Text(text) = step.settings.get(setting.name)? else { return None };
+                let text = text.as_str();
                 match setting.takes {
                     Takes::Days => Some(text),
                     Takes::Entities => text.rsplit_once(':').map(|(file, _)| file),
@@ -370,10 +365,10 @@ fn written_by(place: usize, planned: &Planned) -> String {
 
 /// The steps that work on an answer.
 #[derive(Clone, Copy, Default)]
-pub(super) struct Uses {
+pub(crate) struct Uses {
     /// How many they are, and the place of the last.
-    pub(super) steps: usize,
-    pub(super) last: usize,
+    pub(crate) steps: usize,
+    pub(crate) last: usize,
 }
 
 /// The files that have been read, and which columns of them are.
@@ -385,12 +380,14 @@ struct Readings<'a> {
 
 /// A routine that has been checked, and can be run.
 pub struct Checked<'a> {
-    pub(super) routine: &'a Routine,
-    pub(super) running: &'a Run<'a>,
-    pub(super) steps: Vec<Step>,
+    pub(crate) routine: &'a Routine,
+    pub(crate) running: &'a Run<'a>,
+    pub(crate) steps: Vec<Step>,
     /// What is known of each step's answer.
     pub shapes: Vec<Option<Shape>>,
-    /// And of the tables that it works on.
+    /// The plan of each step, where its tables could be looked into.
+    plans: Vec<Option<Plan>>,
+    /// What is known of the tables that it works on.
     tables: Vec<Vec<Option<Shape>>>,
 }
 
@@ -437,7 +434,7 @@ impl Checked<'_> {
         last: &mut Sink<'_>,
         told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
     ) -> Result<()> {
-        let Checked { routine, running, tables, .. } = self;
+        let Checked { routine, running, tables, plans, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         let needed = routine.needed(until);
@@ -447,7 +444,7 @@ impl Checked<'_> {
             None if !running.aside => {
                 let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
                 let at_any_rate: Vec<String> = running.reconcile.iter().cloned().chain(newest).collect();
-                routine.columns_of_files(places.clone(), until, tables, &at_any_rate)
+                routine.columns_of_files(places.clone(), until, (tables, plans), &at_any_rate)
             }
             _ => HashMap::new(),
         };
@@ -486,7 +483,8 @@ impl Checked<'_> {
                     answers[*earlier] = None;
                 }
             }
-            let stream = Stream::from(self, place, until, &uses, &tables, &context);
+            let stream = Stream::from(self, place, until, &uses, &tables, &context)
+                .map_err(|error| routine.told_at(planned, error))?;
             for _ in 1..stream.steps.len() {
                 places.next();
             }

@@ -1,8 +1,7 @@
 //! From steps to the text of a routine.
 
 use super::{Input, Planned, Routine, stands_alone};
-use crate::{Almanac, Error, Result, Stack, Within, steps::Reads};
-use serde_json::Value;
+use crate::{Almanac, Error, Result, Stack, Takes, Within, settings::Given, steps::Reads};
 use toml::{Table, Value as Toml};
 
 impl Routine {
@@ -58,8 +57,8 @@ impl Routine {
             None => {}
         }
         let mut settings = Table::new();
-        for (name, value) in &step.settings {
-            settings.insert(name.clone(), self.setting(step, name, value, path));
+        for (name, value) in step.settings.iter() {
+            settings.insert(name.to_owned(), self.setting(step, name, value, path));
         }
         match step.operation.name {
             Within::NAME => {
@@ -91,7 +90,7 @@ impl Routine {
         }
         let alone = settings.iter().next().filter(|_| settings.len() == 1);
         let alone = alone.filter(|(name, _)| {
-            step.operation.settings.iter().any(|setting| setting.name == *name && stands_alone(setting.takes))
+            step.operation.setting(name).is_some_and(|setting| stands_alone(setting.takes))
         });
         let asked = alone.map(|(_, value)| value.clone());
         let asked = asked.unwrap_or_else(|| settings.into());
@@ -104,13 +103,11 @@ impl Routine {
     }
 
     /// A setting's value; files that it names are called as the routine calls them.
-    fn setting(&self, step: &Planned, name: &str, value: &Value, path: &impl Fn(&str) -> String) -> Toml {
-        use crate::Takes;
-        let takes =
-            step.operation.settings.iter().find(|setting| setting.name == name).map(|setting| setting.takes);
+    fn setting(&self, step: &Planned, name: &str, value: &Given, path: &impl Fn(&str) -> String) -> Toml {
+        let takes = step.operation.setting(name).map(|setting| setting.takes);
         match (takes, value) {
-            (Some(Takes::Days), Value::String(file)) => path(file).into(),
-            (Some(Takes::Entities), Value::String(text)) => match text.rsplit_once(':') {
+            (Some(Takes::Days), Given::Text(file)) => path(file).into(),
+            (Some(Takes::Entities), Given::Text(text)) => match text.rsplit_once(':') {
                 Some((file, columns)) => format!("{}:{columns}", path(file)).into(),
                 None => text.clone().into(),
             },

@@ -4,7 +4,8 @@ use super::{
     Input,
     run::{Checked, Uses},
 };
-use crate::{Context, CoreError, Outcome, Shape, Sink, Stack, Table};
+use crate::{Access, Context, CoreError, Outcome, Plan, Shape, Sink, Stack, Table};
+use std::cell::OnceCell;
 
 /// Rows that go through the steps together: few enough to stay in a cache, enough to keep all threads busy.
 const STRETCH: usize = 1 << 17;
@@ -15,7 +16,11 @@ pub(super) struct Stream<'a> {
     context: &'a Context,
     /// Their places.
     pub(super) steps: Vec<usize>,
-    /// The first one answers row by row, too.
+    /// The plan of the first step.
+    first: Plan,
+    /// Those of the later ones, each prepared for the first batch that comes.
+    later: Vec<OnceCell<Plan>>,
+    /// Whether the first one answers row by row, too.
     cuts: bool,
 }
 
@@ -25,6 +30,8 @@ type Failed = (usize, CoreError);
 impl<'a> Stream<'a> {
     /// Those from a place on, of which the first works on these tables. Rows that are followed are told of every answer, and so
     /// none is left out then.
+    ///
+    /// Errors: the first step does not fit its tables.
     pub(super) fn from(
         checked: &'a Checked<'a>,
         place: usize,
@@ -32,27 +39,28 @@ impl<'a> Stream<'a> {
         uses: &[Uses],
         tables: &[(String, Table)],
         context: &'a Context,
-    ) -> Stream<'a> {
+    ) -> Result<Stream<'a>, CoreError> {
         let (routine, all) = (checked.routine, &checked.steps);
-        let shapes: Vec<Option<Shape>> = tables.iter().map(|(_, table)| Some(table.shape())).collect();
-        let cuts = matches!(&shapes[..], [Some(shape)] if all[place].is_row_by_row(shape, context));
-        let mut stream = Stream { checked, context, steps: vec![place], cuts };
-        if checked.running.follow.is_some() {
-            return stream;
+        let first = all[place].prepare_for(tables, context)?;
+        let cuts = tables.len() == 1 && first.access() == Access::ByRow;
+        let mut steps = vec![place];
+        if checked.running.follow.is_none() {
+            let mut shape = first.shape().cloned();
+            for (next, step) in all.iter().enumerate().take(until + 1).skip(place + 1) {
+                let before = next - 1;
+                let is_alone = routine.steps[next].inputs == [Input::Step(before)]
+                    && (uses[before].steps, uses[before].last) == (1, next)
+                    && routine.steps[before].write.is_none();
+                let Some(plan) = shape.filter(|_| is_alone).and_then(|shape| by_row(step, shape, context))
+                else {
+                    break;
+                };
+                shape = plan.shape().cloned();
+                steps.push(next);
+            }
         }
-        let mut shape = all[place].check(&shapes, context).ok().flatten();
-        for (next, step) in all.iter().enumerate().take(until + 1).skip(place + 1) {
-            let before = next - 1;
-            let is_alone = routine.steps[next].inputs == [Input::Step(before)]
-                && (uses[before].steps, uses[before].last) == (1, next)
-                && routine.steps[before].write.is_none();
-            let Some(known) = shape.filter(|shape| is_alone && step.is_row_by_row(shape, context)) else {
-                break;
-            };
-            shape = step.check(&[Some(known.anonymous())], context).ok().flatten();
-            stream.steps.push(next);
-        }
-        stream
+        let later = (1..steps.len()).map(|_| OnceCell::new()).collect();
+        Ok(Stream { checked, context, steps, first, later, cuts })
     }
 
     /// The last step.
@@ -71,8 +79,8 @@ impl<'a> Stream<'a> {
         let mut failed = None;
         let mut through = |batch: &Table| {
             let mut batch = batch.clone();
-            for (&place, account) in later.iter().zip(&mut accounts) {
-                let answered = self.answer(place, batch).map(|outcome| account.add(outcome));
+            for (n, (&place, account)) in later.iter().zip(&mut accounts).enumerate() {
+                let answered = self.answer(n, &batch).map(|outcome| account.add(outcome));
                 batch = answered.map_err(|error| {
                     let told = error.to_string();
                     failed = Some((place, error));
@@ -82,19 +90,21 @@ impl<'a> Stream<'a> {
             sink(&batch)
         };
         let answered = match tables {
-            [(name, table)] if self.cuts && table.rows() > STRETCH => {
+            [(_, table)] if self.cuts && table.rows() > STRETCH => {
                 let mut account = Account::default();
                 let mut cut = || {
                     for from in (0..table.rows()).step_by(STRETCH) {
-                        let rows = [(name.clone(), table.slice(from, STRETCH))];
-                        let outcome = self.checked.steps[first].apply(&rows, self.context)?;
+                        let outcome = self.first.apply(&[&table.slice(from, STRETCH)])?;
                         through(&account.add(outcome)).map_err(CoreError::Sink)?;
                     }
                     Ok(())
                 };
                 cut().and_then(|()| account.outcome())
             }
-            _ => self.checked.steps[first].apply_into(tables, self.context, &mut through),
+            _ => {
+                let tables: Vec<&Table> = tables.iter().map(|(_, table)| table).collect();
+                self.first.apply_into(&tables, &mut through)
+            }
         };
         match (failed, answered) {
             (Some(failed), _) => Err(failed),
@@ -111,14 +121,16 @@ impl<'a> Stream<'a> {
 
     /// The account of each step, of the last one with its answer.
     pub(super) fn whole(&self, tables: &[(String, Table)]) -> Result<Vec<Outcome>, Failed> {
-        let first = self.steps[0];
         // One after the other, where the first makes its answer whole at any rate: a table in stretches would have to be put together.
         if self.cuts || self.steps.len() == 1 {
             let mut outcomes: Vec<Outcome> = Vec::new();
-            for &place in &self.steps {
+            for (n, &place) in self.steps.iter().enumerate() {
                 let outcome = match outcomes.last() {
-                    None => self.checked.steps[first].apply(tables, self.context),
-                    Some(before) => self.answer(place, before.table.clone()),
+                    None => {
+                        let tables: Vec<&Table> = tables.iter().map(|(_, table)| table).collect();
+                        self.first.apply(&tables)
+                    }
+                    Some(before) => self.answer(n - 1, &before.table),
                 };
                 if let Some(before) = outcomes.last_mut() {
                     before.table = before.table.head(0);
@@ -142,9 +154,24 @@ impl<'a> Stream<'a> {
         Ok(outcomes)
     }
 
-    fn answer(&self, place: usize, table: Table) -> Result<Outcome, CoreError> {
-        self.checked.steps[place].apply(&[(String::new(), table)], self.context)
+    /// The answer of a later step, by its number among them.
+    fn answer(&self, later: usize, table: &Table) -> Result<Outcome, CoreError> {
+        let plan = match self.later[later].get() {
+            Some(plan) => plan,
+            None => {
+                let step = &self.checked.steps[self.steps[later + 1]];
+                let plan = step.prepare_for(&[(String::new(), table.clone())], self.context)?;
+                self.later[later].get_or_init(|| plan)
+            }
+        };
+        plan.apply(&[table])
     }
+}
+
+/// The plan of a step for a table of this shape, if it answers row by row.
+fn by_row(step: &crate::steps::Step, shape: Shape, context: &Context) -> Option<Plan> {
+    let plan = step.prepare(&[(String::new(), Some(shape.anonymous()))], context).ok().flatten();
+    plan.filter(|plan| plan.access() == Access::ByRow)
 }
 
 /// One table of several of the same columns.

@@ -1,0 +1,496 @@
+//! [`CountsState`]: batches of intervals folded into how many start and end on each tick of each group.
+//!
+//! An interval is settled once its end is known; then only its start and its end are kept ([`Settled`]). Without an
+//! as-of date open intervals last until the newest date of all batches, so they are kept as rows until the end. The
+//! rows of one batch are counted as they are: they are settled only when another batch comes.
+
+use super::{
+    ActivePlan, Gives,
+    counts::{
+        Beside, Cut, Cutting, Event, GroupEvents, RowSource, Slots, StartsAndEnds, Sweep, counted,
+        sums_of_rows,
+    },
+};
+use crate::{
+    calendar::Hours,
+    context::Context,
+    entities::{Entities, Missing},
+    error::Result,
+    exact::Limbs,
+    intervals::{Fate, Intervals, OpenEnds},
+    ledger::{Outcome, RowMasks, Tally},
+    measure::Measure,
+    ordering::entities_in_order,
+    plan::{NumberedRows, State},
+    shape::Named,
+    table::Table,
+};
+use arrow_array::{ArrayRef, UInt32Array};
+use arrow_buffer::BooleanBuffer;
+use std::{any::Any, collections::BTreeMap, sync::Arc};
+
+/// What a sum gains (or loses, where it is negative) at a period of a group.
+#[derive(Clone)]
+enum Change {
+    Whole(i128),
+    Float(Box<Limbs>),
+}
+
+/// One measure: what its sums gain at each group and period.
+struct Changes {
+    measure: Measure,
+    by_place: BTreeMap<(u32, i32), Change>,
+}
+
+/// The starts and ends of settled intervals.
+pub(super) struct Settled {
+    /// The keys of each group, by its number.
+    keys: Table,
+    /// In order of group and tick, none twice.
+    events: Vec<Event>,
+    cut: Vec<Cut>,
+    sums: Vec<Changes>,
+    tally: Tally,
+    /// How many have no end of their own, and the tick on which they were closed.
+    open: u64,
+    closing_tick: Option<i32>,
+    hours: Option<Hours>,
+    /// Whether starts, and whether either dates are points in time.
+    starts_are_instants: bool,
+    instants: bool,
+}
+
+impl Settled {
+    /// The intervals of a table, all of which are settled.
+    fn of(
+        active: &ActivePlan,
+        table: &Table,
+        intervals: &Intervals,
+    ) -> Result<(Settled, Table, BooleanBuffer)> {
+        let (per, sum) = active.counted();
+        let entities = Entities::of_columns(&table.columns_at(per), table.rows(), Missing::IsAKey)?;
+        let (kept, dropped, set_aside) = intervals.masks();
+        let open = intervals.closed_in(&kept);
+        let masks = RowMasks { kept, dropped, set_aside };
+        let (tally, aside) = masks.tally(table, &active.accounting)?;
+        let rows = RowSource { intervals, table, entities: &entities, is_one: per.is_empty() };
+        let groups = if per.is_empty() { 1 } else { entities.count() };
+        let (mut events, mut cut) = (Vec::new(), vec![Cut::default(); groups]);
+        rows.add_events(intervals.range, &mut events, &mut cut);
+        let keys = match per.is_empty() {
+            true => Table::of_known([])?,
+            false => table.select(per)?.take(&UInt32Array::from(entities.first_rows()))?,
+        };
+        let sums = sum.iter().map(|(_, place)| Changes::of(table, *place, &rows, Cutting::of(active)));
+        let settled = Settled {
+            keys,
+            events: together(events),
+            cut,
+            sums: sums.collect::<Result<_>>()?,
+            tally,
+            open,
+            closing_tick: intervals.closing_tick(),
+            hours: intervals.hours.clone(),
+            starts_are_instants: table.dates_at(active.rules.start).are_instants(),
+            instants: intervals.instants,
+        };
+        Ok((settled, aside, masks.aside()))
+    }
+
+    /// The intervals of both.
+    fn merged(self, other: Settled) -> Result<Settled> {
+        let groups = self.cut.len();
+        // Groups of one key become one; those of the first table keep their numbers.
+        let (keys, new) = match self.keys.columns().is_empty() {
+            true => (self.keys, vec![0; groups + other.cut.len()]),
+            false => {
+                let both = Table::joined(&self.keys.anonymous(), &other.keys.anonymous())?;
+                let entities = Entities::of_columns(both.columns(), both.rows(), Missing::IsAKey)?;
+                (both.take(&UInt32Array::from(entities.first_rows()))?, entities.into_ids())
+            }
+        };
+        let of_self = |group: u32| new[group as usize];
+        let of_other = |group: u32| new[groups + group as usize];
+        let events = self.events.into_iter().map(|event| Event { group: of_self(event.group), ..event });
+        let more = other.events.into_iter().map(|event| Event { group: of_other(event.group), ..event });
+        let all = new.iter().max().map_or(0, |&last| last as usize + 1);
+        let mut cut = vec![Cut::default(); all];
+        self.cut.iter().zip(&new).for_each(|(own, &to)| cut[to as usize].add(*own));
+        other.cut.iter().zip(&new[groups..]).for_each(|(own, &to)| cut[to as usize].add(*own));
+        let sums = self.sums.into_iter().zip(other.sums);
+        let sums = sums.map(|(one, other)| one.merged(other, &of_self, &of_other));
+        Ok(Settled {
+            keys,
+            events: together(events.chain(more).collect()),
+            cut,
+            sums: sums.collect(),
+            tally: self.tally.plus(&other.tally),
+            open: self.open + other.open,
+            closing_tick: self.closing_tick.max(other.closing_tick),
+            hours: self.hours,
+            starts_are_instants: self.starts_are_instants,
+            instants: self.instants,
+        })
+    }
+
+    /// The first and last tick on which any is active.
+    fn overall(&self) -> Option<(i32, i32)> {
+        let starts = self.events.iter().filter(|event| event.starts > 0).map(|event| event.tick);
+        let ends = self.events.iter().filter(|event| event.after > 0).map(|event| event.tick - 1);
+        Some((starts.min()?, ends.max()?))
+    }
+
+    fn slots_of(&self, sweep: &Sweep) -> Slots {
+        let mut slots = Slots::blank(sweep);
+        for event in &self.events {
+            let base = event.group as usize * sweep.ticks();
+            let at = |tick: i32| base + (tick - sweep.first) as usize;
+            if event.starts > 0 {
+                slots.starts[at(event.tick)] += event.starts;
+            }
+            if event.after > 0 {
+                slots.ends[at(event.tick - 1)] += event.after;
+            }
+        }
+        slots.cut.clone_from(&self.cut);
+        slots
+    }
+
+    /// The starts of a group and the ticks after its ends, in order.
+    fn events_of(&self, group: usize) -> (Vec<i32>, Vec<i32>) {
+        let from = self.events.partition_point(|event| (event.group as usize) < group);
+        let own = self.events[from..].iter().take_while(|event| event.group as usize == group);
+        let (mut starts, mut after) = (Vec::new(), Vec::new());
+        for event in own {
+            starts.extend(std::iter::repeat_n(event.tick, event.starts as usize));
+            after.extend(std::iter::repeat_n(event.tick, event.after as usize));
+        }
+        (starts, after)
+    }
+}
+
+impl StartsAndEnds for Settled {
+    fn slots(&self, sweep: &Sweep) -> Slots {
+        self.slots_of(sweep)
+    }
+
+    fn events<'s>(&'s self, _: &Sweep) -> Box<dyn GroupEvents + 's> {
+        Box::new(self)
+    }
+}
+
+impl GroupEvents for &Settled {
+    fn of_group(&self, group: usize) -> (Vec<i32>, Vec<i32>) {
+        self.events_of(group)
+    }
+
+    fn cut(&self, group: usize) -> Cut {
+        self.cut[group]
+    }
+}
+
+/// Events in order, those of one group and tick as one.
+fn together(mut events: Vec<Event>) -> Vec<Event> {
+    events.sort_unstable();
+    events.dedup_by(|next, event| {
+        let same = (next.group, next.tick) == (event.group, event.tick);
+        if same {
+            event.starts += next.starts;
+            event.after += next.after;
+        }
+        same
+    });
+    events
+}
+
+impl Changes {
+    fn of(table: &Table, place: usize, rows: &RowSource<'_>, periods: Cutting) -> Result<Changes> {
+        let measure = Measure::of(table, place)?;
+        let mut layers: BTreeMap<(u32, i32), Vec<i128>> = BTreeMap::new();
+        rows.each_change(periods, |group, period, row, gained| {
+            let sums = layers.entry((group as u32, period)).or_insert_with(|| vec![0; measure.layers()]);
+            for (layer, sum) in sums.iter_mut().enumerate() {
+                let unit = measure.unit(row, layer);
+                *sum += if gained { unit } else { -unit };
+            }
+        });
+        let change = |layers: Vec<i128>| match measure.long(&layers) {
+            Some(long) => Change::Float(Box::new(long)),
+            None => Change::Whole(layers.first().copied().unwrap_or(0)),
+        };
+        let by_place = layers.into_iter().map(|(place, layers)| (place, change(layers))).collect();
+        Ok(Changes { measure: measure.without_rows(), by_place })
+    }
+
+    fn merged(self, other: Changes, of_self: &dyn Fn(u32) -> u32, of_other: &dyn Fn(u32) -> u32) -> Changes {
+        let mut by_place: BTreeMap<(u32, i32), Change> = BTreeMap::new();
+        let own =
+            self.by_place.into_iter().map(|((group, period), change)| ((of_self(group), period), change));
+        let more = other.by_place.into_iter();
+        let more = more.map(|((group, period), change)| ((of_other(group), period), change));
+        for (place, change) in own.chain(more) {
+            match (by_place.get_mut(&place), change) {
+                (Some(Change::Whole(sum)), Change::Whole(more)) => *sum += more,
+                (Some(Change::Float(sum)), Change::Float(more)) => sum.add_all(&more),
+                (_, change) => drop(by_place.insert(place, change)),
+            }
+        }
+        Changes { measure: self.measure, by_place }
+    }
+
+    /// The sums in each period of each group, in the order of their keys.
+    fn sums(&self, sweep: &Sweep, ranks: &[usize]) -> Result<ArrayRef> {
+        let is_float = self.measure.long(&[]).is_some();
+        let count = sweep.periods_of_group().max(1);
+        if !is_float {
+            let mut sums = vec![0_i128; sweep.places()];
+            for ((group, period), change) in &self.by_place {
+                let place = sweep.place(ranks[*group as usize], *period);
+                if let (Some(place), Change::Whole(change)) = (place, change) {
+                    sums[place] += change;
+                }
+            }
+            for of_group in sums.chunks_mut(count) {
+                (1..of_group.len()).for_each(|at| of_group[at] += of_group[at - 1]);
+            }
+            return self.measure.sums(&vec![sums]);
+        }
+        let mut changes: Vec<Option<&Limbs>> = vec![None; sweep.places()];
+        for ((group, period), change) in &self.by_place {
+            let place = sweep.place(ranks[*group as usize], *period);
+            if let (Some(place), Change::Float(change)) = (place, change) {
+                changes[place] = Some(change);
+            }
+        }
+        let mut floats = Vec::with_capacity(changes.len());
+        for of_group in changes.chunks(count) {
+            let mut sum = Limbs::default();
+            for change in of_group {
+                change.iter().for_each(|change| sum.add_all(change));
+                floats.push(self.measure.long_sum(&sum)?);
+            }
+        }
+        Ok(Arc::new(arrow_array::Float64Array::from(floats)))
+    }
+}
+
+/// The state of counts.
+pub(super) struct CountsState {
+    plan: Arc<ActivePlan>,
+    context: Context,
+    /// Rows that are not settled yet.
+    pending: NumberedRows,
+    settled: Option<Settled>,
+    /// Whether the pending rows are open intervals alone, for which the newest date is awaited.
+    awaits_newest: bool,
+    newest: Option<i32>,
+    set_aside: NumberedRows,
+}
+
+impl CountsState {
+    pub(super) fn begin(plan: Arc<ActivePlan>, context: &Context) -> Box<dyn State> {
+        Box::new(CountsState {
+            plan,
+            context: context.clone(),
+            pending: NumberedRows::default(),
+            settled: None,
+            awaits_newest: true,
+            newest: None,
+            set_aside: NumberedRows::default(),
+        })
+    }
+
+    /// Settles all pending rows that can be settled before all rows are there.
+    fn settle(&mut self) -> Result<()> {
+        if self.awaits_newest {
+            return Ok(());
+        }
+        self.awaits_newest = true;
+        let Some((table, numbers)) = self.pending.take() else { return Ok(()) };
+        let rules = &self.plan.rules;
+        // Open intervals are known to be refused, or when they end, only at the end.
+        let later = rules.open_ends == OpenEnds::Refuse
+            || rules.open_ends == OpenEnds::AsOf && self.context.as_of.is_none();
+        let (open, newest) = rules.open_rows(&table, &self.context);
+        self.newest = self.newest.max(newest);
+        if !later {
+            return self.settle_rows(&table, &numbers, None);
+        }
+        let rows =
+            |mask: &BooleanBuffer| UInt32Array::from_iter_values(mask.set_indices().map(|row| row as u32));
+        let numbers_of =
+            |rows: &UInt32Array| rows.values().iter().map(|&row| numbers[row as usize]).collect::<Vec<_>>();
+        let (closed, open) = (rows(&!&open), rows(&open));
+        self.settle_rows(&table.take_with_origin(&closed)?, &numbers_of(&closed), None)?;
+        let open_table = table.take_with_origin(&open)?.with_not_numbers(0);
+        self.pending.add(&open_table, numbers_of(&open))
+    }
+
+    fn settle_rows(&mut self, table: &Table, numbers: &[u64], close: Option<i32>) -> Result<()> {
+        let intervals = self.plan.intervals(table, close, &self.context)?;
+        let (settled, aside, aside_rows) = Settled::of(&self.plan, table, &intervals)?;
+        self.set_aside.add(&aside, aside_rows.set_indices().map(|row| numbers[row]))?;
+        self.settled = Some(match self.settled.take() {
+            None => settled,
+            Some(before) => before.merged(settled)?,
+        });
+        Ok(())
+    }
+}
+
+impl State for CountsState {
+    fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
+        self.settle()?;
+        if self.settled.is_some() || self.pending.has_table() {
+            // Rows that await the newest date stay, and the batch is settled at once.
+            let mut own = CountsState {
+                plan: self.plan.clone(),
+                context: self.context.clone(),
+                pending: NumberedRows::default(),
+                settled: None,
+                awaits_newest: false,
+                newest: None,
+                set_aside: NumberedRows::default(),
+            };
+            own.pending.add(batch, first_row..first_row + batch.rows() as u64)?;
+            return self.absorb(own);
+        }
+        self.awaits_newest = false;
+        self.pending.add(batch, first_row..first_row + batch.rows() as u64)
+    }
+
+    fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
+        match other.downcast::<CountsState>() {
+            Ok(other) => self.absorb(*other),
+            Err(_) => Ok(()),
+        }
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<Outcome> {
+        if self.settled.is_none() {
+            let table = match self.pending.in_order()? {
+                Some(table) => table,
+                None => Table::without_rows(&self.plan.shape)?,
+            };
+            return self.plan.counts(&table, &self.context);
+        }
+        self.settle()?;
+        // The newest date of all rows is when open intervals are closed.
+        let close = self.newest.filter(|_| self.context.as_of.is_none());
+        let pending = std::mem::take(&mut self.pending);
+        if let Some((table, numbers)) = pending.take_in_order()? {
+            self.settle_rows(&table, &numbers, close)?;
+        }
+        let CountsState { plan, context, settled, set_aside, .. } = *self;
+        let Some(settled) = settled else { return plan.counts(&Table::without_rows(&plan.shape)?, &context) };
+        let set_aside = set_aside.in_order()?.map_or_else(|| Table::without_rows(&plan.shape), Ok)?;
+        plan.outcome_of_settled(settled, set_aside, &context)
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+impl CountsState {
+    fn absorb(&mut self, mut other: CountsState) -> Result<()> {
+        self.settle()?;
+        other.settle()?;
+        self.newest = self.newest.max(other.newest);
+        self.pending.merge(other.pending)?;
+        self.set_aside.merge(other.set_aside)?;
+        self.settled = match (self.settled.take(), other.settled) {
+            (Some(one), Some(other)) => Some(one.merged(other)?),
+            (one, other) => one.or(other),
+        };
+        Ok(())
+    }
+}
+
+impl ActivePlan {
+    /// The columns by which counts are grouped, and those that are summed; none where nothing is counted.
+    fn counted(&self) -> (&[Named], &[(String, usize)]) {
+        match &self.gives {
+            Gives::Counts { per, sum } => (per, sum),
+            Gives::Rows { .. } | Gives::On(_) => (&[], &[]),
+        }
+    }
+
+    /// The counts of one table.
+    pub(super) fn counts(&self, table: &Table, context: &Context) -> Result<Outcome> {
+        let (per, sum) = self.counted();
+        let intervals = self.intervals(table, None, context)?;
+        let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
+        let entities = Entities::of_columns(&table.columns_at(per), table.rows(), Missing::IsAKey)?;
+        let order = match per.is_empty() {
+            true => vec![0],
+            false => entities_in_order(table, per, &entities)?,
+        };
+        let first_rows = entities.first_rows();
+        let firsts = order.iter().filter_map(|&group| first_rows.get(group).copied());
+        let keys = match per.is_empty() {
+            true => Table::of_known([])?,
+            false => table.select(per)?.take(&UInt32Array::from_iter_values(firsts))?,
+        };
+        let overall = (intervals.overall(), intervals.range.is_some());
+        let closing = intervals.closing_tick();
+        let sweep = Sweep::of(self, order.len(), overall, closing, (keys.row_bytes(), context))?;
+        let rows = RowSource { intervals: &intervals, table, entities: &entities, is_one: per.is_empty() };
+        let beside = Beside {
+            keys,
+            order: &order,
+            hours: intervals.hours.clone(),
+            instants: table.dates_at(self.rules.start).are_instants(),
+            sums: sums_of_rows(sum, &rows, &sweep, &order)?,
+        };
+        let answer = counted(self, &sweep, &rows, beside)?;
+        ledger.counts.insert(0, ("rows out".into(), answer.rows() as u64));
+        Ok(Outcome { table: answer, ledger, set_aside })
+    }
+
+    /// The counts of intervals that are settled.
+    fn outcome_of_settled(&self, settled: Settled, set_aside: Table, context: &Context) -> Result<Outcome> {
+        let (_, sum) = self.counted();
+        let names = settled.keys.all_named();
+        let order = match names.is_empty() {
+            true => vec![0],
+            false => {
+                let keys = &settled.keys;
+                let entities = Entities::of_columns(keys.columns(), keys.rows(), Missing::IsAKey)?;
+                entities_in_order(keys, &names, &entities)?
+            }
+        };
+        let mut ranks = vec![0; order.len()];
+        order.iter().enumerate().for_each(|(rank, &group)| ranks[group] = rank);
+        let stated = self.stated_ticks(settled.starts_are_instants, context);
+        let overall = (stated.or_else(|| settled.overall()), stated.is_some());
+        let key_bytes = settled.keys.row_bytes();
+        let sweep = Sweep::of(self, order.len(), overall, settled.closing_tick, (key_bytes, context))?;
+        let mut ledger = settled.tally.clone().in_order(Fate::reasons()).ledger(self.step.clone());
+        let closed_on = settled.closing_tick.map(|tick| self.closing_day(&settled, tick, context));
+        self.tell(&mut ledger, (closed_on, settled.instants), settled.open, context);
+        let sums = sum.iter().zip(&settled.sums);
+        let sums = sums.map(|((name, _), changes)| Ok((name.clone(), changes.sums(&sweep, &ranks)?)));
+        let in_order = UInt32Array::from_iter_values(order.iter().map(|&group| group as u32));
+        let beside = Beside {
+            keys: if names.is_empty() { settled.keys.clone() } else { settled.keys.take(&in_order)? },
+            order: &order,
+            hours: settled.hours.clone(),
+            instants: settled.starts_are_instants,
+            sums: sums.collect::<Result<_>>()?,
+        };
+        let answer = counted(self, &sweep, &settled, beside)?;
+        ledger.counts.insert(0, ("rows out".into(), answer.rows() as u64));
+        Ok(Outcome { table: answer, ledger, set_aside })
+    }
+
+    /// The day on which open intervals were closed.
+    fn closing_day(&self, settled: &Settled, tick: i32, context: &Context) -> crate::calendar::Day {
+        context.as_of.unwrap_or_else(|| self.rules.day_of_tick(tick, settled.hours.as_ref(), &context.zone))
+    }
+
+    /// The ticks of the range that was stated.
+    fn stated_ticks(&self, instants: bool, context: &Context) -> Option<(i32, i32)> {
+        self.rules.range.map(|range| self.rules.ticks_of_range(range, instants, &context.zone))
+    }
+}

@@ -1,0 +1,104 @@
+//! [`Decimal`]: a number written out, exact to its last digit.
+
+use crate::{
+    calendar::serialized_as_text,
+    error::{Error, Result},
+    exact::decimal_text,
+    settings::from_given_text,
+};
+use std::{fmt, str::FromStr};
+
+/// The most digits behind the point.
+const MOST_PLACES: usize = 6;
+
+/// A number with at most six digits behind the point, such as `1000` or `-12.50`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Decimal {
+    units: i64,
+    places: u8,
+}
+
+impl Decimal {
+    /// A number in units of its last place: `Decimal::new(1250, 2)` is 12.50; none with more than six places.
+    pub const fn new(units: i64, places: u8) -> Option<Decimal> {
+        if places as usize <= MOST_PLACES { Some(Decimal { units, places }) } else { None }
+    }
+
+    /// The number in units of its last place.
+    pub const fn units(self) -> i64 {
+        self.units
+    }
+
+    /// How many digits stand behind the point.
+    pub const fn places(self) -> u8 {
+        self.places
+    }
+
+    /// The nearest float.
+    pub(crate) fn to_float(self) -> f64 {
+        self.to_string().parse().unwrap_or(0.0)
+    }
+}
+
+impl From<i32> for Decimal {
+    fn from(number: i32) -> Decimal {
+        Decimal { units: number.into(), places: 0 }
+    }
+}
+
+impl From<i64> for Decimal {
+    fn from(number: i64) -> Decimal {
+        Decimal { units: number, places: 0 }
+    }
+}
+
+impl FromStr for Decimal {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Decimal> {
+        let trimmed = text.trim();
+        let (whole, fraction) = trimmed.split_once('.').unwrap_or((trimmed, ""));
+        let is_number = fraction.bytes().all(|digit| digit.is_ascii_digit())
+            && fraction.len() <= MOST_PLACES
+            && whole.bytes().any(|digit| digit.is_ascii_digit())
+            && !trimmed.ends_with('.');
+        let units = format!("{whole}{fraction}").parse().ok().filter(|_| is_number);
+        units.map(|units| Decimal { units, places: fraction.len() as u8 }).ok_or_else(|| Error::Malformed {
+            what: "a number",
+            text: text.to_owned(),
+            expected: "digits such as 1000 or 1000.50, with at most six behind the point",
+        })
+    }
+}
+
+impl fmt::Display for Decimal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&decimal_text(self.units.into(), self.places as i8))
+    }
+}
+
+serialized_as_text!(Decimal);
+from_given_text!(Decimal);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("12", Some((12, 0)))]
+    #[case(" -0.50 ", Some((-50, 2)))]
+    #[case("0.1234567", None)]
+    #[case("1.", None)]
+    #[case(".5", None)]
+    #[case("1e3", None)]
+    #[case("99999999999999999999", None)]
+    #[case("", None)]
+    fn a_number_is_exact_to_its_last_digit(#[case] text: &str, #[case] expected: Option<(i64, u8)>) {
+        let number = text.parse::<Decimal>().ok();
+        assert_eq!(number.map(|number| (number.units(), number.places())), expected);
+        if let Some(number) = number {
+            assert_eq!(number.to_string(), text.trim());
+        }
+    }
+}

@@ -1,0 +1,215 @@
+//! The small language of conditions and computed columns: `level > 3.2 and weekday(day) in (tue, thu)`.
+//!
+//! A text is cut into words and signs (`lexer`), put together as a tree (`parse`), held against the columns that there are
+//! (`check`), and worked out for all rows at once (`evaluate`, with `exact` for numbers and `calendrical` for dates). The functions
+//! stand in one table (`functions`). What can
+//! be wrong without the data is found before any row is touched, and the message points at its place in the text.
+//!
+//! | | |
+//! | --- | --- |
+//! | values | `12`, `3.5`, `'text'`, `2025-06-30`, `2025-06` (a month), `2025-06-30T14:05`, `14:05`, `9 months`, `true`, `false`, `missing`, `as_of` |
+//! | columns | by their names; one with blanks or signs in it in double quotes: `"arrived on"` |
+//! | signs | `+ - * /`, `= != < <= > >=`, `and or not`, `in (…)`, `not in (…)`, `is missing`, `is not missing`, `if … then … else …` |
+//! | of dates | `year quarter month day weekday week` of a date, `hour minute` of a moment or time, `date(moment)`, `date(y, m, d)`, `time(moment)`, `period(d, month)` |
+//! | of numbers | `abs`, `round(x)`, `round(x, places)` |
+//! | of anything | `least`, `greatest` and `coalesce` of several, which pass over missing values |
+//! | of text | `lower`, `upper`, `trim` |
+//!
+//! Whole numbers and decimals stay exact, and become an error where they would not; a quotient is in floating point, and
+//! missing where the divisor is 0. Halves are rounded away from zero. Date − date is whole days (months between months);
+//! date ± span is a date. A day compared with a month is first taken to its month, a moment compared with a day to its day.
+//! Arithmetic with a missing value is missing; a comparison with one is undecided, and so not true.
+
+mod calendrical;
+mod check;
+mod evaluate;
+mod exact;
+mod functions;
+mod lexer;
+mod parse;
+
+use crate::{
+    context::Context,
+    error::{Error, ExpressionError, Result},
+    shape::{Shape, Type},
+    table::Table,
+};
+use arrow_array::{ArrayRef, BooleanArray};
+use arrow_schema::Field;
+use check::Kind;
+use evaluate::Evaluation;
+use parse::{Meaning, Node, NodeKind};
+use std::{cell::RefCell, collections::BTreeSet, fmt, ops::Range, str::FromStr};
+
+/// An expression that has been understood, if not yet held against any columns.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    text: String,
+    root: Node,
+}
+
+/// An expression whose names are resolved for the columns of one shape.
+#[derive(Clone, Debug)]
+pub(crate) struct BoundExpression {
+    text: String,
+    root: Node,
+    /// Its type, where that does not depend on types that are not known yet.
+    pub(crate) kind: Option<Type>,
+    /// The places of the columns that it uses.
+    pub(crate) columns: BTreeSet<usize>,
+    /// Whether it speaks of the as-of date.
+    pub(crate) uses_as_of: bool,
+    /// Whether its value depends on how points in time are cut into days.
+    pub(crate) cuts_instants: bool,
+}
+
+/// What could not be worked out in some rows, and is missing there.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(crate) struct Unanswered {
+    pub(crate) divisions_by_zero: u64,
+    /// Year, month and day that are no day of the calendar.
+    pub(crate) no_such_day: u64,
+}
+
+/// What is wrong at a place in the text.
+struct Problem {
+    at: Range<usize>,
+    problem: String,
+    advice: Option<String>,
+}
+
+impl Problem {
+    fn new(at: &Range<usize>, problem: impl Into<String>) -> Problem {
+        Problem { at: at.clone(), problem: problem.into(), advice: None }
+    }
+
+    fn advice(mut self, advice: impl Into<String>) -> Problem {
+        self.advice = Some(advice.into());
+        self
+    }
+
+    fn within(self, text: &str) -> Error {
+        let Problem { at, problem, advice } = self;
+        Error::Expression(Box::new(ExpressionError { text: text.to_owned(), at, problem, advice }))
+    }
+}
+
+impl FromStr for Expression {
+    type Err = Error;
+
+    fn from_str(text: &str) -> Result<Expression> {
+        let root = parse::parse(text).map_err(|problem| problem.within(text))?;
+        Ok(Expression { text: text.to_owned(), root })
+    }
+}
+
+impl fmt::Display for Expression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+
+impl Expression {
+    /// The functions of the language: how each is called, and what it gives.
+    pub fn functions() -> impl Iterator<Item = (&'static str, &'static str)> {
+        functions::all()
+    }
+
+    /// The type that it has for these columns; none where that depends on types that are not known yet.
+    ///
+    /// Errors: a column or function that does not exist, and types that do not go together.
+    pub fn check(&self, shape: &Shape, context: &Context) -> Result<Option<Type>> {
+        let kind =
+            check::Check { shape, context }.kind(&self.root).map_err(|problem| problem.within(&self.text))?;
+        match kind {
+            Kind::Of(kind) => Ok(Some(kind)),
+            Kind::Weekday => Ok(Some(Type::Text)),
+            Kind::Missing => Ok(Some(Type::Nothing)),
+            Kind::Unknown => Ok(None),
+            Kind::Span => Err(self.wrong("this is a span, which cannot stand in a column")),
+        }
+    }
+
+    /// An error where it is no condition for these columns.
+    pub(crate) fn check_condition(&self, shape: &Shape, context: &Context) -> Result<()> {
+        match self.check(shape, context)? {
+            None | Some(Type::Boolean | Type::Nothing) => Ok(()),
+            Some(kind) => {
+                let problem =
+                    format!("a condition is needed, something that is true or false, but this is {kind}");
+                Err(self.wrong(&problem))
+            }
+        }
+    }
+
+    fn wrong(&self, problem: &str) -> Error {
+        Problem::new(&(0..self.text.len()), problem).within(&self.text)
+    }
+
+    /// Checks it for columns of this shape and resolves its names.
+    ///
+    /// Errors: those of [`check`](Expression::check).
+    pub(crate) fn bind(&self, shape: &Shape, context: &Context) -> Result<BoundExpression> {
+        let kind = self.check(shape, context)?;
+        let mut root = self.root.clone();
+        root.bind(shape);
+        let columns = RefCell::new(BTreeSet::new());
+        root.any(&|node| {
+            if let NodeKind::Name { meaning: Meaning::Column(place), .. } = node.kind {
+                columns.borrow_mut().insert(place);
+            }
+            false
+        });
+        let columns = columns.into_inner();
+        let is_instant = |&place: &usize| shape.kind(place) == Some(Type::Moment { instant: true });
+        Ok(BoundExpression {
+            text: self.text.clone(),
+            kind,
+            uses_as_of: root.any(&|node| matches!(node.kind, NodeKind::AsOf)),
+            cuts_instants: columns.iter().any(is_instant),
+            root,
+            columns,
+        })
+    }
+
+    /// The same for a condition.
+    ///
+    /// Errors: also where it is no condition for these columns.
+    pub(crate) fn bind_condition(&self, shape: &Shape, context: &Context) -> Result<BoundExpression> {
+        self.check_condition(shape, context)?;
+        self.bind(shape, context)
+    }
+}
+
+impl BoundExpression {
+    /// Its value in every row, as a column of this name.
+    ///
+    /// Errors: numbers that are too large to be exact, and dates beyond the calendar. Costs one pass over the columns
+    /// for each sign and function.
+    pub(crate) fn column(
+        &self,
+        name: &str,
+        table: &Table,
+        context: &Context,
+    ) -> Result<(Field, ArrayRef, Unanswered)> {
+        let evaluation = Evaluation::new(table, context);
+        let (field, array) = evaluation.value(&self.root)?.into_column(name, table.rows())?;
+        Ok((field, array, evaluation.unanswered()))
+    }
+
+    /// In which rows it is true, and in which it is undecided (those are missing).
+    pub(crate) fn condition(&self, table: &Table, context: &Context) -> Result<(BooleanArray, Unanswered)> {
+        let evaluation = Evaluation::new(table, context);
+        let truth = evaluation.truth(&self.root)?;
+        Ok((truth, evaluation.unanswered()))
+    }
+}
+
+impl fmt::Display for BoundExpression {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.text)
+    }
+}
+
+#[cfg(test)]
+mod tests;

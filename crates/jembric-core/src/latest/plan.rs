@@ -1,0 +1,296 @@
+//! [`RecordPlan`]: the latest or earliest records of each entity, prepared.
+
+use super::{
+    Ties,
+    best::{Chosen, except, mask, one_each},
+    dated_rows,
+    states::{STATE_ON, States},
+    ties::{Decided, TieBreak},
+};
+use crate::{
+    calendar::{Grain, Periods},
+    context::Context,
+    dates::Dates,
+    entities::{Entities, Missing},
+    error::{Result, in_setting, refuse},
+    ledger::{Accounting, Outcome, Reason, RowMasks, Warning},
+    ordering::entities_in_order,
+    plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
+    shape::{Named, Shape, Type, period_field},
+    table::Table,
+    timeline::Timeline,
+};
+use arrow_array::BooleanArray;
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use std::sync::Arc;
+
+/// What either operation was asked.
+pub(super) struct Asked<'a> {
+    pub(super) word: &'static str,
+    pub(super) per: &'a [String],
+    pub(super) date: &'a str,
+    pub(super) then: &'a [String],
+    pub(super) ties: Ties,
+    /// How many dates of each entity, and what that setting is called.
+    pub(super) dates: (&'static str, u32),
+    pub(super) mark: Option<&'a str>,
+    pub(super) earliest: bool,
+    /// At the end of each of which periods instead, and how many rows that may make.
+    pub(super) at_each: Option<(Grain, u64)>,
+}
+
+impl Asked<'_> {
+    pub(super) fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
+        let date = in_setting("date", || shape.place_of_dates(self.date))?;
+        let per = in_setting("per", || shape.named(self.per))?;
+        let then = in_setting("then", || shape.named(self.then))?;
+        let accounting = Accounting::prepare(shape, context)?;
+        let names = [&per[..], &then[..]].concat();
+        let result = in_setting("per", || shape.renamed(&names))?;
+        let result = match (self.at_each, self.mark) {
+            (Some((Grain::Hour, _)), _) => return refuse("at-each", "hour", "a day or longer"),
+            (Some(_), Some(_)) => return refuse("mark", "given", "either it or `at-each`"),
+            (Some(_), _) if self.dates.1 > 1 => {
+                return refuse(self.dates.0, "more than 1", "one date, beside `at-each`");
+            }
+            (Some(_), None) => result.with(STATE_ON, Type::DAYS)?,
+            (None, Some(name)) => in_setting("mark", || result.with(name, Type::Boolean))?,
+            (None, None) => result,
+        };
+        let uses = Inputs::passing(shape).using([date]).using_named(&names).accounting(&accounting);
+        // Where all rows stay and are only marked, a small state does not hold them.
+        let access = if self.mark.is_some() { Access::ByEntity } else { Access::OnePass };
+        let plan = RecordPlan {
+            shape: shape.clone(),
+            step: self.step(),
+            date_name: self.date.to_owned(),
+            date,
+            per,
+            then,
+            names,
+            ties: self.ties,
+            several: self.dates.1,
+            mark: self.mark.map(str::to_owned),
+            earliest: self.earliest,
+            at_each: self.at_each,
+            accounting,
+        };
+        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+    }
+
+    fn step(&self) -> String {
+        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        let several =
+            if self.dates.1 == 1 { String::new() } else { format!(", {} dates each", self.dates.1) };
+        let at_each =
+            self.at_each.map(|(grain, _)| format!(", at the end of each {grain}")).unwrap_or_default();
+        format!("{}{per} by {}{several}{at_each}", self.word, self.date)
+    }
+}
+
+/// The operation with its columns found.
+pub(super) struct RecordPlan {
+    /// Of the tables that it was prepared for.
+    shape: Shape,
+    step: String,
+    date_name: String,
+    date: usize,
+    per: Vec<Named>,
+    then: Vec<Named>,
+    /// Both, as they are called in the result.
+    names: Vec<Named>,
+    ties: Ties,
+    /// How many dates of each entity.
+    several: u32,
+    mark: Option<String>,
+    earliest: bool,
+    at_each: Option<(Grain, u64)>,
+    accounting: Accounting,
+}
+
+/// The rows of a table as the plan sees them.
+struct Rows {
+    dates: Dates,
+    entities: Entities,
+    dated: BooleanBuffer,
+    keyed: BooleanBuffer,
+    /// Those that have a date and a key.
+    usable: BooleanBuffer,
+    after: BooleanBuffer,
+    /// Those that may be chosen.
+    considered: BooleanBuffer,
+    states: Option<States>,
+}
+
+impl RecordPlan {
+    fn rows(&self, table: &Table, context: &Context) -> Result<Rows> {
+        let rows = table.rows();
+        let dates = table.dates_at(self.date);
+        let entities = Entities::of_columns(&table.columns_at(&self.per), rows, Missing::NoEntity)?;
+        let dated = dated_rows(&dates, rows);
+        let keyed = entities.rows_with_one().unwrap_or_else(|| BooleanBuffer::new_set(rows));
+        let usable = &dated & &keyed;
+        let after = context
+            .as_of
+            .map_or_else(|| BooleanBuffer::new_unset(rows), |day| &dates.after(day, &context.zone) & &usable);
+        let considered = except(&usable, &after);
+        let states = match self.at_each {
+            Some((grain, most)) => Some(States::of(grain, most, &self.date_name, &dates, context)?),
+            None => None,
+        };
+        Ok(Rows { dates, entities, dated, keyed, usable, after, considered, states })
+    }
+
+    /// The records of the best dates, and the groups of them that tie.
+    fn chosen(&self, rows: &Rows) -> Chosen {
+        match (&rows.states, self.several) {
+            (Some(states), _) => states.latest_each(&rows.entities, &rows.dates, &rows.considered),
+            (None, 1) => one_each(self.earliest, &rows.entities, &rows.dates, &rows.considered),
+            (None, several) => self.several_dates_each(several, rows),
+        }
+    }
+
+    fn tie_break<'a>(&'a self, table: &'a Table, rows: &'a Rows, ties: Ties) -> TieBreak<'a> {
+        TieBreak {
+            table,
+            entities: &rows.entities,
+            dates: &rows.dates,
+            per: &self.per,
+            then: &self.then,
+            ties,
+            date: &self.date_name,
+            earliest: self.earliest,
+        }
+    }
+
+    fn masks(&self, rows: &Rows, chosen: &Chosen, decided: &Decided) -> RowMasks {
+        let count = rows.considered.len();
+        let tied_out = mask(count, decided.tied_out.iter().copied());
+        let superseded = mask(count, decided.superseded.iter().copied());
+        let kept = except(&except(&chosen.best, &superseded), &tied_out);
+        RowMasks {
+            dropped: vec![
+                (Reason::Superseded, except(&except(&rows.considered, &kept), &tied_out)),
+                (Reason::TiedWithTheOneKept, tied_out),
+                (Reason::AfterAsOf, rows.after.clone()),
+            ],
+            set_aside: vec![
+                (Reason::NoDate, !&rows.dated),
+                (Reason::NoKey, except(&rows.dated, &rows.keyed)),
+            ],
+            kept,
+        }
+    }
+
+    /// The records of so many dates of each entity, from the timeline.
+    fn several_dates_each(&self, several: u32, rows: &Rows) -> Chosen {
+        let Rows { dates, entities, considered, .. } = rows;
+        let timeline = Timeline::new(entities, dates, considered);
+        let (mut chosen, mut best) = (Chosen::default(), Vec::new());
+        for rows in timeline.entities().filter(|rows| !rows.is_empty()) {
+            chosen.entities += 1;
+            let by_date = || rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize));
+            let mut take = |same_date: &[u32]| {
+                best.extend_from_slice(same_date);
+                if same_date.len() > 1 {
+                    chosen.ties.push(same_date);
+                }
+            };
+            if self.earliest {
+                by_date().take(several as usize).for_each(&mut take);
+            } else {
+                by_date().rev().take(several as usize).for_each(&mut take);
+            }
+        }
+        chosen.best = mask(considered.len(), best.into_iter());
+        chosen
+    }
+
+    /// The states at the ends of periods, in order of period and entity.
+    fn states_at_ends(
+        &self,
+        table: &Table,
+        rows: &Rows,
+        states: &States,
+        kept: &BooleanBuffer,
+    ) -> Result<Table> {
+        let order = match self.per.is_empty() {
+            true => (0..rows.entities.count()).collect(),
+            false => entities_in_order(table, &self.per, &rows.entities)?,
+        };
+        let timeline = Timeline::new(&rows.entities, &rows.dates, kept);
+        let (of_states, state_on) = states.at_ends(&timeline, &order)?;
+        let answer = table.take(&of_states)?.renamed(&self.names)?;
+        answer.with_field(period_field(STATE_ON, Periods::DAYS), Arc::new(state_on))
+    }
+}
+
+impl Prepared for RecordPlan {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        self.select(tables[0], Gone::default(), context)
+    }
+
+    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
+        self.mark.is_none().then(|| SelectionState::begin(self, context))
+    }
+}
+
+impl Selection for RecordPlan {
+    fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks> {
+        let rows = self.rows(table, context)?;
+        let chosen = self.chosen(&rows);
+        // Which of the tied records comes first or last is known only once all rows are there.
+        let decided = self.tie_break(table, &rows, Ties::All).decide(&chosen.ties)?;
+        Ok(self.masks(&rows, &chosen, &decided))
+    }
+
+    fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome> {
+        let rows = self.rows(table, context)?;
+        let chosen = self.chosen(&rows);
+        let decided = self.tie_break(table, &rows, self.ties).decide(&chosen.ties)?;
+        let masks = self.masks(&rows, &chosen, &decided);
+        let kept = masks.kept.clone();
+        let step = self.step.clone();
+        let mut outcome = if let Some(name) = &self.mark {
+            let (mut ledger, set_aside) = masks.account_of_all_kept(step, table, &self.accounting)?;
+            ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
+            let marks = BooleanArray::new(kept, Some(NullBuffer::new(rows.usable.clone())));
+            let answer = table.renamed(&self.names)?.with_column(name, Arc::new(marks))?;
+            Outcome { table: answer, ledger, set_aside }
+        } else {
+            let (tally, set_aside) = masks.tally(table, &self.accounting)?;
+            let (tally, set_aside) = gone.with(tally, set_aside)?;
+            let mut ledger = tally.ledger(step);
+            let answer = match &rows.states {
+                Some(states) => {
+                    let answer = self.states_at_ends(table, &rows, states, &kept)?;
+                    ledger.counts.insert(0, ("rows out".into(), answer.rows() as u64));
+                    answer
+                }
+                None => table.filter(&kept)?.renamed(&self.names)?,
+            };
+            Outcome { table: answer, ledger, set_aside }
+        };
+        let ledger = &mut outcome.ledger;
+        ledger.as_of = context.as_of;
+        let cut = context.as_of.is_some() || self.at_each.is_some();
+        ledger.zone = Some(context.zone.to_string()).filter(|_| cut && rows.dates.are_instants());
+        ledger.counts.insert(0, ("entities".into(), chosen.entities));
+        if decided.records > 0 {
+            ledger.counts.push(("tied".into(), decided.records));
+            if self.ties == Ties::All {
+                let (date, entities, records) = (self.date_name.clone(), decided.entities, decided.records);
+                ledger.warnings.push(Warning::Tied { date, entities, records });
+            }
+        }
+        Ok(outcome)
+    }
+
+    fn accounting(&self) -> &Accounting {
+        &self.accounting
+    }
+
+    fn shape(&self) -> &Shape {
+        &self.shape
+    }
+}

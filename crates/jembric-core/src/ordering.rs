@@ -1,0 +1,58 @@
+//! The order of values, of whole rows and of entities: what decides where a row stands in an answer.
+
+use crate::{entities::Entities, error::Result, shape::Named, table::Table};
+use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray};
+use arrow_ord::{
+    ord::{DynComparator, make_comparator},
+    sort::{SortColumn, lexsort_to_indices},
+};
+use arrow_schema::{DataType, SortOptions};
+use arrow_select::take::take;
+use std::{cmp::Ordering, collections::HashMap, sync::Arc};
+
+/// The column at a place, or the ranks of its values where its texts have an order of their own.
+pub(crate) fn sortable(table: &Table, place: usize) -> ArrayRef {
+    let column = table.at(place);
+    let (Some(order), Some(texts)) = (table.order_at(place), column.as_string_view_opt()) else {
+        return column.clone();
+    };
+    let ranks: HashMap<&str, u32> = order.into_iter().zip(0..).collect();
+    let none = ranks.len() as u32;
+    let ranked: UInt32Array =
+        texts.iter().map(|text| text.map(|text| ranks.get(text).copied().unwrap_or(none))).collect();
+    Arc::new(ranked)
+}
+
+/// Whole rows compared, column after column; missing values come first.
+pub(crate) struct WholeRows(Vec<DynComparator>);
+
+impl WholeRows {
+    pub(crate) fn of(table: &Table) -> Result<WholeRows> {
+        let columns = table.columns().iter().filter(|column| *column.data_type() != DataType::Null);
+        let options = SortOptions { descending: false, nulls_first: true };
+        let compare = columns.map(|column| make_comparator(column, column, options));
+        Ok(WholeRows(compare.collect::<std::result::Result<_, _>>()?))
+    }
+
+    pub(crate) fn compare(&self, one: u32, other: u32) -> Ordering {
+        let orders = self.0.iter().map(|compare| compare(one as usize, other as usize));
+        orders.into_iter().find(|order| *order != Ordering::Equal).unwrap_or(Ordering::Equal)
+    }
+}
+
+/// The numbers of entities in order of their keys; a missing key comes last.
+pub(crate) fn entities_in_order(table: &Table, keys: &[Named], entities: &Entities) -> Result<Vec<usize>> {
+    let rows = UInt32Array::from(entities.first_rows());
+    let mut columns = Vec::new();
+    for key in keys {
+        let values = take(&sortable(table, key.place), &rows, None)?;
+        if *values.data_type() != DataType::Null {
+            let options = Some(SortOptions { descending: false, nulls_first: false });
+            columns.push(SortColumn { values, options });
+        }
+    }
+    if columns.is_empty() {
+        return Ok((0..entities.count()).collect());
+    }
+    Ok(lexsort_to_indices(&columns, None)?.values().iter().map(|&entity| entity as usize).collect())
+}

@@ -1,0 +1,222 @@
+//! [`Plan`]: an operation prepared for tables of known shapes.
+//!
+//! [`prepare`](crate::Operation::prepare) checks the settings once: names become places of columns, words become
+//! enums, ranges and limits are checked. The plan then knows, without any data, the shape of its result, the columns
+//! that it uses and how it needs its rows. It can be applied to any number of tables of that shape.
+//!
+//! Plans with [`Access::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole table they fold one
+//! batch, so that there is one algorithm for both.
+
+mod fold;
+mod inputs;
+
+pub use fold::Fold;
+pub(crate) use fold::{Gone, NumberedRows, Selection, SelectionState, State};
+pub(crate) use inputs::Inputs;
+
+use crate::{
+    context::{Context, Sink},
+    error::{Error, Result},
+    ledger::Outcome,
+    shape::{ColumnShape, Shape},
+    table::Table,
+};
+use std::{collections::BTreeSet, fmt, sync::Arc};
+
+/// How a plan needs the rows of its tables.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Access {
+    /// Each row of the result comes from one row of the table alone, so that any stretch of rows can be worked on its
+    /// own.
+    ByRow,
+    /// One pass over the rows in any order, with a small state; states of different rows can be merged.
+    OnePass,
+    /// All rows of one entity together; entities do not depend on each other.
+    ByEntity,
+    /// All rows in one order.
+    Ordered,
+}
+
+/// What does the work of a plan.
+pub(crate) trait Prepared: Send + Sync {
+    /// The result for tables of the shapes that it was prepared for.
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome>;
+
+    /// Hands the result over in batches; the outcome's own table has no rows.
+    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+        handed_over(self.apply(tables, context)?, sink)
+    }
+
+    /// The empty state of a fold, where the plan has [`Access::OnePass`].
+    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
+        let _ = context;
+        None
+    }
+}
+
+/// Hands over a result that is there whole.
+pub(crate) fn handed_over(outcome: Outcome, sink: &mut Sink<'_>) -> Result<Outcome> {
+    sink(&outcome.table).map_err(Error::Sink)?;
+    Ok(Outcome { table: outcome.table.head(0), ..outcome })
+}
+
+/// An operation prepared for tables of known shapes. Cloning one is cheap.
+///
+/// ```
+/// use jembric_core::{Access, Context, Latest, Operation, Shape};
+///
+/// let shape = Shape::of_names(["vessel", "inspected_on", "grade"]);
+/// let plan = Latest::new("inspected_on").per(["vessel"]).prepare(&shape, &Context::new())?;
+/// assert_eq!(plan.access(), Access::OnePass);
+/// assert_eq!(plan.used(0).collect::<Vec<_>>(), [0, 1]);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone)]
+pub struct Plan {
+    inputs: Vec<Shape>,
+    context: Context,
+    result: Shape,
+    more_columns: bool,
+    access: Access,
+    uses: Inputs,
+    prepared: Arc<dyn Prepared>,
+}
+
+impl fmt::Debug for Plan {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Plan { inputs, result, access, uses, .. } = self;
+        let mut debug = f.debug_struct("Plan");
+        debug.field("inputs", inputs).field("result", result).field("access", access).field("uses", uses);
+        debug.finish_non_exhaustive()
+    }
+}
+
+impl Plan {
+    pub(crate) fn new(
+        inputs: &[&Shape],
+        context: &Context,
+        (result, uses, access): (Shape, Inputs, Access),
+        prepared: impl Prepared + 'static,
+    ) -> Plan {
+        Plan {
+            inputs: inputs.iter().copied().cloned().collect(),
+            context: context.clone(),
+            result: result.anonymous(),
+            more_columns: false,
+            access,
+            uses,
+            prepared: Arc::new(prepared),
+        }
+    }
+
+    /// The same plan, whose result has columns that only the data knows.
+    pub(crate) fn with_columns_of_the_data(self, more_columns: bool) -> Plan {
+        Plan { more_columns, ..self }
+    }
+
+    /// The names and types of the result's columns; none where only the data knows them all.
+    pub fn shape(&self) -> Option<&Shape> {
+        (!self.more_columns).then_some(&self.result)
+    }
+
+    /// The columns of the result that are known without the data.
+    pub fn known_columns(&self) -> &Shape {
+        &self.result
+    }
+
+    /// How it needs the rows of its tables.
+    pub fn access(&self) -> Access {
+        self.access
+    }
+
+    /// The columns of a table that the plan itself uses, by their places, in order.
+    pub fn used(&self, table: usize) -> impl Iterator<Item = usize> + '_ {
+        self.uses.used(table)
+    }
+
+    /// The columns of each table that are needed, where only some columns of the result are; all of the result's where
+    /// none are named. The places of each table are in order.
+    pub fn needed(&self, of_result: Option<&BTreeSet<String>>) -> Vec<Vec<usize>> {
+        let is_needed = |place: usize| {
+            of_result.is_none_or(|names| {
+                self.result.columns().get(place).is_none_or(|column| names.contains(&column.name))
+            })
+        };
+        self.uses.needed(self.inputs.len(), is_needed)
+    }
+
+    /// The result for tables of the shapes that it was prepared for.
+    ///
+    /// Errors: a table of another shape; whatever the operation finds wrong with the data.
+    pub fn apply(&self, tables: &[&Table]) -> Result<Outcome> {
+        self.expect(tables)?;
+        let Some(mut fold) = self.begin() else {
+            return self.prepared.apply(tables, &self.context);
+        };
+        for (place, table) in tables.iter().enumerate() {
+            fold.take_table(place, table, 0)?;
+        }
+        fold.finish()
+    }
+
+    /// The result handed over in batches, the first of which may have no rows; the outcome's own table has none.
+    ///
+    /// Errors: as for [`apply`](Plan::apply), and those of the sink.
+    pub fn apply_into(&self, tables: &[&Table], sink: &mut Sink<'_>) -> Result<Outcome> {
+        if self.access == Access::OnePass {
+            return handed_over(self.apply(tables)?, sink);
+        }
+        self.expect(tables)?;
+        self.prepared.apply_into(tables, &self.context, sink)
+    }
+
+    /// An empty state to fold batches into; none unless the access is [`Access::OnePass`].
+    pub fn begin(&self) -> Option<Fold> {
+        let state = self.prepared.clone().begin(&self.context)?;
+        Some(Fold::new(self.clone(), state))
+    }
+
+    /// Whether both are the same plan, and not one prepared alike.
+    pub(crate) fn is(&self, other: &Plan) -> bool {
+        Arc::ptr_eq(&self.prepared, &other.prepared)
+    }
+
+    fn expect(&self, tables: &[&Table]) -> Result<()> {
+        if tables.len() != self.inputs.len() {
+            let tables_of = |count: usize| format!("{count} {}", if count == 1 { "table" } else { "tables" });
+            let (prepared, found) = (tables_of(self.inputs.len()), tables_of(tables.len()));
+            return Err(Error::OtherShape { prepared, found });
+        }
+        self.inputs.iter().zip(tables).try_for_each(|(shape, table)| expect_shape(shape, table))
+    }
+
+    pub(crate) fn expect_table(&self, place: usize, table: &Table) -> Result<()> {
+        self.inputs.get(place).map_or(Ok(()), |shape| expect_shape(shape, table))
+    }
+}
+
+/// An error where the table does not have the columns of the shape, all with the types that it tells.
+fn expect_shape(shape: &Shape, table: &Table) -> Result<()> {
+    let found = table.shape();
+    let differs = |(one, other): (&ColumnShape, &ColumnShape)| {
+        one.name != other.name || one.kind.is_none_or(|kind| Some(kind) != other.kind)
+    };
+    let pairs = shape.columns().iter().zip(found.columns());
+    let words = |column: &ColumnShape| {
+        let kind =
+            column.kind.map_or_else(|| "a type that was not known".to_owned(), |kind| kind.to_string());
+        format!("column `{}` of {kind}", column.name)
+    };
+    if let Some((one, other)) = pairs.into_iter().find(|&pair| differs(pair)) {
+        return Err(Error::OtherShape { prepared: words(one), found: words(other) });
+    }
+    let count = |shape: &Shape| format!("{} columns", shape.columns().len());
+    match shape.columns().len() == found.columns().len() {
+        true => Ok(()),
+        false => Err(Error::OtherShape { prepared: count(shape), found: count(&found) }),
+    }
+}
+
+#[cfg(test)]
+mod tests;

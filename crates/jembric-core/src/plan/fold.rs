@@ -1,0 +1,301 @@
+//! [`Fold`]: batches folded into a small state, which can be merged with the state of other batches.
+//!
+//! A batch comes with the number of its first row, so that the result does not depend on how the rows are cut or in
+//! which order states are merged. [`SelectionState`] is the state of every operation that selects rows: it holds only
+//! the rows that may still be selected.
+
+use super::{Plan, Prepared};
+use crate::{
+    context::Context,
+    error::{Error, Result},
+    ledger::{Accounting, Outcome, RowMasks, Tally},
+    shape::Shape,
+    table::{Origin, Table},
+};
+use arrow_array::UInt32Array;
+use arrow_cast::cast;
+use arrow_schema::DataType;
+use arrow_select::concat::concat;
+use std::{any::Any, sync::Arc};
+
+/// Batches of tables that are folded by a plan with [`Access::OnePass`](super::Access::OnePass).
+///
+/// ```
+/// use jembric_core::{Context, Operation, Table, Totals, arrow::{ArrayRef, Int64Array}};
+/// use std::sync::Arc;
+///
+/// let tons: ArrayRef = Arc::new(Int64Array::from(vec![3, 4, 5]));
+/// let lifts = Table::from_columns([("tons", tons)])?;
+/// let plan = Totals::new().sum(["tons"]).prepare(&lifts.shape(), &Context::new())?;
+///
+/// let mut fold = plan.begin().expect("totals need one pass");
+/// fold.take(&lifts.slice(0, 2), 0)?;
+/// fold.take(&lifts.slice(2, 1), 2)?;
+/// assert_eq!(fold.finish()?.ledger.rows_in, 3);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+pub struct Fold {
+    plan: Plan,
+    state: Box<dyn State>,
+}
+
+/// What a plan keeps of the batches that it has taken.
+pub(crate) trait State: Send {
+    /// Takes a batch of the table at a place, whose first row has this number among the table's rows.
+    fn take(&mut self, place: usize, batch: &Table, first_row: u64) -> Result<()>;
+
+    /// Takes what another state of the same plan keeps.
+    fn merge(&mut self, other: Box<dyn Any>) -> Result<()>;
+
+    /// The result for all batches.
+    fn finish(self: Box<Self>) -> Result<Outcome>;
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any>;
+}
+
+impl Fold {
+    pub(crate) fn new(plan: Plan, state: Box<dyn State>) -> Fold {
+        Fold { plan, state }
+    }
+
+    /// Takes a batch of rows, the first of which has this number, from 0, among all rows.
+    ///
+    /// Errors: a batch of another shape; whatever the operation finds wrong with the data.
+    pub fn take(&mut self, batch: &Table, first_row: u64) -> Result<()> {
+        self.take_of(0, batch, first_row)
+    }
+
+    /// The same for a batch of one of several tables, by its place.
+    pub fn take_of(&mut self, table: usize, batch: &Table, first_row: u64) -> Result<()> {
+        self.plan.expect_table(table, batch)?;
+        self.take_table(table, batch, first_row)
+    }
+
+    pub(super) fn take_table(&mut self, table: usize, batch: &Table, first_row: u64) -> Result<()> {
+        self.state.take(table, batch, first_row)
+    }
+
+    /// Takes what another fold of the same plan has taken.
+    ///
+    /// Errors: the other fold is of another plan.
+    pub fn merge(&mut self, other: Fold) -> Result<()> {
+        if !self.plan.is(&other.plan) {
+            let (prepared, found) = ("one plan".to_owned(), "the state of another".to_owned());
+            return Err(Error::OtherShape { prepared, found });
+        }
+        self.state.merge(other.state.into_any())
+    }
+
+    /// The result for all batches that were taken.
+    pub fn finish(self) -> Result<Outcome> {
+        self.state.finish()
+    }
+}
+
+/// Rows that have left a selection for good: their account, and those that were set aside.
+#[derive(Default)]
+pub(crate) struct Gone {
+    pub(crate) tally: Option<Tally>,
+    set_aside: NumberedRows,
+}
+
+impl Gone {
+    /// The ledger of a step whose last rows have this account, and the rows set aside of all.
+    pub(crate) fn with(self, tally: Tally, set_aside: Table) -> Result<(Tally, Table)> {
+        match self.tally {
+            None => Ok((tally, set_aside)),
+            // What was set aside is gone from the last rows, which are candidates alone.
+            Some(gone) => Ok((tally.plus(&gone), self.set_aside.in_order()?.unwrap_or(set_aside))),
+        }
+    }
+}
+
+/// Rows, each with its number among all rows.
+#[derive(Default)]
+pub(crate) struct NumberedRows {
+    table: Option<Table>,
+    numbers: Vec<u64>,
+}
+
+impl NumberedRows {
+    pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) -> Result<()> {
+        self.table = Some(match self.table.take() {
+            None => table.clone(),
+            Some(before) if table.rows() == 0 && before.rows() > 0 => before,
+            Some(before) if before.rows() == 0 => table.clone(),
+            Some(before) => Table::joined(&before, table)?,
+        });
+        self.numbers.extend(numbers);
+        Ok(())
+    }
+
+    /// Whether any table was added, be it without rows.
+    pub(crate) fn has_table(&self) -> bool {
+        self.table.is_some()
+    }
+
+    /// Takes the rows with their numbers.
+    pub(crate) fn take(&mut self) -> Option<(Table, Vec<u64>)> {
+        let table = self.table.take()?;
+        Some((table, std::mem::take(&mut self.numbers)))
+    }
+
+    /// The same in the order of their numbers.
+    pub(crate) fn take_in_order(self) -> Result<Option<(Table, Vec<u64>)>> {
+        let mut numbers = self.numbers.clone();
+        numbers.sort_unstable();
+        Ok(self.in_order()?.map(|table| (table, numbers)))
+    }
+
+    /// Adds the rows of another.
+    pub(crate) fn merge(&mut self, other: NumberedRows) -> Result<()> {
+        other.table.map_or(Ok(()), |table| self.add(&table, other.numbers))
+    }
+
+    /// The rows in the order of their numbers; none where no table was ever added.
+    pub(crate) fn in_order(self) -> Result<Option<Table>> {
+        let NumberedRows { table, numbers } = self;
+        if numbers.is_sorted() {
+            return Ok(table);
+        }
+        let Some(table) = table else { return Ok(None) };
+        let mut rows: Vec<u32> = (0..numbers.len() as u32).collect();
+        rows.sort_unstable_by_key(|&row| numbers[row as usize]);
+        table.take_with_origin(&UInt32Array::from(rows)).map(Some)
+    }
+}
+
+/// A plan whose result is a selection of rows: what it selects of several batches is what it selects of the rows of
+/// each that it may still select.
+pub(crate) trait Selection: Prepared {
+    /// The rows that may still be selected, whatever rows come later, and why the others are not.
+    fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks>;
+
+    /// The result for a table, beside rows that are gone.
+    fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome>;
+
+    fn accounting(&self) -> &Accounting;
+
+    /// The shape of the tables that it was prepared for.
+    fn shape(&self) -> &Shape;
+}
+
+/// The state of a selection.
+pub(crate) struct SelectionState<S> {
+    plan: Arc<S>,
+    context: Context,
+    /// The rows that may be selected, as they came. Those of one batch are looked at only when another comes.
+    pending: NumberedRows,
+    gone: Gone,
+}
+
+impl<S: Selection + 'static> SelectionState<S> {
+    pub(crate) fn begin(plan: Arc<S>, context: &Context) -> Box<dyn State> {
+        Box::new(SelectionState {
+            plan,
+            context: context.clone(),
+            pending: NumberedRows::default(),
+            gone: Gone::default(),
+        })
+    }
+
+    /// Forgets the pending rows that cannot be selected any more.
+    fn compact(&mut self) -> Result<()> {
+        let Some(table) = self.pending.table.take() else { return Ok(()) };
+        let numbers = std::mem::take(&mut self.pending.numbers);
+        let masks = self.plan.candidates(&table, &self.context)?;
+        let (tally, set_aside) = masks.tally(&table, self.plan.accounting())?;
+        let gone = tally.without_kept();
+        self.gone.tally = Some(match self.gone.tally.take() {
+            None => gone,
+            Some(before) => before.plus(&gone),
+        });
+        let aside = masks.aside();
+        self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers[row]))?;
+        let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
+        let kept = rows.values().iter().map(|&row| numbers[row as usize]).collect();
+        self.pending = NumberedRows { table: Some(table.take_with_origin(&rows)?), numbers: kept };
+        Ok(())
+    }
+}
+
+impl<S: Selection + 'static> State for SelectionState<S> {
+    fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
+        self.compact()?;
+        self.pending.add(batch, first_row..first_row + batch.rows() as u64)
+    }
+
+    fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
+        let Ok(mut other) = other.downcast::<SelectionState<S>>() else { return Ok(()) };
+        self.compact()?;
+        other.compact()?;
+        self.pending.merge(other.pending)?;
+        let both = [self.gone.tally.take(), other.gone.tally].into_iter().flatten();
+        self.gone.tally = both.reduce(|one, other| one.plus(&other));
+        self.gone.set_aside.merge(other.gone.set_aside)
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<Outcome> {
+        if self.gone.tally.is_some() {
+            self.compact()?;
+        }
+        let SelectionState { plan, context, pending, gone } = *self;
+        let table = match pending.in_order()? {
+            Some(table) => table,
+            None => Table::without_rows(plan.shape())?,
+        };
+        plan.select(&table, gone, &context)
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+impl Table {
+    /// The rows of two tables of the same columns, one after the other.
+    pub(crate) fn joined(one: &Table, other: &Table) -> Result<Table> {
+        let columns = one.fields().zip(other.columns()).map(|((field, one), other)| {
+            // Decimals of one kind may be of either width.
+            let (one, other) = match one.data_type() == other.data_type() {
+                true => (one, other.clone()),
+                false => {
+                    let wide = DataType::Decimal128(38, decimal_places(one.data_type()));
+                    (cast(&one, &wide)?, cast(other, &wide)?)
+                }
+            };
+            let both = concat(&[one.as_ref(), other.as_ref()])?;
+            Ok((field.with_data_type(both.data_type().clone()), both))
+        });
+        let table = Table::of_known(columns.collect::<Result<Vec<_>>>()?)?;
+        let origin = match (one.origin(), other.origin()) {
+            (Some(first), Some(second)) => {
+                let lines = (0..one.rows()).map(|row| first.line(row));
+                Some(first.of_lines(lines.chain((0..other.rows()).map(|row| second.line(row)))))
+            }
+            _ => None,
+        };
+        Ok(table.with_facts(one.not_numbers() + other.not_numbers(), origin))
+    }
+
+    /// The same table, of which so many cells were not numbers.
+    pub(crate) fn with_not_numbers(self, cells: u64) -> Table {
+        let origin = self.origin().cloned();
+        self.with_facts(cells, origin)
+    }
+
+    /// The rows with these numbers, which still know where they came from.
+    pub(crate) fn take_with_origin(&self, rows: &UInt32Array) -> Result<Table> {
+        let line =
+            |origin: &Origin| origin.of_lines(rows.values().iter().map(|&row| origin.line(row as usize)));
+        let origin = self.origin().map(line);
+        Ok(self.take(rows)?.with_facts(self.not_numbers(), origin))
+    }
+}
+
+fn decimal_places(kind: &DataType) -> i8 {
+    match kind {
+        DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places,
+        _ => 0,
+    }
+}

@@ -1,0 +1,128 @@
+//! Spells of intervals: each entity's are sorted by their starts and joined in one scan.
+
+use super::SpellsPlan;
+use crate::{
+    calendar::{Day, Periods},
+    context::Context,
+    entities::Entities,
+    error::Result,
+    intervals::{EndDay, Fate, Intervals, Rules, with_no_key},
+    ledger::{Outcome, RowMasks},
+    shape::period_field,
+    table::Table,
+    timeline::GroupedByEntity,
+};
+use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array};
+use arrow_schema::{DataType, Field};
+use rayon::prelude::*;
+use std::sync::Arc;
+
+/// Entities that a thread takes at a time.
+const ENTITIES_A_THREAD: usize = 1 << 12;
+
+/// A stretch of time of an entity.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Spell {
+    entity: u32,
+    first: i32,
+    last: i32,
+    /// Whether one of its intervals has no end.
+    open: bool,
+    records: u32,
+}
+
+impl SpellsPlan {
+    pub(super) fn of_table_intervals(
+        &self,
+        table: &Table,
+        rules: &Rules,
+        entities: &Entities,
+        context: &Context,
+    ) -> Result<Outcome> {
+        let per = &self.per;
+        let intervals = Intervals::of(table, rules, context)?;
+        let all_active = intervals.all_active();
+        let used = |row: usize| all_active || intervals.fates[row] == Fate::Active;
+        let interval = |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
+        let parts = GroupedByEntity::of(entities.ids(), entities.count(), used, interval);
+        let order = self.order(table, entities)?;
+        let spells: Vec<Spell> = order
+            .par_chunks(ENTITIES_A_THREAD)
+            .flat_map_iter(|entities| {
+                let mut spells = Vec::new();
+                let mut sorted = Vec::new();
+                for &entity in entities {
+                    sorted.clear();
+                    sorted.extend_from_slice(parts.of_entity(entity));
+                    self.join(entity as u32, &mut sorted, &mut spells);
+                }
+                spells
+            })
+            .collect();
+
+        let (mut kept, mut dropped, mut set_aside) = intervals.masks();
+        if let Some(keyed) = entities.rows_with_one() {
+            kept = &kept & &keyed;
+            with_no_key(&mut dropped, &mut set_aside, &keyed);
+        }
+        let open = intervals.closed_in(&kept);
+        let (mut ledger, aside) =
+            RowMasks { kept, dropped, set_aside }.account(self.step.clone(), table, &self.accounting)?;
+        ledger
+            .counts
+            .insert(0, (if self.idle { "idle stretches" } else { "spells" }.into(), spells.len() as u64));
+        ledger.note("open", open);
+        ledger.as_of = intervals.closed_on;
+        ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
+
+        // The end is to be read as those of the intervals are.
+        let free = i32::from(rules.end_day == EndDay::Exclusive);
+        let first_rows = entities.first_rows();
+        let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
+        if !per.is_empty() {
+            let rows =
+                UInt32Array::from_iter_values(spells.iter().map(|spell| first_rows[spell.entity as usize]));
+            columns.extend(table.select(per)?.take(&rows)?.fields());
+        }
+        let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
+        // An open spell has no end; its days are counted up to the day on which it was closed.
+        let end = |spell: &Spell| (!spell.open).then(|| (spell.last + free).min(Day::MAX.number()));
+        let ends: Date32Array = spells.iter().map(end).collect();
+        let integers = |name: &str, of: fn(&Spell) -> i64| {
+            let array: ArrayRef = Arc::new(Int64Array::from_iter_values(spells.iter().map(of)));
+            (Field::new(name, DataType::Int64, true), array)
+        };
+        columns.push((period_field("start", Periods::DAYS), Arc::new(starts)));
+        columns.push((period_field("end", Periods::DAYS), Arc::new(ends)));
+        columns.push(integers("days", |spell| i64::from(spell.last) - i64::from(spell.first) + 1));
+        if !self.idle {
+            columns.push(integers("records", |spell| spell.records.into()));
+        }
+        Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside: aside })
+    }
+
+    /// Adds the spells of an entity, or the holes between them.
+    fn join(&self, entity: u32, intervals: &mut [(i32, i32, bool)], spells: &mut Vec<Spell>) {
+        if !intervals.is_sorted() {
+            intervals.sort_unstable();
+        }
+        let gap = i64::from(self.join_gaps) + 1;
+        let mut intervals = intervals.iter().copied();
+        let Some((first, last, open)) = intervals.next() else { return };
+        let mut spell = Spell { entity, first, last, open, records: 1 };
+        for (first, last, open) in intervals {
+            if i64::from(first) <= i64::from(spell.last) + gap {
+                spell.last = spell.last.max(last);
+                spell.open |= open;
+                spell.records += 1;
+                continue;
+            }
+            let hole = Spell { entity, first: spell.last + 1, last: first - 1, open: false, records: 0 };
+            spells.push(if self.idle { hole } else { spell });
+            spell = Spell { entity, first, last, open, records: 1 };
+        }
+        if !self.idle {
+            spells.push(spell);
+        }
+    }
+}

@@ -1,0 +1,151 @@
+//! Spells of dated states: a state holds until the entity's next one, and equal neighbours are one spell.
+
+use super::SpellsPlan;
+use crate::{
+    calendar::{Day, Periods},
+    context::Context,
+    dates::Dates,
+    entities::{Entities, Missing},
+    error::Result,
+    ledger::{Outcome, Reason, RowMasks},
+    ordering::WholeRows,
+    shape::{Named, period_field},
+    table::Table,
+    timeline::Timeline,
+};
+use arrow_array::ArrayRef;
+use arrow_array::{Date32Array, Int64Array, UInt32Array};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_schema::{DataType, Field};
+use std::sync::Arc;
+
+impl SpellsPlan {
+    pub(super) fn of_dated_states(
+        &self,
+        table: &Table,
+        date: usize,
+        value: &[Named],
+        entities: &Entities,
+        context: &Context,
+    ) -> Result<Outcome> {
+        let dates = table.dates_at(date);
+        let all = || BooleanBuffer::new_set(table.rows());
+        let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
+        let keyed = entities.rows_with_one().unwrap_or_else(all);
+        let usable = &dated & &keyed;
+        let after = context.as_of.map_or_else(
+            || BooleanBuffer::new_unset(table.rows()),
+            |day| &dates.after(day, &context.zone) & &usable,
+        );
+        let kept = &usable & &!&after;
+        let timeline = Timeline::new(entities, &dates, &kept);
+        let states = States::of(table, &dates, value, context)?;
+        let order = self.order(table, entities)?;
+        let by_entity: Vec<&[u32]> = timeline.entities().collect();
+        let mut spells = Vec::new();
+        let mut told = (0, 0);
+        for entity in order {
+            states.join(by_entity.get(entity).copied().unwrap_or_default(), &mut spells, &mut told);
+        }
+
+        let fates = RowMasks {
+            kept,
+            dropped: vec![(Reason::AfterAsOf, after)],
+            set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&keyed)],
+        };
+        let (mut ledger, set_aside) = fates.account(self.step.clone(), table, &self.accounting)?;
+        ledger.as_of = context.as_of;
+        ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
+        ledger.counts.insert(0, ("spells".into(), spells.len() as u64));
+        ledger.note("overtaken on the same day", told.0);
+        ledger.note("tied, of which the greatest counts", told.1);
+
+        let rows = UInt32Array::from_iter_values(spells.iter().map(|spell| spell.row));
+        let mut columns: Vec<(Field, ArrayRef)> =
+            table.select(&[&self.per[..], value].concat())?.take(&rows)?.fields().collect();
+        let periods = dates.periods();
+        let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
+        columns.push((period_field("start", periods), Arc::new(starts)));
+        columns.push((
+            period_field("end", periods),
+            Arc::new(spells.iter().map(|spell| spell.end).collect::<Date32Array>()),
+        ));
+        let days = spells.iter().map(|spell| {
+            let last = match spell.end {
+                Some(end) => Some(periods.of(Day::clamped(end)).last()),
+                None => context.as_of,
+            };
+            last.map(|last| i64::from(last.number() - spell.first + 1))
+        });
+        columns.push((Field::new("days", DataType::Int64, true), Arc::new(days.collect::<Int64Array>())));
+        let records = Int64Array::from_iter_values(spells.iter().map(|spell| spell.records));
+        columns.push((Field::new("records", DataType::Int64, true), Arc::new(records)));
+        Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside })
+    }
+}
+
+/// A stretch in which a state does not change.
+struct StateSpell {
+    /// A row with its key and values.
+    row: u32,
+    first: i32,
+    end: Option<i32>,
+    records: i64,
+}
+
+/// What the state of each row is, and on which day.
+struct States {
+    days: Vec<i32>,
+    periods: Periods,
+    /// Rows of equal values have equal numbers.
+    values: Entities,
+    compare: WholeRows,
+    times: Vec<i64>,
+}
+
+impl States {
+    fn of(table: &Table, dates: &Dates, value: &[Named], context: &Context) -> Result<States> {
+        let is_valid = dates.nulls();
+        let valid = |row: usize| is_valid.as_ref().is_none_or(|nulls| nulls.is_valid(row));
+        Ok(States {
+            days: dates.day_numbers(&context.zone).into_owned(),
+            periods: dates.periods(),
+            values: Entities::of_columns(&table.columns_at(value), table.rows(), Missing::IsAKey)?,
+            compare: WholeRows::of(&table.select(value)?)?,
+            times: (0..table.rows()).map(|row| if valid(row) { dates.sortable(row) } else { 0 }).collect(),
+        })
+    }
+
+    /// Joins an entity's rows, which are in order of their dates, and counts those overtaken on their day and those tied.
+    fn join(&self, rows: &[u32], spells: &mut Vec<StateSpell>, (overtaken, tied): &mut (u64, u64)) {
+        let before = spells.len();
+        for of_day in rows.chunk_by(|&a, &b| self.days[a as usize] == self.days[b as usize]) {
+            let latest = of_day.iter().map(|&row| self.times[row as usize]).max().unwrap_or(0);
+            let last: Vec<u32> =
+                of_day.iter().copied().filter(|&row| self.times[row as usize] == latest).collect();
+            let Some(row) = last
+                .iter()
+                .copied()
+                .reduce(|best, row| if self.compare.compare(best, row).is_lt() { row } else { best })
+            else {
+                continue;
+            };
+            let value = self.values.ids()[row as usize];
+            let others =
+                last.iter().filter(|&&other| self.values.ids()[other as usize] != value).count() as u64;
+            *overtaken += (of_day.len() - last.len()) as u64;
+            *tied += others;
+            let (first, records) = (self.days[row as usize], of_day.len() as i64);
+            match spells[before..].last_mut() {
+                Some(spell) if self.values.ids()[spell.row as usize] == value => spell.records += records,
+                last => {
+                    let ends = self.periods.of(Day::clamped(first)).plus(-1).first().number();
+                    if let Some(spell) = last {
+                        spell.end = Some(ends);
+                    }
+                    spells.push(StateSpell { row, first, end: None, records });
+                }
+            }
+        }
+    }
+}

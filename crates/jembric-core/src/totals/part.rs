@@ -1,0 +1,272 @@
+//! [`Part`]: the cells of some rows and the account of them; parts of different rows are merged.
+//!
+//! A part of one batch refers to the batch's rows. Before it is merged it is made compact: figures then refer to the
+//! values alone that are needed, and sums of floats become long integers, which add up whatever units they were in.
+
+use super::{
+    TotalsPlan, What,
+    cells::{Cells, Groups, Keys, Spot, Timed, part_count, sources},
+    figures::{Figures, Place, Source},
+};
+use crate::{
+    axis::Axis,
+    calendar::{Grain, Range},
+    context::Context,
+    error::{Result, refuse},
+    exact::ExactSum,
+    ledger::{Reason, Reconciled, RowMasks, Tally},
+    shape::Named,
+    table::Table,
+};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
+use std::collections::BTreeMap;
+
+/// The cells of some rows.
+pub(super) struct Part {
+    pub(super) groups: Groups,
+    pub(super) sources: Vec<Source>,
+    pub(super) by_date: Vec<DatedPart>,
+    pub(super) tally: Tally,
+    /// How many of the rows that count miss a value, for each column by its place.
+    pub(super) missing: BTreeMap<usize, u64>,
+    /// The range as it is for the columns of dates: of a column of months it holds whole months.
+    pub(super) range: Option<Range>,
+    is_compact: bool,
+}
+
+/// The cells by one column of dates, or by none.
+pub(super) struct DatedPart {
+    pub(super) axis: Option<Axis>,
+    /// Whether the dates are points in time, which the zone cut into days.
+    pub(super) instants: bool,
+    /// The first and last period.
+    pub(super) ends: Option<(i32, i32)>,
+    pub(super) cells: Cells,
+    pub(super) undated: u64,
+    pub(super) outside: u64,
+    /// The sums over the rows of each fate, for each figure that is a sum, by its place.
+    pub(super) sums: Vec<(usize, Reconciled)>,
+}
+
+/// The rows of one batch by one column of dates.
+struct DatedRows {
+    timed: Timed,
+    instants: bool,
+    used: BooleanBuffer,
+    undated: BooleanBuffer,
+    outside: BooleanBuffer,
+}
+
+impl Part {
+    /// The cells of a table's rows, and the rows that have none of the dates.
+    pub(super) fn of(totals: &TotalsPlan, table: &Table, context: &Context) -> Result<(Part, Table)> {
+        let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
+        let groups = Groups {
+            entities: Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
+            sides: Keys::of(table, &totals.side, None)?,
+            parts: part_count(totals.each),
+        };
+        let sources = sources(&totals.asked, table)?;
+        let mut by_date: Vec<DatedRows> = totals
+            .dates
+            .iter()
+            .map(|named| DatedRows::of(totals, table, named, context))
+            .collect::<Result<_>>()?;
+        if by_date.is_empty() {
+            by_date.push(DatedRows::all(table));
+        }
+        one_kind_of_hours(totals, &by_date)?;
+
+        let over = |of: fn(&DatedRows) -> &BooleanBuffer,
+                    both: fn(&BooleanBuffer, &BooleanBuffer) -> BooleanBuffer| {
+            let masks = by_date.iter().map(of).cloned();
+            masks
+                .reduce(|one, other| both(&one, &other))
+                .unwrap_or_else(|| BooleanBuffer::new_unset(table.rows()))
+        };
+        let used = over(|dated| &dated.used, |one, other| one | other);
+        let undated = over(|dated| &dated.undated, |one, other| one & other);
+        let outside = &!&used & &!&undated;
+        let masks = RowMasks {
+            kept: used.clone(),
+            dropped: vec![(Reason::OutsideRange, outside)],
+            set_aside: vec![(Reason::NoDate, undated)],
+        };
+        let (tally, set_aside) = masks.tally(table, &totals.accounting)?;
+        // A cell that is missing is counted once, however many figures are made of it.
+        let asked = totals.asked.iter().zip(&sources);
+        let missing = asked.filter_map(|(asked, source)| {
+            Some((asked.place?, source.missing(|row| used.value(row), table.rows())))
+        });
+        let part = Part {
+            missing: missing.collect(),
+            range: totals.range.map(|range| whole_range(totals, table, range)),
+            by_date: by_date
+                .into_iter()
+                .map(|dated| dated.cells(totals, table, &groups, &sources))
+                .collect::<Result<_>>()?,
+            groups,
+            sources,
+            tally,
+            is_compact: false,
+        };
+        Ok((part, set_aside))
+    }
+
+    /// The same without the rows that it was made from.
+    fn compact(mut self) -> Result<Part> {
+        if self.is_compact {
+            return Ok(self);
+        }
+        let mut sources = Vec::new();
+        for (n, source) in std::mem::take(&mut self.sources).into_iter().enumerate() {
+            sources.push(source.compact(figures_of(&mut self.by_date, n))?);
+        }
+        self.groups.entities.forget_rows();
+        self.groups.sides.forget_rows();
+        Ok(Part { sources, is_compact: true, ..self })
+    }
+
+    /// The cells of the rows of both.
+    pub(super) fn merged(self, other: Part) -> Result<Part> {
+        let (mut one, mut other) = (self.compact()?, other.compact()?);
+        let (entities, entity, other_entity) = Keys::merged(&one.groups.entities, &other.groups.entities)?;
+        let (sides, side, other_side) = Keys::merged(&one.groups.sides, &other.groups.sides)?;
+        let mut sources = Vec::new();
+        let pairs = std::mem::take(&mut one.sources).into_iter().zip(std::mem::take(&mut other.sources));
+        for (n, (source, more)) in pairs.enumerate() {
+            let figures = [figures_of(&mut one.by_date, n), figures_of(&mut other.by_date, n)];
+            sources.push(Source::merged(source, more, figures)?);
+        }
+        let of_one = |spot: Spot| Spot {
+            entity: entity[spot.entity as usize],
+            side: side[spot.side as usize],
+            ..spot
+        };
+        let of_other = |spot: Spot| Spot {
+            entity: other_entity[spot.entity as usize],
+            side: other_side[spot.side as usize],
+            ..spot
+        };
+        let by_date = one.by_date.into_iter().zip(other.by_date).map(|(dated, more)| {
+            let ends = [dated.ends, more.ends].into_iter().flatten();
+            let mut sums = dated.sums;
+            sums.iter_mut().zip(&more.sums).for_each(|((_, sums), (_, more))| sums.add(more));
+            DatedPart {
+                ends: ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1))),
+                cells: Cells::merged(dated.cells, more.cells, &sources, [&of_one, &of_other]),
+                axis: dated.axis,
+                instants: dated.instants,
+                undated: dated.undated + more.undated,
+                outside: dated.outside + more.outside,
+                sums,
+            }
+        });
+        let by_date = by_date.collect();
+        let mut missing = one.missing;
+        for (place, cells) in other.missing {
+            *missing.entry(place).or_default() += cells;
+        }
+        Ok(Part {
+            groups: Groups { entities, sides, parts: one.groups.parts },
+            sources,
+            by_date,
+            tally: one.tally.plus(&other.tally),
+            missing,
+            range: one.range,
+            is_compact: true,
+        })
+    }
+}
+
+/// The figures of one kind by each date.
+fn figures_of(by_date: &mut [DatedPart], figure: usize) -> Vec<&mut Figures> {
+    by_date.iter_mut().map(|dated| &mut dated.cells.figures[figure]).collect()
+}
+
+impl DatedRows {
+    fn of(totals: &TotalsPlan, table: &Table, named: &Named, context: &Context) -> Result<DatedRows> {
+        let dates = table.dates_at(named.place);
+        let timed = Timed::of(totals, &named.column, &dates, context)?;
+        let dated =
+            dates.nulls().map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
+        let outside = match totals.range {
+            Some(range) => {
+                let [before, after] = dates.outside(range.to_whole(dates.periods()), &context.zone);
+                &dated & &(&before | &after)
+            }
+            None => BooleanBuffer::new_unset(table.rows()),
+        };
+        let used = &dated & &!&outside;
+        Ok(DatedRows { timed, instants: dates.are_instants(), used, undated: !&dated, outside })
+    }
+
+    /// All rows, by no date.
+    fn all(table: &Table) -> DatedRows {
+        let none = BooleanBuffer::new_unset(table.rows());
+        let used = BooleanBuffer::new_set(table.rows());
+        DatedRows { timed: Timed::less(), instants: false, used, undated: none.clone(), outside: none }
+    }
+
+    fn cells(
+        self,
+        totals: &TotalsPlan,
+        table: &Table,
+        groups: &Groups,
+        sources: &[Source],
+    ) -> Result<DatedPart> {
+        let DatedRows { timed, instants, used, undated, outside } = self;
+        let all = BooleanBuffer::new_set(table.rows());
+        let sums = totals.asked.iter().enumerate().filter(|(_, asked)| asked.what == What::Sum);
+        let sums = sums.filter_map(|(figure, asked)| {
+            let column = table.at(asked.place?);
+            let sum = |rows: &BooleanBuffer| ExactSum::of_column(column, rows);
+            let reconciled = Reconciled {
+                column: asked.column.clone(),
+                came_in: sum(&all),
+                kept: sum(&used),
+                dropped: sum(&outside),
+                set_aside: sum(&undated),
+                in_answer: None,
+            };
+            Some((figure, reconciled))
+        });
+        Ok(DatedPart {
+            sums: sums.collect(),
+            ends: timed.axis.is_some().then(|| timed.ends(&used)).flatten(),
+            cells: Cells::of(groups, &timed, &used, sources)?,
+            axis: timed.axis,
+            instants,
+            undated: undated.count_set_bits() as u64,
+            outside: outside.count_set_bits() as u64,
+        })
+    }
+}
+
+impl DatedPart {
+    /// The sum of a figure over all cells.
+    pub(super) fn sum_of_cells(&self, source: &Source, figure: usize) -> Result<ExactSum> {
+        let places: Vec<Place> = (0..self.cells.spots.len()).map(Place::Cell).collect();
+        let cells = source.column(&self.cells.figures[figure], &places)?;
+        Ok(ExactSum::of_column(&cells, &BooleanBuffer::new_set(places.len())))
+    }
+}
+
+/// A range as it is for the columns of dates; the shortest where they differ.
+fn whole_range(totals: &TotalsPlan, table: &Table, range: Range) -> Range {
+    let ranges = totals.dates.iter().map(|named| range.to_whole(table.dates_at(named.place).periods()));
+    ranges.reduce(|finest, own| if finest.days() <= own.days() { finest } else { own }).unwrap_or(range)
+}
+
+/// An error where hours are asked of points in time and of clocks' readings together.
+fn one_kind_of_hours(totals: &TotalsPlan, by_date: &[DatedRows]) -> Result<()> {
+    let mut kinds = by_date.iter().map(|dated| dated.instants);
+    let first = kinds.next().unwrap_or_default();
+    let hours = totals.periods.is_some_and(|periods| periods.grain() == Grain::Hour);
+    if hours && kinds.any(|kind| kind != first) {
+        let columns: Vec<&str> = totals.dates.iter().map(|named| named.column.as_str()).collect();
+        let expected = "moments of one kind for hours, all with an offset or all without";
+        return refuse("date", format!("`{}`", columns.join(",")), expected);
+    }
+    Ok(())
+}

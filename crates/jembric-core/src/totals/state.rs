@@ -1,0 +1,78 @@
+//! [`TotalsState`]: the state of a fold of totals.
+
+use super::{TotalsPlan, part::Part, sheet};
+use crate::{
+    context::Context,
+    error::Result,
+    ledger::Outcome,
+    plan::{NumberedRows, State},
+    table::Table,
+};
+use arrow_buffer::BooleanBuffer;
+use std::{any::Any, sync::Arc};
+
+/// The state of totals: one part for all batches so far.
+pub(super) struct TotalsState {
+    plan: Arc<TotalsPlan>,
+    context: Context,
+    part: Option<Part>,
+    set_aside: NumberedRows,
+}
+
+impl TotalsState {
+    pub(super) fn begin(plan: Arc<TotalsPlan>, context: &Context) -> Box<dyn State> {
+        let (context, set_aside) = (context.clone(), NumberedRows::default());
+        Box::new(TotalsState { plan, context, part: None, set_aside })
+    }
+
+    fn add(&mut self, part: Part) -> Result<()> {
+        self.part = Some(match self.part.take() {
+            None => part,
+            Some(before) => before.merged(part)?,
+        });
+        Ok(())
+    }
+}
+
+impl State for TotalsState {
+    fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
+        let (part, set_aside) = Part::of(&self.plan, batch, &self.context)?;
+        let undated = set_aside_rows(&self.plan, batch);
+        self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64))?;
+        self.add(part)
+    }
+
+    fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
+        let Ok(other) = other.downcast::<TotalsState>() else { return Ok(()) };
+        self.set_aside.merge(other.set_aside)?;
+        other.part.map_or(Ok(()), |part| self.add(part))
+    }
+
+    fn finish(self: Box<Self>) -> Result<Outcome> {
+        let TotalsState { plan, context, part, set_aside } = *self;
+        let (part, none) = match part {
+            Some(part) => (part, None),
+            None => {
+                let (part, none) = Part::of(&plan, &plan.empty_table()?, &context)?;
+                (part, Some(none))
+            }
+        };
+        let set_aside = set_aside.in_order()?.or(none);
+        let set_aside = set_aside.map_or_else(|| plan.empty_table(), Ok)?;
+        sheet::outcome(&plan, part, set_aside, &context)
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+/// The rows of a batch that have none of the dates.
+fn set_aside_rows(plan: &TotalsPlan, batch: &Table) -> BooleanBuffer {
+    let dated = plan.dates.iter().map(|named| batch.dates_at(named.place).nulls());
+    let undated = dated.map(|nulls| match nulls {
+        Some(nulls) => !nulls.inner(),
+        None => BooleanBuffer::new_unset(batch.rows()),
+    });
+    undated.reduce(|one, other| &one & &other).unwrap_or_else(|| BooleanBuffer::new_unset(batch.rows()))
+}

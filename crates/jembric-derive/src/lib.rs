@@ -1,0 +1,53 @@
+//! `#[derive(Settings)]`: everything that follows from the fields of an operation's struct.
+//!
+//! The field with its doc comment is the only definition of a setting. The macro makes from it
+//!
+//! * a builder method of the same name, with the field's documentation,
+//! * its entry in `SETTINGS`, with the doc comment's first paragraph as the help,
+//! * its default, in `Default` and where settings are read from a file or the command line,
+//! * the check of its range.
+//!
+//! ```text
+//! #[derive(Settings)]
+//! #[settings(name = "latest", answers = "What does each entity's record say now?")]
+//! pub struct Latest {
+//!     /// The column of dates or moments.
+//!     #[setting(column, required)]
+//!     pub date: String,
+//!     /// Keep the records of this many newest dates of each entity. The default is 1.
+//!     #[setting(number, from = 1, default = 1)]
+//!     pub newest: u32,
+//! }
+//! ```
+//!
+//! | in `#[setting(…)]` | meaning |
+//! | --- | --- |
+//! | `column`, `columns`, `name`, `yes`, `number`, `numbers`, `days`, `entities`, `expression` | what it takes |
+//! | `one_of`, `text = "GRAIN"`, `texts = "DATE,…"`, `several = "NAME = EXPR"`, `list = "COL,…"` | the same, with a word for the help |
+//! | `required` | the operation cannot do without it |
+//! | `default = EXPR` | its default, where that is not its type's |
+//! | `from = N` | the least number that it accepts |
+//! | `rename = "match"` | its name, where that is not the field's |
+//! | `plain` | no builder method: a constructor sets it |
+//!
+//! A last sentence `The default is X.` in the first paragraph becomes the setting's `default`.
+
+mod expand;
+mod parse;
+
+use proc_macro::TokenStream;
+
+/// Derives builder methods, `SETTINGS`, defaults, ranges and help from a struct's fields.
+#[proc_macro_derive(Settings, attributes(settings, setting))]
+pub fn derive_settings(input: TokenStream) -> TokenStream {
+    let input = syn::parse_macro_input!(input as syn::DeriveInput);
+    let expanded = parse::Operation::of(&input).map(|operation| expand::expand(&operation));
+    expanded.unwrap_or_else(|error| error.into_compile_error()).into()
+}
+
+/// Derives for an enum of unit variants the words by which its values are known: `EveryEvent` is `every-event`.
+#[proc_macro_derive(Words)]
+pub fn derive_words(input: TokenStream) -> TokenStream {
+    let input = syn::parse_macro_input!(input as syn::DeriveInput);
+    expand::words(&input).unwrap_or_else(|error| error.into_compile_error()).into()
+}

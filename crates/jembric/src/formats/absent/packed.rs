@@ -1,0 +1,47 @@
+//! Stands for gzip and zstd in a build without the feature `packed`.
+
+use super::packing::Packing;
+use crate::error::Result;
+use std::io::{self, Read, Write};
+
+fn left_out() -> io::Error {
+    io::Error::new(
+        io::ErrorKind::Unsupported,
+        "this build leaves gzip and zstd out; they are the feature `packed`",
+    )
+}
+
+pub(crate) fn unpacked(_: Packing, name: &str, _: &[u8], _: u64) -> Result<Vec<u8>> {
+    Err(super::detect::unread(name)(left_out()))
+}
+
+pub(crate) fn beginning(_: Packing, _: impl Read) -> io::Result<Vec<u8>> {
+    Err(left_out())
+}
+
+/// Nothing is packed.
+pub(crate) enum Packer {}
+
+impl Packer {
+    pub(crate) fn new(_: Packing) -> io::Result<Packer> {
+        Err(left_out())
+    }
+
+    pub(crate) fn ready(&mut self) -> Vec<u8> {
+        match *self {}
+    }
+
+    pub(crate) fn finish(self) -> io::Result<Vec<u8>> {
+        match self {}
+    }
+}
+
+impl Write for Packer {
+    fn write(&mut self, _: &[u8]) -> io::Result<usize> {
+        match *self {}
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match *self {}
+    }
+}

@@ -1,0 +1,33 @@
+//! Stands for workbooks in a build without the feature `workbooks`.
+
+use super::{Target, sheet::Book, transcript::Transcript};
+use crate::{Table, error::Result};
+use std::io;
+
+fn left_out() -> io::Error {
+    io::Error::new(
+        io::ErrorKind::Unsupported,
+        "this build leaves workbooks out; they are the feature `workbooks`",
+    )
+}
+
+impl Book<'_> {
+    pub(crate) fn transcribed(&self) -> Result<Transcript> {
+        Err(super::detect::unread(self.file)(left_out()))
+    }
+}
+
+/// No workbook is written.
+pub(crate) enum WorkbookWriter {}
+
+impl WorkbookWriter {
+    pub(crate) fn new(_: &Table, _: Option<&std::path::Path>) -> io::Result<WorkbookWriter> {
+        Err(left_out())
+    }
+}
+
+impl Target for WorkbookWriter {
+    fn write(&mut self, _: &Table, _: &mut dyn io::Write) -> io::Result<()> {
+        match *self {}
+    }
+}

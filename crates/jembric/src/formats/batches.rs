@@ -1,0 +1,292 @@
+//! Files whose columns have types: Parquet, and Arrow's files and streams.
+
+#[cfg_attr(not(feature = "arrow-files"), path = "absent/arrow.rs")]
+mod arrow;
+#[cfg_attr(not(feature = "parquet"), path = "absent/parquet.rs")]
+mod parquet;
+
+use super::{Choose, Source, Target, packing::CELL};
+use crate::{
+    Shape, Table,
+    arrow::{
+        Array, ArrayRef, RecordBatch, StringViewArray,
+        cast::AsArray,
+        schema::{ArrowError, DataType, Field, Schema, SchemaRef},
+    },
+    error::{Error, Result},
+    guard::guarded,
+};
+use arrow_select::concat::concat;
+use bytes::Bytes;
+use jembric_core::Origin;
+use rayon::prelude::*;
+use std::{
+    fs::File,
+    io::{self, Write},
+    sync::{Arc, Mutex, PoisonError},
+};
+
+/// Where such a file's bytes are.
+#[derive(Clone)]
+pub(crate) enum Input {
+    File(Arc<File>),
+    Bytes(Bytes),
+}
+
+impl Input {
+    pub(crate) fn len(&self) -> u64 {
+        match self {
+            Input::File(file) => file.metadata().map_or(0, |about| about.len()),
+            Input::Bytes(bytes) => bytes.len() as u64,
+        }
+    }
+}
+
+/// Why the rows of a file cannot be had.
+pub(crate) enum Unread {
+    /// It is damaged, or not what it looks like.
+    Damaged(String),
+    /// It stands for more than it may.
+    Unpacks,
+}
+
+impl From<ArrowError> for Unread {
+    fn from(error: ArrowError) -> Unread {
+        Unread::Damaged(error.to_string())
+    }
+}
+
+/// The rows and bytes that a file may stand for, counted as they come.
+pub(crate) struct Room {
+    left: u64,
+}
+
+impl Room {
+    pub(crate) fn has(&self, bytes: u64) -> std::result::Result<(), Unread> {
+        if bytes <= self.left { Ok(()) } else { Err(Unread::Unpacks) }
+    }
+
+    pub(crate) fn take(&mut self, rows: u64, columns: usize, bytes: u64) -> std::result::Result<(), Unread> {
+        let cells = rows.saturating_mul(columns.max(1) as u64);
+        let needed = cells.saturating_mul(CELL).max(bytes);
+        self.left = self.left.checked_sub(needed).ok_or(Unread::Unpacks)?;
+        Ok(())
+    }
+}
+
+type Parts = (SchemaRef, Vec<RecordBatch>);
+
+fn chosen(schema: &SchemaRef, choose: &Choose<'_>) -> Vec<usize> {
+    choose(&mut schema.fields().iter().map(|field| field.name().as_str()))
+}
+
+/// The batches as one, each column put together on a thread of its own.
+pub(crate) fn whole(
+    schema: &SchemaRef,
+    batches: &[RecordBatch],
+) -> std::result::Result<RecordBatch, ArrowError> {
+    if batches.is_empty() {
+        return Ok(RecordBatch::new_empty(schema.clone()));
+    }
+    let column = |place: usize| {
+        let parts: Vec<ArrayRef> = batches.iter().map(|batch| viewed(batch.column(place))).collect();
+        let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
+        concat(&parts)
+    };
+    let columns: Vec<_> = (0..schema.fields().len()).into_par_iter().map(column).collect();
+    let columns = columns.into_iter().collect::<std::result::Result<Vec<_>, _>>()?;
+    let fields = schema.fields().iter().zip(&columns);
+    let fields: Vec<Field> = fields
+        .map(|(field, column)| field.as_ref().clone().with_data_type(column.data_type().clone()))
+        .collect();
+    RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)
+}
+
+/// Texts as views, which together may have more than 2 GiB; other columns as they are.
+fn viewed(column: &ArrayRef) -> ArrayRef {
+    match column.data_type() {
+        DataType::Utf8 => Arc::new(StringViewArray::from(column.as_string::<i32>())),
+        DataType::LargeUtf8 => Arc::new(StringViewArray::from(column.as_string::<i64>())),
+        _ => column.clone(),
+    }
+}
+
+/// A format whose columns have types.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Columnar {
+    Parquet,
+    ArrowFile,
+    ArrowStream,
+}
+
+impl Columnar {
+    /// As the first bytes tell.
+    pub(crate) fn of(first: &[u8]) -> Option<Columnar> {
+        match first {
+            [b'P', b'A', b'R', b'1', ..] => Some(Columnar::Parquet),
+            [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Columnar::ArrowFile),
+            [0xFF, 0xFF, 0xFF, 0xFF, ..] => Some(Columnar::ArrowStream),
+            _ => None,
+        }
+    }
+
+    /// A file of the format, under the name that messages have for it.
+    pub(crate) fn source(self, name: &str, input: Input) -> ColumnarFile<'_> {
+        ColumnarFile { format: self, name, input }
+    }
+
+    /// The table in such a file, as far as its columns are chosen. Grains and orders that its fields tell of come with it.
+    ///
+    /// Errors: it is damaged; its rows need more than so many bytes.
+    fn read(self, name: &str, input: Input, choose: &Choose<'_>, most: u64) -> Result<Table> {
+        let size = input.len();
+        let read = self.parts(input.clone(), Some(choose), most).and_then(|(schema, batches)| {
+            guarded(|| whole(&schema, &batches)).map_err(Unread::Damaged)?.map_err(Unread::from)
+        });
+        let whole = read.map_err(|unread| match unread {
+            Unread::Unpacks => Error::Unpacks { file: name.to_owned(), packed: size, most },
+            Unread::Damaged(problem) => {
+                let column = self.damaged_column(&input, choose, most);
+                self.unreadable(
+                    name,
+                    column.map_or(problem.clone(), |column| format!("column `{column}`: {problem}")),
+                )
+            }
+        })?;
+        let table =
+            guarded(|| Table::from_batch(&whole)).map_err(|problem| self.unreadable(name, problem))?;
+        // Its rows are numbered from 1, as lines are.
+        Ok(table.map_err(|error| in_file(name, error))?.with_origin(Origin::new(name, 1)))
+    }
+
+    /// The names and types of its columns, without its rows.
+    fn shape(self, name: &str, input: Input) -> Result<Shape> {
+        let (schema, _) = self.parts(input, None, 0).map_err(|unread| match unread {
+            Unread::Damaged(problem) => self.unreadable(name, problem),
+            Unread::Unpacks => self.unreadable(name, String::new()),
+        })?;
+        let table = guarded(|| Table::from_batch(&RecordBatch::new_empty(schema)));
+        let table = table.map_err(|problem| self.unreadable(name, problem))?;
+        Ok(table.map_err(|error| in_file(name, error))?.shape().from_file(name))
+    }
+
+    /// The schema and the rows of the columns that are chosen; without a choice the whole schema, and no rows.
+    fn parts(
+        self,
+        input: Input,
+        choose: Option<&Choose<'_>>,
+        most: u64,
+    ) -> std::result::Result<Parts, Unread> {
+        let mut room = Room { left: most };
+        let parts = guarded(|| match self {
+            Columnar::Parquet => parquet::parts(input, choose, &mut room),
+            Columnar::ArrowFile | Columnar::ArrowStream => arrow::parts(self, input, choose, &mut room),
+        });
+        parts.map_err(Unread::Damaged)?
+    }
+
+    /// The first column that cannot be read alone, of a file whose columns can be told.
+    fn damaged_column(self, input: &Input, choose: &Choose<'_>, most: u64) -> Option<String> {
+        let (schema, _) = self.parts(input.clone(), None, 0).ok()?;
+        let is_damaged = |&place: &usize| {
+            let alone = move |_: &mut dyn Iterator<Item = &str>| vec![place];
+            matches!(self.parts(input.clone(), Some(&alone), most), Err(Unread::Damaged(_)))
+        };
+        let damaged = chosen(&schema, choose).into_iter().find(is_damaged)?;
+        Some(schema.field(damaged).name().clone())
+    }
+
+    fn unreadable(self, name: &str, error: String) -> Error {
+        let what = match self {
+            Columnar::Parquet => "Parquet file",
+            Columnar::ArrowFile => "Arrow file",
+            Columnar::ArrowStream => "Arrow stream",
+        };
+        let told = format!("this is no whole {what}: {error}");
+        let source = io::Error::new(io::ErrorKind::InvalidData, told);
+        Error::Read { file: name.to_owned(), source, nearest: None }
+    }
+}
+
+/// A file of record batches.
+pub(crate) struct ColumnarFile<'a> {
+    format: Columnar,
+    name: &'a str,
+    input: Input,
+}
+
+impl Source for ColumnarFile<'_> {
+    fn shape(&self) -> Result<Shape> {
+        self.format.shape(self.name, self.input.clone())
+    }
+
+    fn batches(
+        &self,
+        choose: &Choose<'_>,
+        most_bytes: u64,
+        take: &mut dyn FnMut(Table) -> Result<()>,
+    ) -> Result<()> {
+        take(self.format.read(self.name, self.input.clone(), choose, most_bytes)?)
+    }
+}
+
+/// The core's error of a table that came from a file.
+fn in_file(name: &str, error: jembric_core::Error) -> Error {
+    Error::InFile { file: name.to_owned(), source: Box::new(error) }
+}
+
+/// Bytes that a writer makes, and that are taken from it as they come.
+#[derive(Clone, Default)]
+struct Made(Arc<Mutex<Vec<u8>>>);
+
+impl Made {
+    fn take(&self) -> Vec<u8> {
+        std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Write for Made {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).write(bytes)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+/// Writes record batches of one schema one after the other.
+trait BatchWriter {
+    fn write(&mut self, rows: &RecordBatch) -> io::Result<()>;
+
+    fn finish(self: Box<Self>) -> io::Result<()>;
+}
+
+/// Writes tables of one schema one after the other.
+pub(crate) struct ColumnarWriter {
+    made: Made,
+    writer: Box<dyn BatchWriter>,
+}
+
+impl ColumnarWriter {
+    pub(crate) fn new(format: Columnar, schema: &SchemaRef) -> io::Result<ColumnarWriter> {
+        let made = Made::default();
+        let writer = match format {
+            Columnar::Parquet => parquet::writer(&made, schema)?,
+            Columnar::ArrowFile | Columnar::ArrowStream => arrow::writer(format, &made, schema)?,
+        };
+        Ok(ColumnarWriter { made, writer })
+    }
+}
+
+impl Target for ColumnarWriter {
+    fn write(&mut self, rows: &Table, to: &mut dyn Write) -> io::Result<()> {
+        self.writer.write(rows.batch())?;
+        to.write_all(&self.made.take())
+    }
+
+    fn finish(self: Box<Self>, to: &mut dyn Write) -> io::Result<()> {
+        self.writer.finish()?;
+        to.write_all(&self.made.take())
+    }
+}

@@ -1,0 +1,50 @@
+//! What a file is that is no CSV, as its first bytes tell.
+
+use super::{batches::Columnar, json_lines, packing::Packing, sheet};
+use crate::error::{Error, Result};
+use std::{
+    fs::File,
+    io::{self, Read, Seek},
+    path::Path,
+};
+
+/// Bytes that tell what a file is.
+pub(crate) const FIRST: u64 = 64;
+
+/// What a file is that is no CSV.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Special {
+    Packed(Packing),
+    Columnar(Columnar),
+    Workbook,
+    JsonLines,
+}
+
+impl Special {
+    pub(crate) fn of(first: &[u8]) -> Option<Special> {
+        match (Packing::of(first), Columnar::of(first)) {
+            (Some(packing), _) => Some(Special::Packed(packing)),
+            (None, Some(format)) => Some(Special::Columnar(format)),
+            _ if sheet::is_likely(first) => Some(Special::Workbook),
+            _ if json_lines::is_likely(first) => Some(Special::JsonLines),
+            _ => None,
+        }
+    }
+}
+
+/// A file that is no CSV. A pipe cannot be looked into and then read from its beginning: it is taken for CSV.
+pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
+    // A pipe is not even opened: whoever writes to it would lose its reader.
+    let Some(mut file) = path.is_file().then(|| File::open(path).ok()).flatten() else { return Ok(None) };
+    let failed = unread(&path.display().to_string());
+    let mut first = Vec::new();
+    file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;
+    file.rewind().map_err(&failed)?;
+    Ok(Special::of(&first).map(|kind| (file, kind)))
+}
+
+/// The error of a file that cannot be read.
+pub(crate) fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
+    let file = name.to_owned();
+    move |source| Error::Read { file: file.clone(), source, nearest: None }
+}

@@ -1,0 +1,231 @@
+//! JSON Lines: an object a line, whose keys are the columns.
+//!
+//! A first pass collects the keys, since a later line may have more of them than the first; a second one writes the rows
+//! down. Both go over stretches of whole lines on all threads: in JSON a line break cannot stand within a string.
+
+use super::{
+    Target,
+    packing::CELL,
+    text::{CellText, in_stretches},
+    transcript::{Cell, RowRules, Rows, Transcript},
+};
+use crate::{
+    Table, Type,
+    error::{Error, Result},
+};
+use memchr::{memchr_iter, memrchr};
+use rayon::prelude::*;
+use serde::{
+    Deserializer,
+    de::{MapAccess, Visitor},
+};
+use serde_json::value::RawValue;
+use std::{
+    borrow::Cow,
+    collections::{HashMap, HashSet},
+    fmt,
+    io::{self, Write},
+    sync::atomic::{AtomicU64, Ordering::Relaxed},
+};
+
+/// Bytes that a thread takes at a time.
+const STRETCH: usize = 1 << 20;
+
+/// Whether a text that begins so is of objects: with a brace, after blanks at most.
+pub(crate) fn is_likely(first: &[u8]) -> bool {
+    let first = first.strip_prefix(b"\xef\xbb\xbf").unwrap_or(first);
+    first.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'{')
+}
+
+/// One key of an object and its value as it is written.
+type Entry<'a> = (Cow<'a, str>, &'a RawValue);
+
+/// Told of each line's number and entries.
+type OnEntries<'a> = dyn FnMut(u64, Vec<Entry<'_>>) -> Result<()> + 'a;
+
+/// An object's entries in their order.
+fn entries(line: &str) -> serde_json::Result<Vec<Entry<'_>>> {
+    struct Entries;
+    impl<'de> Visitor<'de> for Entries {
+        type Value = Vec<Entry<'de>>;
+
+        fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            f.write_str("an object")
+        }
+
+        fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> std::result::Result<Self::Value, A::Error> {
+            let mut entries = Vec::new();
+            while let Some((Key(key), value)) = map.next_entry::<Key<'de>, &RawValue>()? {
+                entries.push((key, value));
+            }
+            Ok(entries)
+        }
+    }
+    let mut deserializer = serde_json::Deserializer::from_str(line);
+    let entries = deserializer.deserialize_map(Entries)?;
+    deserializer.end()?;
+    Ok(entries)
+}
+
+/// A key, borrowed where it has nothing escaped.
+#[derive(serde::Deserialize)]
+struct Key<'a>(#[serde(borrow)] Cow<'a, str>);
+
+/// A value as a cell; none of a nested one.
+fn cell(value: &RawValue) -> Option<Cell<'_>> {
+    let text = value.get();
+    match text.as_bytes().first()? {
+        b'n' => Some(Cell::Missing),
+        b'"' => serde_json::from_str::<Key<'_>>(text).ok().map(|Key(text)| Cell::Text(text)),
+        b'{' | b'[' => None,
+        _ => Some(Cell::Bare(text.into())),
+    }
+}
+
+/// Some whole lines, and the number of the first.
+struct Stretch<'a> {
+    bytes: &'a [u8],
+    first_line: u64,
+}
+
+fn stretches(mut bytes: &[u8]) -> Vec<Stretch<'_>> {
+    let (mut all, mut line) = (Vec::new(), 1);
+    while !bytes.is_empty() {
+        let end = match bytes.len() > STRETCH {
+            true => memrchr(b'\n', &bytes[..STRETCH]).or_else(|| memchr::memchr(b'\n', bytes)),
+            false => None,
+        };
+        let (these, rest) = bytes.split_at(end.map_or(bytes.len(), |end| end + 1));
+        all.push(Stretch { bytes: these, first_line: line });
+        line += memchr_iter(b'\n', these).count() as u64;
+        bytes = rest;
+    }
+    all
+}
+
+/// What a text of objects holds.
+///
+/// Errors: a line that is no object; a key that stands twice in one; a value that is an object or a list itself.
+/// More columns than are read; more cells than the bytes that they may take.
+pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u64) -> Result<Transcript> {
+    let missing = rules.missing;
+    let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
+    let each = |stretch: &Stretch<'_>, on: &mut OnEntries<'_>| -> Result<()> {
+        for (line, number) in stretch.bytes.split(|&byte| byte == b'\n').zip(stretch.first_line..) {
+            let line = line.trim_ascii();
+            if line.is_empty() {
+                continue;
+            }
+            let text = simdutf8::basic::from_utf8(line).map_err(|_| {
+                wrong(number, "bytes that are not UTF-8, in which JSON is written".to_owned())
+            })?;
+            let entries = entries(text).map_err(|error| {
+                let problem = error.to_string();
+                let problem = problem.split(" at line").next().unwrap_or_default();
+                wrong(number, format!("expected one JSON object: {problem}, at column {}", error.column()))
+            })?;
+            on(number, entries)?;
+        }
+        Ok(())
+    };
+    let stretches = stretches(text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text));
+
+    let lines = AtomicU64::new(0);
+    let keys = |stretch: &Stretch<'_>| {
+        let (mut keys, mut seen) = (Vec::<String>::new(), HashSet::<String>::new());
+        each(stretch, &mut |_, entries| {
+            lines.fetch_add(1, Relaxed);
+            for (key, _) in &entries {
+                if !seen.contains(key.as_ref()) {
+                    seen.insert(key.to_string());
+                    keys.push(key.to_string());
+                }
+            }
+            Ok(())
+        })?;
+        Ok(keys)
+    };
+    let found: Vec<Result<Vec<String>>> = stretches.par_iter().map(keys).collect();
+    let (mut names, mut places) = (Vec::new(), HashMap::new());
+    for key in found.into_iter().collect::<Result<Vec<_>>>()?.into_iter().flatten() {
+        places.entry(key).or_insert_with_key(|key| {
+            names.push(key.clone());
+            names.len() - 1
+        });
+    }
+    if names.is_empty() {
+        return Err(Error::Empty { file: file.to_owned() });
+    }
+    rules.refuse_columns(file, names.len())?;
+    // If each line has keys of its own, the table is mostly empty and far larger than the text.
+    if lines.into_inner().saturating_mul(names.len() as u64).saturating_mul(CELL) > most {
+        return Err(Error::Unpacks { file: file.to_owned(), packed: text.len() as u64, most });
+    }
+
+    let rows = |stretch: &Stretch<'_>| {
+        let mut rows = Rows::new(names.len(), missing);
+        // The line on which each key was met last.
+        let mut met = vec![0; names.len()];
+        each(stretch, &mut |line, entries| {
+            let mut cells = vec![Cell::Missing; names.len()];
+            for (key, value) in entries {
+                let Some(&place) = places.get(key.as_ref()) else { continue };
+                if std::mem::replace(&mut met[place], line) == line {
+                    return Err(wrong(line, format!("the key `{key}` stands twice")));
+                }
+                cells[place] = cell(value).ok_or_else(|| {
+                    let start: String = value.get().chars().take(40).collect();
+                    wrong(line, format!("`{key}` holds `{start}`, where one value is needed: a text, a number, true, false or null"))
+                })?;
+            }
+            rows.row(line, cells.iter()).map_err(|error| wrong(line, error.to_string()))
+        })?;
+        Ok(rows)
+    };
+    let written: Vec<Result<Rows<'_>>> = stretches.par_iter().map(rows).collect();
+    let written = written.into_iter().collect::<Result<Vec<_>>>()?;
+    Transcript::of(names.clone(), written).map_err(|source| Error::Read {
+        file: file.to_owned(),
+        source,
+        nearest: None,
+    })
+}
+
+/// Writes JSON Lines.
+pub(crate) struct JsonLinesWriter;
+
+impl Target for JsonLinesWriter {
+    fn write(&mut self, rows: &Table, to: &mut dyn Write) -> io::Result<()> {
+        written(rows, to)
+    }
+}
+
+fn written(table: &Table, to: &mut dyn Write) -> io::Result<()> {
+    let quoted = |text: &str| serde_json::to_string(text).map_err(io::Error::from);
+    let names = table.names().map(quoted).collect::<io::Result<Vec<_>>>()?;
+    let bare =
+        |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean));
+    let shape = table.shape();
+    let columns = CellText::of(table);
+    in_stretches(table.rows(), to, |rows, to| {
+        let mut text = String::new();
+        for row in rows {
+            to.push(b'{');
+            for (i, (cell, name)) in columns.iter().zip(&names).enumerate() {
+                text.clear();
+                cell.append(row, &mut text);
+                write!(to, "{}{name}:", if i > 0 { "," } else { "" })?;
+                // JSON has no infinity.
+                if cell.is_missing(row) || matches!(text.as_str(), "inf" | "-inf") {
+                    to.extend_from_slice(b"null");
+                } else if bare(shape.columns()[i].kind) {
+                    to.extend_from_slice(text.as_bytes());
+                } else {
+                    serde_json::to_writer(&mut *to, &text)?;
+                }
+            }
+            to.extend_from_slice(b"}\n");
+        }
+        Ok(())
+    })
+}

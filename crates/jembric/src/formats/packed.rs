@@ -1,0 +1,83 @@
+//! Files that are packed with gzip or zstd.
+
+use super::packing::Packing;
+use crate::error::{Error, Result};
+use std::io::{self, Read, Write};
+
+/// Bytes that a header fits in.
+const BEGINNING: u64 = 1 << 20;
+
+/// What a packed file holds. One that unpacks to more than this is refused.
+pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
+    let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
+    let mut bytes = Vec::new();
+    let read = match packing {
+        Packing::Gzip => {
+            flate2::read::MultiGzDecoder::new(packed).take(most.saturating_add(1)).read_to_end(&mut bytes)
+        }
+        Packing::Zstd => {
+            let decoder = zstd::Decoder::new(packed).map_err(failed)?;
+            decoder.take(most.saturating_add(1)).read_to_end(&mut bytes)
+        }
+    };
+    match read.map_err(failed)? as u64 > most {
+        true => Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most }),
+        false => Ok(bytes),
+    }
+}
+
+/// What the beginning of a packed file holds: enough for a header.
+pub(crate) fn beginning(packing: Packing, packed: impl Read) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    match packing {
+        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(BEGINNING).read_to_end(&mut bytes)?,
+        Packing::Zstd => zstd::Decoder::new(packed)?.take(BEGINNING).read_to_end(&mut bytes)?,
+    };
+    Ok(bytes)
+}
+
+/// Packs what is written.
+pub(crate) enum Packer {
+    Gzip(flate2::write::GzEncoder<Vec<u8>>),
+    Zstd(zstd::Encoder<'static, Vec<u8>>),
+}
+
+impl Packer {
+    pub(crate) fn new(packing: Packing) -> io::Result<Packer> {
+        Ok(match packing {
+            Packing::Gzip => {
+                Packer::Gzip(flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default()))
+            }
+            Packing::Zstd => Packer::Zstd(zstd::Encoder::new(Vec::new(), 0)?),
+        })
+    }
+
+    /// What is packed by now.
+    pub(crate) fn ready(&mut self) -> Vec<u8> {
+        match self {
+            Packer::Gzip(encoder) => std::mem::take(encoder.get_mut()),
+            Packer::Zstd(encoder) => std::mem::take(encoder.get_mut()),
+        }
+    }
+
+    /// The rest.
+    pub(crate) fn finish(self) -> io::Result<Vec<u8>> {
+        match self {
+            Packer::Gzip(encoder) => encoder.finish(),
+            Packer::Zstd(encoder) => encoder.finish(),
+        }
+    }
+}
+
+impl Write for Packer {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self {
+            Packer::Gzip(encoder) => encoder.write(bytes),
+            Packer::Zstd(encoder) => encoder.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}

@@ -1,0 +1,52 @@
+//! Names such as `book.xlsx:Sheet`, and what is asked of a workbook.
+
+use super::transcript::RowRules;
+use crate::error::Error;
+use std::{
+    fmt::Display,
+    io,
+    path::{Path, PathBuf},
+};
+
+/// Whether a file that begins so is an archive, as workbooks are.
+pub(crate) fn is_likely(first: &[u8]) -> bool {
+    first.starts_with(b"PK\x03\x04")
+}
+
+/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is a file's.
+pub(crate) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
+    let parts = path.to_str().filter(|_| !path.exists()).and_then(|text| text.rsplit_once(':'));
+    let is_workbook = |file: &str| {
+        let ending = Path::new(file).extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        matches!(ending.as_deref(), Some("xlsx" | "ods")) || Path::new(file).is_file()
+    };
+    match parts.filter(|(file, sheet)| !sheet.is_empty() && is_workbook(file)) {
+        Some((file, sheet)) => (file.into(), Some(sheet.to_owned())),
+        None => (path.to_owned(), None),
+    }
+}
+
+/// The file that a name of an input speaks of, without the sheet of `book.xlsx:Sheet`.
+pub fn file_of(path: impl AsRef<Path>) -> PathBuf {
+    file_and_sheet(path.as_ref()).0
+}
+
+/// A workbook that is being read.
+pub(crate) struct Book<'a> {
+    pub(crate) file: &'a str,
+    pub(crate) bytes: &'a [u8],
+    /// The sheet that was asked for.
+    pub(crate) sheet: Option<&'a str>,
+    pub(crate) rules: RowRules<'a>,
+    /// What the archive may unpack to, in bytes.
+    pub(crate) most_unpacked: u64,
+}
+
+impl Book<'_> {
+    /// The error of a workbook that cannot be read.
+    pub(crate) fn unreadable(&self, problem: impl Display) -> Error {
+        let source =
+            io::Error::new(io::ErrorKind::InvalidData, format!("this is no whole workbook: {problem}"));
+        Error::Read { file: self.file.to_owned(), source, nearest: None }
+    }
+}

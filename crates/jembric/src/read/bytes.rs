@@ -1,0 +1,258 @@
+//! Bytes to read in pieces, in any order, on any thread: a file, or what had to be held in memory.
+
+use crate::{
+    error::{Error, Result},
+    formats::read_at::read_at,
+};
+use encoding_rs::{DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
+use memchr::memchr;
+use std::{
+    fs::File,
+    io::{self, Read},
+    path::Path,
+};
+
+/// UTF-8 bytes, after a byte-order mark if there is one.
+pub(crate) struct FileBytes {
+    pub(crate) name: String,
+    bytes: Bytes,
+    len: u64,
+    /// Bytes before the first one that counts.
+    skip: u64,
+}
+
+enum Bytes {
+    File(File),
+    Memory(Vec<u8>),
+}
+
+impl FileBytes {
+    /// A file. One that is no regular file (a pipe), or is not UTF-8, is taken into memory.
+    pub(crate) fn file(path: &Path, encoding: Option<&'static Encoding>) -> Result<FileBytes> {
+        let name = path.display().to_string();
+        let failed = |source| Error::Read { file: name.clone(), source, nearest: nearest_file(path) };
+        let file = File::open(path).map_err(failed)?;
+        let about = file.metadata().map_err(failed)?;
+        if about.is_dir() {
+            return Err(Error::Directory { file: name });
+        }
+        if !about.is_file() {
+            return FileBytes::stream(name, file, encoding);
+        }
+        let mut first = [0; FIRST];
+        let found = read_at(&file, 0, &mut first).map_err(failed)?;
+        let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
+        let found = encoding.or(mark.map(|(marked, _)| marked)).or_else(|| without_mark(first));
+        if found.is_some_and(|encoding| encoding != UTF_8) || mark.is_some_and(|(marked, _)| marked != UTF_8)
+        {
+            return FileBytes::stream(name, file, found);
+        }
+        let skip = mark.map_or(0, |(_, len)| len as u64);
+        let source = FileBytes { name, bytes: Bytes::File(file), len: about.len(), skip };
+        match source.ends_lines_with_returns()? {
+            true => Ok(source.with_line_feeds(source.bytes(0, source.len(), &mut Vec::new())?)),
+            false => Ok(source),
+        }
+    }
+
+    /// Everything that a stream gives, in memory.
+    pub(crate) fn stream(
+        name: String,
+        mut stream: impl Read,
+        encoding: Option<&'static Encoding>,
+    ) -> Result<FileBytes> {
+        let mut bytes = Vec::new();
+        stream.read_to_end(&mut bytes).map_err(|source| Error::Read {
+            file: name.clone(),
+            source,
+            nearest: None,
+        })?;
+        let (marked, mark) =
+            Encoding::for_bom(&bytes).map_or((None, 0), |(encoding, len)| (Some(encoding), len));
+        let unmarked = || without_mark(&bytes[..bytes.len().min(FIRST)]);
+        let encoding = encoding.or(marked).or_else(unmarked).unwrap_or(UTF_8);
+        let mut mark = if marked == Some(encoding) { mark } else { 0 };
+        if encoding != UTF_8 {
+            bytes = decode(&name, encoding, &bytes[mark..], mark)?;
+            mark = 0;
+        }
+        let source =
+            FileBytes { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: mark as u64 };
+        match (source.ends_lines_with_returns()?, &source.bytes) {
+            (true, Bytes::Memory(bytes)) => Ok(source.with_line_feeds(&bytes[mark..])),
+            _ => Ok(source),
+        }
+    }
+
+    /// Whether lines end in carriage returns alone: there is one, and no line feed in all of the text.
+    ///
+    /// Of a text with a line feed near its beginning, no more is looked at.
+    fn ends_lines_with_returns(&self) -> Result<bool> {
+        let (mut from, mut step, mut buffer, mut returns) = (0, 1 << 14, Vec::new(), false);
+        while from < self.len() {
+            let to = self.len().min(from + step);
+            let bytes = self.bytes(from, to, &mut buffer)?;
+            if memchr(b'\n', bytes).is_some() {
+                return Ok(false);
+            }
+            returns |= memchr(b'\r', bytes).is_some();
+            (from, step) = (to, 1 << 20);
+        }
+        Ok(returns)
+    }
+
+    /// The same text with line feeds for its carriage returns, in memory.
+    fn with_line_feeds(&self, text: &[u8]) -> FileBytes {
+        let bytes = text.iter().map(|&byte| if byte == b'\r' { b'\n' } else { byte }).collect();
+        FileBytes::memory(self.name.clone(), bytes)
+    }
+
+    /// Bytes in memory, all of which count.
+    pub(crate) fn memory(name: String, bytes: Vec<u8>) -> FileBytes {
+        FileBytes { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: 0 }
+    }
+
+    /// How many bytes there are.
+    pub(crate) fn len(&self) -> u64 {
+        self.len - self.skip
+    }
+
+    /// The place of a byte in the file itself, from 1.
+    pub(crate) fn place(&self, offset: u64) -> u64 {
+        offset + self.skip + 1
+    }
+
+    /// The bytes from one place to another, read into the buffer where they are not in memory.
+    pub(crate) fn bytes<'a>(&'a self, from: u64, to: u64, buffer: &'a mut Vec<u8>) -> Result<&'a [u8]> {
+        let (from, to) = (from + self.skip, to + self.skip);
+        match &self.bytes {
+            Bytes::Memory(bytes) => Ok(&bytes[from as usize..to as usize]),
+            Bytes::File(file) => {
+                let len = (to - from) as usize;
+                if buffer.len() < len {
+                    buffer.resize(len, 0);
+                }
+                let read = read_at(file, from, &mut buffer[..len]).and_then(|read| match read == len {
+                    true => Ok(()),
+                    false => Err(io::Error::new(
+                        io::ErrorKind::UnexpectedEof,
+                        "the file became shorter while it was read",
+                    )),
+                });
+                read.map_err(|source| Error::Read { file: self.name.clone(), source, nearest: None })?;
+                Ok(&buffer[..len])
+            }
+        }
+    }
+}
+
+/// Bytes by which an encoding without a mark is known.
+const FIRST: usize = 256;
+
+/// UTF-16 without a byte-order mark: in text that is mostly of the Latin alphabet every second byte is
+/// 0, and never another. A whole text has an even number of bytes.
+fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
+    let (pairs, odd) = first.as_chunks::<2>();
+    if !odd.is_empty() {
+        return None;
+    }
+    let count = |place: usize| pairs.iter().filter(|pair| pair[place] == 0).count();
+    match (count(0), count(1)) {
+        (0, high) if pairs.len() > 1 && 2 * high > pairs.len() => Some(UTF_16LE),
+        (high, 0) if pairs.len() > 1 && 2 * high > pairs.len() => Some(UTF_16BE),
+        _ => None,
+    }
+}
+
+fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) -> Result<Vec<u8>> {
+    let mut decoder = encoding.new_decoder_without_bom_handling();
+    let most = decoder.max_utf8_buffer_length_without_replacement(bytes.len()).unwrap_or(bytes.len() * 3);
+    let mut text = vec![0; most];
+    let (result, read, written) = decoder.decode_to_utf8_without_replacement(bytes, &mut text, true);
+    text.truncate(written);
+    match result {
+        DecoderResult::InputEmpty => Ok(text),
+        _ => {
+            let bad = match result {
+                DecoderResult::Malformed(len, behind) => read - usize::from(len) - usize::from(behind),
+                _ => read,
+            };
+            let line = 1 + memchr::memchr_iter(b'\n', &text).count() as u64;
+            let (byte, value) = ((before + bad + 1) as u64, bytes.get(bad).copied().unwrap_or_default());
+            Err(Error::NotText { file: name.to_owned(), line, byte, value, encoding: encoding.name() })
+        }
+    }
+}
+
+/// A file of a similar name in the same directory.
+pub(crate) fn nearest_file(path: &Path) -> Option<String> {
+    let wanted = path.file_name()?.to_string_lossy().into_owned();
+    if wanted.len() > 255 {
+        return None;
+    }
+    let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let names = directory
+        .read_dir()
+        .ok()?
+        .filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()));
+    let distances =
+        names.map(|name| (strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase()), name));
+    distances.filter(|(distance, _)| (1..=2).contains(distance)).min().map(|(_, name)| name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::plain(b"abcdef", None, "abcdef")]
+    #[case::marked(b"\xef\xbb\xbfabcdef", None, "abcdef")]
+    #[case::marked_and_said(b"\xef\xbb\xbfabcdef", Some("utf-8"), "abcdef")]
+    #[case::utf_16(b"\xfe\xff\0a\0b", None, "ab")]
+    #[case::utf_16_without_a_mark(b"a\0,\0\xf6\0", None, "a,\u{f6}")]
+    #[case::utf_16_the_other_way(b"\0a\0,\0b\x20\xac", None, "a,b\u{20ac}")]
+    #[case::returns_alone(b"a\rb\r", None, "a\nb\n")]
+    #[case::returns_and_feeds(b"a\rb\n", None, "a\rb\n")]
+    #[case::windows(b"M\xf6we", Some("windows-1252"), "M\u{f6}we")]
+    #[case::not_a_mark_there(b"\xef\xbb\xbf", Some("windows-1252"), "\u{ef}\u{bb}\u{bf}")]
+    fn a_file_and_a_stream_give_the_same_bytes(
+        #[case] bytes: &[u8],
+        #[case] encoding: Option<&str>,
+        #[case] text: &str,
+    ) {
+        let encoding = encoding.and_then(|name| Encoding::for_label(name.as_bytes()));
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), bytes).unwrap();
+        for source in [
+            FileBytes::file(file.path(), encoding).unwrap(),
+            FileBytes::stream("t".to_owned(), bytes, encoding).unwrap(),
+        ] {
+            let mut buffer = Vec::new();
+            assert_eq!(source.bytes(0, source.len(), &mut buffer).unwrap(), text.as_bytes());
+            assert_eq!(source.bytes(1, 2, &mut buffer).unwrap(), &text.as_bytes()[1..2]);
+        }
+    }
+
+    #[test]
+    fn a_file_that_shrinks_is_an_error_and_not_less_data() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), "a,b\n1,2\n").unwrap();
+        let source = FileBytes::file(file.path(), None).unwrap();
+        std::fs::write(file.path(), "a,b\n").unwrap();
+        let error = source.bytes(0, source.len(), &mut Vec::new()).unwrap_err().to_string();
+        assert!(error.ends_with("the file became shorter while it was read"), "{error}");
+    }
+
+    #[cfg(unix)]
+    #[test]
+    fn a_pipe_with_a_name_is_read_to_its_end() {
+        let directory = tempfile::tempdir().unwrap();
+        let path = directory.path().join("pipe");
+        assert!(std::process::Command::new("mkfifo").arg(&path).status().unwrap().success());
+        let writing = path.clone();
+        let writer = std::thread::spawn(move || std::fs::write(writing, "a\n1\n").unwrap());
+        assert_eq!(crate::io::read(&path).unwrap().rows(), 1);
+        writer.join().unwrap();
+    }
+}

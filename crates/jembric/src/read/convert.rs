@@ -1,0 +1,337 @@
+//! Typed columns of a known length, filled by many threads: each region of the file has its own stretch of every column.
+
+use super::infer::{Conventions, Kind, boolean, decimal, float, integer, wide_decimal};
+use arrow_array::{
+    ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
+    NullArray, StringViewArray, TimestampMicrosecondArray, builder::make_view,
+};
+use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, Buffer, NullBuffer, ScalarBuffer};
+use jembric_core::calendar::{
+    MICROS_PER_DAY, label,
+    notation::{self, Form},
+};
+use std::sync::Arc;
+
+/// A column's cells at their full length, blank (and so not yet in memory) until they are filled.
+pub(crate) enum Column {
+    Nothing,
+    Booleans(Vec<bool>),
+    Numbers(Vec<i64>),
+    Wide(Vec<i128>),
+    Floats(Vec<f64>),
+    Days(Vec<i32>),
+    Texts(Vec<u128>),
+}
+
+/// A region's stretch of a column.
+pub(crate) enum Stretch<'a> {
+    Nothing,
+    Booleans(&'a mut [bool]),
+    Numbers(&'a mut [i64]),
+    Wide(&'a mut [i128]),
+    Floats(&'a mut [f64]),
+    Days(&'a mut [i32]),
+    Texts(&'a mut [u128]),
+}
+
+impl Column {
+    pub(crate) fn blank(kind: &Kind, rows: usize) -> Column {
+        match kind {
+            Kind::Nothing => Column::Nothing,
+            Kind::Boolean => Column::Booleans(vec![false; rows]),
+            Kind::Integer | Kind::Decimal { .. } | Kind::Moment { .. } => Column::Numbers(vec![0; rows]),
+            Kind::Given(given) if given.moments() => Column::Numbers(vec![0; rows]),
+            Kind::WideDecimal { .. } => Column::Wide(vec![0; rows]),
+            Kind::Float => Column::Floats(vec![0.0; rows]),
+            Kind::Date(_) | Kind::Periods(_) | Kind::Given(_) => Column::Days(vec![0; rows]),
+            Kind::Text => Column::Texts(vec![0; rows]),
+        }
+    }
+
+    /// Stretches of these lengths, one after the other.
+    pub(crate) fn stretches(&mut self, lengths: &[usize]) -> Vec<Stretch<'_>> {
+        fn cut<'a, T>(
+            mut rest: &'a mut [T],
+            lengths: &[usize],
+            stretch: fn(&'a mut [T]) -> Stretch<'a>,
+        ) -> Vec<Stretch<'a>> {
+            let mut stretches = Vec::with_capacity(lengths.len());
+            for &length in lengths {
+                let (first, others) = rest.split_at_mut(length);
+                rest = others;
+                stretches.push(stretch(first));
+            }
+            stretches
+        }
+        match self {
+            Column::Nothing => lengths.iter().map(|_| Stretch::Nothing).collect(),
+            Column::Booleans(cells) => cut(cells, lengths, Stretch::Booleans),
+            Column::Numbers(cells) => cut(cells, lengths, Stretch::Numbers),
+            Column::Wide(cells) => cut(cells, lengths, Stretch::Wide),
+            Column::Floats(cells) => cut(cells, lengths, Stretch::Floats),
+            Column::Days(cells) => cut(cells, lengths, Stretch::Days),
+            Column::Texts(cells) => cut(cells, lengths, Stretch::Texts),
+        }
+    }
+
+    /// The column as an Arrow array, of whose stretches only the first rows were filled.
+    pub(crate) fn finish(self, kind: &Kind, lengths: &[usize], filled: Vec<Filled>) -> ArrayRef {
+        let rows: Vec<usize> = filled.iter().map(|filled| filled.valid.len()).collect();
+        let all: usize = rows.iter().sum();
+        let nulls = nulls(&filled, all);
+        let close = |places: &mut dyn FnMut(std::ops::Range<usize>, usize)| {
+            let (mut from, mut to) = (0, 0);
+            for (&length, &rows) in lengths.iter().zip(&rows) {
+                if from != to {
+                    places(from..from + rows, to);
+                }
+                (from, to) = (from + length, to + rows);
+            }
+        };
+        fn closed<T: Copy>(
+            mut cells: Vec<T>,
+            all: usize,
+            close: impl Fn(&mut dyn FnMut(std::ops::Range<usize>, usize)),
+        ) -> Vec<T> {
+            close(&mut |from, to| cells.copy_within(from, to));
+            cells.truncate(all);
+            cells
+        }
+        match self {
+            Column::Nothing => Arc::new(NullArray::new(all)),
+            Column::Booleans(cells) => {
+                Arc::new(BooleanArray::new(BooleanBuffer::from(closed(cells, all, close)), nulls))
+            }
+            Column::Wide(cells) => {
+                let places = if let Kind::WideDecimal { places } = kind { *places as i8 } else { 0 };
+                Arc::new(
+                    Decimal128Array::new(closed(cells, all, close).into(), nulls)
+                        .with_precision_and_scale(38, places)
+                        .expect("38 digits and at most six places are a decimal"),
+                )
+            }
+            Column::Floats(cells) => Arc::new(Float64Array::new(closed(cells, all, close).into(), nulls)),
+            Column::Days(cells) => Arc::new(Date32Array::new(closed(cells, all, close).into(), nulls)),
+            Column::Numbers(cells) => {
+                let cells: ScalarBuffer<i64> = closed(cells, all, close).into();
+                match kind {
+                    Kind::Decimal { places } => Arc::new(
+                        Decimal64Array::new(cells, nulls)
+                            .with_precision_and_scale(18, *places as i8)
+                            .expect("eighteen digits and at most six places are a decimal"),
+                    ),
+                    Kind::Integer => Arc::new(Int64Array::new(cells, nulls)),
+                    Kind::Moment { instant: true, .. } => instants(cells, nulls),
+                    Kind::Given(given) if given.instants() => instants(cells, nulls),
+                    Kind::Given(_) => midnights(&cells, nulls.as_ref())
+                        .unwrap_or_else(|| Arc::new(TimestampMicrosecondArray::new(cells, nulls))),
+                    _ => Arc::new(TimestampMicrosecondArray::new(cells, nulls)),
+                }
+            }
+            Column::Texts(views) => {
+                let views = closed(views, all, close).into();
+                let buffers: Vec<Buffer> =
+                    filled.into_iter().map(|filled| Buffer::from_vec(filled.long_texts)).collect();
+                Arc::new(StringViewArray::new(views, buffers, nulls))
+            }
+        }
+    }
+}
+
+fn instants(micros: ScalarBuffer<i64>, nulls: Option<NullBuffer>) -> ArrayRef {
+    Arc::new(TimestampMicrosecondArray::new(micros, nulls).with_timezone("UTC"))
+}
+
+/// Days, where every moment is a midnight.
+fn midnights(micros: &ScalarBuffer<i64>, nulls: Option<&NullBuffer>) -> Option<ArrayRef> {
+    // Missing cells are 0, which is one.
+    micros.iter().all(|micros| micros % MICROS_PER_DAY == 0).then(|| {
+        let days = micros.iter().map(|micros| (micros / MICROS_PER_DAY) as i32).collect();
+        Arc::new(Date32Array::new(days, nulls.cloned())) as ArrayRef
+    })
+}
+
+/// Which rows have values; nothing where all do.
+fn nulls(filled: &[Filled], all: usize) -> Option<NullBuffer> {
+    let mut valid = BooleanBufferBuilder::new(all);
+    filled.iter().for_each(|filled| valid.append_buffer(&filled.valid));
+    Some(NullBuffer::new(valid.finish())).filter(|nulls| nulls.null_count() > 0)
+}
+
+/// What filling a stretch leaves behind.
+pub(crate) struct Filled {
+    valid: BooleanBuffer,
+    long_texts: Vec<u8>,
+    /// The notations of dates that were met.
+    pub(crate) forms: u16,
+    /// Cells that were not of the column's kind; the first three, each with its row in the region.
+    pub(crate) misfits: u64,
+    pub(crate) first_misfits: Vec<(usize, String)>,
+}
+
+/// Fills a stretch with cells, some rows at a time.
+pub(crate) struct Filling<'a> {
+    kind: &'a Kind,
+    conventions: &'a Conventions,
+    stretch: Stretch<'a>,
+    /// Which of the array's buffers holds the region's long texts.
+    buffer: u32,
+    long_texts: Vec<u8>,
+    forms: u16,
+    told: Told,
+}
+
+/// What is told of the rows, whatever they hold.
+struct Told {
+    rows: usize,
+    valid: BooleanBufferBuilder,
+    misfits: u64,
+    first_misfits: Vec<(usize, String)>,
+}
+
+/// The cells of one column in some rows.
+pub(crate) struct ColumnCells<'a, I> {
+    pub(crate) text: &'a [u8],
+    /// Where each cell begins and ends in the text.
+    pub(crate) bounds: I,
+    /// What means "no value".
+    pub(crate) missing: &'a [String],
+}
+
+impl<'a> Filling<'a> {
+    pub(crate) fn new(
+        kind: &'a Kind,
+        conventions: &'a Conventions,
+        stretch: Stretch<'a>,
+        buffer: u32,
+        most: usize,
+    ) -> Filling<'a> {
+        // Most cells have values: only the others are marked.
+        let mut valid = BooleanBufferBuilder::new(most);
+        valid.append_n(most, true);
+        let told = Told { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
+        Filling { kind, conventions, stretch, buffer, long_texts: Vec::new(), forms: 0, told }
+    }
+
+    /// The cells of the next rows.
+    pub(crate) fn extend(&mut self, cells: ColumnCells<'_, impl Iterator<Item = (usize, usize)>>) {
+        let Filling { kind, conventions, stretch, buffer, long_texts, forms, told } = self;
+        let comma = conventions.decimal_comma;
+        match (stretch, *kind) {
+            // Only text keeps its outer blanks.
+            (Stretch::Texts(views), _) => told.put(views, cells, |text, (start, end), _| {
+                let whole = &text[start..end];
+                short_view(text, start, whole.len()).or_else(|| long_view(whole, *buffer, long_texts))
+            }),
+            (Stretch::Days(days), Kind::Date(order)) => told.put(days, cells, |_, _, cell| {
+                if let Some(day) = notation::iso_day(cell) {
+                    *forms |= 1 << Form::YearDash as u16;
+                    return Some(day.number());
+                }
+                let written = notation::read(cell).ok().filter(|written| written.time.unwrap_or(0) == 0)?;
+                *forms |= 1 << written.form as u16;
+                Some(written.day(*order).filter(|_| written.offset.is_none())?.number())
+            }),
+            (Stretch::Numbers(micros), Kind::Moment { order, instant }) => {
+                told.put(micros, cells, |_, _, cell| {
+                    let written =
+                        notation::read(cell).ok().filter(|written| written.offset.is_some() == *instant)?;
+                    *forms |= 1 << written.form as u16;
+                    written.micros(*order).filter(in_years)
+                })
+            }
+            (Stretch::Numbers(numbers), Kind::Integer) => {
+                told.put(numbers, cells, |_, _, cell| integer(cell))
+            }
+            (Stretch::Numbers(units), Kind::Decimal { places }) => {
+                told.put(units, cells, |_, _, cell| decimal(cell, *places, comma));
+            }
+            (Stretch::Wide(units), Kind::WideDecimal { places }) => {
+                told.put(units, cells, |_, _, cell| wide_decimal(cell, *places, comma));
+            }
+            (Stretch::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
+            (Stretch::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
+            (Stretch::Days(days), Kind::Periods(grain)) => told.put(days, cells, |_, _, cell| {
+                label(cell).filter(|(labelled, _)| labelled == grain).map(|(_, day)| day.number())
+            }),
+            (Stretch::Days(days), Kind::Given(given)) => {
+                told.put(days, cells, |_, _, cell| Some(given.day(cell)?.number()));
+            }
+            (Stretch::Numbers(micros), Kind::Given(given)) => {
+                told.put(micros, cells, |_, _, cell| given.micros(cell));
+            }
+            // A value where none was expected; and no other kind is kept in such stretches.
+            (Stretch::Nothing | Stretch::Days(_) | Stretch::Numbers(_) | Stretch::Wide(_), _) => {
+                told.put::<u8>(&mut [], cells, |_, _, _| None)
+            }
+        }
+    }
+
+    pub(crate) fn finish(self) -> Filled {
+        let Filling { long_texts, forms, told: Told { rows, mut valid, misfits, first_misfits }, .. } = self;
+        valid.truncate(rows);
+        Filled { valid: valid.finish(), long_texts, forms, misfits, first_misfits }
+    }
+}
+
+impl Told {
+    /// Puts what each cell is read as in its row, and tells which have no value or cannot be read so.
+    #[inline]
+    fn put<T>(
+        &mut self,
+        rows: &mut [T],
+        cells: ColumnCells<'_, impl Iterator<Item = (usize, usize)>>,
+        mut read: impl FnMut(&[u8], (usize, usize), &[u8]) -> Option<T>,
+    ) {
+        for (start, end) in cells.bounds {
+            let whole = &cells.text[start..end];
+            match value(whole, cells.missing) {
+                None => self.valid.set_bit(self.rows, false),
+                Some(cell) => match read(cells.text, (start, end), cell) {
+                    Some(read) => rows[self.rows] = read,
+                    None => self.misfit(whole),
+                },
+            }
+            self.rows += 1;
+        }
+    }
+
+    #[cold]
+    fn misfit(&mut self, cell: &[u8]) {
+        self.valid.set_bit(self.rows, false);
+        self.misfits += 1;
+        if self.first_misfits.len() < 3 {
+            self.first_misfits.push((self.rows, String::from_utf8_lossy(cell).into_owned()));
+        }
+    }
+}
+
+/// The view of a text of at most twelve bytes, made from the sixteen bytes that begin with it, where there are so many.
+#[inline]
+fn short_view(text: &[u8], start: usize, len: usize) -> Option<u128> {
+    let sixteen = text.get(start..)?.first_chunk::<16>().filter(|_| len <= 12)?;
+    Some((u128::from_le_bytes(*sixteen) & ((1 << (8 * len)) - 1)) << 32 | len as u128)
+}
+
+/// The view of any other text: one that is longer is kept in the buffer.
+fn long_view(text: &[u8], buffer: u32, kept: &mut Vec<u8>) -> Option<u128> {
+    if text.len() <= 12 {
+        return Some(make_view(text, 0, 0));
+    }
+    let offset = u32::try_from(kept.len()).ok().filter(|_| u32::try_from(text.len()).is_ok())?;
+    kept.extend_from_slice(text);
+    Some(make_view(text, buffer, offset))
+}
+
+/// A cell without outer blanks, where it has a value.
+#[inline]
+pub(crate) fn value<'a>(cell: &'a [u8], missing: &[String]) -> Option<&'a [u8]> {
+    let (Some(first), Some(last)) = (cell.first(), cell.last()) else { return None };
+    let cell = if *first > b' ' && *last > b' ' { cell } else { cell.trim_ascii() };
+    let none = cell.is_empty() || (!missing.is_empty() && missing.iter().any(|mark| mark.as_bytes() == cell));
+    (!none).then_some(cell)
+}
+
+fn in_years(micros: &i64) -> bool {
+    jembric_core::calendar::Moment::from_micros(*micros).is_some()
+}

@@ -1,0 +1,186 @@
+//! Formats that the user gives for a column, where its cells alone do not tell what they are.
+
+use crate::error::{Error, Result};
+use jembric_core::calendar::{Day, Grain, MICROS_PER_DAY, Moment, loose_label};
+use jiff::fmt::strtime::BrokenDownTime;
+
+/// How the cells of a column are to be read.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Given {
+    /// By strptime directives.
+    Directives(Directives),
+    /// As e-mail has it: `Mon, 30 Jun 2025 14:05:09 +0200`.
+    Rfc2822,
+    /// As days since 1899-12-30, with the time of day as a fraction.
+    Serial,
+    /// As periods of this grain, however they are written.
+    Periods(Grain),
+}
+
+/// A format of strptime directives.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Directives {
+    format: String,
+    moment: bool,
+    instant: bool,
+    /// The first of the hundred years that two digits stand for.
+    century: Option<i16>,
+}
+
+impl Given {
+    /// What was given for a column: a word, or strptime directives.
+    pub(crate) fn of(column: &str, format: &str, century: Option<i16>) -> Result<Given> {
+        match format {
+            "rfc2822" => Ok(Given::Rfc2822),
+            "serial" => Ok(Given::Serial),
+            "month" => Ok(Given::Periods(Grain::Month)),
+            "quarter" => Ok(Given::Periods(Grain::Quarter)),
+            "week" => Ok(Given::Periods(Grain::Week)),
+            "year" => Ok(Given::Periods(Grain::Year)),
+            _ => Directives::of(column, format, century).map(Given::Directives),
+        }
+    }
+
+    /// Whether the cells are read as moments, and not as days.
+    pub(crate) fn moments(&self) -> bool {
+        match self {
+            Given::Directives(directives) => directives.moment,
+            Given::Rfc2822 | Given::Serial => true,
+            Given::Periods(_) => false,
+        }
+    }
+
+    /// Whether the moments are points in time.
+    pub(crate) fn instants(&self) -> bool {
+        match self {
+            Given::Directives(directives) => directives.instant,
+            Given::Rfc2822 => true,
+            Given::Serial | Given::Periods(_) => false,
+        }
+    }
+
+    /// The format in the user's words.
+    pub(crate) fn words(&self) -> String {
+        match self {
+            Given::Directives(directives) => directives.format.clone(),
+            Given::Rfc2822 => "rfc2822".to_owned(),
+            Given::Serial => "serial".to_owned(),
+            Given::Periods(grain) => grain.to_string(),
+        }
+    }
+
+    pub(crate) fn day(&self, cell: &[u8]) -> Option<Day> {
+        match self {
+            Given::Directives(directives) => {
+                let date = directives.parsed(cell)?.to_date().ok()?;
+                Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)
+            }
+            Given::Periods(grain) => loose_label(cell, *grain),
+            Given::Rfc2822 | Given::Serial => None,
+        }
+    }
+
+    pub(crate) fn micros(&self, cell: &[u8]) -> Option<i64> {
+        let micros = match self {
+            Given::Directives(directives) => directives.micros(cell),
+            Given::Rfc2822 => {
+                let parsed = jiff::fmt::rfc2822::DateTimeParser::new().parse_timestamp(cell);
+                Some(parsed.ok()?.as_microsecond())
+            }
+            Given::Serial => serial(cell),
+            Given::Periods(_) => None,
+        };
+        micros.filter(|micros| Moment::from_micros(*micros).is_some())
+    }
+}
+
+/// Days since 1899-12-30 with a fraction, to the millisecond: what is finer is noise of the fraction.
+fn serial(cell: &[u8]) -> Option<i64> {
+    const EPOCH: i64 = -25_569;
+    const MILLIS_PER_DAY: f64 = 86_400_000.0;
+    let days: f64 = fast_float2::parse(cell).ok().filter(|days: &f64| days.abs() < 1e7)?;
+    let millis = (days * MILLIS_PER_DAY).round() as i64;
+    Some(EPOCH * MICROS_PER_DAY + millis * 1_000)
+}
+
+impl Directives {
+    fn of(column: &str, format: &str, century: Option<i16>) -> Result<Directives> {
+        let wrong = |value: String, expected: &str| {
+            Err(Error::Setting { setting: "read", value, expected: expected.to_owned() })
+        };
+        let any_moment = jiff::Timestamp::UNIX_EPOCH.to_zoned_datetime(jiff::tz::TimeZone::UTC);
+        let known = jiff::fmt::strtime::format(format, &any_moment).is_ok();
+        if !format.contains('%') || !known {
+            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, `text`, or strptime directives such as \
+                            `%d.%m.%Y` or `%d/%m/%y %H:%M`";
+            return wrong(format!("`{column}={format}`"), expected);
+        }
+        let directives: Vec<char> = format
+            .split('%')
+            .skip(1)
+            .filter_map(|part| {
+                part.trim_start_matches(['-', '_', '^', '#', ':', '.', '0', '1', '2', '3', '6', '9'])
+                    .chars()
+                    .next()
+            })
+            .collect();
+        let any = |of: &str| directives.iter().any(|&directive| of.contains(directive));
+        let two_digits = any("yD");
+        if two_digits && century.is_none() {
+            let expected =
+                "the first of the hundred years that two digits stand for as well: `--century 1900`";
+            return wrong(format!("`{column}={format}` has years of two digits"), expected);
+        }
+        Ok(Directives {
+            format: format.to_owned(),
+            moment: any("HIklMSfNTRrXcspP"),
+            instant: any("zs"),
+            century: century.filter(|_| two_digits),
+        })
+    }
+
+    fn parsed(&self, cell: &[u8]) -> Option<BrokenDownTime> {
+        let mut parsed = jiff::fmt::strtime::parse(&self.format, cell).ok()?;
+        if let Some(century) = self.century {
+            let year = parsed.year()?;
+            parsed.set_year(Some(century + (year - century).rem_euclid(100))).ok()?;
+        }
+        Some(parsed)
+    }
+
+    fn micros(&self, cell: &[u8]) -> Option<i64> {
+        let parsed = self.parsed(cell)?;
+        if self.instant {
+            return Some(parsed.to_timestamp().ok()?.as_microsecond());
+        }
+        let (date, time) = (parsed.to_date().ok()?, parsed.to_time().ok()?);
+        let day = Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)?;
+        let since_midnight = time.duration_since(jiff::civil::Time::midnight()).as_micros() as i64;
+        Some(i64::from(day.number()) * MICROS_PER_DAY + since_midnight)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("serial", "1", Some("1899-12-31T00:00"))]
+    #[case("serial", "45838", Some("2025-06-30T00:00"))]
+    #[case("serial", "45838.586921296", Some("2025-06-30T14:05:10"))]
+    #[case("serial", "-0.5", Some("1899-12-29T12:00"))]
+    #[case("serial", "3000000", None)]
+    #[case("serial", "2025-06-30", None)]
+    #[case("rfc2822", "Mon, 30 Jun 2025 14:05:09 +0200", Some("2025-06-30T12:05:09"))]
+    #[case("rfc2822", "30 Jun 2025 14:05 GMT", Some("2025-06-30T14:05"))]
+    #[case("rfc2822", "30 Jun 2025", None)]
+    #[case("%d.%m.%y %H:%M", "30.06.25 14:05", Some("2025-06-30T14:05"))]
+    #[case("%Y%m%d%H", "2025063014", Some("2025-06-30T14:00"))]
+    #[case("%s", "0", Some("1970-01-01T00:00"))]
+    fn moments_in_a_given_format(#[case] format: &str, #[case] cell: &str, #[case] moment: Option<&str>) {
+        let given = Given::of("at", format, Some(2000)).unwrap();
+        let micros = given.micros(cell.as_bytes()).and_then(Moment::from_micros);
+        assert_eq!(micros.map(|moment| moment.to_string()).as_deref(), moment);
+    }
+}

@@ -1,0 +1,87 @@
+//! Files of holidays: one date a line, or in the first column of a table.
+
+use super::reading::Reading;
+use crate::{
+    Table,
+    error::{Error, Result},
+};
+use arrow_array::cast::AsArray;
+use jembric_core::calendar::{
+    Day,
+    notation::{Order, read},
+};
+use std::path::Path;
+
+/// Reads the days of a file that has one date a line, or in its first column, with a header or without one.
+///
+/// Dates stand in any of the known notations. Errors: a line that has no date or one that can be read both with the day and
+/// with the month first; the message names file, line and text.
+pub fn holidays(path: impl AsRef<Path>) -> Result<Vec<Day>> {
+    holidays_of(&holidays_reading().file(path)?)
+}
+
+/// How a table of holidays is read: as text, with a header or without one.
+pub fn holidays_reading() -> Reading {
+    Reading::new().no_header(true).read("c1", "text")
+}
+
+/// The days of a table that was read so; see [`holidays`].
+pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
+    let file = table.origin().map(|origin| origin.file().to_owned()).unwrap_or_default();
+    let cells = table.column("c1").map_err(Error::from)?.as_string_view().clone();
+    let mut days = Vec::new();
+    for (row, text) in cells.iter().enumerate() {
+        let written = text.and_then(|text| read(text.as_bytes()).ok());
+        let both = written.map(|written| (written.day(Order::DayFirst), written.day(Order::MonthFirst)));
+        match both {
+            Some((Some(one), Some(other))) if one != other => {
+                let expected = format!("a date that leaves no doubt, such as {one} or {other}");
+                return Err(bad_line(&file, table, row, text, expected));
+            }
+            Some((Some(day), _) | (None, Some(day))) => days.push(day),
+            // A first line without a date is the header; with a digit in it, it is a date that is none.
+            _ if row == 0 && !text.is_some_and(|text| text.contains(|c: char| c.is_ascii_digit())) => {}
+            _ => return Err(bad_line(&file, table, row, text, "a date such as 2025-12-25".to_owned())),
+        }
+    }
+    Ok(days)
+}
+
+fn bad_line(file: &str, table: &Table, row: usize, text: Option<&str>, expected: String) -> Error {
+    let line = table.origin().map_or(row as u64 + 1, |origin| origin.line(row));
+    Error::Setting {
+        setting: "holidays",
+        value: format!("{file}: line {line} has `{}`", text.unwrap_or_default()),
+        expected,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use std::io::Write;
+
+    #[rstest]
+    #[case("2025-12-25\n26.12.2025\n", Ok(2))]
+    #[case("day,name\n2025-12-25,Christmas\n", Ok(1))]
+    #[case("2025-12-25\n\n2025-12-25", Ok(2))]
+    #[case("day\n", Ok(0))]
+    #[case("day\n2025-12-25\nsoon\n", Err("line 3 has `soon`"))]
+    #[case("2025-12-25\n2025-02-30\n", Err("line 2 has `2025-02-30`"))]
+    #[case("2025-12-25\n03/04/2025\n", Err("line 2 has `03/04/2025`"))]
+    #[case("2025-05-O1\n2025-12-25\n", Err("line 1 has `2025-05-O1`"))]
+    #[case("day,name\n,Christmas\n", Err("line 2 has ``"))]
+    fn a_date_a_line_or_an_error_that_names_the_line(
+        #[case] text: &str,
+        #[case] expected: std::result::Result<usize, &str>,
+    ) {
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        file.write_all(text.as_bytes()).unwrap();
+        match (holidays(file.path()), expected) {
+            (Ok(days), Ok(count)) => assert_eq!(days.len(), count),
+            (Err(error), Err(part)) => assert!(error.to_string().contains(part), "{error}"),
+            (got, expected) => panic!("{got:?} instead of {expected:?}"),
+        }
+    }
+}

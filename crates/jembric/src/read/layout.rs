@@ -1,0 +1,138 @@
+//! Where records begin, so that threads can read a file from many places at once.
+//!
+//! A line break ends a record unless it stands in quotes, and whether it does depends on all the quotes before it. So a
+//! first pass counts the quotes and line breaks of each block, on all threads; then each block's first record is found by
+//! looking a little way into it. The line breaks also say how many records there are at most, and thereby how long the
+//! columns have to be. That quotes are where RFC 4180 has them is checked where the records are read.
+
+use super::bytes::FileBytes;
+use crate::error::Result;
+use memchr::{memchr, memchr_iter, memchr2_iter};
+use rayon::prelude::*;
+
+/// Bytes read at a time: enough to be worth a thread's while, few enough to stay in its cache.
+pub(crate) const BLOCK: u64 = 1 << 20;
+/// Bytes looked at first to find a record's beginning.
+const LOOK: u64 = 1 << 14;
+
+/// Whole records that are read together.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Region {
+    pub(crate) start: u64,
+    pub(crate) end: u64,
+    /// The line on which its first record begins.
+    pub(crate) line: u64,
+    /// More records than these are not in it.
+    pub(crate) most_records: usize,
+}
+
+/// What a block of bytes adds to what is known at its start.
+struct Counted {
+    quotes: u64,
+    breaks: u64,
+}
+
+/// The regions from a record's beginning to the end of the source.
+pub(crate) fn regions(
+    source: &FileBytes,
+    start: u64,
+    line: u64,
+    quoting: bool,
+    block: u64,
+) -> Result<Vec<Region>> {
+    let len = source.len();
+    let blocks: Vec<u64> = (start..len).step_by(block as usize).collect();
+    let counted: Vec<Counted> = blocks
+        .par_iter()
+        .map_init(Vec::new, |buffer, &at| {
+            let bytes = source.bytes(at, len.min(at + block), buffer)?;
+            let quotes = if quoting { memchr_iter(b'"', bytes).count() as u64 } else { 0 };
+            Ok(Counted { quotes, breaks: memchr_iter(b'\n', bytes).count() as u64 })
+        })
+        .collect::<Result<_>>()?;
+
+    let mut regions: Vec<Region> = Vec::with_capacity(blocks.len());
+    let (mut inside, mut line) = (false, line);
+    for (&at, &Counted { quotes, breaks }) in blocks.iter().zip(&counted) {
+        match regions.last_mut() {
+            None => regions.push(Region { start: at, end: len, line, most_records: breaks as usize + 1 }),
+            // A record that began before this block ends in or after it: what follows belongs to the same region.
+            Some(before) if before.start > at => before.most_records += breaks as usize,
+            Some(before) => {
+                let (begins, passed) = next_record(source, at, inside, quoting)?;
+                before.end = begins;
+                let region =
+                    Region { start: begins, end: len, line: line + passed, most_records: breaks as usize };
+                regions.push(region);
+            }
+        }
+        inside ^= quotes % 2 == 1;
+        line += breaks;
+    }
+    regions.retain(|region| region.start < region.end);
+    Ok(regions)
+}
+
+/// Where the first record after this place begins, and how many lines further down.
+fn next_record(source: &FileBytes, at: u64, mut inside: bool, quoting: bool) -> Result<(u64, u64)> {
+    let (mut from, mut breaks, mut step, mut buffer) = (at, 0, LOOK, Vec::new());
+    while from < source.len() {
+        let to = source.len().min(from + step);
+        let bytes = source.bytes(from, to, &mut buffer)?;
+        let found = if quoting {
+            memchr2_iter(b'"', b'\n', bytes).find(|&i| {
+                let quote = bytes[i] == b'"';
+                inside ^= quote;
+                breaks += u64::from(!quote);
+                !quote && !inside
+            })
+        } else {
+            memchr(b'\n', bytes).inspect(|_| breaks += 1)
+        };
+        if let Some(i) = found {
+            return Ok((from + i as u64 + 1, breaks));
+        }
+        (from, step) = (to, step * 2);
+    }
+    Ok((source.len(), breaks))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// Where records begin, by walking through the text; and the line of each.
+    fn beginnings(text: &[u8], quoting: bool) -> Vec<(u64, u64)> {
+        let (mut inside, mut line, mut begins) = (false, 1, vec![(0, 1)]);
+        for (at, &byte) in text.iter().enumerate() {
+            inside ^= quoting && byte == b'"';
+            line += u64::from(byte == b'\n');
+            if byte == b'\n' && !inside {
+                begins.push((at as u64 + 1, line));
+            }
+        }
+        begins.retain(|&(at, _)| at < text.len() as u64);
+        begins
+    }
+
+    proptest! {
+        #[test]
+        fn regions_cut_a_text_between_records_and_have_room_for_theirs(text in "[a,\"\n]{0,200}", block in 1_u64..40, quoting: bool) {
+            let source = FileBytes::stream("t".to_owned(), text.as_bytes(), None).unwrap();
+            let regions = regions(&source, 0, 1, quoting, block).unwrap();
+            let begins = beginnings(text.as_bytes(), quoting);
+            let mut end = 0;
+            for region in &regions {
+                prop_assert_eq!(region.start, end, "regions follow one another");
+                prop_assert!(begins.contains(&(region.start, region.line)), "{:?} {:?}", region, begins);
+                let records = begins.iter().filter(|(at, _)| (region.start..region.end).contains(at)).count();
+                prop_assert!(records <= region.most_records, "{} records in {:?}", records, region);
+                end = region.end;
+            }
+            prop_assert_eq!(end, text.len() as u64, "nothing is left out");
+            let room: usize = regions.iter().map(|region| region.most_records).sum();
+            prop_assert!(room <= text.matches('\n').count() + 1, "no more room than lines");
+        }
+    }
+}

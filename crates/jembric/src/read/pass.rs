@@ -1,0 +1,195 @@
+//! One pass over all regions of a file, on all threads: to survey some columns, or to fill them.
+
+use super::{
+    bytes::FileBytes,
+    convert::{Column, Filled, Filling, value},
+    header::Header,
+    infer::{Conventions, Facts, Kind},
+    layout::Region,
+    reading::Reading,
+    records::{Lines, Records},
+};
+use crate::error::{Error, Result};
+use arrow_array::ArrayRef;
+use jembric_core::Origin;
+use rayon::prelude::*;
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+
+/// All that one pass over the file needs.
+pub(crate) struct Pass<'a> {
+    pub(crate) source: &'a FileBytes,
+    pub(crate) regions: &'a [Region],
+    pub(crate) header: &'a Header,
+    pub(crate) conventions: &'a Conventions,
+    pub(crate) reading: &'a Reading,
+}
+
+/// Columns that were filled, and where their rows stand in the file.
+pub(crate) struct PassFilled {
+    pub(crate) columns: Vec<ColumnFilled>,
+    pub(crate) origin: Origin,
+}
+
+pub(crate) struct ColumnFilled {
+    pub(crate) array: ArrayRef,
+    pub(crate) forms: u16,
+    pub(crate) misfits: u64,
+    /// The first three, each with its row.
+    first_misfits: Vec<(usize, String)>,
+}
+
+impl Pass<'_> {
+    fn records(&self) -> Records<'_> {
+        Records {
+            file: &self.source.name,
+            separator: self.header.separator,
+            quoting: !self.reading.no_quotes,
+            columns: self.header.names.len(),
+        }
+    }
+
+    /// What the cells of some columns could be, over the first rows of some regions.
+    pub(crate) fn survey(
+        &self,
+        columns: &[usize],
+        regions: &[Region],
+        most_rows: usize,
+    ) -> Result<Vec<Facts>> {
+        let one = |buffer: &mut Vec<u8>, region: &Region| {
+            let mut facts = vec![Facts::default(); columns.len()];
+            let bytes = self.source.bytes(region.start, region.end, buffer)?;
+            let mut rows = 0;
+            self.records().each(self.source, region, bytes, |cells| {
+                rows += cells.bounds.len() / cells.columns;
+                for (facts, &column) in facts.iter_mut().zip(columns).filter(|_| rows <= most_rows) {
+                    let cells = cells.of_column(column, &self.reading.missing);
+                    for cell in
+                        cells.bounds.filter_map(|(start, end)| value(&cells.text[start..end], cells.missing))
+                    {
+                        facts.add(cell, self.conventions);
+                    }
+                }
+            })?;
+            Ok(facts)
+        };
+        let surveys: Vec<Vec<Facts>> = in_order(regions.par_iter().map_init(Vec::new, one).collect())?;
+        let none = vec![Facts::default(); columns.len()];
+        Ok(surveys
+            .into_iter()
+            .fold(none, |all, more| all.into_iter().zip(&more).map(|(all, more)| all.plus(more)).collect()))
+    }
+
+    /// Reads some columns as what they are taken for. Of several errors, the one that comes first in the file counts.
+    pub(crate) fn fill(&self, columns: &[usize], kinds: &[Kind]) -> Result<PassFilled> {
+        let lengths: Vec<usize> = self.regions.iter().map(|region| region.most_records).collect();
+        let most: usize = lengths.iter().sum();
+        if most >= u32::MAX as usize {
+            return Err(jembric_core::Error::TableTooLong { rows: most }.into());
+        }
+        let mut blank: Vec<Column> =
+            columns.iter().map(|&column| Column::blank(&kinds[column], most)).collect();
+        // By column, then by region; turned round to be handed out by region.
+        let mut by_column: Vec<_> =
+            blank.iter_mut().map(|column| column.stretches(&lengths).into_iter()).collect();
+        let by_region: Vec<Vec<_>> =
+            self.regions.iter().map(|_| by_column.iter_mut().filter_map(Iterator::next).collect()).collect();
+        let read = AtomicU64::new(0);
+        let filled: Vec<Result<(Lines, Vec<Filled>)>> = self
+            .regions
+            .par_iter()
+            .zip(by_region)
+            .enumerate()
+            .map_init(Vec::new, |buffer, (number, (region, stretches))| {
+                let mut fillings: Vec<Filling<'_>> = stretches
+                    .into_iter()
+                    .zip(columns)
+                    .map(|(stretch, &column)| {
+                        Filling::new(
+                            &kinds[column],
+                            self.conventions,
+                            stretch,
+                            number as u32,
+                            region.most_records,
+                        )
+                    })
+                    .collect();
+                let bytes = self.source.bytes(region.start, region.end, buffer)?;
+                let lines = self.records().each(self.source, region, bytes, |cells| {
+                    for (filling, &column) in fillings.iter_mut().zip(columns) {
+                        filling.extend(cells.of_column(column, &self.reading.missing));
+                    }
+                })?;
+                if let Some(progress) = &self.reading.progress {
+                    let region = region.end - region.start;
+                    progress(read.fetch_add(region, Relaxed) + region, self.source.len());
+                }
+                Ok((lines, fillings.into_iter().map(Filling::finish).collect()))
+            })
+            .collect();
+
+        let (lines, filled): (Vec<Lines>, Vec<Vec<Filled>>) = in_order(filled)?.into_iter().unzip();
+        let mut filled: Vec<_> = filled.into_iter().map(Vec::into_iter).collect();
+        let by_column: Vec<_> = blank
+            .into_iter()
+            .zip(columns)
+            .map(|(blank, &column)| {
+                (blank, column, filled.iter_mut().filter_map(Iterator::next).collect::<Vec<Filled>>())
+            })
+            .collect();
+        // What was read as text is looked over once more as an array is made of it, so a thread for each column pays.
+        let columns = by_column.into_par_iter().map(|(blank, column, filled)| {
+            let starts = lines
+                .iter()
+                .scan(0, |next, lines| Some(std::mem::replace(next, *next + lines.rows as usize)));
+            let misfits = starts.zip(&filled).flat_map(|(start, filled)| {
+                filled.first_misfits.iter().map(move |(row, text)| (start + row, text.clone()))
+            });
+            ColumnFilled {
+                first_misfits: misfits.take(3).collect(),
+                misfits: filled.iter().map(|filled| filled.misfits).sum(),
+                forms: filled.iter().fold(0, |forms, filled| forms | filled.forms),
+                array: blank.finish(&kinds[column], &lengths, filled),
+            }
+        });
+        Ok(PassFilled { columns: columns.collect(), origin: self.origin(&lines) })
+    }
+
+    fn origin(&self, lines: &[Lines]) -> Origin {
+        let mut origin = Origin::new(&self.source.name, self.header.lines + 1);
+        let mut before = 0;
+        for lines in lines {
+            for &(row, line) in &lines.jumps {
+                if origin.line((before + row) as usize) != line {
+                    origin.jump(before + row, line);
+                }
+            }
+            before += lines.rows;
+        }
+        origin
+    }
+
+    /// The error of a column with cells that are not in the format on which it was insisted.
+    pub(crate) fn misfitting(
+        &self,
+        column: usize,
+        format: String,
+        filled: &ColumnFilled,
+        origin: &Origin,
+    ) -> Error {
+        let missing = filled.array.logical_null_count() as u64 - filled.misfits;
+        let cell = |(row, text): &(usize, String)| format!("line {} `{text}`", origin.line(*row));
+        Error::Format {
+            file: self.source.name.clone(),
+            column: self.header.names[column].clone(),
+            format,
+            values: filled.array.len() as u64 - missing,
+            bad: filled.misfits,
+            first: filled.first_misfits.iter().map(cell).collect(),
+        }
+    }
+}
+
+/// What the regions gave, or the error of the first that gave one: which thread was quicker must not matter.
+fn in_order<T>(regions: Vec<Result<T>>) -> Result<Vec<T>> {
+    regions.into_iter().collect()
+}

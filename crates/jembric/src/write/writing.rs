@@ -1,0 +1,198 @@
+//! Tables to text, and text to files that are never half-written.
+
+use super::destination::Destination;
+use crate::{
+    Table,
+    error::{Error, Result},
+    formats::{
+        Target,
+        batches::{Columnar, ColumnarWriter},
+        csv::CsvWriter,
+        json_lines,
+        markdown::MarkdownWriter,
+        packed::Packer,
+        packed_target::PackedWriter,
+        packing::Packing,
+        workbook::WorkbookWriter,
+    },
+};
+use std::{
+    io::{self, Write},
+    path::{Path, PathBuf},
+};
+
+/// A format that tables are written in.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Format {
+    /// Comma-separated values by RFC 4180, with a header. A missing value is an empty cell.
+    #[default]
+    Csv,
+    /// One JSON object a line. A missing value is `null`, a decimal a number with all its places.
+    JsonLines,
+    /// A table of a Markdown page.
+    Markdown,
+    /// Parquet, with the columns' types and grains.
+    Parquet,
+    /// A file of Arrow's own format, likewise.
+    Arrow,
+    /// A stream of it, which can go through a pipe.
+    ArrowStream,
+    /// A workbook of one sheet, with dates and numbers as such. What a sheet cannot hold as it is (days before March 1900, numbers of
+    /// more than 15 digits) stands there as the text that CSV has, and so do texts that a program would take for a formula.
+    Xlsx,
+}
+
+impl Format {
+    /// The format that a file's ending stands for: `csv`, `jsonl`, `md`, `parquet`, `arrow` or `arrows`.
+    pub fn of(path: &Path) -> Result<Format> {
+        let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        match ending.as_deref() {
+            Some("csv") => Ok(Format::Csv),
+            Some("jsonl" | "ndjson") => Ok(Format::JsonLines),
+            Some("md") => Ok(Format::Markdown),
+            Some("parquet") => Ok(Format::Parquet),
+            Some("arrow") => Ok(Format::Arrow),
+            Some("arrows") => Ok(Format::ArrowStream),
+            Some("xlsx") => Ok(Format::Xlsx),
+            _ => Err(Error::Setting {
+                setting: "out",
+                value: format!("`{}` has no ending that tells its format", path.display()),
+                expected: "a name that ends in .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the first three also with .gz or .zst, or a \
+                           format said outright"
+                    .to_owned(),
+            }),
+        }
+    }
+
+    /// Whether its files are packed on their own.
+    fn is_packed(self) -> bool {
+        self.columnar().is_some() || self == Format::Xlsx
+    }
+
+    fn columnar(self) -> Option<Columnar> {
+        match self {
+            Format::Parquet => Some(Columnar::Parquet),
+            Format::Arrow => Some(Columnar::ArrowFile),
+            Format::ArrowStream => Some(Columnar::ArrowStream),
+            _ => None,
+        }
+    }
+}
+
+/// How a table is written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Writing {
+    format: Format,
+    packing: Option<Packing>,
+}
+
+impl Writing {
+    /// As CSV.
+    pub fn new() -> Writing {
+        Writing::default()
+    }
+
+    /// As a file's ending says: its format, and behind it `.gz` or `.zst` if it is to be packed.
+    pub fn of(path: &Path) -> Result<Writing> {
+        let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        let packing = match ending.as_deref() {
+            Some("gz") => Packing::Gzip,
+            Some("zst") => Packing::Zstd,
+            _ => return Ok(Writing { format: Format::of(path)?, packing: None }),
+        };
+        let format = Format::of(path.file_stem().map_or(path, Path::new))?;
+        // Packed once more, they could not be read in parts.
+        if format.is_packed() {
+            return Err(Error::Setting {
+                setting: "out",
+                value: format!("`{}`", path.display()),
+                expected: "a name without .gz or .zst".to_owned(),
+            });
+        }
+        Ok(Writing { format, packing: Some(packing) })
+    }
+
+    /// In another format.
+    pub fn format(mut self, format: Format) -> Writing {
+        self.format = format;
+        self
+    }
+
+    /// Writes a table to a stream. Errors are those of the stream. Costs one pass over the table.
+    pub fn write(&self, table: &Table, to: &mut dyn Write) -> io::Result<()> {
+        let mut batches = self.batches(to);
+        batches.write(table)?;
+        batches.finish()
+    }
+
+    /// Writes a table to a stream batch by batch, as an operation hands it over.
+    pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
+        Batches { writing: *self, to, beside: None, target: None }
+    }
+
+    /// What writes tables of these columns in the format.
+    fn target(&self, first: &Table, beside: Option<&Path>) -> io::Result<Box<dyn Target>> {
+        if let Some(format) = self.format.columnar() {
+            return Ok(Box::new(ColumnarWriter::new(format, &first.batch().schema())?));
+        }
+        let text: Box<dyn Target> = match self.format {
+            Format::Xlsx => return Ok(Box::new(WorkbookWriter::new(first, beside)?)),
+            Format::JsonLines => Box::new(json_lines::JsonLinesWriter),
+            Format::Markdown => Box::new(MarkdownWriter::default()),
+            _ => Box::new(CsvWriter::default()),
+        };
+        match self.packing {
+            None => Ok(text),
+            Some(packing) => Ok(Box::new(PackedWriter { text, packer: Packer::new(packing)? })),
+        }
+    }
+
+    /// Writes a table to a file that is complete or not there at all; see [`Destination`].
+    pub fn file(&self, table: &Table, path: impl AsRef<Path>) -> Result<()> {
+        let mut file = Destination::file(path)?;
+        let directory = file.directory();
+        file.write(|to| {
+            let mut batches = self.batches(to).beside(directory);
+            batches.write(table)?;
+            batches.finish()
+        })?;
+        file.commit()
+    }
+}
+
+/// A table that is written batch by batch, all of which have the same columns. The first brings the header, with rows or
+/// without; [`finish`](Batches::finish) brings what comes at the end.
+pub struct Batches<'a> {
+    writing: Writing,
+    to: &'a mut dyn Write,
+    /// Where a format that needs a temporary file puts it.
+    beside: Option<PathBuf>,
+    /// What writes the format, once the first batch is there.
+    target: Option<Box<dyn Target>>,
+}
+
+impl Batches<'_> {
+    /// Sets the directory for the temporary files of workbooks. Without it, they go into the system's.
+    pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
+        self.beside = directory;
+        self
+    }
+
+    /// Writes the next rows.
+    pub fn write(&mut self, rows: &Table) -> io::Result<()> {
+        let target = match &mut self.target {
+            Some(target) => target,
+            none => none.insert(self.writing.target(rows, self.beside.as_deref())?),
+        };
+        target.write(rows, self.to)
+    }
+
+    /// Writes what comes at the end, where a format has something there.
+    pub fn finish(self) -> io::Result<()> {
+        self.target.map_or(Ok(()), |target| target.finish(self.to))
+    }
+}
+
+#[cfg(test)]
+mod tests;
