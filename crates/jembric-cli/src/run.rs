@@ -18,7 +18,7 @@ use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::Zone,
     io::{Batches, Destination, Outputs, ReadingSettings},
-    routine::{Input, Planned, Routine, Run},
+    routine::{Input, Planned, Ran, Routine, Run},
     steps::{Described, Files as _, Reads, described, file_and_columns},
 };
 use std::{
@@ -181,7 +181,7 @@ fn chain(
     routine.as_of.clone_from(&answer.as_of);
     routine.zone.clone_from(&answer.zone);
     let saved = answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
-    let asked = Asked {
+    let asked = RunOptions {
         account: AccountArguments::from_arg_matches(typed)?,
         upto: None,
         follow: None,
@@ -252,11 +252,18 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     if files == Files::OfTheDisk {
         outputs.protect([file.clone()]);
     }
-    run(&routine, directory, Asked { answer, account, upto, follow, saved: None }, outputs, files, screen)
+    run(
+        &routine,
+        directory,
+        RunOptions { answer, account, upto, follow, saved: None },
+        outputs,
+        files,
+        screen,
+    )
 }
 
 /// What is asked of steps, beside what they say themselves.
-struct Asked {
+struct RunOptions {
     answer: AnswerArguments,
     account: AccountArguments,
     upto: Option<usize>,
@@ -274,16 +281,29 @@ struct Told {
     followed: Option<Table>,
 }
 
+impl Told {
+    fn of(ran: &Ran<'_>, follow: Option<&Expression>) -> Told {
+        let followed = follow
+            .map(|condition| Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context));
+        Told {
+            ledger: ran.outcome.ledger.clone(),
+            set_aside: ran.outcome.set_aside.clone(),
+            written: ran.written.clone(),
+            followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
+        }
+    }
+}
+
 /// Runs steps whose files are in a directory.
 fn run(
     routine: &Routine,
     directory: &Path,
-    asked: Asked,
+    asked: RunOptions,
     mut outputs: Outputs,
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let Asked { answer, account, upto, follow, saved } = asked;
+    let RunOptions { answer, account, upto, follow, saved } = asked;
     // All that can be wrong without the data comes before the data is read.
     let shown = Shown::of(answer.format, answer.out.as_deref(), screen.is_terminal)?;
     let shown_aside =
@@ -319,15 +339,7 @@ fn run(
             &mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) },
             &mut |ran| {
                 title = routine.title_on(ran.context.as_of);
-                let followed = conditions.follow.as_ref().map(|condition| {
-                    Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
-                });
-                told.push(Told {
-                    ledger: ran.outcome.ledger.clone(),
-                    set_aside: ran.outcome.set_aside.clone(),
-                    written: ran.written.clone(),
-                    followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
-                });
+                told.push(Told::of(ran, conditions.follow.as_ref()));
                 Ok(())
             },
         );
@@ -365,9 +377,21 @@ fn run(
     }
     out.into_iter().chain(aside).chain(routine_file).for_each(|file| outputs.add(file));
     outputs.commit()?;
-    if account.quiet {
-        return Ok(());
+    match account.quiet {
+        true => Ok(()),
+        false => tell_ledgers(&told, title, &account, &answer, is_shown, screen),
     }
+}
+
+/// Tells the ledgers of the steps that have run, and the rows that are followed.
+fn tell_ledgers(
+    told: &[Told],
+    title: Option<String>,
+    account: &AccountArguments,
+    answer: &AnswerArguments,
+    is_shown: bool,
+    screen: &mut Screen,
+) -> Result<(), Failure> {
     // Where a person has just seen the answer, a blank line comes first.
     let is_below = screen.is_terminal && answer.out.is_none() && is_shown;
     let mut gap = if is_below && account.ledger == LedgerForm::Text { "\n" } else { "" };
@@ -375,7 +399,7 @@ fn run(
         screen.account(format!("{gap}{title}"))?;
         gap = "";
     }
-    for Told { ledger, written, followed, .. } in &told {
+    for Told { ledger, written, followed, .. } in told {
         match account.ledger {
             LedgerForm::Text => screen.account(format!("{gap}{ledger}"))?,
             LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,

@@ -17,7 +17,7 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared, State, handed_over},
-    shape::{Named, Shape, Type},
+    shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
 use arrow_buffer::BooleanBuffer;
@@ -201,7 +201,9 @@ impl Operation for Active {
                 let share = in_setting("share", || shape.named(&self.share))?;
                 for named in &share {
                     in_setting("share", || shape.expect_numbers(&named.column))?;
-                    result = in_setting("share", || result.with(&rows::share_name(named), Type::Float))?;
+                    let kind = rows::share_type(shape.columns()[named.place].kind);
+                    let column = ColumnShape { name: rows::share_name(named), kind };
+                    result = in_setting("share", || result.with_shape(column))?;
                 }
                 uses = uses.using_named(&share);
                 (Gives::Rows { share }, result)

@@ -319,6 +319,7 @@ impl From<ArrowError> for Error {
 
 impl Error {
     /// The same error, which knows the setting that caused it.
+    #[must_use]
     pub fn of_setting(self, setting: &'static str) -> Error {
         match self.setting() {
             Some(_) => self,

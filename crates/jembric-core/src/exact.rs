@@ -20,11 +20,11 @@ const UNTIL_CARRY: u32 = 1 << 29;
 /// The exact sum of a column's numbers, in the column's own type.
 #[derive(Clone, Debug)]
 pub struct ExactSum {
-    kind: Kind,
+    kind: Sum,
 }
 
 #[derive(Clone, Debug)]
-enum Kind {
+enum Sum {
     Whole { sum: i128, places: i8 },
     Float(Box<Limbs>),
 }
@@ -56,7 +56,7 @@ impl ExactSum {
         fn whole<T: Copy + Into<i128>>(values: &[T], counted: &BooleanBuffer, places: i8) -> ExactSum {
             let stretches = counted.set_slices().map(|(from, to)| &values[from..to]);
             let sum = stretches.map(|values| values.iter().map(|&value| value.into()).sum::<i128>()).sum();
-            ExactSum { kind: Kind::Whole { sum, places } }
+            ExactSum { kind: Sum::Whole { sum, places } }
         }
         match array.data_type() {
             DataType::Int64 => whole(array.as_primitive::<Int64Type>().values(), &counted, 0),
@@ -70,30 +70,31 @@ impl ExactSum {
                 let values = array.as_primitive::<Float64Type>().values();
                 let mut limbs = Limbs::default();
                 counted.set_indices().for_each(|row| limbs.add(values[row]));
-                ExactSum { kind: Kind::Float(Box::new(limbs)) }
+                ExactSum { kind: Sum::Float(Box::new(limbs)) }
             }
-            _ => ExactSum { kind: Kind::Whole { sum: 0, places: 0 } },
+            _ => ExactSum { kind: Sum::Whole { sum: 0, places: 0 } },
         }
     }
 
     /// The sum of nothing, of the same kind.
     pub(crate) fn minus_itself(&self) -> ExactSum {
         let kind = match &self.kind {
-            Kind::Whole { places, .. } => Kind::Whole { sum: 0, places: *places },
-            Kind::Float(_) => Kind::Float(Box::default()),
+            Sum::Whole { places, .. } => Sum::Whole { sum: 0, places: *places },
+            Sum::Float(_) => Sum::Float(Box::default()),
         };
         ExactSum { kind }
     }
 
     /// The sum of both.
+    #[must_use]
     pub fn plus(self, other: &ExactSum) -> ExactSum {
         let kind = match (self.kind, &other.kind) {
-            (Kind::Whole { sum, places }, Kind::Whole { sum: more, .. }) => {
-                Kind::Whole { sum: sum + more, places }
+            (Sum::Whole { sum, places }, Sum::Whole { sum: more, .. }) => {
+                Sum::Whole { sum: sum + more, places }
             }
-            (Kind::Float(mut limbs), Kind::Float(more)) => {
+            (Sum::Float(mut limbs), Sum::Float(more)) => {
                 limbs.add_all(more);
-                Kind::Float(limbs)
+                Sum::Float(limbs)
             }
             (kind, _) => kind,
         };
@@ -111,8 +112,8 @@ impl PartialEq for ExactSum {
 impl fmt::Display for ExactSum {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.kind {
-            Kind::Whole { sum, places } => f.pad(&decimal_text(*sum, *places)),
-            Kind::Float(limbs) => f.pad(&limbs.rounded().to_string()),
+            Sum::Whole { sum, places } => f.pad(&decimal_text(*sum, *places)),
+            Sum::Float(limbs) => f.pad(&limbs.rounded().to_string()),
         }
     }
 }

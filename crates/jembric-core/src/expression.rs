@@ -36,7 +36,7 @@ use crate::{
 };
 use arrow_array::{ArrayRef, BooleanArray};
 use arrow_schema::Field;
-use check::Kind;
+use check::TermType;
 use evaluate::Evaluation;
 use parse::{Meaning, Node, NodeKind};
 use std::{cell::RefCell, collections::BTreeSet, fmt, ops::Range, str::FromStr};
@@ -122,11 +122,11 @@ impl Expression {
         let kind =
             check::Check { shape, context }.kind(&self.root).map_err(|problem| problem.within(&self.text))?;
         match kind {
-            Kind::Of(kind) => Ok(Some(kind)),
-            Kind::Weekday => Ok(Some(Type::Text)),
-            Kind::Missing => Ok(Some(Type::Nothing)),
-            Kind::Unknown => Ok(None),
-            Kind::Span => Err(self.wrong("this is a span, which cannot stand in a column")),
+            TermType::Of(kind) => Ok(Some(kind)),
+            TermType::Weekday => Ok(Some(Type::Text)),
+            TermType::Missing => Ok(Some(Type::Nothing)),
+            TermType::Unknown => Ok(None),
+            TermType::Span => Err(self.wrong("this is a span, which cannot stand in a column")),
         }
     }
 

@@ -13,7 +13,10 @@ use crate::{
     table::Table,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
+use judge::{Judge, Judged};
 use rayon::prelude::*;
+
+mod judge;
 
 /// Rows that a thread takes at a time.
 const STRETCH: usize = 1 << 16;
@@ -172,99 +175,24 @@ impl Intervals {
         let close = any_open
             .then(|| ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of));
         let close = newest.filter(|_| context.as_of.is_none()).or(close.flatten());
-        let backwards = Backwards::of(&starts, &ends);
-        // An exclusive end day is not active, but the as-of day of an open interval is.
-        let free = rules.end_day == EndDay::Exclusive && hours.is_none();
-        let by_hours = hours.is_some();
-
-        // The last active tick of a row and its fate.
-        let of_row = |row: usize| {
-            if !has_start(row) {
-                return (ended[row], Fate::NoStart, false);
-            }
-            let (mut last, fate, mut closed) = (ended[row], Fate::Active, false);
-            let fate = if is_open(row) {
-                last = close.unwrap_or(first[row]);
-                match rules.open_ends {
-                    OpenEnds::AsOf if first[row] > last => Fate::AfterAsOf,
-                    OpenEnds::AsOf => {
-                        closed = true;
-                        fate
-                    }
-                    OpenEnds::Drop | OpenEnds::Refuse => Fate::Open,
-                }
-            } else if backwards.is(row) || (!by_hours && last < first[row]) {
-                Fate::Reversed
-            } else {
-                last -= if free { ends_period(&ends, row) } else { 0 };
-                // An interval without length is active in its hour where its end counts.
-                if by_hours && rules.end_day == EndDay::Inclusive {
-                    last = last.max(first[row]);
-                } else if by_hours && backwards.is_without_length(row) {
-                    last = first[row] - 1;
-                }
-                if last < first[row] { Fate::NoDay } else { fate }
-            };
-            let outside = range.is_some_and(|(from, to)| last < from || first[row] > to);
-            (last, if fate == Fate::Active && outside { Fate::Outside } else { fate }, closed)
+        let judge = Judge {
+            rules,
+            first: &first,
+            ended: &ended,
+            started: started.as_ref(),
+            has_end: has_end.as_ref(),
+            never: never.as_ref(),
+            ends: &ends,
+            backwards: Backwards::of(&starts, &ends),
+            close,
+            range,
+            // An exclusive end day is not active, but the as-of day of an open interval is.
+            free: rules.end_day == EndDay::Exclusive && hours.is_none(),
+            by_hours: hours.is_some(),
         };
-        let mut fates = vec![Fate::Active; table.rows()];
-        // Most tables have all their starts and ends, and then the ends themselves are the last ticks.
-        let own_ends = any_open || free || by_hours;
-        let mut last = if own_ends { vec![0; table.rows()] } else { Vec::new() };
-        let mut closed = if any_open { vec![false; table.rows()] } else { Vec::new() };
-        let stretch = |n: usize| n * STRETCH..((n + 1) * STRETCH).min(table.rows());
-        let stretches = fates.par_chunks_mut(STRETCH).enumerate();
-        let seen = if own_ends {
-            // Where none is open there is no list of those closed: an empty stretch stands for each.
-            let of_closed: Vec<&mut [bool]> = match any_open {
-                true => closed.chunks_mut(STRETCH).collect(),
-                false => (0..table.rows().div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
-            };
-            let stretches = stretches.zip(last.par_chunks_mut(STRETCH).zip(of_closed));
-            stretches
-                .map(|((n, fates), (last, closed))| {
-                    stretch(n).enumerate().fold(0, |seen, (at, row)| {
-                        let (tick, fate, was_closed) = of_row(row);
-                        (last[at], fates[at]) = (tick, fate);
-                        if let Some(closed) = closed.get_mut(at) {
-                            *closed = was_closed;
-                        }
-                        seen | 1 << fate as u8
-                    })
-                })
-                .reduce(|| 0, |one, other| one | other)
-        } else if started.is_none() && matches!(backwards, Backwards::ByTicks) {
-            let (from, to) = range.unwrap_or((i32::MIN, i32::MAX));
-            stretches
-                .map(|(n, fates)| {
-                    let rows = stretch(n);
-                    let both = first[rows.clone()].iter().zip(&ended[rows]);
-                    fates.iter_mut().zip(both).fold(0, |seen, (to_fate, (&first, &last))| {
-                        let outside = (last < from) | (first > to);
-                        *to_fate = if last < first {
-                            Fate::Reversed
-                        } else if outside {
-                            Fate::Outside
-                        } else {
-                            Fate::Active
-                        };
-                        seen | 1 << *to_fate as u8
-                    })
-                })
-                .reduce(|| 0, |one, other| one | other)
-        } else {
-            stretches
-                .map(|(n, fates)| {
-                    stretch(n).zip(fates).fold(0, |seen, (row, fate)| {
-                        *fate = of_row(row).1;
-                        seen | 1 << *fate as u8
-                    })
-                })
-                .reduce(|| 0, |one, other| one | other)
-        };
+        let Judged { last, fates, seen, closed } = judge.all(table.rows());
         let any_closed = closed.iter().any(|&closed| closed);
-        let last = if own_ends { last.into() } else { ended };
+        let last = last.map_or(ended, ScalarBuffer::from);
         if rules.open_ends == OpenEnds::Refuse {
             refuse_open(table, rules, &fates)?;
         }

@@ -24,7 +24,7 @@ use crate::{
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use best::one_each;
-use plan::Asked;
+use plan::RecordSettings;
 use serde::Serialize;
 
 /// What happens to records that tie on the date and on everything that was named to break the tie.
@@ -161,7 +161,7 @@ impl Earliest {
 impl Operation for Latest {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         crate::settings::Settings::check_ranges(self)?;
-        let asked = Asked {
+        let asked = RecordSettings {
             word: Latest::NAME,
             per: &self.per,
             date: &self.date,
@@ -179,7 +179,7 @@ impl Operation for Latest {
 impl Operation for Earliest {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         crate::settings::Settings::check_ranges(self)?;
-        let asked = Asked {
+        let asked = RecordSettings {
             word: Earliest::NAME,
             per: &self.per,
             date: &self.date,

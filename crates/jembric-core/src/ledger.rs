@@ -253,6 +253,7 @@ impl Ledger {
     }
 
     /// The account of both, where two parts of a table were worked apart.
+    #[must_use]
     pub fn merge(mut self, other: &Ledger) -> Ledger {
         self.rows_in += other.rows_in;
         self.kept += other.kept;

@@ -82,7 +82,7 @@ pub use filled::{Dated, Extent, Filled};
 pub use intervals::{EndDay, OpenEnds};
 pub use latest::{Earliest, Latest, Ties, latest_rows};
 pub use ledger::{Entry, Followed, Ledger, Outcome, Reason, Reconciled, Warning};
-pub use look::{ColumnLook, DateLook, Finding, Look, NotQuite};
+pub use look::{ColumnLook, DateLook, Finding, Look, LookFold, NotQuite};
 pub use operation::{Operation, Setting, Takes};
 pub use plan::{Access, Fold, Plan};
 pub use recent::{Recent, Whole};

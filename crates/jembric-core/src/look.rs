@@ -7,7 +7,8 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::{Advised, AmbiguousDates, Error, NotDates, Result, Words},
-    shape::Type,
+    plan::NumberedRows,
+    shape::{Shape, Type},
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray};
@@ -150,6 +151,67 @@ pub enum NotQuite {
     Order(AmbiguousDates),
 }
 
+/// A look at a table that comes in batches. It keeps the rows, since a row that repeats an earlier one is found only
+/// among all of them.
+///
+/// ```
+/// use jembric_core::{Table, arrow::{ArrayRef, Int64Array}, Look, LookFold};
+/// use std::sync::Arc;
+///
+/// let tons: ArrayRef = Arc::new(Int64Array::from(vec![3, 4, 3]));
+/// let lifts = Table::from_columns([("tons", tons)])?;
+///
+/// let (mut first, mut second) = (LookFold::default(), LookFold::default());
+/// first.take(&lifts.slice(0, 2), 0)?;
+/// second.take(&lifts.slice(2, 1), 2)?;
+/// first.merge(second)?;
+/// assert_eq!(first.finish()?.findings, Look::at(&lifts)?.findings);
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Default)]
+pub struct LookFold {
+    shape: Option<Shape>,
+    rows: NumberedRows,
+}
+
+impl fmt::Debug for LookFold {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("LookFold").field("shape", &self.shape).finish_non_exhaustive()
+    }
+}
+
+impl LookFold {
+    /// Takes a batch of rows, the first of which has this number, from 0, among all rows.
+    ///
+    /// Errors: a batch whose columns are not those of the batches before.
+    pub fn take(&mut self, batch: &Table, first_row: u64) -> Result<()> {
+        self.shape.get_or_insert_with(|| batch.shape()).expect_same(&batch.shape())?;
+        self.rows.add(batch, first_row..first_row + batch.rows() as u64);
+        Ok(())
+    }
+
+    /// Takes what another fold has taken.
+    ///
+    /// Errors: as for [`take`](LookFold::take).
+    pub fn merge(&mut self, other: LookFold) -> Result<()> {
+        match (&self.shape, other.shape) {
+            (Some(shape), Some(found)) => shape.expect_same(&found)?,
+            (None, found) => self.shape = found,
+            (Some(_), None) => {}
+        }
+        self.rows.merge(other.rows);
+        Ok(())
+    }
+
+    /// What all batches hold; of none, a table without columns.
+    pub fn finish(self) -> Result<Look> {
+        match self.rows.in_order()? {
+            Some(table) => Look::at_all(&table),
+            None => Look::at_all(&Table::from_columns(Vec::<(&str, ArrayRef)>::new())?),
+        }
+    }
+}
+
 impl fmt::Display for Finding {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.told(&|advised| advised.in_rust()))
@@ -200,6 +262,12 @@ impl Finding {
 impl Look {
     /// Looks at a table. Costs a numbering of each column and of whole rows.
     pub fn at(table: &Table) -> Result<Look> {
+        let mut fold = LookFold::default();
+        fold.take(table, 0)?;
+        fold.finish()
+    }
+
+    fn at_all(table: &Table) -> Result<Look> {
         let mut columns = Vec::new();
         let mut findings = Vec::new();
         for (place, (name, column)) in table.names().zip(table.columns()).enumerate() {

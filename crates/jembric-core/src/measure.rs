@@ -26,7 +26,7 @@ const DIGIT_BITS: u32 = 94;
 
 pub(crate) struct Measure {
     column: String,
-    kind: Kind,
+    kind: SumUnit,
     units: Units,
     layers: usize,
     valid: Option<NullBuffer>,
@@ -41,7 +41,7 @@ enum Units {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Kind {
+enum SumUnit {
     Whole,
     Decimal(i8),
     /// In units of this power of two.
@@ -68,15 +68,15 @@ impl Measure {
         let mut layers = 1;
         let (kind, units) = match array.data_type() {
             DataType::Int64 => {
-                (Kind::Whole, Units::Narrow(array.as_primitive::<Int64Type>().values().clone()))
+                (SumUnit::Whole, Units::Narrow(array.as_primitive::<Int64Type>().values().clone()))
             }
             DataType::Decimal64(_, places) => {
                 let values = array.as_primitive::<Decimal64Type>().values().clone();
-                (Kind::Decimal(*places), Units::Narrow(values))
+                (SumUnit::Decimal(*places), Units::Narrow(values))
             }
             DataType::Decimal128(_, places) => {
                 let values = array.as_primitive::<Decimal128Type>().values().to_vec();
-                (Kind::Decimal(*places), Units::Wide(values))
+                (SumUnit::Decimal(*places), Units::Wide(values))
             }
             DataType::Float64 => {
                 let floats = array.as_primitive::<Float64Type>();
@@ -104,9 +104,9 @@ impl Measure {
                     layers = width.div_ceil(DIGIT_BITS) as usize;
                     Units::Floats(floats.values().clone())
                 };
-                (Kind::Float(unit), units)
+                (SumUnit::Float(unit), units)
             }
-            _ => (Kind::Nothing, Units::Wide(vec![0; table.rows()])),
+            _ => (SumUnit::Nothing, Units::Wide(vec![0; table.rows()])),
         };
         Ok(Measure { column: column.to_owned(), kind, units, layers, valid })
     }
@@ -121,7 +121,7 @@ impl Measure {
         opening: Decimal,
     ) -> Result<Option<(Measure, Vec<i128>)>> {
         let mut measure = Measure::of(table, place)?;
-        if let Kind::Float(_) = measure.kind {
+        if let SumUnit::Float(_) = measure.kind {
             let value = opening.to_float();
             let measure = Measure::beside(table, place, Some(value))?;
             let units = (0..measure.layers).map(|layer| measure.unit_of(value, layer)).collect();
@@ -134,7 +134,7 @@ impl Measure {
     /// not fit.
     fn take_in(&mut self, number: Decimal) -> Option<i128> {
         let places = match self.kind {
-            Kind::Decimal(places) => places as u32,
+            SumUnit::Decimal(places) => places as u32,
             _ => 0,
         };
         let all = places.max(u32::from(number.places()));
@@ -148,7 +148,7 @@ impl Measure {
             self.units = Units::Wide(scaled);
         }
         if all > 0 {
-            self.kind = Kind::Decimal(all as i8);
+            self.kind = SumUnit::Decimal(all as i8);
         }
         i128::from(number.units()).checked_mul(10_i128.pow(all - u32::from(number.places())))
     }
@@ -181,7 +181,7 @@ impl Measure {
 
     /// The digit of a float in a layer.
     fn unit_of(&self, value: f64, layer: usize) -> i128 {
-        let Kind::Float(unit) = self.kind else { return 0 };
+        let SumUnit::Float(unit) = self.kind else { return 0 };
         if self.layers == 1 { shifted(value, unit) } else { digit(value, unit, layer) }
     }
 
@@ -201,21 +201,21 @@ impl Measure {
     pub(crate) fn sums(&self, sums: &Sums) -> Result<ArrayRef> {
         let [least, ..] = &sums[..] else { return Ok(Arc::new(NullArray::new(0))) };
         Ok(match self.kind {
-            Kind::Whole => {
+            SumUnit::Whole => {
                 let fits = |sum: &i128| i64::try_from(*sum).ok();
                 if let Some(sum) = least.iter().find(|sum| fits(sum).is_none()) {
                     return Err(overflow(&self.column, sum.to_string()));
                 }
                 Arc::new(Int64Array::from_iter_values(least.iter().filter_map(fits)))
             }
-            Kind::Decimal(places) => {
+            SumUnit::Decimal(places) => {
                 if let Some(sum) = least.iter().find(|sum| sum.unsigned_abs() >= 10_u128.pow(38)) {
                     return Err(overflow(&self.column, format!("{sum} units of the last place")));
                 }
                 let sums = Decimal128Array::from_iter_values(least.iter().copied());
                 Arc::new(sums.with_precision_and_scale(38, places)?)
             }
-            Kind::Float(_) => {
+            SumUnit::Float(_) => {
                 let floats: Vec<f64> = match &sums[..] {
                     [only] => only.iter().map(|&sum| self.float(&[sum], 1)).collect(),
                     _ => (0..least.len()).map(|cell| self.float(&of_cell(sums, cell), 1)).collect(),
@@ -225,7 +225,7 @@ impl Measure {
                 }
                 Arc::new(Float64Array::from(floats))
             }
-            Kind::Nothing => Arc::new(NullArray::new(least.len())),
+            SumUnit::Nothing => Arc::new(NullArray::new(least.len())),
         })
     }
 
@@ -237,7 +237,7 @@ impl Measure {
     /// Sums of floats, each as one long integer, which adds up with those of any other column of floats; none for
     /// other columns.
     pub(crate) fn long_sums(&self, sums: &Sums) -> Option<Vec<Limbs>> {
-        let Kind::Float(unit) = self.kind else { return None };
+        let SumUnit::Float(unit) = self.kind else { return None };
         let cells = sums.first().map_or(0, Vec::len);
         Some((0..cells).map(|cell| long(&of_cell(sums, cell), unit)).collect())
     }
@@ -245,7 +245,7 @@ impl Measure {
     /// A sum of floats, given in each layer, as one long integer; none for other columns.
     pub(crate) fn long(&self, layers: &[i128]) -> Option<Limbs> {
         match self.kind {
-            Kind::Float(unit) => Some(long(layers, unit)),
+            SumUnit::Float(unit) => Some(long(layers, unit)),
             _ => None,
         }
     }
@@ -263,7 +263,7 @@ impl Measure {
 
     /// A sum, given in each layer, divided by a number, as a float.
     fn float(&self, layers: &[i128], by: u64) -> f64 {
-        let Kind::Float(unit) = self.kind else { return 0.0 };
+        let SumUnit::Float(unit) = self.kind else { return 0.0 };
         let &[sum] = layers else {
             return long(layers, unit).divided(by);
         };
@@ -277,10 +277,10 @@ impl Measure {
     /// that of equal values is that value.
     pub(crate) fn mean(&self, layers: &[i128], count: u64) -> Option<f64> {
         let scale = match self.kind {
-            Kind::Whole => 1,
-            Kind::Decimal(places) => 10_i128.pow(places as u32),
-            Kind::Float(_) => return (count > 0).then(|| self.float(layers, count)),
-            Kind::Nothing => return None,
+            SumUnit::Whole => 1,
+            SumUnit::Decimal(places) => 10_i128.pow(places as u32),
+            SumUnit::Float(_) => return (count > 0).then(|| self.float(layers, count)),
+            SumUnit::Nothing => return None,
         };
         let &sum = layers.first()?;
         let by = i128::from(count).checked_mul(scale).filter(|&by| by > 0)?;

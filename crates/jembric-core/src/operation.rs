@@ -1,9 +1,10 @@
 //! What all operations have in common: how they are prepared, and how their settings are described once for every way in.
 
 use crate::{context::Context, error::Result, ledger::Outcome, plan::Plan, shape::Shape, table::Table};
+use std::fmt;
 
 /// An operation on one table: settings that are prepared once and applied to any number of tables of one shape.
-pub trait Operation {
+pub trait Operation: fmt::Debug {
     /// Checks the settings against the columns of a table and resolves them.
     ///
     /// Errors: everything that can be wrong without the data. Where the shape does not know a column's type, that is

@@ -18,7 +18,7 @@ use crate::{
     context::{Context, Sink},
     error::{Error, Result},
     ledger::Outcome,
-    shape::{ColumnShape, Shape},
+    shape::Shape,
     table::Table,
 };
 use std::{collections::BTreeSet, fmt, sync::Arc};
@@ -188,33 +188,11 @@ impl Plan {
             let (prepared, found) = (tables_of(self.inputs.len()), tables_of(tables.len()));
             return Err(Error::OtherShape { prepared, found });
         }
-        self.inputs.iter().zip(tables).try_for_each(|(shape, table)| expect_shape(shape, table))
+        self.inputs.iter().zip(tables).try_for_each(|(shape, table)| shape.expect_same(&table.shape()))
     }
 
     pub(crate) fn expect_table(&self, place: usize, table: &Table) -> Result<()> {
-        self.inputs.get(place).map_or(Ok(()), |shape| expect_shape(shape, table))
-    }
-}
-
-/// An error where the table does not have the columns of the shape, all with the types that it tells.
-fn expect_shape(shape: &Shape, table: &Table) -> Result<()> {
-    let found = table.shape();
-    let differs = |(one, other): (&ColumnShape, &ColumnShape)| {
-        one.name != other.name || one.kind.is_none_or(|kind| Some(kind) != other.kind)
-    };
-    let pairs = shape.columns().iter().zip(found.columns());
-    let words = |column: &ColumnShape| {
-        let kind =
-            column.kind.map_or_else(|| "a type that was not known".to_owned(), |kind| kind.to_string());
-        format!("column `{}` of {kind}", column.name)
-    };
-    if let Some((one, other)) = pairs.into_iter().find(|&pair| differs(pair)) {
-        return Err(Error::OtherShape { prepared: words(one), found: words(other) });
-    }
-    let count = |shape: &Shape| format!("{} columns", shape.columns().len());
-    match shape.columns().len() == found.columns().len() {
-        true => Ok(()),
-        false => Err(Error::OtherShape { prepared: count(shape), found: count(&found) }),
+        self.inputs.get(place).map_or(Ok(()), |shape| shape.expect_same(&table.shape()))
     }
 }
 

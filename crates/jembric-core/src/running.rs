@@ -129,7 +129,7 @@ impl Figure {
 }
 
 /// One column that is asked for.
-struct Asked {
+struct RunningColumn {
     figure: Figure,
     /// The place of the column that it is made from.
     place: usize,
@@ -222,7 +222,7 @@ impl Operation for Running {
                     let own = shape.kind(named.place);
                     let kind = if figure == Figure::Mean { Some(Type::Float) } else { own };
                     result = result.with_shape(ColumnShape { name: name.clone(), kind })?;
-                    asked.push(Asked { figure, place: named.place, name });
+                    asked.push(RunningColumn { figure, place: named.place, name });
                 }
                 Ok(())
             })?;
@@ -262,7 +262,7 @@ struct RunningPlan {
     date_name: String,
     date: usize,
     per: Vec<Named>,
-    asked: Vec<Asked>,
+    asked: Vec<RunningColumn>,
     /// What the column of counts is called, if there is one.
     count: Option<String>,
     /// What the column of new highs is called, and the column that they are found in.

@@ -153,12 +153,14 @@ impl Shape {
     }
 
     /// The same, saying from which file it came.
+    #[must_use]
     pub fn from_file(mut self, file: impl Into<String>) -> Shape {
         self.file = Some(file.into());
         self
     }
 
     /// The same, of an answer, which comes from no file.
+    #[must_use]
     pub fn anonymous(mut self) -> Shape {
         self.file = None;
         self
@@ -249,6 +251,30 @@ impl Shape {
     /// The shape with one more column; an error where there is one of that name.
     pub fn with(&self, name: &str, kind: Type) -> Result<Shape> {
         self.with_shape(ColumnShape { name: name.to_owned(), kind: Some(kind) })
+    }
+
+    /// An error where a table's shape does not have these columns, all with the types that this one tells.
+    pub(crate) fn expect_same(&self, found: &Shape) -> Result<()> {
+        let differs = |(one, other): (&ColumnShape, &ColumnShape)| {
+            one.name != other.name || one.kind.is_none_or(|kind| Some(kind) != other.kind)
+        };
+        let pairs = self.columns().iter().zip(found.columns());
+        let words = |column: &ColumnShape| {
+            let kind =
+                column.kind.map_or_else(|| "a type that was not known".to_owned(), |kind| kind.to_string());
+            format!("column `{}` of {kind}", column.name)
+        };
+        if let Some((one, other)) = pairs.into_iter().find(|&pair| differs(pair)) {
+            return Err(Error::OtherShape { prepared: words(one), found: words(other) });
+        }
+        let count = |shape: &Shape| match shape.columns().len() {
+            1 => "1 column".to_owned(),
+            columns => format!("{columns} columns"),
+        };
+        match self.columns().len() == found.columns().len() {
+            true => Ok(()),
+            false => Err(Error::OtherShape { prepared: count(self), found: count(found) }),
+        }
     }
 
     /// The shape with one more column, whose type may not be known.

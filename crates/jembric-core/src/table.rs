@@ -210,6 +210,7 @@ impl Table {
     }
 
     /// Says where the table came from, so that messages can name file and line.
+    #[must_use]
     pub fn with_origin(mut self, origin: Origin) -> Table {
         self.origin = Some(Arc::new(origin));
         self
@@ -329,11 +330,13 @@ impl Table {
     }
 
     /// The first rows, without a copy.
+    #[must_use]
     pub fn head(&self, rows: usize) -> Table {
         self.slice(0, rows)
     }
 
     /// So many rows from one on, or as many as there are. The columns are shared.
+    #[must_use]
     pub fn slice(&self, first: usize, rows: usize) -> Table {
         let first = first.min(self.rows());
         let moved = |origin: &Arc<Origin>| match first {

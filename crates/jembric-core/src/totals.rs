@@ -26,7 +26,7 @@ use crate::{
     table::Table,
     written::EntityList,
 };
-use asked::{Asked, Scope, What, suffixes};
+use asked::{AskedFigure, Scope, What, suffixes};
 use part::Part;
 use serde::Serialize;
 use state::TotalsState;
@@ -180,7 +180,7 @@ impl Totals {
         ]
     }
 
-    fn asked(&self, shape: &Shape) -> Result<Vec<Asked>> {
+    fn asked(&self, shape: &Shape) -> Result<Vec<AskedFigure>> {
         let mut asked = Vec::new();
         for (what, word, list) in self.lists() {
             for Named { column, shown_as, place } in in_setting(word, || shape.named(list))? {
@@ -189,13 +189,13 @@ impl Totals {
                 }
                 let name = if shown_as == column { format!("{word}_{column}") } else { shown_as.clone() };
                 let share = (what == What::Sum).then_some(shown_as);
-                asked.push(Asked { what, column, place: Some(place), name, share });
+                asked.push(AskedFigure { what, column, place: Some(place), name, share });
             }
         }
         if self.count || asked.is_empty() {
             let name = "count".to_owned();
             let (column, share) = (String::new(), Some(name.clone()));
-            asked.push(Asked { what: What::Count, column, place: None, name, share });
+            asked.push(AskedFigure { what: What::Count, column, place: None, name, share });
         }
         Ok(asked)
     }
@@ -273,10 +273,10 @@ impl Totals {
 
     /// The names of the figures' columns, those of each date and those beside them, where nothing stands side by side.
     fn figure_names<'a>(
-        asked: &'a [Asked],
+        asked: &'a [AskedFigure],
         dates: &[Named],
         scopes: &[Scope],
-    ) -> Vec<(String, What, Option<&'a Asked>)> {
+    ) -> Vec<(String, What, Option<&'a AskedFigure>)> {
         let mut names = Vec::new();
         for asked in asked {
             for suffix in suffixes(dates) {
@@ -302,7 +302,7 @@ impl Totals {
         shape: &Shape,
         dates: &[Named],
         per: &[Named],
-        asked: &[Asked],
+        asked: &[AskedFigure],
         scopes: &[Scope],
     ) -> Result<Shape> {
         let mut result = Shape::of_names(Vec::<String>::new());
@@ -419,7 +419,7 @@ struct TotalsPlan {
     per: Vec<Named>,
     /// The column whose values stand side by side, if there is one.
     side: Vec<Named>,
-    asked: Vec<Asked>,
+    asked: Vec<AskedFigure>,
     scopes: Vec<Scope>,
     period_name: String,
     /// How days are cut into the periods of rows; none where rows are not by period.

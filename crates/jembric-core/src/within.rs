@@ -28,7 +28,7 @@ use account::{Join, Make, Reconciling, STRAY_BECAUSE};
 use keys::Pair;
 use search::MOST_WINDOWS;
 use serde::Serialize;
-use ticks::{Columns, Unit};
+use ticks::{TickColumns, TickUnit};
 use window::PlacedWindow;
 
 /// Which rows the answer has.
@@ -393,12 +393,12 @@ impl WithinPlan {
         if windows.rows() >= MOST_WINDOWS {
             return Err(Error::TableTooLong { rows: windows.rows() });
         }
-        let columns = Columns::of(self, events, windows);
+        let columns = TickColumns::of(self, events, windows);
         let clock = columns.clock(&context.zone);
         let join = Join { within: self, events, windows, context, columns: &columns };
         match clock.unit {
-            Unit::Days => join.answer::<i32>(clock, make),
-            Unit::Instants | Unit::Readings => join.answer::<i64>(clock, make),
+            TickUnit::Days => join.answer::<i32>(clock, make),
+            TickUnit::Instants | TickUnit::Readings => join.answer::<i64>(clock, make),
         }
     }
 }

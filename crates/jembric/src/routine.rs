@@ -109,6 +109,7 @@ impl Planned {
     }
 
     /// The columns of each table that an almanac covers.
+    #[must_use]
     pub fn covering(mut self, columns: Vec<Vec<String>>) -> Planned {
         self.covered = columns;
         self
@@ -177,6 +178,7 @@ impl Routine {
     }
 
     /// The same for another as-of date or in another zone, where they are given.
+    #[must_use]
     pub fn instead(mut self, as_of: Option<String>, zone: Option<String>) -> Routine {
         if as_of.is_some() {
             (self.as_of, self.as_of_at) = (as_of, 0..0);

@@ -68,7 +68,7 @@ macro_rules! described {
         settings: $operation::SETTINGS,
         reads: Reads::$reads,
         make: |given, covered| {
-            let kind: fn($operation, Vec<Vec<String>>) -> Kind = $kind;
+            let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = $kind;
             Ok(Step(kind($operation::from_given(given)?, covered)))
         },
     }),*] };
@@ -76,22 +76,22 @@ macro_rules! described {
 
 /// All operations, in the order of the help.
 pub const OPERATIONS: [Described; 16] = described![
-    Latest OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Earliest OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Active OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Spells OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Within EventsAndWindows |operation, _| Kind::Within(Box::new(operation)),
-    Elapsed OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Running OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Filled OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Totals OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Recent OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Almanac Covering |operation, covered| Kind::Almanac(Box::new(operation), covered),
-    Filter OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Add OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Sort OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Columns OneTable |operation, _| Kind::OneTable(Box::new(operation)),
-    Stack SeveralTables |operation, _| Kind::Stack(operation),
+    Latest OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Earliest OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Active OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Spells OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Within EventsAndWindows |operation, _| AnyOperation::Within(Box::new(operation)),
+    Elapsed OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Running OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Filled OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Totals OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Recent OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Almanac Covering |operation, covered| AnyOperation::Almanac(Box::new(operation), covered),
+    Filter OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Add OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Sort OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Columns OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Stack SeveralTables |operation, _| AnyOperation::Stack(operation),
 ];
 
 /// The operation of this name.
@@ -173,9 +173,11 @@ pub fn resolved(described: &Described, settings: &GivenSettings, files: &dyn Fil
 }
 
 /// An operation with its settings.
-pub struct Step(Kind);
+#[derive(Debug)]
+pub struct Step(AnyOperation);
 
-enum Kind {
+#[derive(Debug)]
+enum AnyOperation {
     OneTable(Box<dyn Operation>),
     Stack(Stack),
     Within(Box<Within>),
@@ -204,20 +206,20 @@ impl Step {
         };
         let names: Vec<String> = tables.iter().map(|(name, _)| stem(name)).collect();
         match (&self.0, &shapes[..]) {
-            (Kind::OneTable(step), [shape, ..]) => step.prepare(shape, context),
-            (Kind::Within(within), [events, windows, ..]) => within.prepare(events, windows, context),
-            (Kind::Stack(stack), shapes) => {
+            (AnyOperation::OneTable(step), [shape, ..]) => step.prepare(shape, context),
+            (AnyOperation::Within(within), [events, windows, ..]) => within.prepare(events, windows, context),
+            (AnyOperation::Stack(stack), shapes) => {
                 let named: Vec<(&str, &Shape)> =
                     names.iter().map(String::as_str).zip(shapes.iter().copied()).collect();
                 stack.prepare(&named, context)
             }
-            (Kind::Almanac(almanac, columns), shapes) => {
+            (AnyOperation::Almanac(almanac, columns), shapes) => {
                 let covered: Vec<(&Shape, &[String])> =
                     shapes.iter().copied().zip(columns.iter().map(Vec::as_slice)).collect();
                 almanac.prepare(&covered, context)
             }
             // A step without its tables is refused where it is read.
-            (Kind::OneTable(_) | Kind::Within(_), _) => return Ok(None),
+            (AnyOperation::OneTable(_) | AnyOperation::Within(_), _) => return Ok(None),
         }
         .map(Some)
     }
@@ -231,8 +233,8 @@ impl Step {
         context: &Context,
     ) -> std::result::Result<Plan, CoreError> {
         match (&self.0, tables) {
-            (Kind::OneTable(step), [(_, table), ..]) => return step.prepare_for(table, context),
-            (Kind::Within(within), [(_, events), (_, windows), ..]) => {
+            (AnyOperation::OneTable(step), [(_, table), ..]) => return step.prepare_for(table, context),
+            (AnyOperation::Within(within), [(_, events), (_, windows), ..]) => {
                 return within.prepare_for(events, windows, context);
             }
             _ => {}

@@ -24,6 +24,17 @@ use std::sync::Arc;
 
 /// Rows of a batch, and of a stretch that a thread makes.
 const BATCH: usize = 1 << 16;
+/// Money and weights are shared to two places at least.
+const LEAST_PLACES: i8 = 2;
+
+/// The type of the shares of a column, as far as it is known.
+pub(super) fn share_type(of: Option<Type>) -> Option<Type> {
+    match of? {
+        Type::Integer => Some(Type::Decimal { places: LEAST_PLACES }),
+        Type::Decimal { places } => Some(Type::Decimal { places: places.max(LEAST_PLACES) }),
+        other => Some(other),
+    }
+}
 
 pub(super) fn share_name(named: &Named) -> String {
     if named.shown_as == named.column { format!("{}_share", named.column) } else { named.shown_as.clone() }
@@ -265,9 +276,8 @@ enum SharedMeasure {
 impl SharedMeasure {
     fn of(table: &Table, place: usize) -> SharedMeasure {
         let array = table.at(place);
-        // Money and weights are shared to two places at least.
         let has = if let Type::Decimal { places } = table.kind(place) { places } else { 0 };
-        let places = has.max(2);
+        let places = has.max(LEAST_PLACES);
         let by = 10_i128.pow((places - has) as u32);
         let units: Vec<Option<i128>> = match array.data_type() {
             DataType::Float64 => return SharedMeasure::Float(array.as_primitive::<Float64Type>().clone()),

@@ -104,7 +104,7 @@ impl Settled {
         let (keys, new) = match self.keys.columns().is_empty() {
             true => (self.keys, vec![0; groups + other.cut.len()]),
             false => {
-                let both = Table::joined(&self.keys.anonymous(), &other.keys.anonymous())?;
+                let both = Table::joined(&self.keys.anonymous(), &[other.keys.anonymous()])?;
                 let entities = Entities::of_columns(both.columns(), both.rows(), Missing::IsAKey)?;
                 (both.take(&UInt32Array::from(entities.first_rows()))?, entities.into_ids())
             }
@@ -306,7 +306,7 @@ impl CountsState {
             return Ok(());
         }
         self.awaits_newest = true;
-        let Some((table, numbers)) = self.pending.take() else { return Ok(()) };
+        let Some((table, numbers)) = self.pending.take()? else { return Ok(()) };
         let rules = &self.plan.rules;
         // Open intervals are known to be refused, or when they end, only at the end.
         let later = rules.open_ends == OpenEnds::Refuse
@@ -323,13 +323,14 @@ impl CountsState {
         let (closed, open) = (rows(&!&open), rows(&open));
         self.settle_rows(&table.take_with_origin(&closed)?, &numbers_of(&closed), None)?;
         let open_table = table.take_with_origin(&open)?.with_not_numbers(0);
-        self.pending.add(&open_table, numbers_of(&open))
+        self.pending.add(&open_table, numbers_of(&open));
+        Ok(())
     }
 
     fn settle_rows(&mut self, table: &Table, numbers: &[u64], close: Option<i32>) -> Result<()> {
         let intervals = self.plan.intervals(table, close, &self.context)?;
         let (settled, aside, aside_rows) = Settled::of(&self.plan, table, &intervals)?;
-        self.set_aside.add(&aside, aside_rows.set_indices().map(|row| numbers[row]))?;
+        self.set_aside.add(&aside, aside_rows.set_indices().map(|row| numbers[row]));
         self.settled = Some(match self.settled.take() {
             None => settled,
             Some(before) => before.merged(settled)?,
@@ -352,11 +353,12 @@ impl State for CountsState {
                 newest: None,
                 set_aside: NumberedRows::default(),
             };
-            own.pending.add(batch, first_row..first_row + batch.rows() as u64)?;
+            own.pending.add(batch, first_row..first_row + batch.rows() as u64);
             return self.absorb(own);
         }
         self.awaits_newest = false;
-        self.pending.add(batch, first_row..first_row + batch.rows() as u64)
+        self.pending.add(batch, first_row..first_row + batch.rows() as u64);
+        Ok(())
     }
 
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
@@ -397,8 +399,8 @@ impl CountsState {
         self.settle()?;
         other.settle()?;
         self.newest = self.newest.max(other.newest);
-        self.pending.merge(other.pending)?;
-        self.set_aside.merge(other.set_aside)?;
+        self.pending.merge(other.pending);
+        self.set_aside.merge(other.set_aside);
         self.settled = match (self.settled.take(), other.settled) {
             (Some(one), Some(other)) => Some(one.merged(other)?),
             (one, other) => one.or(other),

@@ -33,6 +33,7 @@ impl Periods {
     }
 
     /// Weeks begin on this day. It changes weeks alone.
+    #[must_use]
     pub fn week_start(mut self, weekday: Weekday) -> Periods {
         if self.grain == Grain::Week {
             self.week_start = weekday;
@@ -41,6 +42,7 @@ impl Periods {
     }
 
     /// Years begin in this month, 1 to 12. It changes quarters and years alone.
+    #[must_use]
     pub fn year_start(mut self, month: u32) -> Periods {
         if matches!(self.grain, Grain::Quarter | Grain::Year) {
             self.year_start = month.clamp(1, 12) as u8;
@@ -165,6 +167,7 @@ impl Period {
     }
 
     /// The period so many further on; at the calendar's ends, one that has no day is cut to the last that has.
+    #[must_use]
     pub fn plus(self, periods: i32) -> Period {
         Period { number: self.number.saturating_add(periods), ..self }
     }

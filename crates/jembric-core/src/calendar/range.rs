@@ -36,6 +36,7 @@ impl Range {
     }
 
     /// The same range grown to whole periods.
+    #[must_use]
     pub fn to_whole(self, periods: impl Into<Periods>) -> Range {
         let periods = periods.into();
         Range { first: periods.of(self.first).first(), last: periods.of(self.last).last() }

@@ -44,6 +44,7 @@ impl Span {
     }
 
     /// The same length the other way.
+    #[must_use]
     pub const fn negated(self) -> Span {
         Span { months: self.months.saturating_neg(), days: self.days.saturating_neg() }
     }

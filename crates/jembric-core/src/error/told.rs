@@ -219,9 +219,9 @@ impl Error {
                 }
                 source => source.told(words),
             },
-            Error::OtherShape { prepared, found } => format!(
-                "the plan was prepared for {prepared}, and the table has {found}: prepare the operation for this table"
-            ),
+            Error::OtherShape { prepared, found } => {
+                format!("expected {prepared}, and found {found}: prepare the operation for this table")
+            }
             Error::NotAValue { setting, text, column, kind } => {
                 format!("`{setting}`: `{text}` cannot stand in column `{column}`, which holds {kind}")
             }

@@ -1,6 +1,6 @@
 //! Dates in expressions: their parts, their differences, spans added to them, and comparisons across grains.
 
-use super::{check::Kind, evaluate::Value, functions::Function};
+use super::{check::TermType, evaluate::Value, functions::Function};
 use crate::{
     calendar::{
         Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone, common_periods,
@@ -22,7 +22,7 @@ use std::sync::Arc;
 /// A value as dates.
 fn dates(value: &Value) -> Dates {
     match (value.kind, value.array.data_type()) {
-        (Kind::Of(Type::Date(periods)), DataType::Date32) => {
+        (TermType::Of(Type::Date(periods)), DataType::Date32) => {
             Dates::Days(value.array.as_primitive().clone(), periods)
         }
         (_, DataType::Timestamp(..)) => Dates::Moments(value.array.as_primitive().clone()),
@@ -59,7 +59,7 @@ pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Val
             _ => readings(value, zone).iter().map(|micros| micros.rem_euclid(MICROS_PER_DAY)).collect(),
         }
     };
-    let integer = Kind::Of(Type::Integer);
+    let integer = TermType::Of(Type::Integer);
     // Each has a loop of its own, in which what it tells is inlined.
     macro_rules! numbers {
         ($tell:expr) => {
@@ -72,7 +72,7 @@ pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Val
         Function::Month => value.with(integer, numbers!(|day| day.ymd().1.into())),
         Function::Day => value.with(integer, numbers!(|day| day.ymd().2.into())),
         Function::Week => value.with(integer, numbers!(|day| day.iso_week().1.into())),
-        Function::Weekday => value.with(Kind::Weekday, numbers!(|day| day.weekday().number().into())),
+        Function::Weekday => value.with(TermType::Weekday, numbers!(|day| day.weekday().number().into())),
         Function::Hour => {
             value.with(integer, integers(time_of_day().iter().map(|time| time / MICROS_PER_HOUR).collect()))
         }
@@ -81,10 +81,10 @@ pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Val
         }
         Function::Time => {
             let times = Time64MicrosecondArray::new(time_of_day().into(), nulls);
-            value.with(Kind::Of(Type::Time), Arc::new(times))
+            value.with(TermType::Of(Type::Time), Arc::new(times))
         }
         // `date`, of which there is no other kind left.
-        _ => value.with(Kind::Of(Type::DAYS), Arc::new(Date32Array::new(days().into(), nulls))),
+        _ => value.with(TermType::Of(Type::DAYS), Arc::new(Date32Array::new(days().into(), nulls))),
     })
 }
 
@@ -100,7 +100,7 @@ pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> 
     }
     let periods = Periods::from(grain);
     let firsts = of_days(&dates(value).day_numbers(zone), |day| periods.first_day(day).number());
-    Ok(value.with(Kind::Of(Type::Date(periods)), Arc::new(Date32Array::new(firsts.into(), nulls))))
+    Ok(value.with(TermType::Of(Type::Date(periods)), Arc::new(Date32Array::new(firsts.into(), nulls))))
 }
 
 /// Whole days from one to the other, or whole periods where both are columns of periods.
@@ -113,7 +113,7 @@ pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Val
             _ => days.into_iter().map(|day| periods.number(Day::clamped(day)).into()).collect(),
         };
         let array = Int64Array::new(numbers, value.array.logical_nulls());
-        value.with(Kind::Of(Type::Integer), Arc::new(array))
+        value.with(TermType::Of(Type::Integer), Arc::new(array))
     };
     super::exact::arithmetic(super::parse::Arithmetic::Minus, &numbered(left), &numbered(right), &mut 0)
 }
@@ -168,12 +168,12 @@ fn shift_valid(days: &Date32Array, mut shift: impl FnMut(i32) -> Day) -> Date32A
 pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Value, Value)> {
     match (left.kind, right.kind) {
         (one, other) if one == other => Ok((left.clone(), right.clone())),
-        (Kind::Of(Type::Moment { .. }), Kind::Of(Type::Moment { .. })) => {
+        (TermType::Of(Type::Moment { .. }), TermType::Of(Type::Moment { .. })) => {
             // One is a point in time and the other a reading of the clocks, and so both are readings.
             let read = |value: &Value| {
                 let readings = readings(value, zone);
                 let array = TimestampMicrosecondArray::new(readings, value.array.logical_nulls());
-                value.with(Kind::Of(Type::Moment { instant: false }), Arc::new(array))
+                value.with(TermType::Of(Type::Moment { instant: false }), Arc::new(array))
             };
             Ok((read(left), read(right)))
         }
@@ -187,7 +187,7 @@ pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Va
                     false => of_days(&days, |day| periods.first_day(day).number()),
                 };
                 let array = Date32Array::new(firsts.into(), value.array.logical_nulls());
-                value.with(Kind::Of(Type::Date(periods)), Arc::new(array))
+                value.with(TermType::Of(Type::Date(periods)), Arc::new(array))
             };
             Ok((at(left), at(right)))
         }

@@ -15,7 +15,7 @@ use std::ops::Range;
 
 /// What a part of an expression is.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) enum Kind {
+pub(super) enum TermType {
     Of(Type),
     Weekday,
     Span,
@@ -25,27 +25,27 @@ pub(super) enum Kind {
     Unknown,
 }
 
-const BOOLEAN: Kind = Kind::Of(Type::Boolean);
+const BOOLEAN: TermType = TermType::Of(Type::Boolean);
 
-impl Kind {
+impl TermType {
     pub(super) fn words(self) -> String {
         match self {
-            Kind::Of(Type::Boolean) => "true or false".to_owned(),
-            Kind::Of(kind) => kind.to_string(),
-            Kind::Weekday => "weekdays".to_owned(),
-            Kind::Span => "a span".to_owned(),
-            Kind::Missing => "no value".to_owned(),
-            Kind::Unknown => "something that is not known yet".to_owned(),
+            TermType::Of(Type::Boolean) => "true or false".to_owned(),
+            TermType::Of(kind) => kind.to_string(),
+            TermType::Weekday => "weekdays".to_owned(),
+            TermType::Span => "a span".to_owned(),
+            TermType::Missing => "no value".to_owned(),
+            TermType::Unknown => "something that is not known yet".to_owned(),
         }
     }
 
     fn is_number(self) -> bool {
-        matches!(self, Kind::Of(Type::Integer | Type::Decimal { .. } | Type::Float))
+        matches!(self, TermType::Of(Type::Integer | Type::Decimal { .. } | Type::Float))
     }
 
     /// Whether it can stand where anything else can.
     pub(super) fn is_open(self) -> bool {
-        matches!(self, Kind::Missing | Kind::Unknown)
+        matches!(self, TermType::Missing | TermType::Unknown)
     }
 }
 
@@ -56,7 +56,7 @@ pub(super) struct Check<'a> {
 }
 
 impl Check<'_> {
-    pub(super) fn kind(&self, node: &Node) -> Result<Kind, Problem> {
+    pub(super) fn kind(&self, node: &Node) -> Result<TermType, Problem> {
         match &node.kind {
             NodeKind::Literal(literal) => Ok(literal_kind(literal)),
             NodeKind::Name { name, quoted, .. } => self.name(node, name, *quoted),
@@ -65,9 +65,9 @@ impl Check<'_> {
                 "`as_of` stands for the date that the answer speaks of, which was not given",
             )
             .advice("give an as-of date; a column of this name stands in double quotes")),
-            NodeKind::AsOf => Ok(Kind::Of(Type::DAYS)),
+            NodeKind::AsOf => Ok(TermType::Of(Type::DAYS)),
             NodeKind::Negative(value) => match self.kind(value)? {
-                kind if kind.is_number() || kind.is_open() || kind == Kind::Span => Ok(kind),
+                kind if kind.is_number() || kind.is_open() || kind == TermType::Span => Ok(kind),
                 kind => Err(needed(&value.at, "a number", kind)),
             },
             NodeKind::Not(value) => self.condition(value).map(|()| BOOLEAN),
@@ -101,15 +101,15 @@ impl Check<'_> {
         }
     }
 
-    fn name(&self, node: &Node, name: &str, quoted: bool) -> Result<Kind, Problem> {
+    fn name(&self, node: &Node, name: &str, quoted: bool) -> Result<TermType, Problem> {
         match self.shape.find(name) {
             Ok(column) => Ok(match column.kind {
-                None => Kind::Unknown,
-                Some(Type::Nothing) => Kind::Missing,
-                Some(kind) => Kind::Of(kind),
+                None => TermType::Unknown,
+                Some(Type::Nothing) => TermType::Missing,
+                Some(kind) => TermType::Of(kind),
             }),
             // Where there is no such column, the names of weekdays stand for themselves.
-            Err(_) if !quoted && name.parse::<Weekday>().is_ok() => Ok(Kind::Weekday),
+            Err(_) if !quoted && name.parse::<Weekday>().is_ok() => Ok(TermType::Weekday),
             Err(Error::NoSuchColumn { file, nearest, columns, .. }) => {
                 let file = file.map(|file| format!("{file}: ")).unwrap_or_default();
                 let problem = Problem::new(&node.at, format!("{file}there is no column `{name}`"));
@@ -133,7 +133,7 @@ impl Check<'_> {
         }
     }
 
-    pub(super) fn number(&self, node: &Node) -> Result<Kind, Problem> {
+    pub(super) fn number(&self, node: &Node) -> Result<TermType, Problem> {
         match self.kind(node)? {
             kind if kind.is_number() || kind.is_open() => Ok(kind),
             kind => Err(needed(&node.at, "a number", kind)),
@@ -146,86 +146,57 @@ impl Check<'_> {
         operation: Arithmetic,
         left: &Node,
         right: &Node,
-    ) -> Result<Kind, Problem> {
+    ) -> Result<TermType, Problem> {
         use Arithmetic::{Minus, Over, Plus, Times};
         let (one, other) = (self.kind(left)?, self.kind(right)?);
         let wrong = |problem: String, advice: &str| Err(Problem::new(&node.at, problem).advice(advice));
         match (operation, one, other) {
-            (Plus, Kind::Of(Type::Date(_) | Type::Moment { .. }), Kind::Span)
-            | (Minus, Kind::Of(Type::Date(_) | Type::Moment { .. }), Kind::Span) => {
+            (Plus, TermType::Of(Type::Date(_) | Type::Moment { .. }), TermType::Span)
+            | (Minus, TermType::Of(Type::Date(_) | Type::Moment { .. }), TermType::Span) => {
                 self.shifted(node, one, right)
             }
-            (Plus, Kind::Span, Kind::Of(Type::Date(_) | Type::Moment { .. })) => {
+            (Plus, TermType::Span, TermType::Of(Type::Date(_) | Type::Moment { .. })) => {
                 self.shifted(node, other, left)
             }
-            (Plus | Minus, Kind::Span, Kind::Unknown) | (Plus | Minus, Kind::Unknown, Kind::Span) => {
-                Ok(Kind::Unknown)
+            (Plus | Minus, TermType::Span, TermType::Unknown)
+            | (Plus | Minus, TermType::Unknown, TermType::Span) => Ok(TermType::Unknown),
+            (Minus, TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) if one == other => {
+                Ok(TermType::Of(Type::Integer))
             }
-            (Minus, Kind::Of(Type::Date(one)), Kind::Of(Type::Date(other))) if one == other => {
-                Ok(Kind::Of(Type::Integer))
-            }
-            (Minus, Kind::Of(Type::Date(one)), Kind::Of(Type::Date(other))) => wrong(
+            (Minus, TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) => wrong(
                 format!("{} cannot be taken from {}", Type::Date(other), Type::Date(one)),
                 "bring both to one grain first: `period(d, month)`",
             ),
             (
                 Minus,
-                Kind::Of(Type::Date(Periods::DAYS) | Type::Moment { .. }),
-                Kind::Of(Type::Date(Periods::DAYS) | Type::Moment { .. }),
-            ) => Ok(Kind::Of(Type::Integer)),
-            (Plus | Minus, Kind::Of(Type::Date(_) | Type::Moment { .. }), other) if other.is_number() => {
+                TermType::Of(Type::Date(Periods::DAYS) | Type::Moment { .. }),
+                TermType::Of(Type::Date(Periods::DAYS) | Type::Moment { .. }),
+            ) => Ok(TermType::Of(Type::Integer)),
+            (Plus | Minus, TermType::Of(Type::Date(_) | Type::Moment { .. }), other) if other.is_number() => {
                 wrong(
                     format!("a number cannot be added to or taken from {}", one.words()),
                     "say of what: `7 days`",
                 )
             }
-            (_, one, other) if one == Kind::Missing || other == Kind::Missing => {
-                // It is missing; but what the other side is must go with the sign.
-                for (kind, side) in [(one, left), (other, right)] {
-                    let dated = matches!(kind, Kind::Of(Type::Date(_) | Type::Moment { .. }) | Kind::Span);
-                    if !(kind.is_number() || kind.is_open() || dated && matches!(operation, Plus | Minus)) {
-                        return Err(needed(&side.at, "a number", kind));
-                    }
-                }
-                Ok(Kind::Missing)
+            // It is missing or not known; but what the other side is must go with the sign.
+            (_, one, other) if one == TermType::Missing || other == TermType::Missing => {
+                goes_with(operation, [(one, left), (other, right)]).map(|()| TermType::Missing)
             }
-            (_, one, other) if one == Kind::Unknown || other == Kind::Unknown => {
-                for (kind, side) in [(one, left), (other, right)] {
-                    let dated = matches!(kind, Kind::Of(Type::Date(_) | Type::Moment { .. }));
-                    if !(kind.is_number() || kind.is_open() || dated && matches!(operation, Plus | Minus)) {
-                        return Err(needed(&side.at, "a number", kind));
-                    }
-                }
-                Ok(Kind::Unknown)
+            (_, one, other) if one == TermType::Unknown || other == TermType::Unknown => {
+                goes_with(operation, [(one, left), (other, right)]).map(|()| TermType::Unknown)
             }
-            (_, Kind::Of(_), Kind::Of(_)) if one.is_number() && other.is_number() => {
-                let kind = match (one, other) {
-                    _ if operation == Over => Type::Float,
-                    (Kind::Of(Type::Float), _) | (_, Kind::Of(Type::Float)) => Type::Float,
-                    _ => {
-                        let (left, right) = (places(one), places(other));
-                        let places = if operation == Times { left + right } else { left.max(right) };
-                        if places > super::exact::MOST_PLACES {
-                            return wrong(
-                                format!(
-                                    "this has {places} places behind the point, of which {} can be held exactly",
-                                    super::exact::MOST_PLACES
-                                ),
-                                "round before: `round(x, 2)`",
-                            );
-                        }
-                        if left == 0 && right == 0 && whole(one) && whole(other) {
-                            Type::Integer
-                        } else {
-                            Type::Decimal { places }
-                        }
-                    }
-                };
-                Ok(Kind::Of(kind))
+            (_, TermType::Of(_), TermType::Of(_)) if one.is_number() && other.is_number() => {
+                number_type(operation, one, other).or_else(|places| {
+                    let most = super::exact::MOST_PLACES;
+                    let problem = format!(
+                        "this has {places} places behind the point, of which {most} can be held exactly"
+                    );
+                    wrong(problem, "round before: `round(x, 2)`")
+                })
             }
             (Times | Over, ..)
-            | (_, Kind::Of(Type::Text | Type::Boolean | Type::Time), _)
-            | (_, Kind::Weekday | Kind::Span, _) => {
+            | (_, TermType::Of(Type::Text | Type::Boolean | Type::Time), _)
+            | (_, TermType::Weekday | TermType::Span, _) => {
                 let (side, kind) = if one.is_number() { (right, other) } else { (left, one) };
                 Err(needed(&side.at, "a number", kind))
             }
@@ -237,10 +208,10 @@ impl Check<'_> {
     }
 
     /// A date with a span added or taken.
-    fn shifted(&self, node: &Node, date: Kind, span: &Node) -> Result<Kind, Problem> {
+    fn shifted(&self, node: &Node, date: TermType, span: &Node) -> Result<TermType, Problem> {
         let Some(span) = constant_span(span) else { return Ok(date) };
         match date {
-            Kind::Of(Type::Date(periods)) if !span.fits(periods.grain()) => {
+            TermType::Of(Type::Date(periods)) if !span.fits(periods.grain()) => {
                 let words = format!("{span} is not a whole number of {}", periods.grain().plural());
                 Err(Problem::new(&node.at, words).advice("the column holds nothing finer"))
             }
@@ -252,16 +223,18 @@ impl Check<'_> {
     fn comparable(
         &self,
         node: &Node,
-        (left, one): (&Node, Kind),
-        (right, other): (&Node, Kind),
+        (left, one): (&Node, TermType),
+        (right, other): (&Node, TermType),
         ordered: bool,
     ) -> Result<(), Problem> {
         let fits = match (one, other) {
-            (one, other) if one.is_open() || other.is_open() => one != Kind::Span && other != Kind::Span,
+            (one, other) if one.is_open() || other.is_open() => {
+                one != TermType::Span && other != TermType::Span
+            }
             (one, other) if one.is_number() && other.is_number() => true,
-            (Kind::Of(Type::Boolean), Kind::Of(Type::Boolean)) => !ordered,
-            (Kind::Weekday, Kind::Weekday) => true,
-            (Kind::Weekday, Kind::Of(Type::Text)) | (Kind::Of(Type::Text), Kind::Weekday) => {
+            (TermType::Of(Type::Boolean), TermType::Of(Type::Boolean)) => !ordered,
+            (TermType::Weekday, TermType::Weekday) => true,
+            (TermType::Weekday, TermType::Of(Type::Text)) | (TermType::Of(Type::Text), TermType::Weekday) => {
                 for side in [left, right] {
                     if let NodeKind::Literal(Literal::Text(text)) = &side.kind {
                         let known = text.parse::<Weekday>();
@@ -271,7 +244,7 @@ impl Check<'_> {
                 let advice = "the column holds text: compare it with texts in single quotes, or take `weekday(…)` of a date";
                 return Err(Problem::new(&node.at, "weekdays cannot be compared with text").advice(advice));
             }
-            (Kind::Of(Type::Date(one)), Kind::Of(Type::Date(other))) => {
+            (TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) => {
                 if common_periods(one, other).is_none() {
                     let problem = format!(
                         "{} and {} cannot be compared: neither is made of the other",
@@ -283,10 +256,10 @@ impl Check<'_> {
                 true
             }
             (
-                Kind::Of(Type::Date(_) | Type::Moment { .. }),
-                Kind::Of(Type::Date(_) | Type::Moment { .. }),
+                TermType::Of(Type::Date(_) | Type::Moment { .. }),
+                TermType::Of(Type::Date(_) | Type::Moment { .. }),
             ) => true,
-            (one, other) => one == other && one != Kind::Span,
+            (one, other) => one == other && one != TermType::Span,
         };
         if fits {
             return Ok(());
@@ -294,37 +267,37 @@ impl Check<'_> {
         let problem =
             Problem::new(&node.at, format!("{} cannot be compared with {}", one.words(), other.words()));
         Err(match (one, other) {
-            (Kind::Of(Type::Text), Kind::Of(Type::Date(_) | Type::Moment { .. }))
-            | (Kind::Of(Type::Date(_) | Type::Moment { .. }), Kind::Of(Type::Text)) => problem.advice(
+            (TermType::Of(Type::Text), TermType::Of(Type::Date(_) | Type::Moment { .. }))
+            | (TermType::Of(Type::Date(_) | Type::Moment { .. }), TermType::Of(Type::Text)) => problem.advice(
                 "a date stands without quotes: 2025-06-30; a column of text is no dates (`jembric look` tells why)",
             ),
-            (Kind::Of(Type::Text), number) | (number, Kind::Of(Type::Text)) if number.is_number() => {
+            (TermType::Of(Type::Text), number) | (number, TermType::Of(Type::Text)) if number.is_number() => {
                 problem.advice("a number stands without quotes; a column of text is no numbers")
             }
-            (Kind::Of(Type::Boolean), Kind::Of(Type::Boolean)) => problem.advice("true and false are equal or not"),
+            (TermType::Of(Type::Boolean), TermType::Of(Type::Boolean)) => problem.advice("true and false are equal or not"),
             _ => problem,
         })
     }
 
     /// The kind that all of these have, where they go together.
-    pub(super) fn one_of(&self, node: &Node, parts: &[&Node]) -> Result<Kind, Problem> {
-        let mut all = Kind::Missing;
+    pub(super) fn one_of(&self, node: &Node, parts: &[&Node]) -> Result<TermType, Problem> {
+        let mut all = TermType::Missing;
         let mut unknown = false;
         for part in parts {
             let kind = self.kind(part)?;
             all = match (all, kind) {
-                (all, Kind::Missing) => all,
-                (Kind::Missing, kind) => kind,
-                (all, Kind::Unknown) => {
+                (all, TermType::Missing) => all,
+                (TermType::Missing, kind) => kind,
+                (all, TermType::Unknown) => {
                     unknown = true;
                     all
                 }
-                (Kind::Unknown, kind) => {
+                (TermType::Unknown, kind) => {
                     unknown = true;
                     kind
                 }
                 (one, other) if one.is_number() && other.is_number() => common_number(one, other),
-                (one, other) if one == other && one != Kind::Span => one,
+                (one, other) if one == other && one != TermType::Span => one,
                 (one, other) => {
                     let words = format!(
                         "{} here, but {} in another place: one column cannot hold both",
@@ -335,18 +308,18 @@ impl Check<'_> {
                 }
             };
         }
-        if all == Kind::Span {
+        if all == TermType::Span {
             return Err(Problem::new(&node.at, "a span cannot stand in a column"));
         }
-        Ok(if unknown { Kind::Unknown } else { all })
+        Ok(if unknown { TermType::Unknown } else { all })
     }
 
     /// A date in which a period of this grain can be told.
     pub(super) fn dated(&self, node: &Node, grain: Grain) -> Result<(), Problem> {
         match self.kind(node)? {
-            Kind::Of(Type::Moment { .. }) | Kind::Missing | Kind::Unknown => Ok(()),
-            Kind::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
-            Kind::Of(Type::Date(periods)) => {
+            TermType::Of(Type::Moment { .. }) | TermType::Missing | TermType::Unknown => Ok(()),
+            TermType::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
+            TermType::Of(Type::Date(periods)) => {
                 let words =
                     format!("this holds {}, of which the {grain} cannot be told", periods.grain().plural());
                 Err(Problem::new(&node.at, words))
@@ -356,37 +329,65 @@ impl Check<'_> {
     }
 }
 
-fn literal_kind(literal: &Literal) -> Kind {
+fn literal_kind(literal: &Literal) -> TermType {
     match literal {
-        Literal::Integer(_) => Kind::Of(Type::Integer),
-        Literal::Decimal { places, .. } => Kind::Of(Type::Decimal { places: *places as i8 }),
-        Literal::Float(_) => Kind::Of(Type::Float),
-        Literal::Text(_) => Kind::Of(Type::Text),
-        Literal::Period(period) => Kind::Of(Type::Date(period.periods())),
-        Literal::Time(_) => Kind::Of(Type::Time),
-        Literal::Moment { instant, .. } => Kind::Of(Type::Moment { instant: *instant }),
-        Literal::Span(_) => Kind::Span,
+        Literal::Integer(_) => TermType::Of(Type::Integer),
+        Literal::Decimal { places, .. } => TermType::Of(Type::Decimal { places: *places as i8 }),
+        Literal::Float(_) => TermType::Of(Type::Float),
+        Literal::Text(_) => TermType::Of(Type::Text),
+        Literal::Period(period) => TermType::Of(Type::Date(period.periods())),
+        Literal::Time(_) => TermType::Of(Type::Time),
+        Literal::Moment { instant, .. } => TermType::Of(Type::Moment { instant: *instant }),
+        Literal::Span(_) => TermType::Span,
         Literal::Boolean(_) => BOOLEAN,
-        Literal::Missing => Kind::Missing,
+        Literal::Missing => TermType::Missing,
     }
 }
 
 /// The kind of number that holds both.
-pub(super) fn common_number(one: Kind, other: Kind) -> Kind {
+pub(super) fn common_number(one: TermType, other: TermType) -> TermType {
     match (one, other) {
-        (Kind::Of(Type::Float), _) | (_, Kind::Of(Type::Float)) => Kind::Of(Type::Float),
-        _ if whole(one) && whole(other) => Kind::Of(Type::Integer),
-        _ => Kind::Of(Type::Decimal { places: places(one).max(places(other)) }),
+        (TermType::Of(Type::Float), _) | (_, TermType::Of(Type::Float)) => TermType::Of(Type::Float),
+        _ if whole(one) && whole(other) => TermType::Of(Type::Integer),
+        _ => TermType::Of(Type::Decimal { places: places(one).max(places(other)) }),
     }
 }
 
-fn whole(kind: Kind) -> bool {
-    kind == Kind::Of(Type::Integer)
+fn whole(kind: TermType) -> bool {
+    kind == TermType::Of(Type::Integer)
 }
 
-fn places(kind: Kind) -> i8 {
+/// An error where a side that is known cannot stand beside the operation's sign.
+fn goes_with(operation: Arithmetic, sides: [(TermType, &Node); 2]) -> Result<(), Problem> {
+    let is_sum = matches!(operation, Arithmetic::Plus | Arithmetic::Minus);
+    let goes = |kind: TermType| {
+        let dated = matches!(kind, TermType::Of(Type::Date(_) | Type::Moment { .. }) | TermType::Span);
+        kind.is_number() || kind.is_open() || dated && is_sum
+    };
+    match sides.into_iter().find(|(kind, _)| !goes(*kind)) {
+        Some((kind, side)) => Err(needed(&side.at, "a number", kind)),
+        None => Ok(()),
+    }
+}
+
+/// What the operation makes of two numbers; the places behind the point where they are more than can be held exactly.
+fn number_type(operation: Arithmetic, one: TermType, other: TermType) -> Result<TermType, i8> {
+    let float = TermType::Of(Type::Float);
+    if operation == Arithmetic::Over || one == float || other == float {
+        return Ok(float);
+    }
+    let (left, right) = (places(one), places(other));
+    let places = if operation == Arithmetic::Times { left + right } else { left.max(right) };
+    match places {
+        0 if whole(one) && whole(other) => Ok(TermType::Of(Type::Integer)),
+        places if places > super::exact::MOST_PLACES => Err(places),
+        places => Ok(TermType::Of(Type::Decimal { places })),
+    }
+}
+
+fn places(kind: TermType) -> i8 {
     match kind {
-        Kind::Of(Type::Decimal { places }) => places,
+        TermType::Of(Type::Decimal { places }) => places,
         _ => 0,
     }
 }
@@ -423,6 +424,6 @@ fn one_of(periods: Periods) -> String {
     Type::Date(periods).to_string()
 }
 
-pub(super) fn needed(at: &Range<usize>, what: &str, found: Kind) -> Problem {
+pub(super) fn needed(at: &Range<usize>, what: &str, found: TermType) -> Problem {
     Problem::new(at, format!("{what} is needed here, but this is {}", found.words()))
 }

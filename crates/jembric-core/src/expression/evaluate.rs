@@ -2,7 +2,7 @@
 
 use super::{
     Unanswered, calendrical,
-    check::{Kind, common_number, constant_span},
+    check::{TermType, common_number, constant_span},
     exact,
     functions::{Call, Function},
     parse::{Comparison, Literal, Meaning, Node, NodeKind},
@@ -27,36 +27,36 @@ use std::{cell::Cell, sync::Arc};
 /// What a part of an expression is worth: a value for each row, or one for all of them.
 #[derive(Clone, Debug)]
 pub(super) struct Value {
-    pub(super) kind: Kind,
+    pub(super) kind: TermType,
     /// Of length one where it is constant. Weekdays are their numbers.
     pub(super) array: ArrayRef,
     pub(super) constant: bool,
 }
 
 impl Value {
-    pub(super) fn new(kind: Kind, array: ArrayRef, constant: bool) -> Value {
+    pub(super) fn new(kind: TermType, array: ArrayRef, constant: bool) -> Value {
         Value { kind, array, constant }
     }
 
     /// Another value for the same rows.
-    pub(super) fn with(&self, kind: Kind, array: ArrayRef) -> Value {
+    pub(super) fn with(&self, kind: TermType, array: ArrayRef) -> Value {
         Value { kind, array, constant: self.constant }
     }
 
     pub(super) fn missing() -> Value {
-        Value::new(Kind::Missing, Arc::new(NullArray::new(1)), true)
+        Value::new(TermType::Missing, Arc::new(NullArray::new(1)), true)
     }
 
     /// The value as a column of a table.
     pub(super) fn into_column(self, name: &str, rows: usize) -> Result<(Field, ArrayRef)> {
         let array = self.rows(rows)?;
         Ok(match self.kind {
-            Kind::Weekday => {
+            TermType::Weekday => {
                 let names = StringViewArray::from_iter_values(Weekday::NAMES);
                 let index = array.as_primitive::<Int64Type>().unary::<_, Int64Type>(|number| number - 1);
                 (ordered_field(name, &Weekday::NAMES), take(&names, &index, None)?)
             }
-            Kind::Of(Type::Date(periods)) => (period_field(name, periods), array),
+            TermType::Of(Type::Date(periods)) => (period_field(name, periods), array),
             _ => (Field::new(name, array.data_type().clone(), true), array),
         })
     }
@@ -64,7 +64,7 @@ impl Value {
     /// The value in each row.
     pub(super) fn rows(&self, rows: usize) -> Result<ArrayRef> {
         match self.constant {
-            true if self.array.is_null(0) || self.kind == Kind::Missing => {
+            true if self.array.is_null(0) || self.kind == TermType::Missing => {
                 Ok(new_null_array(self.array.data_type(), rows))
             }
             true => Ok(take(&self.array, &UInt32Array::from(vec![0; rows]), None)?),
@@ -105,7 +105,7 @@ impl<'a> Evaluation<'a> {
     /// Whether a condition is true, in each row of the table; missing where that is undecided.
     pub(super) fn truth(&self, node: &Node) -> Result<BooleanArray> {
         let value = self.value(node)?;
-        if value.kind == Kind::Missing {
+        if value.kind == TermType::Missing {
             return Ok(BooleanArray::new_null(self.table.rows()));
         }
         Ok(value.rows(self.table.rows())?.as_boolean().clone())
@@ -117,10 +117,14 @@ impl<'a> Evaluation<'a> {
             NodeKind::Name { meaning, .. } => Ok(self.named(*meaning)),
             NodeKind::AsOf => {
                 let day = self.context.as_of.ok_or(Error::NoAsOf { what: "`as_of`" })?;
-                Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(Date32Array::from(vec![day.number()])), true))
+                Ok(Value::new(
+                    TermType::Of(Type::DAYS),
+                    Arc::new(Date32Array::from(vec![day.number()])),
+                    true,
+                ))
             }
             NodeKind::Negative(value) => match self.value(value)? {
-                value if value.kind == Kind::Missing => Ok(value),
+                value if value.kind == TermType::Missing => Ok(value),
                 value => exact::negative(&value, false),
             },
             NodeKind::Not(value) => {
@@ -148,7 +152,7 @@ impl<'a> Evaluation<'a> {
                     }
                 };
                 match date.kind {
-                    Kind::Missing => Ok(date),
+                    TermType::Missing => Ok(date),
                     _ => calendrical::shifted(&date, span, self.zone()),
                 }
             }
@@ -160,13 +164,13 @@ impl<'a> Evaluation<'a> {
                 let value = self.value(value)?;
                 let missing = arrow_arith::boolean::is_null(&value.array)?;
                 let truth = if *negated { arrow_arith::boolean::not(&missing)? } else { missing };
-                Ok(value.with(Kind::Of(Type::Boolean), Arc::new(truth)))
+                Ok(value.with(TermType::Of(Type::Boolean), Arc::new(truth)))
             }
             NodeKind::If([condition, one, other]) => {
                 let condition = self.value(condition)?;
                 let (one, other) = alike(self.value(one)?, self.value(other)?)?;
                 match condition.kind {
-                    Kind::Missing => Ok(other),
+                    TermType::Missing => Ok(other),
                     _ if condition.constant => {
                         let truth = condition.array.as_boolean();
                         Ok(if truth.is_valid(0) && truth.value(0) { one } else { other })
@@ -184,7 +188,7 @@ impl<'a> Evaluation<'a> {
         match meaning {
             Meaning::Column(place) => match self.table.kind(place) {
                 Type::Nothing => Value::missing(),
-                kind => Value::new(Kind::Of(kind), self.table.at(place).clone(), false),
+                kind => Value::new(TermType::Of(kind), self.table.at(place).clone(), false),
             },
             Meaning::Weekday(weekday) => constant_weekday(weekday),
             // A bound expression has no other names where a value stands.
@@ -202,18 +206,18 @@ impl<'a> Evaluation<'a> {
         let constant = values.iter().all(|value| value.constant);
         let rows = if constant { 1 } else { self.table.rows() };
         let truth = |value: &Value| match value.kind {
-            Kind::Missing => Ok(BooleanArray::new_null(rows)),
+            TermType::Missing => Ok(BooleanArray::new_null(rows)),
             _ => Ok(value.rows(rows)?.as_boolean().clone()),
         };
         let truths = values.iter().map(truth).collect::<Result<Vec<_>>>()?;
         let result = work(&truths.iter().collect::<Vec<_>>())?;
-        Ok(Value::new(Kind::Of(Type::Boolean), Arc::new(result), constant))
+        Ok(Value::new(TermType::Of(Type::Boolean), Arc::new(result), constant))
     }
 
     fn arithmetic(&self, operation: super::parse::Arithmetic, left: &Value, right: &Value) -> Result<Value> {
         match (left.kind, right.kind) {
-            (Kind::Missing, _) | (_, Kind::Missing) => Ok(Value::missing()),
-            (Kind::Of(Type::Date(_) | Type::Moment { .. }), _) => {
+            (TermType::Missing, _) | (_, TermType::Missing) => Ok(Value::missing()),
+            (TermType::Of(Type::Date(_) | Type::Moment { .. }), _) => {
                 calendrical::difference(left, right, self.zone())
             }
             _ => {
@@ -229,8 +233,8 @@ impl<'a> Evaluation<'a> {
 
     fn comparison(&self, comparison: Comparison, left: &Value, right: &Value) -> Result<Value> {
         let constant = left.constant && right.constant;
-        let truth = |array| Ok(Value::new(Kind::Of(Type::Boolean), Arc::new(array), constant));
-        if left.kind == Kind::Missing || right.kind == Kind::Missing {
+        let truth = |array| Ok(Value::new(TermType::Of(Type::Boolean), Arc::new(array), constant));
+        if left.kind == TermType::Missing || right.kind == TermType::Missing {
             return truth(BooleanArray::new_null(if constant { 1 } else { self.table.rows() }));
         }
         let (left, right) = self.comparable(left, right)?;
@@ -248,13 +252,13 @@ impl<'a> Evaluation<'a> {
     /// Both in one Arrow type that compares as they do.
     fn comparable(&self, left: &Value, right: &Value) -> Result<(Value, Value)> {
         match (left.kind, right.kind) {
-            (Kind::Weekday, Kind::Of(Type::Text)) => Ok((left.clone(), weekday_text(right))),
-            (Kind::Of(Type::Text), Kind::Weekday) => Ok((weekday_text(left), right.clone())),
+            (TermType::Weekday, TermType::Of(Type::Text)) => Ok((left.clone(), weekday_text(right))),
+            (TermType::Of(Type::Text), TermType::Weekday) => Ok((weekday_text(left), right.clone())),
             (
-                Kind::Of(Type::Date(_) | Type::Moment { .. }),
-                Kind::Of(Type::Date(_) | Type::Moment { .. }),
+                TermType::Of(Type::Date(_) | Type::Moment { .. }),
+                TermType::Of(Type::Date(_) | Type::Moment { .. }),
             ) => calendrical::comparable(left, right, self.zone()),
-            (one, other) if one != other || matches!(one, Kind::Of(Type::Decimal { .. })) => {
+            (one, other) if one != other || matches!(one, TermType::Of(Type::Decimal { .. })) => {
                 exact::alike(left, right)
             }
             _ => Ok((left.clone(), right.clone())),
@@ -275,7 +279,8 @@ impl<'a> Evaluation<'a> {
                 }
             });
         }
-        let none = || Value::new(Kind::Of(Type::Boolean), Arc::new(BooleanArray::from(vec![false])), true);
+        let none =
+            || Value::new(TermType::Of(Type::Boolean), Arc::new(BooleanArray::from(vec![false])), true);
         let found = found.unwrap_or_else(none);
         if !negated {
             return Ok(found);
@@ -292,8 +297,8 @@ impl<'a> Evaluation<'a> {
     /// The lesser or greater of two, or the first that is there; a missing one is passed over.
     pub(super) fn better(&self, function: Function, best: Value, next: Value) -> Result<Value> {
         match (best.kind, next.kind) {
-            (Kind::Missing, _) => return Ok(next),
-            (_, Kind::Missing) => return Ok(best),
+            (TermType::Missing, _) => return Ok(next),
+            (_, TermType::Missing) => return Ok(best),
             _ => {}
         }
         let (best, next) = alike(best, next)?;
@@ -339,13 +344,13 @@ fn only_true(condition: &BooleanArray) -> BooleanArray {
 fn alike(one: Value, other: Value) -> Result<(Value, Value)> {
     let typed_missing = |like: &Value| Value::new(like.kind, new_null_array(like.array.data_type(), 1), true);
     match (one.kind, other.kind) {
-        (Kind::Missing, Kind::Missing) => Ok((one, other)),
-        (Kind::Missing, _) => Ok((typed_missing(&other), other)),
-        (_, Kind::Missing) => {
+        (TermType::Missing, TermType::Missing) => Ok((one, other)),
+        (TermType::Missing, _) => Ok((typed_missing(&other), other)),
+        (_, TermType::Missing) => {
             let missing = typed_missing(&one);
             Ok((one, missing))
         }
-        (Kind::Of(Type::Integer | Type::Decimal { .. } | Type::Float), _) => {
+        (TermType::Of(Type::Integer | Type::Decimal { .. } | Type::Float), _) => {
             let (one, other) = exact::alike(&one, &other)?;
             let kind = common_number(one.kind, other.kind);
             Ok((Value { kind, ..one }, Value { kind, ..other }))
@@ -387,11 +392,11 @@ fn constant(literal: &Literal) -> Value {
         // A span is taken up by the date that it is added to.
         Literal::Missing | Literal::Span(_) => return Value::missing(),
     };
-    Value::new(Kind::Of(kind), array, true)
+    Value::new(TermType::Of(kind), array, true)
 }
 
 fn constant_weekday(weekday: Weekday) -> Value {
-    Value::new(Kind::Weekday, Arc::new(Int64Array::from(vec![i64::from(weekday.number())])), true)
+    Value::new(TermType::Weekday, Arc::new(Int64Array::from(vec![i64::from(weekday.number())])), true)
 }
 
 /// A weekday that was written as a text.

@@ -5,7 +5,7 @@
 //! digits) is an error. Nothing is ever rounded, but by `round` and in floating point.
 
 use super::{
-    check::{Kind, common_number},
+    check::{TermType, common_number},
     evaluate::Value,
     parse::Arithmetic,
 };
@@ -68,6 +68,46 @@ where
     }
 }
 
+/// The same in floating point. Where the divisor is zero there is no value, which is counted.
+fn float_arithmetic(
+    operation: Arithmetic,
+    left: &Value,
+    right: &Value,
+    divisions_by_zero: &mut u64,
+) -> Value {
+    let constant = left.constant && right.constant;
+    let nulls = both_nulls(left, right);
+    let (a, b) = (floats(left), floats(right));
+    let (a, b) = (side(&a, left), side(&b, right));
+    let (values, by_zero) = match operation {
+        Arithmetic::Plus => each_row(a, b, |a, b| (a + b, false)),
+        Arithmetic::Minus => each_row(a, b, |a, b| (a - b, false)),
+        Arithmetic::Times => each_row(a, b, |a, b| (a * b, false)),
+        Arithmetic::Over => each_row(a, b, |a, b| (a / b, b == 0.0)),
+    };
+    if by_zero {
+        let is_valid = |row| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(row));
+        let whole: Float64Array =
+            (0..values.len()).map(|row| (is_valid(row) && b.at(row) != 0.0).then_some(values[row])).collect();
+        *divisions_by_zero += (whole.null_count() - nulls.as_ref().map_or(0, NullBuffer::null_count)) as u64;
+        return Value::new(TermType::Of(Type::Float), Arc::new(plain(whole)), constant);
+    }
+    let array = plain(Float64Array::new(values.into(), nulls));
+    Value::new(TermType::Of(Type::Float), Arc::new(array), constant)
+}
+
+/// The error for two decimals, each with its places, whose result cannot be held.
+fn overflow(operation: Arithmetic, left: (i128, i8), right: (i128, i8), row: usize) -> Error {
+    let sign = match operation {
+        Arithmetic::Plus => '+',
+        Arithmetic::Minus => '-',
+        _ => '*',
+    };
+    let shown = |(value, places)| crate::exact::decimal_text(value, places);
+    let example = format!("{} {sign} {} in row {}", shown(left), shown(right), row + 1);
+    Error::Overflow { what: format!("`{sign}`"), example }
+}
+
 /// `+ - * /` of two numbers. A quotient is in floating point.
 pub(super) fn arithmetic(
     operation: Arithmetic,
@@ -77,30 +117,12 @@ pub(super) fn arithmetic(
 ) -> Result<Value> {
     let constant = left.constant && right.constant;
     let nulls = both_nulls(left, right);
-    let float =
-        operation == Arithmetic::Over || [left, right].iter().any(|side| side.kind == Kind::Of(Type::Float));
+    let float = operation == Arithmetic::Over
+        || [left, right].iter().any(|side| side.kind == TermType::Of(Type::Float));
     if float {
-        let (a, b) = (floats(left), floats(right));
-        let (a, b) = (side(&a, left), side(&b, right));
-        let (values, by_zero) = match operation {
-            Arithmetic::Plus => each_row(a, b, |a, b| (a + b, false)),
-            Arithmetic::Minus => each_row(a, b, |a, b| (a - b, false)),
-            Arithmetic::Times => each_row(a, b, |a, b| (a * b, false)),
-            Arithmetic::Over => each_row(a, b, |a, b| (a / b, b == 0.0)),
-        };
-        if by_zero {
-            let is_valid = |row| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(row));
-            let whole: Float64Array = (0..values.len())
-                .map(|row| (is_valid(row) && b.at(row) != 0.0).then_some(values[row]))
-                .collect();
-            *divisions_by_zero +=
-                (whole.null_count() - nulls.as_ref().map_or(0, NullBuffer::null_count)) as u64;
-            return Ok(Value::new(Kind::Of(Type::Float), Arc::new(plain(whole)), constant));
-        }
-        let array = plain(Float64Array::new(values.into(), nulls));
-        return Ok(Value::new(Kind::Of(Type::Float), Arc::new(array), constant));
+        return Ok(float_arithmetic(operation, left, right, divisions_by_zero));
     }
-    let whole = common_number(left.kind, right.kind) == Kind::Of(Type::Integer);
+    let whole = common_number(left.kind, right.kind) == TermType::Of(Type::Integer);
     let (left_places, right_places) = (places(left), places(right));
     let (places, scale) = match operation {
         Arithmetic::Times => (left_places + right_places, (0, 0)),
@@ -143,21 +165,7 @@ pub(super) fn arithmetic(
     let is_valid = |row| nulls.as_ref().is_none_or(|nulls: &NullBuffer| nulls.is_valid(row));
     let fails = |row: &usize| work(a.at(*row), b.at(*row)).is_none() && is_valid(*row);
     if let Some(row) = (0..results.len()).filter(|_| unfit).find(fails) {
-        let sign = match operation {
-            Arithmetic::Plus => '+',
-            Arithmetic::Minus => '-',
-            _ => '*',
-        };
-        let shown = |value: i128, places: i8| crate::exact::decimal_text(value, places);
-        return Err(Error::Overflow {
-            what: format!("`{sign}`"),
-            example: format!(
-                "{} {sign} {} in row {}",
-                shown(a.at(row), left_places),
-                shown(b.at(row), right_places),
-                row + 1
-            ),
-        });
+        return Err(overflow(operation, (a.at(row), left_places), (b.at(row), right_places), row));
     }
     let array: ArrayRef = if whole {
         let results: Vec<i64> = results.into_iter().map(|value| value as i64).collect();
@@ -205,7 +213,7 @@ fn narrow(
 
 /// `-x`, and `abs(x)`.
 pub(super) fn negative(value: &Value, only_negatives: bool) -> Result<Value> {
-    let zero = Value::new(Kind::Of(Type::Integer), Arc::new(Int64Array::from(vec![0])), true);
+    let zero = Value::new(TermType::Of(Type::Integer), Arc::new(Int64Array::from(vec![0])), true);
     match value.array.data_type() {
         DataType::Float64 => {
             let floats = value.array.as_primitive::<Float64Type>();
@@ -289,14 +297,14 @@ fn rounded(number: f64, places: i8) -> i128 {
 }
 
 /// A number in another kind that holds it: whole numbers as decimals or floats, decimals with more places or as floats.
-pub(super) fn converted(value: &Value, kind: Kind) -> Result<Value> {
+pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
     match kind {
         _ if value.kind == kind => Ok(value.clone()),
-        Kind::Of(Type::Float) => {
+        TermType::Of(Type::Float) => {
             let array = Float64Array::new(floats(value).into(), value.array.logical_nulls());
             Ok(value.with(kind, Arc::new(array)))
         }
-        Kind::Of(Type::Decimal { places }) => {
+        TermType::Of(Type::Decimal { places }) => {
             let units = Decimal64Array::from(vec![0]).with_precision_and_scale(18, places.min(18))?;
             let zero: ArrayRef = if places > 18 {
                 Arc::new(decimal128(Decimal128Array::from(vec![0]), places)?)
@@ -324,8 +332,8 @@ pub(super) fn alike(one: &Value, other: &Value) -> Result<(Value, Value)> {
     Ok((widened(one)?, widened(other)?))
 }
 
-fn number_kind(whole: bool, places: i8) -> Kind {
-    Kind::Of(if whole { Type::Integer } else { Type::Decimal { places } })
+fn number_kind(whole: bool, places: i8) -> TermType {
+    TermType::Of(if whole { Type::Integer } else { Type::Decimal { places } })
 }
 
 fn decimal64(array: Decimal64Array, places: i8) -> Result<Decimal64Array> {
@@ -338,7 +346,7 @@ fn decimal128(array: Decimal128Array, places: i8) -> Result<Decimal128Array> {
 
 fn places(value: &Value) -> i8 {
     match value.kind {
-        Kind::Of(Type::Decimal { places }) => places,
+        TermType::Of(Type::Decimal { places }) => places,
         _ => 0,
     }
 }

@@ -6,7 +6,7 @@
 
 use super::{
     Problem, calendrical,
-    check::{Check, Kind, grain_of, needed, places_of},
+    check::{Check, TermType, grain_of, needed, places_of},
     evaluate::{Evaluation, Value, text},
     exact,
     parse::Node,
@@ -19,7 +19,7 @@ use crate::{
 use std::{ops::Range, sync::Arc};
 
 /// What a call gives, or what is wrong with it.
-type Checked = std::result::Result<Kind, Problem>;
+type Checked = std::result::Result<TermType, Problem>;
 
 /// A function.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -54,7 +54,7 @@ pub(super) struct Call<'a> {
 }
 
 /// All that is known of a function.
-struct Entry {
+struct FunctionEntry {
     function: Function,
     name: &'static str,
     /// How it is called; several ways with "or" between them.
@@ -69,7 +69,7 @@ struct Entry {
 /// A row of the table.
 macro_rules! entry {
     ($function:ident, $name:literal, $form:literal, $gives:literal, $takes:expr, $kind:path, $value:path) => {
-        Entry {
+        FunctionEntry {
             function: Function::$function,
             name: $name,
             form: $form,
@@ -83,7 +83,7 @@ macro_rules! entry {
 
 /// In the order of the enum.
 #[rustfmt::skip]
-const TABLE: [Entry; 19] = [
+const TABLE: [FunctionEntry; 19] = [
     entry!(Year, "year", "year(date)", "the year", one, part_kind, part),
     entry!(Quarter, "quarter", "quarter(date)", "the quarter, 1 to 4", one, part_kind, part),
     entry!(Month, "month", "month(date)", "the month, 1 to 12", one, part_kind, part),
@@ -132,7 +132,7 @@ impl Function {
         Err(Problem::new(at, format!("there is no function `{name}`")).advice(advice))
     }
 
-    fn entry(self) -> &'static Entry {
+    fn entry(self) -> &'static FunctionEntry {
         &TABLE[self as usize]
     }
 }
@@ -166,7 +166,7 @@ impl Call<'_> {
     fn values(self, evaluation: &Evaluation<'_>) -> Result<Option<Vec<Value>>> {
         let values = self.arguments.iter().map(|argument| evaluation.value(argument));
         let values = values.collect::<Result<Vec<_>>>()?;
-        Ok(Some(values).filter(|values| values.iter().all(|value| value.kind != Kind::Missing)))
+        Ok(Some(values).filter(|values| values.iter().all(|value| value.kind != TermType::Missing)))
     }
 }
 
@@ -185,13 +185,13 @@ fn grain_told(function: Function) -> Grain {
 
 fn part_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     check.dated(&call.arguments[0], grain_told(call.function))?;
-    Ok(if call.function == Function::Weekday { Kind::Weekday } else { Kind::Of(Type::Integer) })
+    Ok(if call.function == Function::Weekday { TermType::Weekday } else { TermType::Of(Type::Integer) })
 }
 
 fn clock_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     match check.kind(&call.arguments[0])? {
-        Kind::Of(Type::Moment { .. } | Type::Time) => Ok(Kind::Of(Type::Integer)),
-        kind if kind.is_open() => Ok(Kind::Of(Type::Integer)),
+        TermType::Of(Type::Moment { .. } | Type::Time) => Ok(TermType::Of(Type::Integer)),
+        kind if kind.is_open() => Ok(TermType::Of(Type::Integer)),
         kind => Err(needed(&call.arguments[0].at, "a moment or a time of day", kind)),
     }
 }
@@ -199,22 +199,22 @@ fn clock_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
 fn date_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     if let [moment] = call.arguments {
         check.dated(moment, Grain::Day)?;
-        return Ok(Kind::Of(Type::DAYS));
+        return Ok(TermType::Of(Type::DAYS));
     }
     for argument in call.arguments {
         match check.kind(argument)? {
-            Kind::Of(Type::Integer) => {}
+            TermType::Of(Type::Integer) => {}
             kind if kind.is_open() => {}
             kind => return Err(needed(&argument.at, "a whole number", kind)),
         }
     }
-    Ok(Kind::Of(Type::DAYS))
+    Ok(TermType::Of(Type::DAYS))
 }
 
 fn time_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     match check.kind(&call.arguments[0])? {
-        Kind::Of(Type::Moment { .. }) => Ok(Kind::Of(Type::Time)),
-        kind if kind.is_open() => Ok(Kind::Of(Type::Time)),
+        TermType::Of(Type::Moment { .. }) => Ok(TermType::Of(Type::Time)),
+        kind if kind.is_open() => Ok(TermType::Of(Type::Time)),
         kind => Err(needed(&call.arguments[0].at, "a moment", kind)),
     }
 }
@@ -223,13 +223,13 @@ fn period_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     let grain = grain_of(&call.arguments[1])?;
     if grain == Grain::Hour {
         return match check.kind(&call.arguments[0])? {
-            Kind::Unknown => Ok(Kind::Unknown),
-            kind @ (Kind::Of(Type::Moment { .. }) | Kind::Missing) => Ok(kind),
+            TermType::Unknown => Ok(TermType::Unknown),
+            kind @ (TermType::Of(Type::Moment { .. }) | TermType::Missing) => Ok(kind),
             kind => Err(needed(&call.arguments[0].at, "a moment", kind)),
         };
     }
     check.dated(&call.arguments[0], grain)?;
-    Ok(Kind::Of(Type::Date(grain.into())))
+    Ok(TermType::Of(Type::Date(grain.into())))
 }
 
 fn number_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
@@ -240,12 +240,12 @@ fn round_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     let kind = check.number(&call.arguments[0])?;
     let places = call.arguments.get(1).map_or(Ok(0), places_of)?;
     Ok(match (kind, places) {
-        (Kind::Unknown | Kind::Missing, _) => kind,
-        (Kind::Of(Type::Integer), _) | (_, 0) => Kind::Of(Type::Integer),
-        (Kind::Of(Type::Decimal { places: has }), places) if has < places => {
-            Kind::Of(Type::Decimal { places: has })
+        (TermType::Unknown | TermType::Missing, _) => kind,
+        (TermType::Of(Type::Integer), _) | (_, 0) => TermType::Of(Type::Integer),
+        (TermType::Of(Type::Decimal { places: has }), places) if has < places => {
+            TermType::Of(Type::Decimal { places: has })
         }
-        _ => Kind::Of(Type::Decimal { places }),
+        _ => TermType::Of(Type::Decimal { places }),
     })
 }
 
@@ -255,15 +255,15 @@ fn common_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
 
 fn ordered_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     match common_kind(check, call)? {
-        kind @ Kind::Of(Type::Boolean) => Err(needed(&call.node.at, "something that has an order", kind)),
+        kind @ TermType::Of(Type::Boolean) => Err(needed(&call.node.at, "something that has an order", kind)),
         kind => Ok(kind),
     }
 }
 
 fn text_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     match check.kind(&call.arguments[0])? {
-        kind @ Kind::Of(Type::Text) => Ok(kind),
-        kind if kind.is_open() => Ok(Kind::Of(Type::Text)),
+        kind @ TermType::Of(Type::Text) => Ok(kind),
+        kind if kind.is_open() => Ok(TermType::Of(Type::Text)),
         kind => Err(needed(&call.arguments[0].at, "text", kind)),
     }
 }
@@ -290,14 +290,14 @@ fn date(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
     // One for all rows is one for each.
     let for_each = if constant { evaluation.table.rows() as u64 } else { 1 };
     evaluation.note_no_such_day(no_such * for_each);
-    Ok(Value::new(Kind::Of(Type::DAYS), Arc::new(array), constant))
+    Ok(Value::new(TermType::Of(Type::DAYS), Arc::new(array), constant))
 }
 
 fn period(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
     let date = evaluation.value(&call.arguments[0])?;
     let grain = grain_of(&call.arguments[1]).map_err(Call::refused)?;
     match date.kind {
-        Kind::Missing => Ok(date),
+        TermType::Missing => Ok(date),
         _ => calendrical::period(&date, grain, evaluation.zone()),
     }
 }

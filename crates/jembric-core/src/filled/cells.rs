@@ -106,21 +106,7 @@ impl Cells {
             .count() as u64;
         entities.truncate(rows);
 
-        let mut all_spans = vec![0..0; entities.count()];
-        let records = match in_order(entities.ids(), entities.count(), &dates) {
-            Some(bounds) => {
-                for bounds in bounds.windows(2) {
-                    all_spans[entities.ids()[bounds[0] as usize] as usize] = bounds[0]..bounds[1];
-                }
-                None
-            }
-            None => {
-                let all = BooleanBuffer::new_set(rows);
-                let GroupedByEntity { starts, values } = Timeline::dated(&entities, &dates, &all);
-                all_spans = starts.windows(2).map(|bounds| bounds[0]..bounds[1]).collect();
-                Some(values)
-            }
-        };
+        let (all_spans, records) = by_entity(&entities, &dates);
         let row = |at: u32| records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize);
         // An entity's records are in order of date: those before the range, those in it, those after it.
         let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
@@ -398,4 +384,19 @@ impl Cells {
         });
         Arc::new(Date32Array::from(dates))
     }
+}
+
+/// Where each entity's records lie among all of them, and those in order of entity and date; none where the rows are in
+/// that order themselves.
+fn by_entity(entities: &Entities, dates: &Dates) -> (Vec<ops::Range<u32>>, Option<Vec<(i64, u32)>>) {
+    if let Some(bounds) = in_order(entities.ids(), entities.count(), dates) {
+        let mut spans = vec![0..0; entities.count()];
+        for bounds in bounds.windows(2) {
+            spans[entities.ids()[bounds[0] as usize] as usize] = bounds[0]..bounds[1];
+        }
+        return (spans, None);
+    }
+    let all = BooleanBuffer::new_set(entities.ids().len());
+    let GroupedByEntity { starts, values } = Timeline::dated(entities, dates, &all);
+    (starts.windows(2).map(|bounds| bounds[0]..bounds[1]).collect(), Some(values))
 }

@@ -25,7 +25,7 @@ use arrow_buffer::{BooleanBuffer, NullBuffer};
 use std::sync::Arc;
 
 /// What either operation was asked.
-pub(super) struct Asked<'a> {
+pub(super) struct RecordSettings<'a> {
     pub(super) word: &'static str,
     pub(super) per: &'a [String],
     pub(super) date: &'a str,
@@ -39,7 +39,7 @@ pub(super) struct Asked<'a> {
     pub(super) at_each: Option<(Grain, u64)>,
 }
 
-impl Asked<'_> {
+impl RecordSettings<'_> {
     pub(super) fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         let date = in_setting("date", || shape.place_of_dates(self.date))?;
         let per = in_setting("per", || shape.named(self.per))?;

@@ -49,7 +49,7 @@ fn numbers(table: &Table) -> Vec<i64> {
 
 /// What is asked, apart from the table.
 #[derive(Clone, Debug)]
-struct Asked {
+struct Case {
     per_vessel: bool,
     then: bool,
     ties: Ties,
@@ -58,7 +58,7 @@ struct Asked {
     as_of: Option<i32>,
 }
 
-impl Asked {
+impl Case {
     fn apply(&self, table: &Table) -> Result<Outcome> {
         let per = self.per_vessel.then_some("vessel");
         let then = self.then.then_some("grade");
@@ -134,10 +134,10 @@ fn rows() -> impl Strategy<Value = Vec<Row>> {
     })
 }
 
-fn asked() -> impl Strategy<Value = Asked> {
+fn asked() -> impl Strategy<Value = Case> {
     let ties = prop::sample::select(vec![Ties::All, Ties::First, Ties::Last]);
     (any::<(bool, bool, bool)>(), ties, 1_u32..4, prop::option::of(20_000_i32..20_004)).prop_map(
-        |((per_vessel, then, earliest), ties, dates, as_of)| Asked {
+        |((per_vessel, then, earliest), ties, dates, as_of)| Case {
             per_vessel,
             then,
             ties,
@@ -165,7 +165,7 @@ proptest! {
 
     #[test]
     fn the_order_of_rows_does_not_matter(rows in rows(), asked in asked(), seed in any::<u64>()) {
-        let asked = Asked { ties: Ties::All, ..asked };
+        let asked = Case { ties: Ties::All, ..asked };
         let mut shuffled = rows.clone();
         fastrand::Rng::with_seed(seed).shuffle(&mut shuffled);
         let (one, other) = (asked.apply(&table(&rows, false)).unwrap(), asked.apply(&table(&shuffled, false)).unwrap());
@@ -177,7 +177,7 @@ proptest! {
 
     #[test]
     fn split_by_entity_and_merged_is_the_whole(rows in rows(), asked in asked()) {
-        let asked = Asked { per_vessel: true, ..asked };
+        let asked = Case { per_vessel: true, ..asked };
         let (left, right): (Vec<Row>, Vec<Row>) = rows.iter().cloned().partition(|row| row.vessel.is_some_and(|vessel| vessel < 2));
         let [whole, left, right] = [rows, left, right].map(|rows| asked.apply(&table(&rows, false)).unwrap());
         let mut merged = [numbers(&left.table), numbers(&right.table)].concat();

@@ -119,3 +119,16 @@ fn the_suggested_entity_is_a_column_that_repeats() {
         (Some("crane".to_owned()), "day".to_owned())
     );
 }
+
+#[test]
+fn a_look_at_batches_of_two_shapes_is_an_error() {
+    let table = |name: &str| Table::from_columns([(name, dates(&[20_000]))]).unwrap();
+    let (mut one, mut other) = (LookFold::default(), LookFold::default());
+    one.take(&table("day"), 0).unwrap();
+    other.take(&table("left"), 1).unwrap();
+    let expected = "expected column `day` of dates, and found column `left` of dates";
+    assert!(one.take(&table("left"), 1).unwrap_err().to_string().starts_with(expected));
+    assert!(one.merge(other).unwrap_err().to_string().starts_with(expected));
+    let nothing = LookFold::default().finish().unwrap();
+    assert_eq!((nothing.rows, nothing.columns, nothing.findings), (0, Vec::new(), Vec::new()));
+}

@@ -12,11 +12,11 @@ use crate::{
     shape::Shape,
     table::{Origin, Table},
 };
-use arrow_array::UInt32Array;
+use arrow_array::{Array, ArrayRef, UInt32Array};
 use arrow_cast::cast;
 use arrow_schema::DataType;
 use arrow_select::concat::concat;
-use std::{any::Any, sync::Arc};
+use std::{any::Any, fmt, sync::Arc};
 
 /// Batches of tables that are folded by a plan with [`Access::OnePass`](super::Access::OnePass).
 ///
@@ -51,6 +51,12 @@ pub(crate) trait State: Send {
     fn finish(self: Box<Self>) -> Result<Outcome>;
 
     fn into_any(self: Box<Self>) -> Box<dyn Any>;
+}
+
+impl fmt::Debug for Fold {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Fold").field("plan", &self.plan).finish_non_exhaustive()
+    }
 }
 
 impl Fold {
@@ -113,31 +119,31 @@ impl Gone {
 /// Rows, each with its number among all rows.
 #[derive(Default)]
 pub(crate) struct NumberedRows {
-    table: Option<Table>,
+    /// The rows as they came. A table without rows stays only where it is the one.
+    tables: Vec<Table>,
     numbers: Vec<u64>,
 }
 
 impl NumberedRows {
-    pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) -> Result<()> {
-        self.table = Some(match self.table.take() {
-            None => table.clone(),
-            Some(before) if table.rows() == 0 && before.rows() > 0 => before,
-            Some(before) if before.rows() == 0 => table.clone(),
-            Some(before) => Table::joined(&before, table)?,
-        });
+    pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) {
+        if !self.tables.first().is_some_and(|first| first.rows() > 0) {
+            self.tables = vec![table.clone()];
+        } else if table.rows() > 0 {
+            self.tables.push(table.clone());
+        }
         self.numbers.extend(numbers);
-        Ok(())
     }
 
     /// Whether any table was added, be it without rows.
     pub(crate) fn has_table(&self) -> bool {
-        self.table.is_some()
+        !self.tables.is_empty()
     }
 
     /// Takes the rows with their numbers.
-    pub(crate) fn take(&mut self) -> Option<(Table, Vec<u64>)> {
-        let table = self.table.take()?;
-        Some((table, std::mem::take(&mut self.numbers)))
+    pub(crate) fn take(&mut self) -> Result<Option<(Table, Vec<u64>)>> {
+        let NumberedRows { tables, numbers } = std::mem::take(self);
+        let Some((first, others)) = tables.split_first() else { return Ok(None) };
+        Ok(Some((Table::joined(first, others)?, numbers)))
     }
 
     /// The same in the order of their numbers.
@@ -148,17 +154,19 @@ impl NumberedRows {
     }
 
     /// Adds the rows of another.
-    pub(crate) fn merge(&mut self, other: NumberedRows) -> Result<()> {
-        other.table.map_or(Ok(()), |table| self.add(&table, other.numbers))
+    pub(crate) fn merge(&mut self, other: NumberedRows) {
+        let mut numbers = other.numbers.into_iter();
+        for table in other.tables {
+            self.add(&table, numbers.by_ref().take(table.rows()));
+        }
     }
 
     /// The rows in the order of their numbers; none where no table was ever added.
-    pub(crate) fn in_order(self) -> Result<Option<Table>> {
-        let NumberedRows { table, numbers } = self;
+    pub(crate) fn in_order(mut self) -> Result<Option<Table>> {
+        let Some((table, numbers)) = self.take()? else { return Ok(None) };
         if numbers.is_sorted() {
-            return Ok(table);
+            return Ok(Some(table));
         }
-        let Some(table) = table else { return Ok(None) };
         let mut rows: Vec<u32> = (0..numbers.len() as u32).collect();
         rows.sort_unstable_by_key(|&row| numbers[row as usize]);
         table.take_with_origin(&UInt32Array::from(rows)).map(Some)
@@ -201,8 +209,7 @@ impl<S: Selection + 'static> SelectionState<S> {
 
     /// Forgets the pending rows that cannot be selected any more.
     fn compact(&mut self) -> Result<()> {
-        let Some(table) = self.pending.table.take() else { return Ok(()) };
-        let numbers = std::mem::take(&mut self.pending.numbers);
+        let Some((table, numbers)) = self.pending.take()? else { return Ok(()) };
         let masks = self.plan.candidates(&table, &self.context)?;
         let (tally, set_aside) = masks.tally(&table, self.plan.accounting())?;
         let gone = tally.without_kept();
@@ -211,10 +218,10 @@ impl<S: Selection + 'static> SelectionState<S> {
             Some(before) => before.plus(&gone),
         });
         let aside = masks.aside();
-        self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers[row]))?;
+        self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers[row]));
         let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
-        let kept = rows.values().iter().map(|&row| numbers[row as usize]).collect();
-        self.pending = NumberedRows { table: Some(table.take_with_origin(&rows)?), numbers: kept };
+        let kept = rows.values().iter().map(|&row| numbers[row as usize]);
+        self.pending.add(&table.take_with_origin(&rows)?, kept);
         Ok(())
     }
 }
@@ -222,17 +229,19 @@ impl<S: Selection + 'static> SelectionState<S> {
 impl<S: Selection + 'static> State for SelectionState<S> {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.compact()?;
-        self.pending.add(batch, first_row..first_row + batch.rows() as u64)
+        self.pending.add(batch, first_row..first_row + batch.rows() as u64);
+        Ok(())
     }
 
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
         let Ok(mut other) = other.downcast::<SelectionState<S>>() else { return Ok(()) };
         self.compact()?;
         other.compact()?;
-        self.pending.merge(other.pending)?;
+        self.pending.merge(other.pending);
         let both = [self.gone.tally.take(), other.gone.tally].into_iter().flatten();
         self.gone.tally = both.reduce(|one, other| one.plus(&other));
-        self.gone.set_aside.merge(other.gone.set_aside)
+        self.gone.set_aside.merge(other.gone.set_aside);
+        Ok(())
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {
@@ -253,29 +262,31 @@ impl<S: Selection + 'static> State for SelectionState<S> {
 }
 
 impl Table {
-    /// The rows of two tables of the same columns, one after the other.
-    pub(crate) fn joined(one: &Table, other: &Table) -> Result<Table> {
-        let columns = one.fields().zip(other.columns()).map(|((field, one), other)| {
+    /// The rows of tables of the same columns, one after the other.
+    pub(crate) fn joined(first: &Table, others: &[Table]) -> Result<Table> {
+        if others.is_empty() {
+            return Ok(first.clone());
+        }
+        let tables = || std::iter::once(first).chain(others);
+        let columns = first.fields().map(|(field, _)| field).enumerate().map(|(place, field)| {
+            let mut parts: Vec<ArrayRef> = tables().map(|table| table.at(place).clone()).collect();
             // Decimals of one kind may be of either width.
-            let (one, other) = match one.data_type() == other.data_type() {
-                true => (one, other.clone()),
-                false => {
-                    let wide = DataType::Decimal128(38, decimal_places(one.data_type()));
-                    (cast(&one, &wide)?, cast(other, &wide)?)
-                }
-            };
-            let both = concat(&[one.as_ref(), other.as_ref()])?;
-            Ok((field.with_data_type(both.data_type().clone()), both))
-        });
-        let table = Table::of_known(columns.collect::<Result<Vec<_>>>()?)?;
-        let origin = match (one.origin(), other.origin()) {
-            (Some(first), Some(second)) => {
-                let lines = (0..one.rows()).map(|row| first.line(row));
-                Some(first.of_lines(lines.chain((0..other.rows()).map(|row| second.line(row)))))
+            if parts.iter().any(|part| part.data_type() != field.data_type()) {
+                let wide = DataType::Decimal128(38, decimal_places(field.data_type()));
+                parts = parts.iter().map(|part| cast(part, &wide)).collect::<std::result::Result<_, _>>()?;
             }
-            _ => None,
-        };
-        Ok(table.with_facts(one.not_numbers() + other.not_numbers(), origin))
+            let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
+            let all = concat(&parts)?;
+            Ok((field.with_data_type(all.data_type().clone()), all))
+        });
+        let all = Table::of_known(columns.collect::<Result<Vec<_>>>()?)?;
+        let origins: Option<Vec<&Origin>> = tables().map(Table::origin).collect();
+        let origin = origins.map(|origins| {
+            let lines = origins.iter().zip(tables());
+            let lines = lines.flat_map(|(origin, table)| (0..table.rows()).map(|row| origin.line(row)));
+            origins[0].of_lines(lines)
+        });
+        Ok(all.with_facts(tables().map(Table::not_numbers).sum(), origin))
     }
 
     /// The same table, of which so many cells were not numbers.

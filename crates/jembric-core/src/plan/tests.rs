@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::{
-    Active, Almanac, Earliest, Latest, OpenEnds, Operation, Recent, Ties, Totals,
+    Active, Almanac, Earliest, Latest, Look, LookFold, OpenEnds, Operation, Recent, Ties, Totals,
     calendar::{Grain, Span},
     sample::shown,
     table::Origin,
@@ -81,11 +81,17 @@ fn said(outcome: &Outcome) -> Vec<String> {
     said
 }
 
-/// Folds stretches of a table in several states, which are merged in an order of their own.
-fn folded(plan: &Plan, table: &Table, cuts: &[usize], states: usize, backwards: bool) -> Result<Outcome> {
+/// Where batches of a table begin and end.
+fn bounds(table: &Table, cuts: &[usize]) -> Vec<usize> {
     let mut bounds: Vec<usize> = cuts.iter().map(|cut| cut % (table.rows() + 1)).collect();
     bounds.extend([0, table.rows()]);
     bounds.sort_unstable();
+    bounds
+}
+
+/// Folds stretches of a table in several states, which are merged in an order of their own.
+fn folded(plan: &Plan, table: &Table, cuts: &[usize], states: usize, backwards: bool) -> Result<Outcome> {
+    let bounds = bounds(table, cuts);
     let mut folds: Vec<Fold> = (0..states).map(|_| plan.begin().expect("it needs one pass")).collect();
     for (n, bounds) in bounds.windows(2).enumerate() {
         let batch = table.slice(bounds[0], bounds[1] - bounds[0]);
@@ -175,6 +181,23 @@ proptest! {
     }
 
     #[test]
+    fn a_look_at_any_batches_is_the_same(
+        rows in prop::collection::vec(row(), 0..40),
+        cuts in prop::collection::vec(0..60_usize, 0..6),
+        states in 1..4_usize,
+    ) {
+        let table = table(&rows);
+        let mut folds: Vec<LookFold> = (0..states).map(|_| LookFold::default()).collect();
+        for (n, bounds) in bounds(&table, &cuts).windows(2).enumerate() {
+            folds[n % states].take(&table.slice(bounds[0], bounds[1] - bounds[0]), bounds[0] as u64).unwrap();
+        }
+        let mut all = LookFold::default();
+        folds.into_iter().rev().for_each(|fold| all.merge(fold).unwrap());
+        let (whole, parts) = (Look::at(&table).unwrap(), all.finish().unwrap());
+        prop_assert_eq!(format!("{whole:?}"), format!("{parts:?}"));
+    }
+
+    #[test]
     fn an_almanac_of_any_batches_is_the_same(
         rows in prop::collection::vec(row(), 1..40),
         cuts in prop::collection::vec(0..60_usize, 0..6),
@@ -191,11 +214,36 @@ proptest! {
     }
 }
 
+#[test]
+fn a_plan_promises_the_types_that_come_out() {
+    let row = Row {
+        vessel: Some(1),
+        berth: Some(2),
+        day: Some(20_000),
+        length: Some(40),
+        tons: Some(3),
+        level: Some(0.5),
+    };
+    let table = table(&[row.clone(), row]);
+    let shares = Active::new("start", "end").grain(Grain::Month).share(["tons", "level as part"]);
+    for operation in operations().into_iter().chain([Box::new(shares) as Box<dyn Operation>]) {
+        let plan = operation.prepare(&table.shape(), &Context::new()).unwrap();
+        let Ok(outcome) = plan.apply(&[&table]) else { continue };
+        for promised in plan.known_columns().columns() {
+            let found = outcome.table.shape().find(&promised.name).unwrap().kind;
+            assert!(
+                promised.kind.is_none() || promised.kind == found,
+                "{operation:?}: {promised:?}, {found:?}"
+            );
+        }
+    }
+}
+
 #[rstest]
-#[case::another_name(&["vessel", "begin"], "prepared for column `start` of dates, and the table has column `begin` of")]
-#[case::another_type(&["vessel", "start"], "prepared for column `start` of dates, and the table has column `start` of text")]
-#[case::more_columns(&["vessel", "more", "start"], "prepared for column `start` of dates, and the table has column `more`")]
-#[case::fewer_columns(&["vessel"], "prepared for 2 columns, and the table has 1 columns")]
+#[case::another_name(&["vessel", "begin"], "expected column `start` of dates, and found column `begin` of")]
+#[case::another_type(&["vessel", "start"], "expected column `start` of dates, and found column `start` of text")]
+#[case::more_columns(&["vessel", "more", "start"], "expected column `start` of dates, and found column `more`")]
+#[case::fewer_columns(&["vessel"], "expected 2 columns, and found 1 column:")]
 fn a_table_of_another_shape_is_an_error(#[case] names: &[&str], #[case] expected: &str) {
     let plan = Latest::new("start").per(["vessel"]);
     let day: ArrayRef = Arc::new(Date32Array::from(vec![1]));
@@ -213,7 +261,7 @@ fn a_table_of_another_shape_is_an_error(#[case] names: &[&str], #[case] expected
         plan.apply(&[&right, &right])
             .unwrap_err()
             .to_string()
-            .contains("1 table, and the table has 2 tables")
+            .contains("expected 1 table, and found 2 tables")
     );
 }
 

@@ -1,6 +1,6 @@
 //! [`Track`]: all records in order of entity and date, and what is made at each date of those that count for it.
 
-use super::{Asked, Figure, RunningPlan};
+use super::{Figure, RunningColumn, RunningPlan};
 use crate::{
     calendar::{Day, Periods, Span},
     context::Context,
@@ -153,7 +153,12 @@ impl<'a> Track<'a> {
     }
 
     /// The column that is asked for. Sums begin with the opening balance.
-    pub(super) fn asked(&self, opening: Option<Decimal>, table: &Table, asked: &Asked) -> Result<ArrayRef> {
+    pub(super) fn asked(
+        &self,
+        opening: Option<Decimal>,
+        table: &Table,
+        asked: &RunningColumn,
+    ) -> Result<ArrayRef> {
         let array = table.at(asked.place);
         if matches!(asked.figure, Figure::Max | Figure::Min) {
             return self.extreme(array, asked.figure == Figure::Max);

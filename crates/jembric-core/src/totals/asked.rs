@@ -63,7 +63,7 @@ pub(super) enum What {
 }
 
 /// One figure that is asked for.
-pub(super) struct Asked {
+pub(super) struct AskedFigure {
     pub(super) what: What,
     /// The column and its place, but for counts.
     pub(super) column: String,

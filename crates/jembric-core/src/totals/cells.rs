@@ -4,8 +4,8 @@
 //! are numbered.
 
 use super::{
-    Asked, Each, TotalsPlan,
-    figures::{Figures, Place, Source, records_of},
+    AskedFigure, Each, TotalsPlan,
+    figures::{FigureSource, Figures, Place, records_of},
 };
 use crate::{
     axis::Axis,
@@ -71,7 +71,7 @@ impl Keys {
 
     /// The keys of both, and the new place of each of the one and of the other.
     pub(super) fn merged(one: &Keys, other: &Keys) -> Result<(Keys, Vec<u32>, Vec<u32>)> {
-        let both = Table::joined(&one.values.clone().anonymous(), &other.values.clone().anonymous())?;
+        let both = Table::joined(&one.values.clone().anonymous(), &[other.values.clone().anonymous()])?;
         let keys = Keys::of_values(both)?;
         let place = |row: usize| keys.of_row(row);
         let of_one = (0..one.count).map(place).collect();
@@ -211,7 +211,7 @@ impl Cells {
         groups: &Groups,
         timed: &Timed,
         used: &BooleanBuffer,
-        sources: &[Source],
+        sources: &[FigureSource],
     ) -> Result<Cells> {
         let rows = used.len();
         let (first, last) = timed.ends(used).unwrap_or((0, -1));
@@ -288,7 +288,7 @@ impl Cells {
     pub(super) fn merged(
         one: Cells,
         other: Cells,
-        sources: &[Source],
+        sources: &[FigureSource],
         [of_one, of_other]: [&dyn Fn(Spot) -> Spot; 2],
     ) -> Cells {
         let spots = one.spots.iter().map(|&spot| of_one(spot));
@@ -305,7 +305,7 @@ impl Cells {
     }
 
     /// The cells of longer stretches: those that go to one spot become one.
-    pub(super) fn put_together(&self, sources: &[Source], to: impl Fn(Spot) -> Spot) -> Cells {
+    pub(super) fn put_together(&self, sources: &[FigureSource], to: impl Fn(Spot) -> Spot) -> Cells {
         let mut spots: Vec<Spot> = self.spots.iter().map(|&spot| to(spot)).collect();
         spots.sort_unstable();
         spots.dedup();
@@ -328,6 +328,6 @@ impl Cells {
 }
 
 /// What is asked, and what it is made from.
-pub(super) fn sources(asked: &[Asked], table: &Table) -> Result<Vec<Source>> {
-    asked.iter().map(|asked| Source::of(asked, table)).collect()
+pub(super) fn sources(asked: &[AskedFigure], table: &Table) -> Result<Vec<FigureSource>> {
+    asked.iter().map(|asked| FigureSource::of(asked, table)).collect()
 }

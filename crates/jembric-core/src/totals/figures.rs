@@ -1,6 +1,6 @@
 //! [`Figures`]: what is asked of each cell, added up over the rows, and put together where cells are.
 
-use super::{Asked, What};
+use super::{AskedFigure, What};
 use crate::{
     entities::{Entities, Missing},
     error::Result,
@@ -23,7 +23,7 @@ const CELLS_FOR_THREADS: usize = 1 << 20;
 const ROWS_A_THREAD: usize = 1 << 16;
 
 /// What a figure is made from, which does not depend on the cells.
-pub(super) enum Source {
+pub(super) enum FigureSource {
     Records,
     Measure {
         measure: Measure,
@@ -67,48 +67,48 @@ pub(super) enum Place {
     Blank,
 }
 
-impl Source {
-    pub(super) fn of(asked: &Asked, table: &Table) -> Result<Source> {
-        let Some(place) = asked.place else { return Ok(Source::Records) };
+impl FigureSource {
+    pub(super) fn of(asked: &AskedFigure, table: &Table) -> Result<FigureSource> {
+        let Some(place) = asked.place else { return Ok(FigureSource::Records) };
         Ok(match asked.what {
-            What::Count => Source::Records,
+            What::Count => FigureSource::Records,
             What::Sum | What::Mean => {
-                Source::Measure { measure: Measure::of(table, place)?, mean: asked.what == What::Mean }
+                FigureSource::Measure { measure: Measure::of(table, place)?, mean: asked.what == What::Mean }
             }
             What::Min | What::Max => {
                 let values = Table::of_known([(table.field_at(place).clone(), table.at(place).clone())])?;
-                Source::extreme(&values, asked.what == What::Max)?
+                FigureSource::extreme(&values, asked.what == What::Max)?
             }
-            What::Distinct => Source::values(table.at(place).clone())?,
+            What::Distinct => FigureSource::values(table.at(place).clone())?,
         })
     }
 
     /// Of a table whose only column has the values.
-    fn extreme(values: &Table, greatest: bool) -> Result<Source> {
+    fn extreme(values: &Table, greatest: bool) -> Result<FigureSource> {
         let array = values.at(0).clone();
         let order = SortKeys::of(&sortable(values, 0))?;
         let valid = array.logical_nulls();
-        Ok(Source::Extreme { field: values.field_at(0).clone(), array, order, valid, greatest })
+        Ok(FigureSource::Extreme { field: values.field_at(0).clone(), array, order, valid, greatest })
     }
 
-    fn values(array: ArrayRef) -> Result<Source> {
+    fn values(array: ArrayRef) -> Result<FigureSource> {
         let numbers = Entities::of_columns(std::slice::from_ref(&array), array.len(), Missing::NoEntity)?;
-        Ok(Source::Values { array, numbers: numbers.into_ids() })
+        Ok(FigureSource::Values { array, numbers: numbers.into_ids() })
     }
 
     /// How many rows have no value.
     pub(super) fn missing(&self, is_used: impl Fn(usize) -> bool, rows: usize) -> u64 {
         let misses = |row: usize| match self {
-            Source::Records => false,
-            Source::Measure { measure, .. } => !measure.is_valid(row),
-            Source::Extreme { valid, .. } => valid.as_ref().is_some_and(|valid| valid.is_null(row)),
-            Source::Values { numbers, .. } => numbers[row] == NONE,
+            FigureSource::Records => false,
+            FigureSource::Measure { measure, .. } => !measure.is_valid(row),
+            FigureSource::Extreme { valid, .. } => valid.as_ref().is_some_and(|valid| valid.is_null(row)),
+            FigureSource::Values { numbers, .. } => numbers[row] == NONE,
         };
         let none = match self {
-            Source::Records => true,
-            Source::Measure { measure, .. } => measure.missing() == 0,
-            Source::Extreme { valid, .. } => valid.is_none(),
-            Source::Values { .. } => false,
+            FigureSource::Records => true,
+            FigureSource::Measure { measure, .. } => measure.missing() == 0,
+            FigureSource::Extreme { valid, .. } => valid.is_none(),
+            FigureSource::Values { .. } => false,
         };
         (0..if none { 0 } else { rows }).filter(|&row| is_used(row) && misses(row)).count() as u64
     }
@@ -118,8 +118,8 @@ impl Source {
         let cells = records.len();
         let rows = || cell_of.iter().copied().enumerate().filter(|&(_, cell)| cell != NONE);
         match self {
-            Source::Records => Figures::Records(records.to_vec()),
-            Source::Measure { measure, .. } => {
+            FigureSource::Records => Figures::Records(records.to_vec()),
+            FigureSource::Measure { measure, .. } => {
                 let sums = match measure.narrow() {
                     // Sums that cannot leave 64 bits take half the room.
                     Some(units) => {
@@ -138,7 +138,7 @@ impl Source {
                 };
                 Figures::Sums(sums, counts)
             }
-            Source::Extreme { valid, .. } => {
+            FigureSource::Extreme { valid, .. } => {
                 let mut best = vec![NONE; cells];
                 for (row, cell) in rows() {
                     if valid.as_ref().is_none_or(|valid| valid.is_valid(row)) {
@@ -147,7 +147,7 @@ impl Source {
                 }
                 Figures::Rows(best)
             }
-            Source::Values { numbers, .. } => {
+            FigureSource::Values { numbers, .. } => {
                 let pairs = rows().map(|(row, cell)| (cell, numbers[row])).filter(|pair| pair.1 != NONE);
                 Figures::Pairs(different(pairs.collect()))
             }
@@ -156,7 +156,7 @@ impl Source {
 
     /// Takes a row in place of the best so far if it is better.
     fn better(&self, best: &mut u32, row: u32) {
-        let Source::Extreme { order, greatest, .. } = self else { return };
+        let FigureSource::Extreme { order, greatest, .. } = self else { return };
         let number = |row: u32| order.of_row(row as usize);
         let is_better = *best == NONE
             || row != NONE
@@ -210,21 +210,21 @@ impl Source {
                 }
                 whole(&|cell| counts.get(cell).copied().unwrap_or(0))
             }
-            (Source::Measure { measure, mean: true }, Figures::Sums(sums, counts)) => {
+            (FigureSource::Measure { measure, mean: true }, Figures::Sums(sums, counts)) => {
                 let mean = |place: &Place| match *place {
                     Place::Cell(cell) => measure.mean(&of_cell(sums, cell), counts[cell]),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
-            (Source::Measure { mean: true, .. }, Figures::LongSums(sums, counts)) => {
+            (FigureSource::Measure { mean: true, .. }, Figures::LongSums(sums, counts)) => {
                 let mean = |place: &Place| match *place {
                     Place::Cell(cell) if counts[cell] > 0 => Some(sums[cell].divided(counts[cell])),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
-            (Source::Measure { measure, .. }, Figures::LongSums(sums, _)) => {
+            (FigureSource::Measure { measure, .. }, Figures::LongSums(sums, _)) => {
                 let sum = |place: &Place| match *place {
                     Place::Cell(cell) => Some(measure.long_sum(&sums[cell])).transpose(),
                     Place::NoRecord => Ok(Some(0.0)),
@@ -232,7 +232,7 @@ impl Source {
                 };
                 Arc::new(places.iter().map(sum).collect::<Result<Float64Array>>()?)
             }
-            (Source::Measure { measure, .. }, Figures::Sums(sums, _)) => {
+            (FigureSource::Measure { measure, .. }, Figures::Sums(sums, _)) => {
                 let of_layer = |layer: &Vec<i128>| {
                     let sum = |place: &Place| if let Place::Cell(cell) = *place { layer[cell] } else { 0 };
                     places.iter().map(sum).collect()
@@ -245,7 +245,7 @@ impl Source {
                     array
                 }
             }
-            (Source::Extreme { array, .. }, Figures::Rows(rows)) => {
+            (FigureSource::Extreme { array, .. }, Figures::Rows(rows)) => {
                 let row = |place: &Place| match *place {
                     Place::Cell(cell) => Some(rows[cell]).filter(|&row| row != NONE),
                     _ => None,
@@ -260,11 +260,11 @@ impl Source {
     /// The part that each place has of another, as fractions; missing where that is 0 or where one is.
     pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&[Place]; 2]) -> ArrayRef {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
-            (Source::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
-            (Source::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
+            (FigureSource::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
+            (FigureSource::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
                 measure.mean(&of_cell(sums, cell), 1)
             }
-            (Source::Measure { .. }, Figures::LongSums(sums, _), Place::Cell(cell)) => {
+            (FigureSource::Measure { .. }, Figures::LongSums(sums, _), Place::Cell(cell)) => {
                 Some(sums[cell].divided(1))
             }
             (_, _, Place::NoRecord) => Some(0.0),
@@ -278,12 +278,12 @@ impl Source {
     }
 }
 
-impl Source {
+impl FigureSource {
     /// What is needed of it and of its figures once its rows are gone: the values that the figures refer to.
-    pub(super) fn compact(self, figures: Vec<&mut Figures>) -> Result<Source> {
+    pub(super) fn compact(self, figures: Vec<&mut Figures>) -> Result<FigureSource> {
         Ok(match self {
-            Source::Records => Source::Records,
-            Source::Measure { measure, mean } => {
+            FigureSource::Records => FigureSource::Records,
+            FigureSource::Measure { measure, mean } => {
                 for figures in figures {
                     if let Figures::Sums(sums, counts) = figures
                         && let Some(long) = measure.long_sums(sums)
@@ -291,9 +291,9 @@ impl Source {
                         *figures = Figures::LongSums(long, std::mem::take(counts));
                     }
                 }
-                Source::Measure { measure: measure.without_rows(), mean }
+                FigureSource::Measure { measure: measure.without_rows(), mean }
             }
-            Source::Extreme { field, array, greatest, .. } => {
+            FigureSource::Extreme { field, array, greatest, .. } => {
                 let mut used = Vec::new();
                 for figures in figures {
                     let Figures::Rows(rows) = figures else { continue };
@@ -303,9 +303,9 @@ impl Source {
                     }
                 }
                 let values = take(&array, &UInt32Array::from(used), None)?;
-                Source::extreme(&Table::of_known([(field, values)])?, greatest)?
+                FigureSource::extreme(&Table::of_known([(field, values)])?, greatest)?
             }
-            Source::Values { array, numbers } => {
+            FigureSource::Values { array, numbers } => {
                 let mut used = Vec::new();
                 let mut new = vec![NONE; numbers.len()];
                 let mut first_rows = vec![NONE; numbers.len()];
@@ -326,15 +326,22 @@ impl Source {
                 }
                 let array = take(&array, &UInt32Array::from(used), None)?;
                 let numbers = (0..array.len() as u32).collect();
-                Source::Values { array, numbers }
+                FigureSource::Values { array, numbers }
             }
         })
     }
 
     /// The source of both, which are compact; the figures of the other come to refer to it.
-    pub(super) fn merged(one: Source, other: Source, figures: [Vec<&mut Figures>; 2]) -> Result<Source> {
+    pub(super) fn merged(
+        one: FigureSource,
+        other: FigureSource,
+        figures: [Vec<&mut Figures>; 2],
+    ) -> Result<FigureSource> {
         Ok(match (one, other) {
-            (Source::Extreme { field, array, greatest, .. }, Source::Extreme { array: more, .. }) => {
+            (
+                FigureSource::Extreme { field, array, greatest, .. },
+                FigureSource::Extreme { array: more, .. },
+            ) => {
                 let before = array.len() as u32;
                 let [_, of_other] = figures;
                 for figures in of_other {
@@ -342,9 +349,9 @@ impl Source {
                     rows.iter_mut().filter(|row| **row != NONE).for_each(|row| *row += before);
                 }
                 let values = concat(&[array.as_ref(), more.as_ref()])?;
-                Source::extreme(&Table::of_known([(field, values)])?, greatest)?
+                FigureSource::extreme(&Table::of_known([(field, values)])?, greatest)?
             }
-            (Source::Values { array, .. }, Source::Values { array: more, .. }) => {
+            (FigureSource::Values { array, .. }, FigureSource::Values { array: more, .. }) => {
                 let both = concat(&[array.as_ref(), more.as_ref()])?;
                 let distinct =
                     Entities::of_columns(std::slice::from_ref(&both), both.len(), Missing::NoEntity)?;
@@ -358,7 +365,7 @@ impl Source {
                 // Each value stands in the row of its number.
                 let array = take(&both, &UInt32Array::from(distinct.first_rows()), None)?;
                 let numbers = (0..array.len() as u32).collect();
-                Source::Values { array, numbers }
+                FigureSource::Values { array, numbers }
             }
             (one, _) => one,
         })
@@ -367,7 +374,7 @@ impl Source {
     /// What is known of the column that extreme values come from.
     pub(super) fn field(&self) -> Option<&Field> {
         match self {
-            Source::Extreme { field, .. } => Some(field),
+            FigureSource::Extreme { field, .. } => Some(field),
             _ => None,
         }
     }

@@ -6,7 +6,7 @@
 use super::{
     TotalsPlan, What,
     cells::{Cells, Groups, Keys, Spot, Timed, part_count, sources},
-    figures::{Figures, Place, Source},
+    figures::{FigureSource, Figures, Place},
 };
 use crate::{
     axis::Axis,
@@ -24,7 +24,7 @@ use std::collections::BTreeMap;
 /// The cells of some rows.
 pub(super) struct Part {
     pub(super) groups: Groups,
-    pub(super) sources: Vec<Source>,
+    pub(super) sources: Vec<FigureSource>,
     pub(super) by_date: Vec<DatedPart>,
     pub(super) tally: Tally,
     /// How many of the rows that count miss a value, for each column by its place.
@@ -136,7 +136,7 @@ impl Part {
         let pairs = std::mem::take(&mut one.sources).into_iter().zip(std::mem::take(&mut other.sources));
         for (n, (source, more)) in pairs.enumerate() {
             let figures = [figures_of(&mut one.by_date, n), figures_of(&mut other.by_date, n)];
-            sources.push(Source::merged(source, more, figures)?);
+            sources.push(FigureSource::merged(source, more, figures)?);
         }
         let of_one = |spot: Spot| Spot {
             entity: entity[spot.entity as usize],
@@ -213,7 +213,7 @@ impl DatedRows {
         totals: &TotalsPlan,
         table: &Table,
         groups: &Groups,
-        sources: &[Source],
+        sources: &[FigureSource],
     ) -> Result<DatedPart> {
         let DatedRows { timed, instants, used, undated, outside } = self;
         let all = BooleanBuffer::new_set(table.rows());
@@ -245,7 +245,7 @@ impl DatedRows {
 
 impl DatedPart {
     /// The sum of a figure over all cells.
-    pub(super) fn sum_of_cells(&self, source: &Source, figure: usize) -> Result<ExactSum> {
+    pub(super) fn sum_of_cells(&self, source: &FigureSource, figure: usize) -> Result<ExactSum> {
         let places: Vec<Place> = (0..self.cells.spots.len()).map(Place::Cell).collect();
         let cells = source.column(&self.cells.figures[figure], &places)?;
         Ok(ExactSum::of_column(&cells, &BooleanBuffer::new_set(places.len())))

@@ -3,7 +3,7 @@
 use super::{
     Each, Scope, TotalsPlan,
     cells::{Cells, Spot},
-    figures::{Place, Source},
+    figures::{FigureSource, Place},
     part::{DatedPart, Part},
 };
 use crate::{
@@ -132,14 +132,20 @@ impl Sheet<'_> {
         Table::of_known(columns)
     }
 
-    fn column(&self, source: &Source, cells: &Cells, figure: usize, spots: &[Spot]) -> Result<ArrayRef> {
+    fn column(
+        &self,
+        source: &FigureSource,
+        cells: &Cells,
+        figure: usize,
+        spots: &[Spot],
+    ) -> Result<ArrayRef> {
         source.column(&cells.figures[figure], &cells.places(spots))
     }
 
     /// A column with the figure over all rows at its end, if there is to be such a row.
     fn with_total<C: std::borrow::Borrow<Cells>>(
         &self,
-        source: &Source,
+        source: &FigureSource,
         array: ArrayRef,
         over_rows: impl FnOnce() -> C,
         side: u32,
@@ -155,7 +161,7 @@ impl Sheet<'_> {
     fn side_by_side(
         &self,
         dated: &DatedPart,
-        source: &Source,
+        source: &FigureSource,
         figure: usize,
         name: &str,
     ) -> Result<Vec<(Field, ArrayRef)>> {
@@ -353,7 +359,7 @@ impl Sheet<'_> {
 }
 
 /// A figure as a column of the answer. The least and the greatest values are of their column's kind.
-fn figure_column(source: &Source, name: String, array: ArrayRef) -> (Field, ArrayRef) {
+fn figure_column(source: &FigureSource, name: String, array: ArrayRef) -> (Field, ArrayRef) {
     let plain = || Field::new("", array.data_type().clone(), true);
     (source.field().cloned().unwrap_or_else(plain).with_name(name), array)
 }

@@ -38,13 +38,13 @@ impl State for TotalsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         let (part, set_aside) = Part::of(&self.plan, batch, &self.context)?;
         let undated = set_aside_rows(&self.plan, batch);
-        self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64))?;
+        self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64));
         self.add(part)
     }
 
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
         let Ok(other) = other.downcast::<TotalsState>() else { return Ok(()) };
-        self.set_aside.merge(other.set_aside)?;
+        self.set_aside.merge(other.set_aside);
         other.part.map_or(Ok(()), |part| self.add(part))
     }
 

@@ -6,7 +6,7 @@ use super::{
     keys,
     pairs::{Pairs, Strays},
     search::{Found, Meeting, Search},
-    ticks::{Clock, Columns, Tick},
+    ticks::{Clock, Tick, TickColumns},
 };
 use crate::{
     context::Context,
@@ -54,7 +54,7 @@ pub(super) struct Join<'a> {
     pub(super) events: &'a Table,
     pub(super) windows: &'a Table,
     pub(super) context: &'a Context,
-    pub(super) columns: &'a Columns,
+    pub(super) columns: &'a TickColumns,
 }
 
 impl Join<'_> {

@@ -17,7 +17,7 @@ const WIDE: usize = 16;
 
 /// A window: its first and last tick, and its row.
 #[derive(Clone, Copy, Debug, Default)]
-pub(super) struct Stretch<T> {
+pub(super) struct WindowTicks<T> {
     pub(super) first: T,
     pub(super) last: T,
     pub(super) row: u32,
@@ -25,7 +25,7 @@ pub(super) struct Stretch<T> {
 
 /// The windows of each key.
 pub(super) struct Index<T> {
-    dealt: GroupedByEntity<Stretch<T>>,
+    dealt: GroupedByEntity<WindowTicks<T>>,
     /// Whether a key's windows do not end in the order in which they start.
     crooked: Vec<bool>,
     /// The ends of crooked keys in their own order.
@@ -55,10 +55,10 @@ impl<T: Tick> Index<T> {
     ) -> Index<T> {
         let stretch = |row: usize| {
             let (first, last) = windows.of(row);
-            Stretch { first, last, row: row as u32 }
+            WindowTicks { first, last, row: row as u32 }
         };
         let mut dealt = GroupedByEntity::of(ids, count, |row| windows.usable.value(row), stretch);
-        let before = |one: &Stretch<T>, other: &Stretch<T>| {
+        let before = |one: &WindowTicks<T>, other: &WindowTicks<T>| {
             one.first.cmp(&other.first).then_with(|| order(one.row, other.row))
         };
         dealt.each(|_, windows| {
@@ -97,7 +97,7 @@ impl<T: Tick> Index<T> {
     }
 
     /// A key's windows.
-    pub(super) fn windows(&self, key: usize) -> &[Stretch<T>] {
+    pub(super) fn windows(&self, key: usize) -> &[WindowTicks<T>] {
         self.dealt.of_entity(key)
     }
 
@@ -106,7 +106,7 @@ impl<T: Tick> Index<T> {
         self.dealt.starts[key] as usize
     }
 
-    pub(super) fn at(&self, place: usize) -> &Stretch<T> {
+    pub(super) fn at(&self, place: usize) -> &WindowTicks<T> {
         &self.dealt.values[place]
     }
 
@@ -132,7 +132,7 @@ impl<T: Tick> Index<T> {
     #[inline]
     pub(super) fn among(&self, key: usize, (from, to): (u32, u32), begun: usize, tick: T) -> Hits {
         let (from, all) = (from as usize, to as usize);
-        let ended_before = |window: &Stretch<T>| window.last < tick;
+        let ended_before = |window: &WindowTicks<T>| window.last < tick;
         let to = from + begun;
         if self.crooked[key] {
             // All that have ended before have begun before.

@@ -37,7 +37,7 @@ pub(super) struct Pairs<'a> {
 }
 
 /// A stretch of events, those of them that have several windows, and the pairs that they make.
-struct Unit {
+struct Share {
     events: Range<usize>,
     several: Range<usize>,
     pairs: usize,
@@ -49,7 +49,7 @@ impl Pairs<'_> {
     }
 
     /// Stretches that make about as many pairs as a batch has rows. (The windows of one event stay together.)
-    fn units(&self) -> Vec<Unit> {
+    fn units(&self) -> Vec<Share> {
         let (found, several) = (&self.found.of_events, &self.found.several);
         let mut next = 0;
         let mut units = Vec::new();
@@ -58,14 +58,14 @@ impl Pairs<'_> {
         };
         for start in (0..found.len()).step_by(STRETCH) {
             let end = (start + STRETCH).min(found.len());
-            let mut unit = Unit { events: start..start, several: next..next, pairs: 0 };
+            let mut unit = Share { events: start..start, several: next..next, pairs: 0 };
             while let Some(&(event, count)) = several.get(next).filter(|(event, _)| (*event as usize) < end) {
                 let event = event as usize;
                 unit.pairs += simple(unit.events.end..event) + count as usize;
                 (unit.events.end, unit.several.end, next) = (event + 1, next + 1, next + 1);
                 if unit.pairs >= STRETCH {
                     units.push(unit);
-                    unit = Unit { events: event + 1..event + 1, several: next..next, pairs: 0 };
+                    unit = Share { events: event + 1..event + 1, several: next..next, pairs: 0 };
                 }
             }
             unit.pairs += simple(unit.events.end..end);
@@ -76,7 +76,7 @@ impl Pairs<'_> {
     }
 
     /// The pairs of a stretch: an event, and a window where there is one.
-    fn pairs_of(&self, unit: &Unit) -> (Vec<u32>, Vec<Option<u32>>) {
+    fn pairs_of(&self, unit: &Share) -> (Vec<u32>, Vec<Option<u32>>) {
         let (mut events, mut windows) = (Vec::with_capacity(unit.pairs), Vec::with_capacity(unit.pairs));
         let mut several = Vec::new();
         for event in unit.events.clone() {
@@ -139,7 +139,7 @@ impl Pairs<'_> {
         self.put_together(self.events.filter(&kept)?, &rows, overlaps)
     }
 
-    fn batch(&self, unit: &Unit) -> Result<(Table, Vec<ExactSum>)> {
+    fn batch(&self, unit: &Share) -> Result<(Table, Vec<ExactSum>)> {
         let (events, windows) = self.pairs_of(unit);
         self.joined(self.events.take(&UInt32Array::from(events.clone()))?, &events, &windows)
     }
@@ -175,8 +175,8 @@ impl Pairs<'_> {
 
     /// The answer in batches, with the sums over it; the table has its columns and no rows.
     pub(super) fn in_batches(&self, sink: &mut Sink<'_>) -> Result<(Table, Vec<ExactSum>)> {
-        let (none, mut sums) = self.batch(&Unit { events: 0..0, several: 0..0, pairs: 0 })?;
-        let units: Vec<Unit> = self.units().into_iter().filter(|unit| unit.pairs > 0).collect();
+        let (none, mut sums) = self.batch(&Share { events: 0..0, several: 0..0, pairs: 0 })?;
+        let units: Vec<Share> = self.units().into_iter().filter(|unit| unit.pairs > 0).collect();
         // An answer without rows has its columns all the same.
         if units.is_empty() {
             sink(&none).map_err(Error::Sink)?;

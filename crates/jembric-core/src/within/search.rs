@@ -3,7 +3,7 @@
 use super::{
     Pick, WithinPlan,
     index::{Hits, Index},
-    ticks::{Clock, Stretches, Tick, Unit},
+    ticks::{Clock, Stretches, Tick, TickUnit},
 };
 use crate::{calendar::Periods, ordering::WholeRows, shape::period_field};
 use arrow_array::{ArrayRef, Int64Array};
@@ -341,7 +341,7 @@ impl<T: Tick> Meeting for Search<'_, T> {
             Some(self.clock.days(first.into(), last.into()))
         });
         let named = |name: &str, array: ArrayRef| match self.clock.unit {
-            Unit::Days => (period_field(name, Periods::DAYS), array),
+            TickUnit::Days => (period_field(name, Periods::DAYS), array),
             _ => (Field::new(name, array.data_type().clone(), true), array),
         };
         let days: ArrayRef = Arc::new(days.collect::<Int64Array>());

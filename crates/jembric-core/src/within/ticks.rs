@@ -77,14 +77,14 @@ impl<T: Tick> Stretches<T> {
 /// How dates become ticks.
 #[derive(Clone, Copy)]
 pub(super) struct Clock<'a> {
-    pub(super) unit: Unit,
+    pub(super) unit: TickUnit,
     pub(super) zone: &'a Zone,
     /// The periods of the events, where they are points in time: windows begin and end with whole ones.
     widened_to: Periods,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub(super) enum Unit {
+pub(super) enum TickUnit {
     Days,
     /// Microseconds, of points in time.
     Instants,
@@ -93,7 +93,7 @@ pub(super) enum Unit {
 }
 
 /// The columns that bound events and windows, as dates.
-pub(super) struct Columns {
+pub(super) struct TickColumns {
     events: Sides,
     windows: Sides,
     point: bool,
@@ -117,9 +117,9 @@ impl Sides {
     }
 }
 
-impl Columns {
-    pub(super) fn of(within: &WithinPlan, events: &Table, windows: &Table) -> Columns {
-        Columns {
+impl TickColumns {
+    pub(super) fn of(within: &WithinPlan, events: &Table, windows: &Table) -> TickColumns {
+        TickColumns {
             events: Sides::of(&within.event_bounds, events),
             windows: Sides::of(&within.window_bounds, windows),
             point: within.point,
@@ -139,9 +139,9 @@ impl Columns {
             }
         };
         let unit = match by_moments {
-            false => Unit::Days,
-            true if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) => Unit::Instants,
-            true => Unit::Readings,
+            false => TickUnit::Days,
+            true if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) => TickUnit::Instants,
+            true => TickUnit::Readings,
         };
         let periods = self.events.dates().next().map_or(Periods::DAYS, Dates::periods);
         Clock { unit, zone, widened_to: if self.point { periods } else { Periods::DAYS } }
@@ -323,7 +323,7 @@ impl<'a> Clock<'a> {
     /// The ticks of a column; what they are where it has no date means nothing.
     fn ticks<T: Tick>(self, dates: &Dates, span: Span, edge: Edge) -> Vec<T> {
         match (self.unit, dates) {
-            (Unit::Days, _) => {
+            (TickUnit::Days, _) => {
                 let days = dates.day_numbers(self.zone);
                 if self.is_plain(dates, span, edge) {
                     return parallel::map(&days, |day| T::of(day.into()));
@@ -332,7 +332,7 @@ impl<'a> Clock<'a> {
             }
             (_, Dates::Moments(moments)) => {
                 let readings: Cow<'_, [i64]> = match (self.unit, dates.are_instants()) {
-                    (Unit::Readings, true) => Cow::Owned(self.zone.readings(moments.values()).collect()),
+                    (TickUnit::Readings, true) => Cow::Owned(self.zone.readings(moments.values()).collect()),
                     _ => Cow::Borrowed(moments.values()),
                 };
                 let before = i64::from(edge == Edge::FreeEnd);
@@ -350,16 +350,16 @@ impl<'a> Clock<'a> {
     /// one by which they compare with the other side's: by days where that widens them to longer
     /// periods, to the microsecond where it cuts moments into days.
     fn finer(self, side: &Sides) -> Option<Clock<'a>> {
-        if self.unit != Unit::Days {
+        if self.unit != TickUnit::Days {
             return None;
         }
         let there = || side.dates().filter(|dates| !matches!(dates, Dates::Missing(_)));
         let by_moments = there().next().is_some() && there().all(|dates| matches!(dates, Dates::Moments(_)));
         let unit = match by_moments {
-            true if there().all(Dates::are_instants) => Unit::Instants,
-            true => Unit::Readings,
+            true if there().all(Dates::are_instants) => TickUnit::Instants,
+            true => TickUnit::Readings,
             false if self.widened_to == Periods::DAYS => return None,
-            false => Unit::Days,
+            false => TickUnit::Days,
         };
         Some(Clock { unit, widened_to: Periods::DAYS, ..self })
     }
@@ -395,17 +395,17 @@ impl<'a> Clock<'a> {
         if span == Span::default() {
             return micros;
         }
-        let reading = if self.unit == Unit::Instants { self.zone.reading(micros) } else { micros };
+        let reading = if self.unit == TickUnit::Instants { self.zone.reading(micros) } else { micros };
         let day = Day::clamped(reading.div_euclid(MICROS_PER_DAY) as i32);
         let day = i64::from(clamped_after(day, span).number());
         let moved = day * MICROS_PER_DAY + reading.rem_euclid(MICROS_PER_DAY);
-        if self.unit == Unit::Instants { self.zone.instant(moved) } else { moved }
+        if self.unit == TickUnit::Instants { self.zone.instant(moved) } else { moved }
     }
 
     /// The first microsecond of a day.
     fn midnight(self, day: i32) -> i64 {
         match (self.unit, Day::from_number(day)) {
-            (Unit::Instants, Some(day)) => self.zone.day_start(day),
+            (TickUnit::Instants, Some(day)) => self.zone.day_start(day),
             _ => i64::from(day) * MICROS_PER_DAY,
         }
     }
@@ -413,7 +413,7 @@ impl<'a> Clock<'a> {
     /// The last tick of a day.
     fn end_of<T: Tick>(self, day: Day) -> T {
         T::of(match self.unit {
-            Unit::Days => self.widened_to.of(day).last().number().into(),
+            TickUnit::Days => self.widened_to.of(day).last().number().into(),
             _ => self.midnight(day.number() + 1) - 1,
         })
     }
@@ -426,9 +426,9 @@ impl<'a> Clock<'a> {
     /// The days from one tick to another, both counted.
     pub(super) fn days(self, first: i64, last: i64) -> i64 {
         let day = |tick: i64| match self.unit {
-            Unit::Days => tick,
-            Unit::Instants => self.zone.reading(tick).div_euclid(MICROS_PER_DAY),
-            Unit::Readings => tick.div_euclid(MICROS_PER_DAY),
+            TickUnit::Days => tick,
+            TickUnit::Instants => self.zone.reading(tick).div_euclid(MICROS_PER_DAY),
+            TickUnit::Readings => tick.div_euclid(MICROS_PER_DAY),
         };
         day(last) - day(first) + 1
     }
@@ -436,12 +436,14 @@ impl<'a> Clock<'a> {
     /// Ticks as a column; what lies beyond the calendar is its last tick.
     pub(super) fn column(self, ticks: impl Iterator<Item = Option<i64>>) -> ArrayRef {
         let last_day = i64::from(Day::MAX.number());
-        let last = if self.unit == Unit::Days { last_day } else { (last_day + 1) * MICROS_PER_DAY - 1 };
+        let last = if self.unit == TickUnit::Days { last_day } else { (last_day + 1) * MICROS_PER_DAY - 1 };
         let ticks = ticks.map(|tick| tick.map(|tick| tick.min(last)));
         match self.unit {
-            Unit::Days => Arc::new(ticks.map(|tick| tick.map(|tick| tick as i32)).collect::<Date32Array>()),
-            Unit::Instants => Arc::new(ticks.collect::<TimestampMicrosecondArray>().with_timezone("UTC")),
-            Unit::Readings => Arc::new(ticks.collect::<TimestampMicrosecondArray>()),
+            TickUnit::Days => {
+                Arc::new(ticks.map(|tick| tick.map(|tick| tick as i32)).collect::<Date32Array>())
+            }
+            TickUnit::Instants => Arc::new(ticks.collect::<TimestampMicrosecondArray>().with_timezone("UTC")),
+            TickUnit::Readings => Arc::new(ticks.collect::<TimestampMicrosecondArray>()),
         }
     }
 }

@@ -54,6 +54,7 @@ impl Window {
     }
 
     /// Up to the dates of this column.
+    #[must_use]
     pub fn ending(mut self, to: impl Into<String>) -> Window {
         self.to = Some(Bound { column: to.into(), span: Span::default() });
         self

@@ -38,16 +38,16 @@ pub(crate) fn is_likely(first: &[u8]) -> bool {
 }
 
 /// One key of an object and its value as it is written.
-type Entry<'a> = (Cow<'a, str>, &'a RawValue);
+type Member<'a> = (Cow<'a, str>, &'a RawValue);
 
 /// Told of each line's number and entries.
-type OnEntries<'a> = dyn FnMut(u64, Vec<Entry<'_>>) -> Result<()> + 'a;
+type OnEntries<'a> = dyn FnMut(u64, Vec<Member<'_>>) -> Result<()> + 'a;
 
 /// An object's entries in their order.
-fn entries(line: &str) -> serde_json::Result<Vec<Entry<'_>>> {
+fn entries(line: &str) -> serde_json::Result<Vec<Member<'_>>> {
     struct Entries;
     impl<'de> Visitor<'de> for Entries {
-        type Value = Vec<Entry<'de>>;
+        type Value = Vec<Member<'de>>;
 
         fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
             f.write_str("an object")
@@ -83,12 +83,12 @@ fn cell(value: &RawValue) -> Option<Cell<'_>> {
 }
 
 /// Some whole lines, and the number of the first.
-struct Stretch<'a> {
+struct WholeLines<'a> {
     bytes: &'a [u8],
     first_line: u64,
 }
 
-fn stretches(mut bytes: &[u8]) -> Vec<Stretch<'_>> {
+fn stretches(mut bytes: &[u8]) -> Vec<WholeLines<'_>> {
     let (mut all, mut line) = (Vec::new(), 1);
     while !bytes.is_empty() {
         let end = match bytes.len() > STRETCH {
@@ -96,7 +96,7 @@ fn stretches(mut bytes: &[u8]) -> Vec<Stretch<'_>> {
             false => None,
         };
         let (these, rest) = bytes.split_at(end.map_or(bytes.len(), |end| end + 1));
-        all.push(Stretch { bytes: these, first_line: line });
+        all.push(WholeLines { bytes: these, first_line: line });
         line += memchr_iter(b'\n', these).count() as u64;
         bytes = rest;
     }
@@ -110,7 +110,7 @@ fn stretches(mut bytes: &[u8]) -> Vec<Stretch<'_>> {
 pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u64) -> Result<Transcript> {
     let missing = rules.missing;
     let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
-    let each = |stretch: &Stretch<'_>, on: &mut OnEntries<'_>| -> Result<()> {
+    let each = |stretch: &WholeLines<'_>, on: &mut OnEntries<'_>| -> Result<()> {
         for (line, number) in stretch.bytes.split(|&byte| byte == b'\n').zip(stretch.first_line..) {
             let line = line.trim_ascii();
             if line.is_empty() {
@@ -131,7 +131,7 @@ pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u6
     let stretches = stretches(text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text));
 
     let lines = AtomicU64::new(0);
-    let keys = |stretch: &Stretch<'_>| {
+    let keys = |stretch: &WholeLines<'_>| {
         let (mut keys, mut seen) = (Vec::<String>::new(), HashSet::<String>::new());
         each(stretch, &mut |_, entries| {
             lines.fetch_add(1, Relaxed);
@@ -162,7 +162,7 @@ pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u6
         return Err(Error::Unpacks { file: file.to_owned(), packed: text.len() as u64, most });
     }
 
-    let rows = |stretch: &Stretch<'_>| {
+    let rows = |stretch: &WholeLines<'_>| {
         let mut rows = Rows::new(names.len(), missing);
         // The line on which each key was met last.
         let mut met = vec![0; names.len()];

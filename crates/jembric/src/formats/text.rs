@@ -9,6 +9,7 @@ use std::{fmt::Write as _, io, ops::Range};
 
 /// Writes the cells of one column as text: dates as `2025-06-30`, periods by their labels (`2025-06`), moments as `2025-06-30T14:05`, decimals with all their
 /// places, floats with as many digits as tell them from their neighbours. A missing value is nothing at all.
+#[derive(Debug)]
 pub struct CellText<'a> {
     array: &'a ArrayRef,
     periods: Periods,

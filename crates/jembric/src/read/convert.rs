@@ -1,6 +1,6 @@
 //! Typed columns of a known length, filled by many threads: each region of the file has its own stretch of every column.
 
-use super::infer::{Conventions, Kind, boolean, decimal, float, integer, wide_decimal};
+use super::infer::{CellType, Conventions, boolean, decimal, float, integer, wide_decimal};
 use arrow_array::{
     ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
     NullArray, StringViewArray, TimestampMicrosecondArray, builder::make_view,
@@ -13,7 +13,7 @@ use jembric_core::calendar::{
 use std::sync::Arc;
 
 /// A column's cells at their full length, blank (and so not yet in memory) until they are filled.
-pub(crate) enum Column {
+pub(crate) enum ColumnBuilder {
     Nothing,
     Booleans(Vec<bool>),
     Numbers(Vec<i64>),
@@ -24,7 +24,7 @@ pub(crate) enum Column {
 }
 
 /// A region's stretch of a column.
-pub(crate) enum Stretch<'a> {
+pub(crate) enum ColumnPart<'a> {
     Nothing,
     Booleans(&'a mut [bool]),
     Numbers(&'a mut [i64]),
@@ -34,27 +34,31 @@ pub(crate) enum Stretch<'a> {
     Texts(&'a mut [u128]),
 }
 
-impl Column {
-    pub(crate) fn blank(kind: &Kind, rows: usize) -> Column {
+impl ColumnBuilder {
+    pub(crate) fn blank(kind: &CellType, rows: usize) -> ColumnBuilder {
         match kind {
-            Kind::Nothing => Column::Nothing,
-            Kind::Boolean => Column::Booleans(vec![false; rows]),
-            Kind::Integer | Kind::Decimal { .. } | Kind::Moment { .. } => Column::Numbers(vec![0; rows]),
-            Kind::Given(given) if given.moments() => Column::Numbers(vec![0; rows]),
-            Kind::WideDecimal { .. } => Column::Wide(vec![0; rows]),
-            Kind::Float => Column::Floats(vec![0.0; rows]),
-            Kind::Date(_) | Kind::Periods(_) | Kind::Given(_) => Column::Days(vec![0; rows]),
-            Kind::Text => Column::Texts(vec![0; rows]),
+            CellType::Nothing => ColumnBuilder::Nothing,
+            CellType::Boolean => ColumnBuilder::Booleans(vec![false; rows]),
+            CellType::Integer | CellType::Decimal { .. } | CellType::Moment { .. } => {
+                ColumnBuilder::Numbers(vec![0; rows])
+            }
+            CellType::Given(given) if given.moments() => ColumnBuilder::Numbers(vec![0; rows]),
+            CellType::WideDecimal { .. } => ColumnBuilder::Wide(vec![0; rows]),
+            CellType::Float => ColumnBuilder::Floats(vec![0.0; rows]),
+            CellType::Date(_) | CellType::Periods(_) | CellType::Given(_) => {
+                ColumnBuilder::Days(vec![0; rows])
+            }
+            CellType::Text => ColumnBuilder::Texts(vec![0; rows]),
         }
     }
 
     /// Stretches of these lengths, one after the other.
-    pub(crate) fn stretches(&mut self, lengths: &[usize]) -> Vec<Stretch<'_>> {
+    pub(crate) fn stretches(&mut self, lengths: &[usize]) -> Vec<ColumnPart<'_>> {
         fn cut<'a, T>(
             mut rest: &'a mut [T],
             lengths: &[usize],
-            stretch: fn(&'a mut [T]) -> Stretch<'a>,
-        ) -> Vec<Stretch<'a>> {
+            stretch: fn(&'a mut [T]) -> ColumnPart<'a>,
+        ) -> Vec<ColumnPart<'a>> {
             let mut stretches = Vec::with_capacity(lengths.len());
             for &length in lengths {
                 let (first, others) = rest.split_at_mut(length);
@@ -64,18 +68,18 @@ impl Column {
             stretches
         }
         match self {
-            Column::Nothing => lengths.iter().map(|_| Stretch::Nothing).collect(),
-            Column::Booleans(cells) => cut(cells, lengths, Stretch::Booleans),
-            Column::Numbers(cells) => cut(cells, lengths, Stretch::Numbers),
-            Column::Wide(cells) => cut(cells, lengths, Stretch::Wide),
-            Column::Floats(cells) => cut(cells, lengths, Stretch::Floats),
-            Column::Days(cells) => cut(cells, lengths, Stretch::Days),
-            Column::Texts(cells) => cut(cells, lengths, Stretch::Texts),
+            ColumnBuilder::Nothing => lengths.iter().map(|_| ColumnPart::Nothing).collect(),
+            ColumnBuilder::Booleans(cells) => cut(cells, lengths, ColumnPart::Booleans),
+            ColumnBuilder::Numbers(cells) => cut(cells, lengths, ColumnPart::Numbers),
+            ColumnBuilder::Wide(cells) => cut(cells, lengths, ColumnPart::Wide),
+            ColumnBuilder::Floats(cells) => cut(cells, lengths, ColumnPart::Floats),
+            ColumnBuilder::Days(cells) => cut(cells, lengths, ColumnPart::Days),
+            ColumnBuilder::Texts(cells) => cut(cells, lengths, ColumnPart::Texts),
         }
     }
 
     /// The column as an Arrow array, of whose stretches only the first rows were filled.
-    pub(crate) fn finish(self, kind: &Kind, lengths: &[usize], filled: Vec<Filled>) -> ArrayRef {
+    pub(crate) fn finish(self, kind: &CellType, lengths: &[usize], filled: Vec<FilledColumn>) -> ArrayRef {
         let rows: Vec<usize> = filled.iter().map(|filled| filled.valid.len()).collect();
         let all: usize = rows.iter().sum();
         let nulls = nulls(&filled, all);
@@ -98,37 +102,39 @@ impl Column {
             cells
         }
         match self {
-            Column::Nothing => Arc::new(NullArray::new(all)),
-            Column::Booleans(cells) => {
+            ColumnBuilder::Nothing => Arc::new(NullArray::new(all)),
+            ColumnBuilder::Booleans(cells) => {
                 Arc::new(BooleanArray::new(BooleanBuffer::from(closed(cells, all, close)), nulls))
             }
-            Column::Wide(cells) => {
-                let places = if let Kind::WideDecimal { places } = kind { *places as i8 } else { 0 };
+            ColumnBuilder::Wide(cells) => {
+                let places = if let CellType::WideDecimal { places } = kind { *places as i8 } else { 0 };
                 Arc::new(
                     Decimal128Array::new(closed(cells, all, close).into(), nulls)
                         .with_precision_and_scale(38, places)
                         .expect("38 digits and at most six places are a decimal"),
                 )
             }
-            Column::Floats(cells) => Arc::new(Float64Array::new(closed(cells, all, close).into(), nulls)),
-            Column::Days(cells) => Arc::new(Date32Array::new(closed(cells, all, close).into(), nulls)),
-            Column::Numbers(cells) => {
+            ColumnBuilder::Floats(cells) => {
+                Arc::new(Float64Array::new(closed(cells, all, close).into(), nulls))
+            }
+            ColumnBuilder::Days(cells) => Arc::new(Date32Array::new(closed(cells, all, close).into(), nulls)),
+            ColumnBuilder::Numbers(cells) => {
                 let cells: ScalarBuffer<i64> = closed(cells, all, close).into();
                 match kind {
-                    Kind::Decimal { places } => Arc::new(
+                    CellType::Decimal { places } => Arc::new(
                         Decimal64Array::new(cells, nulls)
                             .with_precision_and_scale(18, *places as i8)
                             .expect("eighteen digits and at most six places are a decimal"),
                     ),
-                    Kind::Integer => Arc::new(Int64Array::new(cells, nulls)),
-                    Kind::Moment { instant: true, .. } => instants(cells, nulls),
-                    Kind::Given(given) if given.instants() => instants(cells, nulls),
-                    Kind::Given(_) => midnights(&cells, nulls.as_ref())
+                    CellType::Integer => Arc::new(Int64Array::new(cells, nulls)),
+                    CellType::Moment { instant: true, .. } => instants(cells, nulls),
+                    CellType::Given(given) if given.instants() => instants(cells, nulls),
+                    CellType::Given(_) => midnights(&cells, nulls.as_ref())
                         .unwrap_or_else(|| Arc::new(TimestampMicrosecondArray::new(cells, nulls))),
                     _ => Arc::new(TimestampMicrosecondArray::new(cells, nulls)),
                 }
             }
-            Column::Texts(views) => {
+            ColumnBuilder::Texts(views) => {
                 let views = closed(views, all, close).into();
                 let buffers: Vec<Buffer> =
                     filled.into_iter().map(|filled| Buffer::from_vec(filled.long_texts)).collect();
@@ -152,14 +158,14 @@ fn midnights(micros: &ScalarBuffer<i64>, nulls: Option<&NullBuffer>) -> Option<A
 }
 
 /// Which rows have values; nothing where all do.
-fn nulls(filled: &[Filled], all: usize) -> Option<NullBuffer> {
+fn nulls(filled: &[FilledColumn], all: usize) -> Option<NullBuffer> {
     let mut valid = BooleanBufferBuilder::new(all);
     filled.iter().for_each(|filled| valid.append_buffer(&filled.valid));
     Some(NullBuffer::new(valid.finish())).filter(|nulls| nulls.null_count() > 0)
 }
 
 /// What filling a stretch leaves behind.
-pub(crate) struct Filled {
+pub(crate) struct FilledColumn {
     valid: BooleanBuffer,
     long_texts: Vec<u8>,
     /// The notations of dates that were met.
@@ -171,18 +177,18 @@ pub(crate) struct Filled {
 
 /// Fills a stretch with cells, some rows at a time.
 pub(crate) struct Filling<'a> {
-    kind: &'a Kind,
+    kind: &'a CellType,
     conventions: &'a Conventions,
-    stretch: Stretch<'a>,
+    stretch: ColumnPart<'a>,
     /// Which of the array's buffers holds the region's long texts.
     buffer: u32,
     long_texts: Vec<u8>,
     forms: u16,
-    told: Told,
+    told: RowFacts,
 }
 
 /// What is told of the rows, whatever they hold.
-struct Told {
+struct RowFacts {
     rows: usize,
     valid: BooleanBufferBuilder,
     misfits: u64,
@@ -200,16 +206,16 @@ pub(crate) struct ColumnCells<'a, I> {
 
 impl<'a> Filling<'a> {
     pub(crate) fn new(
-        kind: &'a Kind,
+        kind: &'a CellType,
         conventions: &'a Conventions,
-        stretch: Stretch<'a>,
+        stretch: ColumnPart<'a>,
         buffer: u32,
         most: usize,
     ) -> Filling<'a> {
         // Most cells have values: only the others are marked.
         let mut valid = BooleanBufferBuilder::new(most);
         valid.append_n(most, true);
-        let told = Told { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
+        let told = RowFacts { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
         Filling { kind, conventions, stretch, buffer, long_texts: Vec::new(), forms: 0, told }
     }
 
@@ -219,11 +225,11 @@ impl<'a> Filling<'a> {
         let comma = conventions.decimal_comma;
         match (stretch, *kind) {
             // Only text keeps its outer blanks.
-            (Stretch::Texts(views), _) => told.put(views, cells, |text, (start, end), _| {
+            (ColumnPart::Texts(views), _) => told.put(views, cells, |text, (start, end), _| {
                 let whole = &text[start..end];
                 short_view(text, start, whole.len()).or_else(|| long_view(whole, *buffer, long_texts))
             }),
-            (Stretch::Days(days), Kind::Date(order)) => told.put(days, cells, |_, _, cell| {
+            (ColumnPart::Days(days), CellType::Date(order)) => told.put(days, cells, |_, _, cell| {
                 if let Some(day) = notation::iso_day(cell) {
                     *forms |= 1 << Form::YearDash as u16;
                     return Some(day.number());
@@ -232,7 +238,7 @@ impl<'a> Filling<'a> {
                 *forms |= 1 << written.form as u16;
                 Some(written.day(*order).filter(|_| written.offset.is_none())?.number())
             }),
-            (Stretch::Numbers(micros), Kind::Moment { order, instant }) => {
+            (ColumnPart::Numbers(micros), CellType::Moment { order, instant }) => {
                 told.put(micros, cells, |_, _, cell| {
                     let written =
                         notation::read(cell).ok().filter(|written| written.offset.is_some() == *instant)?;
@@ -240,41 +246,42 @@ impl<'a> Filling<'a> {
                     written.micros(*order).filter(in_years)
                 })
             }
-            (Stretch::Numbers(numbers), Kind::Integer) => {
+            (ColumnPart::Numbers(numbers), CellType::Integer) => {
                 told.put(numbers, cells, |_, _, cell| integer(cell))
             }
-            (Stretch::Numbers(units), Kind::Decimal { places }) => {
+            (ColumnPart::Numbers(units), CellType::Decimal { places }) => {
                 told.put(units, cells, |_, _, cell| decimal(cell, *places, comma));
             }
-            (Stretch::Wide(units), Kind::WideDecimal { places }) => {
+            (ColumnPart::Wide(units), CellType::WideDecimal { places }) => {
                 told.put(units, cells, |_, _, cell| wide_decimal(cell, *places, comma));
             }
-            (Stretch::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
-            (Stretch::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
-            (Stretch::Days(days), Kind::Periods(grain)) => told.put(days, cells, |_, _, cell| {
+            (ColumnPart::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
+            (ColumnPart::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
+            (ColumnPart::Days(days), CellType::Periods(grain)) => told.put(days, cells, |_, _, cell| {
                 label(cell).filter(|(labelled, _)| labelled == grain).map(|(_, day)| day.number())
             }),
-            (Stretch::Days(days), Kind::Given(given)) => {
+            (ColumnPart::Days(days), CellType::Given(given)) => {
                 told.put(days, cells, |_, _, cell| Some(given.day(cell)?.number()));
             }
-            (Stretch::Numbers(micros), Kind::Given(given)) => {
+            (ColumnPart::Numbers(micros), CellType::Given(given)) => {
                 told.put(micros, cells, |_, _, cell| given.micros(cell));
             }
             // A value where none was expected; and no other kind is kept in such stretches.
-            (Stretch::Nothing | Stretch::Days(_) | Stretch::Numbers(_) | Stretch::Wide(_), _) => {
+            (ColumnPart::Nothing | ColumnPart::Days(_) | ColumnPart::Numbers(_) | ColumnPart::Wide(_), _) => {
                 told.put::<u8>(&mut [], cells, |_, _, _| None)
             }
         }
     }
 
-    pub(crate) fn finish(self) -> Filled {
-        let Filling { long_texts, forms, told: Told { rows, mut valid, misfits, first_misfits }, .. } = self;
+    pub(crate) fn finish(self) -> FilledColumn {
+        let Filling { long_texts, forms, told: RowFacts { rows, mut valid, misfits, first_misfits }, .. } =
+            self;
         valid.truncate(rows);
-        Filled { valid: valid.finish(), long_texts, forms, misfits, first_misfits }
+        FilledColumn { valid: valid.finish(), long_texts, forms, misfits, first_misfits }
     }
 }
 
-impl Told {
+impl RowFacts {
     /// Puts what each cell is read as in its row, and tells which have no value or cannot be read so.
     #[inline]
     fn put<T>(

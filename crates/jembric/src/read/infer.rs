@@ -10,7 +10,7 @@ use jembric_core::calendar::{
 
 /// What a column is read as.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) enum Kind {
+pub(crate) enum CellType {
     /// No cell has a value.
     Nothing,
     Boolean,
@@ -36,9 +36,12 @@ pub(crate) enum Kind {
     Text,
 }
 
-impl Kind {
+impl CellType {
     pub(crate) fn is_number(&self) -> bool {
-        matches!(self, Kind::Integer | Kind::Decimal { .. } | Kind::WideDecimal { .. } | Kind::Float)
+        matches!(
+            self,
+            CellType::Integer | CellType::Decimal { .. } | CellType::WideDecimal { .. } | CellType::Float
+        )
     }
 }
 
@@ -143,29 +146,29 @@ impl Facts {
     }
 
     /// What the column is, if these were all of its cells.
-    pub(crate) fn kind(&self, conventions: &Conventions) -> Kind {
+    pub(crate) fn kind(&self, conventions: &Conventions) -> CellType {
         match self.values {
-            0 => Kind::Nothing,
-            all if self.booleans == all => Kind::Boolean,
-            all if self.integers == all => Kind::Integer,
+            0 => CellType::Nothing,
+            all if self.booleans == all => CellType::Boolean,
+            all if self.integers == all => CellType::Integer,
             all if self.integers + self.decimals == all && self.whole_digits + self.places <= 18 => {
-                Kind::Decimal { places: self.places }
+                CellType::Decimal { places: self.places }
             }
             all if self.integers + self.decimals == all && self.whole_digits + self.places <= MOST_DIGITS => {
-                Kind::WideDecimal { places: self.places }
+                CellType::WideDecimal { places: self.places }
             }
             // With more digits they are exact as texts alone.
-            all if self.integers + self.decimals == all => Kind::Text,
-            all if self.integers + self.decimals + self.floats == all => Kind::Float,
-            all if self.dates == all => self.dated(conventions).unwrap_or(Kind::Text),
+            all if self.integers + self.decimals == all => CellType::Text,
+            all if self.integers + self.decimals + self.floats == all => CellType::Float,
+            all if self.dates == all => self.dated(conventions).unwrap_or(CellType::Text),
             all => {
                 let grain = GRAINS.iter().zip(self.labels).find(|(_, count)| *count == all);
-                grain.map_or(Kind::Text, |(grain, _)| Kind::Periods(*grain))
+                grain.map_or(CellType::Text, |(grain, _)| CellType::Periods(*grain))
             }
         }
     }
 
-    fn dated(&self, conventions: &Conventions) -> Option<Kind> {
+    fn dated(&self, conventions: &Conventions) -> Option<CellType> {
         let order = match (conventions.order, self.day_first_only, self.month_first_only) {
             (None, true, true) => return None,
             (Some(order), day, month) if (if order == Order::DayFirst { month } else { day }) => return None,
@@ -176,9 +179,9 @@ impl Facts {
             (None, false, false) => Order::DayFirst,
         };
         match self.with_offset {
-            0 if self.off_midnight => Some(Kind::Moment { order, instant: false }),
-            0 => Some(Kind::Date(order)),
-            with if with == self.values => Some(Kind::Moment { order, instant: true }),
+            0 if self.off_midnight => Some(CellType::Moment { order, instant: false }),
+            0 => Some(CellType::Date(order)),
+            with if with == self.values => Some(CellType::Moment { order, instant: true }),
             _ => None,
         }
     }
@@ -328,50 +331,50 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    const DAY: Kind = Kind::Date(Order::DayFirst);
-    const MOMENT: Kind = Kind::Moment { order: Order::DayFirst, instant: false };
+    const DAY: CellType = CellType::Date(Order::DayFirst);
+    const MOMENT: CellType = CellType::Moment { order: Order::DayFirst, instant: false };
 
     #[rstest]
-    #[case::nothing(&[], Kind::Nothing)]
-    #[case::booleans(&["true", "FALSE"], Kind::Boolean)]
-    #[case::integers(&["0", "-5", "9223372036854775807", "-9223372036854775808"], Kind::Integer)]
-    #[case::too_long(&["9223372036854775808"], Kind::Text)]
-    #[case::leading_zero(&["417", "00417"], Kind::Text)]
-    #[case::telephone(&["+447"], Kind::Text)]
-    #[case::money(&["12", "3.50", "-.5"], Kind::Decimal { places: 2 })]
-    #[case::six_places(&["0.123456"], Kind::Decimal { places: 6 })]
-    #[case::seven_places(&["0.1234567"], Kind::Float)]
-    #[case::eighteen_digits(&["123456789012.123456"], Kind::Decimal { places: 6 })]
-    #[case::nineteen_digits_together(&["1234567890123", "0.123456"], Kind::WideDecimal { places: 6 })]
-    #[case::nineteen_digits(&["9999999999999.999999", "-.5"], Kind::WideDecimal { places: 6 })]
-    #[case::too_many_digits(&["999999999999999999999999999999999.999999"], Kind::Text)]
-    #[case::too_many_together(&["9999999999999999999999999999999999999.9", "0.123456"], Kind::Text)]
-    #[case::exponent(&["1e3", "5."], Kind::Float)]
-    #[case::not_a_number(&["1.5", "NaN"], Kind::Float)]
-    #[case::infinite(&["inf"], Kind::Text)]
-    #[case::thousands(&["1,234.50"], Kind::Text)]
+    #[case::nothing(&[], CellType::Nothing)]
+    #[case::booleans(&["true", "FALSE"], CellType::Boolean)]
+    #[case::integers(&["0", "-5", "9223372036854775807", "-9223372036854775808"], CellType::Integer)]
+    #[case::too_long(&["9223372036854775808"], CellType::Text)]
+    #[case::leading_zero(&["417", "00417"], CellType::Text)]
+    #[case::telephone(&["+447"], CellType::Text)]
+    #[case::money(&["12", "3.50", "-.5"], CellType::Decimal { places: 2 })]
+    #[case::six_places(&["0.123456"], CellType::Decimal { places: 6 })]
+    #[case::seven_places(&["0.1234567"], CellType::Float)]
+    #[case::eighteen_digits(&["123456789012.123456"], CellType::Decimal { places: 6 })]
+    #[case::nineteen_digits_together(&["1234567890123", "0.123456"], CellType::WideDecimal { places: 6 })]
+    #[case::nineteen_digits(&["9999999999999.999999", "-.5"], CellType::WideDecimal { places: 6 })]
+    #[case::too_many_digits(&["999999999999999999999999999999999.999999"], CellType::Text)]
+    #[case::too_many_together(&["9999999999999999999999999999999999999.9", "0.123456"], CellType::Text)]
+    #[case::exponent(&["1e3", "5."], CellType::Float)]
+    #[case::not_a_number(&["1.5", "NaN"], CellType::Float)]
+    #[case::infinite(&["inf"], CellType::Text)]
+    #[case::thousands(&["1,234.50"], CellType::Text)]
     #[case::dates(&["2025-06-30", "30.06.2025"], DAY)]
     #[case::day_first(&["03/04/2025", "13/04/2025"], DAY)]
-    #[case::month_first(&["03/04/2025", "04/13/2025"], Kind::Date(Order::MonthFirst))]
-    #[case::no_evidence(&["03/04/2025"], Kind::Text)]
+    #[case::month_first(&["03/04/2025", "04/13/2025"], CellType::Date(Order::MonthFirst))]
+    #[case::no_evidence(&["03/04/2025"], CellType::Text)]
     #[case::same_either_way(&["04/04/2025"], DAY)]
-    #[case::contradictory(&["13/04/2025", "04/13/2025"], Kind::Text)]
+    #[case::contradictory(&["13/04/2025", "04/13/2025"], CellType::Text)]
     #[case::moments(&["2025-06-30T14:05", "2025-06-30"], MOMENT)]
     #[case::midnights(&["2025-06-30T00:00", "2025-07-01 00:00:00"], DAY)]
-    #[case::instants(&["2025-06-30T00:00Z"], Kind::Moment { order: Order::DayFirst, instant: true })]
-    #[case::some_offsets(&["2025-06-30T00:00Z", "2025-06-30T00:00"], Kind::Text)]
-    #[case::months(&["2025-06", "2025-12"], Kind::Periods(Grain::Month))]
-    #[case::quarters(&["2025-Q2"], Kind::Periods(Grain::Quarter))]
-    #[case::weeks(&["2025-W27", "2026-W53"], Kind::Periods(Grain::Week))]
-    #[case::no_such_week(&["2025-W27", "2025-W53"], Kind::Text)]
-    #[case::months_and_quarters(&["2025-06", "2025-Q2"], Kind::Text)]
-    #[case::months_and_days(&["2025-06", "2025-06-30"], Kind::Text)]
-    #[case::years(&["2025"], Kind::Integer)]
-    #[case::bad_day(&["2025-06-30", "2025-02-30"], Kind::Text)]
-    #[case::two_digit_year(&["30/06/25"], Kind::Text)]
-    #[case::compact(&["20250630"], Kind::Integer)]
-    #[case::number_and_date(&["5", "2025-06-30"], Kind::Text)]
-    fn the_whole_column_decides_its_type(#[case] cells: &[&str], #[case] kind: Kind) {
+    #[case::instants(&["2025-06-30T00:00Z"], CellType::Moment { order: Order::DayFirst, instant: true })]
+    #[case::some_offsets(&["2025-06-30T00:00Z", "2025-06-30T00:00"], CellType::Text)]
+    #[case::months(&["2025-06", "2025-12"], CellType::Periods(Grain::Month))]
+    #[case::quarters(&["2025-Q2"], CellType::Periods(Grain::Quarter))]
+    #[case::weeks(&["2025-W27", "2026-W53"], CellType::Periods(Grain::Week))]
+    #[case::no_such_week(&["2025-W27", "2025-W53"], CellType::Text)]
+    #[case::months_and_quarters(&["2025-06", "2025-Q2"], CellType::Text)]
+    #[case::months_and_days(&["2025-06", "2025-06-30"], CellType::Text)]
+    #[case::years(&["2025"], CellType::Integer)]
+    #[case::bad_day(&["2025-06-30", "2025-02-30"], CellType::Text)]
+    #[case::two_digit_year(&["30/06/25"], CellType::Text)]
+    #[case::compact(&["20250630"], CellType::Integer)]
+    #[case::number_and_date(&["5", "2025-06-30"], CellType::Text)]
+    fn the_whole_column_decides_its_type(#[case] cells: &[&str], #[case] kind: CellType) {
         let conventions = Conventions::default();
         let survey = |cells: &[&str]| {
             let mut facts = Facts::default();
@@ -384,17 +387,17 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "03/04/2025", Kind::Date(Order::MonthFirst))]
-    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "13/04/2025", Kind::Text)]
-    #[case(Conventions { year_first_only: true, ..Conventions::default() }, "13/04/2025", Kind::Text)]
+    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "03/04/2025", CellType::Date(Order::MonthFirst))]
+    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "13/04/2025", CellType::Text)]
+    #[case(Conventions { year_first_only: true, ..Conventions::default() }, "13/04/2025", CellType::Text)]
     #[case(Conventions { year_first_only: true, ..Conventions::default() }, "2025/04/13", DAY)]
-    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,50", Kind::Decimal { places: 2 })]
-    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3.50", Kind::Text)]
-    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,1234567", Kind::Float)]
+    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,50", CellType::Decimal { places: 2 })]
+    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3.50", CellType::Text)]
+    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,1234567", CellType::Float)]
     fn conventions_decide_where_they_are_given(
         #[case] conventions: Conventions,
         #[case] cell: &str,
-        #[case] kind: Kind,
+        #[case] kind: CellType,
     ) {
         let mut facts = Facts::default();
         facts.add(cell.as_bytes(), &conventions);

@@ -2,11 +2,11 @@
 
 use super::{
     bytes::FileBytes,
-    convert::{Column, Filled, Filling, value},
+    convert::{ColumnBuilder, FilledColumn, Filling, value},
     header::Header,
-    infer::{Conventions, Facts, Kind},
+    infer::{CellType, Conventions, Facts},
     layout::Region,
-    reading::Reading,
+    reading::{Progress, Reading},
     records::{Lines, Records},
 };
 use crate::error::{Error, Result};
@@ -80,21 +80,21 @@ impl Pass<'_> {
     }
 
     /// Reads some columns as what they are taken for. Of several errors, the one that comes first in the file counts.
-    pub(crate) fn fill(&self, columns: &[usize], kinds: &[Kind]) -> Result<PassFilled> {
+    pub(crate) fn fill(&self, columns: &[usize], kinds: &[CellType]) -> Result<PassFilled> {
         let lengths: Vec<usize> = self.regions.iter().map(|region| region.most_records).collect();
         let most: usize = lengths.iter().sum();
         if most >= u32::MAX as usize {
             return Err(jembric_core::Error::TableTooLong { rows: most }.into());
         }
-        let mut blank: Vec<Column> =
-            columns.iter().map(|&column| Column::blank(&kinds[column], most)).collect();
+        let mut blank: Vec<ColumnBuilder> =
+            columns.iter().map(|&column| ColumnBuilder::blank(&kinds[column], most)).collect();
         // By column, then by region; turned round to be handed out by region.
         let mut by_column: Vec<_> =
             blank.iter_mut().map(|column| column.stretches(&lengths).into_iter()).collect();
         let by_region: Vec<Vec<_>> =
             self.regions.iter().map(|_| by_column.iter_mut().filter_map(Iterator::next).collect()).collect();
         let read = AtomicU64::new(0);
-        let filled: Vec<Result<(Lines, Vec<Filled>)>> = self
+        let filled: Vec<Result<(Lines, Vec<FilledColumn>)>> = self
             .regions
             .par_iter()
             .zip(by_region)
@@ -119,7 +119,7 @@ impl Pass<'_> {
                         filling.extend(cells.of_column(column, &self.reading.missing));
                     }
                 })?;
-                if let Some(progress) = &self.reading.progress {
+                if let Some(Progress(progress)) = &self.reading.progress {
                     let region = region.end - region.start;
                     progress(read.fetch_add(region, Relaxed) + region, self.source.len());
                 }
@@ -127,13 +127,13 @@ impl Pass<'_> {
             })
             .collect();
 
-        let (lines, filled): (Vec<Lines>, Vec<Vec<Filled>>) = in_order(filled)?.into_iter().unzip();
+        let (lines, filled): (Vec<Lines>, Vec<Vec<FilledColumn>>) = in_order(filled)?.into_iter().unzip();
         let mut filled: Vec<_> = filled.into_iter().map(Vec::into_iter).collect();
         let by_column: Vec<_> = blank
             .into_iter()
             .zip(columns)
             .map(|(blank, &column)| {
-                (blank, column, filled.iter_mut().filter_map(Iterator::next).collect::<Vec<Filled>>())
+                (blank, column, filled.iter_mut().filter_map(Iterator::next).collect::<Vec<FilledColumn>>())
             })
             .collect();
         // What was read as text is looked over once more as an array is made of it, so a thread for each column pays.

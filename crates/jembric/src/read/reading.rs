@@ -7,7 +7,7 @@ use super::{
     bytes::FileBytes,
     given_formats::Given,
     header::{Header, whole_records},
-    infer::{Conventions, Facts, Kind, notations},
+    infer::{CellType, Conventions, Facts, notations},
     layout::{BLOCK, regions},
     pass::Pass,
 };
@@ -36,6 +36,7 @@ use jembric_core::{
 use std::{
     cell::RefCell,
     collections::{BTreeSet, HashMap},
+    fmt,
     fs::File,
     io::{Read, Seek},
     path::Path,
@@ -46,7 +47,7 @@ use std::{
 const ROWS_TO_GUESS_FROM: usize = 8_192;
 
 /// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind of it.
-const ANY_NUMBER: Kind = Kind::Float;
+const ANY_NUMBER: CellType = CellType::Float;
 
 /// What a file begins with, or all of what cannot be looked into otherwise.
 enum Beginning {
@@ -80,7 +81,14 @@ fn no_sheets(file: &Path) -> Error {
 }
 
 /// Told how many bytes of how many have been read, from any thread.
-type Progress = Arc<dyn Fn(u64, u64) + Send + Sync>;
+#[derive(Clone)]
+pub(crate) struct Progress(pub(crate) Arc<dyn Fn(u64, u64) + Send + Sync>);
+
+impl fmt::Debug for Progress {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Progress")
+    }
+}
 
 /// How to read CSV text: what is not said is found from the file itself.
 ///
@@ -96,7 +104,7 @@ type Progress = Arc<dyn Fn(u64, u64) + Send + Sync>;
 /// * text, where no other type fits every cell
 ///
 /// Errors name file, line and what was expected. Costs one pass over the text on all threads, and memory for the columns.
-#[derive(Clone, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct Reading {
     pub(crate) separator: Option<u8>,
     encoding: Option<String>,
@@ -124,48 +132,56 @@ impl Reading {
     }
 
     /// The character between cells, instead of what the first lines suggest.
+    #[must_use]
     pub fn separator(mut self, separator: u8) -> Reading {
         self.separator = Some(separator);
         self
     }
 
     /// The encoding by its name: `windows-1252`, `utf-16le` and the others of the WHATWG encoding standard.
+    #[must_use]
     pub fn encoding(mut self, name: impl Into<String>) -> Reading {
         self.encoding = Some(name.into());
         self
     }
 
     /// Numbers are written `3,5`.
+    #[must_use]
     pub fn decimal_comma(mut self, comma: bool) -> Reading {
         self.decimal_comma = comma;
         self
     }
 
     /// The first line is a row; columns are called `c1`, `c2` ….
+    #[must_use]
     pub fn no_header(mut self, without: bool) -> Reading {
         self.no_header = without;
         self
     }
 
     /// Quotes are ordinary characters.
+    #[must_use]
     pub fn no_quotes(mut self, without: bool) -> Reading {
         self.no_quotes = without;
         self
     }
 
     /// Texts that mean "no value", beside the blank.
+    #[must_use]
     pub fn missing<N: Into<String>>(mut self, marks: impl IntoIterator<Item = N>) -> Reading {
         self.missing = marks.into_iter().map(Into::into).collect();
         self
     }
 
     /// Which of day and month comes first between slashes.
+    #[must_use]
     pub fn date_order(mut self, order: Order) -> Reading {
         self.order = Some(order);
         self
     }
 
     /// Only dates that begin with the year are dates.
+    #[must_use]
     pub fn year_first_only(mut self, only: bool) -> Reading {
         self.year_first_only = only;
         self
@@ -174,12 +190,14 @@ impl Reading {
     /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these words: `text`; `number`; `month`,
     /// `quarter`, `week` or `year`, whether they stand there by their labels, as `202506` or `Jun 2025`, or as first days;
     /// `serial`, days since 1899-12-30 with a fraction; `rfc2822`, as e-mail has it. Moments that are all midnights are dates.
+    #[must_use]
     pub fn read(mut self, column: impl Into<String>, format: impl Into<String>) -> Reading {
         self.formats.push((column.into(), format.into()));
         self
     }
 
     /// The file is one of several that are read alike: formats of columns that it does not have are for the others.
+    #[must_use]
     pub fn one_of_several(mut self) -> Reading {
         self.one_of_several = true;
         self
@@ -187,6 +205,7 @@ impl Reading {
 
     /// Reads only these columns, those of them that there are. Of the others CSV cells are not looked at, and bytes of Parquet
     /// not fetched. Where a file has none of them its first column is read, so that its rows are there.
+    #[must_use]
     pub fn only<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Reading {
         self.only = Some(columns.into_iter().map(Into::into).collect());
         self
@@ -206,18 +225,21 @@ impl Reading {
     }
 
     /// The first of the hundred years that two-digit years (`%y`) stand for.
+    #[must_use]
     pub fn century(mut self, first_year: i16) -> Reading {
         self.century = Some(first_year);
         self
     }
 
     /// Is told, from any thread, how many bytes of how many have been read.
+    #[must_use]
     pub fn progress(mut self, told: impl Fn(u64, u64) + Send + Sync + 'static) -> Reading {
-        self.progress = Some(Arc::new(told));
+        self.progress = Some(Progress(Arc::new(told)));
         self
     }
 
     /// How many columns a file may have. The default is 20,000.
+    #[must_use]
     pub fn most_columns(mut self, columns: u64) -> Reading {
         self.most_columns = Some(columns);
         self
@@ -235,6 +257,7 @@ impl Reading {
 
     /// What a file may unpack to or stand for, in bytes, where each cell counts for at least 8. The default is 200 times its
     /// size, or 512 MiB where that is more.
+    #[must_use]
     pub fn most_unpacked(mut self, bytes: u64) -> Reading {
         self.most_unpacked = Some(bytes);
         self
@@ -474,14 +497,16 @@ impl Reading {
             match &given[column] {
                 Some(kind) if *kind == ANY_NUMBER && found.is_number() => found,
                 Some(kind) => kind.clone(),
-                None if texts.get(column) == Some(&true) && (found.is_number() || found == Kind::Boolean) => {
-                    Kind::Text
+                None if texts.get(column) == Some(&true)
+                    && (found.is_number() || found == CellType::Boolean) =>
+                {
+                    CellType::Text
                 }
                 None => found,
             }
         };
         // What is not read is of no kind that matters.
-        let mut kinds = vec![Kind::Text; header.names.len()];
+        let mut kinds = vec![CellType::Text; header.names.len()];
         for (&column, facts) in columns.iter().zip(&guessed) {
             kinds[column] = decided(column, facts);
         }
@@ -496,15 +521,7 @@ impl Reading {
             for (&column, done) in columns.iter().zip(filled.columns) {
                 if done.misfits > 0 {
                     surprised.push(column);
-                    let insisted = match (&kinds[column], &given[column]) {
-                        (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => {
-                            Some("number".to_owned())
-                        }
-                        (Kind::Given(given), _) => Some(given.words()),
-                        (Kind::Text, _) => Some("texts of less than 4 GiB".to_owned()),
-                        _ => None,
-                    };
-                    if let Some(format) = insisted {
+                    if let Some(format) = insisted(&kinds[column], given[column].as_ref()) {
                         return Err(pass.misfitting(column, format, &done, &origin));
                     }
                 }
@@ -519,25 +536,17 @@ impl Reading {
             for (&column, facts) in surprised.iter().zip(&facts) {
                 let kind = decided(column, facts);
                 // What a survey of every cell has not foreseen can only be text.
-                kinds[column] = if kind == kinds[column] { Kind::Text } else { kind };
+                kinds[column] = if kind == kinds[column] { CellType::Text } else { kind };
             }
             columns = surprised;
         }
         for ((name, kind), forms) in header.names.iter().zip(&kinds).zip(notations_met) {
-            let (order, time) = match kind {
-                Kind::Given(given) => {
-                    origin.notation(name, given.words());
-                    continue;
-                }
-                Kind::Date(order) => (*order, ""),
-                Kind::Moment { order, instant: false } => (*order, " 14:05"),
-                Kind::Moment { order, instant: true } => (*order, " 14:05+02:00"),
-                _ => continue,
-            };
-            origin.notation(name, notations(forms, order, time));
+            if let Some(notation) = notation_of(kind, forms) {
+                origin.notation(name, notation);
+            }
         }
         let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
-            Kind::Periods(grain) | Kind::Given(Given::Periods(grain)) => Some((name.clone(), *grain)),
+            CellType::Periods(grain) | CellType::Given(Given::Periods(grain)) => Some((name.clone(), *grain)),
             _ => None,
         });
         let periods: HashMap<String, Grain> = periods.collect();
@@ -556,7 +565,7 @@ impl Reading {
     }
 
     /// The kinds of the columns whose format was given.
-    fn given_kinds(&self, source: &FileBytes, names: &[String]) -> Result<Vec<Option<Kind>>> {
+    fn given_kinds(&self, source: &FileBytes, names: &[String]) -> Result<Vec<Option<CellType>>> {
         let shape = Shape::of_names(names).from_file(&source.name);
         let mut kinds = vec![None; names.len()];
         for (column, format) in &self.formats {
@@ -567,9 +576,9 @@ impl Reading {
                 return Err(error.into());
             }
             let kind = match format.as_str() {
-                "text" => Kind::Text,
+                "text" => CellType::Text,
                 "number" => ANY_NUMBER,
-                _ => Kind::Given(Given::of(column, format, self.century)?),
+                _ => CellType::Given(Given::of(column, format, self.century)?),
             };
             names
                 .iter()
@@ -579,6 +588,28 @@ impl Reading {
         }
         Ok(kinds)
     }
+}
+
+/// The format that every cell of a column must have, where a cell without it is an error.
+fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
+    match (kind, given) {
+        (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => Some("number".to_owned()),
+        (CellType::Given(given), _) => Some(given.words()),
+        (CellType::Text, _) => Some("texts of less than 4 GiB".to_owned()),
+        _ => None,
+    }
+}
+
+/// How the dates of a column are written, of which these forms were met.
+fn notation_of(kind: &CellType, forms: u16) -> Option<String> {
+    let (order, time) = match kind {
+        CellType::Given(given) => return Some(given.words()),
+        CellType::Date(order) => (*order, ""),
+        CellType::Moment { order, instant: false } => (*order, " 14:05"),
+        CellType::Moment { order, instant: true } => (*order, " 14:05+02:00"),
+        _ => return None,
+    };
+    Some(notations(forms, order, time))
 }
 
 #[cfg(test)]

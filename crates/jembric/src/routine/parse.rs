@@ -5,7 +5,7 @@ use crate::{
     Almanac, Result, Stack, Within,
     io::ReadingSettings,
     settings::{Given, GivenSettings},
-    steps::{OPERATIONS, Reads, described, file_and_columns},
+    steps::{Described, OPERATIONS, Reads, described, file_and_columns},
 };
 use serde_json::Value;
 use std::{ops::Range, sync::Arc};
@@ -108,13 +108,7 @@ impl Parser<'_> {
                     });
                 }
                 word => {
-                    let Some(operation) = described(word) else {
-                        let known: Vec<&str> = OF_A_STEP
-                            .into_iter()
-                            .chain(OPERATIONS.iter().map(|operation| operation.name))
-                            .collect();
-                        return Err(self.unknown("a key of a step", word, key.span(), &known));
-                    };
+                    let operation = self.operation(word, key.span())?;
                     if let Some((other, ..)) = asked.replace((operation, key.span(), value)) {
                         let problem = format!("a step has two operations, `{}` and `{word}`", other.name);
                         return Err(self.text.error(key.span(), problem, "make a step of each"));
@@ -150,6 +144,15 @@ impl Parser<'_> {
             return Err(self.text.error(at, problem, advice));
         }
         Ok(planned)
+    }
+
+    /// The operation that a key of a step names.
+    fn operation(&self, word: &str, at: Range<usize>) -> Result<&'static Described> {
+        described(word).ok_or_else(|| {
+            let operations = OPERATIONS.iter().map(|operation| operation.name);
+            let known: Vec<&str> = OF_A_STEP.into_iter().chain(operations).collect();
+            self.unknown("a key of a step", word, at, &known)
+        })
     }
 
     /// What an operation is asked with.

@@ -1,16 +1,21 @@
 //! Checking and running the steps of a routine.
 
-use super::{Input, Planned, Routine, needed::Names, routine_words, stream::Stream};
+use super::{
+    Input, Planned, Routine,
+    needed::Names,
+    routine_words,
+    stream::{Failed, Stream},
+};
 use crate::{
     Context, CoreError, Error, Expression, Outcome, Plan, Result, Shape, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
-    io::{Outputs, Reading, Writing},
+    io::{Batches, Destination, Outputs, Reading, Writing},
     settings::Given,
     steps::{Files, Step, resolved},
 };
 use std::{
     collections::HashMap,
-    io,
+    fmt, io,
     ops::Range,
     path::{Component, Path},
 };
@@ -39,6 +44,7 @@ pub struct Run<'a> {
 }
 
 /// A step that has run.
+#[derive(Debug)]
 #[non_exhaustive]
 pub struct Ran<'a> {
     /// The step.
@@ -51,6 +57,15 @@ pub struct Ran<'a> {
     pub written: Option<String>,
     /// The context in which it ran.
     pub context: &'a Context,
+}
+
+impl fmt::Debug for Run<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Run { today, reconcile, follow, upto, into, .. } = self;
+        let mut debug = f.debug_struct("Run");
+        debug.field("today", today).field("reconcile", reconcile).field("follow", follow);
+        debug.field("upto", upto).field("into", into).finish_non_exhaustive()
+    }
 }
 
 impl<'a> Run<'a> {
@@ -391,6 +406,13 @@ pub struct Checked<'a> {
     tables: Vec<Vec<Option<Shape>>>,
 }
 
+impl fmt::Debug for Checked<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Checked { steps, shapes, .. } = self;
+        f.debug_struct("Checked").field("steps", steps).field("shapes", shapes).finish_non_exhaustive()
+    }
+}
+
 impl Checked<'_> {
     /// Runs the steps. The last one's answer goes to the sink, in batches, and to its file if it has one; `told` hears of each step once it
     /// has run. Files are written beside their targets and put in place once all steps have run.
@@ -451,21 +473,7 @@ impl Checked<'_> {
         let mut read = Readings { files: running.files, columns, tables: HashMap::new() };
         let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
         if let Some(as_of) = as_of {
-            let first = routine
-                .steps
-                .iter()
-                .flat_map(|step| &step.inputs)
-                .find(|input| matches!(input, Input::File(..)));
-            let Some(first) = first else {
-                return Err(Error::Setting {
-                    setting: "as-of",
-                    value: format!("`{as_of}`, where no file is read"),
-                    expected: "a date or `today`".to_owned(),
-                });
-            };
-            let (_, table) = routine.table(first, 1, &answers, &mut read)?;
-            let zone = context.zone.clone();
-            context = context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?);
+            context = self.dated(context, &as_of, &mut read)?;
         }
         let mut places = places.peekable();
         while let Some(place) = places.next() {
@@ -495,33 +503,19 @@ impl Checked<'_> {
                 Some(name) => Some(routine.name_with_date(name, context.as_of, false, planned)?),
                 None => None,
             };
-            let mut destination = match (&written, &running.into) {
+            let mut file = match (&written, &running.into) {
                 (Some(name), Some(directory)) => {
                     let path = directory.join(name);
                     let writing = Writing::of(&path).map_err(at)?;
-                    Some((outputs.file(&written_by(end, planned), &path).map_err(at)?, writing))
+                    let destination = outputs.file(&written_by(end, planned), &path).map_err(at)?;
+                    Some(StepFile { destination, writing })
                 }
                 _ => None,
             };
             let outcomes = if end == until {
-                let answered = match &mut destination {
+                let answered = match &mut file {
                     None => stream.hand_over(&tables, last),
-                    Some((destination, writing)) => {
-                        let mut answered = None;
-                        let directory = destination.directory();
-                        destination
-                            .write(|to| {
-                                let mut batches = writing.batches(to).beside(directory);
-                                let both = &mut |batch: &Table| {
-                                    batches.write(batch)?;
-                                    last(batch)
-                                };
-                                answered = Some(stream.hand_over(&tables, both));
-                                batches.finish()
-                            })
-                            .map_err(at)?;
-                        answered.unwrap_or_else(|| Err((end, CoreError::Sink("nothing was answered".into()))))
-                    }
+                    Some(file) => file.write_both(&stream, &tables, last).map_err(at)?,
                 };
                 let failed = |(place, error): (usize, CoreError)| {
                     routine.handed_over(&routine.steps[place], error, written.as_deref())
@@ -532,19 +526,13 @@ impl Checked<'_> {
                     .whole(&tables)
                     .map_err(|(place, error)| routine.told_at(&routine.steps[place], Error::from(error)))?;
                 let answer = outcomes.last().map(|outcome| &outcome.table);
-                if let (Some((destination, writing)), Some(answer)) = (&mut destination, answer) {
-                    let directory = destination.directory();
-                    let whole = |to: &mut dyn io::Write| {
-                        let mut batches = writing.batches(to).beside(directory);
-                        batches.write(answer)?;
-                        batches.finish()
-                    };
-                    destination.write(whole).map_err(at)?;
+                if let (Some(file), Some(answer)) = (&mut file, answer) {
+                    file.write(|batches| batches.write(answer)).map_err(at)?;
                 }
                 answers[end] = answer.filter(|_| uses[end].last > end).cloned();
                 outcomes
             };
-            if let Some((destination, _)) = destination {
+            if let Some(StepFile { destination, .. }) = file {
                 outputs.add(destination);
             }
             for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
@@ -553,5 +541,57 @@ impl Checked<'_> {
             }
         }
         Ok(())
+    }
+
+    /// The context with its as-of date, where that is a column's newest date or `today`.
+    fn dated(&self, context: Context, as_of: &AsOf, read: &mut Readings<'_>) -> Result<Context> {
+        let Checked { routine, running, .. } = self;
+        let mut inputs = routine.steps.iter().flat_map(|step| &step.inputs);
+        let Some(first) = inputs.find(|input| matches!(input, Input::File(..))) else {
+            return Err(Error::Setting {
+                setting: "as-of",
+                value: format!("`{as_of}`, where no file is read"),
+                expected: "a date or `today`".to_owned(),
+            });
+        };
+        let (_, table) = routine.table(first, 1, &[], read)?;
+        let zone = context.zone.clone();
+        Ok(context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?))
+    }
+}
+
+/// The file that a step's answer is written to.
+struct StepFile {
+    destination: Destination,
+    writing: Writing,
+}
+
+impl StepFile {
+    /// Writes what is handed over in batches.
+    fn write(&mut self, answer: impl FnOnce(&mut Batches<'_>) -> io::Result<()>) -> Result<()> {
+        let directory = self.destination.directory();
+        self.destination.write(|to| {
+            let mut batches = self.writing.batches(to).beside(directory);
+            answer(&mut batches)?;
+            batches.finish()
+        })
+    }
+
+    /// Writes the answer of a stream, and hands it over to a sink as well.
+    fn write_both(
+        &mut self,
+        stream: &Stream<'_>,
+        tables: &[(String, Table)],
+        last: &mut Sink<'_>,
+    ) -> Result<std::result::Result<Vec<Outcome>, Failed>> {
+        let mut answered = Err((stream.end(), CoreError::Sink("nothing was answered".into())));
+        self.write(|batches| {
+            answered = stream.hand_over(tables, &mut |batch| {
+                batches.write(batch)?;
+                last(batch)
+            });
+            Ok(())
+        })?;
+        Ok(answered)
     }
 }

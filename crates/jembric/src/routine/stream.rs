@@ -25,7 +25,7 @@ pub(super) struct Stream<'a> {
 }
 
 /// What failed in which step.
-type Failed = (usize, CoreError);
+pub(super) type Failed = (usize, CoreError);
 
 impl<'a> Stream<'a> {
     /// Those from a place on, of which the first works on these tables. Rows that are followed are told of every answer, and so

@@ -32,12 +32,14 @@ const MOST_LINKS: usize = 40;
 /// stays a link: the file that it points to is written, also where that is not there yet. The
 /// permissions of a file that is replaced stay as they were.
 #[must_use]
+#[derive(Debug)]
 pub struct Destination {
     name: String,
-    kind: Kind,
+    kind: Placement,
 }
 
-enum Kind {
+#[derive(Debug)]
+enum Placement {
     Beside { file: Temporary, target: PathBuf },
     Direct(fs::File),
 }
@@ -67,7 +69,7 @@ impl Destination {
             let open = || fs::OpenOptions::new().write(true).open(&target);
             let file = denied.map_or_else(open, Err).map_err(Error::write(&name))?;
             if !about.is_file() {
-                return Ok(Destination { name, kind: Kind::Direct(file) });
+                return Ok(Destination { name, kind: Placement::Direct(file) });
             }
         }
         let directory = directory_of(&target);
@@ -75,22 +77,22 @@ impl Destination {
         tell(&directory.join(&temporary), &target)?;
         let permissions = about.map(|about| about.permissions());
         let file = Temporary::create(directory, &temporary, permissions).map_err(Error::write(&name))?;
-        Ok(Destination { name, kind: Kind::Beside { file, target } })
+        Ok(Destination { name, kind: Placement::Beside { file, target } })
     }
 
     /// The directory of the target, where it is a file.
     pub fn directory(&self) -> Option<PathBuf> {
         match &self.kind {
-            Kind::Beside { target, .. } => Some(directory_of(target).to_owned()),
-            Kind::Direct(_) => None,
+            Placement::Beside { target, .. } => Some(directory_of(target).to_owned()),
+            Placement::Direct(_) => None,
         }
     }
 
     /// Writes to it.
     pub fn write(&mut self, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<()> {
         let file = match &mut self.kind {
-            Kind::Beside { file, .. } => file.as_file(),
-            Kind::Direct(file) => file,
+            Placement::Beside { file, .. } => file.as_file(),
+            Placement::Direct(file) => file,
         };
         write(file).map_err(Error::write(&self.name))
     }
@@ -107,7 +109,7 @@ impl Destination {
 /// fails, the journal and its temporary files stay, and the next run finishes the renames.
 fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
     for Destination { name, kind } in &files {
-        if let Kind::Beside { file, .. } = kind {
+        if let Placement::Beside { file, .. } = kind {
             file.sync().map_err(Error::write(name))?;
         }
     }
@@ -123,7 +125,7 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
     let mut directories: Vec<PathBuf> = Vec::new();
     let mut placed = Ok(());
     for Destination { name, kind } in &mut files {
-        let Kind::Beside { file, target } = kind else { continue };
+        let Placement::Beside { file, target } = kind else { continue };
         if placed.is_ok() {
             placed = file.rename(target, &mut live).map_err(Error::write(name));
         }
@@ -157,7 +159,7 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
 /// that is read, or another output. [`commit`](Outputs::commit) puts all of them in place once all are
 /// complete; dropped without that, it leaves nothing behind.
 #[must_use]
-#[derive(Default)]
+#[derive(Debug, Default)]
 pub struct Outputs {
     read: Vec<PathBuf>,
     claimed: Vec<(String, PathBuf)>,

@@ -17,6 +17,7 @@ use crate::{
     },
 };
 use std::{
+    fmt,
     io::{self, Write},
     path::{Path, PathBuf},
 };
@@ -114,6 +115,7 @@ impl Writing {
     }
 
     /// In another format.
+    #[must_use]
     pub fn format(mut self, format: Format) -> Writing {
         self.format = format;
         self
@@ -172,8 +174,15 @@ pub struct Batches<'a> {
     target: Option<Box<dyn Target>>,
 }
 
+impl fmt::Debug for Batches<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Batches").field("writing", &self.writing).finish_non_exhaustive()
+    }
+}
+
 impl Batches<'_> {
     /// Sets the directory for the temporary files of workbooks. Without it, they go into the system's.
+    #[must_use]
     pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
         self.beside = directory;
         self

@@ -19,7 +19,7 @@ pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<Stri
         // A part that is not there is for the reader to miss.
         let Ok(part) = archive.by_name(part) else { continue };
         let mut reader = Reader::from_reader(BufReader::new(part));
-        let (mut depth, mut buffer, mut sheet) = (0_u64, Vec::new(), Extent::default());
+        let (mut depth, mut buffer, mut sheet) = (0_u64, Vec::new(), SheetExtent::default());
         loop {
             buffer.clear();
             match reader.read_event_into(&mut buffer).map_err(|error| told(&error))? {
@@ -50,7 +50,7 @@ pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<Stri
 
 /// How many cells and bytes of text a sheet stands for.
 #[derive(Default)]
-struct Extent {
+struct SheetExtent {
     /// The rows up to the last that has a value, and those behind it.
     rows: u64,
     empty_rows: u64,
@@ -79,10 +79,10 @@ fn repeated(element: &BytesStart<'_>, attribute: &str) -> u64 {
     value.unwrap_or(1)
 }
 
-impl Extent {
+impl SheetExtent {
     fn begin(&mut self, element: &BytesStart<'_>) {
         match element.name().as_ref() {
-            "table:table" => *self = Extent::default(),
+            "table:table" => *self = SheetExtent::default(),
             "table:table-row" => {
                 self.row =
                     Row { repeated: repeated(element, "table:number-rows-repeated"), ..Row::default() };

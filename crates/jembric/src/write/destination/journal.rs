@@ -18,6 +18,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
+#[derive(Debug)]
 pub(super) struct Journal {
     path: PathBuf,
     file: fs::File,

@@ -89,6 +89,7 @@ fn clean(directory: &Path) {
 }
 
 /// A file under a temporary name. Dropped, it is removed.
+#[derive(Debug)]
 pub(super) struct Temporary {
     path: PathBuf,
     file: fs::File,

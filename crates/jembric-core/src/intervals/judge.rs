@@ -1,0 +1,153 @@
+//! [`Judge`]: what becomes of each row, and its last active tick.
+
+use super::{Backwards, EndDay, Fate, OpenEnds, Rules, STRETCH, ends_period};
+use crate::dates::Dates;
+use arrow_buffer::BooleanBuffer;
+use rayon::prelude::*;
+
+/// The ticks of all rows, and all that decides what becomes of each.
+pub(super) struct Judge<'a> {
+    pub(super) rules: &'a Rules,
+    pub(super) first: &'a [i32],
+    pub(super) ended: &'a [i32],
+    /// The rows that have a start, and those that have an end; none where all have one.
+    pub(super) started: Option<&'a BooleanBuffer>,
+    pub(super) has_end: Option<&'a BooleanBuffer>,
+    /// The rows whose end means that there is none.
+    pub(super) never: Option<&'a BooleanBuffer>,
+    pub(super) ends: &'a Dates,
+    pub(super) backwards: Backwards<'a>,
+    /// The tick until which open intervals last.
+    pub(super) close: Option<i32>,
+    pub(super) range: Option<(i32, i32)>,
+    /// Whether the end day is not active.
+    pub(super) free: bool,
+    pub(super) by_hours: bool,
+}
+
+/// What became of all rows.
+pub(super) struct Judged {
+    /// The last ticks, where they are not the ends themselves.
+    pub(super) last: Option<Vec<i32>>,
+    pub(super) fates: Vec<Fate>,
+    /// Which fates there are, a bit each.
+    pub(super) seen: u8,
+    /// The rows that were closed, where any row is open.
+    pub(super) closed: Vec<bool>,
+}
+
+impl Judge<'_> {
+    pub(super) fn all(&self, rows: usize) -> Judged {
+        // Most tables have all their starts and ends, and then the ends themselves are the last ticks.
+        if self.any_open() || self.free || self.by_hours {
+            return self.with_last(rows);
+        }
+        let mut fates = vec![Fate::Active; rows];
+        let seen = if self.started.is_none() && matches!(self.backwards, Backwards::ByTicks) {
+            self.by_ticks(&mut fates)
+        } else {
+            let stretches = fates.par_chunks_mut(STRETCH).enumerate().map(|(n, fates)| {
+                fates.iter_mut().zip(n * STRETCH..).fold(0, |seen, (fate, row)| {
+                    *fate = self.of_row(row).1;
+                    seen | 1 << *fate as u8
+                })
+            });
+            stretches.reduce(|| 0, |one, other| one | other)
+        };
+        Judged { last: None, fates, seen, closed: Vec::new() }
+    }
+
+    fn any_open(&self) -> bool {
+        self.has_end.is_some() || self.never.is_some()
+    }
+
+    #[inline]
+    fn is_open(&self, row: usize) -> bool {
+        self.has_end.is_some_and(|valid| !valid.value(row))
+            || self.never.is_some_and(|never| never.value(row))
+    }
+
+    /// The last active tick of a row, its fate, and whether it was closed.
+    #[inline]
+    fn of_row(&self, row: usize) -> (i32, Fate, bool) {
+        let (first, ended) = (self.first[row], self.ended[row]);
+        if self.started.is_some_and(|valid| !valid.value(row)) {
+            return (ended, Fate::NoStart, false);
+        }
+        let (last, fate, closed) = if self.is_open(row) {
+            let last = self.close.unwrap_or(first);
+            match self.rules.open_ends {
+                OpenEnds::AsOf if first > last => (last, Fate::AfterAsOf, false),
+                OpenEnds::AsOf => (last, Fate::Active, true),
+                OpenEnds::Drop | OpenEnds::Refuse => (last, Fate::Open, false),
+            }
+        } else if self.backwards.is(row) || (!self.by_hours && ended < first) {
+            (ended, Fate::Reversed, false)
+        } else {
+            let last = self.last_of(row);
+            (last, if last < first { Fate::NoDay } else { Fate::Active }, false)
+        };
+        let outside = self.range.is_some_and(|(from, to)| last < from || first > to);
+        (last, if fate == Fate::Active && outside { Fate::Outside } else { fate }, closed)
+    }
+
+    /// The last active tick of a row with a start and an end.
+    #[inline]
+    fn last_of(&self, row: usize) -> i32 {
+        let first = self.first[row];
+        let last = self.ended[row] - if self.free { ends_period(self.ends, row) } else { 0 };
+        match self.by_hours {
+            // An interval without length is active in its hour where its end counts.
+            true if self.rules.end_day == EndDay::Inclusive => last.max(first),
+            true if self.backwards.is_without_length(row) => first - 1,
+            _ => last,
+        }
+    }
+
+    fn with_last(&self, rows: usize) -> Judged {
+        let mut fates = vec![Fate::Active; rows];
+        let mut last = vec![0; rows];
+        let mut closed = if self.any_open() { vec![false; rows] } else { Vec::new() };
+        // Where none is open there is no list of those closed: an empty stretch stands for each.
+        let of_closed: Vec<&mut [bool]> = match self.any_open() {
+            true => closed.chunks_mut(STRETCH).collect(),
+            false => (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
+        };
+        let stretches = fates.par_chunks_mut(STRETCH).zip(last.par_chunks_mut(STRETCH)).zip(of_closed);
+        let seen = stretches
+            .enumerate()
+            .map(|(n, ((fates, last), closed))| {
+                (0..fates.len()).fold(0, |seen, at| {
+                    let (tick, fate, was_closed) = self.of_row(n * STRETCH + at);
+                    (last[at], fates[at]) = (tick, fate);
+                    if let Some(closed) = closed.get_mut(at) {
+                        *closed = was_closed;
+                    }
+                    seen | 1 << fate as u8
+                })
+            })
+            .reduce(|| 0, |one, other| one | other);
+        Judged { last: Some(last), fates, seen, closed }
+    }
+
+    /// Where every row has a start and an end, whose ticks alone decide.
+    fn by_ticks(&self, fates: &mut [Fate]) -> u8 {
+        let (from, to) = self.range.unwrap_or((i32::MIN, i32::MAX));
+        let stretches = fates.par_chunks_mut(STRETCH).enumerate().map(|(n, fates)| {
+            let rows = n * STRETCH..n * STRETCH + fates.len();
+            let both = self.first[rows.clone()].iter().zip(&self.ended[rows]);
+            fates.iter_mut().zip(both).fold(0, |seen, (to_fate, (&first, &last))| {
+                let outside = (last < from) | (first > to);
+                *to_fate = if last < first {
+                    Fate::Reversed
+                } else if outside {
+                    Fate::Outside
+                } else {
+                    Fate::Active
+                };
+                seen | 1 << *to_fate as u8
+            })
+        });
+        stretches.reduce(|| 0, |one, other| one | other)
+    }
+}
