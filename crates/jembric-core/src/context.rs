@@ -3,7 +3,7 @@
 use crate::{
     calendar::{Day, Zone},
     error::{Error, Result, Smaller},
-    expression::Expression,
+    expression::{Expression, ExpressionContext},
     table::Table,
 };
 
@@ -88,6 +88,13 @@ impl Context {
     pub fn reconcile<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Context {
         self.reconcile = columns.into_iter().map(Into::into).collect();
         self
+    }
+}
+
+impl<'a> From<&'a Context> for ExpressionContext<'a> {
+    fn from(context: &'a Context) -> ExpressionContext<'a> {
+        let Context { as_of, as_of_follows, zone, .. } = context;
+        ExpressionContext { as_of: *as_of, as_of_follows: *as_of_follows, zone }
     }
 }
 

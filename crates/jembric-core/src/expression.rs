@@ -29,7 +29,7 @@ mod lexer;
 mod parse;
 
 use crate::{
-    context::Context,
+    calendar::{Day, Zone},
     error::{Error, ExpressionError, Result},
     shape::{Shape, Type},
     table::Table,
@@ -109,6 +109,17 @@ impl fmt::Display for Expression {
     }
 }
 
+/// What an expression knows beside the rows.
+#[derive(Clone, Copy, Debug)]
+pub struct ExpressionContext<'a> {
+    /// The date that the answer speaks of.
+    pub(crate) as_of: Option<Day>,
+    /// That date will be given, but is not known before the data is read.
+    pub(crate) as_of_follows: bool,
+    /// The zone in which points in time are cut into days.
+    pub(crate) zone: &'a Zone,
+}
+
 impl Expression {
     /// The functions of the language: how each is called, and what it gives.
     pub fn functions() -> impl Iterator<Item = (&'static str, &'static str)> {
@@ -118,9 +129,14 @@ impl Expression {
     /// The type that it has for these columns; none where that depends on types that are not known yet.
     ///
     /// Errors: a column or function that does not exist, and types that do not go together.
-    pub fn check(&self, shape: &Shape, context: &Context) -> Result<Option<Type>> {
-        let kind =
-            check::Check { shape, context }.kind(&self.root).map_err(|problem| problem.within(&self.text))?;
+    pub fn check<'a>(
+        &self,
+        shape: &Shape,
+        context: impl Into<ExpressionContext<'a>>,
+    ) -> Result<Option<Type>> {
+        let kind = check::Check { shape, context: context.into() }
+            .kind(&self.root)
+            .map_err(|problem| problem.within(&self.text))?;
         match kind {
             TermType::Of(kind) => Ok(Some(kind)),
             TermType::Weekday => Ok(Some(Type::Text)),
@@ -131,7 +147,11 @@ impl Expression {
     }
 
     /// An error where it is no condition for these columns.
-    pub(crate) fn check_condition(&self, shape: &Shape, context: &Context) -> Result<()> {
+    pub(crate) fn check_condition<'a>(
+        &self,
+        shape: &Shape,
+        context: impl Into<ExpressionContext<'a>>,
+    ) -> Result<()> {
         match self.check(shape, context)? {
             None | Some(Type::Boolean | Type::Nothing) => Ok(()),
             Some(kind) => {
@@ -149,7 +169,11 @@ impl Expression {
     /// Checks it for columns of this shape and resolves its names.
     ///
     /// Errors: those of [`check`](Expression::check).
-    pub(crate) fn bind(&self, shape: &Shape, context: &Context) -> Result<BoundExpression> {
+    pub(crate) fn bind<'a>(
+        &self,
+        shape: &Shape,
+        context: impl Into<ExpressionContext<'a>>,
+    ) -> Result<BoundExpression> {
         let kind = self.check(shape, context)?;
         let mut root = self.root.clone();
         root.bind(shape);
@@ -175,7 +199,12 @@ impl Expression {
     /// The same for a condition.
     ///
     /// Errors: also where it is no condition for these columns.
-    pub(crate) fn bind_condition(&self, shape: &Shape, context: &Context) -> Result<BoundExpression> {
+    pub(crate) fn bind_condition<'a>(
+        &self,
+        shape: &Shape,
+        context: impl Into<ExpressionContext<'a>>,
+    ) -> Result<BoundExpression> {
+        let context = context.into();
         self.check_condition(shape, context)?;
         self.bind(shape, context)
     }
@@ -186,20 +215,24 @@ impl BoundExpression {
     ///
     /// Errors: numbers that are too large to be exact, and dates beyond the calendar. Costs one pass over the columns
     /// for each sign and function.
-    pub(crate) fn column(
+    pub(crate) fn column<'a>(
         &self,
         name: &str,
         table: &Table,
-        context: &Context,
+        context: impl Into<ExpressionContext<'a>>,
     ) -> Result<(Field, ArrayRef, Unanswered)> {
-        let evaluation = Evaluation::new(table, context);
+        let evaluation = Evaluation::new(table, context.into());
         let (field, array) = evaluation.value(&self.root)?.into_column(name, table.rows())?;
         Ok((field, array, evaluation.unanswered()))
     }
 
     /// In which rows it is true, and in which it is undecided (those are missing).
-    pub(crate) fn condition(&self, table: &Table, context: &Context) -> Result<(BooleanArray, Unanswered)> {
-        let evaluation = Evaluation::new(table, context);
+    pub(crate) fn condition<'a>(
+        &self,
+        table: &Table,
+        context: impl Into<ExpressionContext<'a>>,
+    ) -> Result<(BooleanArray, Unanswered)> {
+        let evaluation = Evaluation::new(table, context.into());
         let truth = evaluation.truth(&self.root)?;
         Ok((truth, evaluation.unanswered()))
     }

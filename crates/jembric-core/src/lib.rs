@@ -77,7 +77,7 @@ pub use error::{
     Smaller, Words, shortened,
 };
 pub use exact::ExactSum;
-pub use expression::Expression;
+pub use expression::{Expression, ExpressionContext};
 pub use filled::{Dated, Extent, Filled};
 pub use intervals::{EndDay, OpenEnds};
 pub use latest::{Earliest, Latest, Ties, latest_rows};

@@ -3,6 +3,10 @@
 use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
 
+mod mistaken;
+
+pub use mistaken::Mistaken;
+
 /// A result whose error is [`enum@Error`].
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -165,7 +169,7 @@ pub enum Error {
     Settings(String),
     /// A routine is not what it should be.
     #[error("{0}")]
-    Routine(Box<crate::routine::Mistaken>),
+    Routine(Box<Mistaken>),
     /// An output would replace a file that is read.
     #[error("{file}: is one of the files that are read, and would be overwritten. Name another file")]
     OntoInput {

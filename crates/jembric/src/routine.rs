@@ -22,13 +22,16 @@
 //! and tells mistakes at their place; `run` checks them, runs them and writes what they say; `needed` tells which columns they use, and `stream` which steps
 //! hand their rows on in stretches; `save` writes the text.
 
+mod checked;
 mod needed;
 mod parse;
 mod run;
 mod save;
 mod stream;
 
-pub use run::{Checked, Ran, Run};
+pub use crate::error::Mistaken;
+pub use checked::{Checked, Run};
+pub use run::Ran;
 
 use crate::{
     Advised, Error, Result, Takes,
@@ -36,7 +39,7 @@ use crate::{
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
 };
-use std::{fmt, ops::Range, path::Path, sync::Arc};
+use std::{ops::Range, path::Path, sync::Arc};
 
 /// A saved list of steps.
 #[derive(Clone, Debug, Default)]
@@ -216,36 +219,5 @@ impl Text {
             problem,
             advice,
         }))
-    }
-}
-
-/// What is wrong with a routine, and where in its text.
-#[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct Mistaken {
-    /// The routine's file.
-    pub file: String,
-    /// Its whole text.
-    pub text: String,
-    /// The bytes of it that are meant.
-    pub at: Range<usize>,
-    /// What is wrong there.
-    pub problem: String,
-    /// What to do about it; may be empty.
-    pub advice: String,
-}
-
-impl fmt::Display for Mistaken {
-    /// The file and the problem, and below it the line with the place marked.
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
-        // A step of many lines is shown by its first.
-        let from = self.at.start.min(self.text.len());
-        let line_end = self.text[from..].find('\n').map_or(self.text.len(), |end| from + end);
-        let at = from..self.at.end.clamp(from, line_end);
-        let mark = AnnotationKind::Primary.span(at).label(&self.advice);
-        let snippet = Snippet::source(&self.text).path(&self.file).annotation(mark);
-        let group = Group::with_level(Level::ERROR).element(snippet);
-        write!(f, "{}: {}\n{}", self.file, self.problem, Renderer::plain().render(&[group]))
     }
 }

@@ -1,13 +1,12 @@
 //! What type each part of an expression has, and whether the types go together: all that can be wrong without the data.
 
 use super::{
-    Problem,
+    ExpressionContext, Problem,
     functions::Call,
     parse::{Arithmetic, Comparison, Literal, Meaning, Node, NodeKind},
 };
 use crate::{
     calendar::{Grain, Periods, Span, Weekday, common_periods},
-    context::Context,
     error::Error,
     shape::{Shape, Type},
 };
@@ -52,7 +51,7 @@ impl TermType {
 /// An expression is held against these columns.
 pub(super) struct Check<'a> {
     pub(super) shape: &'a Shape,
-    pub(super) context: &'a Context,
+    pub(super) context: ExpressionContext<'a>,
 }
 
 impl Check<'_> {
@@ -60,11 +59,13 @@ impl Check<'_> {
         match &node.kind {
             NodeKind::Literal(literal) => Ok(literal_kind(literal)),
             NodeKind::Name { name, quoted, .. } => self.name(node, name, *quoted),
-            NodeKind::AsOf if self.context.as_of_is_unknown() => Err(Problem::new(
-                &node.at,
-                "`as_of` stands for the date that the answer speaks of, which was not given",
-            )
-            .advice("give an as-of date; a column of this name stands in double quotes")),
+            NodeKind::AsOf if self.context.as_of.is_none() && !self.context.as_of_follows => {
+                Err(Problem::new(
+                    &node.at,
+                    "`as_of` stands for the date that the answer speaks of, which was not given",
+                )
+                .advice("give an as-of date; a column of this name stands in double quotes"))
+            }
             NodeKind::AsOf => Ok(TermType::Of(Type::DAYS)),
             NodeKind::Negative(value) => match self.kind(value)? {
                 kind if kind.is_number() || kind.is_open() || kind == TermType::Span => Ok(kind),

@@ -1,7 +1,7 @@
 //! The value of an expression in all rows at once. Types have been checked: what does not go together does not come here.
 
 use super::{
-    Unanswered, calendrical,
+    ExpressionContext, Unanswered, calendrical,
     check::{TermType, common_number, constant_span},
     exact,
     functions::{Call, Function},
@@ -9,7 +9,6 @@ use super::{
 };
 use crate::{
     calendar::{Weekday, Zone},
-    context::Context,
     error::{Error, Result},
     shape::{Type, period_field},
     table::{Table, ordered_field},
@@ -84,13 +83,13 @@ fn datum(value: &Value) -> Box<dyn Datum> {
 /// The rows and what is known beside them.
 pub(super) struct Evaluation<'a> {
     pub(super) table: &'a Table,
-    pub(super) context: &'a Context,
+    pub(super) context: ExpressionContext<'a>,
     divisions_by_zero: Cell<u64>,
     no_such_day: Cell<u64>,
 }
 
 impl<'a> Evaluation<'a> {
-    pub(super) fn new(table: &'a Table, context: &'a Context) -> Evaluation<'a> {
+    pub(super) fn new(table: &'a Table, context: ExpressionContext<'a>) -> Evaluation<'a> {
         Evaluation { table, context, divisions_by_zero: Cell::new(0), no_such_day: Cell::new(0) }
     }
 
@@ -99,7 +98,7 @@ impl<'a> Evaluation<'a> {
     }
 
     pub(super) fn zone(&self) -> &Zone {
-        &self.context.zone
+        self.context.zone
     }
 
     /// Whether a condition is true, in each row of the table; missing where that is undecided.

@@ -1,6 +1,6 @@
 use super::*;
 use crate::{
-    Add, Filter,
+    Add, Context, Filter,
     calendar::{Day, Grain, Moment, Zone},
 };
 use arrow_array::{

@@ -44,7 +44,7 @@ pub(super) struct Cells {
     /// do not stand in order.
     spans: Vec<ops::Range<u32>>,
     all_spans: Vec<ops::Range<u32>>,
-    records: Option<Vec<(i64, u32)>>,
+    records: Option<DatedRows>,
     /// The first period of each entity in order, and how many cells come before it.
     first: Vec<i32>,
     before: Vec<u64>,
@@ -386,9 +386,12 @@ impl Cells {
     }
 }
 
+/// The date and the row of each record.
+type DatedRows = Vec<(i64, u32)>;
+
 /// Where each entity's records lie among all of them, and those in order of entity and date; none where the rows are in
 /// that order themselves.
-fn by_entity(entities: &Entities, dates: &Dates) -> (Vec<ops::Range<u32>>, Option<Vec<(i64, u32)>>) {
+fn by_entity(entities: &Entities, dates: &Dates) -> (Vec<ops::Range<u32>>, Option<DatedRows>) {
     if let Some(bounds) = in_order(entities.ids(), entities.count(), dates) {
         let mut spans = vec![0..0; entities.count()];
         for bounds in bounds.windows(2) {

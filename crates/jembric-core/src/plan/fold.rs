@@ -126,7 +126,7 @@ pub(crate) struct NumberedRows {
 
 impl NumberedRows {
     pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) {
-        if !self.tables.first().is_some_and(|first| first.rows() > 0) {
+        if self.tables.first().is_none_or(|first| first.rows() == 0) {
             self.tables = vec![table.clone()];
         } else if table.rows() > 0 {
             self.tables.push(table.clone());

@@ -2,12 +2,13 @@
 
 use super::{
     Input, Planned, Routine,
+    checked::{Checked, Run, Uses},
     needed::Names,
     routine_words,
     stream::{Failed, Stream},
 };
 use crate::{
-    Context, CoreError, Error, Expression, Outcome, Plan, Result, Shape, Sink, Table, Takes,
+    Context, CoreError, Error, Outcome, Plan, Result, Shape, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
     io::{Batches, Destination, Outputs, Reading, Writing},
     settings::Given,
@@ -15,33 +16,10 @@ use crate::{
 };
 use std::{
     collections::HashMap,
-    fmt, io,
+    io,
     ops::Range,
     path::{Component, Path},
 };
-
-/// How a routine is run.
-#[non_exhaustive]
-pub struct Run<'a> {
-    /// Where its tables come from.
-    pub files: &'a dyn Files,
-    /// What `today` means. Nothing here looks at a clock.
-    pub today: Day,
-    /// Columns whose sums every ledger carries.
-    pub reconcile: Vec<String>,
-    /// Tells in every ledger what became of the rows of which this is true.
-    pub follow: Option<Expression>,
-    /// The step after which to stop, by its place; the last if not said.
-    pub upto: Option<usize>,
-    /// Where the steps' files are written, relative to this directory; not at all where it is none.
-    pub into: Option<std::path::PathBuf>,
-    /// Whether steps are checked by the types that the first rows of files suggest, and not by names alone. Later rows may tell otherwise.
-    pub guess: bool,
-    /// The bytes that an answer may take where it is made whole; without a bound if not said.
-    pub memory: Option<u64>,
-    /// Whether the rows that are set aside are wanted as they are. If not, columns that no step uses are not read.
-    pub aside: bool,
-}
 
 /// A step that has run.
 #[derive(Debug)]
@@ -57,32 +35,6 @@ pub struct Ran<'a> {
     pub written: Option<String>,
     /// The context in which it ran.
     pub context: &'a Context,
-}
-
-impl fmt::Debug for Run<'_> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Run { today, reconcile, follow, upto, into, .. } = self;
-        let mut debug = f.debug_struct("Run");
-        debug.field("today", today).field("reconcile", reconcile).field("follow", follow);
-        debug.field("upto", upto).field("into", into).finish_non_exhaustive()
-    }
-}
-
-impl<'a> Run<'a> {
-    /// On these files, with what `today` means.
-    pub fn on(files: &'a dyn Files, today: Day) -> Run<'a> {
-        Run {
-            files,
-            today,
-            reconcile: Vec::new(),
-            follow: None,
-            upto: None,
-            into: None,
-            guess: false,
-            memory: None,
-            aside: true,
-        }
-    }
 }
 
 impl Routine {
@@ -378,39 +330,11 @@ fn written_by(place: usize, planned: &Planned) -> String {
     }
 }
 
-/// The steps that work on an answer.
-#[derive(Clone, Copy, Default)]
-pub(crate) struct Uses {
-    /// How many they are, and the place of the last.
-    pub(crate) steps: usize,
-    pub(crate) last: usize,
-}
-
 /// The files that have been read, and which columns of them are.
 struct Readings<'a> {
     files: &'a dyn Files,
     columns: HashMap<&'a str, Names>,
     tables: HashMap<String, Table>,
-}
-
-/// A routine that has been checked, and can be run.
-pub struct Checked<'a> {
-    pub(crate) routine: &'a Routine,
-    pub(crate) running: &'a Run<'a>,
-    pub(crate) steps: Vec<Step>,
-    /// What is known of each step's answer.
-    pub shapes: Vec<Option<Shape>>,
-    /// The plan of each step, where its tables could be looked into.
-    plans: Vec<Option<Plan>>,
-    /// What is known of the tables that it works on.
-    tables: Vec<Vec<Option<Shape>>>,
-}
-
-impl fmt::Debug for Checked<'_> {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Checked { steps, shapes, .. } = self;
-        f.debug_struct("Checked").field("steps", steps).field("shapes", shapes).finish_non_exhaustive()
-    }
 }
 
 impl Checked<'_> {

@@ -2,7 +2,7 @@
 
 use super::{
     Input,
-    run::{Checked, Uses},
+    checked::{Checked, Uses},
 };
 use crate::{Access, Context, CoreError, Outcome, Plan, Shape, Sink, Stack, Table};
 use std::cell::OnceCell;

@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::io::CellText;
+use jembric_core::calendar::notation::Order;
 use proptest::prelude::*;
 use rstest::rstest;
 use std::{

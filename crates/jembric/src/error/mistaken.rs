@@ -1,0 +1,34 @@
+//! [`Mistaken`]: a mistake at its place in a routine's text.
+
+use std::{fmt, ops::Range};
+
+/// What is wrong with a routine, and where in its text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Mistaken {
+    /// The routine's file.
+    pub file: String,
+    /// Its whole text.
+    pub text: String,
+    /// The bytes of it that are meant.
+    pub at: Range<usize>,
+    /// What is wrong there.
+    pub problem: String,
+    /// What to do about it; may be empty.
+    pub advice: String,
+}
+
+impl fmt::Display for Mistaken {
+    /// The file and the problem, and below it the line with the place marked.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+        // A step of many lines is shown by its first.
+        let from = self.at.start.min(self.text.len());
+        let line_end = self.text[from..].find('\n').map_or(self.text.len(), |end| from + end);
+        let at = from..self.at.end.clamp(from, line_end);
+        let mark = AnnotationKind::Primary.span(at).label(&self.advice);
+        let snippet = Snippet::source(&self.text).path(&self.file).annotation(mark);
+        let group = Group::with_level(Level::ERROR).element(snippet);
+        write!(f, "{}: {}\n{}", self.file, self.problem, Renderer::plain().render(&[group]))
+    }
+}

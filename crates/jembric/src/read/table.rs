@@ -1,0 +1,434 @@
+//! How a file becomes a table, as a [`Reading`] says.
+//!
+//! The types of the columns are guessed from the first region and the whole file is read as guessed. Where a cell does not
+//! fit, its column is surveyed from end to end and read again as what it then is: rare, and never a row lost.
+
+use super::{
+    bytes::FileBytes,
+    given_formats::Given,
+    header::{Header, whole_records},
+    infer::{CellType, Conventions, Facts, notations},
+    layout::{BLOCK, regions},
+    pass::Pass,
+    reading::Reading,
+};
+use crate::formats::{
+    Choose, Source,
+    batches::{Columnar, Input},
+    detect::{FIRST, Special, special, unread},
+    json_lines,
+    packed::{self, unpacked},
+    packing::{Packing, most_unpacked},
+    sheet::{self, Book, file_and_sheet, file_of},
+    transcript::Transcript,
+};
+use crate::{
+    ColumnShape, CoreError, Shape, Stack, Table, Type,
+    error::{Error, Result},
+    guard::guarded,
+};
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_schema::{DataType, Field, Schema};
+use encoding_rs::Encoding;
+use jembric_core::{
+    Origin,
+    calendar::{Grain, Zone},
+};
+use std::{
+    cell::RefCell,
+    collections::HashMap,
+    fs::File,
+    io::{Read, Seek},
+    path::Path,
+    sync::Arc,
+};
+
+/// Rows by which the types are guessed.
+const ROWS_TO_GUESS_FROM: usize = 8_192;
+
+/// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind of it.
+const ANY_NUMBER: CellType = CellType::Float;
+
+/// What a file begins with, or all of what cannot be looked into otherwise.
+enum Beginning {
+    /// Names and types.
+    Known(Shape),
+    /// Rows that were written down, and what messages call their file.
+    Rows(String, Transcript),
+    /// Text with a header.
+    Text(FileBytes),
+}
+
+/// All batches of a source as one table.
+fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -> Result<Table> {
+    let mut batches: Vec<Table> = Vec::new();
+    source.batches(choose, most_bytes, &mut |batch| {
+        batches.push(batch);
+        Ok(())
+    })?;
+    if let [_] = &batches[..] {
+        return Ok(batches.remove(0));
+    }
+    let named: Vec<(&str, &Table)> = batches.iter().map(|batch| ("", batch)).collect();
+    Ok(Stack::new().apply(&named)?.table)
+}
+
+/// The error of a sheet that is named of what has none.
+fn no_sheets(file: &Path) -> Error {
+    let (value, expected) =
+        (format!("{} is no workbook", file.display()), "a file without a sheet behind it");
+    Error::Setting { setting: "sheet", value, expected: expected.to_owned() }
+}
+
+impl Reading {
+    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), packed with gzip or zstd or not, as its
+    /// first bytes tell. A sheet of a workbook is named behind the file: `book.xlsx:Stays`.
+    ///
+    /// Of JSON Lines, each key is a column; a line without it, or with `null`, has no value there. Texts of JSON and of sheets are
+    /// never numbers, unless the format `number` is given; dates they may be. Of a sheet, the first row with values has the names.
+    pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
+        let name = path.as_ref().display().to_string();
+        let (path, sheet) = file_and_sheet(path.as_ref());
+        match special(&path)? {
+            Some((file, Special::Columnar(format))) if sheet.is_none() => {
+                self.typed(format, &name, Input::File(Arc::new(file)))
+            }
+            Some((mut file, _)) => {
+                let mut bytes = Vec::new();
+                file.read_to_end(&mut bytes).map_err(unread(&name))?;
+                self.bytes(&name, bytes, sheet.as_deref())
+            }
+            None if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
+            None => self.table(&FileBytes::file(&path, self.known_encoding()?)?),
+        }
+    }
+
+    /// Reads a stream to its end; `name` is what messages call it. All of it is held in memory meanwhile.
+    pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
+        let name = name.into();
+        let mut first = Vec::new();
+        stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
+        if Special::of(&first).is_none() {
+            return self.table(&FileBytes::stream(name, first.chain(stream), self.known_encoding()?)?);
+        }
+        stream.read_to_end(&mut first).map_err(unread(&name))?;
+        self.bytes(&name, first, None)
+    }
+
+    /// What bytes hold that may be packed, have types, or be no CSV otherwise.
+    fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
+        let bytes = self.unpacked(name, bytes)?;
+        match Special::of(&bytes) {
+            Some(Special::Workbook | Special::JsonLines) => {
+                let transcript = self.transcribed(name, &bytes, sheet)?;
+                drop(bytes);
+                self.written_down(name, transcript)
+            }
+            _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
+            Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
+            _ => self.table(&FileBytes::stream(name.to_owned(), &bytes[..], self.known_encoding()?)?),
+        }
+    }
+
+    /// What a file holds whose columns have types.
+    fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
+        let refused = RefCell::new(Ok(()));
+        let most = most_unpacked(input.len(), self.most_unpacked);
+        let choose = |names: &mut dyn Iterator<Item = &str>| {
+            let names: Vec<&str> = names.collect();
+            let refuse = self.refuse_columns(name, names.len());
+            *refused.borrow_mut() = refuse.and_then(|()| self.refuse_formats(name, &names));
+            match &*refused.borrow() {
+                Ok(()) => self.read_of(names.into_iter()),
+                Err(_) => Vec::new(),
+            }
+        };
+        let table = whole(&format.source(name, input), &choose, most);
+        refused.into_inner().and(table)
+    }
+
+    /// The rows of a workbook or of JSON Lines as CSV.
+    fn transcribed(&self, name: &str, bytes: &[u8], sheet: Option<&str>) -> Result<Transcript> {
+        if !sheet::is_likely(bytes) {
+            return match sheet {
+                Some(_) => Err(no_sheets(&file_of(name))),
+                None => {
+                    let most = most_unpacked(bytes.len() as u64, self.most_unpacked);
+                    json_lines::transcribed(name, bytes, self.row_rules(), most)
+                }
+            };
+        }
+        let file = file_of(name).display().to_string();
+        let most_unpacked = most_unpacked(bytes.len() as u64, self.most_unpacked);
+        let book = Book { file: &file, bytes, sheet, rules: self.row_rules(), most_unpacked };
+        guarded(|| book.transcribed()).unwrap_or_else(|problem| Err(book.unreadable(problem)))
+    }
+
+    fn written_down(&self, name: &str, transcript: Transcript) -> Result<Table> {
+        let Transcript { names, texts, csv, jumps } = transcript;
+        let mut origin = Origin::new(name, 1);
+        jumps.into_iter().for_each(|(row, line)| origin.jump(row, line));
+        let header = Header { names, separator: b',', end: 0, lines: 0 };
+        let reading = Reading { no_quotes: false, decimal_comma: false, ..self.clone() };
+        reading.rows(&FileBytes::memory(name.to_owned(), csv), &header, &texts, Some(origin))
+    }
+
+    fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
+        match Packing::of(&bytes) {
+            None => Ok(bytes),
+            Some(packing) => {
+                let most = most_unpacked(bytes.len() as u64, self.most_unpacked);
+                unpacked(packing, name, &bytes, most)
+            }
+        }
+    }
+
+    /// An error where a format is given for a column that has its type already.
+    fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
+        match self.formats.iter().find(|(column, _)| names.contains(&column.as_str())) {
+            None => Ok(()),
+            Some((column, format)) => Err(Error::Setting {
+                setting: "read",
+                value: format!("`{column}={format}`, but the columns of {name} have types already"),
+                expected: "no format for it".to_owned(),
+            }),
+        }
+    }
+
+    /// What a file's header tells, without reading the rest where that can be; of Parquet and Arrow the types too.
+    pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
+        match self.beginning(path.as_ref())? {
+            Beginning::Known(shape) => Ok(shape),
+            Beginning::Rows(name, transcript) => Ok(Shape::of_names(transcript.names).from_file(name)),
+            Beginning::Text(source) => {
+                Ok(Shape::of_names(Header::read(self, &source)?.names).from_file(source.name))
+            }
+        }
+    }
+
+    /// The same, with the types that the first rows suggest: those of the first megabyte of CSV. Later rows may tell otherwise. A
+    /// column of dates that leaves open whether day or month comes first has no type yet.
+    ///
+    /// Errors: also those of these rows.
+    pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
+        let (name, table) = match self.beginning(path.as_ref())? {
+            Beginning::Known(shape) => return Ok(shape),
+            Beginning::Rows(name, transcript) => {
+                let table = self.written_down(&name, transcript)?;
+                (name, table)
+            }
+            Beginning::Text(source) => {
+                let header = Header::read(self, &source)?;
+                let mut buffer = Vec::new();
+                let first = source.bytes(
+                    0,
+                    source.len().min(header.end + self.block.unwrap_or(BLOCK)),
+                    &mut buffer,
+                )?;
+                let is_whole = first.len() as u64 == source.len();
+                let end = if is_whole { first.len() } else { whole_records(self, &header, first) };
+                let first = FileBytes::memory(source.name.clone(), first[..end].to_vec());
+                (source.name.clone(), self.rows(&first, &header, &[], None)?)
+            }
+        };
+        let zone = Zone::default();
+        let is_open = |name: &str| matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)));
+        let known = table.shape();
+        let columns = known.columns().iter().cloned().map(|column| {
+            let kind = column.kind.filter(|kind| *kind != Type::Text || !is_open(&column.name));
+            ColumnShape { kind, ..column }
+        });
+        Ok(Shape::of_columns(columns).from_file(name))
+    }
+
+    /// What a file begins with.
+    fn beginning(&self, path: &Path) -> Result<Beginning> {
+        let name = path.display().to_string();
+        let (path, sheet) = file_and_sheet(path);
+        let whole = |mut file: File| {
+            let mut bytes = Vec::new();
+            file.read_to_end(&mut bytes).map_err(unread(&name))?;
+            let transcript = self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?;
+            Ok(Beginning::Rows(name.clone(), transcript))
+        };
+        match special(&path)? {
+            Some((file, Special::Workbook | Special::JsonLines)) => whole(file),
+            _ if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
+            None => Ok(Beginning::Text(FileBytes::file(&path, self.known_encoding()?)?)),
+            Some((file, Special::Columnar(format))) => {
+                let shape = format.source(&name, Input::File(Arc::new(file))).shape()?;
+                self.refuse_columns(&name, shape.columns().len())?;
+                Ok(Beginning::Known(shape))
+            }
+            Some((mut file, Special::Packed(packing))) => {
+                let beginning = packed::beginning(packing, &mut file).map_err(unread(&name))?;
+                file.rewind().map_err(unread(&name))?;
+                match Special::of(&beginning) {
+                    Some(Special::Workbook | Special::JsonLines) => whole(file),
+                    Some(Special::Columnar(_)) => Ok(Beginning::Known(self.file(&path)?.head(0).shape())),
+                    _ => {
+                        Ok(Beginning::Text(FileBytes::stream(name, &beginning[..], self.known_encoding()?)?))
+                    }
+                }
+            }
+        }
+    }
+
+    fn known_encoding(&self) -> Result<Option<&'static Encoding>> {
+        let known = |name: &String| {
+            Encoding::for_label(name.as_bytes()).ok_or_else(|| Error::Setting {
+                setting: "encoding",
+                value: format!("`{name}` is not the name of an encoding"),
+                expected: "a name such as utf-8, windows-1252, iso-8859-15 or utf-16le".to_owned(),
+            })
+        };
+        self.encoding.as_ref().map(known).transpose()
+    }
+
+    fn table(&self, source: &FileBytes) -> Result<Table> {
+        self.rows(source, &Header::read(self, source)?, &[], None)
+    }
+
+    /// The rows below a header. Columns of which it is said that they have texts are no numbers; where rows stand in
+    /// what they were written down from, `origin` says.
+    fn rows(
+        &self,
+        source: &FileBytes,
+        header: &Header,
+        texts: &[bool],
+        written_from: Option<Origin>,
+    ) -> Result<Table> {
+        let conventions = Conventions {
+            decimal_comma: self.decimal_comma,
+            order: self.order,
+            year_first_only: self.year_first_only,
+        };
+        let regions =
+            regions(source, header.end, header.lines + 1, !self.no_quotes, self.block.unwrap_or(BLOCK))?;
+        let pass = Pass { source, regions: &regions, header, conventions: &conventions, reading: self };
+
+        let mut columns = self.read_of(header.names.iter().map(String::as_str));
+        let guessed = pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
+        let given = self.given_kinds(source, &header.names)?;
+        let decided = |column: usize, facts: &Facts| {
+            let found = facts.kind(&conventions);
+            match &given[column] {
+                Some(kind) if *kind == ANY_NUMBER && found.is_number() => found,
+                Some(kind) => kind.clone(),
+                None if texts.get(column) == Some(&true)
+                    && (found.is_number() || found == CellType::Boolean) =>
+                {
+                    CellType::Text
+                }
+                None => found,
+            }
+        };
+        // What is not read is of no kind that matters.
+        let mut kinds = vec![CellType::Text; header.names.len()];
+        for (&column, facts) in columns.iter().zip(&guessed) {
+            kinds[column] = decided(column, facts);
+        }
+
+        let mut arrays: Vec<Option<ArrayRef>> = vec![None; kinds.len()];
+        let mut notations_met = vec![0; kinds.len()];
+        let mut origin = Origin::default();
+        while !columns.is_empty() {
+            let filled = pass.fill(&columns, &kinds)?;
+            origin = written_from.clone().unwrap_or(filled.origin);
+            let mut surprised = Vec::new();
+            for (&column, done) in columns.iter().zip(filled.columns) {
+                if done.misfits > 0 {
+                    surprised.push(column);
+                    if let Some(format) = insisted(&kinds[column], given[column].as_ref()) {
+                        return Err(pass.misfitting(column, format, &done, &origin));
+                    }
+                }
+                notations_met[column] = done.forms;
+                arrays[column] = Some(done.array);
+            }
+            let facts = if surprised.is_empty() {
+                Vec::new()
+            } else {
+                pass.survey(&surprised, &regions, usize::MAX)?
+            };
+            for (&column, facts) in surprised.iter().zip(&facts) {
+                let kind = decided(column, facts);
+                // What a survey of every cell has not foreseen can only be text.
+                kinds[column] = if kind == kinds[column] { CellType::Text } else { kind };
+            }
+            columns = surprised;
+        }
+        for ((name, kind), forms) in header.names.iter().zip(&kinds).zip(notations_met) {
+            if let Some(notation) = notation_of(kind, forms) {
+                origin.notation(name, notation);
+            }
+        }
+        let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
+            CellType::Periods(grain) | CellType::Given(Given::Periods(grain)) => Some((name.clone(), *grain)),
+            _ => None,
+        });
+        let periods: HashMap<String, Grain> = periods.collect();
+        let named = header.names.iter().cloned().zip(arrays);
+        let named = named.filter_map(|(name, array)| Some((name, array?)));
+        let fields = named.map(|(name, array): (String, ArrayRef)| {
+            let field = Field::new(&name, array.data_type().clone(), true);
+            let grain = periods.get(&name).filter(|_| *array.data_type() == DataType::Date32);
+            let about = grain.map(|grain| ("jembric.grain".to_owned(), grain.to_string()));
+            (field.with_metadata(about.into_iter().collect::<HashMap<_, _>>()), array)
+        });
+        let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = fields.unzip();
+        let rows = RecordBatchOptions::new().with_row_count(arrays.first().map(|array| array.len()));
+        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &rows);
+        Ok(Table::from_batch(&batch.map_err(CoreError::from)?)?.with_origin(origin))
+    }
+
+    /// The kinds of the columns whose format was given.
+    fn given_kinds(&self, source: &FileBytes, names: &[String]) -> Result<Vec<Option<CellType>>> {
+        let shape = Shape::of_names(names).from_file(&source.name);
+        let mut kinds = vec![None; names.len()];
+        for (column, format) in &self.formats {
+            if let Err(error) = shape.find(column) {
+                if self.one_of_several {
+                    continue;
+                }
+                return Err(error.into());
+            }
+            let kind = match format.as_str() {
+                "text" => CellType::Text,
+                "number" => ANY_NUMBER,
+                _ => CellType::Given(Given::of(column, format, self.century)?),
+            };
+            names
+                .iter()
+                .zip(&mut kinds)
+                .filter(|(name, _)| *name == column)
+                .for_each(|(_, given)| *given = Some(kind.clone()));
+        }
+        Ok(kinds)
+    }
+}
+
+/// The format that every cell of a column must have, where a cell without it is an error.
+fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
+    match (kind, given) {
+        (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => Some("number".to_owned()),
+        (CellType::Given(given), _) => Some(given.words()),
+        (CellType::Text, _) => Some("texts of less than 4 GiB".to_owned()),
+        _ => None,
+    }
+}
+
+/// How the dates of a column are written, of which these forms were met.
+fn notation_of(kind: &CellType, forms: u16) -> Option<String> {
+    let (order, time) = match kind {
+        CellType::Given(given) => return Some(given.words()),
+        CellType::Date(order) => (*order, ""),
+        CellType::Moment { order, instant: false } => (*order, " 14:05"),
+        CellType::Moment { order, instant: true } => (*order, " 14:05+02:00"),
+        _ => return None,
+    };
+    Some(notations(forms, order, time))
+}
+
+#[cfg(test)]
+mod tests;
