@@ -83,6 +83,7 @@ from_given_text!(Decimal);
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -100,5 +101,23 @@ mod tests {
         if let Some(number) = number {
             assert_eq!(number.to_string(), text.trim());
         }
+    }
+
+    proptest! {
+        #[test]
+        fn a_number_is_read_as_it_was_written(units: i64, places in 0..=6_u8) {
+            let number = Decimal::new(units, places).unwrap();
+            prop_assert_eq!(number.to_string().parse::<Decimal>().unwrap(), number);
+            let written = serde_json::to_string(&number).unwrap();
+            prop_assert_eq!(serde_json::from_str::<Decimal>(&written).unwrap(), number);
+            let exact = units as f64 / 10_f64.powi(places.into());
+            prop_assert!((number.to_float() - exact).abs() <= exact.abs() * 1e-15);
+        }
+    }
+
+    #[test]
+    fn more_than_six_places_are_no_decimal() {
+        assert_eq!(Decimal::new(1, 7), None);
+        assert_eq!(Decimal::from(-12_i32), Decimal::from(-12_i64));
     }
 }

@@ -78,10 +78,10 @@ pub struct Latest {
     #[setting(columns)]
     pub then: Vec<String>,
     /// What happens to records that still tie: keep all and warn, keep the first or last by the
-    /// order of rows, or refuse with an error.
+    /// order of rows, or refuse with an error. The default is `all`.
     #[setting(one_of)]
     pub ties: Ties,
-    /// The records of so many newest dates of each entity, instead of one.
+    /// The records of so many newest dates of each entity. The default is 1.
     #[setting(number, from = 1, default = 1)]
     pub newest: u32,
     /// Keep all rows, and tell in a column of this name which they are.
@@ -128,10 +128,10 @@ pub struct Earliest {
     #[setting(columns)]
     pub then: Vec<String>,
     /// What happens to records that still tie: keep all and warn, keep the first or last by the
-    /// order of rows, or refuse with an error.
+    /// order of rows, or refuse with an error. The default is `all`.
     #[setting(one_of)]
     pub ties: Ties,
-    /// The records of so many oldest dates of each entity, instead of one.
+    /// The records of so many oldest dates of each entity. The default is 1.
     #[setting(number, from = 1, default = 1)]
     pub oldest: u32,
     /// Keep all rows, and tell in a column of this name which they are.

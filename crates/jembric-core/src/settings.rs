@@ -411,3 +411,6 @@ impl<'de> Deserialize<'de> for GivenSettings {
         BTreeMap::deserialize(deserializer).map(GivenSettings)
     }
 }
+
+#[cfg(test)]
+mod tests;

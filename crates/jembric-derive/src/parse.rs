@@ -178,3 +178,6 @@ pub(crate) fn generic<'a>(ty: &'a Type, wrapper: &str) -> Option<&'a Type> {
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests;

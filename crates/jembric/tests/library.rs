@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 use jembric::{
-    Context, Earliest, Error, Latest, Table, Ties,
+    Context, Earliest, Error, Expression, Fold, Latest, Look, LookFold, Table, Ties, Type,
     arrow::{Array, ArrayRef, Date32Array, RecordBatch, StringArray, cast::AsArray, schema::DataType},
     io::{self, Destination, Format, Order, Reading, Writing},
 };
@@ -163,4 +163,60 @@ fn the_readme_names_every_function_of_expressions() {
         let is_word = |row: &&str| row.split(|c: char| !c.is_alphanumeric()).any(|word| word == name);
         assert!(rows.iter().any(is_word), "{name}: {gives}");
     }
+}
+
+/// The harbour's lifts, which are in the repository.
+fn lifts() -> Table {
+    io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/lifts.csv")).unwrap()
+}
+
+/// The table's rows in so many batches, each with the number of its first row.
+fn batches(table: &Table, count: usize) -> Vec<(Table, u64)> {
+    let rows = table.rows().div_ceil(count);
+    let firsts = (0..table.rows()).step_by(rows);
+    firsts.map(|first| (table.slice(first, rows.min(table.rows() - first)), first as u64)).collect()
+}
+
+#[test]
+fn threads_fold_their_batches_and_their_states_are_merged() {
+    let lifts = lifts();
+    let plan = Latest::new("lifted_on").per(["crane"]).prepare(&lifts.shape(), &Context::new()).unwrap();
+    let whole = plan.apply(&[&lifts]).unwrap();
+    for count in [1, 2, 7] {
+        let folds: Vec<Fold> = std::thread::scope(|scope| {
+            let running: Vec<_> = batches(&lifts, count)
+                .into_iter()
+                .map(|(batch, first)| {
+                    let mut fold = plan.begin().unwrap();
+                    scope.spawn(move || fold.take(&batch, first).map(|()| fold))
+                })
+                .collect();
+            running.into_iter().map(|thread| thread.join().unwrap().unwrap()).collect()
+        });
+        let all = folds.into_iter().reduce(|mut one, other| {
+            one.merge(other).unwrap();
+            one
+        });
+        let outcome = all.unwrap().finish().unwrap();
+        assert_eq!(outcome.table, whole.table, "{count} batches");
+        assert_eq!(outcome.ledger.to_string(), whole.ledger.to_string());
+    }
+}
+
+#[test]
+fn a_look_at_batches_of_a_file_is_the_look_at_the_file() {
+    let lifts = lifts();
+    let mut fold = LookFold::default();
+    batches(&lifts, 5).iter().rev().for_each(|(batch, first)| fold.take(batch, *first).unwrap());
+    assert_eq!(format!("{:?}", fold.finish().unwrap()), format!("{:?}", Look::at(&lifts).unwrap()));
+}
+
+#[test]
+fn an_expression_is_checked_without_the_rows() {
+    let (shape, context) = (lifts().shape(), Context::new());
+    let kind = |text: &str| text.parse::<Expression>().and_then(|text| text.check(&shape, &context));
+    assert_eq!(kind("lifted_on + 3 days").unwrap(), Some(Type::DAYS));
+    assert_eq!(kind("year(lifted_on) = 2025").unwrap(), Some(Type::Boolean));
+    assert!(kind("as_of - lifted_on").unwrap_err().to_string().contains("`as_of`"));
+    assert!(kind("lifted_no").unwrap_err().to_string().contains("did you mean `lifted_on`"));
 }

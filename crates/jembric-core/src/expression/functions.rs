@@ -333,15 +333,4 @@ fn changed_text(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn each_function_is_the_entry_at_its_place_and_is_called_by_its_name() {
-        for (place, entry) in TABLE.iter().enumerate() {
-            assert_eq!(entry.function as usize, place, "{}", entry.name);
-            assert!(entry.form.split(" or ").all(|form| form.starts_with(&format!("{}(", entry.name))));
-            assert_eq!(Function::named(entry.name, &(0..1)).ok(), Some(entry.function));
-        }
-    }
-}
+mod tests;

@@ -10,7 +10,10 @@ use crate::{
 use arrow_array::{ArrayRef, BooleanArray, Date32Array, Float64Array, Int64Array, StringViewArray};
 use proptest::prelude::*;
 use rstest::rstest;
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
+
+mod laws;
+mod numbered;
 
 #[derive(Clone, Debug)]
 struct Row {

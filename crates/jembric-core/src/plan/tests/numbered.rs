@@ -1,0 +1,91 @@
+//! Rows with their numbers come out in order, with their lines and their facts, however they came in.
+
+use crate::{
+    plan::NumberedRows,
+    sample::{shown, table as sample},
+    table::{Origin, Table},
+};
+use arrow_array::{Array, ArrayRef, Decimal64Array, Decimal128Array};
+use proptest::prelude::*;
+use std::sync::Arc;
+
+fn lines(table: &Table) -> Vec<u64> {
+    let origin = table.origin().unwrap();
+    (0..table.rows()).map(|row| origin.line(row)).collect()
+}
+
+fn numbers(from: u64, rows: usize) -> Table {
+    let rows: Vec<String> = (from..from + rows as u64).map(|number| number.to_string()).collect();
+    sample(&format!("n:number\n{}", rows.join("\n"))).with_origin(Origin::new("stays.csv", from + 2))
+}
+
+#[test]
+fn without_any_table_there_is_none() {
+    assert!(NumberedRows::default().in_order().unwrap().is_none());
+    assert!(!NumberedRows::default().has_table());
+    let mut rows = NumberedRows::default();
+    rows.add(&numbers(0, 0), []);
+    assert!(rows.has_table());
+    assert_eq!(rows.in_order().unwrap().unwrap().rows(), 0);
+}
+
+#[test]
+fn a_table_without_rows_gives_way_to_one_with_rows() {
+    let mut rows = NumberedRows::default();
+    for table in [numbers(0, 0), numbers(3, 2), numbers(9, 0)] {
+        let first = if table.rows() == 0 { 0..0 } else { 3..5 };
+        rows.add(&table, first);
+    }
+    let (table, places) = rows.take_in_order().unwrap().unwrap();
+    assert_eq!((shown(&table), places), (vec!["3".to_owned(), "4".to_owned()], vec![3, 4]));
+}
+
+#[test]
+fn taken_rows_are_gone() {
+    let mut rows = NumberedRows::default();
+    rows.add(&numbers(1, 1), [1]);
+    assert_eq!(rows.take().unwrap().unwrap().1, [1]);
+    assert!(!rows.has_table() && rows.take().unwrap().is_none());
+}
+
+#[test]
+fn decimals_of_two_widths_are_joined_in_the_wider() {
+    let narrow: ArrayRef =
+        Arc::new(Decimal64Array::from(vec![Some(150), None]).with_precision_and_scale(18, 2).unwrap());
+    let wide: ArrayRef =
+        Arc::new(Decimal128Array::from(vec![10_i128.pow(30)]).with_precision_and_scale(38, 2).unwrap());
+    let table = |column: ArrayRef| Table::from_columns([("amount", column)]).unwrap();
+    let (narrow, wide) = (table(narrow), table(wide));
+    for tables in [[&narrow, &wide], [&wide, &narrow]] {
+        let joined = Table::joined(tables[0], &[tables[1].clone()]).unwrap();
+        assert_eq!(joined.columns()[0].data_type(), wide.columns()[0].data_type());
+        assert_eq!(shown(&joined), [shown(tables[0]), shown(tables[1])].concat());
+    }
+}
+
+proptest! {
+    #[test]
+    fn rows_come_out_in_order_with_their_lines(
+        sizes in prop::collection::vec(0..4_usize, 1..8),
+        order in any::<prop::sample::Index>(),
+        states in 1..4_usize,
+    ) {
+        let mut batches = Vec::new();
+        for size in &sizes {
+            let first = batches.last().map_or(0, |(first, rows): &(u64, usize)| first + *rows as u64);
+            batches.push((first, *size));
+        }
+        let all: u64 = sizes.iter().sum::<usize>() as u64;
+        batches.rotate_left(order.index(sizes.len()));
+        let mut states: Vec<NumberedRows> = (0..states).map(|_| NumberedRows::default()).collect();
+        let count = states.len();
+        for (n, (first, rows)) in batches.into_iter().enumerate() {
+            states[n % count].add(&numbers(first, rows), first..first + rows as u64);
+        }
+        let mut merged = NumberedRows::default();
+        states.into_iter().rev().for_each(|state| merged.merge(state));
+        let table = merged.in_order().unwrap().unwrap();
+        prop_assert_eq!(shown(&table), (0..all).map(|number| number.to_string()).collect::<Vec<_>>());
+        prop_assert_eq!(lines(&table), (2..all + 2).collect::<Vec<_>>());
+    }
+}
