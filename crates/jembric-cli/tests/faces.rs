@@ -37,6 +37,7 @@ fn values(setting: &Setting) -> (String, Vec<&'static str>) {
         Takes::Texts("COL=VALUE") => ("a=1", &[]),
         Takes::Texts("GRAIN|all,…") => ("year", &[]),
         Takes::Texts(_) => ("9999-12-31", &["2025-02-30"]),
+        Takes::Several(_) if setting.name == "columns" => ("more = 1", &[]),
         _ => ("day", &[]),
     };
     (good.to_owned(), bad.to_vec())
