@@ -7,7 +7,8 @@ use std::{
     process::{Command, Stdio},
 };
 
-/// The file with so many rows: vessel, day, tons, and a note that is mostly empty and sometimes quoted.
+/// The file with so many rows: vessel, day, tons, and a note that is mostly empty and sometimes
+/// quoted.
 pub(crate) fn file(rows: usize) -> PathBuf {
     let path = std::env::temp_dir().join(format!("jembric-lifts-{rows}.csv"));
     if path.exists() {
@@ -36,7 +37,8 @@ pub(crate) fn file(rows: usize) -> PathBuf {
 
 /// The most memory that a command held, in bytes, as the system accounts for it.
 pub(crate) fn peak_of_a_run(command: &mut Command) -> u64 {
-    // The shell's own `times` do not tell memory; the kernel's account of a finished child does, through GNU time's format.
+    // The shell's own `times` do not tell memory; the kernel's account of a finished child does,
+    // through GNU time's format.
     let inner: Vec<String> = std::iter::once(command.get_program())
         .chain(command.get_args())
         .map(|word| word.to_string_lossy().into_owned())

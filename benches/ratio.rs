@@ -1,6 +1,7 @@
 //! Times an operation beside the least work that it must do, in turn, and prints their ratio.
 //!
-//! Machines are shared and noisy: the ratio of two times taken one after the other says more than either of them.
+//! Machines are shared and noisy: the ratio of two times taken one after the other says more than
+//! either of them.
 
 use criterion::{Criterion, SamplingMode};
 use std::{
@@ -8,7 +9,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// Runs both in turn, lets criterion report the operation, and prints the median of the ratios beside the one to reach.
+/// Runs both in turn, lets criterion report the operation, and prints the median of the ratios
+/// beside the one to reach.
 pub(crate) fn compare<A, B>(
     criterion: &mut Criterion,
     name: &str,

@@ -1,5 +1,5 @@
-//! Commands as whole processes on a large file, each beside a process that does only what it must: this bench itself, run
-//! with `KERNEL` in its environment.
+//! Commands as whole processes on a large file, each beside a process that does only what it must:
+//! this bench itself, run with `KERNEL` in its environment.
 
 #[path = "../../../benches/lifts.rs"]
 mod lifts;
@@ -27,8 +27,10 @@ fn whole(criterion: &mut Criterion) {
         ("latest", || run(&mut latest(&path))),
         Some(1.4),
     );
-    let (peak, size) =
-        (lifts::peak_of_a_run(&mut latest(&path)), std::fs::metadata(&path).expect("the file").len());
+    let (peak, size) = (
+        lifts::peak_of_a_run(&mut latest(&path)),
+        std::fs::metadata(&path).expect("the file").len(),
+    );
     println!(
         "RATIO peak memory of `jembric latest` to the size of the file: {} MB / {} MB = {:.2}",
         peak / 1_000_000,
@@ -46,7 +48,8 @@ fn whole(criterion: &mut Criterion) {
 
     let parquet = path.with_extension("parquet");
     if !parquet.exists() {
-        jembric::io::write(&jembric::io::read(&path).expect("a table"), &parquet).expect("room on the disk");
+        jembric::io::write(&jembric::io::read(&path).expect("a table"), &parquet)
+            .expect("room on the disk");
     }
     let two = || {
         let mut command = jembric(&parquet, &["latest"]);
@@ -102,7 +105,9 @@ fn least_work(name: &str, path: &Path) {
         let totals = Totals::new().per([vessel, month]).sum(["tons"]);
         table = totals.apply(&table).expect("totals").table;
         table = Latest::new(month).per([vessel]).apply(&table).expect("the latest").table;
-        jembric::io::Writing::new().write(&table, &mut std::io::stdout()).expect("somewhere to write");
+        jembric::io::Writing::new()
+            .write(&table, &mut std::io::stdout())
+            .expect("somewhere to write");
     }
     println!("{}", table.rows());
 }

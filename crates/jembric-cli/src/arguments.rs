@@ -1,5 +1,6 @@
-//! What can be typed. The options of an operation are made from its settings in the library; those of reading, of the
-//! answer and of the account are the same for every command and are declared here.
+//! What can be typed. The options of an operation are made from its settings in the library; those
+//! of reading, of the answer and of the account are the same for every command and are declared
+//! here.
 
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
@@ -17,23 +18,30 @@ fn example_of(operation: &str) -> &'static str {
         "active" => "jembric active stays.csv --start arrived --end left --grain month --count",
         "spells" => "jembric spells stays.csv --per berth --start arrived --end left --idle",
         "within" => {
-            "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left"
+            "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window \
+                arrived..left"
         }
         "elapsed" => "jembric elapsed dues.csv --from due --to paid --bands 0,1,15,30",
         "running" => {
-            "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing -"
+            "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high \
+                --missing -"
         }
         "filled" => {
-            "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing -"
+            "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added \
+                --missing -"
         }
         "totals" => {
-            "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins"
+            "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side \
+                class --margins"
         }
         "recent" => "jembric recent lifts.csv --date lifted_on --last '7 days'",
         "almanac" => {
-            "jembric almanac --covering stays.csv:arrived,left --whole-years --year-start April --out calendar.csv"
+            "jembric almanac --covering stays.csv:arrived,left --whole-years --year-start April \
+                --out calendar.csv"
         }
-        "filter" => "jembric filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -",
+        "filter" => {
+            "jembric filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -"
+        }
         "add" => "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'",
         "sort" => "jembric sort lifts.csv tons:down,lifted_on",
         "columns" => "jembric columns stays.csv 'vessel, arrived as came, left as went'",
@@ -45,20 +53,22 @@ fn example_of(operation: &str) -> &'static str {
 #[derive(Args, Clone, Debug)]
 #[command(next_help_heading = "Reading FILE")]
 pub(crate) struct ReadArguments {
-    /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as one of: month, quarter, week, year, serial
-    /// (days since 1899-12-30), rfc2822, number, text
+    /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as one of: month,
+    /// quarter, week, year, serial (days since 1899-12-30), rfc2822, number, text
     #[arg(long, value_name = "COL=FORMAT")]
     pub(crate) read: Vec<String>,
     /// The first of the hundred years that two-digit years stand for
     #[arg(long, value_name = "YEAR", value_parser = value_parser!(i16).range(1..=9900))]
     pub(crate) century: Option<i16>,
-    /// Which comes first in dates with slashes; `ymd`: only dates that begin with the year are dates
+    /// Which comes first in dates with slashes; `ymd`: only dates that begin with the year are
+    /// dates
     #[arg(long, value_name = "ORDER")]
     pub(crate) date_order: Option<DateOrder>,
     /// Texts that mean "no value", separated by commas
     #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
     pub(crate) missing: Vec<String>,
-    /// The character between cells (`tab` for the tabulator); found from the first lines if not given
+    /// The character between cells (`tab` for the tabulator); found from the first lines if not
+    /// given
     #[arg(long, value_name = "CHAR")]
     pub(crate) separator: Option<String>,
     /// The file's encoding, such as windows-1252 or utf-16le
@@ -73,7 +83,8 @@ pub(crate) struct ReadArguments {
     /// Quotes are ordinary characters
     #[arg(long)]
     pub(crate) no_quotes: bool,
-    /// Bytes that a packed file may unpack to, or the cells of any file may take [default: 200 times its size, or 512 MiB]
+    /// Bytes that a packed file may unpack to, or the cells of any file may take [default: 200
+    /// times its size, or 512 MiB]
     #[arg(long, value_name = "BYTES")]
     pub(crate) most_unpacked: Option<u64>,
     /// Columns that a file may have [default: 20000]
@@ -85,7 +96,8 @@ pub(crate) struct ReadArguments {
 #[derive(Args, Clone, Debug)]
 #[command(next_help_heading = "The answer")]
 pub(crate) struct AnswerArguments {
-    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md, .parquet, .arrow, .xlsx; the first three also with .gz or .zst)
+    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md, .parquet,
+    /// .arrow, .xlsx; the first three also with .gz or .zst)
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
     /// The format [default: a table on a terminal, CSV in a pipe]
@@ -94,10 +106,12 @@ pub(crate) struct AnswerArguments {
     /// How many rows a table shows
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub(crate) rows: usize,
-    /// The date that the answer speaks of: a date, `today`, or `newest:COL`, with a span added or taken (`today - 9 months`)
+    /// The date that the answer speaks of: a date, `today`, or `newest:COL`, with a span added or
+    /// taken (`today - 9 months`)
     #[arg(long, value_name = "DATE")]
     pub(crate) as_of: Option<String>,
-    /// The time zone in which moments with an offset are cut into days, by area and city [default: UTC]
+    /// The time zone in which moments with an offset are cut into days, by area and city [default:
+    /// UTC]
     #[arg(long, value_name = "ZONE")]
     pub(crate) zone: Option<String>,
     /// Write the steps as a routine, which `jembric run` runs again
@@ -167,7 +181,8 @@ pub(crate) fn command() -> Command {
     let completions = Command::new("completions")
         .about("Write the completions of a shell to standard output")
         .after_help(
-            "Example:\n  jembric completions bash > ~/.local/share/bash-completion/completions/jembric",
+            "Example:\n  jembric completions bash > \
+                ~/.local/share/bash-completion/completions/jembric",
         )
         .arg(Arg::new("SHELL").required(true).value_parser(value_parser!(clap_complete::Shell)));
     let run = Command::new("run")
@@ -177,14 +192,16 @@ pub(crate) fn command() -> Command {
         .args([
             file().help("A routine, which is a TOML file").help_heading("Arguments"),
             Arg::new("check").long("check").action(ArgAction::SetTrue).help(
-                "Read headers and first rows alone, and prove every step by the names and types in them",
+                "Read headers and first rows alone, and prove every step by the names and types \
+                    in them",
             ),
             Arg::new("upto")
                 .long("upto")
                 .value_name("NAME")
                 .help("Stop after the step of this name or number, and show its answer"),
             Arg::new("follow").long("follow").value_name("EXPR").help(
-                "Tell at every step what became of the rows of which this is true, and why one was dropped",
+                "Tell at every step what became of the rows of which this is true, and why one \
+                    was dropped",
             ),
         ]);
     let run = AccountArguments::augment_args(AnswerArguments::augment_args(run))
@@ -200,20 +217,25 @@ pub(crate) fn command() -> Command {
         .subcommand(run)
         .subcommand(demo)
         .subcommand(completions)
-        .after_help("Start with `jembric demo`. Each command has its own help: `jembric latest --help`.")
+        .after_help(
+            "Start with `jembric demo`. Each command has its own help: `jembric latest --help`.",
+        )
 }
 
-/// The command of an operation: the first of a chain reads files and says where the answer goes; each further one works on the
-/// answer of the one before.
+/// The command of an operation: the first of a chain reads files and says where the answer goes;
+/// each further one works on the answer of the one before.
 pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     let command = Command::new(operation.name);
-    let further = |name: &'static str, help: &'static str| file().id(name).value_name(name).help(help);
+    let further =
+        |name: &'static str, help: &'static str| file().id(name).value_name(name).help(help);
     let command = match (operation.reads, first) {
         (Reads::OneTable, true) => command.arg(file()),
         (Reads::SeveralTables, true) => {
             command.arg(file().num_args(1..).help("The files, or - for standard input"))
         }
-        (Reads::SeveralTables, false) => command.arg(file().num_args(1..).help("The files to stack below")),
+        (Reads::SeveralTables, false) => {
+            command.arg(file().num_args(1..).help("The files to stack below"))
+        }
         (Reads::EventsAndWindows, true) => command.args([
             further("EVENTS", "The events: a file, or - for standard input"),
             further("WINDOWS", "The windows, likewise"),
@@ -234,15 +256,18 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
         .next_help_heading("What is asked")
         .args(operation.settings.iter().map(|setting| argument(setting, operation)));
     // Commands that take an expression list the functions below their arguments.
-    let takes_expression = |setting: &Setting| matches!(setting.takes, Takes::Expression | Takes::Several(_));
+    let takes_expression =
+        |setting: &Setting| matches!(setting.takes, Takes::Expression | Takes::Several(_));
     let functions = operation.settings.iter().any(takes_expression).then(functions_help);
     if !first {
         return command.about(operation.answers).after_help(functions.unwrap_or_default());
     }
     let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
     // The groups of arguments have descriptions of their own, which are not the command's.
-    const FURTHER: &str = "Further steps follow after a lone +, each working on the answer before: … + filter 'elapsed_days > 180'";
-    let after = functions.map_or_else(|| FURTHER.to_owned(), |functions| format!("{functions}\n\n{FURTHER}"));
+    const FURTHER: &str = "Further steps follow after a lone +, each working on the answer \
+        before: … + filter 'elapsed_days > 180'";
+    let after = functions
+        .map_or_else(|| FURTHER.to_owned(), |functions| format!("{functions}\n\n{FURTHER}"));
     AccountArguments::augment_args(command).about(operation.answers).after_help(after)
 }
 
@@ -253,11 +278,12 @@ fn functions_help() -> String {
     format!("Functions:{}", Expression::functions().map(line).collect::<String>())
 }
 
-/// The options that say of a whole chain how its files are read and where its answer goes, with whether each takes a value.
+/// The options that say of a whole chain how its files are read and where its answer goes, with
+/// whether each takes a value.
 pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
-    let all = AccountArguments::augment_args(AnswerArguments::augment_args(ReadArguments::augment_args(
-        Command::new("all"),
-    )));
+    let all = AccountArguments::augment_args(AnswerArguments::augment_args(
+        ReadArguments::augment_args(Command::new("all")),
+    ));
     let option = |argument: &Arg| {
         let takes = argument.get_action().takes_values();
         Some((argument.get_long()?.to_owned(), argument.get_short(), takes))
@@ -265,7 +291,8 @@ pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
     all.get_arguments().filter_map(option).collect()
 }
 
-/// What was typed, as the settings that the operation is read from. Files of holidays and entities are named in them.
+/// What was typed, as the settings that the operation is read from. Files of holidays and entities
+/// are named in them.
 pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> GivenSettings {
     let mut settings = GivenSettings::default();
     for setting in operation.settings {
@@ -273,7 +300,9 @@ pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> Gi
         let value: Option<Given> = match setting.takes {
             Takes::Yes => typed.get_flag(name).then_some(true.into()),
             Takes::Several(_) => typed.get_many::<String>(name).map(|all| all.cloned().collect()),
-            Takes::Columns | Takes::Texts(_) | Takes::List(_) => typed.get_many::<String>(name).map(parts),
+            Takes::Columns | Takes::Texts(_) | Takes::List(_) => {
+                typed.get_many::<String>(name).map(parts)
+            }
             Takes::Numbers => typed.get_many::<String>(name).map(|all| match parts(all) {
                 Given::List(texts) => texts.into_iter().map(number).collect(),
                 other => other,
@@ -304,7 +333,8 @@ fn number(text: Given) -> Given {
 
 /// The words of the command line for what an error advises to set.
 pub(crate) fn command_words(advised: &Advised<'_>) -> String {
-    let quoted = |value: &str| shlex::try_quote(value).map_or_else(|_| value.to_owned(), Into::into);
+    let quoted =
+        |value: &str| shlex::try_quote(value).map_or_else(|_| value.to_owned(), Into::into);
     match advised {
         Advised::Setting(name, value) => format!("`--{name} {}`", quoted(value)),
         Advised::Reading(name, Some(value)) => format!("`--{name} {}`", quoted(value)),
@@ -317,15 +347,16 @@ pub(crate) fn command_words(advised: &Advised<'_>) -> String {
 
 /// A command's help: what it answers, an example, and then the rest.
 fn help_with(example: &str) -> String {
-    let example = format!("Example, on the demo's tables (jembric demo --into harbour):\n  {example}");
+    let example =
+        format!("Example, on the demo's tables (jembric demo --into harbour):\n  {example}");
     format!("{{about}}\n\n{example}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}{{after-help}}")
 }
 
 fn file() -> Arg {
-    Arg::new("FILE")
-        .required(true)
-        .value_name("FILE")
-        .help("A file: CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook (book.xlsx:Sheet), packed with gzip or zstd or not; or - for standard input")
+    Arg::new("FILE").required(true).value_name("FILE").help(
+        "A file: CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook \
+            (book.xlsx:Sheet), packed with gzip or zstd or not; or - for standard input",
+    )
 }
 
 fn argument(setting: &Setting, operation: &Described) -> Arg {
@@ -342,7 +373,8 @@ fn argument(setting: &Setting, operation: &Described) -> Arg {
 fn option_help(setting: &Setting, operation: &Described) -> String {
     let mut help = setting.help.to_owned();
     for other in operation.settings {
-        let is_option = !matches!(other.takes, Takes::Expression | Takes::Several(_) | Takes::List(_));
+        let is_option =
+            !matches!(other.takes, Takes::Expression | Takes::Several(_) | Takes::List(_));
         if is_option {
             help = help.replace(&format!("`{}`", other.name), &format!("--{}", other.name));
         }

@@ -8,8 +8,8 @@ use crate::{
 use jembric::{Error, io::Outputs};
 use std::{fs, path::Path};
 
-/// The questions that the demonstration asks, each with the command that answers it, or several, each of which reads the
-/// answer of the one before it.
+/// The questions that the demonstration asks, each with the command that answers it, or several,
+/// each of which reads the answer of the one before it.
 const QUESTIONS: [(&str, &str); 38] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
@@ -17,16 +17,20 @@ const QUESTIONS: [(&str, &str); 38] = [
         "jembric latest inspections.csv --per vessel --date inspected_on",
     ),
     (
-        "The same, with ties on the day broken by the deeper hull reading, and the readings reconciled",
-        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm --reconcile hull_mm --rows 4",
+        "The same, with ties on the day broken by the deeper hull reading, and the readings \
+            reconciled",
+        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm \
+            --reconcile hull_mm --rows 4",
     ),
     (
         "What did it say at the end of 2024?",
-        "jembric latest inspections.csv --per vessel --date inspected_on --as-of 2024-12-31 --rows 4",
+        "jembric latest inspections.csv --per vessel --date inspected_on --as-of 2024-12-31 \
+            --rows 4",
     ),
     (
         "Who came last to each berth, at the end of every month?",
-        "jembric latest stays.csv --per berth --date arrived --at-each month | jembric columns - 'state_on, berth, vessel, arrived, left' \
+        "jembric latest stays.csv --per berth --date arrived --at-each month | jembric columns - \
+            'state_on, berth, vessel, arrived, left' \
          --rows 6",
     ),
     (
@@ -38,13 +42,16 @@ const QUESTIONS: [(&str, &str); 38] = [
         "jembric active stays.csv --start arrived --end left --count --range 2025-04 --rows 5",
     ),
     (
-        "In which months was each stay active, for how many days, and what is each month's part of its tonnage?",
-        "jembric active stays.csv --start arrived --end left --grain month --share tons | jembric filter - 'tons_share < tons' \
+        "In which months was each stay active, for how many days, and what is each month's part \
+            of its tonnage?",
+        "jembric active stays.csv --start arrived --end left --grain month --share tons | jembric \
+            filter - 'tons_share < tons' \
          --rows 5",
     ),
     (
         "And per berth and quarter?",
-        "jembric active stays.csv --start arrived --end left --grain quarter --count --per berth --sum tons --rows 6",
+        "jembric active stays.csv --start arrived --end left --grain quarter --count --per berth \
+            --sum tons --rows 6",
     ),
     (
         "Which ships lay at the quays on 31 March?",
@@ -52,7 +59,8 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
     (
         "When was each berth idle, and for how long?",
-        "jembric spells stays.csv --per berth --start arrived --end left --idle | jembric sort - days:down --rows 5",
+        "jembric spells stays.csv --per berth --start arrived --end left --idle | jembric sort - \
+            days:down --rows 5",
     ),
     (
         "For how long did each result of an inspection stand?",
@@ -60,68 +68,86 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
     (
         "Which lifts took place while the vessel lay at a berth?",
-        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --bring stay,berth \
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window \
+            arrived..left --bring stay,berth \
          --reconcile tons --rows 4",
     ),
     (
         "Which did not, and why?",
-        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --keep stray-events",
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window \
+            arrived..left --keep stray-events",
     ),
     (
         "In which stays was nothing lifted?",
-        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --keep empty-windows --rows 4",
+        "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window \
+            arrived..left --keep empty-windows --rows 4",
     ),
     (
         "Which price was in force on the day of each lift, and what does it come to?",
-        "jembric within lifts.csv tariff.csv --match crane --date lifted_on --window valid_from.. --pick last --keep every-event | \
+        "jembric within lifts.csv tariff.csv --match crane --date lifted_on --window valid_from.. \
+            --pick last --keep every-event | \
          jembric add - 'price = round(tons * per_ton, 2)' --rows 4",
     ),
     (
         "Which stays overlapped at one berth?",
-        "jembric within stays.csv stays.csv --match berth --interval arrived..left --window arrived..left --bring 'stay as other' | \
-         jembric filter - 'stay < other' | jembric columns - 'berth, stay, other, overlap_start, overlap_end, overlap_days' --rows 4",
+        "jembric within stays.csv stays.csv --match berth --interval arrived..left --window \
+            arrived..left --bring 'stay as other' | \
+         jembric filter - 'stay < other' | jembric columns - 'berth, stay, other, overlap_start, \
+         overlap_end, overlap_days' --rows 4",
     ),
     (
-        "How many days ago was each vessel's last inspection, on 30 June 2025, and in which band is that?",
-        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm | jembric elapsed - --from inspected_on \
-         --to as-of --as-of 2025-06-30 --bands 0,90,180 | jembric sort - elapsed_days:down --rows 5",
+        "How many days ago was each vessel's last inspection, on 30 June 2025, and in which band \
+            is that?",
+        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm | jembric \
+            elapsed - --from inspected_on \
+         --to as-of --as-of 2025-06-30 --bands 0,90,180 | jembric sort - elapsed_days:down --rows \
+         5",
     ),
     (
         "How long is it between a vessel's inspections?",
-        "jembric elapsed inspections.csv --since-previous --per vessel --date inspected_on --rows 4",
+        "jembric elapsed inspections.csv --since-previous --per vessel --date inspected_on --rows \
+            4",
     ),
     (
         "Which dues are still open, and how many days late are they?",
-        "jembric filter dues.csv 'paid is missing and due < as_of' --as-of 2025-06-30 | jembric add - 'days_late = as_of - due' \
-         'fee = round(amount * 0.0125, 2)' --as-of 2025-06-30 | jembric sort - days_late:down --rows 4",
+        "jembric filter dues.csv 'paid is missing and due < as_of' --as-of 2025-06-30 | jembric \
+            add - 'days_late = as_of - due' \
+         'fee = round(amount * 0.0125, 2)' --as-of 2025-06-30 | jembric sort - days_late:down \
+         --rows 4",
     ),
     (
         "How many workdays did it take to pay?",
-        "jembric elapsed dues.csv --from issued --to paid --unit workdays --holidays holidays.csv --name took --rows 4",
+        "jembric elapsed dues.csv --from issued --to paid --unit workdays --holidays holidays.csv \
+            --name took --rows 4",
     ),
     (
         "On which days did the water stand higher than ever before?",
-        "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing - | jembric filter - is_high \
+        "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high \
+            --missing - | jembric filter - is_high \
          --rows 6",
     ),
     (
         "And what was its mean over the last seven days?",
-        "jembric running gauge.csv --per gauge --date day --mean level_m --trailing '7 days' --missing - --rows 4",
+        "jembric running gauge.csv --per gauge --date day --mean level_m --trailing '7 days' \
+            --missing - --rows 4",
     ),
     (
         "How much was in the fuel tank after each day?",
         "jembric stack fuel_in.csv fuel_out.csv --source book | jembric add - \
-         \"change = if book = 'fuel_in' then litres else -litres\" | jembric running - --date day --sum 'change as in_tank' --opening 12000 | \
+         \"change = if book = 'fuel_in' then litres else -litres\" | jembric running - --date day \
+         --sum 'change as in_tank' --opening 12000 | \
          jembric columns - 'day, book, change, in_tank' --rows 5",
     ),
     (
         "How many dues were paid so far in each fiscal year?",
-        "jembric running dues.csv --date paid --sum 'amount as paid_so_far' --count --anew-each year --year-start April | jembric sort - paid \
+        "jembric running dues.csv --date paid --sum 'amount as paid_so_far' --count --anew-each \
+            year --year-start April | jembric sort - paid \
          --rows 4",
     ),
     (
         "On which days did a gauge tell nothing, and what was its last mark then?",
-        "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing - | jembric filter - was_added --rows 4",
+        "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added \
+            --missing - | jembric filter - was_added --rows 4",
     ),
     (
         "How many ships arrived and left in each quarter, side by side?",
@@ -129,7 +155,8 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
     (
         "What dues were issued, by weekday, with the classes across?",
-        "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins",
+        "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class \
+            --margins",
     ),
     (
         "How many tons came in each month, and what is that of its year?",
@@ -137,7 +164,8 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
     (
         "How often was each vessel inspected in each quarter, also if it was not?",
-        "jembric totals inspections.csv --date inspected_on --grain quarter --per vessel --count --dense --entities vessels.csv:vessel --rows 4",
+        "jembric totals inspections.csv --date inspected_on --grain quarter --per vessel --count \
+            --dense --entities vessels.csv:vessel --rows 4",
     ),
     (
         "What was lifted in the last nine months?",
@@ -145,21 +173,27 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
     (
         "And in the two quarters before this one?",
-        "jembric recent lifts.csv --date lifted_on --previous '2 quarters' --as-of 2025-06-30 --rows 3",
+        "jembric recent lifts.csv --date lifted_on --previous '2 quarters' --as-of 2025-06-30 \
+            --rows 3",
     ),
     (
-        "What did the cranes do on Tuesdays and Thursdays, by the harbour's own clocks, around the change of the clocks?",
-        "jembric add crane_log.csv 'day = date(at)' 'time = time(at)' 'weekday = weekday(at)' --zone Europe/Lisbon | jembric filter - \
+        "What did the cranes do on Tuesdays and Thursdays, by the harbour's own clocks, around \
+            the change of the clocks?",
+        "jembric add crane_log.csv 'day = date(at)' 'time = time(at)' 'weekday = weekday(at)' \
+            --zone Europe/Lisbon | jembric filter - \
          'weekday(day) in (tue, thu)' --rows 4",
     ),
     (
         "Which days does the harbour's year have, of those that the stays cover?",
-        "jembric almanac --covering stays.csv:arrived,left --holidays holidays.csv --year-start April | jembric columns - \
-         'date, weekday, iso_week, year_quarter, fiscal_year, is_workday, records_arrived, records_left' --rows 4",
+        "jembric almanac --covering stays.csv:arrived,left --holidays holidays.csv --year-start \
+            April | jembric columns - \
+         'date, weekday, iso_week, year_quarter, fiscal_year, is_workday, records_arrived, \
+         records_left' --rows 4",
     ),
     (
         "On which days did more than two vessels arrive?",
-        "jembric almanac --covering stays.csv:arrived | jembric filter - 'records_arrived > 2' | jembric columns - \
+        "jembric almanac --covering stays.csv:arrived | jembric filter - 'records_arrived > 2' | \
+            jembric columns - \
          'date, weekday, records_arrived' --rows 4",
     ),
     (
@@ -168,8 +202,10 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
     (
         "Which vessels are overdue for an inspection? In one go, step by step",
-        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm + elapsed --from inspected_on --to as-of \
-         --as-of 2025-06-30 + filter 'elapsed_days > 120' + columns 'vessel, inspected_on, elapsed_days'",
+        "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm + elapsed \
+            --from inspected_on --to as-of \
+         --as-of 2025-06-30 + filter 'elapsed_days > 120' + columns 'vessel, inspected_on, \
+         elapsed_days'",
     ),
     (
         "And the harbour's whole report, saved to run again next month?",
@@ -178,11 +214,13 @@ const QUESTIONS: [(&str, &str); 38] = [
 ];
 
 /// Runs the words of a command on the demo's tables, with what is piped into it.
-pub(crate) type RunWords = dyn Fn(Vec<String>, &[u8], &mut Screen) -> std::result::Result<(), Failure>;
+pub(crate) type RunWords =
+    dyn Fn(Vec<String>, &[u8], &mut Screen) -> std::result::Result<(), Failure>;
 
 /// Asks each question of the tables in the command.
 pub(crate) fn run(screen: &mut Screen, run_words: &RunWords) -> std::result::Result<(), Failure> {
-    let welcome = "The harbour office of Ostrey, a port that does not exist. Each command can be typed after\n`jembric demo --into harbour && cd harbour`.\n";
+    let welcome = "The harbour office of Ostrey, a port that does not exist. Each command can be \
+        typed after\n`jembric demo --into harbour && cd harbour`.\n";
     screen.words(welcome)?;
     for (question, line) in QUESTIONS {
         screen.words(&format!("\n{BOLD}{question}{BOLD:#}\n$ {line}\n\n"))?;
@@ -212,7 +250,10 @@ fn one(
 }
 
 /// Writes the tables to a directory, where none of them is there already.
-pub(crate) fn write_into(directory: &Path, screen: &mut Screen) -> std::result::Result<(), Failure> {
+pub(crate) fn write_into(
+    directory: &Path,
+    screen: &mut Screen,
+) -> std::result::Result<(), Failure> {
     let failed = |source| Error::Write { file: directory.display().to_string(), source };
     // Directories that are new are removed again where the tables cannot be written.
     let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
@@ -222,7 +263,11 @@ pub(crate) fn write_into(directory: &Path, screen: &mut Screen) -> std::result::
         new.iter().for_each(|path| drop(fs::remove_dir(path)));
     }
     written?;
-    Ok(screen.account(format!("{} tables and a routine in {}", TABLES.len(), directory.display()))?)
+    Ok(screen.account(format!(
+        "{} tables and a routine in {}",
+        TABLES.len(),
+        directory.display()
+    ))?)
 }
 
 /// Writes all tables and the routine, or none.

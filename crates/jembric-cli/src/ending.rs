@@ -4,8 +4,8 @@ use jembric::io::abandon_files;
 
 /// Removes temporary files when the process is told to end, and then ends as the signal has it.
 ///
-/// A signal that is ignored (as `nohup` has it) stays so. Where no thread can be had for this, the next
-/// run removes the files.
+/// A signal that is ignored (as `nohup` has it) stays so. Where no thread can be had for this, the
+/// next run removes the files.
 #[cfg(unix)]
 pub(crate) fn on_signals() {
     use signal_hook::{
@@ -14,7 +14,8 @@ pub(crate) fn on_signals() {
         low_level::emulate_default_handler,
     };
     let ignored = ignored_signals();
-    let wanted = [SIGHUP, SIGINT, SIGTERM].into_iter().filter(|signal| ignored & 1 << (signal - 1) == 0);
+    let wanted =
+        [SIGHUP, SIGINT, SIGTERM].into_iter().filter(|signal| ignored & 1 << (signal - 1) == 0);
     let Ok(mut signals) = Signals::new(wanted) else { return };
     let wait = move || {
         for signal in signals.forever() {

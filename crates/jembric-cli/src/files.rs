@@ -1,4 +1,5 @@
-//! The files that a command reads: those of the disk, or the demo's tables, which are part of the command.
+//! The files that a command reads: those of the disk, or the demo's tables, which are part of the
+//! command.
 
 use crate::progress::Progress;
 use jembric::{
@@ -50,7 +51,8 @@ impl Files<'_> {
             Files::OfTheDisk => reading.file(file),
             Files::OfTheDemo(piped) if file == "-" => reading.stream("standard input", piped),
             Files::OfTheDemo(_) => {
-                let text = TABLES.iter().find(|(name, _)| *name == file).map_or("", |(_, text)| text);
+                let text =
+                    TABLES.iter().find(|(name, _)| *name == file).map_or("", |(_, text)| text);
                 reading.stream(file, text.as_bytes())
             }
         }

@@ -1,8 +1,9 @@
 //! The `jembric` command: arguments to steps, tables and ledgers to the terminal.
 //!
-//! `arguments` declares what can be typed, `typed` turns it into what was meant, `run` does it, `show` draws tables and
-//! looks, `demo` has the harbour's tables and the commands that are run on them. What a command prints goes through a
-//! [`Screen`], so that the demo, a pipe and a terminal are served by the same code.
+//! `arguments` declares what can be typed, `typed` turns it into what was meant, `run` does it,
+//! `show` draws tables and looks, `demo` has the harbour's tables and the commands that are run on
+//! them. What a command prints goes through a [`Screen`], so that the demo, a pipe and a terminal
+//! are served by the same code.
 
 mod arguments;
 mod demo;
@@ -32,7 +33,8 @@ enum Failure {
 impl From<jembric::Error> for Failure {
     fn from(error: jembric::Error) -> Failure {
         match error {
-            // What the arguments let through may still be no date, span or range; the words say which.
+            // What the arguments let through may still be no date, span or range; the words say
+            // which.
             jembric::Error::Settings(text) => {
                 clap::Error::raw(clap::error::ErrorKind::InvalidValue, format!("{text}\n")).into()
             }

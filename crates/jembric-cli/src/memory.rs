@@ -16,8 +16,8 @@ use std::{
 /// An allocator that ends the process when it has no more memory.
 pub(crate) struct OrEnd(pub(crate) MiMalloc);
 
-// SAFETY: each call goes to the allocator inside with the arguments as they are, and what it returns
-// is returned.
+// SAFETY: each call goes to the allocator inside with the arguments as they are, and what it
+// returns is returned.
 unsafe impl GlobalAlloc for OrEnd {
     unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
         // SAFETY: as for this call.
@@ -57,7 +57,8 @@ fn end(size: usize) -> ! {
         let mut rest = &mut text[..];
         let _ = writeln!(
             rest,
-            "error: there is not enough memory ({size} bytes more were asked for). Ask for a shorter answer, \
+            "error: there is not enough memory ({size} bytes more were asked for). Ask for a \
+                shorter answer, \
              or read fewer columns"
         );
         let left = rest.len();
@@ -68,8 +69,8 @@ fn end(size: usize) -> ! {
     std::process::exit(1)
 }
 
-/// The bytes that an answer may take: half of the machine's memory, or of what the process is allowed.
-/// None where the system does not tell.
+/// The bytes that an answer may take: half of the machine's memory, or of what the process is
+/// allowed. None where the system does not tell.
 pub(crate) fn budget() -> Option<u64> {
     let mut system = sysinfo::System::new().ok()?;
     system.refresh_memory();

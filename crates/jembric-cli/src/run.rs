@@ -3,8 +3,8 @@
 use crate::{
     Failure,
     arguments::{
-        AccountArguments, AnswerArguments, LedgerForm, ReadArguments, command as command_line, command_of,
-        options_of_the_chain, settings_of,
+        AccountArguments, AnswerArguments, LedgerForm, ReadArguments, command as command_line,
+        command_of, options_of_the_chain, settings_of,
     },
     demo,
     files::{Files, Reader},
@@ -28,7 +28,10 @@ use std::{
 };
 
 /// Runs the command that was typed.
-pub(crate) fn command(typed: impl IntoIterator<Item = OsString>, screen: &mut Screen) -> Result<(), Failure> {
+pub(crate) fn command(
+    typed: impl IntoIterator<Item = OsString>,
+    screen: &mut Screen,
+) -> Result<(), Failure> {
     self::typed(typed, Files::OfTheDisk, screen)
 }
 
@@ -48,7 +51,8 @@ pub(crate) fn typed(
     let further = segments.split_off(1);
     let mut first = segments.pop().unwrap_or_default();
     // What is said of the whole chain may stand in any of its steps.
-    let further: Vec<Vec<OsString>> = further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
+    let further: Vec<Vec<OsString>> =
+        further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
     let typed = command_line().try_get_matches_from(first)?;
     let Some((name, typed)) = typed.subcommand() else { return Ok(()) };
     match (described(name), name) {
@@ -69,16 +73,19 @@ pub(crate) fn typed(
     }
 }
 
-/// The words of a further step that are its own; those of the whole chain are put behind the first step's.
+/// The words of a further step that are its own; those of the whole chain are put behind the first
+/// step's.
 fn of_the_step(words: Vec<OsString>, first: &mut Vec<OsString>) -> Vec<OsString> {
     let options = options_of_the_chain();
     let mut own = Vec::new();
     let mut words = words.into_iter();
     while let Some(word) = words.next() {
         let text = word.to_string_lossy();
-        let (name, has_value) = text.split_once('=').map_or((&*text, false), |(name, _)| (name, true));
+        let (name, has_value) =
+            text.split_once('=').map_or((&*text, false), |(name, _)| (name, true));
         let option = options.iter().find(|(long, short, _)| {
-            let is_short = short.is_some_and(|short| name.strip_prefix('-') == Some(&short.to_string()));
+            let is_short =
+                short.is_some_and(|short| name.strip_prefix('-') == Some(&short.to_string()));
             name.strip_prefix("--") == Some(long) || is_short
         });
         match option {
@@ -132,7 +139,8 @@ fn planned(
             inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
         }
         (Reads::Covering, Some(_)) => {
-            let message = format!("{} works on no answer before it: begin with it\n", operation.name);
+            let message =
+                format!("{} works on no answer before it: begin with it\n", operation.name);
             return Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into());
         }
         (Reads::Covering, None) => {
@@ -158,14 +166,16 @@ fn chain(
     let reading = ReadArguments::from_arg_matches(typed)?.settings()?;
     let mut steps = vec![planned(operation, typed, None, &reading)?];
     for words in further {
-        let name = words.first().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let name =
+            words.first().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let Some(operation) = described(&name) else {
-            let message =
-                match jembric::nearest_name(&name, jembric::steps::OPERATIONS.iter().map(|known| known.name))
-                {
-                    Some(meant) => format!("there is no step `{name}`. Did you mean `{meant}`?\n"),
-                    None => format!("there is no step `{name}`: an operation follows a lone +\n"),
-                };
+            let message = match jembric::nearest_name(
+                &name,
+                jembric::steps::OPERATIONS.iter().map(|known| known.name),
+            ) {
+                Some(meant) => format!("there is no step `{name}`. Did you mean `{meant}`?\n"),
+                None => format!("there is no step `{name}`: an operation follows a lone +\n"),
+            };
             return Err(clap::Error::raw(clap::error::ErrorKind::InvalidSubcommand, message).into());
         };
         let typed = command_of(operation, false).try_get_matches_from(words)?;
@@ -174,13 +184,15 @@ fn chain(
     let mut routine = Routine::of(steps);
     let inputs = routine.steps.iter().flat_map(|step| &step.inputs);
     if inputs.filter(|input| matches!(input, Input::File(file, _) if file == "-")).count() > 1 {
-        let (value, expected) = ("given more than once".to_owned(), "standard input for one file".to_owned());
+        let (value, expected) =
+            ("given more than once".to_owned(), "standard input for one file".to_owned());
         return Err(Error::Setting { setting: "-", value, expected }.into());
     }
     let answer = AnswerArguments::from_arg_matches(typed)?;
     routine.as_of.clone_from(&answer.as_of);
     routine.zone.clone_from(&answer.zone);
-    let saved = answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
+    let saved =
+        answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
     let asked = RunOptions {
         account: AccountArguments::from_arg_matches(typed)?,
         upto: None,
@@ -191,7 +203,8 @@ fn chain(
     run(&routine, Path::new(""), asked, Outputs::new(), files, screen)
 }
 
-/// The text of a routine that gives the same answer, with its files as they are called from where it is.
+/// The text of a routine that gives the same answer, with its files as they are called from where
+/// it is.
 fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Result<String> {
     let mut routine = routine.clone();
     let here = std::env::current_dir().unwrap_or_default();
@@ -225,26 +238,33 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
         conditions.guess = true;
         let checked = routine.check(&conditions).map_err(|error| {
             Error::Settings(format!(
-                "{error}\n\nThe types are those of the first rows. Where later ones make another type of a column, it holds"
+                "{error}\n\nThe types are those of the first rows. Where later ones make another \
+                    type of a column, it holds"
             ))
         })?;
         let known = checked.shapes.iter().filter(|shape| shape.is_some()).count();
         let steps = routine.steps.len();
-        let hold = if steps == 1 { "the step holds".to_owned() } else { format!("{steps} steps hold") };
+        let hold =
+            if steps == 1 { "the step holds".to_owned() } else { format!("{steps} steps hold") };
         let unknown = match steps - known {
             0 => String::new(),
             1 => "; the columns of one are known only once it has run".to_owned(),
             unknown => format!("; the columns of {unknown} are known only once they have run"),
         };
-        let text = format!("{}: {hold}, by the headers and first rows of the files{unknown}", file.display());
+        let text = format!(
+            "{}: {hold}, by the headers and first rows of the files{unknown}",
+            file.display()
+        );
         return Ok(screen.account(text)?);
     }
     let upto = typed.get_one::<String>("upto").map(|name| routine.place_of(name)).transpose()?;
-    let follow = typed.get_one::<String>("follow").map(|text| text.parse::<Expression>()).transpose();
+    let follow =
+        typed.get_one::<String>("follow").map(|text| text.parse::<Expression>()).transpose();
     let follow = follow.map_err(Error::from)?;
     let account = AccountArguments::from_arg_matches(typed)?;
     let written = routine.steps.iter().filter(|step| step.write.is_some()).count();
-    let written = written + usize::from(answer.out.is_some()) + usize::from(account.aside.is_some());
+    let written =
+        written + usize::from(answer.out.is_some()) + usize::from(account.aside.is_some());
     let mut outputs = match files {
         Files::OfTheDisk => Outputs::of_routine(&file, written)?,
         _ => Outputs::new(),
@@ -283,8 +303,9 @@ struct Told {
 
 impl Told {
     fn of(ran: &Ran<'_>, follow: Option<&Expression>) -> Told {
-        let followed = follow
-            .map(|condition| Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context));
+        let followed = follow.map(|condition| {
+            Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
+        });
         Told {
             ledger: ran.outcome.ledger.clone(),
             set_aside: ran.outcome.set_aside.clone(),
@@ -309,7 +330,8 @@ fn run(
     let shown_aside =
         account.aside.as_deref().map(|aside| Shown::of(None, Some(aside), false)).transpose()?;
     let zone = routine.zone.as_deref().map(str::parse::<Zone>).transpose().map_err(Error::from)?;
-    let reader = Reader { files, directory: directory.to_owned(), shows_progress: screen.shows_progress };
+    let reader =
+        Reader { files, directory: directory.to_owned(), shows_progress: screen.shows_progress };
     let mut conditions = Run::on(&reader, today(zone.as_ref()));
     conditions.reconcile.clone_from(&account.reconcile);
     conditions.follow = follow;
@@ -319,7 +341,8 @@ fn run(
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
     checked.claim(&mut outputs)?;
-    let mut file = |what: &str, path: Option<&PathBuf>| path.map(|path| outputs.file(what, path)).transpose();
+    let mut file =
+        |what: &str, path: Option<&PathBuf>| path.map(|path| outputs.file(what, path)).transpose();
     let mut out = file("the result (--out)", answer.out.as_ref())?;
     let mut aside = file("the rows set aside (--aside)", account.aside.as_ref())?;
     let mut routine_file = file("the routine (--save-routine)", saved.as_ref().map(|(_, to)| to))?;
@@ -353,10 +376,13 @@ fn run(
     };
     let mut answered = Ok(());
     match &mut out {
-        Some(out) => out.write(|to| answers(to, usize::MAX, None).map(|result| answered = result))?,
+        Some(out) => {
+            out.write(|to| answers(to, usize::MAX, None).map(|result| answered = result))?
+        }
         None => {
             let width = screen.width;
-            let shown = screen.answer(|to| answers(to, answer.rows, width).map(|result| answered = result));
+            let shown =
+                screen.answer(|to| answers(to, answer.rows, width).map(|result| answered = result));
             match shown {
                 Err(error) if goes_on && error.is_closed_pipe() => {}
                 shown => shown?,
@@ -440,7 +466,8 @@ fn not_json(error: serde_json::Error) -> Error {
     Error::Write { file: "the ledger".to_owned(), source: error.into() }
 }
 
-/// Takes an answer in batches: writes them, or keeps the first rows to be shown and counts the others.
+/// Takes an answer in batches: writes them, or keeps the first rows to be shown and counts the
+/// others.
 struct Drain<'a> {
     to: To<'a>,
     /// Whether a closed pipe is no failure, since files are written beside.
@@ -469,7 +496,11 @@ impl<'a> Drain<'a> {
     }
 
     /// Passes over the failure of a pipe that whoever was reading has closed.
-    fn unless_closed(goes_on: bool, is_closed: &mut bool, written: io::Result<()>) -> io::Result<()> {
+    fn unless_closed(
+        goes_on: bool,
+        is_closed: &mut bool,
+        written: io::Result<()>,
+    ) -> io::Result<()> {
         match written {
             Err(error) if goes_on && error.kind() == io::ErrorKind::BrokenPipe => {
                 *is_closed = true;

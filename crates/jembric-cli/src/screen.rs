@@ -35,7 +35,8 @@ impl Write for Kept {
     }
 }
 
-/// Two streams. Words are coloured only where a stream is a terminal and `NO_COLOR` is not set; data is never touched.
+/// Two streams. Words are coloured only where a stream is a terminal and `NO_COLOR` is not set;
+/// data is never touched.
 pub(crate) struct Screen {
     answers: Box<dyn Write>,
     answers_coloured: bool,
@@ -79,11 +80,20 @@ impl Screen {
     /// The same, but for answers, which are kept for the command that reads them.
     pub(crate) fn with_answers_kept(kept: Kept) -> Screen {
         let answers = Box::new(kept);
-        Screen { answers, answers_coloured: false, is_terminal: false, width: None, ..Screen::as_one_text() }
+        Screen {
+            answers,
+            answers_coloured: false,
+            is_terminal: false,
+            width: None,
+            ..Screen::as_one_text()
+        }
     }
 
     /// Writes to where answers go.
-    pub(crate) fn answer(&mut self, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<()> {
+    pub(crate) fn answer(
+        &mut self,
+        write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
+    ) -> Result<()> {
         write(&mut self.answers)
             .and_then(|()| self.answers.flush())
             .map_err(|source| Error::Write { file: "standard output".to_owned(), source })
@@ -108,12 +118,13 @@ impl Screen {
             None => format!("{line}\n"),
         };
         let text = wrapped(&visible(&text.to_string()), self.account_width);
-        let written = self.accounts.write_all(text.lines().map(styled).collect::<String>().as_bytes());
+        let written =
+            self.accounts.write_all(text.lines().map(styled).collect::<String>().as_bytes());
         written.map_err(|source| Error::Write { file: "standard error".to_owned(), source })
     }
 
-    /// Says what is wrong with the command line, or gives the help that was asked for. Nobody can be told
-    /// of a failure to do so.
+    /// Says what is wrong with the command line, or gives the help that was asked for. Nobody can
+    /// be told of a failure to do so.
     pub(crate) fn command_line(&mut self, error: &clap::Error) {
         let plain = error.render().to_string();
         let shown = visible(&plain);
@@ -127,16 +138,19 @@ impl Screen {
             self.account_width,
         );
         // Where standard error itself is gone, there is nobody left to tell.
-        let _ = writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
+        let _ =
+            writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }
 }
 
 /// A text for people, in which characters that would act on a terminal stand as what they are:
-/// `\u{1b}`. Those are control characters but line breaks, and those that turn the direction of writing.
+/// `\u{1b}`. Those are control characters but line breaks, and those that turn the direction of
+/// writing.
 pub(crate) fn visible(text: &str) -> Cow<'_, str> {
     let acts = |c: char| {
         c.is_control() && c != '\n'
-            || matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+            || matches!(c,
+                '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
     };
     if !text.contains(acts) {
         return text.into();

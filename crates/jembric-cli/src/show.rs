@@ -11,12 +11,14 @@ use jembric::{
 };
 use std::fmt::Write as _;
 
-/// A table's first rows as aligned text, and how many more of all there are. Cells wrap where the terminal is too narrow.
+/// A table's first rows as aligned text, and how many more of all there are. Cells wrap where the
+/// terminal is too narrow.
 pub(crate) fn table(table: &Table, all: u64, width: Option<u16>) -> String {
     let shown = table.rows();
     let columns = CellText::of(table);
     let cells = |row| columns.iter().map(move |column| printable(&column.text(row)));
-    let mut text = grid(table.names().map(printable), (0..shown).map(cells), &io::numeric(table), width);
+    let mut text =
+        grid(table.names().map(printable), (0..shown).map(cells), &io::numeric(table), width);
     let more = all - shown as u64;
     if more > 0 {
         let rows = if more == 1 { "row" } else { "rows" };
@@ -41,8 +43,12 @@ fn grid<R: Iterator<Item = String>>(
         grid.set_width(width).set_content_arrangement(ContentArrangement::Dynamic);
     }
     let aligned = |cells: &mut dyn Iterator<Item = String>| -> Vec<Cell> {
-        let alignment = |right: &bool| if *right { CellAlignment::Right } else { CellAlignment::Left };
-        cells.zip(right).map(|(cell, right)| Cell::new(cell).set_alignment(alignment(right))).collect()
+        let alignment =
+            |right: &bool| if *right { CellAlignment::Right } else { CellAlignment::Left };
+        cells
+            .zip(right)
+            .map(|(cell, right)| Cell::new(cell).set_alignment(alignment(right)))
+            .collect()
     };
     let mut names = names;
     grid.set_header(aligned(&mut names));
@@ -69,7 +75,9 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
         many(look.rows, "row"),
         many(look.columns.len() as u64, "column")
     );
-    let names = ["column", "type", "missing", "distinct", "least", "greatest"].map(str::to_owned).into_iter();
+    let names = ["column", "type", "missing", "distinct", "least", "greatest"]
+        .map(str::to_owned)
+        .into_iter();
     let rows = look.columns.iter().map(|column| {
         let cells = [
             printable(&column.name),
@@ -82,7 +90,8 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
         cells.into_iter()
     });
     text += &grid(names, rows, &[false, false, true, true, false, false], width);
-    let dated: Vec<_> = look.columns.iter().filter_map(|column| Some((column, column.dates?))).collect();
+    let dated: Vec<_> =
+        look.columns.iter().filter_map(|column| Some((column, column.dates?))).collect();
     if !dated.is_empty() {
         let _ = writeln!(text, "\n{BOLD}Dates{BOLD:#}");
     }
@@ -92,8 +101,11 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
             0 => "each with a record".to_owned(),
             periods => format!("{periods} without a record"),
         };
-        let written =
-            column.notation.as_ref().map(|notation| format!("; written like {notation}")).unwrap_or_default();
+        let written = column
+            .notation
+            .as_ref()
+            .map(|notation| format!("; written like {notation}"))
+            .unwrap_or_default();
         let (name, first, last) = (printable(&column.name), dates.first, dates.last);
         let _ = writeln!(text, "  {name}: {first}..{last}, {periods}, {without}{written}");
     }
@@ -116,7 +128,8 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
 
 /// The command with which one would go on.
 fn next(file: &str, look: &Look) -> Option<String> {
-    let quoted = |word: &str| match word.chars().all(|c| c.is_alphanumeric() || "._-/".contains(c)) {
+    let quoted = |word: &str| match word.chars().all(|c| c.is_alphanumeric() || "._-/".contains(c))
+    {
         true => word.to_owned(),
         false => format!("'{}'", word.replace('\'', r"'\''")),
     };
@@ -128,7 +141,10 @@ fn next(file: &str, look: &Look) -> Option<String> {
     if let Some(mark) = mark {
         return Some(format!("jembric look {file} --missing {}", quoted(mark)));
     }
-    let open_order = |finding: &Finding| matches!(finding, Finding::NotQuiteDates { why, .. } if matches!(**why, NotQuite::Order(_)));
+    let open_order = |finding: &Finding| {
+        matches!(finding, Finding::NotQuiteDates { why,
+        .. } if matches!(**why, NotQuite::Order(_)))
+    };
     if look.findings.iter().any(open_order) {
         return Some(format!("jembric look {file} --date-order dmy"));
     }
@@ -167,8 +183,12 @@ mod tests {
 
     #[test]
     fn rows_that_are_not_shown_are_counted() {
-        assert!(table(&notes().head(2), 3, None).ends_with("… and 1 more row (--rows 3 shows all)\n"));
-        assert!(table(&notes().head(0), 3, None).ends_with("… and 3 more rows (--rows 3 shows all)\n"));
+        assert!(
+            table(&notes().head(2), 3, None).ends_with("… and 1 more row (--rows 3 shows all)\n")
+        );
+        assert!(
+            table(&notes().head(0), 3, None).ends_with("… and 3 more rows (--rows 3 shows all)\n")
+        );
     }
 
     #[test]
@@ -184,7 +204,10 @@ mod tests {
         assert_eq!(next("my file.csv", &look), None);
         let days: ArrayRef = Arc::new(jembric::arrow::Date32Array::from(vec![0, 1, 1]));
         let look = Look::at(&Table::from_columns([("it's day", days)]).unwrap()).unwrap();
-        assert_eq!(next("my file.csv", &look).unwrap(), r"jembric latest 'my file.csv' --date 'it'\''s day'");
+        assert_eq!(
+            next("my file.csv", &look).unwrap(),
+            r"jembric latest 'my file.csv' --date 'it'\''s day'"
+        );
     }
 
     #[test]

@@ -49,7 +49,8 @@ impl ReadArguments {
 }
 
 impl Shown {
-    /// What was said outright, else what a file's ending tells, else a table for a person and CSV for a program.
+    /// What was said outright, else what a file's ending tells, else a table for a person and CSV
+    /// for a program.
     pub(crate) fn of(
         said: Option<AnswerFormat>,
         file: Option<&Path>,
@@ -62,7 +63,9 @@ impl Shown {
             (Some(AnswerFormat::Markdown), _) => Shown::As(Writing::new().format(Format::Markdown)),
             (Some(AnswerFormat::Parquet), _) => Shown::As(Writing::new().format(Format::Parquet)),
             // Without a file it goes through a pipe, which takes a stream.
-            (Some(AnswerFormat::Arrow), None) => Shown::As(Writing::new().format(Format::ArrowStream)),
+            (Some(AnswerFormat::Arrow), None) => {
+                Shown::As(Writing::new().format(Format::ArrowStream))
+            }
             (Some(AnswerFormat::Arrow), Some(_)) => Shown::As(Writing::new().format(Format::Arrow)),
             (Some(AnswerFormat::Xlsx), _) => Shown::As(Writing::new().format(Format::Xlsx)),
             (None, Some(file)) => Shown::As(Writing::of(file)?),

@@ -9,7 +9,8 @@ use rstest::rstest;
 use std::fs;
 use tempfile::TempDir;
 
-const OVERDUE: &str = "latest inspections.csv --per vessel --date inspected_on --then hull_mm + elapsed --from inspected_on --to as-of \
+const OVERDUE: &str = "latest inspections.csv --per vessel --date inspected_on --then hull_mm + \
+    elapsed --from inspected_on --to as-of \
     + filter 'elapsed_days > 120' + columns 'vessel, elapsed_days' --as-of 2025-06-30";
 
 fn typed(directory: &TempDir, line: &str) -> harness::Ran {
@@ -18,7 +19,9 @@ fn typed(directory: &TempDir, line: &str) -> harness::Ran {
 }
 
 #[rstest]
-fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_saved_as(harbour: TempDir) {
+fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_saved_as(
+    harbour: TempDir,
+) {
     let chain = typed(&harbour, OVERDUE);
     insta::assert_snapshot!(chain.out, @"
     vessel,elapsed_days
@@ -36,7 +39,10 @@ fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_sav
     let answers = by_hand.map(|line| typed(&harbour, line).out);
     assert_eq!(answers[3], chain.out);
     fs::create_dir(harbour.path().join("reports")).unwrap();
-    let saved = typed(&harbour, &format!("{OVERDUE} --missing none --save-routine reports/overdue.toml -q"));
+    let saved = typed(
+        &harbour,
+        &format!("{OVERDUE} --missing none --save-routine reports/overdue.toml -q"),
+    );
     assert_eq!((saved.out.as_str(), saved.err.as_str()), (chain.out.as_str(), ""));
     insta::assert_snapshot!(fs::read_to_string(harbour.path().join("reports/overdue.toml")).unwrap(), @r#"
     as-of = "2025-06-30"
@@ -56,31 +62,37 @@ fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_sav
     "#);
     assert_eq!(typed(&harbour, "run reports/overdue.toml").out, chain.out);
     // Another day is another answer.
-    assert!(typed(&harbour, "run reports/overdue.toml --as-of 2026-06-30").out.lines().count() > 10);
+    assert!(
+        typed(&harbour, "run reports/overdue.toml --as-of 2026-06-30").out.lines().count() > 10
+    );
 }
 
 #[rstest]
 fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
     let ran = typed(
         &harbour,
-        "latest inspections.csv --per vessel --date inspected_on --aside aside.csv + spells --per vessel --date inspected_on --value note",
+        "latest inspections.csv --per vessel --date inspected_on --aside aside.csv + spells --per \
+            vessel --date inspected_on --value note",
     );
     assert_eq!(ran.code, 0, "{}", ran.err);
     let aside = fs::read_to_string(harbour.path().join("aside.csv")).unwrap();
     assert!(aside.lines().next().unwrap().contains("set_aside_because"), "{aside}");
     let two_sides = typed(
         &harbour,
-        "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left + totals --per berth --sum tons + sort sum_tons:down",
+        "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left + \
+            totals --per berth --sum tons + sort sum_tons:down",
     );
     assert!(
-        two_sides.out.starts_with("berth,sum_tons\n") && two_sides.err.contains("sort by sum_tons:down"),
+        two_sides.out.starts_with("berth,sum_tons\n")
+            && two_sides.err.contains("sort by sum_tons:down"),
         "{}",
         two_sides.err
     );
     // Windows may come to a chain that has its events already.
     let later = typed(
         &harbour,
-        "filter lifts.csv 'tons > 30' + within stays.csv --match vessel --date lifted_on --window arrived..left --keep stray-events + columns 'vessel, stray_because'",
+        "filter lifts.csv 'tons > 30' + within stays.csv --match vessel --date lifted_on --window \
+            arrived..left --keep stray-events + columns 'vessel, stray_because'",
     );
     assert!(later.out.contains("LONG MYRE,no window for its key"), "{} {}", later.out, later.err);
 }
@@ -124,12 +136,14 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
 #[case::piped(
     "filter - true --save-routine r.toml",
     1,
-    "error: `save-routine`: standard input, which will not be there again: expected a file to read\n"
+    "error: `save-routine`: standard input, which will not be there again: expected a file to \
+        read\n"
 )]
 #[case::upto(
     "run harbour.toml --upto tanks",
     1,
-    "error: `upto`: `tanks` is no step: expected one of current, lifted, levels, tank, dues, or a number from 1 to 10\n"
+    "error: `upto`: `tanks` is no step: expected one of current, lifted, levels, tank, dues, or a \
+        number from 1 to 10\n"
 )]
 #[case::follow("run harbour.toml --follow 'vessel ='", 1, "error: ")]
 #[case::no_file(
@@ -162,14 +176,20 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
         ran.err
     );
     for file in ["overdue.csv", "lifted-2025-06-30.csv", "levels.csv", "tank.csv"] {
-        assert!(fs::read_to_string(harbour.path().join(file)).unwrap().lines().count() > 1, "{file}");
+        assert!(
+            fs::read_to_string(harbour.path().join(file)).unwrap().lines().count() > 1,
+            "{file}"
+        );
     }
     assert!(ran.out.starts_with("weekday,barge,"), "{}", ran.out);
     assert_eq!(typed(&harbour, "run harbour.toml --upto tank -q").out.lines().count(), 783);
     // A mistake in it is shown where it stands.
     let text = fs::read_to_string(harbour.path().join("harbour.toml")).unwrap();
-    fs::write(harbour.path().join("wrong.toml"), text.replace("per = [\"gauge\"]", "per = [\"guage\"]"))
-        .unwrap();
+    fs::write(
+        harbour.path().join("wrong.toml"),
+        text.replace("per = [\"gauge\"]", "per = [\"guage\"]"),
+    )
+    .unwrap();
     let wrong = typed(&harbour, "run wrong.toml --check");
     insta::assert_snapshot!(wrong.err, @r#"
     error: wrong.toml: gauge.csv: there is no column `guage`. Did you mean `gauge`?
@@ -179,10 +199,17 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
        |                  ^^^^^^^^^
     "#);
     // What holds by the names may not by the types.
-    fs::write(harbour.path().join("wrong.toml"), text.replace("sum = [\"tons\"]", "sum = [\"crane\"]"))
-        .unwrap();
+    fs::write(
+        harbour.path().join("wrong.toml"),
+        text.replace("sum = [\"tons\"]", "sum = [\"crane\"]"),
+    )
+    .unwrap();
     let wrong = typed(&harbour, "run wrong.toml --check");
-    assert!(wrong.err.contains("column `crane` holds text, where numbers are needed"), "{}", wrong.err);
+    assert!(
+        wrong.err.contains("column `crane` holds text, where numbers are needed"),
+        "{}",
+        wrong.err
+    );
     assert!(wrong.err.contains("The types are those of the first rows."), "{}", wrong.err);
 }
 
@@ -191,8 +218,9 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
 fn every_question_of_the_demo_can_be_saved_and_run_again(harbour: TempDir) {
     let demo = run(harbour.path(), &["demo"]).out;
     let lines = demo.lines().filter_map(|line| line.strip_prefix("$ jembric "));
-    let alone =
-        lines.filter(|line| !line.contains(" | ") && !line.starts_with("look") && !line.starts_with("run"));
+    let alone = lines.filter(|line| {
+        !line.contains(" | ") && !line.starts_with("look") && !line.starts_with("run")
+    });
     let mut asked = 0;
     for line in alone {
         let first = typed(&harbour, &format!("{line} --save-routine again.toml"));
@@ -208,41 +236,61 @@ fn every_question_of_the_demo_can_be_saved_and_run_again(harbour: TempDir) {
 fn a_table_keeps_its_types_through_files_and_pipes(harbour: TempDir) {
     let direct = typed(
         &harbour,
-        "active stays.csv --start arrived --end left --grain month --count + totals --date month --grain year --max most_at_once -q",
+        "active stays.csv --start arrived --end left --grain month --count + totals --date month \
+            --grain year --max most_at_once -q",
     );
-    for file in ["months.parquet", "months.arrow", "months.arrows", "months.csv.gz", "months.csv.zst"] {
+    for file in
+        ["months.parquet", "months.arrow", "months.arrows", "months.csv.gz", "months.csv.zst"]
+    {
         let made = typed(
             &harbour,
-            &format!("active stays.csv --start arrived --end left --grain month --count --out {file} -q"),
+            &format!(
+                "active stays.csv --start arrived --end left --grain month --count --out {file} -q"
+            ),
         );
         assert_eq!((made.code, made.err.as_str()), (0, ""));
-        let again =
-            typed(&harbour, &format!("totals {file} --date month --grain year --max most_at_once -q"));
+        let again = typed(
+            &harbour,
+            &format!("totals {file} --date month --grain year --max most_at_once -q"),
+        );
         assert_eq!(again.out, direct.out, "{file}: {}", again.err);
     }
-    let piped = harness::jembric(harbour.path(), &["sort", "dues.csv", "amount", "--format", "arrow"])
-        .output()
-        .unwrap();
+    let piped =
+        harness::jembric(harbour.path(), &["sort", "dues.csv", "amount", "--format", "arrow"])
+            .output()
+            .unwrap();
     let read = harness::jembric(harbour.path(), &["columns", "-", "invoice, amount", "-q"])
         .write_stdin(piped.stdout)
         .output()
         .unwrap();
     assert!(String::from_utf8(read.stdout).unwrap().starts_with("invoice,amount\n00503,64.02\n"));
     let checked = typed(&harbour, "sort months.parquet amont");
-    assert_eq!(checked.err, "error: months.parquet: there is no column `amont`. Did you mean `month`?\n");
+    assert_eq!(
+        checked.err,
+        "error: months.parquet: there is no column `amont`. Did you mean `month`?\n"
+    );
     let text = typed(&harbour, "totals months.parquet --date active");
-    assert!(text.err.contains("column `active` holds whole numbers, where dates are needed"), "{}", text.err);
+    assert!(
+        text.err.contains("column `active` holds whole numbers, where dates are needed"),
+        "{}",
+        text.err
+    );
     let packed = typed(&harbour, "sort stays.csv berth --out stays.parquet.gz");
-    assert_eq!(packed.err, "error: `out`: `stays.parquet.gz`: expected a name without .gz or .zst\n");
+    assert_eq!(
+        packed.err,
+        "error: `out`: `stays.parquet.gz`: expected a name without .gz or .zst\n"
+    );
 }
 
-const TWO_FILES: &str = "[[step]]\nread = \"stays.csv\"\nfilter = \"tons > 0\"\nwrite = \"kept.csv\"\n\n[[step]]\nsort = [\"tons\"]\n";
+const TWO_FILES: &str = "[[step]]\nread = \"stays.csv\"\nfilter = \"tons > 0\"\nwrite \
+    = \"kept.csv\"\n\n[[step]]\nsort = [\"tons\"]\n";
 
 /// A reader that stops after the first line ends the printing; what is written beside is written.
 #[cfg(unix)]
 #[rstest]
 #[case("run two.toml --aside aside.csv", &["kept.csv", "aside.csv"])]
-#[case("sort stays.csv tons --save-routine saved.toml --aside aside.csv", &["saved.toml", "aside.csv"])]
+#[case("sort stays.csv tons --save-routine saved.toml --aside aside.csv", &["saved.toml",
+    "aside.csv"])]
 fn a_closed_pipe_ends_the_printing_and_not_the_work(
     harbour: TempDir,
     #[case] line: &str,
@@ -282,7 +330,8 @@ fn a_closed_pipe_ends_the_printing_and_not_the_work(
     "the rows set aside (--aside) and the routine (--save-routine)"
 )]
 #[case::onto_holidays(
-    "elapsed dues.csv --from due --to paid --unit workdays --holidays holidays.csv --out holidays.csv",
+    "elapsed dues.csv --from due --to paid --unit workdays --holidays holidays.csv --out \
+        holidays.csv",
     "holidays.csv: is one of the files that are read"
 )]
 #[case::onto_entities(
@@ -290,7 +339,8 @@ fn a_closed_pipe_ends_the_printing_and_not_the_work(
     "./vessels.csv: is one of the files that are read"
 )]
 #[case::onto_windows(
-    "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --aside stays.csv",
+    "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --aside \
+        stays.csv",
     "stays.csv: is one of the files that are read"
 )]
 #[case::onto_the_routine(
@@ -301,7 +351,10 @@ fn a_closed_pipe_ends_the_printing_and_not_the_work(
     "run two.toml --aside ./kept.csv",
     "the result of step 1 and the rows set aside (--aside)"
 )]
-#[case::result_onto_a_step("run two.toml --out kept.csv", "the result of step 1 and the result (--out)")]
+#[case::result_onto_a_step(
+    "run two.toml --out kept.csv",
+    "the result of step 1 and the result (--out)"
+)]
 fn what_would_be_overwritten_is_refused_before_anything_is_read(
     harbour: TempDir,
     #[case] line: &str,
@@ -323,7 +376,8 @@ fn contents(directory: &TempDir) -> Vec<(String, String)> {
     files
 }
 
-/// A workbook takes its temporary file beside the target; where there is no such place, an error says so.
+/// A workbook takes its temporary file beside the target; where there is no such place, an error
+/// says so.
 #[cfg(unix)]
 #[rstest]
 #[case(&["--out", "o.xlsx"], 0, "")]
@@ -334,10 +388,11 @@ fn a_workbook_needs_no_room_where_the_system_keeps_temporary_files(
     #[case] code: i32,
     #[case] said: &str,
 ) {
-    let ran = harness::jembric(harbour.path(), &[&["sort", "stays.csv", "tons", "-q"], to].concat())
-        .env("TMPDIR", harbour.path().join("nowhere"))
-        .output()
-        .unwrap();
+    let ran =
+        harness::jembric(harbour.path(), &[&["sort", "stays.csv", "tons", "-q"], to].concat())
+            .env("TMPDIR", harbour.path().join("nowhere"))
+            .output()
+            .unwrap();
     let err = String::from_utf8_lossy(&ran.stderr).into_owned();
     assert_eq!(ran.status.code(), Some(code), "{err}");
     assert!(err.starts_with(said) && !err.contains("panicked"), "{err}");

@@ -1,4 +1,5 @@
-//! The command, driven as a user drives it: what it prints where, how it ends, what it leaves on the disk.
+//! The command, driven as a user drives it: what it prints where, how it ends, what it leaves on
+//! the disk.
 
 #![allow(clippy::unwrap_used)]
 
@@ -49,7 +50,10 @@ fn files_get_the_answer_and_the_rows_set_aside(harbour: TempDir) {
     assert_eq!((ran.code, ran.out.as_str(), ran.err.as_str()), (0, "", ""));
     let now = fs::read_to_string(harbour.path().join("now.jsonl")).unwrap();
     assert_eq!(now.lines().count(), 16);
-    assert!(now.starts_with("{\"inspected_on\":\"2025-02-10\",\"vessel\":\"Ebb and Flow\""), "{now}");
+    assert!(
+        now.starts_with("{\"inspected_on\":\"2025-02-10\",\"vessel\":\"Ebb and Flow\""),
+        "{now}"
+    );
     let aside = fs::read_to_string(harbour.path().join("aside.csv")).unwrap();
     let reasons: Vec<&str> = aside.lines().map(|line| line.rsplit(',').next().unwrap()).collect();
     assert_eq!(reasons, ["set_aside_because", "no date", "no key", "no date"]);
@@ -57,7 +61,8 @@ fn files_get_the_answer_and_the_rows_set_aside(harbour: TempDir) {
 
 #[rstest]
 #[case::table(&["--format", "table", "--rows", "1"], "  stay    vessel")]
-#[case::markdown(&["--format", "markdown"], "| stay | vessel | berth | arrived | left | tons |\n| --- | --- | --- | --- | --- | ---: |\n")]
+#[case::markdown(&["--format", "markdown"],
+    "| stay | vessel | berth | arrived | left | tons |\n| --- | --- | --- | --- | --- | ---: |\n")]
 #[case::jsonl(&["--format", "jsonl"], "{\"stay\":\"S0200\"")]
 fn the_format_can_be_said(harbour: TempDir, #[case] format: &[&str], #[case] begins: &str) {
     let ran = run(
@@ -86,8 +91,9 @@ fn a_ledger_for_programs_reconciles_sums(harbour: TempDir) {
         ],
     );
     let ledger: serde_json::Value = serde_json::from_str(&ran.err).unwrap();
-    let cents =
-        |fate: &str| ledger["reconciled"][0][fate].as_str().unwrap().replace('.', "").parse::<i64>().unwrap();
+    let cents = |fate: &str| {
+        ledger["reconciled"][0][fate].as_str().unwrap().replace('.', "").parse::<i64>().unwrap()
+    };
     assert_eq!(cents("in"), cents("kept") + cents("dropped") + cents("set-aside"));
     assert_eq!(ledger["rows-in"], 133);
 }
@@ -98,7 +104,16 @@ fn a_ledger_for_programs_reconciles_sums(harbour: TempDir) {
 fn the_answer_speaks_of_a_date(harbour: TempDir, #[case] as_of: &str, #[case] day: &str) {
     let ran = run(
         harbour.path(),
-        &["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on", "--as-of", as_of],
+        &[
+            "latest",
+            "inspections.csv",
+            "--per",
+            "vessel",
+            "--date",
+            "inspected_on",
+            "--as-of",
+            as_of,
+        ],
     );
     assert!(ran.err.contains(&format!(", as of {day}\n")), "{}", ran.err);
     assert!(ran.out.lines().skip(1).all(|line| &line[..10] <= day), "{}", ran.out);
@@ -108,14 +123,16 @@ fn the_answer_speaks_of_a_date(harbour: TempDir, #[case] as_of: &str, #[case] da
 fn today_is_the_machines_day(harbour: TempDir) {
     let today = || jiff::ZonedDateTime::now().date().to_string();
     let before = today();
-    let ran = run(harbour.path(), &["latest", "stays.csv", "--date", "arrived", "--as-of", "today"]);
+    let ran =
+        run(harbour.path(), &["latest", "stays.csv", "--date", "arrived", "--as-of", "today"]);
     assert!(ran.err.contains(&before) || ran.err.contains(&today()), "{}", ran.err);
 }
 
 #[rstest]
 fn standard_input_is_a_file_too(harbour: TempDir) {
     let stays = fs::read(harbour.path().join("stays.csv")).unwrap();
-    let mut command = jembric(harbour.path(), &["earliest", "-", "--date", "arrived", "--ties", "first"]);
+    let mut command =
+        jembric(harbour.path(), &["earliest", "-", "--date", "arrived", "--ties", "first"]);
     let output = command.write_stdin(stays).output().unwrap();
     assert!(
         String::from_utf8_lossy(&output.stdout)
@@ -125,17 +142,36 @@ fn standard_input_is_a_file_too(harbour: TempDir) {
 }
 
 #[rstest]
-#[case::column(&["latest", "stays.csv", "--date", "arived"], 1, "error: stays.csv: there is no column `arived`. Did you mean `arrived`?\n")]
-#[case::file(&["latest", "stay.csv", "--date", "arrived"], 1, "error: stay.csv: no such file or directory. Did you mean `stays.csv`?\n")]
+#[case::column(&["latest", "stays.csv", "--date", "arived"], 1,
+    "error: stays.csv: there is no column `arived`. Did you mean `arrived`?\n")]
+#[case::file(&["latest", "stay.csv", "--date", "arrived"], 1,
+    "error: stay.csv: no such file or directory. Did you mean `stays.csv`?\n")]
 #[case::directory(&["look", "."], 1, "error: .: is a directory, where a file is needed\n")]
-#[case::onto_input(&["latest", "stays.csv", "--date", "arrived", "--out", "./stays.csv"], 1, "error: ./stays.csv: is one of the files that are read, and would be overwritten. Name another file\n")]
-#[case::onto_aside(&["latest", "stays.csv", "--date", "arrived", "--out", "a.csv", "--aside", "./a.csv"], 1, "error: ./a.csv: the result (--out) and the rows set aside (--aside) would be written to the same file. Name another file for one of them\n")]
-#[case::ending(&["latest", "stays.csv", "--date", "arrived", "--out", "a.docx"], 1, "error: `out`: `a.docx` has no ending that tells its format: expected a name that ends in .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the first three also with .gz or .zst, or a format said outright\n")]
-#[case::no_directory(&["latest", "stays.csv", "--date", "arrived", "--out", "none/a.csv"], 1, "error: none/a.csv: could not be written: no such file or directory. Nothing was left half-written\n")]
-#[case::as_of(&["latest", "stays.csv", "--date", "arrived", "--as-of", "2025-02-30"], 1, "error: `2025-02-30` cannot be read as an as-of date: expected a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a span added or taken, as in `today - 9 months`\n")]
-#[case::refused_ties(&["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on", "--ties", "refuse"], 1, "error: 4 records of 2 entities tie on `inspected_on`, and ties are refused: `Petrel` on 2025-04-13, `Thrift` on 2025-05-01. Break them with `then`, or choose `ties` all, first or last\n")]
-#[case::written_there(&["demo", "--into", "."], 1, "error: `into`: `./vessels.csv` is there already: expected a directory without the demo's tables\n")]
-#[case::number(&["latest", "stays.csv", "--date", "arrived", "--newest", "0"], 2, "error: `newest` is 0: expected a whole number from 1\n")]
+#[case::onto_input(&["latest", "stays.csv", "--date", "arrived", "--out", "./stays.csv"], 1,
+    "error: ./stays.csv: is one of the files that are read, and would be overwritten. Name \
+        another file\n")]
+#[case::onto_aside(&["latest", "stays.csv", "--date", "arrived", "--out", "a.csv", "--aside",
+    "./a.csv"], 1, "error: ./a.csv: the result (--out) and the rows set aside (--aside) would be \
+        written to the same file. Name another file for one of them\n")]
+#[case::ending(&["latest", "stays.csv", "--date", "arrived", "--out", "a.docx"], 1,
+    "error: `out`: `a.docx` has no ending that tells its format: expected a name that ends in \
+        .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the first three also with .gz or .zst, or a \
+        format said outright\n")]
+#[case::no_directory(&["latest", "stays.csv", "--date", "arrived", "--out", "none/a.csv"], 1,
+    "error: none/a.csv: could not be written: no such file or directory. Nothing was left \
+        half-written\n")]
+#[case::as_of(&["latest", "stays.csv", "--date", "arrived", "--as-of", "2025-02-30"], 1,
+    "error: `2025-02-30` cannot be read as an as-of date: expected a date such as 2025-06-30, \
+        `today`, or `newest:COLUMN`, with a span added or taken, as in `today - 9 months`\n")]
+#[case::refused_ties(&["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on",
+    "--ties", "refuse"], 1, "error: 4 records of 2 entities tie on `inspected_on`, and ties are \
+        refused: `Petrel` on 2025-04-13, `Thrift` on 2025-05-01. Break them with `then`, or \
+        choose `ties` all, first or last\n")]
+#[case::written_there(&["demo", "--into", "."], 1,
+    "error: `into`: `./vessels.csv` is there already: expected a directory without the demo's \
+        tables\n")]
+#[case::number(&["latest", "stays.csv", "--date", "arrived", "--newest", "0"], 2,
+    "error: `newest` is 0: expected a whole number from 1\n")]
 fn mistakes_are_told_and_leave_nothing_behind(
     harbour: TempDir,
     #[case] arguments: &[&str],
@@ -168,7 +204,8 @@ fn a_full_disk_is_an_error(harbour: TempDir, #[case] to: &[&str], #[case] named:
         (
             1,
             format!(
-                "error: {named}: could not be written: the disk is full. Nothing was left half-written\n"
+                "error: {named}: could not be written: the disk is full. Nothing was left \
+                    half-written\n"
             )
         )
     );
@@ -184,21 +221,31 @@ fn a_full_disk_behind_standard_output_is_an_error(harbour: TempDir) {
         .stdout(full)
         .output()
         .unwrap();
-    let message =
-        "error: standard output: could not be written: the disk is full. Nothing was left half-written\n";
-    assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stderr).as_ref()), (Some(1), message));
+    let message = "error: standard output: could not be written: the disk is full. Nothing was \
+        left half-written\n";
+    assert_eq!(
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).as_ref()),
+        (Some(1), message)
+    );
 }
 
 #[rstest]
 fn a_closed_pipe_is_quiet(harbour: TempDir) {
-    for arguments in
-        [&["latest", "stays.csv", "--date", "arrived", "-q"][..], &["demo"], &["completions", "bash"]]
-    {
+    for arguments in [
+        &["latest", "stays.csv", "--date", "arrived", "-q"][..],
+        &["demo"],
+        &["completions", "bash"],
+    ] {
         let (reader, writer) = std::io::pipe().unwrap();
         drop(reader);
         let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_jembric"));
-        let output = command.args(arguments).current_dir(harbour.path()).stdout(writer).output().unwrap();
-        assert_eq!((output.status.code(), output.stderr.as_slice()), (Some(0), &b""[..]), "{arguments:?}");
+        let output =
+            command.args(arguments).current_dir(harbour.path()).stdout(writer).output().unwrap();
+        assert_eq!(
+            (output.status.code(), output.stderr.as_slice()),
+            (Some(0), &b""[..]),
+            "{arguments:?}"
+        );
     }
 }
 
@@ -210,9 +257,11 @@ fn a_file_without_permission_is_named(harbour: TempDir) {
     fs::set_permissions(&path, fs::Permissions::from_mode(0o000)).unwrap();
     let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_jembric"));
     if fs::read(&path).is_ok() {
-        // Root may read everything, so somebody else has to try, with a copy of the command that anybody can reach.
+        // Root may read everything, so somebody else has to try, with a copy of the command that
+        // anybody can reach.
         use std::os::unix::process::CommandExt;
-        let anybody = |path: &Path| fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
+        let anybody =
+            |path: &Path| fs::set_permissions(path, fs::Permissions::from_mode(0o755)).unwrap();
         let copy = harbour.path().join("jembric");
         fs::copy(env!("CARGO_BIN_EXE_jembric"), &copy).unwrap();
         anybody(harbour.path());
@@ -222,7 +271,10 @@ fn a_file_without_permission_is_named(harbour: TempDir) {
     }
     let output = command.args(["look", "stays.csv"]).current_dir(harbour.path()).output().unwrap();
     let message = "error: stays.csv: no permission\n";
-    assert_eq!((output.status.code(), String::from_utf8_lossy(&output.stderr).as_ref()), (Some(1), message));
+    assert_eq!(
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).as_ref()),
+        (Some(1), message)
+    );
 }
 
 #[rstest]
@@ -287,7 +339,11 @@ fn a_look_at_an_open_order_of_day_and_month_shows_the_way(harbour: TempDir) {
 fn on_a_terminal(directory: &Path, command: &str, no_colour: bool) -> String {
     let line = format!("stty cols 90 rows 40; {} {command}", env!("CARGO_BIN_EXE_jembric"));
     let mut script = std::process::Command::new("script");
-    script.args(["-qec", &line, "/dev/null"]).current_dir(directory).env("TERM", "xterm").env_remove("CI");
+    script
+        .args(["-qec", &line, "/dev/null"])
+        .current_dir(directory)
+        .env("TERM", "xterm")
+        .env_remove("CI");
     if no_colour {
         script.env("NO_COLOR", "1");
     }
@@ -300,22 +356,31 @@ fn a_person_gets_a_table_and_words_that_colour_only_repeats(harbour: TempDir) {
     let latest = "latest inspections.csv --per vessel --date inspected_on --rows 2";
     let seen = on_a_terminal(harbour.path(), latest, false);
     assert!(seen.contains("  inspected_on   vessel         inspector"), "{seen}");
-    assert!(seen.contains("… and 14 more rows (--rows 16 shows all)\n\nlatest per vessel"), "{seen}");
+    assert!(
+        seen.contains("… and 14 more rows (--rows 16 shows all)\n\nlatest per vessel"),
+        "{seen}"
+    );
     assert!(seen.contains("\u{1b}[") && seen.contains("warning:"), "{seen}");
     let plain = on_a_terminal(harbour.path(), latest, true);
     assert!(!plain.contains('\u{1b}') && plain.contains("  warning: 2 entities have"), "{plain}");
     assert!(plain.lines().all(|line| line.chars().count() <= 90), "long messages wrap: {plain}");
 
     let look = on_a_terminal(harbour.path(), "look gauge.csv", true);
-    assert!(look.contains("What looks wrong\n  - `level_m` is text") && !look.contains('\u{1b}'), "{look}");
+    assert!(
+        look.contains("What looks wrong\n  - `level_m` is text") && !look.contains('\u{1b}'),
+        "{look}"
+    );
     let mistake = on_a_terminal(harbour.path(), "latest stays.csv --date arived", false);
     assert!(
-        mistake.contains("error:\u{1b}[0m stays.csv: there is no column `arived`. Did you mean `arrived`?"),
+        mistake.contains(
+            "error:\u{1b}[0m stays.csv: there is no column `arived`. Did you mean `arrived`?"
+        ),
         "{mistake:?}"
     );
 }
 
-/// Each kind of bad file, as the command tells of it: nothing on standard output, one message, status 1.
+/// Each kind of bad file, as the command tells of it: nothing on standard output, one message,
+/// status 1.
 #[rstest]
 #[case::empty("", "x.csv: the file is empty. Expected a line with the names of the columns")]
 #[case::ragged(
@@ -324,7 +389,8 @@ fn a_person_gets_a_table_and_words_that_colour_only_repeats(harbour: TempDir) {
 )]
 #[case::open_quote(
     "day,n\n2025-06-30,\"1\n",
-    "x.csv: line 2: the quote that begins here is never closed: `\"1`. Close it, write a quote inside a quoted cell twice, or read quotes as ordinary characters (`--no-quotes`)"
+    "x.csv: line 2: the quote that begins here is never closed: `\"1`. Close it, write a quote \
+        inside a quoted cell twice, or read quotes as ordinary characters (`--no-quotes`)"
 )]
 #[case::twice(
     "day,day\n",
@@ -332,23 +398,31 @@ fn a_person_gets_a_table_and_words_that_colour_only_repeats(harbour: TempDir) {
 )]
 #[case::bad_day(
     "day\n2025-02-28\n2025-02-30\n",
-    "x.csv: column `day` cannot be used as dates: 1 of its 2 values is not one (line 3 `2025-02-30` (the calendar has no such day)). Mark what means no value (`--missing`), or say how the dates are written: `--read 'day=%d.%m.%Y'`"
+    "x.csv: column `day` cannot be used as dates: 1 of its 2 values is not one (line 3 \
+        `2025-02-30` (the calendar has no such day)). Mark what means no value (`--missing`), or \
+        say how the dates are written: `--read 'day=%d.%m.%Y'`"
 )]
 #[case::years(
     "day\n0000-12-31\n10000-01-01\n",
-    "x.csv: column `day` cannot be used as dates: 2 of its 2 values are not (line 2 `0000-12-31` (outside the years 0001 to 9999), line 3 `10000-01-01` (outside the years 0001 to 9999)). Name a column of dates, or say how these are written: `--read 'day=%d.%m.%Y'`"
+    "x.csv: column `day` cannot be used as dates: 2 of its 2 values are not (line 2 `0000-12-31` \
+        (outside the years 0001 to 9999), line 3 `10000-01-01` (outside the years 0001 to 9999)). \
+        Name a column of dates, or say how these are written: `--read 'day=%d.%m.%Y'`"
 )]
 #[case::two_digits(
     "day\n30.06.25\n",
-    "x.csv: column `day` cannot be used as dates: 1 of its 1 values is not one (line 2 `30.06.25` (a year of two digits)). Name a column of dates, or say how these are written: `--read 'day=%d.%m.%Y'`"
+    "x.csv: column `day` cannot be used as dates: 1 of its 1 values is not one (line 2 `30.06.25` \
+        (a year of two digits)). Name a column of dates, or say how these are written: `--read \
+        'day=%d.%m.%Y'`"
 )]
 #[case::order(
     "day\n03/04/2025\n",
-    "x.csv: column `day` leaves open whether day or month comes first: line 2 `03/04/2025` is 2025-04-03 or 2025-03-04. Say which: `--date-order dmy` or `--date-order mdy`"
+    "x.csv: column `day` leaves open whether day or month comes first: line 2 `03/04/2025` is \
+        2025-04-03 or 2025-03-04. Say which: `--date-order dmy` or `--date-order mdy`"
 )]
 #[case::compact(
     "day\n20250630\n",
-    "x.csv: column `day` holds whole numbers, where dates are needed. If they are dates, say how they are written: `--read 'day=%Y%m%d'`"
+    "x.csv: column `day` holds whole numbers, where dates are needed. If they are dates, say how \
+        they are written: `--read 'day=%Y%m%d'`"
 )]
 fn a_bad_file_is_told_of_with_its_place_and_a_way_out(#[case] text: &str, #[case] message: &str) {
     let directory = tempfile::tempdir().unwrap();
@@ -362,12 +436,20 @@ fn a_bad_file_is_told_of_with_its_place_and_a_way_out(#[case] text: &str, #[case
 #[rstest]
 fn the_way_out_that_is_shown_is_one(harbour: TempDir) {
     fs::write(harbour.path().join("x.csv"), "day,n\n20250630,1\n20250701,2\n").unwrap();
-    let ran = run(harbour.path(), &["latest", "x.csv", "--date", "day", "--read", "day=%Y%m%d", "-q"]);
+    let ran =
+        run(harbour.path(), &["latest", "x.csv", "--date", "day", "--read", "day=%Y%m%d", "-q"]);
     assert_eq!(ran.out, "day,n\n2025-07-01,2\n");
     fs::write(harbour.path().join("x.csv"), b"day,n\n2025-06-30,M\xf6we\n").unwrap();
     let refused = run(harbour.path(), &["latest", "x.csv", "--date", "day"]);
-    assert!(refused.err.contains("line 2: byte 19 of the file (0xf6) is not UTF-8"), "{}", refused.err);
-    let ran = run(harbour.path(), &["latest", "x.csv", "--date", "day", "--encoding", "windows-1252", "-q"]);
+    assert!(
+        refused.err.contains("line 2: byte 19 of the file (0xf6) is not UTF-8"),
+        "{}",
+        refused.err
+    );
+    let ran = run(
+        harbour.path(),
+        &["latest", "x.csv", "--date", "day", "--encoding", "windows-1252", "-q"],
+    );
     assert_eq!(ran.out, "day,n\n2025-06-30,M\u{f6}we\n");
 }
 
@@ -396,14 +478,17 @@ fn what_is_set_aside_can_be_read_and_set_aside_again(harbour: TempDir) {
 
 #[rstest]
 fn columns_are_renamed_where_they_are_listed(harbour: TempDir) {
-    let ran =
-        run(harbour.path(), &["earliest", "stays.csv", "--per", "vessel as ship", "--date", "arrived", "-q"]);
+    let ran = run(
+        harbour.path(),
+        &["earliest", "stays.csv", "--per", "vessel as ship", "--date", "arrived", "-q"],
+    );
     assert!(ran.out.starts_with("stay,ship,berth,"), "{}", ran.out);
 }
 
 #[rstest]
 fn reading_is_done_as_it_is_said(harbour: TempDir) {
-    fs::write(harbour.path().join("old.txt"), "30.06.49\tM\u{f6}we\t3,5\n01.07.49\t-\t4\n").unwrap();
+    fs::write(harbour.path().join("old.txt"), "30.06.49\tM\u{f6}we\t3,5\n01.07.49\t-\t4\n")
+        .unwrap();
     let arguments = [
         "latest",
         "old.txt",
@@ -438,8 +523,8 @@ fn shells_complete_the_commands(#[case] shell: &str) {
 fn the_help_of_each_command_begins_with_what_it_answers_and_an_example_that_runs() {
     let harbour = harbour();
     let commands = [
-        "look", "latest", "earliest", "active", "spells", "within", "elapsed", "running", "filled", "totals",
-        "recent", "almanac", "filter", "add", "sort", "columns", "stack", "run",
+        "look", "latest", "earliest", "active", "spells", "within", "elapsed", "running", "filled",
+        "totals", "recent", "almanac", "filter", "add", "sort", "columns", "stack", "run",
     ];
     for command in commands {
         let help = run(harbour.path(), &[command, "--help"]).out;
@@ -458,10 +543,13 @@ fn the_demo_shows_each_command_and_its_answer() {
     assert_eq!((ran.code, ran.err.as_str()), (0, ""));
     let lines: Vec<&str> = ran.out.lines().filter_map(|line| line.strip_prefix("$ ")).collect();
     assert_eq!(lines.len(), 38);
-    let steps_of = |line: &str| line.split(" | ").map(|command| command.split(" + ").count()).sum::<usize>();
+    let steps_of =
+        |line: &str| line.split(" | ").map(|command| command.split(" + ").count()).sum::<usize>();
     // The routine has ten steps, and one of them two sides.
-    let steps: usize =
-        lines.iter().map(|line| if line.contains("jembric run ") { 11 } else { steps_of(line) }).sum();
+    let steps: usize = lines
+        .iter()
+        .map(|line| if line.contains("jembric run ") { 11 } else { steps_of(line) })
+        .sum();
     let of_two_sides = lines.iter().filter(|line| line.starts_with("jembric within")).count();
     assert_eq!(ran.out.matches("balance").count(), steps - 1 + of_two_sides, "all but the look");
     let harbour = harbour();

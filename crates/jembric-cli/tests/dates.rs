@@ -10,16 +10,32 @@ use std::fs;
 use tempfile::TempDir;
 
 #[rstest]
-#[case::expression(&["filter", "gauge.csv", "levl_m > 3"], 1, "error: gauge.csv: there is no column `levl_m`\n  |\n1 | levl_m > 3\n  | ^^^^^^ did you mean `level_m`?\n")]
-#[case::no_as_of(&["elapsed", "dues.csv", "--from", "due", "--to", "as-of"], 1, "error: `elapsed` to or from `as-of` needs to know the date that the answer speaks of: say it with `as-of`, as in `--as-of 2025-06-30`\n")]
-#[case::zone(&["recent", "lifts.csv", "--date", "lifted_on", "--last", "7 days", "--zone", "Europe/Lisbonne"], 1, "error: `Europe/Lisbonne` is not a time zone. Did you mean `Europe/Lisbon`?\n")]
-#[case::span(&["recent", "lifts.csv", "--date", "lifted_on", "--last", "7 moons"], 2, "error: `last`: `7 moons` cannot be read as a span: expected whole days, weeks, months or years, such as `9 months`, `7 days` or `P9M`\n")]
-#[case::grain(&["recent", "lifts.csv", "--date", "lifted_on", "--this", "quater"], 2, "error: `this`: `quater` is not a grain. Did you mean `quarter`?\n")]
-#[case::holidays(&["elapsed", "dues.csv", "--from", "due", "--to", "paid", "--unit", "workdays", "--holidays", "vessels.csv"], 1, "error: `holidays`: vessels.csv: line 2 has `Petrel`: expected a date such as 2025-12-25\n")]
-#[case::covering(&["almanac", "--covering", "stays.csv"], 1, "error: `covering`: `stays.csv`: expected a file and its columns, such as `stays.csv:arrived,left`\n")]
-#[case::covered(&["almanac", "--covering", "stays.csv:arrivd"], 1, "error: stays.csv: there is no column `arrivd`. Did you mean `arrived`?\n")]
-#[case::newest_of_nothing(&["almanac", "--range", "2025", "--as-of", "newest:day"], 1, "error: `as-of`: `newest:day`, where no file is read: expected a date or `today`\n")]
-#[case::clash(&["stack", "dues.csv", "fuel_in.csv", "vessels.csv", "stays.csv", "--quiet", "--read", "tonage=text"], 1, "error: dues.csv: there is no column `tonage`")]
+#[case::expression(&["filter", "gauge.csv", "levl_m > 3"], 1,
+    "error: gauge.csv: there is no column `levl_m`\n  |\n1 | levl_m > 3\n  | ^^^^^^ did you mean \
+        `level_m`?\n")]
+#[case::no_as_of(&["elapsed", "dues.csv", "--from", "due", "--to", "as-of"], 1,
+    "error: `elapsed` to or from `as-of` needs to know the date that the answer speaks of: say it \
+        with `as-of`, as in `--as-of 2025-06-30`\n")]
+#[case::zone(&["recent", "lifts.csv", "--date", "lifted_on", "--last", "7 days", "--zone",
+    "Europe/Lisbonne"], 1, "error: `Europe/Lisbonne` is not a time zone. Did you mean \
+        `Europe/Lisbon`?\n")]
+#[case::span(&["recent", "lifts.csv", "--date", "lifted_on", "--last", "7 moons"], 2,
+    "error: `last`: `7 moons` cannot be read as a span: expected whole days, weeks, months or \
+        years, such as `9 months`, `7 days` or `P9M`\n")]
+#[case::grain(&["recent", "lifts.csv", "--date", "lifted_on", "--this", "quater"], 2,
+    "error: `this`: `quater` is not a grain. Did you mean `quarter`?\n")]
+#[case::holidays(&["elapsed", "dues.csv", "--from", "due", "--to", "paid", "--unit", "workdays",
+    "--holidays", "vessels.csv"], 1, "error: `holidays`: vessels.csv: line 2 has `Petrel`: \
+        expected a date such as 2025-12-25\n")]
+#[case::covering(&["almanac", "--covering", "stays.csv"], 1,
+    "error: `covering`: `stays.csv`: expected a file and its columns, such as \
+        `stays.csv:arrived,left`\n")]
+#[case::covered(&["almanac", "--covering", "stays.csv:arrivd"], 1,
+    "error: stays.csv: there is no column `arrivd`. Did you mean `arrived`?\n")]
+#[case::newest_of_nothing(&["almanac", "--range", "2025", "--as-of", "newest:day"], 1,
+    "error: `as-of`: `newest:day`, where no file is read: expected a date or `today`\n")]
+#[case::clash(&["stack", "dues.csv", "fuel_in.csv", "vessels.csv", "stays.csv", "--quiet",
+    "--read", "tonage=text"], 1, "error: dues.csv: there is no column `tonage`")]
 fn mistakes_about_dates_and_expressions_are_told(
     harbour: TempDir,
     #[case] arguments: &[&str],
@@ -35,7 +51,9 @@ fn mistakes_about_dates_and_expressions_are_told(
 fn files_whose_columns_hold_different_things_are_not_stacked(harbour: TempDir) {
     fs::write(harbour.path().join("other.csv"), "day,litres\n2025-01-01,a lot\n").unwrap();
     let ran = run(harbour.path(), &["stack", "fuel_in.csv", "other.csv"]);
-    insta::assert_snapshot!(ran.err, @"error: column `litres` holds decimals, 1 place in fuel_in and text in other, which cannot stand in one column: read both alike (`--read 'litres=text'`), or rename one");
+    insta::assert_snapshot!(ran.err, @"error: column `litres` holds decimals, 1 place in fuel_in \
+        and text in other, which cannot stand in one column: read both alike (`--read \
+        'litres=text'`), or rename one");
     let read = run(
         harbour.path(),
         &["stack", "fuel_in.csv", "other.csv", "--read", "litres=text", "--source", "book"],
@@ -45,8 +63,7 @@ fn files_whose_columns_hold_different_things_are_not_stacked(harbour: TempDir) {
 
 #[rstest]
 fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
-    let months =
-        "month,quarter,week,year,tons\n2025-05,2025-Q2,2025-W18,2025,3\n2025-06,2025-Q2,2025-W26,2025,4\n";
+    let months = "month,quarter,week,year,tons\n2025-05,2025-Q2,2025-W18,2025,3\n2025-06,2025-Q2,2025-W26,2025,4\n";
     fs::write(harbour.path().join("months.csv"), months).unwrap();
     let look = run(harbour.path(), &["look", "months.csv", "--read", "year=year"]).out;
     for kind in [
@@ -58,8 +75,10 @@ fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
     ] {
         assert!(look.contains(kind), "{kind} in {look}");
     }
-    let same =
-        run(harbour.path(), &["filter", "months.csv", "month = 2025-05-17 or month = 2025-06-30 - 0 days"]);
+    let same = run(
+        harbour.path(),
+        &["filter", "months.csv", "month = 2025-05-17 or month = 2025-06-30 - 0 days"],
+    );
     assert_eq!((same.out.as_str(), same.code), (months, 0));
     let next = run(
         harbour.path(),
@@ -67,9 +86,14 @@ fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
     )
     .out;
     assert!(next.ends_with("2025-06,2025-Q2,2025-W26,2025,4,2025-07,2025-Q2\n"), "{next}");
-    let recent = run(harbour.path(), &["recent", "months.csv", "--date", "month", "--last", "1 month"]);
+    let recent =
+        run(harbour.path(), &["recent", "months.csv", "--date", "month", "--last", "1 month"]);
     assert!(recent.out.ends_with("tons\n2025-06,2025-Q2,2025-W26,2025,4\n"), "{}", recent.out);
-    assert!(recent.err.contains("as of 2025-06-30, in view 2025-06-01..2025-06-30"), "{}", recent.err);
+    assert!(
+        recent.err.contains("as of 2025-06-30, in view 2025-06-01..2025-06-30"),
+        "{}",
+        recent.err
+    );
 }
 
 #[rstest]
@@ -80,7 +104,11 @@ fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
 #[case("serial", "45838\n45838.5", "2025-06-30T00:00\n2025-06-30T12:00")]
 #[case("rfc2822", "\"Mon, 30 Jun 2025 14:05:09 +0200\"", "2025-06-30T12:05:09Z")]
 #[case("%d.%m.%Y %H:%M", "30.06.2025 00:00", "2025-06-30")]
-fn formats_are_read_as_they_are_said(#[case] format: &str, #[case] cells: &str, #[case] expected: &str) {
+fn formats_are_read_as_they_are_said(
+    #[case] format: &str,
+    #[case] cells: &str,
+    #[case] expected: &str,
+) {
     let directory = tempfile::tempdir().unwrap();
     fs::write(directory.path().join("a.csv"), format!("d\n{cells}\n")).unwrap();
     let ran = run(directory.path(), &["columns", "a.csv", "d", "--read", &format!("d={format}")]);
@@ -110,7 +138,8 @@ fn bad_dates_are_explained_by_every_operation_that_needs_them(harbour: TempDir) 
     ] {
         let ran = run(harbour.path(), arguments);
         assert!(
-            ran.err.contains("cannot be used as dates: 1 of its 2 values is not one (line 3 `soon`)"),
+            ran.err
+                .contains("cannot be used as dates: 1 of its 2 values is not one (line 3 `soon`)"),
             "{}",
             ran.err
         );
@@ -157,16 +186,18 @@ fn what_has_been_so_far_and_what_was_at_each_months_end(harbour: TempDir) {
     assert!(last.iter().all(|line| line.ends_with(",2024-05-15")), "{}{}", states.out, states.err);
     assert_eq!(states.out.lines().count(), 11, "five berths at the end of two periods");
 
-    let unmarked = run(harbour.path(), &["running", "gauge.csv", "--date", "day", "--max", "level_m"]);
-    let expected =
-        "error: gauge.csv: column `level_m` cannot be used as numbers: 6 of its 353 values are not (line ";
+    let unmarked =
+        run(harbour.path(), &["running", "gauge.csv", "--date", "day", "--max", "level_m"]);
+    let expected = "error: gauge.csv: column `level_m` cannot be used as numbers: 6 of its 353 \
+        values are not (line ";
     assert!(
         unmarked.err.starts_with(expected)
             && unmarked.err.ends_with("Mark what means no value: `--missing`\n"),
         "{}",
         unmarked.err
     );
-    let mistake = run(harbour.path(), &["running", "gauge.csv", "--date", "day", "--max", "levle_m"]);
+    let mistake =
+        run(harbour.path(), &["running", "gauge.csv", "--date", "day", "--max", "levle_m"]);
     assert_eq!(
         (mistake.err.as_str(), mistake.code),
         ("error: gauge.csv: there is no column `levle_m`. Did you mean `level_m`?\n", 1)

@@ -1,5 +1,5 @@
-//! Every setting accepts and refuses the same values in Rust, in a routine and on the command line, and each says
-//! the same fact.
+//! Every setting accepts and refuses the same values in Rust, in a routine and on the command line,
+//! and each says the same fact.
 
 #![allow(clippy::unwrap_used)]
 
@@ -32,7 +32,9 @@ fn values(setting: &Setting) -> (String, Vec<&'static str>) {
         Takes::Text("MONTH") => ("April", &["Juli", "13"]),
         Takes::Text("NUMBER") => ("12.50", &["1e3", "a lot"]),
         Takes::Text("DATE") => ("2025-06-30", &["2025-02-30"]),
-        Takes::Text(word) if word.contains("START") || setting.name == "window" => ("a..b", &["a", ".."]),
+        Takes::Text(word) if word.contains("START") || setting.name == "window" => {
+            ("a..b", &["a", ".."])
+        }
         Takes::Text(word) if word.contains("A..B") => ("2025-01..2025-06", &["2025-13", "x"]),
         Takes::Texts("COL=VALUE") => ("a=1", &[]),
         Takes::Texts("GRAIN|all,…") => ("year", &[]),
@@ -50,7 +52,8 @@ fn is_typed(setting: &Setting) -> bool {
 
 /// The settings of an operation that cannot do without some, and one more.
 fn settings(operation: &Described, name: &str, value: &str) -> Vec<(&'static Setting, String)> {
-    let chosen = operation.settings.iter().filter(|setting| setting.required || setting.name == name);
+    let chosen =
+        operation.settings.iter().filter(|setting| setting.required || setting.name == name);
     let given = |setting: &'static Setting| match setting.name == name {
         true => (setting, value.to_owned()),
         false => (setting, values(setting).0),
@@ -68,7 +71,11 @@ fn in_rust(operation: &Described, given: &[(&Setting, String)]) -> Result<(), St
 }
 
 /// What a routine with these settings says when it is checked.
-fn in_toml(operation: &Described, given: &[(&Setting, String)], directory: &TempDir) -> Option<String> {
+fn in_toml(
+    operation: &Described,
+    given: &[(&Setting, String)],
+    directory: &TempDir,
+) -> Option<String> {
     let settings: Vec<String> =
         given.iter().map(|(setting, value)| format!("{} = {value:?}", setting.name)).collect();
     let further = match operation.reads {
@@ -86,7 +93,11 @@ fn in_toml(operation: &Described, given: &[(&Setting, String)], directory: &Temp
 }
 
 /// What the command says, in one line, and its exit code.
-fn typed(operation: &Described, given: &[(&Setting, String)], directory: &TempDir) -> (String, i32) {
+fn typed(
+    operation: &Described,
+    given: &[(&Setting, String)],
+    directory: &TempDir,
+) -> (String, i32) {
     let mut words = vec![operation.name.to_owned()];
     words.extend(match operation.reads {
         Reads::OneTable | Reads::SeveralTables => vec!["stays.csv".to_owned()],
@@ -107,7 +118,8 @@ fn typed(operation: &Described, given: &[(&Setting, String)], directory: &TempDi
 
 fn stays() -> TempDir {
     let directory = TempDir::new().unwrap();
-    fs::write(directory.path().join("stays.csv"), "day,a,b\n2025-06-30,2025-06-01,2025-06-02\n").unwrap();
+    fs::write(directory.path().join("stays.csv"), "day,a,b\n2025-06-30,2025-06-01,2025-06-02\n")
+        .unwrap();
     directory
 }
 
@@ -121,7 +133,8 @@ fn every_setting_accepts_and_refuses_the_same_values_in_every_face() {
             let given = settings(operation, setting.name, &good);
             let place = format!("{} {} = {good}", operation.name, setting.name);
             assert_eq!(in_rust(operation, &given), Ok(()), "{place}");
-            let refused_value = |told: &str| told.contains("cannot be read as") || told.contains("is not a ");
+            let refused_value =
+                |told: &str| told.contains("cannot be read as") || told.contains("is not a ");
             assert!(
                 !in_toml(operation, &given, &directory).is_some_and(|told| refused_value(&told)),
                 "{place}"
@@ -139,7 +152,8 @@ fn every_setting_accepts_and_refuses_the_same_values_in_every_face() {
                 let (told, code) = typed(operation, &given, &directory);
                 assert_eq!(code, 2, "{place}: {told}");
                 match setting.takes {
-                    // The parser of arguments refuses other words itself, and names those that there are.
+                    // The parser of arguments refuses other words itself, and names those that
+                    // there are.
                     Takes::OneOf(words) => {
                         assert!(
                             words.iter().all(|word| told.contains(word) && fact.contains(word)),
@@ -154,11 +168,14 @@ fn every_setting_accepts_and_refuses_the_same_values_in_every_face() {
     assert!(refused > 60, "{refused}");
 }
 
-/// Values that Rust's types let through are refused when the operation is prepared, in the same words.
+/// Values that Rust's types let through are refused when the operation is prepared, in the same
+/// words.
 #[rstest]
 #[case(Latest::new("day").newest(0).apply(&day()), "`newest` is 0: expected a whole number from 1")]
-#[case(Earliest::new("day").oldest(0).apply(&day()), "`oldest` is 0: expected a whole number from 1")]
-#[case(Filled::new("day").carry(["day"]).limit(0).apply(&day()), "`limit` is 0: expected a whole number from 1")]
+#[case(Earliest::new("day").oldest(0).apply(&day()),
+    "`oldest` is 0: expected a whole number from 1")]
+#[case(Filled::new("day").carry(["day"]).limit(0).apply(&day()),
+    "`limit` is 0: expected a whole number from 1")]
 fn a_range_holds_for_builders_too(
     #[case] outcome: Result<jembric::Outcome, jembric::CoreError>,
     #[case] fact: &str,
@@ -189,7 +206,8 @@ fn a_setting_that_there_is_not_is_told_with_the_nearest_and_one_given_twice_is_r
         "{in_toml}"
     );
 
-    let twice = "[[step]]\nread = \"stays.csv\"\nlatest = { date = \"day\", newest = 2, newest = 3 }\n";
+    let twice =
+        "[[step]]\nread = \"stays.csv\"\nlatest = { date = \"day\", newest = 2, newest = 3 }\n";
     assert!(Routine::parse("r.toml", twice).unwrap_err().to_string().contains("duplicate key"));
     for (words, told) in [
         (vec!["--date=day", "--newst=2"], "--newest"),

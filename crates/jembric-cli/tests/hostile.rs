@@ -1,5 +1,6 @@
-//! Files that hurt: damaged ones, and small ones that stand for far more than their size. Each run has
-//! a bound on its memory and its time, and ends with an answer or with an error that says what is wrong.
+//! Files that hurt: damaged ones, and small ones that stand for far more than their size. Each run
+//! has a bound on its memory and its time, and ends with an answer or with an error that says what
+//! is wrong.
 
 #![cfg(unix)]
 #![allow(clippy::unwrap_used)]
@@ -24,7 +25,8 @@ struct Ended {
     err: String,
 }
 
-/// Kibibytes of addresses that a run may take: what the allocator reserves at the start, and some more.
+/// Kibibytes of addresses that a run may take: what the allocator reserves at the start, and some
+/// more.
 const MOST_KIB: u64 = 4 << 20;
 /// A run that takes longer hangs.
 const PATIENCE: Duration = Duration::from_secs(120);
@@ -51,12 +53,14 @@ fn bounded_to(kib: u64, directory: &Path, arguments: &[&str]) -> Ended {
         }
         if began.elapsed() > PATIENCE {
             running.kill().unwrap();
-            let shown: Vec<&str> = arguments.iter().map(|word| &word[..word.len().min(40)]).collect();
+            let shown: Vec<&str> =
+                arguments.iter().map(|word| &word[..word.len().min(40)]).collect();
             panic!("{shown:?} hangs");
         }
         std::thread::sleep(Duration::from_millis(5));
     };
-    let text = |name: &str| String::from_utf8_lossy(&fs::read(directory.join(name)).unwrap()).into_owned();
+    let text =
+        |name: &str| String::from_utf8_lossy(&fs::read(directory.join(name)).unwrap()).into_owned();
     Ended { code: status.code(), out: text("stdout"), err: text("stderr") }
 }
 
@@ -86,7 +90,8 @@ fn xlsx(path: &Path, sheet: &str, texts: &str) {
             (
                 "xl/workbook.xml",
                 format!(
-                    "<workbook xmlns=\"{MAIN}\" xmlns:r=\"{OFFICE}\"><sheets><sheet name=\"S\" sheetId=\"1\" r:id=\"b\"/>\
+                    "<workbook xmlns=\"{MAIN}\" xmlns:r=\"{OFFICE}\"><sheets><sheet name=\"S\" \
+                        sheetId=\"1\" r:id=\"b\"/>\
                      </sheets></workbook>"
                 ),
             ),
@@ -101,7 +106,8 @@ fn xlsx(path: &Path, sheet: &str, texts: &str) {
             (
                 "xl/styles.xml",
                 format!(
-                    "<styleSheet xmlns=\"{MAIN}\"><cellXfs><xf numFmtId=\"0\"/><xf numFmtId=\"14\"/></cellXfs></styleSheet>"
+                    "<styleSheet xmlns=\"{MAIN}\"><cellXfs><xf numFmtId=\"0\"/><xf \
+                        numFmtId=\"14\"/></cellXfs></styleSheet>"
                 ),
             ),
             ("xl/sharedStrings.xml", format!("<sst xmlns=\"{MAIN}\">{texts}</sst>")),
@@ -115,11 +121,15 @@ fn xlsx(path: &Path, sheet: &str, texts: &str) {
 
 fn ods(path: &Path, content: &str) {
     let whole = format!(
-        "<office:document-content xmlns:office=\"o\" xmlns:table=\"t\" xmlns:text=\"x\"><office:body><office:spreadsheet>{content}"
+        "<office:document-content xmlns:office=\"o\" xmlns:table=\"t\" \
+            xmlns:text=\"x\"><office:body><office:spreadsheet>{content}"
     );
     archive(
         path,
-        &[("mimetype", "application/vnd.oasis.opendocument.spreadsheet".to_owned()), ("content.xml", whole)],
+        &[
+            ("mimetype", "application/vnd.oasis.opendocument.spreadsheet".to_owned()),
+            ("content.xml", whole),
+        ],
     );
 }
 
@@ -128,7 +138,8 @@ type Make = fn(&Path);
 
 fn in_ods(cell: &str) -> String {
     format!(
-        "<table:table table:name=\"S\">{cell}</table:table></office:spreadsheet></office:body></office:document-content>"
+        "<table:table \
+            table:name=\"S\">{cell}</table:table></office:spreadsheet></office:body></office:document-content>"
     )
 }
 
@@ -137,21 +148,27 @@ fn in_ods(cell: &str) -> String {
     xlsx(path, "<row r=\"1\"><c r=\"A1\"><v>1</v></c><c r=\"ZZZZZZ1\"><v>2</v></c></row>", "");
 }, "columns, more than the 20000 that are read. If that is right, allow more: `--most-columns")]
 #[case::one_text_in_many_cells("shared.xlsx", |path: &Path| {
-    let rows: String = (1..2_000).map(|row| format!("<row r=\"{row}\"><c r=\"A{row}\" t=\"s\"><v>0</v></c></row>")).collect();
+    let rows: String = (1..2_000).map(|row| format!("<row r=\"{row}\"><c r=\"A{row}\" \
+        t=\"s\"><v>0</v></c></row>")).collect();
     xlsx(path, &rows, &format!("<si><t>{}</t></si>", "x".repeat(1 << 20)));
-}, "unpack to more than 536870912, and so they are not read. If that is right, allow more: `--most-unpacked")]
+}, "unpack to more than 536870912, and so they are not read. If that is right, allow more: \
+    `--most-unpacked")]
 #[case::xml_that_ends_in_a_table("hang.ods", |path: &Path| {
-    ods(path, "<table:table table:name=\"S\"><table:table-row><table:table-cell office:value-type=\"float\">");
+    ods(path, "<table:table table:name=\"S\"><table:table-row><table:table-cell \
+        office:value-type=\"float\">");
 }, "this is no whole workbook")]
 #[case::a_row_that_stands_there_for_ever("repeated.ods", |path: &Path| {
-    let cell = "<table:table-cell office:value-type=\"string\" table:number-columns-repeated=\"16000\"><text:p>x</text:p></table:table-cell>";
-    ods(path, &in_ods(&format!("<table:table-row table:number-rows-repeated=\"1000000\">{cell}</table:table-row>")));
+    let cell = "<table:table-cell office:value-type=\"string\" \
+        table:number-columns-repeated=\"16000\"><text:p>x</text:p></table:table-cell>";
+    ods(path, &in_ods(&format!("<table:table-row \
+        table:number-rows-repeated=\"1000000\">{cell}</table:table-row>")));
 }, "unpack to more than")]
 #[case::each_line_its_own_key("keys.jsonl", |path: &Path| {
     let lines: String = (0..10_000).map(|n| format!("{{\"k{n}\":1}}\n")).collect();
     fs::write(path, lines).unwrap();
 }, "unpack to more than")]
-#[case::commas("commas.csv", |path: &Path| fs::write(path, vec![b','; 1 << 24]).unwrap(), "more than the 20000 that are read")]
+#[case::commas("commas.csv", |path: &Path| fs::write(path, vec![b','; 1 << 24]).unwrap(),
+    "more than the 20000 that are read")]
 #[case::packed_commas("commas.csv.zst", |path: &Path| {
     fs::write(path, zstd::encode_all(&vec![b','; 1 << 24][..], 1).unwrap()).unwrap();
 }, "more than the 20000 that are read")]
@@ -162,7 +179,11 @@ fn in_ods(cell: &str) -> String {
     fs::write(path, "2025-05-O1\n2025-05-02\n").unwrap();
     fs::write(path.with_file_name("holidays"), "").unwrap();
 }, "line 1 has `2025-05-O1`")]
-fn a_small_file_that_stands_for_much_is_refused(#[case] name: &str, #[case] make: Make, #[case] said: &str) {
+fn a_small_file_that_stands_for_much_is_refused(
+    #[case] name: &str,
+    #[case] make: Make,
+    #[case] said: &str,
+) {
     let directory = tempfile::tempdir().unwrap();
     make(&directory.path().join(name));
     fs::write(directory.path().join("d.csv"), "day\n2025-05-01\n").unwrap();
@@ -212,7 +233,10 @@ fn an_arrow_file_of_nothing_but_missing_values_is_refused() {
 #[case("panic.parquet", include_bytes!("hostile_files/panic.parquet"))]
 #[case("panic.arrow", include_bytes!("hostile_files/panic.arrow"))]
 #[case("panic.arrows", include_bytes!("hostile_files/panic.arrows"))]
-fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(#[case] name: &str, #[case] bytes: &[u8]) {
+fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(
+    #[case] name: &str,
+    #[case] bytes: &[u8],
+) {
     let directory = tempfile::tempdir().unwrap();
     fs::write(directory.path().join(name), bytes).unwrap();
     fs::write(directory.path().join("out.csv"), "old").unwrap();
@@ -223,8 +247,8 @@ fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(#[case] name: 
     assert_eq!(fs::read_to_string(directory.path().join("out.csv")).unwrap(), "old");
 }
 
-/// The demo's tables in each binary format, with some bytes changed: the command answers or reports an
-/// error. It never crashes or hangs.
+/// The demo's tables in each binary format, with some bytes changed: the command answers or reports
+/// an error. It never crashes or hangs.
 #[rstest]
 #[case("dues.parquet")]
 #[case("dues.arrow")]
@@ -235,7 +259,10 @@ fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(#[case] name: 
 fn a_file_with_changed_bytes_ends_with_an_answer_or_an_error(#[case] name: &str) {
     let directory = harness::harbour();
     let at = |name: &str| directory.path().join(name);
-    assert_eq!(harness::run(directory.path(), &["sort", "dues.csv", "invoice", "--out", name, "-q"]).code, 0);
+    assert_eq!(
+        harness::run(directory.path(), &["sort", "dues.csv", "invoice", "--out", name, "-q"]).code,
+        0
+    );
     let whole = fs::read(at(name)).unwrap();
     let mut random = fastrand::Rng::with_seed(7);
     let broken = format!("broken.{name}");
@@ -249,8 +276,14 @@ fn a_file_with_changed_bytes_ends_with_an_answer_or_an_error(#[case] name: &str)
             bytes.truncate(random.usize(1..bytes.len()));
         }
         fs::write(at(&broken), bytes).unwrap();
-        let ended = bounded(directory.path(), &["totals", &broken, "--per", "vessel", "--sum", "amount"]);
-        assert!(matches!(ended.code, Some(0 | 1)), "{name}, round {round}: {:?} {}", ended.code, ended.err);
+        let ended =
+            bounded(directory.path(), &["totals", &broken, "--per", "vessel", "--sum", "amount"]);
+        assert!(
+            matches!(ended.code, Some(0 | 1)),
+            "{name}, round {round}: {:?} {}",
+            ended.code,
+            ended.err
+        );
         assert!(!ended.err.contains("panicked"), "{name}, round {round}: {}", ended.err);
     }
 }
@@ -276,8 +309,11 @@ fn lines_that_end_in_a_carriage_return_are_lines_and_utf_16_needs_no_mark() {
 #[test]
 fn numbers_keep_all_their_digits_or_are_refused() {
     let directory = tempfile::tempdir().unwrap();
-    fs::write(directory.path().join("n.csv"), "day,n\n2025-01-01,9999999999999.999999\n2025-01-02,-1\n")
-        .unwrap();
+    fs::write(
+        directory.path().join("n.csv"),
+        "day,n\n2025-01-01,9999999999999.999999\n2025-01-02,-1\n",
+    )
+    .unwrap();
     let ended = bounded(directory.path(), &["filter", "n.csv", "n < 99999999999999999999", "-q"]);
     let out = "day,n\n2025-01-01,9999999999999.999999\n2025-01-02,-1.000000\n";
     assert_eq!((ended.code, ended.out.as_str()), (Some(0), out), "{}", ended.err);
@@ -285,7 +321,8 @@ fn numbers_keep_all_their_digits_or_are_refused() {
     assert_eq!(ended.out, "sum_n\n9999999999998.999999\n", "{}", ended.err);
     for opening in ["99999999999999999999", "nan", "inf", "1e3"] {
         let routine = format!(
-            "[[step]]\nread = \"n.csv\"\nrunning = {{ date = \"day\", sum = [\"n\"], opening = {opening} }}\n"
+            "[[step]]\nread = \"n.csv\"\nrunning = {{ date = \"day\", sum = [\"n\"], opening = \
+                {opening} }}\n"
         );
         fs::write(directory.path().join("o.toml"), routine).unwrap();
         let ended = bounded(directory.path(), &["run", "o.toml"]);
@@ -298,10 +335,9 @@ fn numbers_keep_all_their_digits_or_are_refused() {
 #[test]
 fn day_numbers_out_of_range_do_not_become_days() {
     let directory = tempfile::tempdir().unwrap();
-    let rows = ["45000", "2958465", "3000000", "1e300"]
-        .iter()
-        .zip(2..)
-        .map(|(value, row)| format!("<row r=\"{row}\"><c r=\"A{row}\" s=\"1\"><v>{value}</v></c></row>"));
+    let rows = ["45000", "2958465", "3000000", "1e300"].iter().zip(2..).map(|(value, row)| {
+        format!("<row r=\"{row}\"><c r=\"A{row}\" s=\"1\"><v>{value}</v></c></row>")
+    });
     let name = "<row r=\"1\"><c r=\"A1\" t=\"inlineStr\"><is><t>day</t></is></c></row>";
     let rows: String = rows.collect();
     xlsx(&directory.path().join("serial.xlsx"), &format!("{name}{rows}"), "");
@@ -317,24 +353,27 @@ fn day_numbers_out_of_range_do_not_become_days() {
     assert!(!cells[4].contains("9999-12-31") && ended.code == Some(0));
 }
 
-/// The command refuses an answer that would not fit before it makes it. If memory runs out all the same,
-/// the command leaves no file behind.
+/// The command refuses an answer that would not fit before it makes it. If memory runs out all the
+/// same, the command leaves no file behind.
 #[test]
 fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
     let directory = tempfile::tempdir().unwrap();
     let stays: String = (0..54).map(|n| format!("v{n},0001-01-01,9999-12-31\n")).collect();
     fs::write(directory.path().join("long.csv"), format!("who,a,z\n{stays}")).unwrap();
-    let count =
-        ["active", "long.csv", "--start", "a", "--end", "z", "--count", "--per", "who", "--out", "out.csv"];
+    let count = [
+        "active", "long.csv", "--start", "a", "--end", "z", "--count", "--per", "who", "--out",
+        "out.csv",
+    ];
     let ended = bounded(directory.path(), &count);
     assert_eq!(ended.code, Some(1), "{}", ended.err);
-    let refused =
-        ended.err.contains("GiB of memory, more than the") || ended.err.contains("not enough memory");
+    let refused = ended.err.contains("GiB of memory, more than the")
+        || ended.err.contains("not enough memory");
     assert!(refused, "{}", ended.err);
     // A table that is larger than the memory that there is.
     let rows = "2025-01-01,abcdefghijklmnopqrstuvwxyz\n".repeat(2_000_000);
     fs::write(directory.path().join("large.csv"), format!("day,text\n{rows}")).unwrap();
-    let ended = bounded_to(1_300_000, directory.path(), &["sort", "large.csv", "text", "--out", "out.csv"]);
+    let ended =
+        bounded_to(1_300_000, directory.path(), &["sort", "large.csv", "text", "--out", "out.csv"]);
     let left: Vec<String> = fs::read_dir(directory.path())
         .unwrap()
         .map(|entry| entry.unwrap().file_name().to_string_lossy().into_owned())
@@ -354,13 +393,19 @@ fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
 #[case(&["run", "nasty.toml"])]
 fn what_acts_on_a_terminal_is_shown_and_not_done(#[case] arguments: &[&str]) {
     let directory = tempfile::tempdir().unwrap();
-    let rows = "day,note\u{7}\u{202e},x\n2025-01-01,a\u{1b}[2Jb,\u{1b}]0;t\u{7}\n2025-01-02,\u{2066}c,-\n";
+    let rows =
+        "day,note\u{7}\u{202e},x\n2025-01-01,a\u{1b}[2Jb,\u{1b}]0;t\u{7}\n2025-01-02,\u{2066}c,-\n";
     fs::write(directory.path().join("nasty.csv"), rows).unwrap();
-    let routine = "title = \"a\\u001b[2J\"\n[[step]]\nread = \"nasty.csv\"\nlatest = { date = \"day\", mark = \"m\\u202e\" }\n";
+    let routine = "title = \"a\\u001b[2J\"\n[[step]]\nread = \"nasty.csv\"\nlatest = { date \
+        = \"day\", mark = \"m\\u202e\" }\n";
     fs::write(directory.path().join("nasty.toml"), routine).unwrap();
     let ended = bounded(directory.path(), arguments);
     // The result itself goes into pipes as it is.
-    let shown = if arguments[0] == "run" { ended.err.clone() } else { format!("{}{}", ended.out, ended.err) };
+    let shown = if arguments[0] == "run" {
+        ended.err.clone()
+    } else {
+        format!("{}{}", ended.out, ended.err)
+    };
     let acts = |c: char| c.is_control() && c != '\n' || "\u{202e}\u{2066}".contains(c);
     assert!(!shown.contains(acts), "{shown:?}");
     // The parser of the command line takes such characters away itself.
@@ -371,7 +416,8 @@ fn what_acts_on_a_terminal_is_shown_and_not_done(#[case] arguments: &[&str]) {
 fn a_text_of_a_megabyte_is_shortened_in_messages() {
     let directory = tempfile::tempdir().unwrap();
     let long = "x".repeat(1 << 20);
-    fs::write(directory.path().join("long.csv"), format!("day,{long}\n2025-01-01,1\n{long},2\n")).unwrap();
+    fs::write(directory.path().join("long.csv"), format!("day,{long}\n2025-01-01,1\n{long},2\n"))
+        .unwrap();
     for arguments in [
         &["latest", "long.csv", "--date", "day"][..],
         &["latest", "long.csv", "--date", "nothing"],
@@ -413,7 +459,9 @@ fn four_files(directory: &TempDir) -> Vec<String> {
     let names = ["a.csv", "b.csv", "c.csv", "d.csv"];
     let steps: String = names
         .iter()
-        .map(|name| format!("[[step]]\nread = \"in.csv\"\nfilter = \"n >= 0\"\nwrite = \"{name}\"\n"))
+        .map(|name| {
+            format!("[[step]]\nread = \"in.csv\"\nfilter = \"n >= 0\"\nwrite = \"{name}\"\n")
+        })
         .collect();
     fs::write(directory.path().join("four.toml"), steps).unwrap();
     names.map(str::to_owned).to_vec()
@@ -434,8 +482,8 @@ fn written_by(directory: &TempDir, names: &[String]) -> Vec<String> {
     names.iter().map(run).collect()
 }
 
-/// Killed at any moment, a routine leaves files that are all of one run once it runs again; and a run
-/// that is told to end removes what it has begun.
+/// Killed at any moment, a routine leaves files that are all of one run once it runs again; and a
+/// run that is told to end removes what it has begun.
 #[test]
 fn fifty_kills_never_leave_a_mixed_set() {
     let directory = tempfile::tempdir().unwrap();
@@ -459,14 +507,17 @@ fn fifty_kills_never_leave_a_mixed_set() {
         std::thread::sleep(usual.mul_f64(random.f64() * 1.2));
         let by_kill = random.bool();
         let signal = if by_kill { "-KILL" } else { "-TERM" };
-        let _ = Command::new("kill").args([signal, &running.id().to_string()]).stderr(Stdio::null()).status();
+        let _ = Command::new("kill")
+            .args([signal, &running.id().to_string()])
+            .stderr(Stdio::null())
+            .status();
         killed += usize::from(running.wait().unwrap().code() != Some(0));
         if !by_kill {
             let begun = temporary_files(&directory);
             assert_eq!(begun, [""; 0], "a run that was told to end removes its files");
         }
-        // The next run finishes or undoes what was begun before it does anything else; one that cannot
-        // even read its input changes nothing after that.
+        // The next run finishes or undoes what was begun before it does anything else; one that
+        // cannot even read its input changes nothing after that.
         fs::rename(directory.path().join("in.csv"), directory.path().join("away.csv")).unwrap();
         assert_eq!(whole(directory.path()).code, Some(1));
         fs::rename(directory.path().join("away.csv"), directory.path().join("in.csv")).unwrap();

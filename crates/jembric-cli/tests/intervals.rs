@@ -1,4 +1,5 @@
-//! Intervals as a user meets them at the command: active periods, counts and spells, and long answers.
+//! Intervals as a user meets them at the command: active periods, counts and spells, and long
+//! answers.
 
 #![allow(clippy::unwrap_used)]
 
@@ -15,7 +16,10 @@ const STAYS: [&str; 6] = ["active", "stays.csv", "--start", "arrived", "--end", 
 fn the_days_of_the_counts_are_those_of_the_rows(harbour: TempDir) {
     let asked = |more: &[&str]| run(harbour.path(), &[&STAYS[..], more].concat());
     let sum = |text: &str, column: usize| -> i64 {
-        text.lines().skip(1).map(|line| line.split(',').nth(column).unwrap().parse::<i64>().unwrap()).sum()
+        text.lines()
+            .skip(1)
+            .map(|line| line.split(',').nth(column).unwrap().parse::<i64>().unwrap())
+            .sum()
     };
     let rows = asked(&["--grain", "month"]);
     let counts = asked(&["--grain", "month", "--count", "--per", "berth"]);
@@ -32,12 +36,21 @@ fn the_days_of_the_counts_are_those_of_the_rows(harbour: TempDir) {
 }
 
 #[rstest]
-#[case::grain(&["--grain", "hour"], 1, "error: column `arrived` holds days, of which hours cannot be told: ask for days\n")]
-#[case::no_grain(&["--grain", "fortnight"], 2, "error: `grain`: `fortnight` is not a grain. There are: hour, day, week, month, quarter and year\n")]
-#[case::open(&["--open-ends", "refuse"], 1, "error: 3 rows have no `left`, and open ends are refused (line 204, line 205, line 206). Let them last until the as-of date, or drop them: `open-ends` as-of or drop\n")]
-#[case::share(&["--share", "berth"], 1, "error: stays.csv: column `berth` holds text, where numbers are needed\n")]
-#[case::flood(&["--most-rows", "100"], 1, "error: the answer would have 1818 rows, more than the 100 that it may: line 9 alone makes 16, from 2024-01-20 to 2024-02-04.")]
-#[case::name(&["--name", "tons"], 1, "error: there is a column `tons` already: choose another name\n")]
+#[case::grain(&["--grain", "hour"], 1,
+    "error: column `arrived` holds days, of which hours cannot be told: ask for days\n")]
+#[case::no_grain(&["--grain", "fortnight"], 2,
+    "error: `grain`: `fortnight` is not a grain. There are: hour, day, week, month, quarter and \
+        year\n")]
+#[case::open(&["--open-ends", "refuse"], 1,
+    "error: 3 rows have no `left`, and open ends are refused (line 204, line 205, line 206). Let \
+        them last until the as-of date, or drop them: `open-ends` as-of or drop\n")]
+#[case::share(&["--share", "berth"], 1,
+    "error: stays.csv: column `berth` holds text, where numbers are needed\n")]
+#[case::flood(&["--most-rows", "100"], 1,
+    "error: the answer would have 1818 rows, more than the 100 that it may: line 9 alone makes \
+        16, from 2024-01-20 to 2024-02-04.")]
+#[case::name(&["--name", "tons"], 1,
+    "error: there is a column `tons` already: choose another name\n")]
 fn mistakes_about_intervals_are_told(
     harbour: TempDir,
     #[case] more: &[&str],
@@ -63,10 +76,17 @@ fn a_long_answer_goes_out_in_batches_and_is_the_same_in_every_form(harbour: Temp
     assert!(csv.out.ends_with("1,0001-01-01,4000-12-31,4000-12-31\n2,2025-01-01,2025-01-02,2025-01-01\n2,2025-01-01,2025-01-02,2025-01-02\n"));
     assert_eq!(csv.out.matches("id,a,z,day").count(), 1, "one header");
     let table = asked(&["--format", "table", "--rows", "3"]);
-    assert!(table.out.ends_with("… and 1460969 more rows (--rows 1460972 shows all)\n"), "{}", table.out);
+    assert!(
+        table.out.ends_with("… and 1460969 more rows (--rows 1460972 shows all)\n"),
+        "{}",
+        table.out
+    );
     let lines = asked(&["--out", "long.jsonl", "-q"]);
     assert_eq!(lines.code, 0);
-    assert_eq!(fs::read_to_string(harbour.path().join("long.jsonl")).unwrap().lines().count(), 1_460_972);
+    assert_eq!(
+        fs::read_to_string(harbour.path().join("long.jsonl")).unwrap().lines().count(),
+        1_460_972
+    );
 }
 
 #[rstest]
@@ -77,8 +97,16 @@ fn spells_are_sorted_by_entity_and_start(harbour: TempDir) {
     );
     let keys: Vec<Vec<&str>> =
         ran.out.lines().skip(1).map(|line| line.split(',').take(2).collect()).collect();
-    assert!(ran.out.starts_with("ship,start,end,days,records\n") && keys.is_sorted(), "{}", ran.out);
-    let records: usize =
-        ran.out.lines().skip(1).map(|line| line.rsplit(',').next().unwrap().parse::<usize>().unwrap()).sum();
+    assert!(
+        ran.out.starts_with("ship,start,end,days,records\n") && keys.is_sorted(),
+        "{}",
+        ran.out
+    );
+    let records: usize = ran
+        .out
+        .lines()
+        .skip(1)
+        .map(|line| line.rsplit(',').next().unwrap().parse::<usize>().unwrap())
+        .sum();
     assert_eq!(records, 204);
 }

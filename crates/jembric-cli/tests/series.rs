@@ -9,7 +9,8 @@ use rstest::rstest;
 use std::fs;
 use tempfile::TempDir;
 
-const GAUGE: [&str; 8] = ["filled", "gauge.csv", "--per", "gauge", "--date", "day", "--missing", "-"];
+const GAUGE: [&str; 8] =
+    ["filled", "gauge.csv", "--per", "gauge", "--date", "day", "--missing", "-"];
 const DUES: [&str; 6] = ["totals", "dues.csv", "--date", "issued", "--grain", "quarter"];
 
 #[rstest]
@@ -20,15 +21,20 @@ fn every_gauge_has_every_day_and_what_was_there_is_as_it_was(harbour: TempDir) {
         filled.out.lines().skip(1).partition(|line| line.ends_with("true"));
     assert_eq!((added.len(), there.len()), (9, 353));
     assert!(
-        filled.err.contains("rows out 362 · there 353 · added 9 · level_m carried into added rows 9"),
+        filled
+            .err
+            .contains("rows out 362 · there 353 · added 9 · level_m carried into added rows 9"),
         "{}",
         filled.err
     );
     // In parts it is the same as whole, and a whole table is a series of its own.
     let half = |range: &str| asked(&["--range", range, "--quiet"]).out.lines().count() - 1;
     assert_eq!(half("2025-01..2025-03") + half("2025-04..2025-06"), 362);
-    fs::write(harbour.path().join("gauges.csv"), "name,berth\nOuter Mole,1\nNew Sill,2\nNew Sill,3\n,4\n")
-        .unwrap();
+    fs::write(
+        harbour.path().join("gauges.csv"),
+        "name,berth\nOuter Mole,1\nNew Sill,2\nNew Sill,3\n,4\n",
+    )
+    .unwrap();
     let listed = asked(&["--entities", "gauges.csv:name", "--range", "2025-06-30"]);
     insta::assert_snapshot!(listed.out, @"
     day,gauge,level_m
@@ -36,18 +42,29 @@ fn every_gauge_has_every_day_and_what_was_there_is_as_it_was(harbour: TempDir) {
     2025-06-30,Outer Mole,3.57
     2025-06-30,River Gate,1.91
     ");
-    let told = "entities without a record 1 · entities named twice 1 · entities named without a key 1";
+    let told =
+        "entities without a record 1 · entities named twice 1 · entities named without a key 1";
     assert!(listed.err.contains(told), "{}", listed.err);
 }
 
 #[rstest]
-#[case::grain(&["--grain", "hour"], 1, "error: column `day` holds days, of which hours cannot be told: ask for days\n")]
-#[case::range(&["--range", "all"], 2, "error: `range`: `all` cannot be read as a range: expected two dates or periods")]
-#[case::taken(&["--grain", "month"], 1, "error: 12 cells of one entity and month have several records: Outer Mole, 2025-01 (line 2, line 3, line 4, …), Outer Mole, 2025-02 (line 32, ")]
-#[case::list(&["--entities", "gauges"], 1, "error: `entities`: `gauges`: expected a file and its columns, such as `stays.csv:arrived,left`\n")]
-#[case::no_list(&["--entities", "vessels.csv:vesel"], 1, "error: vessels.csv: there is no column `vesel`. Did you mean `vessel`?\n")]
-#[case::number(&["--set", "level_m=high"], 1, "error: `set`: `high` cannot stand in column `level_m`, which holds decimals, 2 places\n")]
-#[case::flood(&["--range", "0001..9999", "--most-rows", "1000000"], 1, "error: the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to 9999-12-31 are 3652059 days")]
+#[case::grain(&["--grain", "hour"], 1,
+    "error: column `day` holds days, of which hours cannot be told: ask for days\n")]
+#[case::range(&["--range", "all"], 2,
+    "error: `range`: `all` cannot be read as a range: expected two dates or periods")]
+#[case::taken(&["--grain", "month"], 1,
+    "error: 12 cells of one entity and month have several records: Outer Mole, 2025-01 (line 2, \
+        line 3, line 4, …), Outer Mole, 2025-02 (line 32, ")]
+#[case::list(&["--entities", "gauges"], 1,
+    "error: `entities`: `gauges`: expected a file and its columns, such as \
+        `stays.csv:arrived,left`\n")]
+#[case::no_list(&["--entities", "vessels.csv:vesel"], 1,
+    "error: vessels.csv: there is no column `vesel`. Did you mean `vessel`?\n")]
+#[case::number(&["--set", "level_m=high"], 1,
+    "error: `set`: `high` cannot stand in column `level_m`, which holds decimals, 2 places\n")]
+#[case::flood(&["--range", "0001..9999", "--most-rows", "1000000"], 1,
+    "error: the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to \
+        9999-12-31 are 3652059 days")]
 fn mistakes_about_series_are_told(
     harbour: TempDir,
     #[case] more: &[&str],
@@ -63,14 +80,20 @@ fn mistakes_about_series_are_told(
 fn money_by_class_and_quarter_adds_up_both_ways(harbour: TempDir) {
     let asked = |more: &[&str]| run(harbour.path(), &[&DUES[..], more].concat());
     let across = asked(&["--sum", "amount", "--side-by-side", "class", "--margins"]);
-    insta::assert_snapshot!(across.out.lines().next().unwrap(), @"quarter,barge,bulk,coaster,tanker,tender,total");
+    insta::assert_snapshot!(across.out.lines().next().unwrap(),
+        @"quarter,barge,bulk,coaster,tanker,tender,total");
     assert!(
-        across.err.contains("= kept 199197.63 + dropped 0.00 + set aside 0.00; over the answer 199197.63"),
+        across.err.contains(
+            "= kept 199197.63 + dropped 0.00 + set aside 0.00; over the answer 199197.63"
+        ),
         "{}",
         across.err
     );
     let cells = |line: &str| -> Vec<i64> {
-        line.split(',').skip(1).map(|cell| (cell.parse::<f64>().unwrap() * 100.0).round() as i64).collect()
+        line.split(',')
+            .skip(1)
+            .map(|cell| (cell.parse::<f64>().unwrap() * 100.0).round() as i64)
+            .collect()
     };
     let lines: Vec<Vec<i64>> = across.out.lines().skip(1).map(cells).collect();
     let (total, rows) = lines.split_last().unwrap();
@@ -82,8 +105,16 @@ fn money_by_class_and_quarter_adds_up_both_ways(harbour: TempDir) {
     // The same cells one below the other, and those without a record.
     let below = asked(&["--sum", "amount", "--per", "class", "--dense"]);
     assert_eq!(below.out.lines().count() - 1, rows.len() * 5);
-    let ledger =
-        asked(&["--count", "--range", "2024-01..2024-06", "--ledger", "json", "--reconcile", "amount"]).err;
+    let ledger = asked(&[
+        "--count",
+        "--range",
+        "2024-01..2024-06",
+        "--ledger",
+        "json",
+        "--reconcile",
+        "amount",
+    ])
+    .err;
     assert!(
         ledger.contains("\"rows-in\":133") && ledger.contains("\"reason\":\"outside the range\""),
         "{ledger}"
@@ -91,13 +122,21 @@ fn money_by_class_and_quarter_adds_up_both_ways(harbour: TempDir) {
 }
 
 #[rstest]
-#[case::nothing(&["--side-by-side", "invoice", "--most-side-by-side", "100"], 1, "error: column `invoice` has 133 values, and side by side they would be as many columns, more than the 100 that there may be.")]
-#[case::text(&["--sum", "class"], 1, "error: dues.csv: column `class` holds text, where numbers are needed\n")]
-#[case::beside(&["--beside", "month"], 1, "error: `beside` is month: expected longer periods that are made of those of the rows, or `all`\n")]
-#[case::each(&["--each", "hour-of-day"], 1, "error: column `issued` holds days, of which the hour of day cannot be told: ask for days\n")]
+#[case::nothing(&["--side-by-side", "invoice", "--most-side-by-side", "100"], 1,
+    "error: column `invoice` has 133 values, and side by side they would be as many columns, more \
+        than the 100 that there may be.")]
+#[case::text(&["--sum", "class"], 1,
+    "error: dues.csv: column `class` holds text, where numbers are needed\n")]
+#[case::beside(&["--beside", "month"], 1,
+    "error: `beside` is month: expected longer periods that are made of those of the rows, or \
+        `all`\n")]
+#[case::each(&["--each", "hour-of-day"], 1,
+    "error: column `issued` holds days, of which the hour of day cannot be told: ask for days\n")]
 #[case::part(&["--each", "minute"], 2, "error: invalid value 'minute' for '--each <WORD>'")]
-#[case::entities(&["--entities", "vessels.csv:vessel"], 1, "error: `entities` is given: expected `dense` beside it\n")]
-#[case::misspelt(&["--per", "clas"], 1, "error: dues.csv: there is no column `clas`. Did you mean `class`?\n")]
+#[case::entities(&["--entities", "vessels.csv:vessel"], 1,
+    "error: `entities` is given: expected `dense` beside it\n")]
+#[case::misspelt(&["--per", "clas"], 1,
+    "error: dues.csv: there is no column `clas`. Did you mean `class`?\n")]
 fn mistakes_about_totals_are_told(
     harbour: TempDir,
     #[case] more: &[&str],

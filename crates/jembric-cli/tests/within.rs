@@ -1,4 +1,5 @@
-//! Events in windows as a user meets them at the command: both ledgers, mistakes on either side, long answers.
+//! Events in windows as a user meets them at the command: both ledgers, mistakes on either side,
+//! long answers.
 
 #![allow(clippy::unwrap_used)]
 
@@ -23,13 +24,18 @@ const LIFTS: [&str; 9] = [
 
 #[rstest]
 fn every_event_is_matched_or_stray_and_every_window_used_or_empty(harbour: TempDir) {
-    let lines =
-        |more: &[&str]| run(harbour.path(), &[&LIFTS[..], more].concat()).out.lines().count() as u64 - 1;
-    let ran = run(harbour.path(), &[&LIFTS[..], &["--ledger", "json", "--reconcile", "tons"]].concat());
+    let lines = |more: &[&str]| {
+        run(harbour.path(), &[&LIFTS[..], more].concat()).out.lines().count() as u64 - 1
+    };
+    let ran =
+        run(harbour.path(), &[&LIFTS[..], &["--ledger", "json", "--reconcile", "tons"]].concat());
     let ledger: serde_json::Value = serde_json::from_str(&ran.err).unwrap();
     let number = |of: &serde_json::Value| of.as_u64().unwrap();
     let (events, windows) = (&ledger, &ledger["other-side"]);
-    assert_eq!(lines(&["--keep", "stray-events"]), number(&events["rows-in"]) - number(&events["kept"]));
+    assert_eq!(
+        lines(&["--keep", "stray-events"]),
+        number(&events["rows-in"]) - number(&events["kept"])
+    );
     assert_eq!(lines(&["--keep", "empty-windows"]), number(&windows["dropped"][0]["rows"]));
     assert_eq!(lines(&[]), number(&events["counts"]["pairs"]));
     assert_eq!(lines(&["--pick", "last"]), number(&events["kept"]));
@@ -38,18 +44,39 @@ fn every_event_is_matched_or_stray_and_every_window_used_or_empty(harbour: TempD
 }
 
 #[rstest]
-#[case::event_column(&["lifts.csv", "stays.csv", "--match", "vessel", "--date", "lifted", "--window", "arrived..left"], 1, "error: lifts.csv: there is no column `lifted`. Did you mean `lifted_on`?\n")]
-#[case::window_column(&["lifts.csv", "stays.csv", "--match", "vessel", "--date", "lifted_on", "--window", "arived..left"], 1, "error: stays.csv: there is no column `arived`. Did you mean `arrived`?\n")]
-#[case::key(&["lifts.csv", "stays.csv", "--match", "crane=berht", "--date", "lifted_on", "--window", "arrived..left"], 1, "error: stays.csv: there is no column `berht`. Did you mean `berth`?\n")]
-#[case::types(&["lifts.csv", "stays.csv", "--match", "crane=tons", "--date", "lifted_on", "--window", "arrived..left"], 1, "error: `crane` holds text (`C2`) and `tons` of the windows whole numbers (`5926`), which are never equal: read both alike, as in `--read 'crane=text'`\n")]
-#[case::no_window(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived"], 2, "error: `window`: `arrived` cannot be read as a window: expected two columns with `..` between them")]
-#[case::one_stream(&["-", "-", "--date", "at", "--window", "a.."], 1, "error: `-`: given more than once: expected standard input for one file\n")]
-#[case::no_span(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived - 3 moons..left"], 1, "error: `window`: `3 moons` cannot be read as a span")]
-#[case::no_dates(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..berth"], 1, "error: stays.csv: column `berth` cannot be used as dates: 205 of its 205 values are not")]
-#[case::refused(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left", "--open-ends", "refuse"], 1, "error: 3 rows have no `arrived` or `left`, and open ends are refused (line 204, line 205, line 206).")]
-#[case::flood(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left", "--most-rows", "500"], 1, "error: the answer would have 1324 rows, more than the 500 that it may: line ")]
-#[case::reconciled(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left", "--reconcile", "berth"], 1, "error: stays.csv: column `berth` holds text, where numbers are needed\n")]
-#[case::format(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left", "--read", "arived=%d"], 1, "error: lifts.csv: there is no column `arived`")]
+#[case::event_column(&["lifts.csv", "stays.csv", "--match", "vessel", "--date", "lifted",
+    "--window", "arrived..left"], 1, "error: lifts.csv: there is no column `lifted`. Did you mean \
+        `lifted_on`?\n")]
+#[case::window_column(&["lifts.csv", "stays.csv", "--match", "vessel", "--date", "lifted_on",
+    "--window", "arived..left"], 1, "error: stays.csv: there is no column `arived`. Did you mean \
+        `arrived`?\n")]
+#[case::key(&["lifts.csv", "stays.csv", "--match", "crane=berht", "--date", "lifted_on",
+    "--window", "arrived..left"], 1, "error: stays.csv: there is no column `berht`. Did you mean \
+        `berth`?\n")]
+#[case::types(&["lifts.csv", "stays.csv", "--match", "crane=tons", "--date", "lifted_on",
+    "--window", "arrived..left"], 1, "error: `crane` holds text (`C2`) and `tons` of the windows \
+        whole numbers (`5926`), which are never equal: read both alike, as in `--read \
+        'crane=text'`\n")]
+#[case::no_window(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived"], 2,
+    "error: `window`: `arrived` cannot be read as a window: expected two columns with `..` \
+        between them")]
+#[case::one_stream(&["-", "-", "--date", "at", "--window", "a.."], 1,
+    "error: `-`: given more than once: expected standard input for one file\n")]
+#[case::no_span(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window",
+    "arrived - 3 moons..left"], 1, "error: `window`: `3 moons` cannot be read as a span")]
+#[case::no_dates(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..berth"],
+    1, "error: stays.csv: column `berth` cannot be used as dates: 205 of its 205 values are not")]
+#[case::refused(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
+    "--open-ends", "refuse"], 1, "error: 3 rows have no `arrived` or `left`, and open ends are \
+        refused (line 204, line 205, line 206).")]
+#[case::flood(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
+    "--most-rows", "500"], 1, "error: the answer would have 1324 rows, more than the 500 that it \
+        may: line ")]
+#[case::reconciled(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
+    "--reconcile", "berth"], 1, "error: stays.csv: column `berth` holds text, where numbers are \
+        needed\n")]
+#[case::format(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
+    "--read", "arived=%d"], 1, "error: lifts.csv: there is no column `arived`")]
 fn mistakes_name_their_side(
     harbour: TempDir,
     #[case] arguments: &[&str],
@@ -62,8 +89,11 @@ fn mistakes_name_their_side(
 }
 
 #[rstest]
-fn formats_are_for_the_file_that_has_the_column_and_what_is_set_aside_tells_its_side(harbour: TempDir) {
-    fs::write(harbour.path().join("calls.csv"), "ship,at\nPetrel,5/1/24\nPetrel,9/1/24\n,1/1/24\n").unwrap();
+fn formats_are_for_the_file_that_has_the_column_and_what_is_set_aside_tells_its_side(
+    harbour: TempDir,
+) {
+    fs::write(harbour.path().join("calls.csv"), "ship,at\nPetrel,5/1/24\nPetrel,9/1/24\n,1/1/24\n")
+        .unwrap();
     let ran = run(
         harbour.path(),
         &[
@@ -102,7 +132,8 @@ fn an_answer_of_many_pairs_goes_out_in_batches(harbour: TempDir) {
     fs::write(harbour.path().join("events.csv"), format!("e,at\n{events}")).unwrap();
     fs::write(harbour.path().join("windows.csv"), format!("w,from\n{windows}")).unwrap();
     let asked = |more: &[&str]| {
-        let arguments = ["within", "events.csv", "windows.csv", "--date", "at", "--window", "from.."];
+        let arguments =
+            ["within", "events.csv", "windows.csv", "--date", "at", "--window", "from.."];
         run(harbour.path(), &[&arguments[..], more].concat())
     };
     let ran = asked(&[]);

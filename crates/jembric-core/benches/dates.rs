@@ -11,7 +11,10 @@ use arrow_select::filter::{FilterBuilder, filter_record_batch};
 use criterion::{Criterion, criterion_group, criterion_main};
 use jembric_core::{
     Add, Elapsed, Filter, Recent, Table, Unit,
-    arrow::{ArrayRef, BooleanArray, Date32Array, Decimal64Array, Int64Array, Scalar, buffer::BooleanBuffer},
+    arrow::{
+        ArrayRef, BooleanArray, Date32Array, Decimal64Array, Int64Array, Scalar,
+        buffer::BooleanBuffer,
+    },
     calendar::{Day, Span},
 };
 use std::{hint::black_box, sync::Arc};
@@ -47,7 +50,8 @@ fn parts(criterion: &mut Criterion) {
         criterion,
         "days to year, month, day columns",
         ("branch-free arithmetic over the slice", || {
-            let (mut years, mut months, mut days) = (vec![0_i64; ROWS], vec![0_i64; ROWS], vec![0_i64; ROWS]);
+            let (mut years, mut months, mut days) =
+                (vec![0_i64; ROWS], vec![0_i64; ROWS], vec![0_i64; ROWS]);
             for (row, &day) in of.iter().enumerate() {
                 let (year, month, day) = Day::from_number(day).unwrap_or(Day::MIN).ymd();
                 (years[row], months[row], days[row]) = (year.into(), month.into(), day.into());
@@ -82,10 +86,13 @@ fn filter(criterion: &mut Criterion) {
     let level: ArrayRef = Arc::new(decimals(3));
     let day: ArrayRef = Arc::new(Date32Array::from(days(4)));
     let table = table(vec![("level", level.clone()), ("day", day.clone())]);
-    let limit = Decimal64Array::from(vec![500_000]).with_precision_and_scale(18, 2).expect("six digits");
+    let limit =
+        Decimal64Array::from(vec![500_000]).with_precision_and_scale(18, 2).expect("six digits");
     let since = Date32Array::from(vec![FIRST + DAYS / 2]);
-    let text =
-        format!("level > 5000.00 and day >= {}", Day::from_number(FIRST + DAYS / 2).unwrap_or(Day::MIN));
+    let text = format!(
+        "level > 5000.00 and day >= {}",
+        Day::from_number(FIRST + DAYS / 2).unwrap_or(Day::MIN)
+    );
     let filter = Filter::new(text);
     ratio::compare(
         criterion,

@@ -1,5 +1,6 @@
-//! Numbering text keys, beside the least work that it must do: a table of the right size from the start, over 16-byte views,
-//! on two threads that split the keys by their hash, with the next slots fetched ahead.
+//! Numbering text keys, beside the least work that it must do: a table of the right size from the
+//! start, over 16-byte views, on two threads that split the keys by their hash, with the next slots
+//! fetched ahead.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -30,12 +31,15 @@ fn entities(criterion: &mut Criterion) {
         let mut random = fastrand::Rng::with_seed(5);
         let keys = (0..ROWS).map(|_| Some(format!("v{:07}", random.u32(0..distinct))));
         let keys: StringViewArray = keys.collect();
-        let table = Table::from_columns([("vessel", Arc::new(keys.clone()) as ArrayRef)]).expect("a table");
+        let table =
+            Table::from_columns([("vessel", Arc::new(keys.clone()) as ArrayRef)]).expect("a table");
         ratio::compare(
             criterion,
             &format!("text keys to dense ids, {distinct} distinct"),
             ("presized table", || presized(keys.views(), distinct as usize)),
-            ("number", || Entities::number(&table, &["vessel"], Missing::NoEntity).expect("a column")),
+            ("number", || {
+                Entities::number(&table, &["vessel"], Missing::NoEntity).expect("a column")
+            }),
             Some(1.5),
         );
     }
@@ -78,7 +82,11 @@ fn presized(views: &[u128], distinct: usize) -> Vec<AtomicU32> {
             {
                 use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
                 // SAFETY: a prefetch reads nothing; the place lies in the vector.
-                unsafe { _mm_prefetch::<_MM_HINT_T0>(slots.as_ptr().add(hash as usize & (size - 1)).cast()) };
+                unsafe {
+                    _mm_prefetch::<_MM_HINT_T0>(
+                        slots.as_ptr().add(hash as usize & (size - 1)).cast(),
+                    )
+                };
             }
             let at = waited % AHEAD;
             if waited >= AHEAD {

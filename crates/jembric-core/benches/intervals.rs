@@ -40,11 +40,13 @@ fn rows(criterion: &mut Criterion) {
     const COUNT: usize = 1_000_000;
     let (starts, ends) = intervals(COUNT, 60);
     let number: ArrayRef = Arc::new(Int64Array::from_iter_values(0..COUNT as i64));
-    let text: ArrayRef =
-        Arc::new(StringViewArray::from_iter_values((0..COUNT).map(|n| format!("ship {}", n % 1000))));
+    let text: ArrayRef = Arc::new(StringViewArray::from_iter_values(
+        (0..COUNT).map(|n| format!("ship {}", n % 1000)),
+    ));
     let columns = [("number", number), ("text", text), ("a", dates(&starts)), ("z", dates(&ends))];
     let table = Table::from_columns(columns).expect("a table");
-    let answer: usize = starts.iter().zip(&ends).map(|(start, end)| (end - start + 1) as usize).sum();
+    let answer: usize =
+        starts.iter().zip(&ends).map(|(start, end)| (end - start + 1) as usize).sum();
     let active = Active::new("a", "z");
     println!("{answer} rows of a number, a text, two dates and the day");
     ratio::compare(
@@ -146,9 +148,10 @@ fn spells(criterion: &mut Criterion) {
     let (starts, ends) = intervals(COUNT, 60);
     let mut random = fastrand::Rng::with_seed(6);
     let who: Vec<u32> = (0..COUNT).map(|_| random.u32(0..ENTITIES as u32)).collect();
-    let column: ArrayRef = Arc::new(who.iter().map(|&who| Some(i64::from(who))).collect::<Int64Array>());
-    let table =
-        Table::from_columns([("who", column), ("a", dates(&starts)), ("z", dates(&ends))]).expect("a table");
+    let column: ArrayRef =
+        Arc::new(who.iter().map(|&who| Some(i64::from(who))).collect::<Int64Array>());
+    let table = Table::from_columns([("who", column), ("a", dates(&starts)), ("z", dates(&ends))])
+        .expect("a table");
     let spells = Spells::of_intervals("a", "z").per(["who"]);
     ratio::compare(
         criterion,

@@ -1,7 +1,9 @@
-//! `latest` over dense ids, beside the least work that it must do: one pass that keeps the best row of each entity.
+//! `latest` over dense ids, beside the least work that it must do: one pass that keeps the best row
+//! of each entity.
 //!
-//! Timed are the choice of rows from ids and dates in memory, which is what the kernel does as well, and, for information,
-//! the whole operation with the numbering of an id column and the copying of the answer.
+//! Timed are the choice of rows from ids and dates in memory, which is what the kernel does as
+//! well, and, for information, the whole operation with the numbering of an id column and the
+//! copying of the answer.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -28,8 +30,8 @@ fn latest(criterion: &mut Criterion) {
         let dates: ArrayRef = Arc::new(Date32Array::from(days.clone()));
         let numbered = Entities::from_ids(ids.clone(), entities).expect("dense ids");
         let column: Int64Array = ids.iter().map(|&id| Some(i64::from(id))).collect();
-        let table =
-            Table::from_columns([("id", Arc::new(column) as ArrayRef), ("day", dates)]).expect("a table");
+        let table = Table::from_columns([("id", Arc::new(column) as ArrayRef), ("day", dates)])
+            .expect("a table");
         ratio::compare(
             criterion,
             &format!("latest on dense ids, {entities} entities"),

@@ -20,8 +20,12 @@ const ENTITIES: usize = 100_000;
 fn table(who: &[u32], days: &[i32], level: &[i64]) -> Table {
     let who: ArrayRef = Arc::new(Int64Array::from_iter_values(who.iter().map(|&who| who.into())));
     let day: ArrayRef = Arc::new(Date32Array::from(days.to_vec()));
-    Table::from_columns([("who", who), ("day", day), ("level", Arc::new(Int64Array::from(level.to_vec())))])
-        .expect("a table")
+    Table::from_columns([
+        ("who", who),
+        ("day", day),
+        ("level", Arc::new(Int64Array::from(level.to_vec()))),
+    ])
+    .expect("a table")
 }
 
 fn running(criterion: &mut Criterion) {
@@ -109,7 +113,8 @@ fn states(criterion: &mut Criterion) {
         ("the latest row of each cell, carried on, and a fresh write of the rows", || {
             let mut cells = vec![(i32::MIN, u32::MAX); ENTITIES * MONTHS];
             for row in 0..count {
-                let cell = &mut cells[who[row] as usize * MONTHS + (days[row] as usize / 31).min(MONTHS - 1)];
+                let cell = &mut cells
+                    [who[row] as usize * MONTHS + (days[row] as usize / 31).min(MONTHS - 1)];
                 *cell = (*cell).max((days[row], row as u32));
             }
             let mut rows = Vec::with_capacity(ENTITIES * MONTHS);

@@ -17,8 +17,12 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 fn table(who: &[i64], days: &[i32], level: &[i64]) -> Table {
     let who: ArrayRef = Arc::new(Int64Array::from(who.to_vec()));
     let day: ArrayRef = Arc::new(Date32Array::from(days.to_vec()));
-    Table::from_columns([("who", who), ("day", day), ("level", Arc::new(Int64Array::from(level.to_vec())))])
-        .expect("a table")
+    Table::from_columns([
+        ("who", who),
+        ("day", day),
+        ("level", Arc::new(Int64Array::from(level.to_vec()))),
+    ])
+    .expect("a table")
 }
 
 /// A hundred thousand entities, a year of days, a record on every third day or so.
@@ -46,11 +50,15 @@ fn filled(criterion: &mut Criterion) {
             let half = who.partition_point(|&who| who < ENTITIES as i64 / 2);
             thread::scope(|scope| {
                 let made = [0..half, half..who.len()].map(|rows| {
-                    let (who, days, level) = (&who[rows.clone()], &days[rows.clone()], &level[rows]);
+                    let (who, days, level) =
+                        (&who[rows.clone()], &days[rows.clone()], &level[rows]);
                     scope.spawn(move || {
                         let cells = ENTITIES / 2 * DAYS;
-                        let mut made =
-                            (Vec::with_capacity(cells), Vec::with_capacity(cells), Vec::with_capacity(cells));
+                        let mut made = (
+                            Vec::with_capacity(cells),
+                            Vec::with_capacity(cells),
+                            Vec::with_capacity(cells),
+                        );
                         for row in 0..who.len() {
                             let next = days.get(row + 1).filter(|&&next| next > days[row]).copied();
                             for day in days[row]..next.unwrap_or(days[row] + 1) {
@@ -97,7 +105,8 @@ fn totals(criterion: &mut Criterion) {
     let level: Vec<i64> = (0..ROWS).map(|_| random.i64(0..1_000_000)).collect();
     let records = table(&who, &days, &level);
     let months: Vec<u8> = (0..731).map(|day| (day * 24 / 731) as u8).collect();
-    let monthly = Totals::new().date(["day"]).grain(Grain::Month).per(["who"]).sum(["level"]).count();
+    let monthly =
+        Totals::new().date(["day"]).grain(Grain::Month).per(["who"]).sum(["level"]).count();
     ratio::compare(
         criterion,
         "totals per month and entity, sum and count, 10 million rows",
@@ -118,7 +127,10 @@ fn totals(criterion: &mut Criterion) {
                 parts.map(|part| part.join().expect("no panic"))
             });
             let [mut cells, more] = parts;
-            cells.iter_mut().zip(more).for_each(|(cell, more)| *cell = (cell.0 + more.0, cell.1 + more.1));
+            cells
+                .iter_mut()
+                .zip(more)
+                .for_each(|(cell, more)| *cell = (cell.0 + more.0, cell.1 + more.1));
             cells
         }),
         ("totals", || monthly.apply(&records).expect("an answer")),

@@ -55,8 +55,9 @@ fn named(keys: &[u32]) -> ArrayRef {
 }
 
 fn table(key: ArrayRef, dates: &[(&str, &[i32])]) -> Table {
-    let dates =
-        dates.iter().map(|(name, days)| (*name, Arc::new(Date32Array::from(days.to_vec())) as ArrayRef));
+    let dates = dates
+        .iter()
+        .map(|(name, days)| (*name, Arc::new(Date32Array::from(days.to_vec())) as ArrayRef));
     Table::from_columns([("key", key)].into_iter().chain(dates)).expect("a table")
 }
 
@@ -90,8 +91,10 @@ fn kernel(sides: &Sides, open: bool) -> (Vec<u64>, [Vec<i32>; 3]) {
     let column = |of: &(dyn Fn((u32, u32)) -> i32 + Sync)| -> Vec<i32> {
         pairs.par_iter().with_min_len(1 << 16).map(|&pair| of(pair)).collect()
     };
-    let keys =
-        pairs.par_iter().with_min_len(1 << 16).map(|&(event, _)| sides.event_keys[event as usize].into());
+    let keys = pairs
+        .par_iter()
+        .with_min_len(1 << 16)
+        .map(|&(event, _)| sides.event_keys[event as usize].into());
     (
         keys.collect(),
         [
@@ -143,8 +146,9 @@ fn joins(criterion: &mut Criterion) {
 fn overlapping(criterion: &mut Criterion) {
     const COUNT: usize = 1_000_000;
     let mut random = fastrand::Rng::with_seed(6);
-    let keys =
-        |random: &mut fastrand::Rng, count| (0..count).map(|_| random.u32(0..1_000)).collect::<Vec<_>>();
+    let keys = |random: &mut fastrand::Rng, count| {
+        (0..count).map(|_| random.u32(0..1_000)).collect::<Vec<_>>()
+    };
     let (event_keys, window_keys) = (keys(&mut random, COUNT), keys(&mut random, COUNT / 5));
     let days: Vec<i32> = (0..COUNT).map(|_| random.i32(0..TEN_YEARS)).collect();
     let starts: Vec<i32> = (0..COUNT / 5).map(|_| random.i32(0..TEN_YEARS)).collect();
@@ -180,7 +184,8 @@ fn overlapping(criterion: &mut Criterion) {
     );
 }
 
-/// The worst cases, ten and a hundred times as large: time per (row and its logarithm, and pair) should stay about the same.
+/// The worst cases, ten and a hundred times as large: time per (row and its logarithm, and pair)
+/// should stay about the same.
 fn growth(_: &mut Criterion) {
     type Shape = fn(i32, i32) -> (i32, i32);
     let shapes: [(&str, Shape, Keep, Pick); 5] = [
@@ -207,20 +212,24 @@ fn growth(_: &mut Criterion) {
             let (starts, ends): (Vec<i32>, Vec<i32>) = (0..count).map(|n| shape(n, count)).unzip();
             let one_day = name.starts_with("all events");
             let late = if keep == Keep::StrayEvents { count - 40 } else { 0 };
-            let days = (0..count).map(|_| if one_day { count / 2 } else { late + random.i32(0..count) });
+            let days =
+                (0..count).map(|_| if one_day { count / 2 } else { late + random.i32(0..count) });
             let days: Vec<i32> = days.collect();
             let key = |rows: i32| coded(&vec![0; rows as usize]);
             let events = table(key(count), &[("day", &days)]);
             let windows = table(key(count), &[("a", &starts), ("z", &ends)]);
-            let mut within =
-                Within::new("day", Window::between("a", "z")).matching(["key"]).keep(keep).pick(pick);
+            let mut within = Within::new("day", Window::between("a", "z"))
+                .matching(["key"])
+                .keep(keep)
+                .pick(pick);
             if pick == Pick::Nearest {
                 within = within.nearest_to("z");
             }
             let began = Instant::now();
             let outcome = within.apply(&events, &windows).expect("an answer");
             let took = began.elapsed().as_secs_f64();
-            let work = f64::from(count) * f64::from(count).log2() + outcome.ledger.count("pairs") as f64;
+            let work =
+                f64::from(count) * f64::from(count).log2() + outcome.ledger.count("pairs") as f64;
             line += &format!(" {count} rows {took:.4} s, {:.1} ns a unit;", took / work * 1e9);
         }
         println!("{line}");

@@ -1,7 +1,8 @@
-//! [`Active`]: intervals turned into the periods in which they are active, or counted per period, or looked up on a day.
+//! [`Active`]: intervals turned into the periods in which they are active, or counted per period,
+//! or looked up on a day.
 //!
-//! `intervals` settles what the two columns mean; `active/rows` makes a row for each record and period, in batches;
-//! `active/counts` counts by a sweep over starts and ends, without those rows.
+//! `intervals` settles what the two columns mean; `active/rows` makes a row for each record and
+//! period, in batches; `active/counts` counts by a sweep over starts and ends, without those rows.
 
 mod counts;
 mod rows;
@@ -28,23 +29,30 @@ use std::sync::Arc;
 
 /// In which periods each record is active, from its start to its end.
 ///
-/// * As it is: a row for each record and period in which it is active: all columns, then the period, in a column named after
-///   the grain, then `active_days` where the grain is longer than a day, then the shares.
-/// * [`count`](Active::count): a row for each period (and group), every period present: `active` (at any time in the period),
-///   `started`, `ended` (the last active day lies in it; open intervals and those that go on beyond the range have not
-///   ended), `active_at_end`, `most_at_once`, `active_days` (`active_hours` of hours), and `sum_COL` over the active records.
+/// * As it is: a row for each record and period in which it is active: all columns, then the
+///   period, in a column named after the grain, then `active_days` where the grain is longer than a
+///   day, then the shares.
+/// * [`count`](Active::count): a row for each period (and group), every period present: `active`
+///   (at any time in the period), `started`, `ended` (the last active day lies in it; open
+///   intervals and those that go on beyond the range have not ended), `active_at_end`,
+///   `most_at_once`, `active_days` (`active_hours` of hours), and `sum_COL` over the active
+///   records.
 /// * [`on`](Active::on): the records that are active on a day, as they are.
 ///
-/// A share is the part of a measure that falls to a period by its active days; the shares of a record add up to its measure
-/// exactly (whole numbers are shared to two places). With a range, shares of what lies outside are not shown.
+/// A share is the part of a measure that falls to a period by its active days; the shares of a
+/// record add up to its measure exactly (whole numbers are shared to two places). With a range,
+/// shares of what lies outside are not shown.
 ///
-/// Moments are cut into days of [`Context::zone`]; for hours, the hour at whose very beginning a moment ends does not count.
-/// Set aside: rows without a start, and rows whose end is before their start. Dropped: rows outside the range, open ones if
-/// so asked, open ones that start after the as-of date, and those that have no active day because their end day is exclusive.
+/// Moments are cut into days of [`Context::zone`]; for hours, the hour at whose very beginning a
+/// moment ends does not count. Set aside: rows without a start, and rows whose end is before their
+/// start. Dropped: rows outside the range, open ones if so asked, open ones that start after the
+/// as-of date, and those that have no active day because their end day is exclusive.
 ///
-/// Errors: a column is missing or holds no dates; periods finer than a column's own; open ends that are refused; a share or
-/// sum of no numbers, a sum of an infinite one; more rows than allowed, told before any is made; a name that is taken. Costs: rows, one write of the
-/// answer; counts, a pass over the intervals and one over all periods (with groups, a sort of each group's starts and ends).
+/// Errors: a column is missing or holds no dates; periods finer than a column's own; open ends that
+/// are refused; a share or sum of no numbers, a sum of an infinite one; more rows than allowed,
+/// told before any is made; a name that is taken. Costs: rows, one write of the answer; counts, a
+/// pass over the intervals and one over all periods (with groups, a sort of each group's starts and
+/// ends).
 ///
 /// ```
 /// use jembric_core::{Active, Table, arrow::{ArrayRef, Date32Array}};
@@ -149,8 +157,12 @@ impl Active {
             (true, Some(_)) => refused("on", "either it or `count`"),
             (false, _) if !self.per.is_empty() => refused("per", "`count` beside it"),
             (false, _) if !self.sum.is_empty() => refused("sum", "`count` beside it"),
-            (true, _) if !self.share.is_empty() => refused("share", "rows for each period, without `count`"),
-            (_, Some(_)) if !self.share.is_empty() => refused("share", "rows for each period, without `on`"),
+            (true, _) if !self.share.is_empty() => {
+                refused("share", "rows for each period, without `count`")
+            }
+            (_, Some(_)) if !self.share.is_empty() => {
+                refused("share", "rows for each period, without `on`")
+            }
             (_, Some(_)) if self.range.is_some() => refused("range", "either it or `on`"),
             _ => Ok(()),
         }
@@ -158,7 +170,11 @@ impl Active {
 
     fn step(&self) -> String {
         let Active { start, end, grain, .. } = self;
-        let per = if self.per.is_empty() { String::new() } else { format!(" and {}", self.per.join(", ")) };
+        let per = if self.per.is_empty() {
+            String::new()
+        } else {
+            format!(" and {}", self.per.join(", "))
+        };
         match (self.count, self.on) {
             (true, _) => format!("active from {start} to {end}, counted per {grain}{per}"),
             (_, Some(day)) => format!("active from {start} to {end} on {day}"),
@@ -175,7 +191,8 @@ impl Operation for Active {
         let end = in_setting("end", || shape.place_of_dates(&self.end))?;
         let instants = shape.kind(start) == Some(Type::Moment { instant: true });
         let mut uses = Inputs::passing(shape);
-        // Without an as-of date the newest date of all rows ends open intervals; a limit holds for all rows together.
+        // Without an as-of date the newest date of all rows ends open intervals; a limit holds for
+        // all rows together.
         let mut access = Access::Ordered;
         let (gives, result) = match (self.on, self.count) {
             (Some(day), _) => {
@@ -193,8 +210,9 @@ impl Operation for Active {
                 (Gives::Counts { per, sum }, result)
             }
             (None, false) => {
-                let mut result =
-                    in_setting("name", || shape.with(self.period_name(), self.period_type(instants)))?;
+                let mut result = in_setting("name", || {
+                    shape.with(self.period_name(), self.period_type(instants))
+                })?;
                 if self.grain > Grain::Day {
                     result = result.with("active_days", Type::Integer)?;
                 }
@@ -261,8 +279,8 @@ struct ActivePlan {
 }
 
 impl ActivePlan {
-    /// The intervals of a table. Without an as-of date those without an end last until a tick, or until the newest date
-    /// of the table.
+    /// The intervals of a table. Without an as-of date those without an end last until a tick, or
+    /// until the newest date of the table.
     fn intervals(&self, table: &Table, close: Option<i32>, context: &Context) -> Result<Intervals> {
         for (name, place) in self.names.iter().zip([self.rules.start, self.rules.end]) {
             let dates = table.dates_at(place);
@@ -307,7 +325,10 @@ impl ActivePlan {
         ledger.as_of = closed_on;
         ledger.view = self.rules.range;
         let is_on_a_day = matches!(self.gives, Gives::On(_));
-        let cut = self.rules.range.and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
+        let cut = self
+            .rules
+            .range
+            .and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut.filter(|_| !is_on_a_day));
         ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
         ledger.note("open", open);
@@ -349,7 +370,12 @@ impl Prepared for ActivePlan {
         matches!(self.gives, Gives::Counts { .. }).then(|| CountsState::begin(self, context))
     }
 
-    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+    fn apply_into(
+        &self,
+        tables: &[&Table],
+        context: &Context,
+        sink: &mut Sink<'_>,
+    ) -> Result<Outcome> {
         let Gives::Rows { share } = &self.gives else {
             return handed_over(self.apply(tables, context)?, sink);
         };

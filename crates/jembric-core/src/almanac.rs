@@ -9,26 +9,31 @@ use crate::{
     shape::{Named, Shape, Type, period_field},
     table::{Table, ordered_field},
 };
-use arrow_array::{Array, ArrayRef, BooleanArray, Date32Array, Int64Array, StringViewArray, UInt32Array};
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Date32Array, Int64Array, StringViewArray, UInt32Array,
+};
 use arrow_schema::Field;
 use arrow_select::take::take;
 use serde::Serialize;
 use std::{any::Any, sync::Arc};
 
-/// One row for every day, without holes, from the least to the greatest date of the columns that it covers.
+/// One row for every day, without holes, from the least to the greatest date of the columns that it
+/// covers.
 ///
-/// The columns: `date`; `year`, `quarter`, `month`, `month_name`, `day`; `year_quarter`, `year_month` (a quarter and a month);
-/// `iso_year`, `iso_week`, `weekday`, `weekday_number` (1 = Monday); `day_of_year`; `month_start`, `month_end` (the first and
-/// the last day of its month); `fiscal_year`, `fiscal_quarter` (where years were said to begin in another month; a fiscal
-/// year is named by the year it ends in); `is_workday`; `covered` (between the data's first and last date); `records_COL` (how
-/// many records each covered column has that day); `days_from_as_of` (where there is an as-of date; negative before it).
+/// The columns: `date`; `year`, `quarter`, `month`, `month_name`, `day`; `year_quarter`,
+/// `year_month` (a quarter and a month); `iso_year`, `iso_week`, `weekday`, `weekday_number` (1 =
+/// Monday); `day_of_year`; `month_start`, `month_end` (the first and the last day of its month);
+/// `fiscal_year`, `fiscal_quarter` (where years were said to begin in another month; a fiscal year
+/// is named by the year it ends in); `is_workday`; `covered` (between the data's first and last
+/// date); `records_COL` (how many records each covered column has that day); `days_from_as_of`
+/// (where there is an as-of date; negative before it).
 ///
-/// The ledger's rows are the dates of the covered columns: kept are those that are counted in `records_COL`, dropped those
-/// that are missing or outside a stated range.
+/// The ledger's rows are the dates of the covered columns: kept are those that are counted in
+/// `records_COL`, dropped those that are missing or outside a stated range.
 ///
-/// Errors: nothing to cover and no range; a column is missing, holds no dates, or holds months or longer periods, of which days
-/// cannot be told; no date in any column; two columns of one name. Costs one pass over the covered columns, and one write of
-/// the days.
+/// Errors: nothing to cover and no range; a column is missing, holds no dates, or holds months or
+/// longer periods, of which days cannot be told; no date in any column; two columns of one name.
+/// Costs one pass over the covered columns, and one write of the days.
 ///
 /// ```
 /// use jembric_core::{Almanac, Table, arrow::{ArrayRef, Date32Array}};
@@ -68,7 +73,8 @@ impl Almanac {
         Almanac::default()
     }
 
-    /// Covers these columns of a table as well; `COLUMN as NAME` names the column of records otherwise.
+    /// Covers these columns of a table as well; `COLUMN as NAME` names the column of records
+    /// otherwise.
     ///
     /// Errors: those of [`prepare`](Almanac::prepare) that such a column can cause.
     pub fn covering<N: Into<String>>(
@@ -94,19 +100,24 @@ impl Almanac {
     /// Errors: those of [`prepare`](Almanac::prepare); no date in any column.
     pub fn make_with(&self, context: &Context) -> Result<Outcome> {
         let shapes: Vec<Shape> = self.covered.iter().map(|(table, _)| table.shape()).collect();
-        let columns = shapes.iter().zip(&self.covered).map(|(shape, (_, columns))| (shape, &columns[..]));
+        let columns =
+            shapes.iter().zip(&self.covered).map(|(shape, (_, columns))| (shape, &columns[..]));
         let plan = self.prepare(&columns.collect::<Vec<_>>(), context)?;
         plan.apply(&self.covered.iter().map(|(table, _)| table).collect::<Vec<_>>())
     }
 
     /// Prepares for tables of these shapes, of each of which these columns are covered.
     ///
-    /// Errors: nothing to cover and no range; a column is missing, is known to hold no dates, or holds periods longer
-    /// than days; two columns of one name.
+    /// Errors: nothing to cover and no range; a column is missing, is known to hold no dates, or
+    /// holds periods longer than days; two columns of one name.
     pub fn prepare(&self, tables: &[(&Shape, &[String])], context: &Context) -> Result<Plan> {
         let covered = covered(tables)?;
         if covered.is_empty() && self.range.is_none() {
-            return refuse("covering", "not given", "at least one column of dates to cover, or a `range`");
+            return refuse(
+                "covering",
+                "not given",
+                "at least one column of dates to cover, or a `range`",
+            );
         }
         let uses = covered.iter().map(|covered| (covered.table, covered.place));
         let uses = uses.fold(Inputs::new(), |uses, (table, place)| uses.using_of(table, [place]));
@@ -118,7 +129,8 @@ impl Almanac {
             covered,
         };
         // The columns of one day are those of any.
-        let one_day = Range::new(Day::MIN, Day::MIN).ok_or(Error::NoNewest { column: String::new() })?;
+        let one_day =
+            Range::new(Day::MIN, Day::MIN).ok_or(Error::NoNewest { column: String::new() })?;
         let context_of_one_day = match context.as_of_follows {
             true => context.clone().as_of(Day::MIN),
             false => context.clone(),
@@ -182,7 +194,8 @@ struct AlmanacPlan {
 impl Prepared for AlmanacPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let records = self.covered.iter();
-        let records = records.map(|covered| Records::of(tables[covered.table], covered.place, context));
+        let records =
+            records.map(|covered| Records::of(tables[covered.table], covered.place, context));
         self.outcome(&records.collect::<Vec<_>>(), context)
     }
 
@@ -210,7 +223,10 @@ impl State for AlmanacState {
 
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
         if let Ok(other) = other.downcast::<AlmanacState>() {
-            self.records.iter_mut().zip(&other.records).for_each(|(records, more)| records.add(more));
+            self.records
+                .iter_mut()
+                .zip(&other.records)
+                .for_each(|(records, more)| records.add(more));
         }
         Ok(())
     }
@@ -236,7 +252,8 @@ impl AlmanacPlan {
             }
             Some(range) => range,
             None => {
-                let columns: Vec<&str> = self.covered.iter().map(|covered| covered.column.as_str()).collect();
+                let columns: Vec<&str> =
+                    self.covered.iter().map(|covered| covered.column.as_str()).collect();
                 return Err(Error::NoNewest { column: columns.join("` and `") });
             }
         };
@@ -266,7 +283,9 @@ impl AlmanacPlan {
             columns.push(plain(&format!("records_{}", covered.shown_as), Arc::new(counts)));
         }
         if let Some(as_of) = context.as_of {
-            let from = Int64Array::from_iter_values(day_numbers().map(|day| i64::from(day - as_of.number())));
+            let from = Int64Array::from_iter_values(
+                day_numbers().map(|day| i64::from(day - as_of.number())),
+            );
             columns.push(plain("days_from_as_of", Arc::new(from)));
         }
         Table::of_fields(columns)
@@ -274,7 +293,8 @@ impl AlmanacPlan {
 
     /// What the calendar itself tells of each day.
     fn calendar(&self, range: Range) -> Vec<(Field, ArrayRef)> {
-        let days: Vec<Day> = (range.first().number()..=range.last().number()).map(Day::clamped).collect();
+        let days: Vec<Day> =
+            (range.first().number()..=range.last().number()).map(Day::clamped).collect();
         let integers = |name: &str, tell: &dyn Fn(Day) -> i64| {
             plain(name, Arc::new(Int64Array::from_iter_values(days.iter().map(|&day| tell(day)))))
         };
@@ -297,7 +317,9 @@ impl AlmanacPlan {
             integers("month", &|day| day.ymd().1.into()),
             names("month_name", &Month::NAMES, &|day| day.ymd().1 - 1),
             integers("day", &|day| day.ymd().2.into()),
-            dates("year_quarter", Grain::Quarter.into(), &|day| Periods::from(Grain::Quarter).first_day(day)),
+            dates("year_quarter", Grain::Quarter.into(), &|day| {
+                Periods::from(Grain::Quarter).first_day(day)
+            }),
             dates("year_month", month, &|day| month.first_day(day)),
             integers("iso_year", &|day| day.iso_week().0.into()),
             integers("iso_week", &|day| day.iso_week().1.into()),
@@ -338,7 +360,8 @@ impl AlmanacPlan {
             (Reason::AfterView, sum(&|day| day > last)),
         ];
         let kept = sum(&|day| (first..=last).contains(&day));
-        let named: Vec<&str> = self.covered.iter().map(|covered| covered.full_name.as_str()).collect();
+        let named: Vec<&str> =
+            self.covered.iter().map(|covered| covered.full_name.as_str()).collect();
         let instants = records.iter().any(|records| records.instants);
         let step = if named.is_empty() {
             "almanac".to_owned()
@@ -380,8 +403,10 @@ impl Records {
             rows.filter(|(row, _)| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(*row)))
                 .map(|(_, &day)| day)
         };
-        let (first, last) = valid().fold((i32::MAX, i32::MIN), |(a, z), day| (a.min(day), z.max(day)));
-        let mut days = vec![0; usize::try_from(i64::from(last) - i64::from(first) + 1).unwrap_or(0)];
+        let (first, last) =
+            valid().fold((i32::MAX, i32::MIN), |(a, z), day| (a.min(day), z.max(day)));
+        let mut days =
+            vec![0; usize::try_from(i64::from(last) - i64::from(first) + 1).unwrap_or(0)];
         valid().for_each(|day| days[(day - first) as usize] += 1);
         let missing = nulls.map_or(0, |nulls| nulls.null_count()) as u64;
         Records { first, days, missing, instants: dates.are_instants() }

@@ -1,4 +1,5 @@
-//! [`Axis`]: time cut into numbered periods, from hours to years: in which of them each date lies, and how they are shown.
+//! [`Axis`]: time cut into numbered periods, from hours to years: in which of them each date lies,
+//! and how they are shown.
 
 use crate::{
     calendar::{Day, Grain, Hours, MICROS_PER_DAY, Moment, Periods, Range, Zone},
@@ -37,14 +38,17 @@ impl Axis {
         Axis { periods, hours, instants, zone: Zone::default() }
     }
 
-    /// The number of the period in which each date lies; what it is for rows without a date means nothing.
+    /// The number of the period in which each date lies; what it is for rows without a date means
+    /// nothing.
     pub(crate) fn numbers(&self, dates: &Dates) -> Vec<i32> {
         match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
                 parallel::map(moments.values(), |micros| hours.tick(micros))
             }
             _ if self.periods.grain() <= Grain::Day => dates.day_numbers(&self.zone).into_owned(),
-            _ => parallel::map(&dates.day_numbers(&self.zone), |day| self.number(Day::clamped(day))),
+            _ => {
+                parallel::map(&dates.day_numbers(&self.zone), |day| self.number(Day::clamped(day)))
+            }
         }
     }
 
@@ -70,7 +74,8 @@ impl Axis {
     pub(crate) fn first_day(&self, number: i32) -> Day {
         match &self.hours {
             Some(hours) => {
-                let reading = hours.start(number) + if self.instants { self.shift(hours, number) } else { 0 };
+                let reading =
+                    hours.start(number) + if self.instants { self.shift(hours, number) } else { 0 };
                 Day::clamped(reading.div_euclid(MICROS_PER_DAY) as i32)
             }
             None => self.periods.numbered(number).first(),
@@ -84,17 +89,27 @@ impl Axis {
 
     /// The last day of a period.
     pub(crate) fn last_day(&self, number: i32) -> Day {
-        if self.hours.is_some() { self.first_day(number) } else { self.periods.numbered(number).last() }
+        if self.hours.is_some() {
+            self.first_day(number)
+        } else {
+            self.periods.numbered(number).last()
+        }
     }
 
     /// The microsecond at which a day begins, as the dates tell time.
     pub(crate) fn midnight(&self, day: Day) -> i64 {
-        if self.instants { self.zone.day_start(day) } else { i64::from(day.number()) * MICROS_PER_DAY }
+        if self.instants {
+            self.zone.day_start(day)
+        } else {
+            i64::from(day.number()) * MICROS_PER_DAY
+        }
     }
 
     /// The microsecond at which a period begins, as the dates tell time.
     pub(crate) fn start(&self, number: i32) -> i64 {
-        self.hours.as_ref().map_or_else(|| self.midnight(self.first_day(number)), |hours| hours.start(number))
+        self.hours
+            .as_ref()
+            .map_or_else(|| self.midnight(self.first_day(number)), |hours| hours.start(number))
     }
 
     /// The zone in which points in time are cut into days.
@@ -112,12 +127,16 @@ impl Axis {
         if let Some(hours) = &self.hours {
             let starts: Vec<i64> = numbers.into_iter().map(|number| hours.start(number)).collect();
             let starts = TimestampMicrosecondArray::from(starts);
-            let array: ArrayRef = Arc::new(if self.instants { starts.with_timezone("UTC") } else { starts });
+            let array: ArrayRef =
+                Arc::new(if self.instants { starts.with_timezone("UTC") } else { starts });
             return (Field::new(name, array.data_type().clone(), true), array);
         }
         let days = match self.periods.grain() {
             Grain::Day => numbers,
-            _ => numbers.into_iter().map(|number| self.periods.numbered(number).first().number()).collect(),
+            _ => numbers
+                .into_iter()
+                .map(|number| self.periods.numbered(number).first().number())
+                .collect(),
         };
         (period_field(name, self.periods), Arc::new(Date32Array::from(days)))
     }
@@ -137,7 +156,8 @@ impl Axis {
 
 /// The first microsecond after a day.
 pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
-    day.plus_days(1).map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
+    day.plus_days(1)
+        .map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
 }
 
 /// Where the hours of a column of moments begin.
@@ -160,7 +180,8 @@ mod tests {
         #[test]
         fn every_day_lies_in_its_period_and_the_next_one_follows(
             day in Day::MIN.number()..=Day::MAX.number(),
-            grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year]),
+            grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month,
+                Grain::Quarter, Grain::Year]),
             month in 1_u32..=12,
         ) {
             let axis = of_days(Periods::from(grain).year_start(month).week_start(Weekday::ALL[month as usize % 7]));
@@ -168,7 +189,8 @@ mod tests {
             let number = axis.number(day);
             prop_assert!(axis.first_day(number) <= day && day <= axis.last_day(number));
             if axis.last_day(number) < Day::MAX {
-                prop_assert_eq!(axis.last_day(number).plus_days(1).unwrap(), axis.first_day(number + 1));
+                prop_assert_eq!(axis.last_day(number).plus_days(1).unwrap(),
+                    axis.first_day(number + 1));
             }
             prop_assert_eq!(axis.range(Range::new(day, day).unwrap()), (number, number));
         }
@@ -190,6 +212,9 @@ mod tests {
         let axis = Axis::of("at", &moments, Grain::Hour.into(), &zone.parse().unwrap()).unwrap();
         let (from, to) = axis.range(day.parse().unwrap());
         assert_eq!((to - from + 1, axis.text(from).as_str()), (hours, first));
-        assert_eq!([axis.first_day(from), axis.last_day(to)].map(|day| day.to_string()), [day, day]);
+        assert_eq!(
+            [axis.first_day(from), axis.last_day(to)].map(|day| day.to_string()),
+            [day, day]
+        );
     }
 }

@@ -1,14 +1,16 @@
-//! Pure date arithmetic: days as numbers, periods of every grain, spans, ranges, as-of dates, workdays, time zones, and the
-//! notations of dates in text.
+//! Pure date arithmetic: days as numbers, periods of every grain, spans, ranges, as-of dates,
+//! workdays, time zones, and the notations of dates in text.
 //!
-//! A day is the number of days since 1970-01-01 in the proleptic Gregorian calendar, from 0001-01-01 to 9999-12-31;
-//! a moment is the number of microseconds since that day's midnight. What leaves those years is an error, never a wrap.
+//! A day is the number of days since 1970-01-01 in the proleptic Gregorian calendar, from
+//! 0001-01-01 to 9999-12-31; a moment is the number of microseconds since that day's midnight. What
+//! leaves those years is an error, never a wrap.
 
 /// In files a value is the text that it is written as everywhere else.
 macro_rules! serialized_as_text {
     ($($kind:ty),*) => {$(
         impl serde::Serialize for $kind {
-            fn serialize<S: serde::Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+            fn serialize<S: serde::Serializer>(&self, serializer: S) -> std::result::Result<S::Ok,
+                S::Error> {
                 serializer.collect_str(self)
             }
         }

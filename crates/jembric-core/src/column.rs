@@ -1,6 +1,7 @@
 //! [`Column`]: a column as a setting names it, with its new name or the way it is sorted.
 
-/// A column as a setting names it. The short form is its name as text, which is all that most calls need.
+/// A column as a setting names it. The short form is its name as text, which is all that most calls
+/// need.
 ///
 /// ```
 /// use jembric_core::{Column, Latest, Sort};

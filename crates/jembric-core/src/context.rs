@@ -7,7 +7,8 @@ use crate::{
     table::Table,
 };
 
-/// What an operation cannot see in its table: the date that the answer speaks of, and which sums to reconcile.
+/// What an operation cannot see in its table: the date that the answer speaks of, and which sums to
+/// reconcile.
 #[derive(Clone, Debug, Default)]
 #[must_use]
 #[non_exhaustive]
@@ -52,7 +53,8 @@ impl Context {
         self
     }
 
-    /// An error where an answer of so many rows, each of so many bytes, takes more memory than it may.
+    /// An error where an answer of so many rows, each of so many bytes, takes more memory than it
+    /// may.
     pub(crate) fn expect_room(&self, rows: u64, row_bytes: u64, advice: Smaller) -> Result<()> {
         let bytes = rows.saturating_mul(row_bytes);
         match self.memory {

@@ -12,7 +12,8 @@ use crate::{
 };
 use arrow_arith::aggregate::max;
 use arrow_array::{
-    Array, ArrayRef, Date32Array, StringViewArray, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
+    Array, ArrayRef, Date32Array, StringViewArray, TimestampMicrosecondArray, UInt32Array,
+    cast::AsArray,
 };
 use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
 use arrow_cast::display::array_value_to_string;
@@ -21,7 +22,8 @@ use arrow_select::take::take;
 use std::borrow::Cow;
 
 impl Table {
-    /// The column as days or moments; otherwise an error that tells which of its cells are no dates.
+    /// The column as days or moments; otherwise an error that tells which of its cells are no
+    /// dates.
     pub(crate) fn dates(&self, name: &str) -> Result<Dates> {
         let shape = self.shape();
         let place = shape.place_of_dates(name).map_err(|error| self.explained(error))?;
@@ -30,11 +32,13 @@ impl Table {
 
     /// The table where this column of dates holds the first days of periods.
     ///
-    /// Errors: the column is missing, holds no dates, or one that does not begin its period. Costs one pass over it.
+    /// Errors: the column is missing, holds no dates, or one that does not begin its period. Costs
+    /// one pass over it.
     pub fn with_periods(&self, name: &str, periods: impl Into<Periods>) -> Result<Table> {
         let periods = periods.into();
         if let Some(found @ Type::Moment { .. }) = self.shape().find(name)?.kind {
-            let (column, file) = (name.to_owned(), self.origin().map(|origin| origin.file().to_owned()));
+            let (column, file) =
+                (name.to_owned(), self.origin().map(|origin| origin.file().to_owned()));
             return Err(Error::WrongType { file, column, expected: Expected::Days, found });
         }
         if let Dates::Missing(_) = self.dates(name)? {
@@ -74,16 +78,16 @@ impl Table {
         }
     }
 
-    /// The newest day of a column of dates, moments or periods: that of points in time is their day in the zone, that of
-    /// periods the last of the newest.
+    /// The newest day of a column of dates, moments or periods: that of points in time is their day
+    /// in the zone, that of periods the last of the newest.
     ///
     /// Errors: the column is missing, holds no dates, or has no value. Costs one pass over it.
     pub fn newest(&self, name: &str, zone: &Zone) -> Result<Day> {
         self.dates(name)?.newest(zone).ok_or_else(|| Error::NoNewest { column: name.to_owned() })
     }
 
-    /// The error that says more, where a text column was to be used as numbers or dates: which cells are not, or that all of them can
-    /// be read with the day first and with the month first.
+    /// The error that says more, where a text column was to be used as numbers or dates: which
+    /// cells are not, or that all of them can be read with the day first and with the month first.
     pub fn explained(&self, error: Error) -> Error {
         match error {
             Error::InSetting { setting, source } => {
@@ -102,7 +106,8 @@ impl Table {
         }
     }
 
-    /// The error with the cells that are no numbers, where others are; otherwise it is a column of texts.
+    /// The error with the cells that are no numbers, where others are; otherwise it is a column of
+    /// texts.
     fn why_not_numbers(&self, file: Option<String>, column: String) -> Error {
         let cells = self.column(&column).ok().and_then(|cells| cells.as_string_view_opt());
         let texts = || cells.into_iter().flat_map(|cells| cells.iter().enumerate());
@@ -110,28 +115,42 @@ impl Table {
         let is_number = |text: &str| text.trim().parse::<f64>().is_ok_and(f64::is_finite);
         let bad = || values().filter(|(_, text)| !is_number(text));
         let (all, bad_ones) = (values().count() as u64, bad().count() as u64);
-        // Texts that are numbers are so on purpose, where one could not be a number in text (`00417`); a table without rows has neither.
+        // Texts that are numbers are so on purpose, where one could not be a number in text
+        // (`00417`); a table without rows has neither.
         let is_name = |text: &str| {
             let digits = text.trim().trim_start_matches('-').as_bytes();
             matches!(digits, [b'0', b'0'..=b'9', ..] | [b'+', ..])
         };
         let are_names = bad_ones == 0 && (all == 0 || values().any(|(_, text)| is_name(text)));
         if are_names || bad_ones * 2 > all {
-            return Error::WrongType { file, column, expected: Expected::Numbers, found: Type::Text };
+            return Error::WrongType {
+                file,
+                column,
+                expected: Expected::Numbers,
+                found: Type::Text,
+            };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
-        let first = bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
+        let first =
+            bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
         Error::NotNumbers(Box::new(NotNumbers { file, column, values: all, bad: bad_ones, first }))
     }
 
-    fn why_not_dates(&self, file: Option<String>, column: String, cells: &StringViewArray) -> Error {
+    fn why_not_dates(
+        &self,
+        file: Option<String>,
+        column: String,
+        cells: &StringViewArray,
+    ) -> Error {
         if cells.null_count() == cells.len() {
             return Error::WrongType { file, column, expected: Expected::Dates, found: Type::Text };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
         // In which order more of the cells are dates: that is the one the others are bad in.
         let (mut days, mut months) = (0_u64, 0_u64);
-        for written in cells.iter().flatten().filter_map(|text| notation::read(text.as_bytes()).ok()) {
+        for written in
+            cells.iter().flatten().filter_map(|text| notation::read(text.as_bytes()).ok())
+        {
             days += u64::from(written.day(Order::DayFirst).is_some());
             months += u64::from(written.day(Order::MonthFirst).is_some());
         }
@@ -151,9 +170,10 @@ impl Table {
                 Ok(written) if written.day(order).is_none() => {
                     Some("day and month the other way round".to_owned())
                 }
-                Ok(written) if written.offset.is_some() != offsets => {
-                    Some(if offsets { "without the others' offset" } else { "with an offset" }.to_owned())
-                }
+                Ok(written) if written.offset.is_some() != offsets => Some(
+                    if offsets { "without the others' offset" } else { "with an offset" }
+                        .to_owned(),
+                ),
                 Ok(written) => {
                     if let (Some(day_first), Some(month_first)) =
                         (written.day(Order::DayFirst), written.day(Order::MonthFirst))
@@ -168,7 +188,9 @@ impl Table {
                 about.bad += 1;
                 if about.first.len() < 3 {
                     let cell = BadCell::new(row, line(row), text, None);
-                    about.first.push(BadCell { why: Some(why).filter(|why| why != "not a date"), ..cell });
+                    about
+                        .first
+                        .push(BadCell { why: Some(why).filter(|why| why != "not a date"), ..cell });
                 }
             }
         }
@@ -176,7 +198,13 @@ impl Table {
             Some((row, text, day_first, month_first)) if about.bad == 0 => {
                 let (file, column, cell) =
                     (about.file, about.column, BadCell::new(row, line(row), text, None));
-                Error::AmbiguousDates(Box::new(AmbiguousDates { file, column, cell, day_first, month_first }))
+                Error::AmbiguousDates(Box::new(AmbiguousDates {
+                    file,
+                    column,
+                    cell,
+                    day_first,
+                    month_first,
+                }))
             }
             _ => Error::NotDates(Box::new(about)),
         }
@@ -209,7 +237,8 @@ impl Dates {
         }
     }
 
-    /// The newest day: that of points in time is their day in the zone, that of periods the last of the newest.
+    /// The newest day: that of points in time is their day in the zone, that of periods the last of
+    /// the newest.
     pub(crate) fn newest(&self, zone: &Zone) -> Option<Day> {
         match self {
             Dates::Days(days, periods) => {
@@ -217,8 +246,9 @@ impl Dates {
                 newest.map(|day| periods.of(day).last())
             }
             Dates::Moments(moments) => {
-                let reading =
-                    |micros| if moments.timezone().is_some() { zone.reading(micros) } else { micros };
+                let reading = |micros| {
+                    if moments.timezone().is_some() { zone.reading(micros) } else { micros }
+                };
                 max(moments).map(reading).and_then(Moment::from_micros).map(Moment::day)
             }
             Dates::Missing(_) => None,
@@ -244,7 +274,9 @@ impl Dates {
             Dates::Days(days, periods) => {
                 Dates::Days(take(days, rows, None)?.as_primitive().clone(), *periods)
             }
-            Dates::Moments(moments) => Dates::Moments(take(moments, rows, None)?.as_primitive().clone()),
+            Dates::Moments(moments) => {
+                Dates::Moments(take(moments, rows, None)?.as_primitive().clone())
+            }
             Dates::Missing(_) => Dates::Missing(rows.len()),
         })
     }
@@ -257,13 +289,16 @@ impl Dates {
             }
             Dates::Moments(moments) => {
                 let next_midnight = self.midnight(i64::from(day.number()) + 1, zone);
-                BooleanBuffer::collect_bool(moments.len(), |row| moments.values()[row] >= next_midnight)
+                BooleanBuffer::collect_bool(moments.len(), |row| {
+                    moments.values()[row] >= next_midnight
+                })
             }
             Dates::Missing(rows) => BooleanBuffer::new_unset(*rows),
         }
     }
 
-    /// Which rows are dated before the range and which after it; what it says of rows without a date means nothing. One pass.
+    /// Which rows are dated before the range and which after it; what it says of rows without a
+    /// date means nothing. One pass.
     pub(crate) fn outside(&self, range: Range, zone: &Zone) -> [BooleanBuffer; 2] {
         let (first, last) = (range.first().number(), range.last().number());
         match self {
@@ -308,9 +343,9 @@ impl Dates {
     /// The date of a row in words; empty where there is none.
     pub(crate) fn text(&self, row: usize) -> String {
         match self {
-            Dates::Days(days, periods) if days.is_valid(row) => {
-                Day::from_number(days.value(row)).map(|day| periods.of(day).to_string()).unwrap_or_default()
-            }
+            Dates::Days(days, periods) if days.is_valid(row) => Day::from_number(days.value(row))
+                .map(|day| periods.of(day).to_string())
+                .unwrap_or_default(),
             Dates::Moments(moments) if moments.is_valid(row) => {
                 let utc = if moments.timezone().is_some() { "Z" } else { "" };
                 Moment::from_micros(moments.value(row))

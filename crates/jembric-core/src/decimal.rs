@@ -19,7 +19,8 @@ pub struct Decimal {
 }
 
 impl Decimal {
-    /// A number in units of its last place: `Decimal::new(1250, 2)` is 12.50; none with more than six places.
+    /// A number in units of its last place: `Decimal::new(1250, 2)` is 12.50; none with more than
+    /// six places.
     pub const fn new(units: i64, places: u8) -> Option<Decimal> {
         if places as usize <= MOST_PLACES { Some(Decimal { units, places }) } else { None }
     }
@@ -63,10 +64,12 @@ impl FromStr for Decimal {
             && whole.bytes().any(|digit| digit.is_ascii_digit())
             && !trimmed.ends_with('.');
         let units = format!("{whole}{fraction}").parse().ok().filter(|_| is_number);
-        units.map(|units| Decimal { units, places: fraction.len() as u8 }).ok_or_else(|| Error::Malformed {
-            what: "a number",
-            text: text.to_owned(),
-            expected: "digits such as 1000 or 1000.50, with at most six behind the point",
+        units.map(|units| Decimal { units, places: fraction.len() as u8 }).ok_or_else(|| {
+            Error::Malformed {
+                what: "a number",
+                text: text.to_owned(),
+                expected: "digits such as 1000 or 1000.50, with at most six behind the point",
+            }
         })
     }
 }
@@ -95,7 +98,10 @@ mod tests {
     #[case("1e3", None)]
     #[case("99999999999999999999", None)]
     #[case("", None)]
-    fn a_number_is_exact_to_its_last_digit(#[case] text: &str, #[case] expected: Option<(i64, u8)>) {
+    fn a_number_is_exact_to_its_last_digit(
+        #[case] text: &str,
+        #[case] expected: Option<(i64, u8)>,
+    ) {
         let number = text.parse::<Decimal>().ok();
         assert_eq!(number.map(|number| (number.units(), number.places())), expected);
         if let Some(number) = number {

@@ -1,7 +1,9 @@
-//! [`Elapsed`]: how long it took, how old it is, how late; and how long it was since the entity's record before.
+//! [`Elapsed`]: how long it took, how old it is, how late; and how long it was since the entity's
+//! record before.
 //!
-//! Both ends of each row are day numbers (micros for hours), whether they come from columns, from one date for all rows, or
-//! from the entity's record before, which is found on the timeline; the rest is arithmetic on two numbers.
+//! Both ends of each row are day numbers (micros for hours), whether they come from columns, from
+//! one date for all rows, or from the entity's record before, which is found on the timeline; the
+//! rest is arithmetic on two numbers.
 
 mod bands;
 mod ends;
@@ -44,7 +46,8 @@ pub enum Unit {
     Months,
     /// Completed years.
     Years,
-    /// Days from Monday to Friday that are no holidays; the first day is not counted, the last one is.
+    /// Days from Monday to Friday that are no holidays; the first day is not counted, the last one
+    /// is.
     Workdays,
     /// Hours, with their fractions for moments.
     Hours,
@@ -64,17 +67,18 @@ impl Unit {
 
 /// How long it was from one date to another, in a column `elapsed_days` (by the unit).
 ///
-/// All rows stay, in their order. Where a date is missing, so is the result. It is negative where the first date is the
-/// later, and elapsed(a, b) = −elapsed(b, a); the ledger counts the rows with a missing and with a negative result. Days of
-/// points in time are those of [`Context::zone`]; their hours are exact, 23 or 25 on the days on which the clocks change. A
-/// date stands for its midnight.
+/// All rows stay, in their order. Where a date is missing, so is the result. It is negative where
+/// the first date is the later, and elapsed(a, b) = −elapsed(b, a); the ledger counts the rows with
+/// a missing and with a negative result. Days of points in time are those of [`Context::zone`];
+/// their hours are exact, 23 or 25 on the days on which the clocks change. A date stands for its
+/// midnight.
 ///
-/// With [`since_previous`](Elapsed::since_previous) it is the time since the entity's date before: records of the same date
-/// share the value, those of the first date have none.
+/// With [`since_previous`](Elapsed::since_previous) it is the time since the entity's date before:
+/// records of the same date share the value, those of the first date have none.
 ///
-/// Errors: a column is missing or holds no dates; it holds months or longer, and something finer is asked; an as-of date or
-/// today is needed and not given; bands that do not rise. Costs one pass over the dates (and a search among the holidays a
-/// row, and a timeline for the record before).
+/// Errors: a column is missing or holds no dates; it holds months or longer, and something finer is
+/// asked; an as-of date or today is needed and not given; bands that do not rise. Costs one pass
+/// over the dates (and a search among the holidays a row, and a timeline for the record before).
 ///
 /// ```
 /// use jembric_core::{Elapsed, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
@@ -90,7 +94,10 @@ impl Unit {
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "elapsed", answers = "How long did it take, how old is it today, how late is it?")]
+#[settings(
+    name = "elapsed",
+    answers = "How long did it take, how old is it today, how late is it?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Elapsed {
@@ -152,10 +159,17 @@ impl Elapsed {
 
     fn step(&self) -> String {
         let unit = self.unit.word();
-        let (from, to) = (self.from.as_deref().unwrap_or_default(), self.to.as_deref().unwrap_or_default());
-        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        let (from, to) =
+            (self.from.as_deref().unwrap_or_default(), self.to.as_deref().unwrap_or_default());
+        let per = if self.per.is_empty() {
+            String::new()
+        } else {
+            format!(" per {}", self.per.join(", "))
+        };
         match &self.date {
-            Some(date) if self.since_previous => format!("elapsed {unit} since the previous {date}{per}"),
+            Some(date) if self.since_previous => {
+                format!("elapsed {unit} since the previous {date}{per}")
+            }
             _ => format!("elapsed {unit} from {from} to {to}"),
         }
     }
@@ -192,7 +206,10 @@ impl Elapsed {
             );
         }
         if self.both_ends && (self.unit == Unit::Hours || self.since_previous) {
-            return refused("both-ends", "days, weeks, months, years or workdays between two dates");
+            return refused(
+                "both-ends",
+                "days, weeks, months, years or workdays between two dates",
+            );
         }
         if !self.holidays.is_without_holidays() && self.unit != Unit::Workdays {
             return refused("holidays", "the unit workdays beside it");
@@ -223,9 +240,9 @@ impl Operation for Elapsed {
         };
         let used = match &between {
             Between::Ends(ends) => ends.iter().filter_map(End::column).collect(),
-            Between::Previous { date, per } => {
-                std::iter::once(*date).chain(per.iter().map(|named| named.place)).collect::<Vec<_>>()
-            }
+            Between::Previous { date, per } => std::iter::once(*date)
+                .chain(per.iter().map(|named| named.place))
+                .collect::<Vec<_>>(),
         };
         let name = self.new_name();
         let kind = if self.unit == Unit::Hours { Type::Float } else { Type::Integer };
@@ -283,19 +300,21 @@ impl Prepared for ElapsedPlan {
             Between::Previous { date, per } => {
                 [Ends::Rows(date_before(table, *date, per)?), Ends::Rows(table.dates_at(*date))]
             }
-            Between::Ends([from, to]) => [Ends::new(from, table, context)?, Ends::new(to, table, context)?],
+            Between::Ends([from, to]) => {
+                [Ends::new(from, table, context)?, Ends::new(to, table, context)?]
+            }
         };
         let nulls = NullBuffer::union(from.nulls().as_ref(), to.nulls().as_ref());
         let array = self.counted(&from, &to, table.rows(), nulls.clone(), &context.zone)?;
-        let mut answer =
-            table.with_field(Field::new(&self.name, array.data_type().clone(), true), array.clone())?;
+        let mut answer = table
+            .with_field(Field::new(&self.name, array.data_type().clone(), true), array.clone())?;
         if !self.bands.is_empty() {
             let labels = band_labels(&self.bands);
             let bands = in_bands(&array, &self.bands, &labels)?;
             answer = answer.with_field(ordered_field(&self.band_name, &labels), bands)?;
         }
-        let as_of =
-            matches!(&self.between, Between::Ends(ends) if ends.iter().any(|end| matches!(end, End::AsOf)));
+        let as_of = matches!(&self.between,
+            Between::Ends(ends) if ends.iter().any(|end| matches!(end, End::AsOf)));
         let instants = from.are_instants() || to.are_instants();
         all_kept(answer.anonymous(), self.step.clone(), table, &self.accounting, |ledger| {
             ledger.as_of = context.as_of.filter(|_| as_of);
@@ -322,7 +341,8 @@ fn date_before(table: &Table, date: usize, per: &[Named]) -> Result<Dates> {
     for rows in timeline.entities() {
         let mut last = None;
         // Records of one date share the date before it.
-        for same in rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize)) {
+        for same in rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize))
+        {
             same.iter().for_each(|&row| before[row as usize] = last);
             last = same.first().copied();
         }
@@ -345,27 +365,42 @@ impl ElapsedPlan {
         Ok(match self.unit {
             Unit::Hours if from.are_moments() || to.are_moments() => {
                 let instants = from.are_instants() || to.are_instants();
-                let (from, to) = (from.micros(rows, instants, zone), to.micros(rows, instants, zone));
-                let hours =
-                    from.iter().zip(&to).map(|(from, to)| (to - from) as f64 / 3_600_000_000.0).collect();
+                let (from, to) =
+                    (from.micros(rows, instants, zone), to.micros(rows, instants, zone));
+                let hours = from
+                    .iter()
+                    .zip(&to)
+                    .map(|(from, to)| (to - from) as f64 / 3_600_000_000.0)
+                    .collect();
                 Arc::new(Float64Array::new(hours, nulls))
             }
             Unit::Hours => {
-                let days = from.each_day_to(to, periods, rows, zone, |from, to| to.number() - from.number());
+                let days = from
+                    .each_day_to(to, periods, rows, zone, |from, to| to.number() - from.number());
                 let hours: Vec<f64> = days.iter().map(|&days| days as f64 * 24.0).collect();
                 Arc::new(Float64Array::new(hours.into(), nulls))
             }
             // The usual units have a loop of their own.
             Unit::Days if !self.both_ends => {
-                integers(from.each_day_to(to, periods, rows, zone, |from, to| to.number() - from.number()))
+                integers(
+                    from.each_day_to(to, periods, rows, zone, |from, to| {
+                        to.number() - from.number()
+                    }),
+                )
             }
             Unit::Months if !self.both_ends => {
-                integers(from.each_day_to(to, periods, rows, zone, |from, to| from.months_until(to)))
+                integers(
+                    from.each_day_to(to, periods, rows, zone, |from, to| from.months_until(to)),
+                )
             }
-            _ if self.both_ends => integers(
-                from.each_day_to(to, periods, rows, zone, |from, to| self.between_both_ends(from, to)),
+            _ if self.both_ends => {
+                integers(from.each_day_to(to, periods, rows, zone, |from, to| {
+                    self.between_both_ends(from, to)
+                }))
+            }
+            _ => integers(
+                from.each_day_to(to, periods, rows, zone, |from, to| self.between(from, to)),
             ),
-            _ => integers(from.each_day_to(to, periods, rows, zone, |from, to| self.between(from, to))),
         })
     }
 
@@ -380,14 +415,17 @@ impl ElapsedPlan {
         }
     }
 
-    /// The first day counts as the last one does: as if it began the day before, or ended the day after.
+    /// The first day counts as the last one does: as if it began the day before, or ended the day
+    /// after.
     fn between_both_ends(&self, from: Day, to: Day) -> i32 {
         if from > to {
             return -self.between_both_ends(to, from);
         }
         match (self.unit, from.plus_days(-1), to.plus_days(1)) {
             (Unit::Workdays, Some(before), _) => self.between(before, to),
-            (Unit::Workdays, None, _) => self.between(from, to) + i32::from(self.holidays.contains(from)),
+            (Unit::Workdays, None, _) => {
+                self.between(from, to) + i32::from(self.holidays.contains(from))
+            }
             (_, _, Some(after)) => self.between(from, after),
             (_, Some(before), None) => self.between(before, to),
             (_, None, None) => self.between(from, to),
@@ -405,7 +443,8 @@ impl ElapsedPlan {
                 expected: "dates of one grain, or of a grain that is made of the other's".into(),
             });
         };
-        if self.unit.grain().holds(periods.grain()) && (self.unit != Unit::Hours || periods == Periods::DAYS)
+        if self.unit.grain().holds(periods.grain())
+            && (self.unit != Unit::Hours || periods == Periods::DAYS)
         {
             return Ok(periods);
         }
@@ -417,9 +456,12 @@ impl ElapsedPlan {
 fn negatives(numbers: &ArrayRef) -> u64 {
     let below_zero = match numbers.as_primitive_opt::<Int64Type>() {
         Some(numbers) => numbers.values().iter().map(|&number| u64::from(number < 0)).sum(),
-        None => {
-            numbers.as_primitive::<Float64Type>().values().iter().map(|&number| u64::from(number < 0.0)).sum()
-        }
+        None => numbers
+            .as_primitive::<Float64Type>()
+            .values()
+            .iter()
+            .map(|&number| u64::from(number < 0.0))
+            .sum(),
     };
     let Some(nulls) = numbers.nulls().filter(|_| below_zero > 0) else { return below_zero };
     let is_negative = |row: &usize| match numbers.as_primitive_opt::<Int64Type>() {

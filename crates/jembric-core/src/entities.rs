@@ -1,14 +1,19 @@
-//! [`Entities`]: key columns to dense numbers 0..n, so that what is known of an entity is an array slot.
+//! [`Entities`]: key columns to dense numbers 0..n, so that what is known of an entity is an array
+//! slot.
 //!
-//! One column at a time: its values are numbered through an open-addressing table of (hash, number) slots, and two numbered
-//! columns make one column of pairs, which is numbered in turn. What makes it fast, and what a change must keep:
+//! One column at a time: its values are numbered through an open-addressing table of (hash, number)
+//! slots, and two numbered columns make one column of pairs, which is numbered in turn. What makes
+//! it fast, and what a change must keep:
 //!
-//! * A text's 16-byte view is its own key where the text is short (12 bytes), so no text is followed in memory.
-//! * Rows are worked in blocks: all slots of a block are loaded, then all keys, and only then compared. The loads of a block
-//!   do not depend on each other, so the processor fetches them at once; with millions of entities that is what counts.
-//! * A slot's place is the *top* bits of its hash, so growing the table walks old and new in the same order.
-//! * Threads share no table: each numbers the keys whose hash falls to it, and the numbers are moved past one another at the
-//!   end. Which number an entity gets is not part of any answer.
+//! * A text's 16-byte view is its own key where the text is short (12 bytes), so no text is
+//!   followed in memory.
+//! * Rows are worked in blocks: all slots of a block are loaded, then all keys, and only then
+//!   compared. The loads of a block do not depend on each other, so the processor fetches them at
+//!   once; with millions of entities that is what counts.
+//! * A slot's place is the *top* bits of its hash, so growing the table walks old and new in the
+//!   same order.
+//! * Threads share no table: each numbers the keys whose hash falls to it, and the numbers are
+//!   moved past one another at the end. Which number an entity gets is not part of any answer.
 
 use crate::{error::Result, table::Table};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
@@ -51,23 +56,35 @@ impl Entities {
     /// Numbers the entities that these columns identify. Without columns, all rows are one entity.
     ///
     /// Errors: a column is missing. Costs about one random memory access for each row and column.
-    pub fn number<N: AsRef<str>>(table: &Table, columns: &[N], missing: Missing) -> Result<Entities> {
+    pub fn number<N: AsRef<str>>(
+        table: &Table,
+        columns: &[N],
+        missing: Missing,
+    ) -> Result<Entities> {
         let columns = columns.iter().map(|name| table.column(name.as_ref()).cloned());
         Entities::of_columns(&columns.collect::<Result<Vec<_>>>()?, table.rows(), missing)
     }
 
     /// Numbers the entities that the values of these columns identify, which have this many rows.
-    pub(crate) fn of_columns(columns: &[ArrayRef], rows: usize, missing: Missing) -> Result<Entities> {
+    pub(crate) fn of_columns(
+        columns: &[ArrayRef],
+        rows: usize,
+        missing: Missing,
+    ) -> Result<Entities> {
         let none: Vec<ArrayRef> = columns.iter().map(|column| column.slice(0, 0)).collect();
         let other = Side { columns: &none, rows: 0 };
         Entities::number_both(Side { columns, rows }, other, missing)
     }
 
-    /// Numbers the entities of two tables alike: the rows of the first come first, then those of the second. What they are
-    /// identified by is given as columns, whose types agree in pairs.
+    /// Numbers the entities of two tables alike: the rows of the first come first, then those of
+    /// the second. What they are identified by is given as columns, whose types agree in pairs.
     ///
     /// Errors: both together have more rows than there are numbers.
-    pub(crate) fn number_both(one: Side<'_>, other: Side<'_>, missing: Missing) -> Result<Entities> {
+    pub(crate) fn number_both(
+        one: Side<'_>,
+        other: Side<'_>,
+        missing: Missing,
+    ) -> Result<Entities> {
         let rows = one.rows + other.rows;
         if rows >= u32::MAX as usize {
             return Err(crate::Error::TableTooLong { rows });
@@ -80,10 +97,15 @@ impl Entities {
                 Some(before) => before.paired_with(&column),
             });
         }
-        Ok(all.unwrap_or_else(|| Entities { ids: vec![0; rows], count: (rows > 0).into(), without: 0 }))
+        Ok(all.unwrap_or_else(|| Entities {
+            ids: vec![0; rows],
+            count: (rows > 0).into(),
+            without: 0,
+        }))
     }
 
-    /// Entities that have dense numbers already: each below `count`, or [`Entities::NONE`]; otherwise none.
+    /// Entities that have dense numbers already: each below `count`, or [`Entities::NONE`];
+    /// otherwise none.
     pub fn from_ids(ids: Vec<u32>, count: u32) -> Option<Entities> {
         let without = ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
         let fit = ids.iter().fold(true, |all, &id| all & ((id < count) | (id == Entities::NONE)));
@@ -113,8 +135,9 @@ impl Entities {
 
     /// Which rows belong to an entity; none where all do.
     pub(crate) fn rows_with_one(&self) -> Option<BooleanBuffer> {
-        (self.without > 0)
-            .then(|| BooleanBuffer::collect_bool(self.ids.len(), |row| self.ids[row] != Entities::NONE))
+        (self.without > 0).then(|| {
+            BooleanBuffer::collect_bool(self.ids.len(), |row| self.ids[row] != Entities::NONE)
+        })
     }
 
     /// The first row of each entity, in the order of their numbers.
@@ -173,9 +196,11 @@ fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entitie
         ($type:ty) => {{
             let these = one.as_primitive::<$type>().values();
             let those = other.as_primitive::<$type>().values();
-            let value = |row: usize| i64::from(if row < split { these[row] } else { those[row - split] });
-            number_close(value, rows, nulls, missing)
-                .unwrap_or_else(|| number(&Numbers(|row: usize| value(row) as u64), rows, nulls, missing))
+            let value =
+                |row: usize| i64::from(if row < split { these[row] } else { those[row - split] });
+            number_close(value, rows, nulls, missing).unwrap_or_else(|| {
+                number(&Numbers(|row: usize| value(row) as u64), rows, nulls, missing)
+            })
         }};
     }
     match one.data_type() {
@@ -200,7 +225,8 @@ fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entitie
         DataType::Decimal128(..) => numbered!(Wide, Decimal128Type, |value| value),
         DataType::Boolean => {
             let (these, those) = (one.as_boolean().values(), other.as_boolean().values());
-            let value = |row: usize| if row < split { these.value(row) } else { those.value(row - split) };
+            let value =
+                |row: usize| if row < split { these.value(row) } else { those.value(row - split) };
             number(&Numbers(|row: usize| value(row).into()), rows, nulls, missing)
         }
         // Columns without any value.
@@ -251,7 +277,8 @@ impl<F: Fn(usize) -> i128 + Sync> Keys for Wide<F> {
     }
 }
 
-/// Texts by their views: length and up to twelve bytes, or length, four bytes and the place of the whole text.
+/// Texts by their views: length and up to twelve bytes, or length, four bytes and the place of the
+/// whole text.
 struct Texts<'a, F> {
     view: F,
     buffers: Vec<&'a [u8]>,
@@ -280,12 +307,13 @@ impl<F: Fn(usize) -> u128 + Sync> Keys for Texts<'_, F> {
     #[inline]
     fn same(&self, one: u128, other: u128) -> bool {
         let (length, other_length) = (one as u32, other as u32);
-        one == other || (length > SHORT && length == other_length && self.bytes(one) == self.bytes(other))
+        one == other
+            || (length > SHORT && length == other_length && self.bytes(one) == self.bytes(other))
     }
 }
 
-/// Whole numbers that lie close together, as the numbers of things mostly do: each is its own place in a table, without a hash.
-/// None where they do not.
+/// Whole numbers that lie close together, as the numbers of things mostly do: each is its own place
+/// in a table, without a hash. None where they do not.
 fn number_close(
     value: impl Fn(usize) -> i64 + Sync,
     rows: usize,
@@ -297,10 +325,14 @@ fn number_close(
     let none = || (i64::MAX, i64::MIN);
     let wider = |one: (i64, i64), other: (i64, i64)| (one.0.min(other.0), one.1.max(other.1));
     let (least, greatest) = all()
-        .fold(none, |range, row| if there(row) { wider(range, (value(row), value(row))) } else { range })
+        .fold(
+            none,
+            |range, row| if there(row) { wider(range, (value(row), value(row))) } else { range },
+        )
         .reduce(none, wider);
-    let range =
-        greatest.checked_sub(least).filter(|&range| range >= 0 && range < (2 * rows as i64).min(1 << 26))?;
+    let range = greatest
+        .checked_sub(least)
+        .filter(|&range| range >= 0 && range < (2 * rows as i64).min(1 << 26))?;
     let place = |row: usize| (value(row) - least) as usize;
     let numbers: Vec<AtomicU32> = (0..=range).map(|_| AtomicU32::new(0)).collect();
     all().filter(|&row| there(row)).for_each(|row| {
@@ -330,10 +362,17 @@ fn number_close(
 }
 
 /// Numbers the distinct keys of all rows.
-fn number<K: Keys>(keys: &K, rows: usize, nulls: Option<&NullBuffer>, missing: Missing) -> Entities {
+fn number<K: Keys>(
+    keys: &K,
+    rows: usize,
+    nulls: Option<&NullBuffer>,
+    missing: Missing,
+) -> Entities {
     let nulls = nulls.filter(|nulls| nulls.null_count() > 0);
-    // A number's top bits say which part gave it, until the parts' numbers are moved past one another.
-    let threads = if rows < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads().clamp(1, 8) };
+    // A number's top bits say which part gave it, until the parts' numbers are moved past one
+    // another.
+    let threads =
+        if rows < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads().clamp(1, 8) };
     let part_bits = usize::BITS - (threads - 1).leading_zeros();
     let (parts, part_bits) =
         if (rows as u64) < 1 << (32 - part_bits) { (threads, part_bits) } else { (1, 0) };
@@ -366,7 +405,8 @@ fn number<K: Keys>(keys: &K, rows: usize, nulls: Option<&NullBuffer>, missing: M
         }
         let low = u32::MAX >> part_bits;
         ids.par_chunks_mut(1 << 16).for_each(|ids| {
-            ids.iter_mut().for_each(|id| *id = (*id & low) + before[(*id >> (32 - part_bits)) as usize & 7]);
+            ids.iter_mut()
+                .for_each(|id| *id = (*id & low) + before[(*id >> (32 - part_bits)) as usize & 7]);
         });
     }
     let (mut count, mut without) = (counts.iter().sum(), 0);
@@ -392,7 +432,13 @@ struct Block<Key> {
 
 impl<Key: Copy + Default> Block<Key> {
     fn new() -> Block<Key> {
-        Block { len: 0, rows: [0; BLOCK], keys: [Key::default(); BLOCK], hashes: [0; BLOCK], ids: [0; BLOCK] }
+        Block {
+            len: 0,
+            rows: [0; BLOCK],
+            keys: [Key::default(); BLOCK],
+            hashes: [0; BLOCK],
+            ids: [0; BLOCK],
+        }
     }
 
     #[inline]
@@ -407,7 +453,8 @@ impl<Key: Copy + Default> Block<Key> {
         self.len = 0;
         let mut add = |row: usize| {
             let key = keys.key(row);
-            // The hash's upper half is spread over the parts; what is left of it places the key within its part.
+            // The hash's upper half is spread over the parts; what is left of it places the key
+            // within its part.
             let spread = (keys.hash(key) >> 32) * parts as u64;
             self.rows[self.len] = row as u32;
             self.keys[self.len] = key;
@@ -453,7 +500,11 @@ impl<'a, K: Keys> Numbering<'a, K> {
         let mut found = [K::Key::default(); BLOCK];
         for (found, &slot) in found.iter_mut().zip(&slots[..block.len]) {
             // An empty slot's number wraps to one that no key has.
-            *found = self.keys_found.get((slot as u32).wrapping_sub(1) as usize).copied().unwrap_or_default();
+            *found = self
+                .keys_found
+                .get((slot as u32).wrapping_sub(1) as usize)
+                .copied()
+                .unwrap_or_default();
         }
         for i in 0..block.len {
             let (slot, hash, key) = (slots[i], block.hashes[i], block.keys[i]);
@@ -478,7 +529,8 @@ impl<'a, K: Keys> Numbering<'a, K> {
                 self.keys_found.push(key);
                 return number;
             }
-            if (slot >> 32) as u32 == hash && self.keys.same(self.keys_found[(slot as u32 - 1) as usize], key)
+            if (slot >> 32) as u32 == hash
+                && self.keys.same(self.keys_found[(slot as u32 - 1) as usize], key)
             {
                 return slot as u32 - 1;
             }
@@ -487,7 +539,8 @@ impl<'a, K: Keys> Numbering<'a, K> {
     }
 
     fn grow(&mut self) {
-        // Where most rows bring a new key, so will most of those to come: room is made for all of them at once.
+        // Where most rows bring a new key, so will most of those to come: room is made for all of
+        // them at once.
         let found = self.keys_found.len();
         let most_are_new = found >= 1 << 15 && found * 2 > self.rows;
         let foreseen = if most_are_new {

@@ -1,4 +1,5 @@
-//! The one error type. Each variant carries the facts: what happened, and where. `told` says them in words.
+//! The one error type. Each variant carries the facts: what happened, and where. `told` says them
+//! in words.
 
 mod told;
 
@@ -465,7 +466,8 @@ impl fmt::Display for ExpressionError {
         use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
         let note = self.advice.as_deref().unwrap_or_default();
         let mark = AnnotationKind::Primary.span(self.at.clone()).label(note);
-        let group = Group::with_level(Level::ERROR).element(Snippet::source(&self.text).annotation(mark));
+        let group =
+            Group::with_level(Level::ERROR).element(Snippet::source(&self.text).annotation(mark));
         write!(f, "{}\n{}", self.problem, Renderer::plain().render(&[group]))
     }
 }
@@ -486,7 +488,12 @@ pub struct BadCell {
 
 impl BadCell {
     pub(crate) fn new(row: usize, line: Option<u64>, text: &str, why: Option<NotADate>) -> BadCell {
-        BadCell { row: row as u64 + 1, line, text: shortened(text), why: why.map(|why| why.to_string()) }
+        BadCell {
+            row: row as u64 + 1,
+            line,
+            text: shortened(text),
+            why: why.map(|why| why.to_string()),
+        }
     }
 }
 

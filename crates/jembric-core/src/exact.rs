@@ -1,8 +1,9 @@
 //! [`ExactSum`]: sums without rounding, so that they do not depend on the order of what is summed.
 //!
-//! Whole numbers and decimals are summed as 128-bit integers. A float is an integer times a power of two, so floats are
-//! summed as one long integer in units of 2⁻¹⁰⁷⁴, kept in 32-bit limbs with room for carries, and rounded once at the end.
-//! Source: the "superaccumulator" of Kulisch, "Computer Arithmetic and Validity" (2008).
+//! Whole numbers and decimals are summed as 128-bit integers. A float is an integer times a power
+//! of two, so floats are summed as one long integer in units of 2⁻¹⁰⁷⁴, kept in 32-bit limbs with
+//! room for carries, and rounded once at the end. Source: the "superaccumulator" of Kulisch,
+//! "Computer Arithmetic and Validity" (2008).
 
 use crate::error::Result;
 use crate::table::Table;
@@ -53,9 +54,15 @@ impl ExactSum {
             Some(nulls) => rows & nulls.inner(),
             None => rows.clone(),
         };
-        fn whole<T: Copy + Into<i128>>(values: &[T], counted: &BooleanBuffer, places: i8) -> ExactSum {
+        fn whole<T: Copy + Into<i128>>(
+            values: &[T],
+            counted: &BooleanBuffer,
+            places: i8,
+        ) -> ExactSum {
             let stretches = counted.set_slices().map(|(from, to)| &values[from..to]);
-            let sum = stretches.map(|values| values.iter().map(|&value| value.into()).sum::<i128>()).sum();
+            let sum = stretches
+                .map(|values| values.iter().map(|&value| value.into()).sum::<i128>())
+                .sum();
             ExactSum { kind: Sum::Whole { sum, places } }
         }
         match array.data_type() {
@@ -176,7 +183,8 @@ impl Limbs {
         let bits = value.to_bits();
         let exponent = (bits >> 52 & 0x7FF) as usize;
         let fraction = bits & ((1 << 52) - 1);
-        // In units of 2⁻¹⁰⁷⁴: the fraction itself where subnormal, else with its leading one, shifted.
+        // In units of 2⁻¹⁰⁷⁴: the fraction itself where subnormal, else with its leading one,
+        // shifted.
         let (mantissa, shift) =
             if exponent == 0 { (fraction, 0) } else { (fraction | 1 << 52, exponent - 1) };
         let wide = u128::from(mantissa) << (shift % 32);
@@ -221,9 +229,11 @@ impl Limbs {
         }
         let limbs = &magnitude.limbs;
         let Some(top) = limbs.iter().rposition(|&limb| limb != 0) else { return 0.0 };
-        // The top limbs hold more than the 53 bits of a float; whether anything stands below decides a tie.
+        // The top limbs hold more than the 53 bits of a float; whether anything stands below
+        // decides a tie.
         let low = top.saturating_sub(3);
-        let leading = limbs[low..=top].iter().rev().fold(0_u128, |all, &limb| all << 32 | limb as u128);
+        let leading =
+            limbs[low..=top].iter().rev().fold(0_u128, |all, &limb| all << 32 | limb as u128);
         let below = limbs[..low].iter().any(|&limb| limb != 0);
         let rounded = (leading | u128::from(below)) as f64 / by as f64;
         // Two exact steps, since 2⁻¹⁰⁷⁴ alone is already the smallest float.
@@ -279,12 +289,17 @@ mod tests {
     #[test]
     fn money_adds_up_to_the_last_place_and_beyond_64_bits() {
         let most = 999_999_999_999_999_999;
-        let money = Decimal64Array::from(vec![Some(most); 20]).with_precision_and_scale(18, 2).unwrap();
+        let money =
+            Decimal64Array::from(vec![Some(most); 20]).with_precision_and_scale(18, 2).unwrap();
         assert_eq!(sum(Arc::new(money)).to_string(), "199999999999999999.80");
-        let cents =
-            Decimal64Array::from(vec![Some(-5), None, Some(2)]).with_precision_and_scale(18, 2).unwrap();
+        let cents = Decimal64Array::from(vec![Some(-5), None, Some(2)])
+            .with_precision_and_scale(18, 2)
+            .unwrap();
         assert_eq!(sum(Arc::new(cents)).to_string(), "-0.03");
-        assert_eq!(sum(Arc::new(Int64Array::from(vec![i64::MAX; 2]))).to_string(), "18446744073709551614");
+        assert_eq!(
+            sum(Arc::new(Int64Array::from(vec![i64::MAX; 2]))).to_string(),
+            "18446744073709551614"
+        );
     }
 
     proptest! {
@@ -300,7 +315,8 @@ mod tests {
         #[test]
         fn whole_floats_add_up_as_integers(values in prop::collection::vec(-(1_i64 << 50)..(1_i64 << 50), 0..40)) {
             let exact: i64 = values.iter().sum();
-            prop_assert_eq!(floats(values.iter().map(|&value| value as f64).collect()).to_string(), (exact as f64).to_string());
+            prop_assert_eq!(floats(values.iter().map(|&value| value as f64).collect()).to_string(),
+                (exact as f64).to_string());
         }
     }
 }

@@ -1,9 +1,11 @@
-//! The small language of conditions and computed columns: `level > 3.2 and weekday(day) in (tue, thu)`.
+//! The small language of conditions and computed columns:
+//! `level > 3.2 and weekday(day) in (tue, thu)`.
 //!
-//! A text is cut into words and signs (`lexer`), put together as a tree (`parse`), held against the columns that there are
-//! (`check`), and worked out for all rows at once (`evaluate`, with `exact` for numbers and `calendrical` for dates). The functions
-//! stand in one table (`functions`). What can
-//! be wrong without the data is found before any row is touched, and the message points at its place in the text.
+//! A text is cut into words and signs (`lexer`), put together as a tree (`parse`), held against the
+//! columns that there are (`check`), and worked out for all rows at once (`evaluate`, with `exact`
+//! for numbers and `calendrical` for dates). The functions stand in one table (`functions`). What
+//! can be wrong without the data is found before any row is touched, and the message points at its
+//! place in the text.
 //!
 //! | | |
 //! | --- | --- |
@@ -15,10 +17,11 @@
 //! | of anything | `least`, `greatest` and `coalesce` of several, which pass over missing values |
 //! | of text | `lower`, `upper`, `trim` |
 //!
-//! Whole numbers and decimals stay exact, and become an error where they would not; a quotient is in floating point, and
-//! missing where the divisor is 0. Halves are rounded away from zero. Date − date is whole days (months between months);
-//! date ± span is a date. A day compared with a month is first taken to its month, a moment compared with a day to its day.
-//! Arithmetic with a missing value is missing; a comparison with one is undecided, and so not true.
+//! Whole numbers and decimals stay exact, and become an error where they would not; a quotient is
+//! in floating point, and missing where the divisor is 0. Halves are rounded away from zero. Date −
+//! date is whole days (months between months); date ± span is a date. A day compared with a month
+//! is first taken to its month, a moment compared with a day to its day. Arithmetic with a missing
+//! value is missing; a comparison with one is undecided, and so not true.
 
 mod calendrical;
 mod check;
@@ -126,7 +129,8 @@ impl Expression {
         functions::all()
     }
 
-    /// The type that it has for these columns; none where that depends on types that are not known yet.
+    /// The type that it has for these columns; none where that depends on types that are not known
+    /// yet.
     ///
     /// Errors: a column or function that does not exist, and types that do not go together.
     pub fn check<'a>(
@@ -155,8 +159,9 @@ impl Expression {
         match self.check(shape, context)? {
             None | Some(Type::Boolean | Type::Nothing) => Ok(()),
             Some(kind) => {
-                let problem =
-                    format!("a condition is needed, something that is true or false, but this is {kind}");
+                let problem = format!(
+                    "a condition is needed, something that is true or false, but this is {kind}"
+                );
                 Err(self.wrong(&problem))
             }
         }
@@ -213,8 +218,8 @@ impl Expression {
 impl BoundExpression {
     /// Its value in every row, as a column of this name.
     ///
-    /// Errors: numbers that are too large to be exact, and dates beyond the calendar. Costs one pass over the columns
-    /// for each sign and function.
+    /// Errors: numbers that are too large to be exact, and dates beyond the calendar. Costs one
+    /// pass over the columns for each sign and function.
     pub(crate) fn column<'a>(
         &self,
         name: &str,

@@ -1,7 +1,8 @@
 //! [`Filled`]: a row for every entity and every period of a range, holes filled by stated rules.
 //!
-//! `filled/cells` lays out the cells, entity by entity, and finds the row that stands in each; `filled/holes` makes the columns
-//! of them, each by its rule. Both do so for any stretch of entities, so that a long answer can be handed over in batches.
+//! `filled/cells` lays out the cells, entity by entity, and finds the row that stands in each;
+//! `filled/holes` makes the columns of them, each by its rule. Both do so for any stretch of
+//! entities, so that a long answer can be handed over in batches.
 
 mod cells;
 mod holes;
@@ -26,26 +27,30 @@ use holes::Fill;
 use serde::Serialize;
 use std::{fmt, str::FromStr};
 
-/// One row for every entity and every period of a range: what is missing is added, and holes are filled by stated rules.
+/// One row for every entity and every period of a range: what is missing is added, and holes are
+/// filled by stated rules.
 ///
 /// All columns but the entity's and the date are blank in added rows, unless a rule fills them:
 /// * [`carry`](Filled::carry): the last value, over at most [`limit`](Filled::limit) periods;
-/// * [`linear`](Filled::linear): between the values on both sides, by elapsed time, never beyond the ends; such columns come
-///   out as floats;
+/// * [`linear`](Filled::linear): between the values on both sides, by elapsed time, never beyond
+///   the ends; such columns come out as floats;
 /// * [`zero`](Filled::zero), [`set`](Filled::set): a stated value, in added rows;
 /// * [`keep_with`](Filled::keep_with): what the entity's other rows say, in added rows.
 ///
 /// The first two fill every hole, that of a row that was missing and that of a value that was
-/// ([`added_only`](Filled::added_only): not the latter). The next two fill added rows alone, since a blank that was recorded is an
-/// unknown and not a nothing ([`blanks_too`](Filled::blanks_too): those as well). The ledger counts both kinds of hole apart.
+/// ([`added_only`](Filled::added_only): not the latter). The next two fill added rows alone, since
+/// a blank that was recorded is an unknown and not a nothing ([`blanks_too`](Filled::blanks_too):
+/// those as well). The ledger counts both kinds of hole apart.
 ///
-/// Added rows are dated by the last day of their period where all records stand on last days, else by the first; moments at the
-/// beginning of that day in [`Context::zone`]. Records keep their own date. The answer is in order of entity and date. Set
-/// aside: rows without a date, rows that miss a key. Dropped: rows outside a stated range.
+/// Added rows are dated by the last day of their period where all records stand on last days, else
+/// by the first; moments at the beginning of that day in [`Context::zone`]. Records keep their own
+/// date. The answer is in order of entity and date. Set aside: rows without a date, rows that miss
+/// a key. Dropped: rows outside a stated range.
 ///
-/// Errors: a column is missing, holds no dates, or no numbers where such are needed; a column has two rules; periods finer than the
-/// column's own; two records of one entity and period; a value that is none of its column; a column to keep that varies; more
-/// rows than allowed. Costs a timeline and one write of the answer.
+/// Errors: a column is missing, holds no dates, or no numbers where such are needed; a column has
+/// two rules; periods finer than the column's own; two records of one entity and period; a value
+/// that is none of its column; a column to keep that varies; more rows than allowed. Costs a
+/// timeline and one write of the answer.
 ///
 /// ```
 /// use jembric_core::{Filled, Table, arrow::{ArrayRef, Date32Array, Int64Array}};
@@ -62,7 +67,8 @@ use std::{fmt, str::FromStr};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "filled",
-    answers = "What does the series look like with one row for every day, its holes filled by a stated rule?"
+    answers = "What does the series look like with one row for every day, its holes filled by a \
+        stated rule?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -220,7 +226,8 @@ impl Filled {
     }
 
     fn check_settings(&self) -> Result<()> {
-        let refused = |setting, value: String, expected: &'static str| refuse(setting, value, expected);
+        let refused =
+            |setting, value: String, expected: &'static str| refuse(setting, value, expected);
         match self {
             _ if self.per.contains(&self.date) => {
                 refused("per", format!("`{}`", self.date), "columns other than the date")
@@ -228,7 +235,9 @@ impl Filled {
             Filled { limit: Some(_), carry, .. } if carry.is_empty() => {
                 refused("limit", "given".into(), "`carry` beside it")
             }
-            Filled { added_only: true, carry, linear, .. } if carry.is_empty() && linear.is_empty() => {
+            Filled { added_only: true, carry, linear, .. }
+                if carry.is_empty() && linear.is_empty() =>
+            {
                 refused("added-only", "given".into(), "`carry` or `linear` beside it")
             }
             Filled { blanks_too: true, zero, set, .. } if zero.is_empty() && set.is_empty() => {
@@ -250,7 +259,11 @@ impl Filled {
     }
 
     fn step(&self) -> String {
-        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        let per = if self.per.is_empty() {
+            String::new()
+        } else {
+            format!(" per {}", self.per.join(", "))
+        };
         let over = match self.range {
             Extent::Data => String::new(),
             Extent::Each => ", each from its first date to its last".to_owned(),
@@ -264,7 +277,9 @@ impl Filled {
 fn split_set(text: &str) -> Result<(&str, &str)> {
     match text.split_once('=') {
         Some((column, value)) => Ok((column.trim(), value.trim())),
-        None => refuse("set", format!("`{text}`"), "a column and its value, such as `state=closed`"),
+        None => {
+            refuse("set", format!("`{text}`"), "a column and its value, such as `state=closed`")
+        }
     }
 }
 
@@ -346,7 +361,8 @@ struct FilledPlan {
     grain: Option<Grain>,
     periods: Periods,
     extent: Extent,
-    /// Whether values are carried and drawn into blanks, and whether zeros and values are set there.
+    /// Whether values are carried and drawn into blanks, and whether zeros and values are set
+    /// there.
     fills_blanks: bool,
     sets_blanks: bool,
     dated: Option<Dated>,
@@ -358,7 +374,11 @@ struct FilledPlan {
 
 impl FilledPlan {
     /// What is needed to make the answer, and the account of the rows.
-    fn laid_out(&self, table: &Table, context: &Context) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
+    fn laid_out(
+        &self,
+        table: &Table,
+        context: &Context,
+    ) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
         let dates = table.dates_at(self.date);
         let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
         let all = || BooleanBuffer::new_set(table.rows());
@@ -411,7 +431,12 @@ impl Prepared for FilledPlan {
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 
-    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+    fn apply_into(
+        &self,
+        tables: &[&Table],
+        context: &Context,
+        sink: &mut Sink<'_>,
+    ) -> Result<Outcome> {
         let (cells, mut fills, mut ledger, set_aside) = self.laid_out(tables[0], context)?;
         let none = cells.answer(0..0, &mut fills)?;
         sink(&none).map_err(Error::Sink)?;

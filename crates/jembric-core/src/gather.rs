@@ -20,9 +20,13 @@ pub(crate) fn gather(array: &ArrayRef, rows: Vec<u32>) -> Result<ArrayRef> {
     })
 }
 
-/// Each value as often as its stretch is long, where `starts` has the beginnings of the stretches and the end of the last.
+/// Each value as often as its stretch is long, where `starts` has the beginnings of the stretches
+/// and the end of the last.
 pub(crate) fn repeated(array: &ArrayRef, starts: &[u32]) -> Result<ArrayRef> {
-    fn of_one_width<T: ArrowPrimitiveType>(array: &PrimitiveArray<T>, starts: &[u32]) -> PrimitiveArray<T> {
+    fn of_one_width<T: ArrowPrimitiveType>(
+        array: &PrimitiveArray<T>,
+        starts: &[u32],
+    ) -> PrimitiveArray<T> {
         let values = stretched(starts, |n, own| own.fill(array.values()[n]));
         PrimitiveArray::<T>::new(values.into(), None).with_data_type(array.data_type().clone())
     }
@@ -46,7 +50,10 @@ pub(crate) fn stretched<T: Copy + Default + Send + Sync>(
     made.values
 }
 
-fn of_one_width<T: ArrowPrimitiveType>(array: &PrimitiveArray<T>, rows: &[u32]) -> PrimitiveArray<T> {
+fn of_one_width<T: ArrowPrimitiveType>(
+    array: &PrimitiveArray<T>,
+    rows: &[u32],
+) -> PrimitiveArray<T> {
     let from = array.values();
     let values = parallel::map(rows, |row| from.get(row as usize).copied().unwrap_or_default());
     let nulls = match array.nulls().filter(|nulls| nulls.null_count() > 0) {
@@ -60,7 +67,8 @@ fn of_one_width<T: ArrowPrimitiveType>(array: &PrimitiveArray<T>, rows: &[u32]) 
 }
 
 fn validity(rows: &[u32], is_valid: impl Fn(u32) -> bool) -> Option<NullBuffer> {
-    let valid = NullBuffer::new(BooleanBuffer::collect_bool(rows.len(), |place| is_valid(rows[place])));
+    let valid =
+        NullBuffer::new(BooleanBuffer::collect_bool(rows.len(), |place| is_valid(rows[place])));
     Some(valid).filter(|valid| valid.null_count() > 0)
 }
 
@@ -73,7 +81,9 @@ fn numbered(rows: Vec<u32>) -> UInt32Array {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array, StringViewArray};
+    use arrow_array::{
+        BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array, StringViewArray,
+    };
     use arrow_cast::display::array_value_to_string;
     use proptest::prelude::*;
 
@@ -88,7 +98,9 @@ mod tests {
             Arc::new(decimals.with_precision_and_scale(18, 2).unwrap()),
             Arc::new(each().map(|n| n.map(|n| n > 0)).collect::<BooleanArray>()),
             Arc::new(
-                each().map(|n| n.map(|n| format!("a text that is long, {n}"))).collect::<StringViewArray>(),
+                each()
+                    .map(|n| n.map(|n| format!("a text that is long, {n}")))
+                    .collect::<StringViewArray>(),
             ),
         ]
     }
@@ -101,22 +113,27 @@ mod tests {
         #[test]
         fn values_are_those_of_their_rows_and_missing_where_there_is_none(
             numbers in prop::collection::vec(prop::option::weighted(0.8, -40_i64..40), 1..20),
-            rows in prop::collection::vec(prop::option::weighted(0.8, any::<prop::sample::Index>()), 0..60),
+            rows in prop::collection::vec(prop::option::weighted(0.8,
+                any::<prop::sample::Index>()), 0..60),
             lengths in prop::collection::vec(0_u32..5, 20),
         ) {
             let rows: Vec<Option<usize>> = rows.iter().map(|row| row.map(|row| row.index(numbers.len()))).collect();
-            let ends = lengths[..numbers.len()].iter().scan(0, |end, length| { *end += length; Some(*end) });
+            let ends = lengths[..numbers.len()].iter().scan(0, |end,
+                length| { *end += length; Some(*end) });
             let starts: Vec<u32> = std::iter::once(0).chain(ends).collect();
             for array in columns(&numbers) {
-                let gathered = gather(&array, rows.iter().map(|row| row.map_or(NONE, |row| row as u32)).collect()).unwrap();
+                let gathered = gather(&array, rows.iter().map(|row| row.map_or(NONE,
+                    |row| row as u32)).collect()).unwrap();
                 prop_assert_eq!(gathered.data_type(), array.data_type());
                 for (place, row) in rows.iter().enumerate() {
                     prop_assert_eq!(text(&gathered, place), row.and_then(|row| text(&array, row)));
                 }
                 let stretches = repeated(&array, &starts).unwrap();
-                let expected = (0..numbers.len()).flat_map(|n| std::iter::repeat_n(n, lengths[n] as usize));
+                let expected = (0..numbers.len()).flat_map(|n| std::iter::repeat_n(n,
+                    lengths[n] as usize));
                 let expected: Vec<Option<String>> = expected.map(|row| text(&array, row)).collect();
-                prop_assert_eq!((0..stretches.len()).map(|place| text(&stretches, place)).collect::<Vec<_>>(), expected);
+                prop_assert_eq!((0..stretches.len()).map(|place| text(&stretches,
+                    place)).collect::<Vec<_>>(), expected);
             }
         }
     }

@@ -1,7 +1,9 @@
-//! [`Intervals`]: a start and an end column as the first and last tick of each row, and why some rows have none.
+//! [`Intervals`]: a start and an end column as the first and last tick of each row, and why some
+//! rows have none.
 //!
-//! A tick is a day, or for hours of moments an hour. Both ends are included: what the user says of end days, open ends and
-//! dates that mean "never" is settled here, once for every operation on intervals.
+//! A tick is a day, or for hours of moments an hour. Both ends are included: what the user says of
+//! end days, open ends and dates that mean "never" is settled here, once for every operation on
+//! intervals.
 
 use crate::{
     axis::{end_of, hours_of},
@@ -59,7 +61,11 @@ pub(crate) struct Rules {
 
 impl Rules {
     /// Which rows have no end of their own, and the newest tick of all starts and ends.
-    pub(crate) fn open_rows(&self, table: &Table, context: &Context) -> (BooleanBuffer, Option<i32>) {
+    pub(crate) fn open_rows(
+        &self,
+        table: &Table,
+        context: &Context,
+    ) -> (BooleanBuffer, Option<i32>) {
         let (starts, ends) = (table.dates_at(self.start), table.dates_at(self.end));
         let zone = &context.zone;
         let ticks = Ticks { zone, hours: self.hours.then(|| hours_of(&starts, zone)) };
@@ -103,7 +109,8 @@ pub(crate) enum Fate {
 }
 
 impl Fate {
-    /// The fates that leave a row out because that was asked, and those that make it useless, each with its reason.
+    /// The fates that leave a row out because that was asked, and those that make it useless, each
+    /// with its reason.
     const DROPPED: [(Fate, Reason); 4] = [
         (Fate::Outside, Reason::OutsideRange),
         (Fate::Open, Reason::Open),
@@ -145,7 +152,8 @@ pub(crate) struct Intervals {
 impl Intervals {
     /// The ticks of each row.
     ///
-    /// Errors: a column holds no dates, or hours are asked of days; open ends are refused and there are some.
+    /// Errors: a column holds no dates, or hours are asked of days; open ends are refused and there
+    /// are some.
     pub(crate) fn of(table: &Table, rules: &Rules, context: &Context) -> Result<Intervals> {
         Intervals::closed_at(table, rules, None, context)
     }
@@ -172,8 +180,9 @@ impl Intervals {
         let has_start = |row: usize| started.as_ref().is_none_or(|valid| valid.value(row));
         let range = rules.range.map(|range| ticks.range(range));
         let any_open = has_end.is_some() || never.is_some();
-        let close = any_open
-            .then(|| ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of));
+        let close = any_open.then(|| {
+            ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of)
+        });
         let close = newest.filter(|_| context.as_of.is_none()).or(close.flatten());
         let judge = Judge {
             rules,
@@ -200,10 +209,22 @@ impl Intervals {
         let closed_on = closing_tick.map(|tick| context.as_of.unwrap_or_else(|| ticks.day(tick)));
         let instants = starts.are_instants() || ends.are_instants();
         let closed = Some(closed).filter(|_| any_closed);
-        Ok(Intervals { first, last, fates, seen, closed, closed_on, closing_tick, range, hours, instants })
+        Ok(Intervals {
+            first,
+            last,
+            fates,
+            seen,
+            closed,
+            closed_on,
+            closing_tick,
+            range,
+            hours,
+            instants,
+        })
     }
 
-    /// The rows that are active, those that are not because of what was asked, and those that could not be used.
+    /// The rows that are active, those that are not because of what was asked, and those that could
+    /// not be used.
     pub(crate) fn masks(&self) -> (BooleanBuffer, Reasons, Reasons) {
         let rows = self.fates.len();
         let of = |fate: Fate| match (self.seen & 1 << fate as u8 != 0, self.all_active()) {
@@ -261,14 +282,17 @@ impl Intervals {
             let rows = n * STRETCH..n * STRETCH + fates.len();
             let both = self.first[rows.clone()].iter().zip(&self.last[rows]);
             if all_active {
-                return both
-                    .fold((i32::MAX, i32::MIN), |(a, z), (&first, &last)| (a.min(first), z.max(last)));
+                return both.fold((i32::MAX, i32::MIN), |(a, z), (&first, &last)| {
+                    (a.min(first), z.max(last))
+                });
             }
             let active = fates.iter().zip(both).filter(|(fate, _)| **fate == Fate::Active);
-            active.fold((i32::MAX, i32::MIN), |(a, z), (_, (&first, &last))| (a.min(first), z.max(last)))
+            active.fold((i32::MAX, i32::MIN), |(a, z), (_, (&first, &last))| {
+                (a.min(first), z.max(last))
+            })
         });
-        let (first, last) =
-            stretches.reduce(|| (i32::MAX, i32::MIN), |one, other| (one.0.min(other.0), one.1.max(other.1)));
+        let (first, last) = stretches
+            .reduce(|| (i32::MAX, i32::MIN), |one, other| (one.0.min(other.0), one.1.max(other.1)));
         (first <= last).then_some((first, last))
     }
 }
@@ -293,7 +317,8 @@ struct Ticks<'a> {
 }
 
 impl Ticks<'_> {
-    /// The tick of each date; of an end in a column of periods its last day, of an end at the full hour the hour before.
+    /// The tick of each date; of an end in a column of periods its last day, of an end at the full
+    /// hour the hour before.
     fn of(&self, dates: &Dates, end: bool) -> ScalarBuffer<i32> {
         match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
@@ -332,7 +357,8 @@ impl Ticks<'_> {
             (Some(day), Some(hours)) => Some(hours.tick(end_of(self.zone, day) - 1)),
             (None, _) => {
                 // A start in a column of periods is newest on the last day of its period.
-                let newest = (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]).max();
+                let newest =
+                    (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]).max();
                 let starts = newest.map(|tick| match self.hours {
                     None => started_in.of(Day::clamped(tick)).last().number(),
                     Some(_) => tick,
@@ -364,8 +390,9 @@ fn ends_period(ends: &Dates, row: usize) -> i32 {
     }
 }
 
-/// Which ends mean that there is none: those on one of the days, by the clocks of the zone or, for points in time, by UTC.
-/// (The last moment of the year 9999 in UTC is a moment of the year 10000 further east.)
+/// Which ends mean that there is none: those on one of the days, by the clocks of the zone or, for
+/// points in time, by UTC. (The last moment of the year 9999 in UTC is a moment of the year 10000
+/// further east.)
 pub(crate) fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Option<BooleanBuffer> {
     if never_ends.is_empty() {
         return None;
@@ -377,7 +404,11 @@ pub(crate) fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Opt
         })
     };
     let by_zone = on_one(zone);
-    Some(if ends.are_instants() && !zone.is_utc() { &by_zone | &on_one(&Zone::default()) } else { by_zone })
+    Some(if ends.are_instants() && !zone.is_utc() {
+        &by_zone | &on_one(&Zone::default())
+    } else {
+        by_zone
+    })
 }
 
 /// Which ends come before their starts, to the microsecond where both are moments of one kind.

@@ -1,9 +1,9 @@
 //! [`Latest`] and [`Earliest`]: what each entity's record says now, or said first.
 //!
-//! Both prepare a [`RecordPlan`](plan::RecordPlan): the usual question, one record per entity, is one pass (`best`);
-//! the records of the N newest dates and the states at the end of each period (`states`) need the timeline; `ties`
-//! decides between records of one date. `Earliest` is the same with every date turned round: the complement of a
-//! number sorts the other way.
+//! Both prepare a [`RecordPlan`](plan::RecordPlan): the usual question, one record per entity, is
+//! one pass (`best`); the records of the N newest dates and the states at the end of each period
+//! (`states`) need the timeline; `ties` decides between records of one date. `Earliest` is the same
+//! with every date turned round: the complement of a number sorts the other way.
 
 mod best;
 mod plan;
@@ -43,13 +43,15 @@ pub enum Ties {
 
 /// The latest record of each entity: what its record says *now*.
 ///
-/// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key. Dropped: records
-/// that are superseded, and those dated after [`Context::as_of`] where that is given. Dates compare as dates and
-/// moments as moments; the as-of day ends in [`Context::zone`] for moments that had an offset. The answer does not
-/// depend on the order of the rows, unless `ties` is `first` or `last`.
+/// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key.
+/// Dropped: records that are superseded, and those dated after [`Context::as_of`] where that is
+/// given. Dates compare as dates and moments as moments; the as-of day ends in [`Context::zone`]
+/// for moments that had an offset. The answer does not depend on the order of the rows, unless
+/// `ties` is `first` or `last`.
 ///
-/// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to mark with is
-/// taken. Costs one numbering of the entities, one pass over the dates, and one read and write of what is kept.
+/// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to
+/// mark with is taken. Costs one numbering of the entities, one pass over the dates, and one read
+/// and write of what is kept.
 ///
 /// ```
 /// use jembric_core::{Latest, Table, arrow::{ArrayRef, Date32Array, StringViewArray}};
@@ -194,11 +196,11 @@ impl Operation for Earliest {
     }
 }
 
-/// Which rows have the newest date of their entity, ties included: the heart of [`Latest`], for entities that are numbered
-/// already.
+/// Which rows have the newest date of their entity, ties included: the heart of [`Latest`], for
+/// entities that are numbered already.
 ///
-/// Rows without a date or an entity are none of them. Errors: the column is missing or holds no dates; there is not one
-/// number a row. Costs one pass over ids and dates, and a slot an entity.
+/// Rows without a date or an entity are none of them. Errors: the column is missing or holds no
+/// dates; there is not one number a row. Costs one pass over ids and dates, and a slot an entity.
 pub fn latest_rows(entities: &Entities, table: &Table, date: &str) -> Result<BooleanBuffer> {
     if table.rows() != entities.ids().len() {
         let (name, rows, expected) = (date.to_owned(), table.rows(), entities.ids().len());
@@ -206,7 +208,8 @@ pub fn latest_rows(entities: &Entities, table: &Table, date: &str) -> Result<Boo
     }
     let dates = table.dates(date)?;
     let dated = dated_rows(&dates, table.rows());
-    let considered = entities.rows_with_one().map_or_else(|| dated.clone(), |keyed| &dated & &keyed);
+    let considered =
+        entities.rows_with_one().map_or_else(|| dated.clone(), |keyed| &dated & &keyed);
     Ok(one_each(false, entities, &dates, &considered).best)
 }
 

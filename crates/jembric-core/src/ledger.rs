@@ -1,7 +1,9 @@
-//! [`Ledger`]: the account of every row that went into an operation, and [`Outcome`]: the answer with its ledger.
+//! [`Ledger`]: the account of every row that went into an operation, and [`Outcome`]: the answer
+//! with its ledger.
 //!
-//! An operation decides the fate of each row as masks over its input ([`RowMasks`]), one a reason. Everything else is derived
-//! from those in one place: the answer's rows, the rows set aside, the counts, and the sums that were to be reconciled.
+//! An operation decides the fate of each row as masks over its input ([`RowMasks`]), one a reason.
+//! Everything else is derived from those in one place: the answer's rows, the rows set aside, the
+//! counts, and the sums that were to be reconciled.
 
 mod warning;
 
@@ -24,7 +26,8 @@ use std::{borrow::Cow, fmt, sync::Arc};
 /// How many lines of an entry's rows are named.
 const LINES_NAMED: usize = 3;
 
-/// What an operation returns: the answer, the account of every row, and the rows that could not be used.
+/// What an operation returns: the answer, the account of every row, and the rows that could not be
+/// used.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Outcome {
@@ -202,7 +205,8 @@ impl Followed {
 
 /// The account of rows that an operation returns: rows in = kept + dropped + set aside.
 ///
-/// Its [`Display`](fmt::Display) form is the account as the command shows it; it serializes to the same facts.
+/// Its [`Display`](fmt::Display) form is the account as the command shows it; it serializes to the
+/// same facts.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -257,7 +261,8 @@ impl Ledger {
     pub fn merge(mut self, other: &Ledger) -> Ledger {
         self.rows_in += other.rows_in;
         self.kept += other.kept;
-        for (entries, more) in [(&mut self.dropped, &other.dropped), (&mut self.set_aside, &other.set_aside)]
+        for (entries, more) in
+            [(&mut self.dropped, &other.dropped), (&mut self.set_aside, &other.set_aside)]
         {
             add_entries(entries, more);
             // As they are told by one who sees all of them at once.
@@ -299,7 +304,12 @@ impl Ledger {
     }
 
     /// Tells what an expression's values rest on, and what could not be worked out.
-    pub(crate) fn tell(&mut self, expression: &BoundExpression, unanswered: Unanswered, context: &Context) {
+    pub(crate) fn tell(
+        &mut self,
+        expression: &BoundExpression,
+        unanswered: Unanswered,
+        context: &Context,
+    ) {
         if expression.uses_as_of {
             self.as_of = context.as_of;
         }
@@ -307,7 +317,10 @@ impl Ledger {
             self.zone = Some(context.zone.to_string());
         }
         self.note("divisions by zero, which are missing", unanswered.divisions_by_zero);
-        self.note("days that the calendar does not have, which are missing", unanswered.no_such_day);
+        self.note(
+            "days that the calendar does not have, which are missing",
+            unanswered.no_such_day,
+        );
     }
 
     /// How many rows were dropped or set aside for this reason.
@@ -357,10 +370,15 @@ impl fmt::Display for Ledger {
         }
         let width = self.rows_in.to_string().len().max(4);
         let mut line = |name: &str, rows: u64, rest: &str| {
-            write!(f, "\n  {name:<10} {rows:>width$}{}{rest}", if rest.is_empty() { "" } else { "  " })
+            write!(
+                f,
+                "\n  {name:<10} {rows:>width$}{}{rest}",
+                if rest.is_empty() { "" } else { "  " }
+            )
         };
         line("rows in", self.rows_in, "")?;
-        let counts: Vec<String> = self.counts.iter().map(|(name, count)| format!("{name} {count}")).collect();
+        let counts: Vec<String> =
+            self.counts.iter().map(|(name, count)| format!("{name} {count}")).collect();
         line("kept", self.kept, &counts.join(" · "))?;
         for (name, entries) in [("dropped", &self.dropped), ("set aside", &self.set_aside)] {
             if !entries.is_empty() {
@@ -371,10 +389,12 @@ impl fmt::Display for Ledger {
                 )?;
             }
         }
-        for Reconciled { column, came_in, kept, dropped, set_aside, in_answer } in &self.reconciled {
+        for Reconciled { column, came_in, kept, dropped, set_aside, in_answer } in &self.reconciled
+        {
             write!(
                 f,
-                "\n  sum of {column}: in {came_in} = kept {kept} + dropped {dropped} + set aside {set_aside}"
+                "\n  sum of {column}: in {came_in} = kept {kept} + dropped {dropped} + set aside \
+                    {set_aside}"
             )?;
             if let Some(sum) = in_answer {
                 write!(f, "; over the answer {sum}")?;
@@ -394,7 +414,11 @@ impl fmt::Display for Ledger {
         }
         let (dropped, set_aside) = (total(&self.dropped), total(&self.set_aside));
         let sign = if self.rows_in == self.kept + dropped + set_aside { '=' } else { '≠' };
-        write!(f, "\n  {:<10} {} {sign} {} + {dropped} + {set_aside}", "balance", self.rows_in, self.kept)?;
+        write!(
+            f,
+            "\n  {:<10} {} {sign} {} + {dropped} + {set_aside}",
+            "balance", self.rows_in, self.kept
+        )?;
         self.other_side.as_ref().map_or(Ok(()), |side| write!(f, "\n{side}"))
     }
 }
@@ -411,7 +435,8 @@ impl fmt::Display for Entry {
     }
 }
 
-/// What the ledgers of a step tell beside the numbers of rows, resolved for the columns of its table.
+/// What the ledgers of a step tell beside the numbers of rows, resolved for the columns of its
+/// table.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Accounting {
     /// The columns whose sums are reconciled, each with its place.
@@ -449,7 +474,8 @@ pub(crate) struct RowMasks {
     pub(crate) set_aside: Vec<(Reason, BooleanBuffer)>,
 }
 
-/// The account of some rows, before it is known what else a ledger tells. Accounts of different rows add up.
+/// The account of some rows, before it is known what else a ledger tells. Accounts of different
+/// rows add up.
 #[derive(Clone, Debug)]
 pub(crate) struct Tally {
     pub(crate) from: Option<String>,
@@ -511,13 +537,17 @@ impl Tally {
 
     /// The ledger of a step, in which reasons without rows are left out.
     pub(crate) fn ledger(self, step: String) -> Ledger {
-        let some = |entries: Vec<Entry>| entries.into_iter().filter(|entry| entry.rows > 0).collect();
+        let some =
+            |entries: Vec<Entry>| entries.into_iter().filter(|entry| entry.rows > 0).collect();
         let counts = match self.not_numbers {
             0 => Vec::new(),
             cells => vec![("cells that are NaN and count as missing".into(), cells)],
         };
         let without_lines = |entries: Vec<Entry>| {
-            entries.into_iter().map(|entry| Entry { lines: Vec::new(), ..entry }).collect::<Vec<_>>()
+            entries
+                .into_iter()
+                .map(|entry| Entry { lines: Vec::new(), ..entry })
+                .collect::<Vec<_>>()
         };
         let followed = self.followed.map(|followed| Followed {
             dropped: some(followed.dropped),
@@ -574,7 +604,9 @@ impl RowMasks {
             let column = table.at(*place);
             let sum = |masks: &[(Reason, BooleanBuffer)]| {
                 let none = ExactSum::of_column(column, &BooleanBuffer::new_unset(table.rows()));
-                masks.iter().fold(none, |sum, (_, rows)| sum.plus(&ExactSum::of_column(column, rows)))
+                masks
+                    .iter()
+                    .fold(none, |sum, (_, rows)| sum.plus(&ExactSum::of_column(column, rows)))
             };
             reconciled.push(Reconciled {
                 column: name.clone(),
@@ -604,10 +636,15 @@ impl RowMasks {
 
     /// The masks of a table of which every row stays.
     pub(crate) fn all_kept(table: &Table) -> RowMasks {
-        RowMasks { kept: BooleanBuffer::new_set(table.rows()), dropped: Vec::new(), set_aside: Vec::new() }
+        RowMasks {
+            kept: BooleanBuffer::new_set(table.rows()),
+            dropped: Vec::new(),
+            set_aside: Vec::new(),
+        }
     }
 
-    /// The same where every row stays, and is only told apart: what would have happened to it is counted by its reason.
+    /// The same where every row stays, and is only told apart: what would have happened to it is
+    /// counted by its reason.
     pub(crate) fn account_of_all_kept(
         self,
         step: String,
@@ -625,10 +662,14 @@ impl RowMasks {
     fn followed(&self, table: &Table, accounting: &Accounting) -> Result<Option<Followed>> {
         let Some(condition) = &accounting.follow else { return Ok(None) };
         let (truth, _) = condition.condition(table, &accounting.context)?;
-        let rows =
-            truth.nulls().map_or_else(|| truth.values().clone(), |decided| truth.values() & decided.inner());
+        let rows = truth
+            .nulls()
+            .map_or_else(|| truth.values().clone(), |decided| truth.values() & decided.inner());
         let entries = |masks: &[(Reason, BooleanBuffer)]| {
-            masks.iter().map(|(reason, mask)| entry(*reason, &(mask & &rows), table.origin())).collect()
+            masks
+                .iter()
+                .map(|(reason, mask)| entry(*reason, &(mask & &rows), table.origin()))
+                .collect()
         };
         Ok(Some(Followed {
             condition: condition.to_string(),
@@ -657,7 +698,8 @@ fn add_entries(entries: &mut Vec<Entry>, more: &[Entry]) {
 
 fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry {
     let first = rows.set_indices().take(LINES_NAMED);
-    let lines = origin.map(|origin| first.map(|row| origin.line(row)).collect()).unwrap_or_default();
+    let lines =
+        origin.map(|origin| first.map(|row| origin.line(row)).collect()).unwrap_or_default();
     Entry { reason, rows: rows.count_set_bits() as u64, lines }
 }
 
@@ -670,7 +712,9 @@ pub(crate) fn rows_with_reasons(
     const BECAUSE: &str = "set_aside_because";
     let because: StringViewArray = rows
         .set_indices()
-        .map(|row| reasons.iter().find(|(_, rows)| rows.value(row)).map(|(reason, _)| reason.text()))
+        .map(|row| {
+            reasons.iter().find(|(_, rows)| rows.value(row)).map(|(reason, _)| reason.text())
+        })
         .collect();
     // A table that was itself set aside once has such a column: the newer reason is what counts.
     table.filter(rows)?.without(BECAUSE)?.with_column(BECAUSE, Arc::new(because) as ArrayRef)

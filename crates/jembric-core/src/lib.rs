@@ -1,14 +1,19 @@
-//! The computation behind [jembric](https://docs.rs/jembric): tables of dated records in, answers and ledgers out.
+//! The computation behind [jembric](https://docs.rs/jembric): tables of dated records in, answers
+//! and ledgers out.
 //!
-//! Nothing here reads a file, a clock, a time zone setting or the environment: what the answer speaks of
-//! ([`Context::as_of`]) reaches it as a value. Everything is made of three ideas.
+//! Nothing here reads a file, a clock, a time zone setting or the environment: what the answer
+//! speaks of ([`Context::as_of`]) reaches it as a value. Everything is made of three ideas.
 //!
-//! * [`Entities`] (who): each distinct key gets a dense number, so that what is known of an entity is an array slot.
-//! * [`Timeline`] (who, when): the rows of each entity in date order, for what one pass cannot answer.
-//! * [`calendar`] (when): days as numbers, spans and as-of dates, and the notations in which people write dates.
+//! * [`Entities`] (who): each distinct key gets a dense number, so that what is known of an entity
+//!   is an array slot.
+//! * [`Timeline`] (who, when): the rows of each entity in date order, for what one pass cannot
+//!   answer.
+//! * [`calendar`] (when): days as numbers, spans and as-of dates, and the notations in which people
+//!   write dates.
 //!
-//! An operation ([`Latest`], [`Earliest`]) is one file with one struct that combines them, and returns an [`Outcome`]:
-//! the answer, the rows that were set aside with their reasons, and the [`Ledger`] that accounts for every row.
+//! An operation ([`Latest`], [`Earliest`]) is one file with one struct that combines them, and
+//! returns an [`Outcome`]: the answer, the rows that were set aside with their reasons, and the
+//! [`Ledger`] that accounts for every row.
 //!
 //! ```
 //! use jembric_core::{Latest, Table, arrow::{ArrayRef, Date32Array, StringViewArray}};
@@ -73,8 +78,8 @@ pub use decimal::Decimal;
 pub use elapsed::{Elapsed, Unit};
 pub use entities::{Entities, Missing};
 pub use error::{
-    Advised, AmbiguousDates, BadCell, Error, Expected, ExpressionError, NotDates, NotNumbers, Result,
-    Smaller, Words, shortened,
+    Advised, AmbiguousDates, BadCell, Error, Expected, ExpressionError, NotDates, NotNumbers,
+    Result, Smaller, Words, shortened,
 };
 pub use exact::ExactSum;
 pub use expression::{Expression, ExpressionContext};

@@ -1,6 +1,7 @@
 //! [`Look`]: what is in a table, are its dates really dates, and what looks wrong.
 //!
-//! Facts are exact, over all rows. What *looks* wrong is a guess by stated rules: it may be right all the same.
+//! Facts are exact, over all rows. What *looks* wrong is a guess by stated rules: it may be right
+//! all the same.
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Period, Range},
@@ -76,7 +77,8 @@ pub struct DateLook {
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Finding {
-    /// At least half of a text column's values are dates, but not all; or day and month cannot be told apart.
+    /// At least half of a text column's values are dates, but not all; or day and month cannot be
+    /// told apart.
     NotQuiteDates {
         /// The column.
         column: String,
@@ -96,7 +98,8 @@ pub enum Finding {
         /// The one text that all of them are, which then probably means "no value".
         mark: Option<String>,
     },
-    /// Two date columns are in one order in at least nine rows of ten, and in the other order in these.
+    /// Two date columns are in one order in at least nine rows of ten, and in the other order in
+    /// these.
     EndBeforeStart {
         /// The column that is mostly the earlier.
         start: String,
@@ -107,7 +110,8 @@ pub enum Finding {
         /// Where the first few stand.
         places: Vec<String>,
     },
-    /// Dates beyond three times the middle half's width on either side of it (and at least 90 days).
+    /// Dates beyond three times the middle half's width on either side of it (and at least 90
+    /// days).
     FarOutside {
         /// The column.
         column: String,
@@ -151,8 +155,8 @@ pub enum NotQuite {
     Order(AmbiguousDates),
 }
 
-/// A look at a table that comes in batches. It keeps the rows, since a row that repeats an earlier one is found only
-/// among all of them.
+/// A look at a table that comes in batches. It keeps the rows, since a row that repeats an earlier
+/// one is found only among all of them.
 ///
 /// ```
 /// use jembric_core::{Table, arrow::{ArrayRef, Int64Array}, Look, LookFold};
@@ -224,14 +228,16 @@ impl Finding {
         let more = |places: &[String], all: u64| {
             format!("{}{}", places.join(", "), if all > places.len() as u64 { ", …" } else { "" })
         };
-        let plural = |n: u64, one: &'static str, many: &'static str| if n == 1 { one } else { many };
+        let plural =
+            |n: u64, one: &'static str, many: &'static str| if n == 1 { one } else { many };
         match self {
             Finding::NotQuiteDates { why, .. } => match &**why {
                 NotQuite::Dates(about) => about.told(words),
                 NotQuite::Order(about) => about.told(words),
             },
             Finding::NotQuiteNumbers { column, values, bad, places, .. } => format!(
-                "`{column}` is text, since {bad} of its {values} values {} ({}). Mark what means no value ({})",
+                "`{column}` is text, since {bad} of its {values} values {} ({}). Mark what means \
+                    no value ({})",
                 plural(*bad, "is not a number", "are not numbers"),
                 more(places, *bad),
                 words(&Advised::Reading("missing", None))
@@ -242,18 +248,27 @@ impl Finding {
             }
             Finding::FarOutside { column, rows, usual, places } => {
                 let (date, lies) = (plural(*rows, "date", "dates"), plural(*rows, "lies", "lie"));
-                format!("{rows} {date} in `{column}` {lies} far outside {usual}: {}", more(places, *rows))
+                format!(
+                    "{rows} {date} in `{column}` {lies} far outside {usual}: {}",
+                    more(places, *rows)
+                )
             }
             Finding::AlmostTheSame { column, groups, examples } => {
                 let values = plural(*groups, "value differs", "values differ");
-                format!("{groups} {values} in `{column}` only by case or blanks: {}", more(examples, *groups))
+                format!(
+                    "{groups} {values} in `{column}` only by case or blanks: {}",
+                    more(examples, *groups)
+                )
             }
             Finding::DuplicateRows { rows, places } => {
                 let row = plural(*rows, "row repeats an earlier one", "rows repeat earlier ones");
                 format!("{rows} {row} in every column: {}", more(places, *rows))
             }
             Finding::NotNumbers { cells } => {
-                format!("{cells} {} NaN and count as missing", plural(*cells, "cell is", "cells are"))
+                format!(
+                    "{cells} {} NaN and count as missing",
+                    plural(*cells, "cell is", "cells are")
+                )
             }
         }
     }
@@ -298,10 +313,9 @@ fn look_at_column(table: &Table, name: &str, column: &ArrayRef) -> Result<Column
     let compare = make_comparator(column, column, SortOptions::default());
     let text = |wanted: Ordering| -> Result<String> {
         let Ok(compare) = &compare else { return Ok(String::new()) };
-        let best = values
-            .iter()
-            .copied()
-            .reduce(|best, row| if compare(row as usize, best as usize) == wanted { row } else { best });
+        let best = values.iter().copied().reduce(|best, row| {
+            if compare(row as usize, best as usize) == wanted { row } else { best }
+        });
         best.map_or(Ok(String::new()), |row| table.cell_text(name, row as usize))
     };
     Ok(ColumnLook {
@@ -332,16 +346,23 @@ fn days(dates: &Dates) -> impl Iterator<Item = (usize, i32)> + '_ {
 
 fn covered(dates: &Dates) -> Option<DateLook> {
     let periods = dates.periods();
-    let numbered = || days(dates).filter_map(|(_, day)| Some(periods.number(Day::from_number(day)?)));
+    let numbered =
+        || days(dates).filter_map(|(_, day)| Some(periods.number(Day::from_number(day)?)));
     let (least, greatest) =
         days(dates).fold((i32::MAX, i32::MIN), |(a, z), (_, day)| (a.min(day), z.max(day)));
-    let (first, last) = (periods.of(Day::from_number(least)?), periods.of(Day::from_number(greatest)?));
+    let (first, last) =
+        (periods.of(Day::from_number(least)?), periods.of(Day::from_number(greatest)?));
     let from = periods.number(first.first());
     let all = (periods.number(last.first()) - from + 1) as u32;
     let mut seen = BooleanBufferBuilder::new(all as usize);
     seen.append_n(all as usize, false);
     numbered().for_each(|number| seen.set_bit((number - from) as usize, true));
-    Some(DateLook { first, last, periods: all, without: all - seen.finish().count_set_bits() as u32 })
+    Some(DateLook {
+        first,
+        last,
+        periods: all,
+        without: all - seen.finish().count_set_bits() as u32,
+    })
 }
 
 /// Where a row stands: its line in the file, or its number.
@@ -387,8 +408,10 @@ fn not_quite_numbers(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Opt
     }
     let (_, first) = others().next()?;
     let mark = others().all(|(_, text)| text == first).then(|| first.to_owned());
-    let places =
-        others().take(EXAMPLES).map(|(row, text)| format!("{} `{text}`", place(table, row))).collect();
+    let places = others()
+        .take(EXAMPLES)
+        .map(|(row, text)| format!("{} `{text}`", place(table, row)))
+        .collect();
     Some(Finding::NotQuiteNumbers { column: look.name.clone(), values, bad, places, mark })
 }
 
@@ -399,7 +422,8 @@ fn far_outside(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
     let dates = table.dates(&look.name)?;
     let mut all: Vec<i32> = days(&dates).map(|(_, day)| day).collect();
     let quarter = all.len() / 4;
-    let (low, high) = (*all.select_nth_unstable(quarter).1, *all.select_nth_unstable(3 * quarter).1);
+    let (low, high) =
+        (*all.select_nth_unstable(quarter).1, *all.select_nth_unstable(3 * quarter).1);
     let margin = 3 * (high - low).max(30);
     let outside = |day: i32| day < low - margin || day > high + margin;
     let usual = all
@@ -416,7 +440,12 @@ fn far_outside(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
         .filter(|&(_, day)| outside(day))
         .take(EXAMPLES)
         .map(|(row, _)| format!("{} {}", place(table, row), dates.text(row)));
-    Ok(Some(Finding::FarOutside { column: look.name.clone(), rows, usual, places: places.collect() }))
+    Ok(Some(Finding::FarOutside {
+        column: look.name.clone(),
+        rows,
+        usual,
+        places: places.collect(),
+    }))
 }
 
 fn almost_the_same(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Result<Option<Finding>> {
@@ -435,8 +464,9 @@ fn almost_the_same(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Resul
     let mut groups: Vec<Vec<&str>> = folded.into_values().filter(|texts| texts.len() > 1).collect();
     groups.iter_mut().for_each(|texts| texts.sort_unstable());
     groups.sort_unstable();
-    let example =
-        |texts: &Vec<&str>| texts.iter().map(|text| format!("`{text}`")).collect::<Vec<_>>().join(" / ");
+    let example = |texts: &Vec<&str>| {
+        texts.iter().map(|text| format!("`{text}`")).collect::<Vec<_>>().join(" / ")
+    };
     let examples: Vec<String> = groups.iter().take(EXAMPLES).map(example).collect();
     let (column, groups) = (look.name.clone(), groups.len() as u64);
     Ok((groups > 0).then_some(Finding::AlmostTheSame { column, groups, examples }))
@@ -456,13 +486,16 @@ fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Findi
             ..=MOST_PAIRED => 0..dated.len(),
             all => n.saturating_sub(1)..all.min(n + 2),
         };
-        let is_end = |(end, _): &&(&ColumnLook, Dates)| end.name != start.name && end.kind == start.kind;
+        let is_end =
+            |(end, _): &&(&ColumnLook, Dates)| end.name != start.name && end.kind == start.kind;
         for (end, ends) in dated[others].iter().filter(is_end) {
-            let present = arrow_buffer::NullBuffer::union(starts.nulls().as_ref(), ends.nulls().as_ref());
+            let present =
+                arrow_buffer::NullBuffer::union(starts.nulls().as_ref(), ends.nulls().as_ref());
             let both = |row: &usize| present.as_ref().is_none_or(|present| present.is_valid(*row));
             let order = |row: usize| ends.sortable(row).cmp(&starts.sortable(row));
             let pairs = (0..table.rows()).filter(both).count() as u64;
-            let reversed = || (0..table.rows()).filter(both).filter(|&row| order(row) == Ordering::Less);
+            let reversed =
+                || (0..table.rows()).filter(both).filter(|&row| order(row) == Ordering::Less);
             let rows = reversed().count() as u64;
             if rows > 0 && rows * 10 <= pairs {
                 let places = reversed().take(EXAMPLES).map(|row| place(table, row)).collect();
@@ -482,14 +515,19 @@ fn duplicate_rows(table: &Table) -> Result<Option<Finding>> {
         return Ok(None);
     }
     let first = entities.first_rows();
-    let repeated = entities.ids().iter().enumerate().filter(|&(row, &id)| first[id as usize] as usize != row);
+    let repeated =
+        entities.ids().iter().enumerate().filter(|&(row, &id)| first[id as usize] as usize != row);
     let places = repeated.take(EXAMPLES).map(|(row, _)| place(table, row)).collect();
     Ok(Some(Finding::DuplicateRows { rows, places }))
 }
 
-/// The date column that misses least, and the first column with few enough values to be what the records are about.
+/// The date column that misses least, and the first column with few enough values to be what the
+/// records are about.
 fn how_to_go_on(rows: u64, columns: &[ColumnLook]) -> Option<(Option<String>, String)> {
-    let date = columns.iter().filter(|column| column.dates.is_some()).min_by_key(|column| column.missing)?;
+    let date = columns
+        .iter()
+        .filter(|column| column.dates.is_some())
+        .min_by_key(|column| column.missing)?;
     let repeats = |column: &&ColumnLook| {
         matches!(column.kind, Type::Text | Type::Integer)
             && column.distinct > 1

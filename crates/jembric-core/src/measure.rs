@@ -98,7 +98,8 @@ impl Measure {
                 // Each bit of the number of rows may carry the sum one bit further.
                 let carried = u64::BITS - (floats.len() as u64 + 1).leading_zeros();
                 let units = if width + carried < i128::BITS {
-                    let value = |value: &f64| if value.is_finite() { shifted(*value, unit) } else { 0 };
+                    let value =
+                        |value: &f64| if value.is_finite() { shifted(*value, unit) } else { 0 };
                     Units::Wide(floats.values().iter().map(value).collect())
                 } else {
                     layers = width.div_ceil(DIGIT_BITS) as usize;
@@ -234,8 +235,8 @@ impl Measure {
         Measure { units: Units::Wide(Vec::new()), valid: None, ..self }
     }
 
-    /// Sums of floats, each as one long integer, which adds up with those of any other column of floats; none for
-    /// other columns.
+    /// Sums of floats, each as one long integer, which adds up with those of any other column of
+    /// floats; none for other columns.
     pub(crate) fn long_sums(&self, sums: &Sums) -> Option<Vec<Limbs>> {
         let SumUnit::Float(unit) = self.kind else { return None };
         let cells = sums.first().map_or(0, Vec::len);
@@ -267,14 +268,15 @@ impl Measure {
         let &[sum] = layers else {
             return long(layers, unit).divided(by);
         };
-        // Multiplied in two steps: 2^unit can lie outside the range of floats, though the result does not.
+        // Multiplied in two steps: 2^unit can lie outside the range of floats, though the result
+        // does not.
         let half = unit / 2;
         sum as f64 / by as f64 * power_of_two(half) * power_of_two(unit - half)
     }
 
     /// The mean of so many values with this sum, given in each layer; none of no values. Of whole
-    /// numbers and decimals it is the nearest float where the sum has at most 53 bits, and beyond still
-    /// that of equal values is that value.
+    /// numbers and decimals it is the nearest float where the sum has at most 53 bits, and beyond
+    /// still that of equal values is that value.
     pub(crate) fn mean(&self, layers: &[i128], count: u64) -> Option<f64> {
         let scale = match self.kind {
             SumUnit::Whole => 1,
@@ -384,8 +386,9 @@ mod tests {
     fn an_opening_balance_gives_a_measure_its_places(#[case] written: &str, #[case] sum: &str) {
         let one = table(Arc::new(Int64Array::from(vec![1])));
         let opened = Measure::opened(&one, 0, written.parse().unwrap()).unwrap();
-        let total =
-            opened.map(|(measure, units)| measure.sums(&vec![vec![units[0] + measure.unit(0, 0)]]).unwrap());
+        let total = opened.map(|(measure, units)| {
+            measure.sums(&vec![vec![units[0] + measure.unit(0, 0)]]).unwrap()
+        });
         assert_eq!(total.as_ref().map(text).as_deref(), Some(sum));
     }
 
@@ -395,8 +398,10 @@ mod tests {
     #[case("-5", -3.4e38)]
     fn an_opening_balance_fits_beside_any_float(#[case] written: &str, #[case] value: f64) {
         let one = table(Arc::new(Float64Array::from(vec![value])));
-        let (measure, opening) = Measure::opened(&one, 0, written.parse().unwrap()).unwrap().unwrap();
-        let units = opening.iter().zip(0..).map(|(opening, layer)| vec![opening + measure.unit(0, layer)]);
+        let (measure, opening) =
+            Measure::opened(&one, 0, written.parse().unwrap()).unwrap().unwrap();
+        let units =
+            opening.iter().zip(0..).map(|(opening, layer)| vec![opening + measure.unit(0, layer)]);
         let sums = measure.sums(&units.collect()).unwrap();
         let expected = written.parse::<f64>().unwrap() + value;
         assert_eq!(sums.as_primitive::<Float64Type>().value(0), expected);
@@ -415,7 +420,10 @@ mod tests {
         );
         let decimals = Decimal64Array::from(vec![5]).with_precision_and_scale(18, 1).unwrap();
         let decimals = of(Arc::new(decimals)).unwrap();
-        assert_eq!(text(&decimals.sums(&one(i128::from(i64::MAX) + 1)).unwrap()), "922337203685477580.8");
+        assert_eq!(
+            text(&decimals.sums(&one(i128::from(i64::MAX) + 1)).unwrap()),
+            "922337203685477580.8"
+        );
         assert!(decimals.sums(&one(10_i128.pow(38))).is_err());
         assert!(of(Arc::new(Float64Array::from(vec![f64::INFINITY]))).is_err());
         let greatest = of(Arc::new(Float64Array::from(vec![f64::MAX; 2]))).unwrap();
@@ -429,11 +437,14 @@ mod tests {
     proptest! {
         #[test]
         fn floats_are_added_and_taken_away_without_a_trace(
-            floats in prop::collection::vec(prop_oneof![-1e12_f64..1e12, prop::num::f64::NORMAL, prop::num::f64::SUBNORMAL], 1..40),
+            floats in prop::collection::vec(prop_oneof![-1e12_f64..1e12, prop::num::f64::NORMAL,
+                prop::num::f64::SUBNORMAL], 1..40),
         ) {
             let measure = of(Arc::new(Float64Array::from(floats.clone()))).unwrap();
-            let (all, but_first) = (summed(&measure, 0..floats.len()), summed(&measure, 1..floats.len()));
-            let first = all.iter().zip(&but_first).map(|(all, rest)| vec![all[0] - rest[0]]).collect();
+            let (all, but_first) = (summed(&measure, 0..floats.len()), summed(&measure,
+                1..floats.len()));
+            let first = all.iter().zip(&but_first).map(|(all,
+                rest)| vec![all[0] - rest[0]]).collect();
             let alone = measure.sums(&first).unwrap();
             prop_assert_eq!(alone.as_primitive::<Float64Type>().value(0), floats[0]);
         }
@@ -444,13 +455,15 @@ mod tests {
             floats in prop::collection::vec((any::<bool>(), -300_i32..300, -1.0_f64..1.0), 1..40),
         ) {
             let floats: Vec<f64> =
-                floats.iter().map(|&(far, exponent, x)| if far { x * 2_f64.powi(exponent) } else { x }).collect();
+                floats.iter().map(|&(far, exponent,
+                    x)| if far { x * 2_f64.powi(exponent) } else { x }).collect();
             let table = table(Arc::new(Float64Array::from(floats.clone())));
             let measure = Measure::of(&table, 0).unwrap();
             let sums = measure.sums(&summed(&measure, 0..floats.len())).unwrap();
             let all = arrow_buffer::BooleanBuffer::new_set(floats.len());
             let exact = crate::exact::ExactSum::of(&table, "n", &all).unwrap();
-            prop_assert_eq!(sums.as_primitive::<Float64Type>().value(0).to_string(), exact.to_string());
+            prop_assert_eq!(sums.as_primitive::<Float64Type>().value(0).to_string(),
+                exact.to_string());
         }
     }
 }

@@ -1,14 +1,18 @@
-//! What all operations have in common: how they are prepared, and how their settings are described once for every way in.
+//! What all operations have in common: how they are prepared, and how their settings are described
+//! once for every way in.
 
-use crate::{context::Context, error::Result, ledger::Outcome, plan::Plan, shape::Shape, table::Table};
+use crate::{
+    context::Context, error::Result, ledger::Outcome, plan::Plan, shape::Shape, table::Table,
+};
 use std::fmt;
 
-/// An operation on one table: settings that are prepared once and applied to any number of tables of one shape.
+/// An operation on one table: settings that are prepared once and applied to any number of tables
+/// of one shape.
 pub trait Operation: fmt::Debug {
     /// Checks the settings against the columns of a table and resolves them.
     ///
-    /// Errors: everything that can be wrong without the data. Where the shape does not know a column's type, that is
-    /// not checked.
+    /// Errors: everything that can be wrong without the data. Where the shape does not know a
+    /// column's type, that is not checked.
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan>;
 
     /// Prepares for the table and applies the plan to it.
@@ -47,8 +51,9 @@ macro_rules! callable {
                 $crate::Operation::apply_with(self, table, context)
             }
 
-            /// The result handed over in batches, the first of which may have no rows; the outcome's own table has
-            /// none. A long result never stands in memory whole where it can be made piece by piece.
+            /// The result handed over in batches, the first of which may have no rows; the
+            /// outcome's own table has none. A long result never stands in memory whole where it
+            /// can be made piece by piece.
             ///
             /// Errors: as for [`apply_with`](Self::apply_with), and those of the sink.
             pub fn apply_into(
@@ -60,11 +65,13 @@ macro_rules! callable {
                 $crate::Operation::prepare_for(self, table, context)?.apply_into(&[table], sink)
             }
 
-            /// Checks the settings against the columns of a table; returns what is known of the result's columns.
+            /// Checks the settings against the columns of a table; returns what is known of the
+            /// result's columns.
             ///
             /// Errors: everything that can be wrong without the data.
             pub fn check(&self, shape: &$crate::Shape) -> $crate::Result<$crate::Shape> {
-                self.prepare(shape, &$crate::Context::new()).map(|plan| plan.known_columns().clone())
+                self.prepare(shape, &$crate::Context::new())
+                    .map(|plan| plan.known_columns().clone())
             }
 
             /// Prepares the operation for tables of a shape.

@@ -1,4 +1,5 @@
-//! The order of values, of whole rows and of entities: what decides where a row stands in an answer.
+//! The order of values, of whole rows and of entities: what decides where a row stands in an
+//! answer.
 
 use crate::{entities::Entities, error::Result, shape::Named, table::Table};
 use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray};
@@ -18,8 +19,10 @@ pub(crate) fn sortable(table: &Table, place: usize) -> ArrayRef {
     };
     let ranks: HashMap<&str, u32> = order.into_iter().zip(0..).collect();
     let none = ranks.len() as u32;
-    let ranked: UInt32Array =
-        texts.iter().map(|text| text.map(|text| ranks.get(text).copied().unwrap_or(none))).collect();
+    let ranked: UInt32Array = texts
+        .iter()
+        .map(|text| text.map(|text| ranks.get(text).copied().unwrap_or(none)))
+        .collect();
     Arc::new(ranked)
 }
 
@@ -41,7 +44,11 @@ impl WholeRows {
 }
 
 /// The numbers of entities in order of their keys; a missing key comes last.
-pub(crate) fn entities_in_order(table: &Table, keys: &[Named], entities: &Entities) -> Result<Vec<usize>> {
+pub(crate) fn entities_in_order(
+    table: &Table,
+    keys: &[Named],
+    entities: &Entities,
+) -> Result<Vec<usize>> {
     let rows = UInt32Array::from(entities.first_rows());
     let mut columns = Vec::new();
     for key in keys {

@@ -1,4 +1,5 @@
-//! One value made of each row's, on all threads: each has a stretch of the rows and writes a stretch of the new column.
+//! One value made of each row's, on all threads: each has a stretch of the rows and writes a
+//! stretch of the new column.
 
 use rayon::prelude::*;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
@@ -50,7 +51,11 @@ fn note<T>((value, noted): (T, bool), any: &AtomicBool) -> T {
 }
 
 /// Which values are below the first and which above the last, as bits.
-pub(crate) fn outside<T: Copy + PartialOrd + Sync>(values: &[T], first: T, last: T) -> [Vec<u64>; 2] {
+pub(crate) fn outside<T: Copy + PartialOrd + Sync>(
+    values: &[T],
+    first: T,
+    last: T,
+) -> [Vec<u64>; 2] {
     let words = values.len().div_ceil(64);
     let (mut below, mut above) = (vec![0_u64; words], vec![0_u64; words]);
     let both = below.par_chunks_mut(STRETCH / 64).zip(above.par_chunks_mut(STRETCH / 64));

@@ -1,11 +1,12 @@
 //! [`Plan`]: an operation prepared for tables of known shapes.
 //!
-//! [`prepare`](crate::Operation::prepare) checks the settings once: names become places of columns, words become
-//! enums, ranges and limits are checked. The plan then knows, without any data, the shape of its result, the columns
-//! that it uses and how it needs its rows. It can be applied to any number of tables of that shape.
+//! [`prepare`](crate::Operation::prepare) checks the settings once: names become places of columns,
+//! words become enums, ranges and limits are checked. The plan then knows, without any data, the
+//! shape of its result, the columns that it uses and how it needs its rows. It can be applied to
+//! any number of tables of that shape.
 //!
-//! Plans with [`Access::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole table they fold one
-//! batch, so that there is one algorithm for both.
+//! Plans with [`Access::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole
+//! table they fold one batch, so that there is one algorithm for both.
 
 mod fold;
 mod inputs;
@@ -27,10 +28,11 @@ use std::{collections::BTreeSet, fmt, sync::Arc};
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Access {
-    /// Each row of the result comes from one row of the table alone, so that any stretch of rows can be worked on its
-    /// own.
+    /// Each row of the result comes from one row of the table alone, so that any stretch of rows
+    /// can be worked on its own.
     ByRow,
-    /// One pass over the rows in any order, with a small state; states of different rows can be merged.
+    /// One pass over the rows in any order, with a small state; states of different rows can be
+    /// merged.
     OnePass,
     /// All rows of one entity together; entities do not depend on each other.
     ByEntity,
@@ -44,7 +46,12 @@ pub(crate) trait Prepared: Send + Sync {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome>;
 
     /// Hands the result over in batches; the outcome's own table has no rows.
-    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+    fn apply_into(
+        &self,
+        tables: &[&Table],
+        context: &Context,
+        sink: &mut Sink<'_>,
+    ) -> Result<Outcome> {
         handed_over(self.apply(tables, context)?, sink)
     }
 
@@ -87,7 +94,11 @@ impl fmt::Debug for Plan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Plan { inputs, result, access, uses, .. } = self;
         let mut debug = f.debug_struct("Plan");
-        debug.field("inputs", inputs).field("result", result).field("access", access).field("uses", uses);
+        debug
+            .field("inputs", inputs)
+            .field("result", result)
+            .field("access", access)
+            .field("uses", uses);
         debug.finish_non_exhaustive()
     }
 }
@@ -135,8 +146,8 @@ impl Plan {
         self.uses.used(table)
     }
 
-    /// The columns of each table that are needed, where only some columns of the result are; all of the result's where
-    /// none are named. The places of each table are in order.
+    /// The columns of each table that are needed, where only some columns of the result are; all of
+    /// the result's where none are named. The places of each table are in order.
     pub fn needed(&self, of_result: Option<&BTreeSet<String>>) -> Vec<Vec<usize>> {
         let is_needed = |place: usize| {
             of_result.is_none_or(|names| {
@@ -160,7 +171,8 @@ impl Plan {
         fold.finish()
     }
 
-    /// The result handed over in batches, the first of which may have no rows; the outcome's own table has none.
+    /// The result handed over in batches, the first of which may have no rows; the outcome's own
+    /// table has none.
     ///
     /// Errors: as for [`apply`](Plan::apply), and those of the sink.
     pub fn apply_into(&self, tables: &[&Table], sink: &mut Sink<'_>) -> Result<Outcome> {
@@ -184,11 +196,15 @@ impl Plan {
 
     fn expect(&self, tables: &[&Table]) -> Result<()> {
         if tables.len() != self.inputs.len() {
-            let tables_of = |count: usize| format!("{count} {}", if count == 1 { "table" } else { "tables" });
+            let tables_of =
+                |count: usize| format!("{count} {}", if count == 1 { "table" } else { "tables" });
             let (prepared, found) = (tables_of(self.inputs.len()), tables_of(tables.len()));
             return Err(Error::OtherShape { prepared, found });
         }
-        self.inputs.iter().zip(tables).try_for_each(|(shape, table)| shape.expect_same(&table.shape()))
+        self.inputs
+            .iter()
+            .zip(tables)
+            .try_for_each(|(shape, table)| shape.expect_same(&table.shape()))
     }
 
     pub(crate) fn expect_table(&self, place: usize, table: &Table) -> Result<()> {

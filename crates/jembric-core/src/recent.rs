@@ -1,4 +1,5 @@
-//! [`Recent`]: the rows of the last months, of this quarter, of the two quarters before it, or of a stated range.
+//! [`Recent`]: the rows of the last months, of this quarter, of the two quarters before it, or of a
+//! stated range.
 
 use crate::{
     calendar::{Day, Grain, Month, Periods, Range, Span, Weekday},
@@ -19,21 +20,24 @@ use std::{fmt, str::FromStr, sync::Arc};
 
 /// The rows of a stretch of time that is told from the as-of date, or outright.
 ///
-/// * [`last`](Recent::last): from the day after (as-of − span) to the as-of date: `1 day` is the as-of date itself, `7 days`
-///   are seven days, `9 months` are nine months. With `both_ends` the day at the far end belongs to it too.
-/// * [`this`](Recent::this): the whole week, month, quarter or year that holds the as-of date, with what of it is still to come.
+/// * [`last`](Recent::last): from the day after (as-of − span) to the as-of date: `1 day` is the
+///   as-of date itself, `7 days` are seven days, `9 months` are nine months. With `both_ends` the
+///   day at the far end belongs to it too.
+/// * [`this`](Recent::this): the whole week, month, quarter or year that holds the as-of date, with
+///   what of it is still to come.
 /// * [`previous`](Recent::previous): so many whole periods before that one.
 /// * [`range`](Recent::range): both days included.
 ///
-/// Without an as-of date it is the newest date of the column itself. In a column of months or longer periods the as-of date
-/// is first taken to its period, and so are the ends of a range.
+/// Without an as-of date it is the newest date of the column itself. In a column of months or
+/// longer periods the as-of date is first taken to its period, and so are the ends of a range.
 ///
-/// Rows come out in the order they came in. Set aside: rows without a date. Dropped: rows before and after what is in view.
-/// Points in time are cut into days of [`Context::zone`].
+/// Rows come out in the order they came in. Set aside: rows without a date. Dropped: rows before
+/// and after what is in view. Points in time are cut into days of [`Context::zone`].
 ///
-/// Errors: the column is missing or holds no dates; none or several of the four are given; a span or grain that is finer
-/// than the column's periods; a span that leads out of the calendar; no as-of date and no date in the column. Costs one pass
-/// over the dates, and one read and write of what is kept.
+/// Errors: the column is missing or holds no dates; none or several of the four are given; a span
+/// or grain that is finer than the column's periods; a span that leads out of the calendar; no
+/// as-of date and no date in the column. Costs one pass over the dates, and one read and write of
+/// what is kept.
 ///
 /// ```
 /// use jembric_core::{Recent, Table, arrow::{ArrayRef, Date32Array}};
@@ -161,7 +165,11 @@ impl Recent {
         };
         let view = match (self.last, self.this, self.previous, self.range) {
             (None, None, None, None) => {
-                return refuse("last", "not given", "one of `last`, `this`, `previous` and `range`");
+                return refuse(
+                    "last",
+                    "not given",
+                    "one of `last`, `this`, `previous` and `range`",
+                );
             }
             (Some(span), None, None, None) => {
                 if span.month_count() < 0 || span.day_count() < 0 || span == Span::default() {
@@ -176,13 +184,17 @@ impl Recent {
         };
         match (self.both_ends, &view) {
             (false, _) | (true, View::Last { .. }) => Ok(view),
-            (true, _) => refuse("both-ends", "given", "`last` beside it: all others have both ends"),
+            (true, _) => {
+                refuse("both-ends", "given", "`last` beside it: all others have both ends")
+            }
         }
     }
 
     fn step(&self) -> String {
         let what = match (self.last, self.this, self.previous) {
-            (Some(span), ..) => format!("last {span}{}", if self.both_ends { ", both ends" } else { "" }),
+            (Some(span), ..) => {
+                format!("last {span}{}", if self.both_ends { ", both ends" } else { "" })
+            }
             (_, Some(grain), _) => format!("this {grain}"),
             (_, _, Some(previous)) => format!("previous {previous}"),
             _ => "range".to_owned(),
@@ -260,7 +272,8 @@ impl View {
         let range = match *self {
             View::Stated(range) => return Ok(range.to_whole(column)),
             View::Last { span, both_ends } => {
-                // The period of the as-of date is the last; the first is the one after that which lies the span before.
+                // The period of the as-of date is the last; the first is the one after that which
+                // lies the span before.
                 let last = column.of(as_of);
                 let far = column.of(span.negated().after(last.first())?);
                 let first = if both_ends { far } else { far.plus(1) };
@@ -334,7 +347,8 @@ impl Selection for RecentPlan {
         let (_, view) = self.in_view(table, &dates, context).unwrap_or((None, None));
         let mut masks = masks(&dates, table.rows(), view, context);
         // A newer date moves the view on: it may come to hold rows after it, and none before it.
-        let after = std::mem::replace(&mut masks.dropped[1].1, BooleanBuffer::new_unset(table.rows()));
+        let after =
+            std::mem::replace(&mut masks.dropped[1].1, BooleanBuffer::new_unset(table.rows()));
         masks.kept = &masks.kept | &after;
         if view.is_none() {
             let undated = &masks.set_aside[0].1;
@@ -352,11 +366,16 @@ impl Selection for RecentPlan {
             None => {
                 let (tally, set_aside) = masks.tally(table, &self.accounting)?;
                 let (tally, set_aside) = gone.with(tally, set_aside)?;
-                Outcome { table: table.filter(&kept)?, ledger: tally.ledger(self.step.clone()), set_aside }
+                Outcome {
+                    table: table.filter(&kept)?,
+                    ledger: tally.ledger(self.step.clone()),
+                    set_aside,
+                }
             }
             Some(name) => {
                 let step = self.step.clone();
-                let (mut ledger, set_aside) = masks.account_of_all_kept(step, table, &self.accounting)?;
+                let (mut ledger, set_aside) =
+                    masks.account_of_all_kept(step, table, &self.accounting)?;
                 ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
                 let marks = Arc::new(BooleanArray::new(kept, dates.nulls()));
                 Outcome { table: table.with_column(name, marks)?.anonymous(), ledger, set_aside }
@@ -377,9 +396,11 @@ impl Selection for RecentPlan {
     }
 }
 
-/// The rows in view, those before and after it, and those without a date. Without a view none is in it.
+/// The rows in view, those before and after it, and those without a date. Without a view none is in
+/// it.
 fn masks(dates: &Dates, rows: usize, view: Option<Range>, context: &Context) -> RowMasks {
-    let undated = dates.nulls().map_or_else(|| BooleanBuffer::new_unset(rows), |nulls| !nulls.inner());
+    let undated =
+        dates.nulls().map_or_else(|| BooleanBuffer::new_unset(rows), |nulls| !nulls.inner());
     let [before, after] = match view {
         Some(view) => dates.outside(view, &context.zone).map(|rows| &rows & &!&undated),
         None => [(); 2].map(|()| BooleanBuffer::new_unset(rows)),

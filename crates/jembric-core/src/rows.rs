@@ -1,5 +1,5 @@
-//! Rows and columns as they are, without a question about time: which rows, which columns, in which order, and from which
-//! tables.
+//! Rows and columns as they are, without a question about time: which rows, which columns, in which
+//! order, and from which tables.
 
 mod add;
 mod columns;

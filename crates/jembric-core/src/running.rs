@@ -1,8 +1,11 @@
-//! [`Running`]: what has been so far, or in a trailing stretch of time: the highest, the lowest, the sum, the mean, the count.
+//! [`Running`]: what has been so far, or in a trailing stretch of time: the highest, the lowest,
+//! the sum, the mean, the count.
 //!
-//! Each entity's rows are put in order of date, unless they stand so already. At each date the rows that count form a run that ends there; where the run begins
-//! only moves forward, so sums gain and lose each value once, and the greatest of a run is at the head of a queue in which
-//! every value was greater than those before it (the "ascending minima" of Douglas, 1996). One pass over each entity.
+//! Each entity's rows are put in order of date, unless they stand so already. At each date the rows
+//! that count form a run that ends there; where the run begins only moves forward, so sums gain and
+//! lose each value once, and the greatest of a run is at the head of a queue in which every value
+//! was greater than those before it (the "ascending minima" of Douglas, 1996). One pass over each
+//! entity.
 
 mod track;
 
@@ -27,18 +30,22 @@ use track::Track;
 
 /// The highest, lowest, sum, mean and count so far, beside each record, per entity and by date.
 ///
-/// Columns `max_so_far_COL`, `min_so_far_COL`, `sum_so_far_COL`, `mean_so_far_COL` and `count_so_far` (of records), or with
-/// [`trailing`](Running::trailing) `max_trailing_COL` … over the days of that span up to and including the date. Rows stay in
-/// their order. Records of one date share the value of the whole date (of moments: of one moment), unless
-/// [`row_by_row`](Running::row_by_row) takes them in the order of the rows. Missing values are passed over: the running value goes
-/// on; before any value a maximum, minimum or mean is missing and a sum is 0, or what it is opened with.
+/// Columns `max_so_far_COL`, `min_so_far_COL`, `sum_so_far_COL`, `mean_so_far_COL` and
+/// `count_so_far` (of records), or with [`trailing`](Running::trailing) `max_trailing_COL` … over
+/// the days of that span up to and including the date. Rows stay in their order. Records of one
+/// date share the value of the whole date (of moments: of one moment), unless
+/// [`row_by_row`](Running::row_by_row) takes them in the order of the rows. Missing values are
+/// passed over: the running value goes on; before any value a maximum, minimum or mean is missing
+/// and a sum is 0, or what it is opened with.
 ///
-/// Sums of whole numbers and decimals are exact, in the column's own type. Sums of floats are exact before their one rounding, so
-/// they do not depend on the order of the rows either. Means are floats. Set aside: rows
-/// without a date, rows that miss a key. Points in time are cut into days of [`Context::zone`].
+/// Sums of whole numbers and decimals are exact, in the column's own type. Sums of floats are exact
+/// before their one rounding, so they do not depend on the order of the rows either. Means are
+/// floats. Set aside: rows without a date, rows that miss a key. Points in time are cut into days
+/// of [`Context::zone`].
 ///
-/// Errors: a column is missing, or holds no dates or numbers; nothing is asked; periods or a span finer than the column's own; a
-/// sum that does not fit, or of an infinite value. Costs a timeline, one pass over each entity, and a random access a row and column.
+/// Errors: a column is missing, or holds no dates or numbers; nothing is asked; periods or a span
+/// finer than the column's own; a sum that does not fit, or of an infinite value. Costs a timeline,
+/// one pass over each entity, and a random access a row and column.
 ///
 /// ```
 /// use jembric_core::{Running, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
@@ -138,7 +145,8 @@ struct RunningColumn {
 }
 
 impl Running {
-    /// By the dates of this column, with the whole table as one entity; what is asked of it follows.
+    /// By the dates of this column, with the whole table as one entity; what is asked of it
+    /// follows.
     pub fn new(date: impl Into<String>) -> Running {
         Running { date: date.into(), ..Running::default() }
     }
@@ -174,7 +182,9 @@ impl Running {
         let not_forward =
             |span: Span| span.month_count() < 0 || span.day_count() < 0 || span == Span::default();
         match (&self.opening, self.anew_each) {
-            _ if nothing => refused("max", "not given", "one of `max`, `min`, `sum`, `mean` and `count`"),
+            _ if nothing => {
+                refused("max", "not given", "one of `max`, `min`, `sum`, `mean` and `count`")
+            }
             _ if self.mark_highs.is_some() && self.max.is_empty() => {
                 refused("mark-highs", "given", "`max` beside it")
             }
@@ -184,8 +194,12 @@ impl Running {
             (_, Some(Grain::Hour)) => refused("anew-each", "hour", "a day or longer"),
             (Some(_), _) if self.sum.is_empty() => refused("opening", "given", "`sum` beside it"),
             (Some(_), Some(_)) => refused("opening", "given", "either it or `anew-each`"),
-            (Some(_), _) if self.trailing.is_some() => refused("opening", "given", "either it or `trailing`"),
-            _ if self.anew_each.is_none() && (self.week_start.is_some() || self.year_start.is_some()) => {
+            (Some(_), _) if self.trailing.is_some() => {
+                refused("opening", "given", "either it or `trailing`")
+            }
+            _ if self.anew_each.is_none()
+                && (self.week_start.is_some() || self.year_start.is_some()) =>
+            {
                 refused("anew-each", "not given", "it beside `week-start` and `year-start`")
             }
             _ => Ok(()),
@@ -193,10 +207,15 @@ impl Running {
     }
 
     fn step(&self) -> String {
-        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        let per = if self.per.is_empty() {
+            String::new()
+        } else {
+            format!(" per {}", self.per.join(", "))
+        };
         let asked = self.lists().into_iter().filter(|(_, list)| !list.is_empty());
-        let mut asked: Vec<String> =
-            asked.map(|(figure, list)| format!("{} of {}", figure.word(), list.join(", "))).collect();
+        let mut asked: Vec<String> = asked
+            .map(|(figure, list)| format!("{} of {}", figure.word(), list.join(", ")))
+            .collect();
         if self.count {
             asked.push("count".to_owned());
         }
@@ -236,7 +255,8 @@ impl Operation for Running {
         if let Some((name, _)) = &highs {
             result = in_setting("mark-highs", || result.with(name, Type::Boolean))?;
         }
-        let mut uses = Inputs::passing(shape).using([date]).using_named(&per).accounting(&accounting);
+        let mut uses =
+            Inputs::passing(shape).using([date]).using_named(&per).accounting(&accounting);
         uses = uses.using(asked.iter().map(|asked| asked.place));
         let access = if self.per.is_empty() { Access::Ordered } else { Access::ByEntity };
         let plan = RunningPlan {
@@ -293,7 +313,8 @@ impl Prepared for RunningPlan {
         let dates = used.dates_at(self.date);
         let entities = self.entities(&used)?;
         let track = Track::of(self, &entities, &dates, context)?;
-        ledger.zone = Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());
+        ledger.zone =
+            Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());
 
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         let mut missing = BTreeMap::new();

@@ -1,4 +1,5 @@
-//! Small tables for tests, written as text: `who:text day:date n:number`, and then a row a line; `-` is no value.
+//! Small tables for tests, written as text: `who:text day:date n:number`, and then a row a line;
+//! `-` is no value.
 
 use crate::{Table, calendar::Period, shape::period_field};
 use arrow_array::{
@@ -8,8 +9,8 @@ use arrow_cast::cast;
 use arrow_schema::{DataType, Field, TimeUnit};
 use std::sync::Arc;
 
-/// The table that is written so. Kinds are text, date (or a period's label), moment, instant, number, float, and money with two
-/// places.
+/// The table that is written so. Kinds are text, date (or a period's label), moment, instant,
+/// number, float, and money with two places.
 pub(crate) fn table(text: &str) -> Table {
     let mut lines = text.trim().lines().map(str::trim);
     let header = lines.next().unwrap();
@@ -22,18 +23,23 @@ pub(crate) fn table(text: &str) -> Table {
         let array: ArrayRef = match kind {
             "text" => Arc::new(cells.clone()),
             "date" => {
-                let periods: Vec<Option<Period>> = cells.iter().map(|cell| cell?.parse().ok()).collect();
-                let days = periods.iter().map(|period| period.map(|period| period.first().number()));
+                let periods: Vec<Option<Period>> =
+                    cells.iter().map(|cell| cell?.parse().ok()).collect();
+                let days =
+                    periods.iter().map(|period| period.map(|period| period.first().number()));
                 let cut = periods.iter().flatten().next().map(|period| period.periods());
                 let days: ArrayRef = Arc::new(days.collect::<Date32Array>());
-                let field =
-                    cut.map_or(Field::new(name, DataType::Date32, true), |cut| period_field(name, cut));
+                let field = cut.map_or(Field::new(name, DataType::Date32, true), |cut| {
+                    period_field(name, cut)
+                });
                 return (field, days);
             }
             "moment" => to(DataType::Timestamp(TimeUnit::Microsecond, None)),
             "instant" => {
                 let moments = to(DataType::Timestamp(TimeUnit::Microsecond, Some("+00:00".into())));
-                Arc::new(moments.as_primitive::<TimestampMicrosecondType>().clone().with_timezone("UTC"))
+                Arc::new(
+                    moments.as_primitive::<TimestampMicrosecondType>().clone().with_timezone("UTC"),
+                )
             }
             "float" => to(DataType::Float64),
             "money" => to(DataType::Decimal64(18, 2)),
@@ -48,7 +54,8 @@ pub(crate) fn table(text: &str) -> Table {
 pub(crate) fn shown(table: &Table) -> Vec<String> {
     let names: Vec<String> = table.names().map(str::to_owned).collect();
     let cell = |name: &String, row: usize| {
-        let missing = table.column(name).unwrap().logical_nulls().is_some_and(|nulls| nulls.is_null(row));
+        let missing =
+            table.column(name).unwrap().logical_nulls().is_some_and(|nulls| nulls.is_null(row));
         if missing { "-".to_owned() } else { table.cell_text(name, row).unwrap() }
     };
     let row = |row| names.iter().map(|name| cell(name, row)).collect::<Vec<_>>().join(" ");

@@ -1,8 +1,8 @@
-//! Settings as they are given in a routine, on the command line or in any file: names with values, which become
-//! the fields of an operation's struct.
+//! Settings as they are given in a routine, on the command line or in any file: names with values,
+//! which become the fields of an operation's struct.
 //!
-//! Every way in goes through [`GivenSettings`], so that each accepts and refuses the same values and states the same
-//! facts. The structs derive [`Settings`] with `jembric_derive::Settings`.
+//! Every way in goes through [`GivenSettings`], so that each accepts and refuses the same values
+//! and states the same facts. The structs derive [`Settings`] with `jembric_derive::Settings`.
 
 use crate::{
     calendar::Day,
@@ -17,8 +17,8 @@ use std::{collections::BTreeMap, fmt};
 pub trait Settings: Sized {
     /// Reads the settings from what was given.
     ///
-    /// Errors: a name that is no setting, a setting that is required and not given, a value that a setting cannot
-    /// take. Each names its setting.
+    /// Errors: a name that is no setting, a setting that is required and not given, a value that a
+    /// setting cannot take. Each names its setting.
     fn from_given(given: &GivenSettings) -> Result<Self>;
 
     /// Checks the ranges of all numbers.
@@ -62,7 +62,9 @@ impl GivenSettings {
 
     /// Refuses a name that is none of these settings, and a required setting that is missing.
     pub(crate) fn expect_known(&self, operation: &str, settings: &[Setting]) -> Result<()> {
-        if let Some(name) = self.0.keys().find(|name| settings.iter().all(|known| known.name != **name)) {
+        if let Some(name) =
+            self.0.keys().find(|name| settings.iter().all(|known| known.name != **name))
+        {
             let names = || settings.iter().map(|known| known.name);
             return Err(Error::NoSuchSetting {
                 operation: operation.to_owned(),
@@ -71,7 +73,8 @@ impl GivenSettings {
                 settings: names().map(str::to_owned).collect(),
             });
         }
-        match settings.iter().find(|setting| setting.required && !self.0.contains_key(setting.name)) {
+        match settings.iter().find(|setting| setting.required && !self.0.contains_key(setting.name))
+        {
             Some(setting) => refused_value("not given".to_owned(), setting),
             None => Ok(()),
         }
@@ -81,7 +84,9 @@ impl GivenSettings {
     pub(crate) fn value<T: FromGiven>(&self, setting: &Setting) -> Result<Option<T>> {
         let given = self.0.get(setting.name).filter(|given| **given != Given::Nothing);
         given
-            .map(|given| T::from_given(given, setting).map_err(|error| error.of_setting(setting.name)))
+            .map(|given| {
+                T::from_given(given, setting).map_err(|error| error.of_setting(setting.name))
+            })
             .transpose()
     }
 }
@@ -102,7 +107,11 @@ pub(crate) fn refused<T>(given: &Given, setting: &Setting) -> Result<T> {
 }
 
 fn refused_value<T>(value: String, setting: &Setting) -> Result<T> {
-    Err(Error::Setting { setting: setting.name, value, expected: TakesInWords(setting).to_string().into() })
+    Err(Error::Setting {
+        setting: setting.name,
+        value,
+        expected: TakesInWords(setting).to_string().into(),
+    })
 }
 
 /// What a setting takes, in words.
@@ -132,7 +141,9 @@ impl FromGiven for String {
     fn from_given(given: &Given, setting: &Setting) -> Result<String> {
         match given {
             Given::Text(text) => Ok(text.clone()),
-            Given::Number(number) if matches!(setting.takes, Takes::Text(_)) => Ok(number.to_string()),
+            Given::Number(number) if matches!(setting.takes, Takes::Text(_)) => {
+                Ok(number.to_string())
+            }
             _ => refused(given, setting),
         }
     }
@@ -216,7 +227,9 @@ impl<T: FromGiven> FromGiven for Vec<T> {
     /// A text stands for a list: its parts between commas are the values, except of expressions.
     fn from_given(given: &Given, setting: &Setting) -> Result<Vec<T>> {
         match given {
-            Given::List(values) => values.iter().map(|value| T::from_given(value, setting)).collect(),
+            Given::List(values) => {
+                values.iter().map(|value| T::from_given(value, setting)).collect()
+            }
             Given::Text(text) if !matches!(setting.takes, Takes::Several(_) | Takes::Entities) => {
                 let parts = text.split(',').map(str::trim).filter(|part| !part.is_empty());
                 parts.map(|part| T::from_given(&Given::Text(part.to_owned()), setting)).collect()
@@ -261,7 +274,12 @@ impl FromGiven for crate::calendar::Workdays {
 }
 
 /// The value of an enum by its word; an error names the nearest.
-pub(crate) fn one_of<T: Copy>(given: &Given, setting: &Setting, words: &[&str], values: &[T]) -> Result<T> {
+pub(crate) fn one_of<T: Copy>(
+    given: &Given,
+    setting: &Setting,
+    words: &[&str],
+    values: &[T],
+) -> Result<T> {
     let Given::Text(text) = given else { return refused(given, setting) };
     let place = words.iter().position(|word| word == text);
     place.and_then(|place| values.get(place).copied()).map_or_else(|| refused(given, setting), Ok)
@@ -374,7 +392,8 @@ impl<'de> Deserialize<'de> for Given {
             }
 
             fn visit_u64<E>(self, number: u64) -> std::result::Result<Given, E> {
-                Ok(i64::try_from(number).map_or_else(|_| Given::Text(number.to_string()), Given::Number))
+                Ok(i64::try_from(number)
+                    .map_or_else(|_| Given::Text(number.to_string()), Given::Number))
             }
 
             fn visit_f64<E>(self, number: f64) -> std::result::Result<Given, E> {
@@ -385,7 +404,10 @@ impl<'de> Deserialize<'de> for Given {
                 Ok(Given::Text(text.to_owned()))
             }
 
-            fn visit_seq<A: de::SeqAccess<'de>>(self, mut values: A) -> std::result::Result<Given, A::Error> {
+            fn visit_seq<A: de::SeqAccess<'de>>(
+                self,
+                mut values: A,
+            ) -> std::result::Result<Given, A::Error> {
                 let mut list = Vec::new();
                 while let Some(value) = values.next_element()? {
                     list.push(value);
@@ -407,7 +429,9 @@ impl Serialize for GivenSettings {
 }
 
 impl<'de> Deserialize<'de> for GivenSettings {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> std::result::Result<GivenSettings, D::Error> {
+    fn deserialize<D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> std::result::Result<GivenSettings, D::Error> {
         BTreeMap::deserialize(deserializer).map(GivenSettings)
     }
 }

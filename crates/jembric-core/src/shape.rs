@@ -1,4 +1,5 @@
-//! [`Shape`]: what is known of a table's columns without the data, and the search for the name that was meant.
+//! [`Shape`]: what is known of a table's columns without the data, and the search for the name that
+//! was meant.
 
 use crate::{
     calendar::{Grain, Periods},
@@ -123,7 +124,8 @@ impl fmt::Display for Type {
     }
 }
 
-/// The names of a table's columns and what is known of their types: all that can be checked without the data.
+/// The names of a table's columns and what is known of their types: all that can be checked without
+/// the data.
 ///
 /// A file's header gives the names alone; reading all of it gives the types.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -144,7 +146,9 @@ pub struct ColumnShape {
 impl Shape {
     /// Columns of which only the names are known.
     pub fn of_names<N: Into<String>>(names: impl IntoIterator<Item = N>) -> Shape {
-        Shape::of_columns(names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }))
+        Shape::of_columns(
+            names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }),
+        )
     }
 
     /// Columns of which more may be known.
@@ -173,7 +177,10 @@ impl Shape {
 
     /// The place of the column of this name; otherwise an error with the nearest right names.
     pub fn place(&self, name: &str) -> Result<usize> {
-        self.columns.iter().position(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
+        self.columns
+            .iter()
+            .position(|column| column.name == name)
+            .ok_or_else(|| self.no_such_column(name))
     }
 
     /// The place of a column that may hold dates.
@@ -191,7 +198,10 @@ impl Shape {
 
     /// The column of this name; otherwise an error with the nearest right names.
     pub fn find(&self, name: &str) -> Result<&ColumnShape> {
-        self.columns.iter().find(|column| column.name == name).ok_or_else(|| self.no_such_column(name))
+        self.columns
+            .iter()
+            .find(|column| column.name == name)
+            .ok_or_else(|| self.no_such_column(name))
     }
 
     pub(crate) fn no_such_column(&self, name: &str) -> Error {
@@ -215,14 +225,18 @@ impl Shape {
 
     fn expect(&self, name: &str, expected: Expected, fits: impl Fn(Type) -> bool) -> Result<()> {
         match self.find(name)?.kind {
-            Some(found) if !fits(found) => {
-                Err(Error::WrongType { file: self.file.clone(), column: name.to_owned(), expected, found })
-            }
+            Some(found) if !fits(found) => Err(Error::WrongType {
+                file: self.file.clone(),
+                column: name.to_owned(),
+                expected,
+                found,
+            }),
             _ => Ok(()),
         }
     }
 
-    /// What each of a list of columns means: a column's name, or `COLUMN as NAME`, which renames it in the answer.
+    /// What each of a list of columns means: a column's name, or `COLUMN as NAME`, which renames it
+    /// in the answer.
     pub fn named(&self, list: &[String]) -> Result<Vec<Named>> {
         let one = |text: &String| {
             let (column, shown_as) = match text.split_once(" as ") {
@@ -253,15 +267,17 @@ impl Shape {
         self.with_shape(ColumnShape { name: name.to_owned(), kind: Some(kind) })
     }
 
-    /// An error where a table's shape does not have these columns, all with the types that this one tells.
+    /// An error where a table's shape does not have these columns, all with the types that this one
+    /// tells.
     pub(crate) fn expect_same(&self, found: &Shape) -> Result<()> {
         let differs = |(one, other): (&ColumnShape, &ColumnShape)| {
             one.name != other.name || one.kind.is_none_or(|kind| Some(kind) != other.kind)
         };
         let pairs = self.columns().iter().zip(found.columns());
         let words = |column: &ColumnShape| {
-            let kind =
-                column.kind.map_or_else(|| "a type that was not known".to_owned(), |kind| kind.to_string());
+            let kind = column
+                .kind
+                .map_or_else(|| "a type that was not known".to_owned(), |kind| kind.to_string());
             format!("column `{}` of {kind}", column.name)
         };
         if let Some((one, other)) = pairs.into_iter().find(|&pair| differs(pair)) {
@@ -293,7 +309,10 @@ impl Shape {
             let kind = self.find(&named.column)?.kind;
             Ok(ColumnShape { name: named.shown_as.clone(), kind })
         };
-        Ok(Shape { file: self.file.clone(), columns: named.iter().map(one).collect::<Result<_>>()? })
+        Ok(Shape {
+            file: self.file.clone(),
+            columns: named.iter().map(one).collect::<Result<_>>()?,
+        })
     }
 }
 
@@ -316,9 +335,16 @@ impl Named {
     }
 }
 
-pub(crate) fn new_names<'a>(names: impl Iterator<Item = &'a str>, renamed: &[Named]) -> Result<Vec<String>> {
+pub(crate) fn new_names<'a>(
+    names: impl Iterator<Item = &'a str>,
+    renamed: &[Named],
+) -> Result<Vec<String>> {
     let new = |name: &'a str| {
-        renamed.iter().find(|named| named.column == name).map_or(name, |named| &named.shown_as).to_owned()
+        renamed
+            .iter()
+            .find(|named| named.column == name)
+            .map_or(name, |named| &named.shown_as)
+            .to_owned()
     };
     let names: Vec<String> = names.map(new).collect();
     let mut seen = HashSet::new();
@@ -333,12 +359,17 @@ pub fn nearest_name<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> O
     nearest(wanted, names).into_iter().next()
 }
 
-/// The names nearest to one that does not exist: alike but for case and blanks, or a few letters off, or a part.
+/// The names nearest to one that does not exist: alike but for case and blanks, or a few letters
+/// off, or a part.
 pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Vec<String> {
     let plain = |name: &str| {
-        name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect::<String>()
+        name.chars()
+            .filter(|c| c.is_alphanumeric())
+            .flat_map(char::to_lowercase)
+            .collect::<String>()
     };
-    // A distance costs the product of both lengths, and nobody mistypes a name of that many letters.
+    // A distance costs the product of both lengths, and nobody mistypes a name of that many
+    // letters.
     const MOST: usize = 200;
     if wanted.len() > MOST {
         return Vec::new();
@@ -350,7 +381,8 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
         .filter_map(|name| {
             let candidate = plain(name);
             let distance = strsim::damerau_levenshtein(&target, &candidate);
-            let part = target.len() >= 3 && (candidate.contains(&target) || target.contains(&candidate));
+            let part =
+                target.len() >= 3 && (candidate.contains(&target) || target.contains(&candidate));
             (distance <= allowed || part && !candidate.is_empty()).then_some((distance, name))
         })
         .collect();
@@ -361,7 +393,8 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
     near.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
 }
 
-/// The metadata that tells a column's grain, and that which tells the order of its texts, one a line.
+/// The metadata that tells a column's grain, and that which tells the order of its texts, one a
+/// line.
 pub(crate) const GRAIN: &str = "jembric.grain";
 
 /// A column of the first days of periods.

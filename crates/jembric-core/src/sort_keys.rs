@@ -1,4 +1,5 @@
-//! [`SortKeys`]: numbers in the order of a column's values, so that which of two is the greater is told without looking at what they are.
+//! [`SortKeys`]: numbers in the order of a column's values, so that which of two is the greater is
+//! told without looking at what they are.
 
 use crate::{error::Result, parallel};
 use arrow_array::{
@@ -21,14 +22,17 @@ impl SortKeys {
     /// A missing value has a number that means nothing.
     pub(crate) fn of(array: &ArrayRef) -> Result<SortKeys> {
         Ok(match array.data_type() {
-            DataType::Int64 => SortKeys::Numbers(array.as_primitive::<Int64Type>().values().clone()),
+            DataType::Int64 => {
+                SortKeys::Numbers(array.as_primitive::<Int64Type>().values().clone())
+            }
             DataType::Decimal64(..) => {
                 SortKeys::Numbers(array.as_primitive::<Decimal64Type>().values().clone())
             }
             DataType::Float64 => {
-                let keys = parallel::map(array.as_primitive::<Float64Type>().values(), |value: f64| {
-                    in_order_of_floats(value.to_bits() as i64)
-                });
+                let keys =
+                    parallel::map(array.as_primitive::<Float64Type>().values(), |value: f64| {
+                        in_order_of_floats(value.to_bits() as i64)
+                    });
                 SortKeys::Numbers(keys.into())
             }
             DataType::Date32 => {
@@ -46,9 +50,9 @@ impl SortKeys {
     /// The column whose values have these numbers.
     pub(crate) fn column(numbers: Vec<i64>, data_type: &DataType) -> Result<ArrayRef> {
         Ok(match data_type {
-            DataType::Decimal64(precision, places) => {
-                Arc::new(Decimal64Array::from(numbers).with_precision_and_scale(*precision, *places)?)
-            }
+            DataType::Decimal64(precision, places) => Arc::new(
+                Decimal64Array::from(numbers).with_precision_and_scale(*precision, *places)?,
+            ),
             DataType::Float64 => {
                 let value = |number| f64::from_bits(in_order_of_floats(number) as u64);
                 Arc::new(Float64Array::from(parallel::map(&numbers, value)))

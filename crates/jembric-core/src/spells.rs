@@ -1,8 +1,9 @@
-//! [`Spells`]: unbroken stretches of time, made of intervals that overlap or touch or of dated states that do not change, and
-//! the idle time between them.
+//! [`Spells`]: unbroken stretches of time, made of intervals that overlap or touch or of dated
+//! states that do not change, and the idle time between them.
 //!
-//! Intervals are dealt out to their entities, sorted by their starts within each, and joined in one scan; states are taken
-//! from the timeline (`of_intervals`, `of_states`). Entities are worked side by side.
+//! Intervals are dealt out to their entities, sorted by their starts within each, and joined in one
+//! scan; states are taken from the timeline (`of_intervals`, `of_states`). Entities are worked side
+//! by side.
 
 mod of_intervals;
 mod of_states;
@@ -22,22 +23,27 @@ use crate::{
 };
 use serde::Serialize;
 
-/// The unbroken spells of each entity: `per…, start, end, days, records`, in order of entity and start.
+/// The unbroken spells of each entity: `per…, start, end, days, records`, in order of entity and
+/// start.
 ///
-/// * Of intervals: those that overlap, touch, or leave a hole of at most [`join_gaps`](Spells::join_gaps) days become one
-///   spell. [`idle`](Spells::idle) gives the holes between an entity's spells instead (`per…, start, end, days`). The end is
-///   to be understood as that of the intervals: with exclusive end days it is the day after the last active one. A spell with an
-///   open interval has no end; its days are counted up to the as-of date, without one to the newest date of both columns.
-/// * Of dated states: each record holds until the day before the entity's next one, and neighbours with equal values are one
-///   spell; the last has no end, and its days are those up to the as-of date, where that is given. Of several records on one
-///   day the last moment counts; on one moment the greatest values do, and the ledger counts them.
+/// * Of intervals: those that overlap, touch, or leave a hole of at most
+///   [`join_gaps`](Spells::join_gaps) days become one spell. [`idle`](Spells::idle) gives the holes
+///   between an entity's spells instead (`per…, start, end, days`). The end is to be understood as
+///   that of the intervals: with exclusive end days it is the day after the last active one. A
+///   spell with an open interval has no end; its days are counted up to the as-of date, without one
+///   to the newest date of both columns.
+/// * Of dated states: each record holds until the day before the entity's next one, and neighbours
+///   with equal values are one spell; the last has no end, and its days are those up to the as-of
+///   date, where that is given. Of several records on one day the last moment counts; on one moment
+///   the greatest values do, and the ledger counts them.
 ///
-/// Points in time are cut into days of [`Context::zone`]. Set aside: rows without a start or date, rows whose end is before
-/// their start, rows that miss a key. Dropped: open intervals if so asked, states after the as-of date, intervals without an
-/// active day.
+/// Points in time are cut into days of [`Context::zone`]. Set aside: rows without a start or date,
+/// rows whose end is before their start, rows that miss a key. Dropped: open intervals if so asked,
+/// states after the as-of date, intervals without an active day.
 ///
-/// Errors: a column is missing or holds no dates; open ends that are refused; settings of one kind with the other. Costs one
-/// numbering of the entities, a random access a row, and n log n within an entity.
+/// Errors: a column is missing or holds no dates; open ends that are refused; settings of one kind
+/// with the other. Costs one numbering of the entities, a random access a row, and n log n within
+/// an entity.
 ///
 /// ```
 /// use jembric_core::{Spells, Table, arrow::{ArrayRef, Date32Array}};
@@ -52,7 +58,10 @@ use serde::Serialize;
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "spells", answers = "What are the unbroken spells, and the idle time between them?")]
+#[settings(
+    name = "spells",
+    answers = "What are the unbroken spells, and the idle time between them?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Spells {
@@ -99,7 +108,10 @@ impl Spells {
     }
 
     /// Of states: these columns' values from this date on.
-    pub fn of_states<N: Into<String>>(date: impl Into<String>, value: impl IntoIterator<Item = N>) -> Spells {
+    pub fn of_states<N: Into<String>>(
+        date: impl Into<String>,
+        value: impl IntoIterator<Item = N>,
+    ) -> Spells {
         Spells {
             date: Some(date.into()),
             value: value.into_iter().map(Into::into).collect(),
@@ -111,29 +123,40 @@ impl Spells {
         let error = refuse::<()>;
         let of_intervals = self.join_gaps > 0 || self.idle || self.end_day == EndDay::Exclusive;
         match (&self.start, &self.end, &self.date) {
-            (Some(_), Some(_), None) if !self.value.is_empty() => error("value", "given", "`date` beside it"),
+            (Some(_), Some(_), None) if !self.value.is_empty() => {
+                error("value", "given", "`date` beside it")
+            }
             (Some(_), Some(_), None) => Ok(()),
             (None, None, Some(_)) if self.value.is_empty() => {
                 error("value", "not given", "the columns that make the state")
             }
             (None, None, Some(_))
-                if of_intervals || self.open_ends != OpenEnds::AsOf || !self.never_ends.is_empty() =>
+                if of_intervals
+                    || self.open_ends != OpenEnds::AsOf
+                    || !self.never_ends.is_empty() =>
             {
                 error(
                     "date",
                     "given",
-                    "`join-gaps`, `idle`, `end-day`, `open-ends` and `never-ends` with `start` and `end` alone",
+                    "`join-gaps`, `idle`, `end-day`, `open-ends` and `never-ends` with `start` \
+                        and `end` alone",
                 )
             }
             (None, None, Some(_)) => Ok(()),
             (_, _, Some(_)) => error("date", "given", "either it or `start` and `end`"),
-            (None, ..) => error("start", "not given", "the column of starts, or `date` and `value`"),
+            (None, ..) => {
+                error("start", "not given", "the column of starts, or `date` and `value`")
+            }
             (_, None, _) => error("end", "not given", "the column of ends"),
         }
     }
 
     fn step(&self) -> String {
-        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
+        let per = if self.per.is_empty() {
+            String::new()
+        } else {
+            format!(" per {}", self.per.join(", "))
+        };
         let what = if self.idle { "idle time between spells" } else { "spells" };
         match (&self.start, &self.end, &self.date) {
             (Some(start), Some(end), _) => {
@@ -184,8 +207,11 @@ impl Operation for Spells {
             uses = uses.using([rules.start, rules.end]);
             SpellsOf::Intervals(rules)
         };
-        let result =
-            shape.select(&named)?.with("start", kind)?.with("end", kind)?.with("days", Type::Integer)?;
+        let result = shape
+            .select(&named)?
+            .with("start", kind)?
+            .with("end", kind)?
+            .with("days", Type::Integer)?;
         let result = if self.idle { result } else { result.with("records", Type::Integer)? };
         let plan = SpellsPlan {
             step: self.step(),
@@ -224,7 +250,9 @@ impl Prepared for SpellsPlan {
         let columns = table.columns_at(&self.per);
         let entities = Entities::of_columns(&columns, table.rows(), Missing::NoEntity)?;
         match &self.spells_of {
-            SpellsOf::States { date, value } => self.of_dated_states(table, *date, value, &entities, context),
+            SpellsOf::States { date, value } => {
+                self.of_dated_states(table, *date, value, &entities, context)
+            }
             SpellsOf::Intervals(rules) => self.of_table_intervals(table, rules, &entities, context),
         }
     }

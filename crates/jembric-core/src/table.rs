@@ -39,7 +39,8 @@ impl Origin {
         Origin { file: file.into(), first_line, ..Origin::default() }
     }
 
-    /// Says that this row, and with it those that follow, stands on this line. Rows are to be named in order.
+    /// Says that this row, and with it those that follow, stands on this line. Rows are to be named
+    /// in order.
     pub fn jump(&mut self, row: u32, line: u64) {
         Arc::make_mut(&mut self.jumps).push((row, line));
     }
@@ -85,8 +86,9 @@ impl Origin {
 
 /// Named columns of equal length.
 ///
-/// Columns are booleans, 64-bit integers, decimals, 64-bit floats (NaN has become missing, −0 has become 0), text views,
-/// days, times of day or moments in microseconds. Cloning one is cheap: the columns are shared.
+/// Columns are booleans, 64-bit integers, decimals, 64-bit floats (NaN has become missing, −0 has
+/// become 0), text views, days, times of day or moments in microseconds. Cloning one is cheap: the
+/// columns are shared.
 #[derive(Clone, Debug)]
 pub struct Table {
     batch: RecordBatch,
@@ -94,7 +96,8 @@ pub struct Table {
     origin: Option<Arc<Origin>>,
 }
 
-/// Tables are equal where their columns are, in names, types and values. Where they came from does not count.
+/// Tables are equal where their columns are, in names, types and values. Where they came from does
+/// not count.
 impl PartialEq for Table {
     fn eq(&self, other: &Table) -> bool {
         self.batch == other.batch
@@ -136,23 +139,29 @@ impl<'a> IntoIterator for &'a Table {
 impl Table {
     /// A table of named columns.
     ///
-    /// Arrow's other integer, float, decimal, text, dictionary, date and timestamp types are widened to those that tables
-    /// hold. Errors: two columns of one name, columns of unequal length, a nested type, a date outside the years 0001 to
-    /// 9999, more than 4 294 967 294 rows. Costs a pass over float and date columns, and a copy of what is widened.
-    pub fn from_columns<N: Into<String>>(columns: impl IntoIterator<Item = (N, ArrayRef)>) -> Result<Table> {
-        let plain =
-            |(name, array): (N, ArrayRef)| (Field::new(name.into(), array.data_type().clone(), true), array);
+    /// Arrow's other integer, float, decimal, text, dictionary, date and timestamp types are
+    /// widened to those that tables hold. Errors: two columns of one name, columns of unequal
+    /// length, a nested type, a date outside the years 0001 to 9999, more than 4 294 967 294 rows.
+    /// Costs a pass over float and date columns, and a copy of what is widened.
+    pub fn from_columns<N: Into<String>>(
+        columns: impl IntoIterator<Item = (N, ArrayRef)>,
+    ) -> Result<Table> {
+        let plain = |(name, array): (N, ArrayRef)| {
+            (Field::new(name.into(), array.data_type().clone(), true), array)
+        };
         Table::of_fields(columns.into_iter().map(plain))
     }
 
     /// The table of an Arrow record batch; see [`Table::from_columns`].
     ///
-    /// Fields tell in their metadata what their Arrow types do not: `jembric.grain` the grain of a column of dates that are
-    /// the first days of periods (`month`, `week from Sunday`), `jembric.order` the order of a column of texts, one text a
-    /// line. Errors: also a grain that there is not, and a date that does not begin its period.
+    /// Fields tell in their metadata what their Arrow types do not: `jembric.grain` the grain of a
+    /// column of dates that are the first days of periods (`month`, `week from Sunday`),
+    /// `jembric.order` the order of a column of texts, one text a line. Errors: also a grain that
+    /// there is not, and a date that does not begin its period.
     pub fn from_batch(batch: &RecordBatch) -> Result<Table> {
         let fields = batch.schema_ref().fields().iter().map(|field| {
-            let ours = field.metadata().iter().filter(|(key, _)| [GRAIN, ORDER].contains(&key.as_str()));
+            let ours =
+                field.metadata().iter().filter(|(key, _)| [GRAIN, ORDER].contains(&key.as_str()));
             Field::new(field.name(), field.data_type().clone(), true).with_metadata(
                 ours.map(|(key, value)| (key.clone(), value.clone())).collect::<HashMap<_, _>>(),
             )
@@ -160,9 +169,10 @@ impl Table {
         let table = Table::of_fields(fields.zip(batch.columns().iter().cloned()))?;
         for (field, column) in table.batch.schema_ref().fields().iter().zip(table.columns()) {
             if let Some(grain) = field.metadata().get(GRAIN) {
-                let periods = grain
-                    .parse()
-                    .map_err(|_| Error::NoSuchGrain { column: field.name().clone(), grain: grain.clone() })?;
+                let periods = grain.parse().map_err(|_| Error::NoSuchGrain {
+                    column: field.name().clone(),
+                    grain: grain.clone(),
+                })?;
                 begins_periods(field.name(), column, periods)?;
             }
         }
@@ -188,7 +198,9 @@ impl Table {
             return Err(Error::TwoColumnsOfOneName { file: None, name: field.name().clone() });
         }
         let rows = arrays.first().map_or(0, |first| first.len());
-        if let Some((field, array)) = fields.iter().zip(&arrays).find(|(_, array)| array.len() != rows) {
+        if let Some((field, array)) =
+            fields.iter().zip(&arrays).find(|(_, array)| array.len() != rows)
+        {
             return Err(Error::UnequalLengths {
                 name: field.name().clone(),
                 rows: array.len(),
@@ -199,7 +211,8 @@ impl Table {
             return Err(Error::TableTooLong { rows });
         }
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
-        let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
+        let batch =
+            RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
         Ok(Table { batch, not_numbers: 0, origin: None })
     }
 
@@ -233,8 +246,10 @@ impl Table {
 
     /// Where a row stands, in words: its line in the file, or its number from 1.
     pub(crate) fn place(&self, row: usize) -> String {
-        self.origin()
-            .map_or_else(|| format!("row {}", row + 1), |origin| format!("line {}", origin.line(row)))
+        self.origin().map_or_else(
+            || format!("row {}", row + 1),
+            |origin| format!("line {}", origin.line(row)),
+        )
     }
 
     /// How many rows it has.
@@ -252,7 +267,8 @@ impl Table {
         self.batch.schema_ref().fields().iter().map(|field| field.name().as_str())
     }
 
-    /// A table of the columns of a shape without rows. A column of a type that is not known has no values of any type.
+    /// A table of the columns of a shape without rows. A column of a type that is not known has no
+    /// values of any type.
     pub(crate) fn without_rows(shape: &Shape) -> Result<Table> {
         Table::of_known(shape.columns().iter().map(|column| {
             let field = column.kind.unwrap_or(Type::Nothing).field(&column.name);
@@ -268,12 +284,11 @@ impl Table {
 
     /// The names and types of its columns.
     pub fn shape(&self) -> Shape {
-        let columns = self
-            .batch
-            .schema_ref()
-            .fields()
-            .iter()
-            .map(|field| ColumnShape { name: field.name().clone(), kind: Some(Type::of(field)) });
+        let columns =
+            self.batch.schema_ref().fields().iter().map(|field| ColumnShape {
+                name: field.name().clone(),
+                kind: Some(Type::of(field)),
+            });
         Shape { file: self.origin().map(|origin| origin.file.clone()), columns: columns.collect() }
     }
 
@@ -304,11 +319,13 @@ impl Table {
 
     /// The rows with these numbers, in that order. Costs one read and one write of each.
     pub fn take(&self, rows: &UInt32Array) -> Result<Table> {
-        let columns = self.columns().par_iter().map(|column| arrow_select::take::take(column, rows, None));
+        let columns =
+            self.columns().par_iter().map(|column| arrow_select::take::take(column, rows, None));
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
     }
 
-    /// The rows of a mask, in their order. Costs one read of the columns and one write of what stays.
+    /// The rows of a mask, in their order. Costs one read of the columns and one write of what
+    /// stays.
     pub(crate) fn filter(&self, rows: &BooleanBuffer) -> Result<Table> {
         let kept = rows.count_set_bits();
         if kept == self.rows() {
@@ -321,12 +338,19 @@ impl Table {
 
     /// The bytes that a row takes, but for texts of more than twelve bytes, which rows may share.
     pub(crate) fn row_bytes(&self) -> u64 {
-        self.columns().iter().map(|column| column.data_type().primitive_width().unwrap_or(16) as u64).sum()
+        self.columns()
+            .iter()
+            .map(|column| column.data_type().primitive_width().unwrap_or(16) as u64)
+            .sum()
     }
 
     /// The column at a place alone, with its origin.
     pub(crate) fn alone(&self, place: usize) -> Result<Table> {
-        Ok(Table { batch: self.batch.project(&[place])?, not_numbers: 0, origin: self.origin.clone() })
+        Ok(Table {
+            batch: self.batch.project(&[place])?,
+            not_numbers: 0,
+            origin: self.origin.clone(),
+        })
     }
 
     /// The first rows, without a copy.
@@ -402,7 +426,8 @@ impl Table {
         self.names().enumerate().map(named).collect()
     }
 
-    /// The order of the texts in the column at a place, where they have one: what stands first is the least.
+    /// The order of the texts in the column at a place, where they have one: what stands first is
+    /// the least.
     pub(crate) fn order_at(&self, place: usize) -> Option<Vec<&str>> {
         Some(self.batch.schema_ref().field(place).metadata().get(ORDER)?.lines().collect())
     }
@@ -443,7 +468,9 @@ pub(crate) fn begins_periods(name: &str, column: &ArrayRef, periods: Periods) ->
 fn widen(name: &str, array: ArrayRef, not_numbers: &mut u64) -> Result<ArrayRef> {
     let wider = match array.data_type() {
         DataType::Int8 | DataType::Int16 | DataType::Int32 => Some(DataType::Int64),
-        DataType::UInt8 | DataType::UInt16 | DataType::UInt32 | DataType::UInt64 => Some(DataType::Int64),
+        DataType::UInt8 | DataType::UInt16 | DataType::UInt32 | DataType::UInt64 => {
+            Some(DataType::Int64)
+        }
         DataType::Float16 | DataType::Float32 => Some(DataType::Float64),
         DataType::Decimal32(_, places) if *places >= 0 => Some(DataType::Decimal64(18, *places)),
         DataType::Decimal32(..) => Some(DataType::Decimal64(18, 0)),
@@ -472,7 +499,10 @@ fn widen(name: &str, array: ArrayRef, not_numbers: &mut u64) -> Result<ArrayRef>
         | DataType::Date32
         | DataType::Time64(_) => None,
         other => {
-            return Err(Error::Unsupported { column: name.to_owned(), data_type: other.to_string() });
+            return Err(Error::Unsupported {
+                column: name.to_owned(),
+                data_type: other.to_string(),
+            });
         }
     };
     let array = match wider {
@@ -522,8 +552,10 @@ fn plain_floats(array: ArrayRef, not_numbers: &mut u64) -> ArrayRef {
         return array;
     }
     let missing = floats.null_count();
-    let plain: Float64Array =
-        floats.iter().map(|value| value.filter(|value| !value.is_nan()).map(|value| value + 0.0)).collect();
+    let plain: Float64Array = floats
+        .iter()
+        .map(|value| value.filter(|value| !value.is_nan()).map(|value| value + 0.0))
+        .collect();
     *not_numbers += (plain.null_count() - missing) as u64;
     Arc::new(plain)
 }

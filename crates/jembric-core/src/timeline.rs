@@ -1,5 +1,5 @@
-//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot answer; and [`GroupedByEntity`], what it is
-//! made of.
+//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot
+//! answer; and [`GroupedByEntity`], what it is made of.
 
 use crate::{dates::Dates, entities::Entities};
 use arrow_buffer::BooleanBuffer;
@@ -13,9 +13,11 @@ pub struct Timeline {
 }
 
 impl Timeline {
-    /// Orders the rows of a mask, all of which have an entity and a date (as a number that sorts in time).
+    /// Orders the rows of a mask, all of which have an entity and a date (as a number that sorts in
+    /// time).
     ///
-    /// Costs a random access a row, and n log n within an entity, whose rows may already be in order.
+    /// Costs a random access a row, and n log n within an entity, whose rows may already be in
+    /// order.
     pub(crate) fn new(entities: &Entities, dates: &Dates, rows: &BooleanBuffer) -> Timeline {
         let GroupedByEntity { starts, values } = Timeline::dated(entities, dates, rows);
         Timeline { rows: values.into_iter().map(|(_, row)| row).collect(), starts }
@@ -28,7 +30,8 @@ impl Timeline {
         rows: &BooleanBuffer,
     ) -> GroupedByEntity<(i64, u32)> {
         let dated = |row: usize| (dates.sortable(row), row as u32);
-        let mut dealt = GroupedByEntity::of(entities.ids(), entities.count(), |row| rows.value(row), dated);
+        let mut dealt =
+            GroupedByEntity::of(entities.ids(), entities.count(), |row| rows.value(row), dated);
         dealt.each(|_, rows| {
             if !rows.is_sorted() {
                 rows.sort_unstable();
@@ -68,8 +71,8 @@ pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u
     Some(bounds)
 }
 
-/// Something of each row, dealt out to the rows' entities: what belongs to one entity stands side by side, in the order of the
-/// rows.
+/// Something of each row, dealt out to the rows' entities: what belongs to one entity stands side
+/// by side, in the order of the rows.
 pub(crate) struct GroupedByEntity<V> {
     pub(crate) starts: Vec<u32>,
     pub(crate) values: Vec<V>,
@@ -79,8 +82,8 @@ pub(crate) struct GroupedByEntity<V> {
 const ROWS_FOR_THREADS: usize = 1 << 17;
 
 impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
-    /// Deals out the values of the rows that are used. Each thread deals those of its own entities, so that their places are
-    /// its own.
+    /// Deals out the values of the rows that are used. Each thread deals those of its own entities,
+    /// so that their places are its own.
     pub(crate) fn of(
         ids: &[u32],
         count: usize,
@@ -112,7 +115,8 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
         let mut rest = &mut values[..];
         for n in 0..threads {
             let entities = of_thread(n);
-            let (own, others) = rest.split_at_mut((starts[entities.end] - starts[entities.start]) as usize);
+            let (own, others) =
+                rest.split_at_mut((starts[entities.end] - starts[entities.start]) as usize);
             places.push((entities, own));
             rest = others;
         }
@@ -171,7 +175,8 @@ mod tests {
             rows in prop::collection::vec((0_i64..4, 0_i32..6, any::<bool>()), 0..60),
         ) {
             let table = Table::from_columns([
-                ("entity", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
+                ("entity",
+                    Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
                 ("day", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
             ]).unwrap();
             let entities = Entities::number(&table, &["entity"], Missing::NoEntity).unwrap();
@@ -207,7 +212,9 @@ mod tests {
                 assert_eq!(dealt.of_entity(entity), rows, "{threads} threads");
             }
             pool.install(|| dealt.each(|entity, rows| rows.fill(entity)));
-            assert!((0..1_009).all(|entity| dealt.of_entity(entity).iter().all(|&of| of == entity)));
+            assert!(
+                (0..1_009).all(|entity| dealt.of_entity(entity).iter().all(|&of| of == entity))
+            );
         }
     }
 }

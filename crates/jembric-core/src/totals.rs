@@ -1,9 +1,10 @@
 //! [`Totals`]: sums, means, counts and their kin per period and key, laid out for a report.
 //!
-//! `totals/cells` finds for each row its cell, which has a period, a part of one (a weekday …), an entity and a column to stand in;
-//! `totals/figures` adds up in one pass what is asked of each cell; every coarser figure, a margin or a year beside its months, is
-//! cells put together, so that nothing is ever made from figures that were rounded. `totals/part` holds the cells of some rows and
-//! merges those of different rows; `totals/sheet` lays them out.
+//! `totals/cells` finds for each row its cell, which has a period, a part of one (a weekday …), an
+//! entity and a column to stand in; `totals/figures` adds up in one pass what is asked of each
+//! cell; every coarser figure, a margin or a year beside its months, is cells put together, so that
+//! nothing is ever made from figures that were rounded. `totals/part` holds the cells of some rows
+//! and merges those of different rows; `totals/sheet` lays them out.
 
 mod asked;
 mod cells;
@@ -35,29 +36,36 @@ use std::sync::Arc;
 /// How many columns stand side by side at most, if not said otherwise.
 const MOST_COLUMNS: u64 = 1_000;
 
-/// Sums, means, least and greatest values, counts of records and of distinct values, per period and per key.
+/// Sums, means, least and greatest values, counts of records and of distinct values, per period and
+/// per key.
 ///
-/// The answer has a row for each period (in a column named after the grain), part of one ([`each`](Totals::each)) and combination of
-/// keys that has a record, in their order; a missing key is a group of its own, the last. Its figures are `sum_COL`, `mean_COL`,
-/// `min_COL`, `max_COL`, `count` and `distinct_COL`; of several dates each has its own (`count_arrived`, `count_left`) on one axis.
-/// If nothing is asked, it is the count. Missing values are passed over: a sum of none is 0, a mean, least or greatest is missing.
+/// The answer has a row for each period (in a column named after the grain), part of one
+/// ([`each`](Totals::each)) and combination of keys that has a record, in their order; a missing
+/// key is a group of its own, the last. Its figures are `sum_COL`, `mean_COL`, `min_COL`,
+/// `max_COL`, `count` and `distinct_COL`; of several dates each has its own (`count_arrived`,
+/// `count_left`) on one axis. If nothing is asked, it is the count. Missing values are passed over:
+/// a sum of none is 0, a mean, least or greatest is missing.
 ///
-/// * [`side_by_side`](Totals::side_by_side): a column for each value of a column, named by it, with the figure's name before
-///   it where there are several; `(missing)` for rows without a value.
-/// * [`margins`](Totals::margins): a column `total` of what stands side by side, and at the end a row over all rows, which has `(total)`
-///   in its first column of text and blanks in the other key columns.
-/// * [`dense`](Totals::dense): every period of the range (or of the data), every part, and every combination of keys there is.
-/// * [`beside`](Totals::beside): next to each figure the same over its whole year (`sum_COL_of_year`, and of sums and counts
-///   `share_of_year_COL`), or over all periods; [`beside_every`](Totals::beside_every): over all values of a key
-///   (`sum_COL_every_vessel`).
+/// * [`side_by_side`](Totals::side_by_side): a column for each value of a column, named by it, with
+///   the figure's name before it where there are several; `(missing)` for rows without a value.
+/// * [`margins`](Totals::margins): a column `total` of what stands side by side, and at the end a
+///   row over all rows, which has `(total)` in its first column of text and blanks in the other key
+///   columns.
+/// * [`dense`](Totals::dense): every period of the range (or of the data), every part, and every
+///   combination of keys there is.
+/// * [`beside`](Totals::beside): next to each figure the same over its whole year
+///   (`sum_COL_of_year`, and of sums and counts `share_of_year_COL`), or over all periods;
+///   [`beside_every`](Totals::beside_every): over all values of a key (`sum_COL_every_vessel`).
 ///
-/// Sums of whole numbers and decimals are exact, those of floats to the 93rd binary place below the column's greatest; means and
-/// shares are floats. Set aside: rows without any of the dates. Dropped: rows outside the range. The ledger compares each sum over
-/// the rows with that over the answer.
+/// Sums of whole numbers and decimals are exact, those of floats to the 93rd binary place below the
+/// column's greatest; means and shares are floats. Set aside: rows without any of the dates.
+/// Dropped: rows outside the range. The ledger compares each sum over the rows with that over the
+/// answer.
 ///
-/// Errors: a column is missing, holds no dates or no numbers; periods finer than a column's own; settings that contradict each
-/// other; more rows or columns than allowed; a sum that does not fit, or of an infinite value. Costs a numbering of the keys and a
-/// pass over the rows for each figure; least, greatest and distinct of texts a sort of them.
+/// Errors: a column is missing, holds no dates or no numbers; periods finer than a column's own;
+/// settings that contradict each other; more rows or columns than allowed; a sum that does not fit,
+/// or of an infinite value. Costs a numbering of the keys and a pass over the rows for each figure;
+/// least, greatest and distinct of texts a sort of them.
 ///
 /// ```
 /// use jembric_core::{Totals, calendar::Grain, Table, arrow::{ArrayRef, Date32Array, Int64Array}};
@@ -75,7 +83,8 @@ const MOST_COLUMNS: u64 = 1_000;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "totals",
-    answers = "How much, how many and what on average, per month, per weekday, per class, side by side?"
+    answers = "How much, how many and what on average, per month, per weekday, per class, side by \
+        side?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -187,7 +196,8 @@ impl Totals {
                 if matches!(what, What::Sum | What::Mean) {
                     in_setting(word, || shape.expect_numbers(&column))?;
                 }
-                let name = if shown_as == column { format!("{word}_{column}") } else { shown_as.clone() };
+                let name =
+                    if shown_as == column { format!("{word}_{column}") } else { shown_as.clone() };
                 let share = (what == What::Sum).then_some(shown_as);
                 asked.push(AskedFigure { what, column, place: Some(place), name, share });
             }
@@ -236,7 +246,9 @@ impl Totals {
         let is_grouped = !self.date.is_empty() || !self.per.is_empty();
         let has_more_beside = !self.beside.is_empty() || !self.beside_every.is_empty();
         match self {
-            Totals { dense: false, entities: Some(_), .. } => refused("entities", "`dense` beside it")?,
+            Totals { dense: false, entities: Some(_), .. } => {
+                refused("entities", "`dense` beside it")?
+            }
             Totals { per, entities: Some(_), .. } if per.is_empty() => {
                 refused("entities", "`per` beside it")?
             }
@@ -271,7 +283,8 @@ impl Totals {
         Ok(())
     }
 
-    /// The names of the figures' columns, those of each date and those beside them, where nothing stands side by side.
+    /// The names of the figures' columns, those of each date and those beside them, where nothing
+    /// stands side by side.
     fn figure_names<'a>(
         asked: &'a [AskedFigure],
         dates: &[Named],
@@ -287,7 +300,8 @@ impl Totals {
             for asked in asked {
                 for suffix in suffixes(dates) {
                     let share = asked.share.as_ref().map(|share| format!("{share}{suffix}"));
-                    let (name, share) = scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
+                    let (name, share) =
+                        scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
                     names.push((name, asked.what, Some(asked)));
                     names.extend(share.map(|share| (share, What::Mean, None)));
                 }
@@ -307,7 +321,8 @@ impl Totals {
     ) -> Result<Shape> {
         let mut result = Shape::of_names(Vec::<String>::new());
         if let Some(periods) = self.periods() {
-            let instant = |named: &Named| shape.kind(named.place) == Some(Type::Moment { instant: true });
+            let instant =
+                |named: &Named| shape.kind(named.place) == Some(Type::Moment { instant: true });
             let kind = match periods.grain() {
                 Grain::Hour => Type::Moment { instant: dates.first().is_some_and(instant) },
                 _ => Type::Date(periods),
@@ -354,8 +369,11 @@ impl Totals {
         }
         by.extend(self.per.iter().cloned());
         let by = if by.is_empty() { String::new() } else { format!(" by {}", by.join(", ")) };
-        let beside =
-            self.side_by_side.as_ref().map(|column| format!(", {column} side by side")).unwrap_or_default();
+        let beside = self
+            .side_by_side
+            .as_ref()
+            .map(|column| format!(", {column} side by side"))
+            .unwrap_or_default();
         format!("totals: {}{by}{beside}", asked.join(", "))
     }
 }
@@ -425,7 +443,8 @@ struct TotalsPlan {
     /// How days are cut into the periods of rows; none where rows are not by period.
     periods: Option<Periods>,
     each: Option<Each>,
-    /// The first of the parts: the weekday on which weeks begin, from Monday, or the month in which years do.
+    /// The first of the parts: the weekday on which weeks begin, from Monday, or the month in which
+    /// years do.
     first_part: u32,
     range: Option<Range>,
     dense: bool,

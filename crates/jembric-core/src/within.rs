@@ -1,7 +1,8 @@
 //! [`Within`]: events joined with the windows in which they fall.
 //!
-//! Both sides' bounds become ticks (`ticks`), the keys of both are numbered together (`keys`), the windows of each key are put
-//! in order (`index`), each event looks up its own (`search`), and only then are pairs made (`pairs`) and both sides accounted for (`account`).
+//! Both sides' bounds become ticks (`ticks`), the keys of both are numbered together (`keys`), the
+//! windows of each key are put in order (`index`), each event looks up its own (`search`), and only
+//! then are pairs made (`pairs`) and both sides accounted for (`account`).
 
 mod account;
 mod index;
@@ -61,26 +62,32 @@ pub enum Pick {
 
 /// Which events fall in which windows: both tables' rows side by side.
 ///
-/// An event falls in a window of its own key (`matching`; without it there is one key for all) if its date is between the
-/// window's bounds, both included; an [`interval`](Within::intervals) if it has any time in common with the window. A bound that
-/// is not named or is missing is open; a window with a missing end lasts until [`Context::as_of`] where that is given, one whose
-/// end is not named has none at all. A row for each pair: the
-/// event's columns, then the window's without those that were matched (a name that clashes gets `_window`), and of intervals
-/// `overlap_start`, `overlap_end` and `overlap_days`. Events stay in their order; an event's windows are in order of start.
+/// An event falls in a window of its own key (`matching`; without it there is one key for all) if
+/// its date is between the window's bounds, both included; an [`interval`](Within::intervals) if it
+/// has any time in common with the window. A bound that is not named or is missing is open; a
+/// window with a missing end lasts until [`Context::as_of`] where that is given, one whose end is
+/// not named has none at all. A row for each pair: the event's columns, then the window's without
+/// those that were matched (a name that clashes gets `_window`), and of intervals `overlap_start`,
+/// `overlap_end` and `overlap_days`. Events stay in their order; an event's windows are in order of
+/// start.
 ///
-/// A day as a bound is the whole day. Days and longer periods as events are compared with the days or periods in which the
-/// bounds lie. Moments are compared to the microsecond where both sides have them, as points in time or, if only one side is
-/// such, by what the clocks of [`Context::zone`] show. Intervals are compared so only if all bounds are moments.
+/// A day as a bound is the whole day. Days and longer periods as events are compared with the days
+/// or periods in which the bounds lie. Moments are compared to the microsecond where both sides
+/// have them, as points in time or, if only one side is such, by what the clocks of
+/// [`Context::zone`] show. Intervals are compared so only if all bounds are moments.
 ///
-/// Windows start and are reversed at the grain of their own columns, also where events are of longer periods. Of windows that
-/// start together, or are equally near, `pick` takes the least row as a whole (`last`: the greatest); the
-/// ledger counts these. Set aside on both sides: rows that miss a key, and those whose end is before their start; events without
-/// a date. Windows that have no active day since their end day is exclusive are dropped. The ledger is that of the side that the
-/// answer has rows of, with the other side's in [`Ledger::other_side`](crate::Ledger::other_side).
+/// Windows start and are reversed at the grain of their own columns, also where events are of
+/// longer periods. Of windows that start together, or are equally near, `pick` takes the least row
+/// as a whole (`last`: the greatest); the ledger counts these. Set aside on both sides: rows that
+/// miss a key, and those whose end is before their start; events without a date. Windows that have
+/// no active day since their end day is exclusive are dropped. The ledger is that of the side that
+/// the answer has rows of, with the other side's in
+/// [`Ledger::other_side`](crate::Ledger::other_side).
 ///
-/// Errors: a column is missing or holds no dates; keys whose types are never equal; settings that contradict each other; more
-/// rows than allowed, told before any is made. Costs a numbering of both sides' keys, a sort of each key's windows, a binary
-/// search for each event, and its windows: n log n + pairs, however they overlap.
+/// Errors: a column is missing or holds no dates; keys whose types are never equal; settings that
+/// contradict each other; more rows than allowed, told before any is made. Costs a numbering of
+/// both sides' keys, a sort of each key's windows, a binary search for each event, and its windows:
+/// n log n + pairs, however they overlap.
 ///
 /// ```
 /// use jembric_core::{Window, Within, Table, arrow::{ArrayRef, Date32Array}};
@@ -163,7 +170,9 @@ impl Within {
 
     /// From when to when an event lasts: the date alone, where it is a point in time.
     fn time_of_events(&self) -> Window {
-        self.interval.clone().unwrap_or_else(|| Window::starting(self.date.as_deref().unwrap_or_default()))
+        self.interval
+            .clone()
+            .unwrap_or_else(|| Window::starting(self.date.as_deref().unwrap_or_default()))
     }
 
     /// The column from which `nearest` measures.
@@ -194,7 +203,9 @@ impl Within {
     fn check_settings(&self) -> Result<()> {
         let shows_windows = matches!(self.keep, Keep::Matched | Keep::EveryEvent);
         match (&self.date, &self.interval) {
-            (None, None) => refuse("date", "not given", "the events' column of dates, or `interval`"),
+            (None, None) => {
+                refuse("date", "not given", "the events' column of dates, or `interval`")
+            }
             (Some(_), Some(_)) => refuse("date", "given", "either it or `interval`"),
             (_, Some(interval)) if interval.from.is_none() => {
                 let expected = "a column of starts: `arrived..left` or `arrived..`";
@@ -213,7 +224,8 @@ impl Within {
             false => in_setting("bring", || windows.named(&self.bring))?,
             true => {
                 let all = windows.columns().iter().enumerate();
-                let all = all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
+                let all =
+                    all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
                 all.map(|(place, column)| Named::of(place, &column.name)).collect()
             }
         };
@@ -244,7 +256,8 @@ impl Within {
     /// Errors: everything that can be wrong without the data.
     pub fn prepare(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<Plan> {
         let plan = self.plan(events, windows, context)?;
-        let (events_columns, windows_columns) = (0..events.columns().len(), 0..windows.columns().len());
+        let (events_columns, windows_columns) =
+            (0..events.columns().len(), 0..windows.columns().len());
         let mut uses = Inputs::new();
         let result = match self.keep {
             Keep::StrayEvents => {
@@ -263,12 +276,14 @@ impl Within {
                     result = in_setting("bring", || result.with_shape(ColumnShape { name, kind }))?;
                     uses.pass([(1, named.place)]);
                     // The name tells of a column of the events.
-                    let clashes = events.columns().iter().position(|column| column.name == named.column);
+                    let clashes =
+                        events.columns().iter().position(|column| column.name == named.column);
                     uses = uses.using(clashes.filter(|_| named.shown_as != named.column));
                 }
                 if self.interval.is_some() {
                     for name in ["overlap_start", "overlap_end"] {
-                        result = result.with_shape(ColumnShape { name: name.to_owned(), kind: None })?;
+                        result =
+                            result.with_shape(ColumnShape { name: name.to_owned(), kind: None })?;
                     }
                     result = result.with("overlap_days", Type::Integer)?;
                 }
@@ -276,8 +291,11 @@ impl Within {
             }
         };
         uses = uses.using(plan.event_bounds.places()).using_of(1, plan.window_bounds.places());
-        uses = uses.using(plan.pairs.iter().map(|pair| pair.of_events)).accounting(&plan.events_accounting);
-        uses = uses.using_of(1, plan.pairs.iter().map(|pair| pair.of_windows)).using_of(1, plan.near);
+        uses = uses
+            .using(plan.pairs.iter().map(|pair| pair.of_events))
+            .accounting(&plan.events_accounting);
+        uses =
+            uses.using_of(1, plan.pairs.iter().map(|pair| pair.of_windows)).using_of(1, plan.near);
         uses = uses.using_of(1, plan.windows_accounting.reconcile.iter().map(|(_, place)| *place));
         if self.pick != Pick::All {
             // Of windows that start together the least row as a whole is picked.
@@ -320,7 +338,8 @@ impl Within {
         })
     }
 
-    /// Everything that can be wrong without the data; otherwise what is known of the answer's columns.
+    /// Everything that can be wrong without the data; otherwise what is known of the answer's
+    /// columns.
     pub fn check(&self, events: &Shape, windows: &Shape) -> Result<Shape> {
         self.prepare(events, windows, &Context::new()).map(|plan| plan.known_columns().clone())
     }
@@ -335,7 +354,12 @@ impl Within {
     /// The result for events and windows in a context.
     ///
     /// Errors: the settings do not fit the tables; the data cannot be used.
-    pub fn apply_with(&self, events: &Table, windows: &Table, context: &Context) -> Result<Outcome> {
+    pub fn apply_with(
+        &self,
+        events: &Table,
+        windows: &Table,
+        context: &Context,
+    ) -> Result<Outcome> {
         self.prepare_for(events, windows, context)?.apply(&[events, windows])
     }
 
@@ -408,7 +432,12 @@ impl Prepared for WithinPlan {
         self.result(tables, context, &mut |pairs| pairs.whole(context))
     }
 
-    fn apply_into(&self, tables: &[&Table], context: &Context, sink: &mut Sink<'_>) -> Result<Outcome> {
+    fn apply_into(
+        &self,
+        tables: &[&Table],
+        context: &Context,
+        sink: &mut Sink<'_>,
+    ) -> Result<Outcome> {
         if matches!(self.keep, Keep::Matched | Keep::EveryEvent) {
             return self.result(tables, context, &mut |pairs| pairs.in_batches(sink));
         }
@@ -419,7 +448,8 @@ impl Prepared for WithinPlan {
 /// A name in the answer that no column of the events has.
 fn clash_free(named: Named, events: &Shape) -> Named {
     let clashes = named.shown_as == named.column && events.find(&named.column).is_ok();
-    let shown_as = if clashes { format!("{}_window", named.column) } else { named.shown_as.clone() };
+    let shown_as =
+        if clashes { format!("{}_window", named.column) } else { named.shown_as.clone() };
     Named { shown_as, ..named }
 }
 

@@ -1,4 +1,5 @@
-//! Values that a setting has as text, as values of a column; [`EntityList`]: entities that are named so.
+//! Values that a setting has as text, as values of a column; [`EntityList`]: entities that are
+//! named so.
 
 use crate::{
     calendar::Period,
@@ -16,8 +17,13 @@ use std::sync::Arc;
 
 /// Texts as values of a column; missing ones stay missing.
 ///
-/// An error names the first that is no value of the column's kind. A column without any value takes them as texts.
-pub(crate) fn read_as(setting: &'static str, field: &Field, texts: StringViewArray) -> Result<ArrayRef> {
+/// An error names the first that is no value of the column's kind. A column without any value takes
+/// them as texts.
+pub(crate) fn read_as(
+    setting: &'static str,
+    field: &Field,
+    texts: StringViewArray,
+) -> Result<ArrayRef> {
     let read: ArrayRef = match field.data_type() {
         DataType::Utf8View | DataType::Null => return Ok(Arc::new(texts)),
         DataType::Date32 => {
@@ -37,8 +43,11 @@ pub(crate) fn read_as(setting: &'static str, field: &Field, texts: StringViewArr
             DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places as usize,
             _ => usize::MAX,
         };
-        let digits =
-            texts.value(*row).trim_end_matches('0').split_once('.').map_or(0, |(_, part)| part.len());
+        let digits = texts
+            .value(*row)
+            .trim_end_matches('0')
+            .split_once('.')
+            .map_or(0, |(_, part)| part.len());
         texts.is_valid(*row) && (read.is_null(*row) || digits > places)
     };
     match (0..texts.len()).find(lost) {
@@ -114,7 +123,8 @@ impl EntityList {
 
     /// The keys of a table's rows, and after them those of the list.
     ///
-    /// Errors: a row of the list has not as many values as there are key columns, or one that is not of its column's kind.
+    /// Errors: a row of the list has not as many values as there are key columns, or one that is
+    /// not of its column's kind.
     pub(crate) fn after(&self, table: &Table, per: &[Named]) -> Result<Table> {
         if let Some(keys) = self.0.iter().find(|keys| keys.len() != per.len()) {
             return Err(Error::Setting {
@@ -128,8 +138,11 @@ impl EntityList {
         for (n, (field, array)) in keys.fields().enumerate() {
             let texts: StringViewArray = self.0.iter().map(|keys| keys[n].as_deref()).collect();
             let listed = read_as("entities", &field, texts)?;
-            let array =
-                if *array.data_type() == DataType::Null { cast(&array, listed.data_type())? } else { array };
+            let array = if *array.data_type() == DataType::Null {
+                cast(&array, listed.data_type())?
+            } else {
+                array
+            };
             let both = arrow_select::concat::concat(&[array.as_ref(), listed.as_ref()])?;
             columns.push((field.with_data_type(both.data_type().clone()), both));
         }
@@ -153,7 +166,11 @@ mod tests {
     #[case("k:date\n2025-06", "2024-02", "2024-02")]
     #[case("k:date\n2025-06", "2024-02-29", "2024-02")]
     #[case("k:moment", "2024-02-29T10:30:00", "2024-02-29T10:30")]
-    fn a_text_is_a_value_of_its_column(#[case] column: &str, #[case] text: &str, #[case] value: &str) {
+    fn a_text_is_a_value_of_its_column(
+        #[case] column: &str,
+        #[case] text: &str,
+        #[case] value: &str,
+    ) {
         let table = table(column);
         let field = table.field_at(0).clone();
         let array = read_as("set", &field, StringViewArray::from(vec![Some(text), None])).unwrap();
@@ -167,15 +184,24 @@ mod tests {
     #[case("k:date\n2025-06", "2025-Q2", "months")]
     #[case("k:date\n2025-06-30", "2025-02-29", "dates")]
     #[case("k:moment", "noon", "moments")]
-    fn what_is_no_value_of_it_is_named(#[case] column: &str, #[case] text: &str, #[case] kind: &str) {
+    fn what_is_no_value_of_it_is_named(
+        #[case] column: &str,
+        #[case] text: &str,
+        #[case] kind: &str,
+    ) {
         let field = table(column).field_at(0).clone();
-        let error = read_as("set", &field, StringViewArray::from(vec![text])).unwrap_err().to_string();
-        assert_eq!(error, format!("`set`: `{text}` cannot stand in column `k`, which holds {kind}"));
+        let error =
+            read_as("set", &field, StringViewArray::from(vec![text])).unwrap_err().to_string();
+        assert_eq!(
+            error,
+            format!("`set`: `{text}` cannot stand in column `k`, which holds {kind}")
+        );
     }
 
     #[test]
     fn listed_keys_come_after_those_of_the_rows_in_their_types() {
-        let list = EntityList::of(&table("v:text m:date\nPetrel 2025-06\n- 2025-07"), &["v", "m"]).unwrap();
+        let list = EntityList::of(&table("v:text m:date\nPetrel 2025-06\n- 2025-07"), &["v", "m"])
+            .unwrap();
         assert_eq!((list.len(), list.complete().len(), list.is_empty()), (2, 1, false));
         let rows = table("when:date vessel:text\n2024-12 Wend");
         let per = rows.shape().named(&["vessel as ship".to_owned(), "when".to_owned()]).unwrap();

@@ -1,5 +1,5 @@
-//! The calendar against another one: what Python's standard library says of every day of 400 years, in the file that
-//! `vectors/make.py` makes.
+//! The calendar against another one: what Python's standard library says of every day of 400 years,
+//! in the file that `vectors/make.py` makes.
 #![allow(clippy::unwrap_used)]
 
 use jembric_core::calendar::{Day, Span, Workdays};
@@ -19,12 +19,14 @@ fn every_day_of_400_years_is_that_of_an_independent_calendar() {
     assert_eq!(expected.len(), 400);
     let first = Day::from_ymd(expected[0].0, 1, 1).unwrap();
     let holidays = expected.iter().flat_map(|&(year, _)| {
-        [(1, 1), (5, 1), (12, 25), (12, 26)].map(|(month, day)| Day::from_ymd(year, month, day).unwrap())
+        [(1, 1), (5, 1), (12, 25), (12, 26)]
+            .map(|(month, day)| Day::from_ymd(year, month, day).unwrap())
     });
     let workdays = Workdays::from(holidays.collect::<Vec<_>>());
     for (year, expected) in expected {
         let start = Day::from_ymd(year, 1, 1).unwrap();
-        let days = (0..366).map(|after| start.plus_days(after).unwrap()).filter(|day| day.ymd().0 == year);
+        let days =
+            (0..366).map(|after| start.plus_days(after).unwrap()).filter(|day| day.ymd().0 == year);
         let folded = days.fold(0_u64, |folded, day| {
             // Python counts days from 0001-01-01, which is 1.
             let ordinal = i64::from(day.number()) + 719_163;

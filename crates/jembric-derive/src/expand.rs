@@ -65,7 +65,8 @@ fn entry(setting: &Setting) -> TokenStream {
     };
     let from = setting.from.as_ref().map_or(quote!(0), |from| quote!(#from));
     quote! {
-        crate::Setting { name: #name, takes: #takes, required: #is_required, least: #from, help: #help, default: #default }
+        crate::Setting { name: #name, takes: #takes, required: #is_required, least: #from,
+            help: #help, default: #default }
     }
 }
 
@@ -89,13 +90,15 @@ fn builder(setting: &Setting) -> TokenStream {
             quote!(impl ::std::iter::IntoIterator<Item = impl ::std::convert::Into<#item>>),
             quote!(#field.into_iter().map(::std::convert::Into::into).collect()),
         ),
-        Some(item) => {
-            (quote!(impl ::std::iter::IntoIterator<Item = #item>), quote!(#field.into_iter().collect()))
-        }
+        Some(item) => (
+            quote!(impl ::std::iter::IntoIterator<Item = #item>),
+            quote!(#field.into_iter().collect()),
+        ),
         None if converts(value_type) => {
             (quote!(impl ::std::convert::Into<#value_type>), quote!(#field.into()))
         }
-        // Anything that is read from a text: its type is known from the method, as `parse` needs it.
+        // Anything that is read from a text: its type is known from the method, as `parse` needs
+        // it.
         None => (quote!(#value_type), quote!(#field)),
     };
     let value = if is_option { quote!(::std::option::Option::Some(#value)) } else { value };
@@ -168,13 +171,15 @@ pub(crate) fn words(input: &DeriveInput) -> Result<TokenStream> {
         }
 
         impl crate::settings::FromGiven for #ident {
-            fn from_given(given: &crate::settings::Given, setting: &crate::Setting) -> crate::Result<Self> {
+            fn from_given(given: &crate::settings::Given,
+                setting: &crate::Setting) -> crate::Result<Self> {
                 crate::settings::one_of(given, setting, Self::WORDS, Self::VALUES)
             }
         }
 
         impl ::serde::Serialize for #ident {
-            fn serialize<S: ::serde::Serializer>(&self, serializer: S) -> ::std::result::Result<S::Ok, S::Error> {
+            fn serialize<S: ::serde::Serializer>(&self,
+                serializer: S) -> ::std::result::Result<S::Ok, S::Error> {
                 serializer.serialize_str(self.word())
             }
         }

@@ -45,7 +45,8 @@ pub fn derive_settings(input: TokenStream) -> TokenStream {
     expanded.unwrap_or_else(|error| error.into_compile_error()).into()
 }
 
-/// Derives for an enum of unit variants the words by which its values are known: `EveryEvent` is `every-event`.
+/// Derives for an enum of unit variants the words by which its values are known: `EveryEvent` is
+/// `every-event`.
 #[proc_macro_derive(Words)]
 pub fn derive_words(input: TokenStream) -> TokenStream {
     let input = syn::parse_macro_input!(input as syn::DeriveInput);

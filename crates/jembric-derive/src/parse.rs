@@ -3,8 +3,8 @@
 use proc_macro2::TokenStream;
 use quote::quote;
 use syn::{
-    Attribute, Data, DeriveInput, Error, Expr, ExprLit, Fields, Ident, Lit, LitInt, LitStr, Meta, Result,
-    Type, spanned::Spanned,
+    Attribute, Data, DeriveInput, Error, Expr, ExprLit, Fields, Ident, Lit, LitInt, LitStr, Meta,
+    Result, Type, spanned::Spanned,
 };
 
 /// The struct of an operation.
@@ -46,7 +46,9 @@ impl Operation {
             return Err(Error::new(input.span(), "settings are named fields"));
         };
         let (mut name, mut answers) = (None, None);
-        for attribute in input.attrs.iter().filter(|attribute| attribute.path().is_ident("settings")) {
+        for attribute in
+            input.attrs.iter().filter(|attribute| attribute.path().is_ident("settings"))
+        {
             attribute.parse_nested_meta(|meta| {
                 let value: LitStr = meta.value()?.parse()?;
                 match () {
@@ -57,12 +59,15 @@ impl Operation {
                 Ok(())
             })?;
         }
-        let missing =
-            |what: &str| Error::new(input.span(), format!("#[settings({what} = \"…\")] is missing"));
+        let missing = |what: &str| {
+            Error::new(input.span(), format!("#[settings({what} = \"…\")] is missing"))
+        };
         let (mut settings, mut others) = (Vec::new(), Vec::new());
         for field in &fields.named {
-            let ident =
-                field.ident.clone().ok_or_else(|| Error::new(field.span(), "a field without a name"))?;
+            let ident = field
+                .ident
+                .clone()
+                .ok_or_else(|| Error::new(field.span(), "a field without a name"))?;
             if field.attrs.iter().any(|attribute| attribute.path().is_ident("setting")) {
                 settings.push(Setting::of(ident, field)?);
             } else {
@@ -138,14 +143,17 @@ impl Setting {
         // A constructor sets what is required.
         setting.has_builder &= !setting.is_required;
         if setting.takes.is_empty() {
-            return Err(Error::new(of.span(), "the setting does not say what it takes: `column`, `yes` …"));
+            return Err(Error::new(
+                of.span(),
+                "the setting does not say what it takes: `column`, `yes` …",
+            ));
         }
         Ok(setting)
     }
 }
 
-/// The first paragraph of a doc comment as one line without its full stop, and the default that its last sentence
-/// gives.
+/// The first paragraph of a doc comment as one line without its full stop, and the default that its
+/// last sentence gives.
 fn help(docs: &[Attribute]) -> (String, Option<String>) {
     let line = |attribute: &Attribute| match &attribute.meta {
         Meta::NameValue(pair) => match &pair.value {
@@ -154,7 +162,8 @@ fn help(docs: &[Attribute]) -> (String, Option<String>) {
         },
         _ => None,
     };
-    let lines: Vec<String> = docs.iter().filter_map(line).take_while(|line| !line.is_empty()).collect();
+    let lines: Vec<String> =
+        docs.iter().filter_map(line).take_while(|line| !line.is_empty()).collect();
     let text = lines.join(" ");
     let text = text.strip_suffix('.').unwrap_or(&text);
     match text.rsplit_once(". The default is ") {

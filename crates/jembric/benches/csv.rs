@@ -1,5 +1,6 @@
-//! Reading CSV into typed columns, beside reading its records and no more with the `csv` crate on the same threads; and writing it,
-//! beside making the text of every cell in a buffer that is thrown away.
+//! Reading CSV into typed columns, beside reading its records and no more with the `csv` crate on
+//! the same threads; and writing it, beside making the text of every cell in a buffer that is
+//! thrown away.
 //!
 //! Also prints the peak memory of a read in a process of its own, beside the size of the file.
 
@@ -36,7 +37,8 @@ fn csv(criterion: &mut Criterion) {
     );
     let size = fs::metadata(&path).expect("the file").len();
     println!(
-        "RATIO peak memory of the read to the size of the file: {} MB / {} MB = {:.2} (to reach: 2.5)",
+        "RATIO peak memory of the read to the size of the file: {} MB / {} MB = {:.2} (to reach: \
+            2.5)",
         peak / 1_000_000,
         size / 1_000_000,
         peak as f64 / size as f64
@@ -49,7 +51,9 @@ fn csv_out(criterion: &mut Criterion) {
         criterion,
         "four columns to CSV",
         ("the text of every cell", || texts(&table)),
-        ("write", || io::Writing::new().write(&table, &mut std::io::sink()).expect("nothing to fail")),
+        ("write", || {
+            io::Writing::new().write(&table, &mut std::io::sink()).expect("nothing to fail")
+        }),
         Some(1.3),
     );
     ratio::compare(
@@ -57,7 +61,8 @@ fn csv_out(criterion: &mut Criterion) {
         "four columns to a file of CSV",
         ("the text of every cell", || texts(&table)),
         ("write", || {
-            io::write(&table, std::env::temp_dir().join("jembric-out.csv")).expect("room on the disk")
+            io::write(&table, std::env::temp_dir().join("jembric-out.csv"))
+                .expect("room on the disk")
         }),
         None,
     );
@@ -84,11 +89,15 @@ fn records(path: &Path) -> usize {
         buffer.resize(PIECE as usize + 4096, 0);
         let read = file.read_at(buffer, start).expect("the file");
         let behind = |from: usize| {
-            buffer[from..read].iter().position(|&byte| byte == b'\n').map_or(read, |at| from + at + 1)
+            buffer[from..read]
+                .iter()
+                .position(|&byte| byte == b'\n')
+                .map_or(read, |at| from + at + 1)
         };
         let first = if start == 0 { 0 } else { behind(0) };
         let last = if (PIECE as usize) < read { behind(PIECE as usize) } else { read };
-        let mut reader = csv::ReaderBuilder::new().has_headers(start == 0).from_reader(&buffer[first..last]);
+        let mut reader =
+            csv::ReaderBuilder::new().has_headers(start == 0).from_reader(&buffer[first..last]);
         let mut record = csv::ByteRecord::new();
         let mut count = 0;
         while reader.read_byte_record(&mut record).expect("records") {

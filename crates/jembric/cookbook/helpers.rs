@@ -10,6 +10,7 @@ fn demo(file: &str) -> String {
 #[allow(dead_code)]
 fn csv(table: &jembric::Table, rows: usize) -> String {
     let mut text = Vec::new();
-    jembric::io::Writing::new().write(&table.head(rows), &mut text).expect("memory takes all that is written");
+    jembric::io::Writing::new().write(&table.head(rows), &mut text).expect("memory takes all that \
+        is written");
     String::from_utf8(text).expect("CSV is UTF-8")
 }

@@ -10,14 +10,19 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let markdown = io::Writing::new().format(io::Format::Markdown);
     let context = Context::new().as_of("2025-06-30".parse()?);
 
-    // A row for each stay and month, with its days and its part of the tonnage: the parts add up exactly.
+    // A row for each stay and month, with its days and its part of the tonnage: the parts add up
+    // exactly.
     let months = active.clone().grain(Grain::Month).share(["tons"]).apply_with(&stays, &context)?;
     markdown.write(&months.table.head(3), &mut std::io::stdout())?;
     println!("\n{}\n", months.ledger);
 
     // How many were at the quays, month by month: counted by a sweep, without those rows.
-    let counts =
-        active.clone().grain(Grain::Month).range("2025".parse()?).count().apply_with(&stays, &context)?;
+    let counts = active
+        .clone()
+        .grain(Grain::Month)
+        .range("2025".parse()?)
+        .count()
+        .apply_with(&stays, &context)?;
     markdown.write(&counts.table.head(6), &mut std::io::stdout())?;
 
     // Who was there on a day.

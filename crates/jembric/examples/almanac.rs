@@ -1,4 +1,5 @@
-//! A calendar that covers exactly what the data covers, with the harbour's holidays and its fiscal year.
+//! A calendar that covers exactly what the data covers, with the harbour's holidays and its fiscal
+//! year.
 //!
 //! `cargo run -p jembric --example almanac`
 
@@ -17,9 +18,18 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let outcome = almanac.make_with(&Context::new().as_of("2024-01-10".parse()?))?;
     println!("{}\n", outcome.ledger);
 
-    let shown =
-        ["date", "weekday", "year_quarter", "fiscal_year", "is_workday", "records_lifts", "days_from_as_of"];
+    let shown = [
+        "date",
+        "weekday",
+        "year_quarter",
+        "fiscal_year",
+        "is_workday",
+        "records_lifts",
+        "days_from_as_of",
+    ];
     let table = Columns::new(shown).apply(&outcome.table)?.table;
-    io::Writing::new().format(io::Format::Markdown).write(&table.head(8), &mut std::io::stdout())?;
+    io::Writing::new()
+        .format(io::Format::Markdown)
+        .write(&table.head(8), &mut std::io::stdout())?;
     Ok(())
 }

@@ -15,15 +15,20 @@ fn main() -> Result<(), Failure> {
     let context = Context::new().as_of("2025-06-30".parse()?);
     let inspections = io::read(demo("inspections.csv"))?;
     let last = Latest::new("inspected_on").per(["vessel"]).then(["hull_mm"]).apply(&inspections)?;
-    let old = Elapsed::new("inspected_on", "as-of").bands([0, 90, 180]).apply_with(&last.table, &context)?;
+    let old = Elapsed::new("inspected_on", "as-of")
+        .bands([0, 90, 180])
+        .apply_with(&last.table, &context)?;
     let sorted = Sort::new(["elapsed_days_band:down", "vessel"]).apply(&old.table)?;
-    io::Writing::new().format(io::Format::Markdown).write(&sorted.table.head(3), &mut std::io::stdout())?;
+    io::Writing::new()
+        .format(io::Format::Markdown)
+        .write(&sorted.table.head(3), &mut std::io::stdout())?;
     println!("\n{}\n", old.ledger);
 
     // How many workdays did it take to pay? The holidays are the harbour's.
     let dues = io::read(demo("dues.csv"))?;
-    let workdays =
-        Elapsed::new("issued", "paid").unit(Unit::Workdays).holidays(io::holidays(demo("holidays.csv"))?);
+    let workdays = Elapsed::new("issued", "paid")
+        .unit(Unit::Workdays)
+        .holidays(io::holidays(demo("holidays.csv"))?);
     println!("{}\n", workdays.apply(&dues)?.ledger);
 
     // How long is it from one inspection of a vessel to the next, in completed months?

@@ -12,7 +12,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let markdown = io::Writing::new().format(io::Format::Markdown);
     let gauge = io::Reading::new().missing(["-"]).file(demo("gauge.csv"))?;
 
-    // A row for every gauge and day: the last level goes on for at most two days, and what was added is marked.
+    // A row for every gauge and day: the last level goes on for at most two days, and what was
+    // added is marked.
     let series = Filled::new("day").per(["gauge"]).carry(["level_m"]).limit(2).mark("was_added");
     let outcome = series.apply(&gauge)?;
     markdown.write(&outcome.table.head(6), &mut std::io::stdout())?;
@@ -25,7 +26,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // Every vessel has a row for every month, with what it is from the list of vessels.
     let harbour = io::read(demo("stays.csv"))?;
-    let monthly = jembric::Totals::new().date(["arrived"]).grain(Grain::Month).per(["vessel"]).sum(["tons"]);
+    let monthly =
+        jembric::Totals::new().date(["arrived"]).grain(Grain::Month).per(["vessel"]).sum(["tons"]);
     let monthly = monthly.apply(&harbour)?.table;
     let every = Filled::new("month").per(["vessel"]).grain(Grain::Month).zero(["sum_tons"]);
     let every = every.entities(io::entities(demo("vessels.csv"), &["vessel"])?).apply(&monthly)?;

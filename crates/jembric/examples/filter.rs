@@ -26,9 +26,12 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         "fee = if days_late > 0 then round(amount * 0.0125, 2) else 0.00",
     ]);
     let late = Sort::new(["days_late:down"]).apply(&late.apply_with(&dues, &context)?.table)?;
-    io::Writing::new().format(io::Format::Markdown).write(&late.table.head(3), &mut std::io::stdout())?;
+    io::Writing::new()
+        .format(io::Format::Markdown)
+        .write(&late.table.head(3), &mut std::io::stdout())?;
 
-    // The two fuel books as one table; columns of one name go together, others are blank on one side.
+    // The two fuel books as one table; columns of one name go together, others are blank on one
+    // side.
     let (bought, used) = (io::read(demo("fuel_in.csv"))?, io::read(demo("fuel_out.csv"))?);
     let both = Stack::new().source("book").apply(&[("in", &bought), ("out", &used)])?;
     println!("\n{}", both.ledger);

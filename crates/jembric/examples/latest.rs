@@ -1,4 +1,5 @@
-//! What does each vessel's record say now? And what did it say at the end of 2024, and first of all?
+//! What does each vessel's record say now? And what did it say at the end of 2024, and first of
+//! all?
 //!
 //! `cargo run -p jembric --example latest`
 
@@ -9,7 +10,8 @@ type Failure = Box<dyn std::error::Error>;
 fn main() -> Result<(), Failure> {
     let inspections = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/inspections.csv"))?;
 
-    // One record per vessel. Two vessels have two records of their last day: both are kept, and the ledger warns.
+    // One record per vessel. Two vessels have two records of their last day: both are kept, and the
+    // ledger warns.
     let latest = Latest::new("inspected_on").per(["vessel"]);
     let now = latest.apply(&inspections)?;
     println!("{}\n", now.ledger);
@@ -25,7 +27,10 @@ fn main() -> Result<(), Failure> {
     println!("{}\n", then.ledger);
 
     // The mirror: what the first record said, marked among all rows.
-    let first = Earliest::new("inspected_on").per(["vessel"]).mark("is_first").apply(&inspections)?;
-    io::Writing::new().format(io::Format::Markdown).write(&first.table.head(5), &mut std::io::stdout())?;
+    let first =
+        Earliest::new("inspected_on").per(["vessel"]).mark("is_first").apply(&inspections)?;
+    io::Writing::new()
+        .format(io::Format::Markdown)
+        .write(&first.table.head(5), &mut std::io::stdout())?;
     Ok(())
 }

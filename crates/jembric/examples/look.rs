@@ -10,8 +10,10 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         let look = Look::at(&io::read(format!("{demo}/{file}"))?)?;
         println!("{file}: {} rows", look.rows);
         for column in &look.columns {
-            let dates =
-                column.dates.map(|dates| format!(" ({}..{})", dates.first, dates.last)).unwrap_or_default();
+            let dates = column
+                .dates
+                .map(|dates| format!(" ({}..{})", dates.first, dates.last))
+                .unwrap_or_default();
             println!("  {}: {}, {} distinct{dates}", column.name, column.kind, column.distinct);
         }
         for finding in &look.findings {

@@ -1,6 +1,8 @@
-//! Makes the demo's tables: a year and a half of a harbour that does not exist, with the trouble that real tables have.
+//! Makes the demo's tables: a year and a half of a harbour that does not exist, with the trouble
+//! that real tables have.
 //!
-//! `cargo run -p jembric --example make_harbour` writes them to `demo/`; with the fixed seed they are always the same.
+//! `cargo run -p jembric --example make_harbour` writes them to `demo/`; with the fixed seed they
+//! are always the same.
 
 use jembric::calendar::{Day, Span};
 use std::{fmt::Write as _, fs, path::Path};
@@ -92,7 +94,11 @@ fn holidays() -> Result<String, Failure> {
     let mut text = "day,name\n".to_owned();
     for year in 2024..=2025 {
         for (month, day, name) in HOLIDAYS {
-            writeln!(text, "{},{name}", Day::from_ymd(year, month, day).ok_or("a day of the calendar")?)?;
+            writeln!(
+                text,
+                "{},{name}",
+                Day::from_ymd(year, month, day).ok_or("a day of the calendar")?
+            )?;
         }
     }
     Ok(text)
@@ -131,8 +137,9 @@ fn inspections(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<Stri
     for (vessel, ..) in VESSELS {
         let gap = if vessel == "Stone Loach" { 300..301 } else { 70..170 };
         for day in some_days(random, first, last, gap)? {
-            let result =
-                *random.choice(&["passed", "passed", "passed", "repairs", "failed"]).unwrap_or(&"passed");
+            let result = *random
+                .choice(&["passed", "passed", "passed", "repairs", "failed"])
+                .unwrap_or(&"passed");
             let depth = random.i32(110..640);
             rows.push((day, vessel, random.choice(INSPECTORS).unwrap_or_default(), result, depth));
         }
@@ -153,7 +160,12 @@ fn inspections(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<Stri
             (17, _) => "date not legible",
             _ => "",
         };
-        writeln!(text, "{date},{vessel},{inspector},{result},{}.{:02},{note}", depth / 100, depth % 100)?;
+        writeln!(
+            text,
+            "{date},{vessel},{inspector},{result},{}.{:02},{note}",
+            depth / 100,
+            depth % 100
+        )?;
     }
     Ok(text)
 }
@@ -211,8 +223,8 @@ fn stays_text(stays: &[Stay]) -> Result<String, Failure> {
     Ok(text)
 }
 
-/// Crane lifts, most of them inside a stay; some a few days late, one of a vessel nobody knows, one misspelt, some in
-/// another case or with a blank behind.
+/// Crane lifts, most of them inside a stay; some a few days late, one of a vessel nobody knows, one
+/// misspelt, some in another case or with a blank behind.
 fn lifts(random: &mut fastrand::Rng, stays: &[Stay]) -> Result<String, Failure> {
     let mut rows = Vec::new();
     for stay in stays {
@@ -224,14 +236,20 @@ fn lifts(random: &mut fastrand::Rng, stays: &[Stay]) -> Result<String, Failure> 
         }
     }
     rows.sort();
-    let names = [(7, "Petrell"), (31, "Grey Heron"), (58, "petrel"), (90, "Marram "), (122, "LONG MYRE")];
+    let names =
+        [(7, "Petrell"), (31, "Grey Heron"), (58, "petrel"), (90, "Marram "), (122, "LONG MYRE")];
     for (row, name) in names {
         rows[row].1 = name.to_owned();
     }
     let mut text = "lifted_on;vessel;crane;tons\n".to_owned();
     for (day, vessel, crane, tons) in rows {
         let (year, month, of_month) = day.ymd();
-        writeln!(text, "{of_month:02}.{month:02}.{year};{vessel};C{crane};{}.{}", tons / 10, tons % 10)?;
+        writeln!(
+            text,
+            "{of_month:02}.{month:02}.{year};{vessel};C{crane};{}.{}",
+            tons / 10,
+            tons % 10
+        )?;
     }
     Ok(text)
 }
@@ -244,7 +262,9 @@ fn gauge(random: &mut fastrand::Rng) -> Result<String, Failure> {
         let mut swell = 0.0;
         for number in first.number()..=last.number() {
             swell = 0.8 * swell + random.f64() - 0.5;
-            let level = mean + 0.6 * (f64::from(number) * std::f64::consts::TAU / 14.77).sin() + 0.5 * swell;
+            let level = mean
+                + 0.6 * (f64::from(number) * std::f64::consts::TAU / 14.77).sin()
+                + 0.5 * swell;
             let day = Day::from_number(number).ok_or("beyond the calendar")?;
             match random.u32(0..40) {
                 0 => {}
@@ -295,7 +315,8 @@ fn dues(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Fai
         let (vessel, class, tonnage, _) = *random.choice(&VESSELS).unwrap_or(&VESSELS[0]);
         let due = plus(day, 30)?;
         let paid = plus(due, random.i32(-20..45))?;
-        let paid = if paid <= last && random.u32(0..12) > 0 { slashes(paid) } else { String::new() };
+        let paid =
+            if paid <= last && random.u32(0..12) > 0 { slashes(paid) } else { String::new() };
         let amount = tonnage * 3 + random.u32(0..5_000);
         writeln!(
             text,
@@ -310,7 +331,8 @@ fn dues(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Fai
     Ok(text)
 }
 
-/// Crane movements around the night in which the clocks went forward (2025-03-30), with the offset of the local clock.
+/// Crane movements around the night in which the clocks went forward (2025-03-30), with the offset
+/// of the local clock.
 fn crane_log(random: &mut fastrand::Rng) -> Result<String, Failure> {
     let mut text = "at,crane,event\n".to_owned();
     let change = "2025-03-30".parse::<Day>()?;
@@ -320,7 +342,8 @@ fn crane_log(random: &mut fastrand::Rng) -> Result<String, Failure> {
         // The clocks go from 01:00 to 02:00, local time at offset zero.
         let offset = i64::from(minutes >= i64::from(change.number()) * 1_440 + 60);
         let local = minutes + offset * 60;
-        let day = Day::from_number(i32::try_from(local.div_euclid(1_440))?).ok_or("beyond the calendar")?;
+        let day = Day::from_number(i32::try_from(local.div_euclid(1_440))?)
+            .ok_or("beyond the calendar")?;
         let (hour, minute) = (local.rem_euclid(1_440) / 60, local.rem_euclid(60));
         let event = random.choice(["lift", "lift", "move", "stop"]).unwrap_or_default();
         writeln!(text, "{day}T{hour:02}:{minute:02}+0{offset}:00,C{},{event}", random.u32(1..4))?;

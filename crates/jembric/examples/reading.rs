@@ -8,7 +8,8 @@ use jembric::{
 };
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    // Whether day or month comes first is decided from the whole column; where it cannot be, nothing is guessed.
+    // Whether day or month comes first is decided from the whole column; where it cannot be,
+    // nothing is guessed.
     let open = "seen,vessel\n03/04/2025,Petrel\n05/06/2025,Thrift\n";
     let table = Reading::new().stream("open.csv", open.as_bytes())?;
     let refused = jembric::Latest::new("seen").apply(&table).map(|outcome| outcome.table.rows());
@@ -16,7 +17,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let table = Reading::new().date_order(Order::DayFirst).stream("open.csv", open.as_bytes())?;
     println!("newest: {}\n", table.newest("seen", &Zone::default())?);
 
-    // Old exports: no header, a decimal comma, marks for "no value", years of two digits, another encoding.
+    // Old exports: no header, a decimal comma, marks for "no value", years of two digits, another
+    // encoding.
     let old = b"30.06.49;M\xf6we;3,5\n01.07.49;-;4\n";
     let table = Reading::new()
         .no_header(true)
@@ -31,7 +33,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
 
     // A mistake has its file, line and reason.
-    let ragged = Reading::new().stream("ragged.csv", "a,b\n1,2\n3\n".as_bytes()).map(|table| table.rows());
+    let ragged =
+        Reading::new().stream("ragged.csv", "a,b\n1,2\n3\n".as_bytes()).map(|table| table.rows());
     println!("\n{}", ragged.err().ok_or("a ragged row is refused")?);
     Ok(())
 }

@@ -13,7 +13,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let routine = Routine::file(path)?;
     let files = Routine::files_beside(path);
 
-    // Every step is proved by the names in the headers of its files, before any row is read. Nothing is written, since it is not said where.
+    // Every step is proved by the names in the headers of its files, before any row is read.
+    // Nothing is written, since it is not said where.
     let mut run = Run::on(&files, "2025-07-01".parse()?);
     run.follow = Some("vessel = 'Wend'".parse()?);
     let checked = routine.check(&run)?;
@@ -29,11 +30,16 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     println!("\n{}", told.join("\n"));
 
     // A mistake is shown at its line.
-    let mistaken =
-        Routine::parse("report.toml", "[[step]]\nread = \"stays.csv\"\nlates = { date = \"left\" }\n");
+    let mistaken = Routine::parse(
+        "report.toml",
+        "[[step]]\nread = \"stays.csv\"\nlates = { date = \"left\" }\n",
+    );
     if let Err(Error::Routine(mistaken)) = mistaken {
         println!("\n{mistaken}");
     }
-    println!("\n{}", routine.to_text(str::to_owned)?.lines().take(7).collect::<Vec<_>>().join("\n"));
+    println!(
+        "\n{}",
+        routine.to_text(str::to_owned)?.lines().take(7).collect::<Vec<_>>().join("\n")
+    );
     Ok(())
 }

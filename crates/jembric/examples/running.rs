@@ -13,7 +13,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let gauge = io::Reading::new().missing(["-"]).file(demo("gauge.csv"))?;
 
     // Each day's highest mark so far, and where a day brought a new one.
-    let highest = Running::new("day").per(["gauge"]).max(["level_m as highest"]).mark_highs("is_high");
+    let highest =
+        Running::new("day").per(["gauge"]).max(["level_m as highest"]).mark_highs("is_high");
     let highest = highest.apply(&gauge)?;
     markdown.write(&highest.table.head(3), &mut std::io::stdout())?;
     println!("\n{}\n", highest.ledger);
@@ -26,11 +27,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (came, went) = (io::read(demo("fuel_in.csv"))?, io::read(demo("fuel_out.csv"))?);
     let both = Stack::new().source("book").apply(&[("in", &came), ("out", &went)])?.table;
     let signed = Add::new(["change = if book = 'in' then litres else -litres"]).apply(&both)?.table;
-    let balance = Running::new("day").sum(["change as in_tank"]).opening(12_000).apply(&signed)?.table;
+    let balance =
+        Running::new("day").sum(["change as in_tank"]).opening(12_000).apply(&signed)?.table;
 
     // And that at the end of each month.
-    let states =
-        Latest::new("day").then(["book"]).ties(jembric::Ties::First).at_each(Grain::Month).apply(&balance)?;
+    let states = Latest::new("day")
+        .then(["book"])
+        .ties(jembric::Ties::First)
+        .at_each(Grain::Month)
+        .apply(&balance)?;
     println!();
     markdown.write(&states.table.head(3), &mut std::io::stdout())?;
     println!("\n{}", states.ledger);

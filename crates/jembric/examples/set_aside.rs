@@ -1,4 +1,5 @@
-//! Where did every row go? The ledger, the rows set aside with their reasons, and sums that reconcile.
+//! Where did every row go? The ledger, the rows set aside with their reasons, and sums that
+//! reconcile.
 //!
 //! `cargo run -p jembric --example set_aside`
 

@@ -12,7 +12,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let stays = io::read(demo("stays.csv"))?;
     let markdown = io::Writing::new().format(io::Format::Markdown);
 
-    // The spells in which a berth was in use, where a day between two stays does not count as a break; and the idle time.
+    // The spells in which a berth was in use, where a day between two stays does not count as a
+    // break; and the idle time.
     let in_use = Spells::of_intervals("arrived", "left").per(["berth"]).join_gaps(1);
     let spells = in_use.apply(&stays)?;
     markdown.write(&spells.table.head(3), &mut std::io::stdout())?;

@@ -13,7 +13,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let (stays, dues) = (io::read(demo("stays.csv"))?, io::read(demo("dues.csv"))?);
 
     // Two columns of dates on one axis.
-    let quarters = Totals::new().date(["arrived", "left"]).grain(Grain::Quarter).count().apply(&stays)?;
+    let quarters =
+        Totals::new().date(["arrived", "left"]).grain(Grain::Quarter).count().apply(&stays)?;
     markdown.write(&quarters.table, &mut std::io::stdout())?;
     println!("\n{}\n", quarters.ledger);
 

@@ -13,7 +13,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let stays = io::read(demo("stays.csv"))?;
     let markdown = io::Writing::new().format(io::Format::Markdown);
 
-    // The lifts that took place while the vessel lay at a berth. The sums of the tons are told for both sides.
+    // The lifts that took place while the vessel lay at a berth. The sums of the tons are told for
+    // both sides.
     let in_port = Within::new("lifted_on", Window::between("arrived", "left")).matching(["vessel"]);
     let context = Context::new().reconcile(["tons"]);
     let lifted = in_port.apply_with(&lifts, &stays, &context)?;
@@ -27,16 +28,19 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     println!("\nstays without a lift: {}\n", idle.table.rows());
 
     // The price in force on the day: of the windows that have begun, the one that began last.
-    let in_force =
-        Within::new("lifted_on", Window::starting("valid_from")).matching(["crane"]).pick(Pick::Last);
+    let in_force = Within::new("lifted_on", Window::starting("valid_from"))
+        .matching(["crane"])
+        .pick(Pick::Last);
     let priced = in_force.keep(Keep::EveryEvent).apply(&lifts, &io::read(demo("tariff.csv"))?)?;
     markdown.write(&priced.table.head(3), &mut std::io::stdout())?;
 
     // What was paid within three days of the day on which it was due.
     let near: Window = "due - 3 days..due + 3 days".parse()?;
     let dues = io::read(demo("dues.csv"))?;
-    let on_time =
-        Within::new("paid", near).matching(["invoice"]).bring(["due as was_due"]).apply(&dues, &dues)?;
+    let on_time = Within::new("paid", near)
+        .matching(["invoice"])
+        .bring(["due as was_due"])
+        .apply(&dues, &dues)?;
     println!("\n{}", on_time.ledger);
     Ok(())
 }

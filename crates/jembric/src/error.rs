@@ -1,4 +1,5 @@
-//! What can go wrong between files and answers: the core's errors, and those of reading and writing.
+//! What can go wrong between files and answers: the core's errors, and those of reading and
+//! writing.
 
 use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
@@ -18,7 +19,8 @@ pub enum Error {
     #[error(transparent)]
     Core(#[from] jembric_core::Error),
     /// A file cannot be opened or read.
-    #[error("{file}: {}{}", reason(.source), .nearest.as_ref().map(|name| format!(". Did you mean `{name}`?")).unwrap_or_default())]
+    #[error("{file}: {}{}", reason(.source), .nearest.as_ref().map(|name| format!(". Did you mean \
+        `{name}`?")).unwrap_or_default())]
     Read {
         /// The file.
         file: String,
@@ -54,7 +56,10 @@ pub enum Error {
         encoding: &'static str,
     },
     /// A row has more or fewer cells than there are columns.
-    #[error("{file}: line {line}: expected {expected} cells, one for each column, and found {found}: {text}")]
+    #[error(
+        "{file}: line {line}: expected {expected} cells, one for each column, and found {found}: \
+            {text}"
+    )]
     Ragged {
         /// The file.
         file: String,
@@ -100,7 +105,9 @@ pub enum Error {
         opened: Option<u64>,
     },
     /// Cells that are not in the format that was given for their column.
-    #[error("{file}: column `{column}`: {bad} of its {values} values {} `{format}`: {}{}", if *.bad == 1 { "is not in the format" } else { "are not in the format" }, .first.join(", "), if *.bad > .first.len() as u64 { ", …" } else { "" })]
+    #[error("{file}: column `{column}`: {bad} of its {values} values {} `{format}`: {}{}",
+        if *.bad == 1 { "is not in the format" } else { "are not in the format" },
+            .first.join(", "), if *.bad > .first.len() as u64 { ", …" } else { "" })]
     Format {
         /// The file.
         file: String,
@@ -171,13 +178,18 @@ pub enum Error {
     #[error("{0}")]
     Routine(Box<Mistaken>),
     /// An output would replace a file that is read.
-    #[error("{file}: is one of the files that are read, and would be overwritten. Name another file")]
+    #[error(
+        "{file}: is one of the files that are read, and would be overwritten. Name another file"
+    )]
     OntoInput {
         /// The file.
         file: String,
     },
     /// Two outputs would be one file.
-    #[error("{file}: {one} and {other} would be written to the same file. Name another file for one of them")]
+    #[error(
+        "{file}: {one} and {other} would be written to the same file. Name another file for one \
+            of them"
+    )]
     OutputTwice {
         /// The file.
         file: String,
@@ -217,9 +229,13 @@ impl Error {
                 not_text(file, (*line, *byte, *value), encoding, words)
             }
             Error::OpenQuote { file, line, text } => open_quote(file, *line, text, words),
-            Error::StrayQuote { file, line, text, opened } => stray_quote(file, *line, text, *opened, words),
+            Error::StrayQuote { file, line, text, opened } => {
+                stray_quote(file, *line, text, *opened, words)
+            }
             Error::Unpacks { file, packed, most } => unpacks(file, *packed, *most, words),
-            Error::ManyColumns { file, columns, most } => many_columns(file, *columns, *most, words),
+            Error::ManyColumns { file, columns, most } => {
+                many_columns(file, *columns, *most, words)
+            }
             error => error.to_string(),
         }
     }
@@ -283,10 +299,16 @@ fn in_rust(advised: &Advised<'_>) -> String {
     advised.in_rust()
 }
 
-fn not_text(file: &str, (line, byte, value): (u64, u64, u8), encoding: &str, words: Words<'_>) -> String {
+fn not_text(
+    file: &str,
+    (line, byte, value): (u64, u64, u8),
+    encoding: &str,
+    words: Words<'_>,
+) -> String {
     let other = words(&Advised::Reading("encoding", Some("windows-1252")));
     format!(
-        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Say how the file is written: \
+        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Say how \
+            the file is written: \
          {other}, `utf-16le` or another"
     )
 }
@@ -294,7 +316,8 @@ fn not_text(file: &str, (line, byte, value): (u64, u64, u8), encoding: &str, wor
 fn open_quote(file: &str, line: u64, text: &str, words: Words<'_>) -> String {
     let plain = words(&Advised::Reading("no-quotes", None));
     format!(
-        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, write a quote inside a \
+        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, write \
+            a quote inside a \
          quoted cell twice, or read quotes as ordinary characters ({plain})"
     )
 }
@@ -303,7 +326,8 @@ fn stray_quote(file: &str, line: u64, text: &str, opened: Option<u64>, words: Wo
     let plain = words(&Advised::Reading("no-quotes", None));
     let opened = opened_on(&opened);
     format!(
-        "{file}: line {line}: a quote in the middle of a cell: {text}{opened}. Write such a cell in quotes with its own \
+        "{file}: line {line}: a quote in the middle of a cell: {text}{opened}. Write such a cell \
+            in quotes with its own \
          quotes doubled, or read quotes as ordinary characters ({plain})"
     )
 }
@@ -312,7 +336,8 @@ fn unpacks(file: &str, packed: u64, most: u64, words: Words<'_>) -> String {
     let more = most.saturating_mul(8).to_string();
     let more = words(&Advised::Reading("most-unpacked", Some(&more)));
     format!(
-        "{file}: its {packed} bytes unpack to more than {most}, and so they are not read. If that is right, allow more: \
+        "{file}: its {packed} bytes unpack to more than {most}, and so they are not read. If that \
+            is right, allow more: \
          {more}"
     )
 }
@@ -321,7 +346,8 @@ fn many_columns(file: &str, columns: u64, most: u64, words: Words<'_>) -> String
     let more = columns.to_string();
     let more = words(&Advised::Reading("most-columns", Some(&more)));
     format!(
-        "{file}: it has {columns} columns, more than the {most} that are read. If that is right, allow more: {more}"
+        "{file}: it has {columns} columns, more than the {most} that are read. If that is right, \
+            allow more: {more}"
     )
 }
 

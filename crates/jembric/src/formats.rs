@@ -1,9 +1,10 @@
-//! The formats of files, each in a module of its own: what tells a file of it, and its rows in and out.
+//! The formats of files, each in a module of its own: what tells a file of it, and its rows in and
+//! out.
 //!
-//! `detect` tells by a file's first bytes what it is, `sheet` and `packing` by its name. `batches` has Parquet and Arrow,
-//! `packed` gzip and zstd, `json_lines` and `workbook` write their rows down (`transcript`) for the reader of CSV, `text`
-//! writes cells. What `absent` has stands for formats whose feature is off. Nothing here knows how files are read or
-//! written as a whole.
+//! `detect` tells by a file's first bytes what it is, `sheet` and `packing` by its name. `batches`
+//! has Parquet and Arrow, `packed` gzip and zstd, `json_lines` and `workbook` write their rows down
+//! (`transcript`) for the reader of CSV, `text` writes cells. What `absent` has stands for formats
+//! whose feature is off. Nothing here knows how files are read or written as a whole.
 
 pub(crate) mod batches;
 #[cfg(feature = "c-data")]
@@ -34,9 +35,11 @@ pub(crate) trait Source {
     /// The names and types of its columns.
     fn shape(&self) -> Result<Shape>;
 
-    /// Hands over the rows of the chosen columns in batches. A format that has to be read whole hands over one.
+    /// Hands over the rows of the chosen columns in batches. A format that has to be read whole
+    /// hands over one.
     ///
-    /// Errors: the file is damaged; its rows need more bytes than they may; those of whatever takes the batches.
+    /// Errors: the file is damaged; its rows need more bytes than they may; those of whatever takes
+    /// the batches.
     fn batches(
         &self,
         choose: &Choose<'_>,
@@ -45,8 +48,9 @@ pub(crate) trait Source {
     ) -> Result<()>;
 }
 
-/// What writes a table batch by batch in a format, into bytes that go to a file, a pipe or a terminal. One that is
-/// dropped before it is finished leaves what it has written incomplete: the file that takes the bytes is then given up.
+/// What writes a table batch by batch in a format, into bytes that go to a file, a pipe or a
+/// terminal. One that is dropped before it is finished leaves what it has written incomplete: the
+/// file that takes the bytes is then given up.
 pub(crate) trait Target {
     /// Writes the next rows; the first batch brings a header with it, where the format has one.
     fn write(&mut self, rows: &Table, to: &mut dyn io::Write) -> io::Result<()>;

@@ -1,7 +1,7 @@
 //! Panics of format libraries on damaged files, as errors.
 //!
-//! A library that reads a format may meet bytes that its authors did not think of. What was asked is
-//! then not answered, and nothing is written; the process goes on.
+//! A library that reads a format may meet bytes that its authors did not think of. What was asked
+//! is then not answered, and nothing is written; the process goes on.
 
 use std::{
     any::Any,

@@ -8,8 +8,8 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 //!
-//! How files become tables is in the room `read`, how tables become files in `write`; `formats` has a module for each
-//! format. What a user needs of them stands here.
+//! How files become tables is in the room `read`, how tables become files in `write`; `formats` has
+//! a module for each format. What a user needs of them stands here.
 
 #[cfg(feature = "c-data")]
 pub use crate::formats::c_stream::{from_c_stream, to_c_stream};
@@ -39,7 +39,8 @@ pub fn read(path: impl AsRef<Path>) -> Result<Table> {
     Reading::new().file(path)
 }
 
-/// Writes a table to a file, in the format that its ending tells, complete or not at all; see [`Writing`].
+/// Writes a table to a file, in the format that its ending tells, complete or not at all; see
+/// [`Writing`].
 pub fn write(table: &Table, path: impl AsRef<Path>) -> Result<()> {
     Writing::of(path.as_ref())?.file(table, path)
 }

@@ -32,12 +32,18 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 //!
-//! Every operation returns an [`Outcome`]: the answer, the rows that could not be used, and the [`Ledger`], in which
-//! rows in = kept + dropped + set aside. Tables come in and go out as Arrow record batches ([`arrow`]).
+//! Every operation returns an [`Outcome`]: the answer, the rows that could not be used, and the
+//! [`Ledger`], in which rows in = kept + dropped + set aside. Tables come in and go out as Arrow
+//! record batches ([`arrow`]).
 
 // Where a format is left out, what only it needs is not used.
 #![cfg_attr(
-    not(all(feature = "arrow-files", feature = "packed", feature = "parquet", feature = "workbooks")),
+    not(all(
+        feature = "arrow-files",
+        feature = "packed",
+        feature = "parquet",
+        feature = "workbooks"
+    )),
     allow(dead_code)
 )]
 
@@ -54,16 +60,16 @@ mod write;
 
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Access, Active, Add, Almanac, Column, ColumnLook, ColumnShape, Columns, Context, DateLook, Dated,
-    Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry, ExactSum, Expression,
-    ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, Keep, Latest, Ledger, Look, LookFold,
-    Missing, OpenEnds, Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Running, Setting,
-    Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole,
-    Window, Within, arrow, calendar, settings,
+    Access, Active, Add, Almanac, Column, ColumnLook, ColumnShape, Columns, Context, DateLook,
+    Dated, Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry, ExactSum,
+    Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, Keep, Latest,
+    Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Plan, Reason,
+    Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties,
+    Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar, settings,
 };
 pub use jembric_core::{
-    Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers, NotQuite,
-    Smaller, Words, nearest_name,
+    Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,
+    NotQuite, Smaller, Words, nearest_name,
 };
 
 /// The README's examples are run as tests.

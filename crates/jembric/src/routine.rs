@@ -17,10 +17,12 @@
 //! write = "overdue.csv"
 //! ```
 //!
-//! A step works on what it reads (`read`: a file, or a table with `file` and how it is read), on a named earlier step (`from`), or on the
-//! step before. Second tables (`within = { windows = … }`, `stack = […]`) are earlier steps or files. `parse` makes steps of such a text
-//! and tells mistakes at their place; `run` checks them, runs them and writes what they say; `needed` tells which columns they use, and `stream` which steps
-//! hand their rows on in stretches; `save` writes the text.
+//! A step works on what it reads (`read`: a file, or a table with `file` and how it is read), on a
+//! named earlier step (`from`), or on the step before. Second tables (`within = { windows = … }`,
+//! `stack = […]`) are earlier steps or files. `parse` makes steps of such a text and tells mistakes
+//! at their place; `run` checks them, runs them and writes what they say; `needed` tells which
+//! columns they use, and `stream` which steps hand their rows on in stretches; `save` writes the
+//! text.
 
 mod checked;
 mod needed;
@@ -98,7 +100,11 @@ pub enum Input {
 
 impl Planned {
     /// A step of an operation with its settings, that works on these.
-    pub fn new(operation: &'static Described, settings: GivenSettings, inputs: Vec<Input>) -> Planned {
+    pub fn new(
+        operation: &'static Described,
+        settings: GivenSettings,
+        inputs: Vec<Input>,
+    ) -> Planned {
         Planned {
             name: None,
             inputs,
@@ -145,7 +151,9 @@ fn routine_words(advised: &Advised<'_>) -> String {
         Advised::Reading(name, Some(text)) => reading(format!("{name} = {}", value(text))),
         Advised::Reading("no-quotes", None) => reading("no-quotes = true".to_owned()),
         Advised::Reading(name, None) => reading(format!("{name} = [\"…\"]")),
-        Advised::Column(column, format) => reading(format!("read = {{ {} = \"{format}\" }}", key(column))),
+        Advised::Column(column, format) => {
+            reading(format!("read = {{ {} = \"{format}\" }}", key(column)))
+        }
         Advised::AsOf(date) => format!("`as-of = \"{date}\"` above the steps"),
         other => other.in_rust(),
     }
@@ -154,7 +162,11 @@ fn routine_words(advised: &Advised<'_>) -> String {
 /// A name as a key of TOML.
 fn key(name: &str) -> String {
     let is_bare = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
-    if !name.is_empty() && name.chars().all(is_bare) { name.to_owned() } else { format!("{name:?}") }
+    if !name.is_empty() && name.chars().all(is_bare) {
+        name.to_owned()
+    } else {
+        format!("{name:?}")
+    }
 }
 
 /// Whether a setting may stand for all of its operation: `filter = "level > 3"`.
@@ -168,7 +180,8 @@ impl Routine {
         Routine { steps, ..Routine::default() }
     }
 
-    /// Reads a routine's file. Its paths are relative to that file: run it on [`Routine::files_beside`].
+    /// Reads a routine's file. Its paths are relative to that file: run it on
+    /// [`Routine::files_beside`].
     ///
     /// Errors: it cannot be read, or is no routine; the message shows the place.
     pub fn file(path: impl AsRef<Path>) -> Result<Routine> {
@@ -176,7 +189,9 @@ impl Routine {
         let file = path.display().to_string();
         match std::fs::read_to_string(path) {
             Ok(text) => Routine::parse(&file, &text),
-            Err(source) => Err(Error::Read { file, source, nearest: crate::read::bytes::nearest_file(path) }),
+            Err(source) => {
+                Err(Error::Read { file, source, nearest: crate::read::bytes::nearest_file(path) })
+            }
         }
     }
 
@@ -198,19 +213,33 @@ impl Routine {
     }
 
     /// The error that shows a place of the text.
-    fn error(&self, at: Range<usize>, problem: impl Into<String>, advice: impl Into<String>) -> Error {
+    fn error(
+        &self,
+        at: Range<usize>,
+        problem: impl Into<String>,
+        advice: impl Into<String>,
+    ) -> Error {
         match &self.text {
             Some(text) => text.error(at, problem, advice),
             None => {
                 let (problem, advice) = (problem.into(), advice.into());
-                Error::Settings(if advice.is_empty() { problem } else { format!("{problem}: {advice}") })
+                Error::Settings(if advice.is_empty() {
+                    problem
+                } else {
+                    format!("{problem}: {advice}")
+                })
             }
         }
     }
 }
 
 impl Text {
-    fn error(&self, at: Range<usize>, problem: impl Into<String>, advice: impl Into<String>) -> Error {
+    fn error(
+        &self,
+        at: Range<usize>,
+        problem: impl Into<String>,
+        advice: impl Into<String>,
+    ) -> Error {
         let (problem, advice) = (problem.into(), advice.into());
         Error::Routine(Box::new(Mistaken {
             file: self.file.clone(),

@@ -1,12 +1,12 @@
-//! The operations by their names: what each answers and is asked with, what it reads, and from settings to a [`Step`] that
-//! is prepared for its tables.
+//! The operations by their names: what each answers and is asked with, what it reads, and from
+//! settings to a [`Step`] that is prepared for its tables.
 //!
 //! The command line and saved routines know operations through this list alone.
 
 use crate::{
-    Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, EntityList, Filled, Filter, Latest,
-    Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table,
-    Takes, Totals, Within,
+    Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, EntityList, Filled,
+    Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape, Sink, Sort,
+    Spells, Stack, Table, Takes, Totals, Within,
     error::Error,
     io::{Reading, entities_of, entities_reading, holidays_of, holidays_reading},
     settings::{Given, GivenSettings, Settings},
@@ -25,7 +25,8 @@ pub struct Described {
     pub settings: &'static [Setting],
     /// What it reads.
     pub reads: Reads,
-    /// The operation with its settings, and for an almanac the columns that each table is covered by.
+    /// The operation with its settings, and for an almanac the columns that each table is covered
+    /// by.
     make: fn(&GivenSettings, Vec<Vec<String>>) -> std::result::Result<Step, CoreError>,
 }
 
@@ -44,7 +45,8 @@ pub enum Reads {
 }
 
 impl Described {
-    /// The operation with these settings; an almanac also gets the columns that each table is covered by.
+    /// The operation with these settings; an almanac also gets the columns that each table is
+    /// covered by.
     ///
     /// Errors: whatever a setting says is wrong. The error knows the setting.
     pub fn step(
@@ -136,7 +138,8 @@ impl Files for Disk {
 
 /// A file and its columns, of `FILE:COL,…`.
 pub fn file_and_columns(setting: &'static str, text: &str) -> Result<(String, Vec<String>)> {
-    let parts = text.rsplit_once(':').filter(|(file, columns)| !file.is_empty() && !columns.is_empty());
+    let parts =
+        text.rsplit_once(':').filter(|(file, columns)| !file.is_empty() && !columns.is_empty());
     let (file, columns) = parts.ok_or_else(|| Error::Setting {
         setting,
         value: format!("`{text}`"),
@@ -148,7 +151,11 @@ pub fn file_and_columns(setting: &'static str, text: &str) -> Result<(String, Ve
 /// Settings in which files of holidays and entities have been read.
 ///
 /// Errors: such a file cannot be read; the error knows the setting.
-pub fn resolved(described: &Described, settings: &GivenSettings, files: &dyn Files) -> Result<GivenSettings> {
+pub fn resolved(
+    described: &Described,
+    settings: &GivenSettings,
+    files: &dyn Files,
+) -> Result<GivenSettings> {
     let mut resolved = settings.clone();
     for setting in described.settings {
         let Some(Given::Text(text)) = settings.get(setting.name) else { continue };
@@ -191,8 +198,8 @@ fn stem(name: &str) -> String {
 }
 
 impl Step {
-    /// Prepares for tables of these shapes, each with its name, as far as they are known; none where one that is
-    /// needed is not.
+    /// Prepares for tables of these shapes, each with its name, as far as they are known; none
+    /// where one that is needed is not.
     ///
     /// Errors: all that can be wrong without the data.
     pub fn prepare(
@@ -200,14 +207,17 @@ impl Step {
         tables: &[(String, Option<Shape>)],
         context: &Context,
     ) -> std::result::Result<Option<Plan>, CoreError> {
-        let Some(shapes) = tables.iter().map(|(_, shape)| shape.as_ref()).collect::<Option<Vec<&Shape>>>()
+        let Some(shapes) =
+            tables.iter().map(|(_, shape)| shape.as_ref()).collect::<Option<Vec<&Shape>>>()
         else {
             return Ok(None);
         };
         let names: Vec<String> = tables.iter().map(|(name, _)| stem(name)).collect();
         match (&self.0, &shapes[..]) {
             (AnyOperation::OneTable(step), [shape, ..]) => step.prepare(shape, context),
-            (AnyOperation::Within(within), [events, windows, ..]) => within.prepare(events, windows, context),
+            (AnyOperation::Within(within), [events, windows, ..]) => {
+                within.prepare(events, windows, context)
+            }
             (AnyOperation::Stack(stack), shapes) => {
                 let named: Vec<(&str, &Shape)> =
                     names.iter().map(String::as_str).zip(shapes.iter().copied()).collect();
@@ -233,7 +243,9 @@ impl Step {
         context: &Context,
     ) -> std::result::Result<Plan, CoreError> {
         match (&self.0, tables) {
-            (AnyOperation::OneTable(step), [(_, table), ..]) => return step.prepare_for(table, context),
+            (AnyOperation::OneTable(step), [(_, table), ..]) => {
+                return step.prepare_for(table, context);
+            }
             (AnyOperation::Within(within), [(_, events), (_, windows), ..]) => {
                 return within.prepare_for(events, windows, context);
             }

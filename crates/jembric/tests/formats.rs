@@ -5,9 +5,9 @@
 use jembric::{
     Almanac, Context, Sort, Table,
     arrow::{
-        ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, DictionaryArray, Float64Array,
-        Int32Array, Int64Array, ListArray, NullArray, RecordBatch, StringArray, StringViewArray,
-        Time64MicrosecondArray, TimestampMicrosecondArray, types::Int32Type,
+        ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, DictionaryArray,
+        Float64Array, Int32Array, Int64Array, ListArray, NullArray, RecordBatch, StringArray,
+        StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray, types::Int32Type,
     },
     calendar::Grain,
     io::{self, Format, Reading, Writing},
@@ -18,7 +18,11 @@ use std::{fs, io::Write, sync::Arc};
 
 /// A column of every type, each with a missing value.
 fn every_type() -> Table {
-    let texts = StringViewArray::from(vec![Some("Petrel"), None, Some("a name of more than twelve letters")]);
+    let texts = StringViewArray::from(vec![
+        Some("Petrel"),
+        None,
+        Some("a name of more than twelve letters"),
+    ]);
     let moments = TimestampMicrosecondArray::from(vec![Some(0), None, Some(1_751_292_300_123_456)]);
     let columns: Vec<(&str, ArrayRef)> = vec![
         ("truth", Arc::new(BooleanArray::from(vec![Some(true), None, Some(false)]))),
@@ -70,7 +74,8 @@ fn values_types_and_grains_come_back_as_they_were(#[case] format: Format) {
         assert_eq!(back.columns(), table.columns());
     }
     // The order of weekdays is no alphabetical one, and stays theirs.
-    let days = Almanac::new().range("2025-06-01..2025-06-14".parse().unwrap()).make().unwrap().table;
+    let days =
+        Almanac::new().range("2025-06-01..2025-06-14".parse().unwrap()).make().unwrap().table;
     let sorted = |table: &Table| {
         Sort::new(["weekday", "date"]).apply(table).unwrap().table.column("date").unwrap().clone()
     };
@@ -126,9 +131,12 @@ fn columns_that_are_not_asked_for_are_not_read(#[case] format: Format) {
     let whole = Reading::new().stream("piped", &bytes[..]).unwrap();
     let file = tempfile::NamedTempFile::new().unwrap();
     fs::write(file.path(), &bytes).unwrap();
-    for (only, read) in [(["month", "text"], &["text", "month"][..]), (["nowhere", ""], &["truth"])] {
+    for (only, read) in [(["month", "text"], &["text", "month"][..]), (["nowhere", ""], &["truth"])]
+    {
         let reading = Reading::new().only(only);
-        for table in [reading.file(file.path()).unwrap(), reading.stream("piped", &bytes[..]).unwrap()] {
+        for table in
+            [reading.file(file.path()).unwrap(), reading.stream("piped", &bytes[..]).unwrap()]
+        {
             assert!(table.names().eq(read.iter().copied()));
             assert_eq!(table.rows(), 3);
             for name in read {
@@ -189,7 +197,8 @@ fn other_types_are_widened_and_nested_ones_refused() {
         table.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect();
     assert_eq!(kinds, ["text", "whole numbers", "text"]);
     let lists = ListArray::from_iter_primitive::<Int32Type, _, _>([Some([Some(1)]), None]);
-    let error = Reading::new().stream("piped", &stream(vec![("list", Arc::new(lists))])[..]).unwrap_err();
+    let error =
+        Reading::new().stream("piped", &stream(vec![("list", Arc::new(lists))])[..]).unwrap_err();
     assert!(error.to_string().contains("column `list` has the Arrow type"), "{error}");
 }
 
@@ -201,22 +210,28 @@ fn cells(table: &Table) -> Vec<String> {
 
 #[test]
 fn what_a_sheet_cannot_hold_stands_there_as_the_text_that_csv_has() {
-    let names = ["truth", "whole", "float", "money", "wide", "text", "day", "time", "moment", "nothing"];
+    let names =
+        ["truth", "whole", "float", "money", "wide", "text", "day", "time", "moment", "nothing"];
     let columns = jembric::Columns::new(names);
     let table = columns.apply(&every_type()).unwrap().table;
     // A row without any value is a blank row, which is none.
     let table = jembric::Filter::new("whole is not missing").apply(&table).unwrap().table;
     let back = through(&table, Format::Xlsx);
     assert_eq!(cells(&back), cells(&table));
-    let kinds =
-        back.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect::<Vec<_>>();
-    let expected =
-        "true or false, text, numbers, decimals, 2 places, text, text, dates, text, moments, no values";
+    let kinds = back
+        .shape()
+        .columns()
+        .iter()
+        .map(|column| column.kind.unwrap().to_string())
+        .collect::<Vec<_>>();
+    let expected = "true or false, text, numbers, decimals, 2 places, text, text, dates, text, \
+        moments, no values";
     assert_eq!(kinds.join(", "), expected);
     // Of months the days come back, of quarters the labels.
     let months = jembric::Active::new("arrived", "left").grain(Grain::Month).count();
     let stays = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv")).unwrap();
-    let counted = |active: jembric::Active| through(&active.apply(&stays).unwrap().table, Format::Xlsx);
+    let counted =
+        |active: jembric::Active| through(&active.apply(&stays).unwrap().table, Format::Xlsx);
     assert_eq!(cells(&counted(months.clone()))[0], "2024-01-01");
     assert_eq!(cells(&counted(months.grain(Grain::Quarter)))[0], "2024-Q1");
 }
@@ -225,14 +240,16 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(64))]
     #[test]
     fn values_of_a_sheet_come_back_to_the_last_digit(
-        rows in proptest::collection::vec((any::<i64>(), -719_162..2_932_897_i32, 0..86_400_000_i64, any::<f64>()), 1..20),
+        rows in proptest::collection::vec((any::<i64>(), -719_162..2_932_897_i32,
+            0..86_400_000_i64, any::<f64>()), 1..20),
         places in 0..7_i8,
     ) {
         let units = rows.iter().map(|row| row.0 % 1_000_000_000_000_000_000);
         let moments = rows.iter().map(|row| i64::from(row.1) * 86_400_000_000 + row.2 * 1000);
         let table = Table::from_columns(vec![
             ("n", Arc::new(Int64Array::from_iter_values(rows.iter().map(|row| row.0 >> (row.2 % 60)))) as ArrayRef),
-            ("d", Arc::new(Decimal64Array::from_iter_values(units).with_precision_and_scale(18, places).unwrap())),
+            ("d", Arc::new(Decimal64Array::from_iter_values(units).with_precision_and_scale(18,
+                places).unwrap())),
             ("day", Arc::new(Date32Array::from_iter_values(rows.iter().map(|row| row.1)))),
             ("at", Arc::new(TimestampMicrosecondArray::from_iter_values(moments))),
             ("x", Arc::new(Float64Array::from_iter_values(rows.iter().map(|row| row.3)))),
@@ -244,7 +261,8 @@ proptest! {
             true => text.clone(),
             false => text.parse::<f64>().map_or(text.clone(), |number| number.to_string()),
         };
-        let midnight = |text: String| text.strip_suffix("T00:00").map_or(text.clone(), str::to_owned);
+        let midnight = |text: String| text.strip_suffix("T00:00").map_or(text.clone(),
+            str::to_owned);
         let told = |table: &Table| cells(table).iter().map(plain).map(midnight).collect::<Vec<_>>();
         prop_assert_eq!(told(&back), told(&table));
     }
@@ -256,7 +274,9 @@ fn book(sheets: &[(&str, &str)]) -> tempfile::NamedTempFile {
     for (name, rows) in sheets {
         let sheet = book.add_worksheet().set_name(*name).unwrap();
         for (cells, row) in rows.split('/').zip(0..) {
-            for (cell, column) in cells.trim().split(',').zip(0..).filter(|(cell, _)| !cell.is_empty()) {
+            for (cell, column) in
+                cells.trim().split(',').zip(0..).filter(|(cell, _)| !cell.is_empty())
+            {
                 sheet.write_string(row, column, cell).unwrap();
             }
         }
@@ -267,11 +287,15 @@ fn book(sheets: &[(&str, &str)]) -> tempfile::NamedTempFile {
 }
 
 #[rstest]
-#[case::the_only_one(&[("Stays", " / ,vessel,,n / / ,Petrel,x,5")], None, Ok("vessel c2 n: Petrel x 5"))]
+#[case::the_only_one(&[("Stays", " / ,vessel,,n / / ,Petrel,x,5")], None,
+    Ok("vessel c2 n: Petrel x 5"))]
 #[case::named(&[("A", "a"), ("B b", "b / 1")], Some("B b"), Ok("b: 1"))]
-#[case::not_named(&[("A", "a"), ("B b", "b")], None, Err("has the sheets A, B b: expected one of them behind the file"))]
-#[case::misspelt(&[("Stays", "a")], Some("Stay"), Err("has no sheet `Stay`. Did you mean `Stays`?"))]
-#[case::without_a_name(&[("A", "a / 1 / 2,3")], None, Err("line 3: a value in column B, which has no name in row 1"))]
+#[case::not_named(&[("A", "a"), ("B b", "b")], None,
+    Err("has the sheets A, B b: expected one of them behind the file"))]
+#[case::misspelt(&[("Stays", "a")], Some("Stay"),
+    Err("has no sheet `Stay`. Did you mean `Stays`?"))]
+#[case::without_a_name(&[("A", "a / 1 / 2,3")], None,
+    Err("line 3: a value in column B, which has no name in row 1"))]
 #[case::twice(&[("A", "a,a")], None, Err("two columns are called `a`"))]
 #[case::nothing(&[("A", "")], None, Err("the file is empty"))]
 fn a_sheet_is_read_from_its_first_row_with_values(
@@ -303,7 +327,12 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
     let file = book(&[("A", "day,fee / 2025-06-30,1.50 / / 2025-07-01,2")]);
     let table = io::read(file.path()).unwrap();
     let kinds = |table: &Table| {
-        table.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect::<Vec<_>>()
+        table
+            .shape()
+            .columns()
+            .iter()
+            .map(|column| column.kind.unwrap().to_string())
+            .collect::<Vec<_>>()
     };
     assert_eq!(
         (kinds(&table), table.origin().map(|origin| origin.line(1))),
@@ -315,7 +344,12 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
     assert_eq!(kinds(&read)[1], "decimals, 2 places");
     let whole = Reading::new().no_header(true).file(file.path()).unwrap();
     assert_eq!((whole.names().collect::<Vec<_>>(), whole.rows()), (vec!["c1", "c2"], 3));
-    let told = Reading::new().read("c2", "number").no_header(true).file(file.path()).unwrap_err().to_string();
+    let told = Reading::new()
+        .read("c2", "number")
+        .no_header(true)
+        .file(file.path())
+        .unwrap_err()
+        .to_string();
     assert!(
         told.contains("column `c2`: 1 of its 3 values is not in the format `number`: line 1 `fee`"),
         "{told}"
@@ -325,7 +359,10 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
 }
 
 #[rstest]
-#[case::keys_come_later("{\"b\":1}\n\n{\"a\":\"x\\ny\",\"b\":null}\n", Ok("b a|1|x\ny|whole numbers, text"))]
+#[case::keys_come_later(
+    "{\"b\":1}\n\n{\"a\":\"x\\ny\",\"b\":null}\n",
+    Ok("b a|1|x\ny|whole numbers, text")
+)]
 #[case::texts("{\"n\":\"417\",\"d\":\"2025-06-30\"}", Ok("n d|417|2025-06-30|text, dates"))]
 #[case::exact("{\"n\":1.10}\n{\"n\":2}", Ok("n|1.10|2.00|decimals, 2 places"))]
 #[case::mixed("{\"n\":1}\n{\"n\":\"-\"}", Ok("n|1||whole numbers"))]
@@ -339,7 +376,10 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
     "{\"a\":1}\n{\"a\":",
     Err("line 2: expected one JSON object: EOF while parsing a value, at column 5")
 )]
-#[case::two("{\"a\":1}{\"a\":2}", Err("line 1: expected one JSON object: trailing characters, at column 8"))]
+#[case::two(
+    "{\"a\":1}{\"a\":2}",
+    Err("line 1: expected one JSON object: trailing characters, at column 8")
+)]
 #[case::twice("{\"a\":1,\"a\":2}", Err("line 1: the key `a` stands twice"))]
 #[case::no_object("{\"a\":1}\n[1]", Err("line 2: expected one JSON object"))]
 #[case::nothing("{}\n{}", Err("the file is empty"))]
@@ -347,12 +387,21 @@ fn objects_of_json_lines_are_rows(#[case] text: &str, #[case] expected: Result<&
     let read = Reading::new().missing(["-"]).stream("x.jsonl", text.as_bytes());
     match (read, expected) {
         (Ok(table), Ok(expected)) => {
-            let kinds: Vec<String> =
-                table.shape().columns().iter().map(|column| column.kind.unwrap().to_string()).collect();
+            let kinds: Vec<String> = table
+                .shape()
+                .columns()
+                .iter()
+                .map(|column| column.kind.unwrap().to_string())
+                .collect();
             let names: Vec<&str> = table.names().collect();
-            let cells: Vec<String> =
-                cells(&table).into_iter().filter(|cell| names.len() == 1 || !cell.is_empty()).collect();
-            assert_eq!(format!("{}|{}|{}", names.join(" "), cells.join("|"), kinds.join(", ")), expected);
+            let cells: Vec<String> = cells(&table)
+                .into_iter()
+                .filter(|cell| names.len() == 1 || !cell.is_empty())
+                .collect();
+            assert_eq!(
+                format!("{}|{}|{}", names.join(" "), cells.join("|"), kinds.join(", ")),
+                expected
+            );
         }
         (Err(told), Err(expected)) => assert!(
             told.to_string().starts_with("x.jsonl: ") && told.to_string().contains(expected),
@@ -388,29 +437,44 @@ fn many_lines_of_json_are_read_like_few() {
 fn what_is_broken_or_far_too_large_is_told() {
     let mut bytes = Vec::new();
     Writing::new().format(Format::Parquet).write(&every_type(), &mut bytes).unwrap();
-    let cut = Reading::new().stream("cut.parquet", &bytes[..bytes.len() / 2]).unwrap_err().to_string();
+    let cut =
+        Reading::new().stream("cut.parquet", &bytes[..bytes.len() / 2]).unwrap_err().to_string();
     assert!(cut.starts_with("cut.parquet: this is no whole Parquet file: "), "{cut}");
     let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     packer.write_all(&vec![b'a'; 1 << 20]).unwrap();
     let packed = packer.finish().unwrap();
-    let refused =
-        Reading::new().most_unpacked(1 << 16).stream("x.csv.gz", &packed[..]).unwrap_err().to_string();
+    let refused = Reading::new()
+        .most_unpacked(1 << 16)
+        .stream("x.csv.gz", &packed[..])
+        .unwrap_err()
+        .to_string();
     assert!(
-        refused.contains("unpack to more than 65536") && refused.contains("`Reading::most_unpacked(524288)`"),
+        refused.contains("unpack to more than 65536")
+            && refused.contains("`Reading::most_unpacked(524288)`"),
         "{refused}"
     );
     assert_eq!(
-        Reading::new().most_unpacked(1 << 20).no_header(true).stream("x.csv.gz", &packed[..]).unwrap().rows(),
+        Reading::new()
+            .most_unpacked(1 << 20)
+            .no_header(true)
+            .stream("x.csv.gz", &packed[..])
+            .unwrap()
+            .rows(),
         1
     );
-    let cut = Reading::new().stream("x.csv.gz", &packed[..packed.len() / 2]).unwrap_err().to_string();
+    let cut =
+        Reading::new().stream("x.csv.gz", &packed[..packed.len() / 2]).unwrap_err().to_string();
     assert!(cut.starts_with("x.csv.gz: "), "{cut}");
-    let format =
-        Reading::new().read("day", "%d.%m.%Y").stream("x.parquet", &bytes[..]).unwrap_err().to_string();
+    let format = Reading::new()
+        .read("day", "%d.%m.%Y")
+        .stream("x.parquet", &bytes[..])
+        .unwrap_err()
+        .to_string();
     assert!(format.contains("the columns of x.parquet have types already"), "{format}");
 }
 
-/// A column whose texts have more than 2 GiB together, from a file of a megabyte: each row has the same.
+/// A column whose texts have more than 2 GiB together, from a file of a megabyte: each row has the
+/// same.
 #[cfg(feature = "parquet")]
 #[test]
 fn a_column_with_more_than_two_gibibytes_of_text_is_read() {
@@ -421,10 +485,12 @@ fn a_column_with_more_than_two_gibibytes_of_text_is_read() {
     let texts: ArrayRef = Arc::new(DictionaryArray::<Int32Type>::new(keys, Arc::new(text)));
     let batch = RecordBatch::try_from_iter([("text", texts)]).unwrap();
     // The file says that its column holds plain texts, as most do.
-    let properties = parquet::arrow::arrow_writer::ArrowWriterOptions::new().with_skip_arrow_metadata(true);
+    let properties =
+        parquet::arrow::arrow_writer::ArrowWriterOptions::new().with_skip_arrow_metadata(true);
     let file = fs::File::create(&path).unwrap();
     let mut writer =
-        parquet::arrow::ArrowWriter::try_new_with_options(file, batch.schema(), properties).unwrap();
+        parquet::arrow::ArrowWriter::try_new_with_options(file, batch.schema(), properties)
+            .unwrap();
     writer.write(&batch).unwrap();
     writer.close().unwrap();
     let table = Reading::new().most_unpacked(1 << 32).file(&path).unwrap();
@@ -441,19 +507,24 @@ fn compressed_arrow_and_brotli_are_read(#[case] compression: Option<arrow_ipc::C
     let mut bytes = Vec::new();
     match compression {
         Some(_) => {
-            let options =
-                arrow_ipc::writer::IpcWriteOptions::default().try_with_compression(compression).unwrap();
+            let options = arrow_ipc::writer::IpcWriteOptions::default()
+                .try_with_compression(compression)
+                .unwrap();
             let batch = table.batch();
-            let mut writer =
-                arrow_ipc::writer::FileWriter::try_new_with_options(&mut bytes, &batch.schema(), options)
-                    .unwrap();
+            let mut writer = arrow_ipc::writer::FileWriter::try_new_with_options(
+                &mut bytes,
+                &batch.schema(),
+                options,
+            )
+            .unwrap();
             writer.write(batch).unwrap();
             writer.finish().unwrap();
         }
         None => {
             let brotli = parquet::basic::Compression::BROTLI(Default::default());
-            let properties =
-                parquet::file::properties::WriterProperties::builder().set_compression(brotli).build();
+            let properties = parquet::file::properties::WriterProperties::builder()
+                .set_compression(brotli)
+                .build();
             let schema = table.batch().schema();
             let mut writer =
                 parquet::arrow::ArrowWriter::try_new(&mut bytes, schema, Some(properties)).unwrap();
@@ -471,15 +542,18 @@ fn a_grain_that_there_is_not_is_told_with_its_file_and_column() {
     use jembric::arrow::schema::{DataType, Field, Schema};
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("odd.arrow");
-    let metadata = std::collections::HashMap::from([("jembric.grain".to_owned(), "fortnight".to_owned())]);
+    let metadata =
+        std::collections::HashMap::from([("jembric.grain".to_owned(), "fortnight".to_owned())]);
     let field = Field::new("day", DataType::Date32, true).with_metadata(metadata);
     let schema = Arc::new(Schema::new(vec![field]));
-    let batch = RecordBatch::try_new(schema.clone(), vec![Arc::new(Date32Array::from(vec![0]))]).unwrap();
+    let batch =
+        RecordBatch::try_new(schema.clone(), vec![Arc::new(Date32Array::from(vec![0]))]).unwrap();
     let mut writer =
         arrow_ipc::writer::FileWriter::try_new(fs::File::create(&path).unwrap(), &schema).unwrap();
     writer.write(&batch).unwrap();
     writer.finish().unwrap();
-    for error in [Reading::new().file(&path).unwrap_err(), Reading::new().shape(&path).unwrap_err()] {
+    for error in [Reading::new().file(&path).unwrap_err(), Reading::new().shape(&path).unwrap_err()]
+    {
         let error = error.to_string();
         assert!(error.contains("odd.arrow: column `day` says in its metadata"), "{error}");
         assert!(error.contains("`fortnight`"), "{error}");
@@ -527,15 +601,21 @@ fn the_length_that_a_packed_column_claims_is_held_against_the_limit(#[case] is_f
     let options = options.try_with_compression(Some(arrow_ipc::CompressionType::ZSTD)).unwrap();
     let mut bytes = Vec::new();
     if is_file {
-        let mut writer =
-            arrow_ipc::writer::FileWriter::try_new_with_options(&mut bytes, &batch.schema(), options)
-                .unwrap();
+        let mut writer = arrow_ipc::writer::FileWriter::try_new_with_options(
+            &mut bytes,
+            &batch.schema(),
+            options,
+        )
+        .unwrap();
         writer.write(&batch).unwrap();
         writer.finish().unwrap();
     } else {
-        let mut writer =
-            arrow_ipc::writer::StreamWriter::try_new_with_options(&mut bytes, &batch.schema(), options)
-                .unwrap();
+        let mut writer = arrow_ipc::writer::StreamWriter::try_new_with_options(
+            &mut bytes,
+            &batch.schema(),
+            options,
+        )
+        .unwrap();
         writer.write(&batch).unwrap();
         writer.finish().unwrap();
     }
@@ -558,7 +638,8 @@ fn a_block_that_ends_behind_its_file_is_damage(#[case] stated: i64) {
     writer.write(&batch).unwrap();
     writer.finish().unwrap();
     let end = bytes.len() - 10;
-    let footer_len = arrow_ipc::reader::read_footer_length(bytes[end..].try_into().unwrap()).unwrap();
+    let footer_len =
+        arrow_ipc::reader::read_footer_length(bytes[end..].try_into().unwrap()).unwrap();
     let body = {
         let footer = arrow_ipc::root_as_footer(&bytes[end - footer_len..end]).unwrap();
         footer.recordBatches().unwrap().get(0).bodyLength()

@@ -4,7 +4,9 @@
 
 use jembric::{
     Context, Earliest, Error, Expression, Fold, Latest, Look, LookFold, Table, Ties, Type,
-    arrow::{Array, ArrayRef, Date32Array, RecordBatch, StringArray, cast::AsArray, schema::DataType},
+    arrow::{
+        Array, ArrayRef, Date32Array, RecordBatch, StringArray, cast::AsArray, schema::DataType,
+    },
     io::{self, Destination, Format, Order, Reading, Writing},
 };
 use proptest::prelude::*;
@@ -46,8 +48,10 @@ fn text(records: &[Exported], notation: usize, separator: char) -> String {
             2 => format!("{month}/{day}/{year:04}"),
             _ => format!(
                 "{day} {} {year:04}",
-                ["Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec"]
-                    [month as usize - 1]
+                [
+                    "Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov",
+                    "Dec"
+                ][month as usize - 1]
             ),
         });
         let vessel = format!("\"{}\"", vessel.replace('"', "\"\""));
@@ -57,10 +61,12 @@ fn text(records: &[Exported], notation: usize, separator: char) -> String {
 }
 
 proptest! {
-    /// From text to text: what comes out is what loops over the records say, whatever the notation and the separator.
+    /// From text to text: what comes out is what loops over the records say, whatever the notation
+    /// and the separator.
     #[test]
     fn the_latest_of_an_exported_file_is_that_of_its_records(
-        records in exported(), notation in 0_usize..4, separator in prop::sample::select(vec![',', ';', '\t', '|']),
+        records in exported(), notation in 0_usize..4, separator in prop::sample::select(vec![',',
+            ';', '\t', '|']),
     ) {
         let text = text(&records, notation, separator);
         let reading = Reading::new().date_order(Order::MonthFirst).separator(separator as u8);
@@ -79,7 +85,8 @@ proptest! {
             if record.day.is_some() && record.day == latest.get(record.vessel.as_str()).copied() {
                 latest.remove(record.vessel.as_str());
                 let (year, month, day) = record.day.unwrap();
-                expected.push((record.vessel.clone(), format!("{year:04}-{month:02}-{day:02}"), record.tons));
+                expected.push((record.vessel.clone(), format!("{year:04}-{month:02}-{day:02}"),
+                    record.tons));
             }
         }
         let mut written = Vec::new();
@@ -112,10 +119,14 @@ fn arrow_goes_in_and_comes_out() {
     let vessels: ArrayRef = Arc::new(StringArray::from(vec!["Petrel", "Petrel", "Thrift"]));
     let days: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 19_000]));
     let batch = RecordBatch::try_from_iter([("vessel", vessels), ("day", days)]).unwrap();
-    let first = Earliest::new("day").per(["vessel"]).apply(&Table::from_batch(&batch).unwrap()).unwrap();
+    let first =
+        Earliest::new("day").per(["vessel"]).apply(&Table::from_batch(&batch).unwrap()).unwrap();
     let out = first.table.batch();
     assert_eq!(out.schema().field(0).data_type(), &DataType::Utf8View);
-    assert_eq!(out.column(0).as_string_view().iter().flatten().collect::<Vec<_>>(), ["Petrel", "Thrift"]);
+    assert_eq!(
+        out.column(0).as_string_view().iter().flatten().collect::<Vec<_>>(),
+        ["Petrel", "Thrift"]
+    );
     assert_eq!(out.column(1).len(), 2);
 }
 
@@ -142,7 +153,8 @@ fn mistakes_come_as_values_that_can_be_told_apart() {
 #[case(Format::Markdown)]
 fn a_table_without_rows_is_still_written(#[case] format: Format) {
     let table = Reading::new().stream("t", "vessel,day\n".as_bytes()).unwrap();
-    let outcome = Latest::new("day").apply_with(&table, &Context::new().reconcile(["vessel"])).unwrap();
+    let outcome =
+        Latest::new("day").apply_with(&table, &Context::new().reconcile(["vessel"])).unwrap();
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("out");
     let mut file = Destination::file(&path).unwrap();
@@ -160,7 +172,8 @@ fn the_readme_names_every_function_of_expressions() {
     let rows: Vec<&str> = readme.lines().filter(|line| line.starts_with("| of ")).collect();
     for (form, gives) in jembric::Expression::functions() {
         let name = form.split('(').next().unwrap();
-        let is_word = |row: &&str| row.split(|c: char| !c.is_alphanumeric()).any(|word| word == name);
+        let is_word =
+            |row: &&str| row.split(|c: char| !c.is_alphanumeric()).any(|word| word == name);
         assert!(rows.iter().any(is_word), "{name}: {gives}");
     }
 }
@@ -180,7 +193,8 @@ fn batches(table: &Table, count: usize) -> Vec<(Table, u64)> {
 #[test]
 fn threads_fold_their_batches_and_their_states_are_merged() {
     let lifts = lifts();
-    let plan = Latest::new("lifted_on").per(["crane"]).prepare(&lifts.shape(), &Context::new()).unwrap();
+    let plan =
+        Latest::new("lifted_on").per(["crane"]).prepare(&lifts.shape(), &Context::new()).unwrap();
     let whole = plan.apply(&[&lifts]).unwrap();
     for count in [1, 2, 7] {
         let folds: Vec<Fold> = std::thread::scope(|scope| {
@@ -214,7 +228,8 @@ fn a_look_at_batches_of_a_file_is_the_look_at_the_file() {
 #[test]
 fn an_expression_is_checked_without_the_rows() {
     let (shape, context) = (lifts().shape(), Context::new());
-    let kind = |text: &str| text.parse::<Expression>().and_then(|text| text.check(&shape, &context));
+    let kind =
+        |text: &str| text.parse::<Expression>().and_then(|text| text.check(&shape, &context));
     assert_eq!(kind("lifted_on + 3 days").unwrap(), Some(Type::DAYS));
     assert_eq!(kind("year(lifted_on) = 2025").unwrap(), Some(Type::Boolean));
     assert!(kind("as_of - lifted_on").unwrap_err().to_string().contains("`as_of`"));

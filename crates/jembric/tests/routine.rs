@@ -34,7 +34,8 @@ fn mistake(text: &str) -> (String, String, String) {
     };
     match told {
         Error::Routine(mistaken) => {
-            let at = mistaken.text[mistaken.at.clone()].lines().next().unwrap_or_default().to_owned();
+            let at =
+                mistaken.text[mistaken.at.clone()].lines().next().unwrap_or_default().to_owned();
             assert!(mistaken.to_string().contains("--> r.toml:"), "{mistaken}");
             (mistaken.problem.clone(), at, mistaken.advice.clone())
         }
@@ -42,7 +43,8 @@ fn mistake(text: &str) -> (String, String, String) {
     }
 }
 
-const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\nlatest = { per = [\"vessel\"], date = \"inspected_on\" }\n";
+const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\nlatest = { per = \
+    [\"vessel\"], date = \"inspected_on\" }\n";
 
 #[rstest]
 #[case::no_toml("title = ", "", "")]
@@ -58,13 +60,22 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     ""
 )]
 #[case::spelled_otherwise(
-    "[[step]]\nread = \"stays.csv\"\nsort = \"tons\"\nwrite = \"o.csv\"\n[[step]]\nsort = \"vessel\"\nwrite = \"./o.csv\"",
+    "[[step]]\nread = \"stays.csv\"\nsort = \"tons\"\nwrite = \"o.csv\"\n[[step]]\nsort \
+        = \"vessel\"\nwrite = \"./o.csv\"",
     "two steps write `./o.csv`",
     "choose another name"
 )]
 #[case::no_step("title = \"x\"", "there is no step in it", "begin one with [[step]]")]
-#[case::no_operation("[[step]]\nread = \"stays.csv\"", "a step has no operation", "one of latest, earliest")]
-#[case::operation("[[step]]\nlates = {}", "`lates` is not a key of a step", "did you mean `latest`?")]
+#[case::no_operation(
+    "[[step]]\nread = \"stays.csv\"",
+    "a step has no operation",
+    "one of latest, earliest"
+)]
+#[case::operation(
+    "[[step]]\nlates = {}",
+    "`lates` is not a key of a step",
+    "did you mean `latest`?"
+)]
 #[case::two_operations(
     "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nfilter = \"true\"",
     "a step has two operations, `filter` and `sort`",
@@ -85,9 +96,11 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     "it has no windows",
     "windows = \"stays.csv\""
 )]
-#[case::from(&format!("{LATEST}[[step]]\nfrom = \"curent\"\nsort = \"vessel\""), "no step before it is called `curent`", "did you mean `current`?")]
+#[case::from(&format!("{LATEST}[[step]]\nfrom = \"curent\"\nsort = \"vessel\""),
+    "no step before it is called `curent`", "did you mean `current`?")]
 #[case::circle(
-    "[[step]]\nname = \"a\"\nfrom = \"b\"\nsort = \"x\"\n[[step]]\nname = \"b\"\nfrom = \"a\"\nsort = \"x\"",
+    "[[step]]\nname = \"a\"\nfrom = \"b\"\nsort = \"x\"\n[[step]]\nname = \"b\"\nfrom \
+        = \"a\"\nsort = \"x\"",
     "`b` is this step or a later one, so that they would go round in a circle",
     "a step works on earlier ones"
 )]
@@ -97,9 +110,12 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     "a step works on earlier ones"
 )]
 #[case::names(&format!("{LATEST}{LATEST}"), "two steps are called `current`", "rename one")]
-#[case::column(&LATEST.replace("vessel", "vesel"), "inspections.csv: there is no column `vesel`. Did you mean `vessel`?", "")]
-#[case::later_column(&format!("{LATEST}[[step]]\nsort = \"vesel\""), "there is no column `vesel`. Did you mean `vessel`?", "")]
-#[case::file(&LATEST.replace("inspections.csv", "inspection.csv"), "inspection.csv: no such file", "")]
+#[case::column(&LATEST.replace("vessel", "vesel"),
+    "inspections.csv: there is no column `vesel`. Did you mean `vessel`?", "")]
+#[case::later_column(&format!("{LATEST}[[step]]\nsort = \"vesel\""),
+    "there is no column `vesel`. Did you mean `vessel`?", "")]
+#[case::file(&LATEST.replace("inspections.csv", "inspection.csv"), "inspection.csv: no such file",
+    "")]
 #[case::value(
     "[[step]]\nread = \"stays.csv\"\nrecent = { date = \"left\", last = \"3 moons\" }",
     "`3 moons` cannot be read as a span",
@@ -110,7 +126,11 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     "`date` is not given: expected the name of a column",
     ""
 )]
-#[case::expression("[[step]]\nread = \"stays.csv\"\nfilter = \"tons >\"", "the expression ends", "")]
+#[case::expression(
+    "[[step]]\nread = \"stays.csv\"\nfilter = \"tons >\"",
+    "the expression ends",
+    ""
+)]
 #[case::as_of(
     "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x-{as-of}.csv\"",
     "`x-{as-of}.csv` has the as-of date in it, and there is none",
@@ -121,18 +141,25 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     "unknown field `mising`",
     ""
 )]
-#[case::read_and_from(&format!("{LATEST}[[step]]\nread = \"stays.csv\"\nfrom = \"current\"\nsort = \"vessel\""), "a step has both `read` and `from`", "choose one")]
+#[case::read_and_from(&format!("{LATEST}[[step]]\nread = \"stays.csv\"\nfrom = \"current\"\nsort \
+    = \"vessel\""), "a step has both `read` and `from`", "choose one")]
 #[case::written_twice(
-    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x.csv\"\n[[step]]\nsort = \"vessel\"\nwrite = \"x.csv\"",
+    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x.csv\"\n[[step]]\nsort \
+        = \"vessel\"\nwrite = \"x.csv\"",
     "two steps write `x.csv`",
     "choose another name"
 )]
 #[case::written_and_read(
-    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x.csv\"\n[[step]]\nread = \"x.csv\"\nsort = \"vessel\"",
+    "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x.csv\"\n[[step]]\nread \
+        = \"x.csv\"\nsort = \"vessel\"",
     "`x.csv` is written by this routine",
     "give the step that writes it a name"
 )]
-fn mistakes_are_shown_at_their_line(#[case] text: &str, #[case] problem: &str, #[case] advice: &str) {
+fn mistakes_are_shown_at_their_line(
+    #[case] text: &str,
+    #[case] problem: &str,
+    #[case] advice: &str,
+) {
     let (told, at, told_advice) = mistake(text);
     assert!(told.contains(problem) && told_advice.contains(advice), "{told}, {told_advice}");
     // What is shown is what is spoken of, where a word of the text is.
@@ -154,8 +181,10 @@ fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
         fs::copy(demo().directory.join(file), directory.path().join(file)).unwrap();
     }
     let text = "title = \"On {as-of}\"\nas-of = \"newest:inspected_on\"\n\
-        [[step]]\nname = \"current\"\nread = \"inspections.csv\"\nlatest = { per = \"vessel\", date = \"inspected_on\", ties = \"first\" }\n\
-        [[step]]\nelapsed = { from = \"inspected_on\", to = \"as-of\" }\nwrite = \"ages-{as-of}.csv\"\n\
+        [[step]]\nname = \"current\"\nread = \"inspections.csv\"\nlatest = { per = \"vessel\", \
+        date = \"inspected_on\", ties = \"first\" }\n\
+        [[step]]\nelapsed = { from = \"inspected_on\", to = \"as-of\" }\nwrite \
+        = \"ages-{as-of}.csv\"\n\
         [[step]]\nname = \"fuel\"\nread = \"fuel_in.csv\"\nstack = [\"fuel_out.csv\"]\n\
         [[step]]\nfrom = \"current\"\nsort = \"vessel:down\"\n\
         [[step]]\ncolumns = \"vessel\"\n";
@@ -174,7 +203,8 @@ fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
                 Ok(())
             },
             &mut |step| {
-                let followed = step.outcome.ledger.followed.as_ref().map(|rows| (rows.rows_in, rows.kept));
+                let followed =
+                    step.outcome.ledger.followed.as_ref().map(|rows| (rows.rows_in, rows.kept));
                 ran.push((step.place, step.written.clone(), followed));
                 title = routine.title_on(step.context.as_of);
                 assert!(step.outcome.ledger.balances());
@@ -291,7 +321,10 @@ fn example_value(setting: &jembric::Setting) -> Value {
 fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_routine() {
     for operation in OPERATIONS {
         let mut settings = GivenSettings::default();
-        operation.settings.iter().for_each(|setting| settings.insert(setting.name, example(setting)));
+        operation
+            .settings
+            .iter()
+            .for_each(|setting| settings.insert(setting.name, example(setting)));
         if let Err(error) = operation.step(&settings, Vec::new()) {
             panic!("{}: {error}", operation.name);
         }
@@ -306,12 +339,14 @@ fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_
         }
         let file = |name: &str| Input::File(name.to_owned(), ReadingSettings::default());
         let inputs = [file("a.csv"), file("b.csv")];
-        let inputs =
-            inputs[..if operation.name == "within" || operation.name == "stack" { 2 } else { 1 }].to_vec();
+        let inputs = inputs
+            [..if operation.name == "within" || operation.name == "stack" { 2 } else { 1 }]
+            .to_vec();
         let step = Planned::new(described(operation.name).unwrap(), named, inputs)
             .covering(vec![vec!["day".to_owned()]]);
         let text = Routine::of(vec![step.clone()]).to_text(str::to_owned).unwrap();
-        let again = Routine::parse("again.toml", &text).unwrap_or_else(|error| panic!("{text}\n{error}"));
+        let again =
+            Routine::parse("again.toml", &text).unwrap_or_else(|error| panic!("{text}\n{error}"));
         assert_eq!(
             (&again.steps[0].settings, &again.steps[0].inputs),
             (&step.settings, &step.inputs),
@@ -331,9 +366,12 @@ fn a_file_that_is_not_there_is_named() {
 }
 
 #[rstest]
-#[case::all(json!({"read": {"day": "%d.%m.%y"}, "century": 1900, "date-order": "dmy", "missing": ["-"], "separator": ";", "encoding": "windows-1252", "decimal-comma": true, "most-unpacked": 1000}), None)]
+#[case::all(json!({"read": {"day": "%d.%m.%y"}, "century": 1900, "date-order": "dmy",
+    "missing": ["-"], "separator": ";", "encoding": "windows-1252", "decimal-comma": true,
+        "most-unpacked": 1000}), None)]
 #[case::tab(json!({"separator": "tab", "no-header": true, "no-quotes": true}), None)]
-#[case::separator(json!({"separator": "::"}), Some("`separator`: `::`: expected one character such as ; or |, or the word tab"))]
+#[case::separator(json!({"separator": "::"}),
+    Some("`separator`: `::`: expected one character such as ; or |, or the word tab"))]
 #[case::quote(json!({"separator": "\""}), Some("`separator`: `\"`: expected one character"))]
 fn how_a_file_is_read_can_be_written_down(#[case] settings: Value, #[case] error: Option<&str>) {
     let read: ReadingSettings = serde_json::from_value(settings.clone()).unwrap();
@@ -348,19 +386,32 @@ fn how_a_file_is_read_can_be_written_down(#[case] settings: Value, #[case] error
 #[test]
 fn a_zone_and_a_reading_are_those_of_the_routine() {
     let directory = tempfile::tempdir().unwrap();
-    fs::write(directory.path().join("log.csv"), "at;n\n29.03.25 23:30 +0000;1,5\n30.03.25 23:30 +0000;-\n")
-        .unwrap();
-    let text = "zone = \"Europe/Lisbon\"\n[[step]]\nread = { file = \"log.csv\", separator = \";\", missing = \"-\", decimal-comma = true, century = 2000, \
-        read = { at = \"%d.%m.%y %H:%M %z\" } }\ntotals = { date = \"at\", sum = \"n\", count = true }\n";
+    fs::write(
+        directory.path().join("log.csv"),
+        "at;n\n29.03.25 23:30 +0000;1,5\n30.03.25 23:30 +0000;-\n",
+    )
+    .unwrap();
+    let text = "zone = \"Europe/Lisbon\"\n[[step]]\nread = { file = \"log.csv\", separator \
+        = \";\", missing = \"-\", decimal-comma = true, century = 2000, \
+        read = { at = \"%d.%m.%y %H:%M %z\" } }\ntotals = { date = \"at\", sum = \"n\", count = \
+        true }\n";
     let error = Routine::parse("r.toml", text).unwrap_err().to_string();
     assert!(error.contains("r.toml:3:8"), "`missing` is a list: {error}");
-    let routine = Routine::parse("r.toml", &text.replace("missing = \"-\"", "missing = [\"-\"]")).unwrap();
+    let routine =
+        Routine::parse("r.toml", &text.replace("missing = \"-\"", "missing = [\"-\"]")).unwrap();
     let files = Disk { directory: directory.path().to_owned() };
     let run = Run::on(&files, today());
     let mut csv = Vec::new();
     let mut answer = jembric::io::Writing::new().batches(&mut csv);
-    routine.check(&run).unwrap().run(&mut |batch| Ok(answer.write(batch)?), &mut |_| Ok(())).unwrap();
-    assert_eq!(String::from_utf8(csv).unwrap(), "day,sum_n,count\n2025-03-29,1.5,1\n2025-03-31,0.0,1\n");
+    routine
+        .check(&run)
+        .unwrap()
+        .run(&mut |batch| Ok(answer.write(batch)?), &mut |_| Ok(()))
+        .unwrap();
+    assert_eq!(
+        String::from_utf8(csv).unwrap(),
+        "day,sum_n,count\n2025-03-29,1.5,1\n2025-03-31,0.0,1\n"
+    );
 }
 
 /// The demo's files, and which of their columns were read.
@@ -381,39 +432,54 @@ impl Files for Watched {
 }
 
 #[rstest]
-#[case::totals("read = \"dues.csv\"\ntotals = { date = \"issued\", sum = \"amount as owed\" }", &["dues.csv: issued amount"])]
+#[case::totals("read = \"dues.csv\"\ntotals = { date = \"issued\", sum = \"amount as owed\" }",
+    &["dues.csv: issued amount"])]
 #[case::counted("read = \"dues.csv\"\ntotals = { count = true }", &["dues.csv: invoice"])]
-#[case::whole("read = \"dues.csv\"\nfilter = \"amount > 3\"", &["dues.csv: invoice vessel class issued due paid amount"])]
+#[case::whole("read = \"dues.csv\"\nfilter = \"amount > 3\"",
+    &["dues.csv: invoice vessel class issued due paid amount"])]
 #[case::later(
-    "read = \"dues.csv\"\nfilter = \"amount > 3\"\n[[step]]\nelapsed = { from = \"due\", to = \"paid\" }\n[[step]]\ncolumns = \"class as sort, elapsed_days\"",
+    "read = \"dues.csv\"\nfilter = \"amount > 3\"\n[[step]]\nelapsed = { from = \"due\", to \
+        = \"paid\" }\n[[step]]\ncolumns = \"class as sort, elapsed_days\"",
     &["dues.csv: class due paid amount"]
 )]
 #[case::rows_decide(
-    "read = \"gauge.csv\"\nrunning = { date = \"day\", count = true, row-by-row = true }\n[[step]]\ncolumns = \"count_so_far\"",
+    "read = \"gauge.csv\"\nrunning = { date = \"day\", count = true, row-by-row = true \
+        }\n[[step]]\ncolumns = \"count_so_far\"",
     &["gauge.csv: day"]
 )]
 #[case::windows(
-    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date = \"lifted_on\", window = \"arrived..left\" }\n[[step]]\ntotals = { per = \"berth\", sum = \"tons_window\" }",
+    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date \
+        = \"lifted_on\", window = \"arrived..left\" }\n[[step]]\ntotals = { per = \"berth\", sum \
+        = \"tons_window\" }",
     &["lifts.csv: lifted_on vessel tons", "stays.csv: vessel berth arrived left tons"]
 )]
 #[case::brought(
-    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date = \"lifted_on\", window = \"arrived..left\", bring = \"berth\" }\n[[step]]\ntotals = { per = \"berth\", sum = \"tons\" }",
+    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date \
+        = \"lifted_on\", window = \"arrived..left\", bring = \"berth\" }\n[[step]]\ntotals = { \
+        per = \"berth\", sum = \"tons\" }",
     &["lifts.csv: lifted_on vessel tons", "stays.csv: vessel berth arrived left"]
 )]
 #[case::either_window(
-    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date = \"lifted_on\", window = \"arrived..left\", pick = \"last\" }\n[[step]]\ntotals = { per = \"berth\", count = true }",
+    "read = \"lifts.csv\"\nwithin = { windows = \"stays.csv\", match = \"vessel\", date \
+        = \"lifted_on\", window = \"arrived..left\", pick = \"last\" }\n[[step]]\ntotals = { per \
+        = \"berth\", count = true }",
     &["lifts.csv: lifted_on vessel crane tons", "stays.csv: stay vessel berth arrived left tons"]
 )]
 #[case::stacked(
-    "read = \"fuel_in.csv\"\nstack = { files = [\"fuel_out.csv\"], source = \"book\" }\n[[step]]\ntotals = { per = [\"book\", \"vessel\"], count = true }",
+    "read = \"fuel_in.csv\"\nstack = { files = [\"fuel_out.csv\"], source = \"book\" \
+        }\n[[step]]\ntotals = { per = [\"book\", \"vessel\"], count = true }",
     &["fuel_in.csv: day", "fuel_out.csv: vessel"]
 )]
 #[case::twice(
-    "name = \"d\"\nread = \"dues.csv\"\nsort = \"due\"\n[[step]]\ntotals = { per = \"class\", count = true }\nwrite = \"c.csv\"\n[[step]]\nfrom = \"d\"\ntotals = { per = \"vessel\", count = true }\nwrite = \"v.csv\"\n[[step]]\nread = \"dues.csv\"\ntotals = { sum = \"amount\" }",
+    "name = \"d\"\nread = \"dues.csv\"\nsort = \"due\"\n[[step]]\ntotals = { per = \"class\", \
+        count = true }\nwrite = \"c.csv\"\n[[step]]\nfrom = \"d\"\ntotals = { per = \"vessel\", \
+        count = true }\nwrite = \"v.csv\"\n[[step]]\nread = \"dues.csv\"\ntotals = { sum \
+        = \"amount\" }",
     &["dues.csv: vessel class due amount"]
 )]
 #[case::latest(
-    "read = \"stays.csv\"\nlatest = { per = \"vessel\", date = \"left\" }\n[[step]]\ncolumns = \"berth\"",
+    "read = \"stays.csv\"\nlatest = { per = \"vessel\", date = \"left\" }\n[[step]]\ncolumns \
+        = \"berth\"",
     &["stays.csv: vessel berth left"]
 )]
 fn only_columns_that_a_step_uses_are_read_and_the_answer_is_the_same(
@@ -446,22 +512,33 @@ fn only_columns_that_a_step_uses_are_read_and_the_answer_is_the_same(
 
 #[rstest]
 #[case::to_the_end(
-    "recent = { date = \"day\", range = \"2024\" }\n[[step]]\nfilter = \"n > 3000 or n is missing\"\n[[step]]\nadd = \"m = n * 2\"\n[[step]]\nelapsed = { from = \"day\", to = \"2025-06-30\", bands = [0, 300] }\n[[step]]\ncolumns = \"m, elapsed_days_band as band\"",
+    "recent = { date = \"day\", range = \"2024\" }\n[[step]]\nfilter = \"n > 3000 or n is \
+        missing\"\n[[step]]\nadd = \"m = n * 2\"\n[[step]]\nelapsed = { from = \"day\", to \
+        = \"2025-06-30\", bands = [0, 300] }\n[[step]]\ncolumns = \"m, elapsed_days_band as band\"",
     0
 )]
 #[case::in_between(
-    "active = { start = \"day\", end = \"until\" }\n[[step]]\nfilter = \"n > 50\"\n[[step]]\nadd = \"double = n * 2\"\n[[step]]\ntotals = { per = [\"day_2\"], sum = [\"double\"] }",
+    "active = { start = \"day\", end = \"until\" }\n[[step]]\nfilter = \"n > 50\"\n[[step]]\nadd \
+        = \"double = n * 2\"\n[[step]]\ntotals = { per = [\"day_2\"], sum = [\"double\"] }",
     1
 )]
 #[case::used_twice(
-    "name = \"a\"\nactive = { start = \"day\", end = \"until\", name = \"d\" }\n[[step]]\nfilter = \"n > 50\"\nwrite = \"x.csv\"\n[[step]]\nfrom = \"a\"\nfilter = \"n > 90000\"",
+    "name = \"a\"\nactive = { start = \"day\", end = \"until\", name = \"d\" }\n[[step]]\nfilter \
+        = \"n > 50\"\nwrite = \"x.csv\"\n[[step]]\nfrom = \"a\"\nfilter = \"n > 90000\"",
     2
 )]
-fn rows_in_stretches_give_the_same_answer_and_account(#[case] steps: &str, #[case] made_whole: usize) {
+fn rows_in_stretches_give_the_same_answer_and_account(
+    #[case] steps: &str,
+    #[case] made_whole: usize,
+) {
     let directory = tempfile::tempdir().unwrap();
     let mut csv = "n,day,until,tons\n".to_owned();
     for n in 0_u32..150_000 {
-        let day = if n % 1000 == 7 { String::new() } else { format!("202{}-0{}-11", n % 3 + 3, n % 9 + 1) };
+        let day = if n % 1000 == 7 {
+            String::new()
+        } else {
+            format!("202{}-0{}-11", n % 3 + 3, n % 9 + 1)
+        };
         let until = if day.is_empty() { String::new() } else { day.replace("-11", "-12") };
         let number = if n % 77 == 5 { String::new() } else { (n % 100_000).to_string() };
         // Blank lines, so that rows do not stand one line below the other.
@@ -472,8 +549,10 @@ fn rows_in_stretches_give_the_same_answer_and_account(#[case] steps: &str, #[cas
         ));
     }
     fs::write(directory.path().join("r.csv"), csv).unwrap();
-    let steps = steps.replace("day_2", "d").replace("end = \"until\" }", "end = \"until\", name = \"d\" }");
-    let routine = Routine::parse("r.toml", &format!("[[step]]\nread = \"r.csv\"\n{steps}\n")).unwrap();
+    let steps =
+        steps.replace("day_2", "d").replace("end = \"until\" }", "end = \"until\", name = \"d\" }");
+    let routine =
+        Routine::parse("r.toml", &format!("[[step]]\nread = \"r.csv\"\n{steps}\n")).unwrap();
     let files = Disk { directory: directory.path().to_owned() };
     let answer = |follow: Option<&str>| {
         let mut run = Run::on(&files, today());
@@ -510,7 +589,8 @@ fn rows_in_stretches_give_the_same_answer_and_account(#[case] steps: &str, #[cas
 fn a_number_keeps_all_its_digits_or_is_refused() {
     let opening = |number: &str| {
         let text = format!(
-            "[[step]]\nread = \"dues.csv\"\nrunning = {{ date = \"issued\", sum = [\"amount\"], opening = {number} }}"
+            "[[step]]\nread = \"dues.csv\"\nrunning = {{ date = \"issued\", sum = [\"amount\"], \
+                opening = {number} }}"
         );
         let routine = Routine::parse("o.toml", &text)?;
         let files = demo();
@@ -519,7 +599,9 @@ fn a_number_keeps_all_its_digits_or_is_refused() {
         routine.check(&running)?.run(
             &mut |batch| {
                 let sum = batch.column("sum_so_far_amount")?;
-                first.get_or_insert(sum.as_primitive::<jembric::arrow::types::Decimal128Type>().value(0));
+                first.get_or_insert(
+                    sum.as_primitive::<jembric::arrow::types::Decimal128Type>().value(0),
+                );
                 Ok(())
             },
             &mut |_| Ok(()),

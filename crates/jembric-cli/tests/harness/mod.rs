@@ -1,4 +1,5 @@
-//! What the tests of the command share: the demo's tables in a directory, and a way to run the command there.
+//! What the tests of the command share: the demo's tables in a directory, and a way to run the
+//! command there.
 
 use assert_cmd::{Command, cargo::cargo_bin_cmd};
 use rstest::fixture;

@@ -1,11 +1,13 @@
-//! Counts per period by a sweep over starts and ends: how many are active goes up at a start and down after an end.
+//! Counts per period by a sweep over starts and ends: how many are active goes up at a start and
+//! down after an end.
 //!
-//! Everything follows from how many start and how many end on each tick of each group. Where a slot for each fits the memory,
-//! that is counted in slots, by each thread in its own if they are few; else each group's starts and ends are sorted. What is
-//! clipped by the range or has no end of its own has neither started nor ended there: that is counted apart, a group.
+//! Everything follows from how many start and how many end on each tick of each group. Where a slot
+//! for each fits the memory, that is counted in slots, by each thread in its own if they are few;
+//! else each group's starts and ends are sorted. What is clipped by the range or has no end of its
+//! own has neither started nor ended there: that is counted apart, a group.
 //!
-//! Starts and ends come from the rows of one table ([`RowSource`]), or from several batches of which they alone are
-//! kept (`settled`).
+//! Starts and ends come from the rows of one table ([`RowSource`]), or from several batches of
+//! which they alone are kept (`settled`).
 
 use super::{Active, ActivePlan, Gives, TOO_LONG, rows::period_column};
 use crate::{
@@ -56,7 +58,8 @@ impl Active {
         instants: bool,
     ) -> Result<Shape> {
         let result = shape.select(per)?;
-        let mut result = in_setting("name", || result.with(self.period_name(), self.period_type(instants)))?;
+        let mut result =
+            in_setting("name", || result.with(self.period_name(), self.period_type(instants)))?;
         for name in COUNTS.into_iter().chain([active_ticks_name(self.grain)]) {
             result = result.with(name, Type::Integer)?;
         }
@@ -132,7 +135,8 @@ pub(super) struct Sweep {
     from: i32,
     /// The first and last tick of each period that are looked at.
     bounds: Vec<(i32, i32)>,
-    /// The period in which intervals without an end were closed, and the tick until which they last.
+    /// The period in which intervals without an end were closed, and the tick until which they
+    /// last.
     closing: Option<(usize, i32)>,
     periods: Cutting,
     groups: usize,
@@ -195,9 +199,13 @@ impl RowSource<'_> {
         (self.intervals.first[row].max(sweep.first), self.intervals.last[row].min(sweep.last))
     }
 
-    /// What each sum gains at a period of a group, and loses: calls `change` with the group, the place of the period
-    /// among all, and the row.
-    pub(super) fn each_change(&self, periods: Cutting, mut change: impl FnMut(usize, i32, usize, bool)) {
+    /// What each sum gains at a period of a group, and loses: calls `change` with the group, the
+    /// place of the period among all, and the row.
+    pub(super) fn each_change(
+        &self,
+        periods: Cutting,
+        mut change: impl FnMut(usize, i32, usize, bool),
+    ) {
         let clip = |row: usize| self.intervals.clipped(row);
         for row in (0..self.intervals.fates.len()).filter(|&row| self.is_active(row)) {
             let (first, last) = clip(row);
@@ -212,9 +220,11 @@ impl StartsAndEnds for RowSource<'_> {
         let (groups, rows) = (sweep.groups, self.table.rows());
         let blank = || Slots::blank(sweep);
         let all_active = self.intervals.all_active();
-        // Without groups, a range or anything closed, there is nothing to look at but starts and ends.
+        // Without groups, a range or anything closed, there is nothing to look at but starts and
+        // ends.
         let intervals = self.intervals;
-        let plain = all_active && self.is_one && intervals.range.is_none() && sweep.closing.is_none();
+        let plain =
+            all_active && self.is_one && intervals.range.is_none() && sweep.closing.is_none();
         let of_rows = |rows: std::ops::Range<usize>| {
             let mut slots = blank();
             if plain {
@@ -238,7 +248,11 @@ impl StartsAndEnds for RowSource<'_> {
         }
         let parts = rayon::current_num_threads();
         let part = |n: usize| rows * n / parts..rows * (n + 1) / parts;
-        (0..parts).into_par_iter().map(|n| of_rows(part(n))).reduce_with(Slots::plus).unwrap_or_else(blank)
+        (0..parts)
+            .into_par_iter()
+            .map(|n| of_rows(part(n)))
+            .reduce_with(Slots::plus)
+            .unwrap_or_else(blank)
     }
 
     fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's> {
@@ -280,13 +294,19 @@ impl Sweep {
         let periods = Cutting::of(active);
         let overall = overall.filter(|_| groups > 0);
         let (first, last) = overall.unwrap_or((0, -1));
-        // Without a range the last period is looked at to its end, however early the data stops in it.
+        // Without a range the last period is looked at to its end, however early the data stops in
+        // it.
         let last = if !is_stated && overall.is_some() { periods.end_of(last) } else { last };
         let from = periods.number(first);
         let count = overall.map_or(0, |_| (periods.number(last) - from + 1) as usize);
         let rows = groups as u64 * count as u64;
         if rows > active.most_rows {
-            return Err(Error::TooManyRows { rows, most: active.most_rows, widest: None, advice: TOO_LONG });
+            return Err(Error::TooManyRows {
+                rows,
+                most: active.most_rows,
+                widest: None,
+                advice: TOO_LONG,
+            });
         }
         // Six counts, the period, and what is held while they are made.
         let sums = if let Gives::Counts { sum, .. } = &active.gives { sum.len() as u64 } else { 0 };
@@ -296,7 +316,9 @@ impl Sweep {
             first,
             last,
             from,
-            bounds: (0..count as i32).map(|period| periods.bounds(from + period, first, last)).collect(),
+            bounds: (0..count as i32)
+                .map(|period| periods.bounds(from + period, first, last))
+                .collect(),
             closing: closing.map(|tick| ((periods.number(tick) - from) as usize, tick)),
             periods,
             groups,
@@ -316,7 +338,8 @@ impl Sweep {
     fn over_slots(&self, starts: &[i32], ends: &[i32], lists: &mut Lists<'_>) {
         let mut now = 0_i64;
         for (period, &(from, to)) in self.bounds.iter().enumerate() {
-            let (before, mut started, mut ended, mut most, mut ticks, mut at_end) = (now, 0, 0, 0, 0, 0);
+            let (before, mut started, mut ended, mut most, mut ticks, mut at_end) =
+                (now, 0, 0, 0, 0, 0);
             let slots = (from - self.first) as usize..=(to - self.first) as usize;
             for (start, end) in starts[slots.clone()].iter().zip(&ends[slots]) {
                 now += i64::from(*start);
@@ -332,8 +355,9 @@ impl Sweep {
     /// The same from the sorted starts and the sorted ticks after the ends.
     fn over_events(&self, starts: &[i32], after: &[i32], lists: &mut Lists<'_>) {
         let (mut start, mut end) = (0, 0);
-        let is_by =
-            |events: &[i32], next: usize, tick: i32| events.get(next).is_some_and(|&event| event <= tick);
+        let is_by = |events: &[i32], next: usize, tick: i32| {
+            events.get(next).is_some_and(|&event| event <= tick)
+        };
         for (period, &(from, to)) in self.bounds.iter().enumerate() {
             while is_by(after, end, from) {
                 end += 1;
@@ -367,7 +391,8 @@ impl Sweep {
         }
     }
 
-    /// What was cut off has not started in the first period nor ended in the last, and what was closed has not ended.
+    /// What was cut off has not started in the first period nor ended in the last, and what was
+    /// closed has not ended.
     fn without_cut(&self, cut: Cut, lists: &mut Lists<'_>) {
         if let (Some(started), Some(ended)) = (lists.started.first_mut(), lists.ended.last_mut()) {
             *started -= i64::from(cut.starts);
@@ -392,8 +417,8 @@ impl Lists<'_> {
     }
 }
 
-/// What the result is made of beside the counts: the keys of the groups in order, the number of each group, and the
-/// sums, each with its name.
+/// What the result is made of beside the counts: the keys of the groups in order, the number of
+/// each group, and the sums, each with its name.
 pub(super) struct Beside<'a> {
     pub(super) keys: Table,
     pub(super) order: &'a [usize],
@@ -419,10 +444,14 @@ pub(super) fn counted(
         let of_groups = (0..order.len() as u32).flat_map(|group| std::iter::repeat_n(group, count));
         columns.extend(keys.take(&UInt32Array::from_iter_values(of_groups))?.fields());
     }
-    let numbers = order.iter().flat_map(|_| (0..count as i32).map(|period| sweep.from + period)).collect();
+    let numbers =
+        order.iter().flat_map(|_| (0..count as i32).map(|period| sweep.from + period)).collect();
     columns.push(period_column(active, hours, instants, numbers));
     for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active.grain)]).zip(lists) {
-        columns.push((Field::new(name, DataType::Int64, true), Arc::new(Int64Array::from(list)) as ArrayRef));
+        columns.push((
+            Field::new(name, DataType::Int64, true),
+            Arc::new(Int64Array::from(list)) as ArrayRef,
+        ));
     }
     for (name, array) in sums {
         columns.push((Field::new(name, array.data_type().clone(), true), array));
@@ -430,7 +459,8 @@ pub(super) fn counted(
     Table::of_fields(columns)
 }
 
-/// The sums over the rows of one table that are active in each period of each group, in the order of their keys.
+/// The sums over the rows of one table that are active in each period of each group, in the order
+/// of their keys.
 pub(super) fn sums_of_rows(
     sum: &[(String, usize)],
     rows: &RowSource<'_>,
@@ -496,9 +526,10 @@ impl Sweep {
         let [active, started, ended, at_end, most, ticks] =
             lists.each_mut().map(|list| list.par_chunks_mut(count));
         let of_groups = active.zip(started).zip(ended.zip(at_end)).zip(most.zip(ticks)).zip(order);
-        let of_groups = of_groups.map(|((((active, started), (ended, at_end)), (most, ticks)), &group)| {
-            (Lists { active, started, ended, at_end, most, ticks }, group)
-        });
+        let of_groups =
+            of_groups.map(|((((active, started), (ended, at_end)), (most, ticks)), &group)| {
+                (Lists { active, started, ended, at_end, most, ticks }, group)
+            });
         if groups.saturating_mul(self.ticks()) <= MOST_SLOTS {
             let slots = source.slots(self);
             of_groups.for_each(|(mut lists, group)| {
@@ -516,7 +547,8 @@ impl Sweep {
         }
     }
 
-    /// From what a sum gains and loses at each period of each group to what it is there, in the order of the keys.
+    /// From what a sum gains and loses at each period of each group to what it is there, in the
+    /// order of the keys.
     fn added_up(&self, changes: &[i128], order: &[usize]) -> Vec<i128> {
         let mut sums = Vec::with_capacity(changes.len());
         for &group in order {
@@ -529,8 +561,8 @@ impl Sweep {
         sums
     }
 
-    /// The place of each period of each group that has this number, among all in the order of the keys; none for
-    /// those beyond the last.
+    /// The place of each period of each group that has this number, among all in the order of the
+    /// keys; none for those beyond the last.
     pub(super) fn place(&self, rank: usize, period: i32) -> Option<usize> {
         let at = (period - self.from) as usize;
         (at < self.count()).then_some(rank * self.count() + at)
@@ -569,7 +601,12 @@ impl GroupEvents for RowEvents {
 
 impl RowSource<'_> {
     /// Adds each start and each tick after an end to events, and what was cut off.
-    pub(super) fn add_events(&self, range: Option<(i32, i32)>, events: &mut Vec<Event>, cut: &mut [Cut]) {
+    pub(super) fn add_events(
+        &self,
+        range: Option<(i32, i32)>,
+        events: &mut Vec<Event>,
+        cut: &mut [Cut],
+    ) {
         let (first, last) = range.unwrap_or((i32::MIN, i32::MAX));
         for row in (0..self.table.rows()).filter(|&row| self.is_active(row)) {
             let (own_first, own_last) = (self.intervals.first[row], self.intervals.last[row]);
@@ -588,13 +625,20 @@ impl RowSource<'_> {
 
 /// Whether sorted events tell the same of each week as slots for each day.
 #[cfg(test)]
-pub(super) fn both_sweeps_agree(intervals: &Intervals, table: &Table, first: i32, last: i32) -> bool {
+pub(super) fn both_sweeps_agree(
+    intervals: &Intervals,
+    table: &Table,
+    first: i32,
+    last: i32,
+) -> bool {
     let periods = Cutting { periods: Grain::Week.into(), simple: false };
     let from = periods.number(first);
     let count = periods.number(last) - from + 1;
     let bounds = (0..count).map(|period| periods.bounds(from + period, first, last)).collect();
     let sweep = Sweep { first, last, from, bounds, closing: None, periods, groups: 1 };
-    let Some(entities) = Entities::from_ids(vec![0; intervals.fates.len()], 1) else { return false };
+    let Some(entities) = Entities::from_ids(vec![0; intervals.fates.len()], 1) else {
+        return false;
+    };
     let rows = RowSource { intervals, table, entities: &entities, is_one: true };
     let told = |tell: &dyn Fn(&mut Lists<'_>)| {
         let mut lists = [(); 6].map(|()| vec![0; count as usize]);

@@ -1,7 +1,7 @@
 //! A row for each record and period, all at once or in batches.
 //!
-//! The number of rows of each record is known beforehand, so that any stretch of the answer can be made on its own: threads
-//! make theirs side by side, and a long answer goes out batch by batch.
+//! The number of rows of each record is known beforehand, so that any stretch of the answer can be
+//! made on its own: threads make theirs side by side, and a long answer goes out batch by batch.
 
 use super::{ActivePlan, TOO_LONG};
 use crate::{
@@ -37,7 +37,11 @@ pub(super) fn share_type(of: Option<Type>) -> Option<Type> {
 }
 
 pub(super) fn share_name(named: &Named) -> String {
-    if named.shown_as == named.column { format!("{}_share", named.column) } else { named.shown_as.clone() }
+    if named.shown_as == named.column {
+        format!("{}_share", named.column)
+    } else {
+        named.shown_as.clone()
+    }
 }
 
 /// The rows that an answer will have.
@@ -70,8 +74,9 @@ impl<'a> Expansion<'a> {
         intervals: &'a Intervals,
         table: &'a Table,
     ) -> Result<Expansion<'a>> {
-        let records: Vec<u32> =
-            (0..table.rows() as u32).filter(|&row| intervals.fates[row as usize] == Fate::Active).collect();
+        let records: Vec<u32> = (0..table.rows() as u32)
+            .filter(|&row| intervals.fates[row as usize] == Fate::Active)
+            .collect();
         let mut before = Vec::with_capacity(records.len() + 1);
         let (mut all, mut widest) = (0_u64, (0_u64, 0_u32));
         let periods = active.periods;
@@ -80,14 +85,18 @@ impl<'a> Expansion<'a> {
             let (first, last) = intervals.clipped(record as usize);
             let rows = match active.grain {
                 Grain::Hour | Grain::Day => i64::from(last) - i64::from(first) + 1,
-                _ => i64::from(periods.number(Day::clamped(last)) - periods.number(Day::clamped(first)) + 1),
+                _ => i64::from(
+                    periods.number(Day::clamped(last)) - periods.number(Day::clamped(first)) + 1,
+                ),
             } as u64;
             widest = widest.max((rows, u32::MAX - record));
             all += rows;
         }
         before.push(all);
-        let shares =
-            share.iter().map(|named| (named.clone(), SharedMeasure::of(table, named.place))).collect();
+        let shares = share
+            .iter()
+            .map(|named| (named.clone(), SharedMeasure::of(table, named.place)))
+            .collect();
         let expansion = Expansion { active, intervals, table, records, before, shares };
         if all > active.most_rows {
             let widest = expansion.widest(u32::MAX - widest.1, widest.0);
@@ -106,9 +115,8 @@ impl<'a> Expansion<'a> {
         let place = self.table.place(row);
         let (first, last) = self.intervals.clipped(row);
         let shown = |tick: i32| match &self.intervals.hours {
-            Some(hours) => {
-                Moment::from_micros(hours.start(tick)).map_or(String::new(), |moment| moment.to_string())
-            }
+            Some(hours) => Moment::from_micros(hours.start(tick))
+                .map_or(String::new(), |moment| moment.to_string()),
             None => Day::clamped(tick).to_string(),
         };
         format!("{place} alone makes {rows}, from {} to {}", shown(first), shown(last))
@@ -176,7 +184,13 @@ impl<'a> Expansion<'a> {
             active_ticks: vec![0; if self.active.grain > Grain::Day { rows } else { 0 }],
             ticks_before: vec![0; if self.shares.is_empty() { 0 } else { rows }],
         };
-        self.fill(from, &mut made.records, &mut made.periods, &mut made.active_ticks, &mut made.ticks_before);
+        self.fill(
+            from,
+            &mut made.records,
+            &mut made.periods,
+            &mut made.active_ticks,
+            &mut made.ticks_before,
+        );
         self.table_of(made)
     }
 
@@ -199,7 +213,8 @@ impl<'a> Expansion<'a> {
             let rows = left.min(records.len() - done);
             let (first, last) = self.intervals.clipped(record as usize);
             let own_first = self.intervals.first[record as usize];
-            let number = if simple { first } else { cut.number(Day::clamped(first)) } + skipped as i32;
+            let number =
+                if simple { first } else { cut.number(Day::clamped(first)) } + skipped as i32;
             records[done..done + rows].fill(record);
             for (n, period) in periods[done..done + rows].iter_mut().enumerate() {
                 *period = number + n as i32;
@@ -229,14 +244,18 @@ impl<'a> Expansion<'a> {
         let mut shares = Vec::new();
         for (named, measure) in &self.shares {
             let ticks = |row: usize| active_ticks.get(row).map_or(1, |&ticks| ticks as i32);
-            let parts = records.iter().zip(&ticks_before).enumerate().map(|(row, (&record, &before))| {
-                let all = self.intervals.last[record as usize] - self.intervals.first[record as usize] + 1;
-                (record as usize, before, before + ticks(row), all)
-            });
+            let parts =
+                records.iter().zip(&ticks_before).enumerate().map(|(row, (&record, &before))| {
+                    let all = self.intervals.last[record as usize]
+                        - self.intervals.first[record as usize]
+                        + 1;
+                    (record as usize, before, before + ticks(row), all)
+                });
             shares.push((share_name(named), measure.shared(parts)?));
         }
         let period = self.period_column(periods);
-        let mut answer = self.table.take(&UInt32Array::from(records))?.with_field(period.0, period.1)?;
+        let mut answer =
+            self.table.take(&UInt32Array::from(records))?.with_field(period.0, period.1)?;
         if self.active.grain > Grain::Day {
             answer = answer.with_column("active_days", Arc::new(Int64Array::from(active_ticks)))?;
         }
@@ -280,26 +299,34 @@ impl SharedMeasure {
         let places = has.max(LEAST_PLACES);
         let by = 10_i128.pow((places - has) as u32);
         let units: Vec<Option<i128>> = match array.data_type() {
-            DataType::Float64 => return SharedMeasure::Float(array.as_primitive::<Float64Type>().clone()),
-            DataType::Int64 => array.as_primitive::<Int64Type>().iter().map(|n| n.map(i128::from)).collect(),
+            DataType::Float64 => {
+                return SharedMeasure::Float(array.as_primitive::<Float64Type>().clone());
+            }
+            DataType::Int64 => {
+                array.as_primitive::<Int64Type>().iter().map(|n| n.map(i128::from)).collect()
+            }
             DataType::Decimal64(..) => {
                 array.as_primitive::<Decimal64Type>().iter().map(|n| n.map(i128::from)).collect()
             }
             DataType::Decimal128(..) => array.as_primitive::<Decimal128Type>().iter().collect(),
             _ => return SharedMeasure::Nothing,
         };
-        let scaled = units.into_iter().map(|units| units.map(|units| units.saturating_mul(by))).collect();
+        let scaled =
+            units.into_iter().map(|units| units.map(|units| units.saturating_mul(by))).collect();
         SharedMeasure::Exact { units: scaled, places }
     }
 
-    /// The share of each part: a record, its ticks before the part and up to its end, and all that it has. The shares of a
-    /// record add up to its measure, since each is the difference of two rounded parts of the whole.
+    /// The share of each part: a record, its ticks before the part and up to its end, and all that
+    /// it has. The shares of a record add up to its measure, since each is the difference of two
+    /// rounded parts of the whole.
     fn shared(&self, parts: impl Iterator<Item = (usize, i32, i32, i32)>) -> Result<ArrayRef> {
         Ok(match self {
             SharedMeasure::Nothing => Arc::new(arrow_array::NullArray::new(parts.count())),
             SharedMeasure::Float(floats) => {
                 let share = |(record, before, until, all): (usize, i32, i32, i32)| {
-                    floats.is_valid(record).then(|| float_share(floats.value(record), before, until, all))
+                    floats
+                        .is_valid(record)
+                        .then(|| float_share(floats.value(record), before, until, all))
                 };
                 Arc::new(parts.map(share).collect::<Float64Array>())
             }
@@ -312,7 +339,9 @@ impl SharedMeasure {
                 let narrow = |units: &i128| units.unsigned_abs() < 1_000_000_000_000_000_000;
                 if shares.iter().flatten().all(narrow) {
                     let shares = shares.into_iter().map(|units| units.map(|units| units as i64));
-                    Arc::new(shares.collect::<Decimal64Array>().with_precision_and_scale(18, *places)?)
+                    Arc::new(
+                        shares.collect::<Decimal64Array>().with_precision_and_scale(18, *places)?,
+                    )
                 } else {
                     let shares = shares.into_iter().collect::<Decimal128Array>();
                     Arc::new(shares.with_precision_and_scale(38, *places)?)
@@ -322,13 +351,15 @@ impl SharedMeasure {
     }
 }
 
-/// The part of a whole that falls to some of its ticks, halves rounded up; none where it is too large to be held.
+/// The part of a whole that falls to some of its ticks, halves rounded up; none where it is too
+/// large to be held.
 fn part_of(units: i128, ticks: i32, all: i32) -> Option<i128> {
     let (ticks, all) = (i128::from(ticks), i128::from(all));
     Some((units.checked_mul(2 * ticks)?.checked_add(all)?).div_euclid(2 * all))
 }
 
-/// The same for a float: its digits are shared as a whole number, so that the shares add up without rounding.
+/// The same for a float: its digits are shared as a whole number, so that the shares add up without
+/// rounding.
 fn float_share(value: f64, before: i32, until: i32, all: i32) -> f64 {
     if value == 0.0 {
         // Without a sign: −0 is 0.

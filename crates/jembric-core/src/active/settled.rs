@@ -1,8 +1,10 @@
-//! [`CountsState`]: batches of intervals folded into how many start and end on each tick of each group.
+//! [`CountsState`]: batches of intervals folded into how many start and end on each tick of each
+//! group.
 //!
-//! An interval is settled once its end is known; then only its start and its end are kept ([`Settled`]). Without an
-//! as-of date open intervals last until the newest date of all batches, so they are kept as rows until the end. The
-//! rows of one batch are counted as they are: they are settled only when another batch comes.
+//! An interval is settled once its end is known; then only its start and its end are kept
+//! ([`Settled`]). Without an as-of date open intervals last until the newest date of all batches,
+//! so they are kept as rows until the end. The rows of one batch are counted as they are: they are
+//! settled only when another batch comes.
 
 use super::{
     ActivePlan, Gives,
@@ -81,7 +83,8 @@ impl Settled {
             true => Table::of_known([])?,
             false => table.select(per)?.take(&UInt32Array::from(entities.first_rows()))?,
         };
-        let sums = sum.iter().map(|(_, place)| Changes::of(table, *place, &rows, Cutting::of(active)));
+        let sums =
+            sum.iter().map(|(_, place)| Changes::of(table, *place, &rows, Cutting::of(active)));
         let settled = Settled {
             keys,
             events: together(events),
@@ -111,8 +114,10 @@ impl Settled {
         };
         let of_self = |group: u32| new[group as usize];
         let of_other = |group: u32| new[groups + group as usize];
-        let events = self.events.into_iter().map(|event| Event { group: of_self(event.group), ..event });
-        let more = other.events.into_iter().map(|event| Event { group: of_other(event.group), ..event });
+        let events =
+            self.events.into_iter().map(|event| Event { group: of_self(event.group), ..event });
+        let more =
+            other.events.into_iter().map(|event| Event { group: of_other(event.group), ..event });
         let all = new.iter().max().map_or(0, |&last| last as usize + 1);
         let mut cut = vec![Cut::default(); all];
         self.cut.iter().zip(&new).for_each(|(own, &to)| cut[to as usize].add(*own));
@@ -208,7 +213,8 @@ impl Changes {
         let measure = Measure::of(table, place)?;
         let mut layers: BTreeMap<(u32, i32), Vec<i128>> = BTreeMap::new();
         rows.each_change(periods, |group, period, row, gained| {
-            let sums = layers.entry((group as u32, period)).or_insert_with(|| vec![0; measure.layers()]);
+            let sums =
+                layers.entry((group as u32, period)).or_insert_with(|| vec![0; measure.layers()]);
             for (layer, sum) in sums.iter_mut().enumerate() {
                 let unit = measure.unit(row, layer);
                 *sum += if gained { unit } else { -unit };
@@ -222,10 +228,17 @@ impl Changes {
         Ok(Changes { measure: measure.without_rows(), by_place })
     }
 
-    fn merged(self, other: Changes, of_self: &dyn Fn(u32) -> u32, of_other: &dyn Fn(u32) -> u32) -> Changes {
+    fn merged(
+        self,
+        other: Changes,
+        of_self: &dyn Fn(u32) -> u32,
+        of_other: &dyn Fn(u32) -> u32,
+    ) -> Changes {
         let mut by_place: BTreeMap<(u32, i32), Change> = BTreeMap::new();
-        let own =
-            self.by_place.into_iter().map(|((group, period), change)| ((of_self(group), period), change));
+        let own = self
+            .by_place
+            .into_iter()
+            .map(|((group, period), change)| ((of_self(group), period), change));
         let more = other.by_place.into_iter();
         let more = more.map(|((group, period), change)| ((of_other(group), period), change));
         for (place, change) in own.chain(more) {
@@ -316,10 +329,12 @@ impl CountsState {
         if !later {
             return self.settle_rows(&table, &numbers, None);
         }
-        let rows =
-            |mask: &BooleanBuffer| UInt32Array::from_iter_values(mask.set_indices().map(|row| row as u32));
-        let numbers_of =
-            |rows: &UInt32Array| rows.values().iter().map(|&row| numbers[row as usize]).collect::<Vec<_>>();
+        let rows = |mask: &BooleanBuffer| {
+            UInt32Array::from_iter_values(mask.set_indices().map(|row| row as u32))
+        };
+        let numbers_of = |rows: &UInt32Array| {
+            rows.values().iter().map(|&row| numbers[row as usize]).collect::<Vec<_>>()
+        };
         let (closed, open) = (rows(&!&open), rows(&open));
         self.settle_rows(&table.take_with_origin(&closed)?, &numbers_of(&closed), None)?;
         let open_table = table.take_with_origin(&open)?.with_not_numbers(0);
@@ -384,8 +399,11 @@ impl State for CountsState {
             self.settle_rows(&table, &numbers, close)?;
         }
         let CountsState { plan, context, settled, set_aside, .. } = *self;
-        let Some(settled) = settled else { return plan.counts(&Table::without_rows(&plan.shape)?, &context) };
-        let set_aside = set_aside.in_order()?.map_or_else(|| Table::without_rows(&plan.shape), Ok)?;
+        let Some(settled) = settled else {
+            return plan.counts(&Table::without_rows(&plan.shape)?, &context);
+        };
+        let set_aside =
+            set_aside.in_order()?.map_or_else(|| Table::without_rows(&plan.shape), Ok)?;
         plan.outcome_of_settled(settled, set_aside, &context)
     }
 
@@ -410,7 +428,8 @@ impl CountsState {
 }
 
 impl ActivePlan {
-    /// The columns by which counts are grouped, and those that are summed; none where nothing is counted.
+    /// The columns by which counts are grouped, and those that are summed; none where nothing is
+    /// counted.
     fn counted(&self) -> (&[Named], &[(String, usize)]) {
         match &self.gives {
             Gives::Counts { per, sum } => (per, sum),
@@ -437,7 +456,8 @@ impl ActivePlan {
         let overall = (intervals.overall(), intervals.range.is_some());
         let closing = intervals.closing_tick();
         let sweep = Sweep::of(self, order.len(), overall, closing, (keys.row_bytes(), context))?;
-        let rows = RowSource { intervals: &intervals, table, entities: &entities, is_one: per.is_empty() };
+        let rows =
+            RowSource { intervals: &intervals, table, entities: &entities, is_one: per.is_empty() };
         let beside = Beside {
             keys,
             order: &order,
@@ -451,7 +471,12 @@ impl ActivePlan {
     }
 
     /// The counts of intervals that are settled.
-    fn outcome_of_settled(&self, settled: Settled, set_aside: Table, context: &Context) -> Result<Outcome> {
+    fn outcome_of_settled(
+        &self,
+        settled: Settled,
+        set_aside: Table,
+        context: &Context,
+    ) -> Result<Outcome> {
         let (_, sum) = self.counted();
         let names = settled.keys.all_named();
         let order = match names.is_empty() {
@@ -467,15 +492,21 @@ impl ActivePlan {
         let stated = self.stated_ticks(settled.starts_are_instants, context);
         let overall = (stated.or_else(|| settled.overall()), stated.is_some());
         let key_bytes = settled.keys.row_bytes();
-        let sweep = Sweep::of(self, order.len(), overall, settled.closing_tick, (key_bytes, context))?;
+        let sweep =
+            Sweep::of(self, order.len(), overall, settled.closing_tick, (key_bytes, context))?;
         let mut ledger = settled.tally.clone().in_order(Fate::reasons()).ledger(self.step.clone());
         let closed_on = settled.closing_tick.map(|tick| self.closing_day(&settled, tick, context));
         self.tell(&mut ledger, (closed_on, settled.instants), settled.open, context);
         let sums = sum.iter().zip(&settled.sums);
-        let sums = sums.map(|((name, _), changes)| Ok((name.clone(), changes.sums(&sweep, &ranks)?)));
+        let sums =
+            sums.map(|((name, _), changes)| Ok((name.clone(), changes.sums(&sweep, &ranks)?)));
         let in_order = UInt32Array::from_iter_values(order.iter().map(|&group| group as u32));
         let beside = Beside {
-            keys: if names.is_empty() { settled.keys.clone() } else { settled.keys.take(&in_order)? },
+            keys: if names.is_empty() {
+                settled.keys.clone()
+            } else {
+                settled.keys.take(&in_order)?
+            },
             order: &order,
             hours: settled.hours.clone(),
             instants: settled.starts_are_instants,
@@ -488,7 +519,9 @@ impl ActivePlan {
 
     /// The day on which open intervals were closed.
     fn closing_day(&self, settled: &Settled, tick: i32, context: &Context) -> crate::calendar::Day {
-        context.as_of.unwrap_or_else(|| self.rules.day_of_tick(tick, settled.hours.as_ref(), &context.zone))
+        context
+            .as_of
+            .unwrap_or_else(|| self.rules.day_of_tick(tick, settled.hours.as_ref(), &context.zone))
     }
 
     /// The ticks of the range that was stated.

@@ -11,8 +11,9 @@ use std::collections::BTreeMap;
 type Row = (Option<i32>, Option<i32>);
 
 fn table_of(rows: &[Row]) -> Table {
-    let column =
-        |of: fn(&Row) -> Option<i32>| Arc::new(rows.iter().map(of).collect::<Date32Array>()) as ArrayRef;
+    let column = |of: fn(&Row) -> Option<i32>| {
+        Arc::new(rows.iter().map(of).collect::<Date32Array>()) as ArrayRef
+    };
     let ids: Int64Array = (0..rows.len() as i64).map(Some).collect();
     Table::from_columns([
         ("id", Arc::new(ids) as ArrayRef),
@@ -43,7 +44,8 @@ fn integers(table: &Table, name: &str) -> Vec<i64> {
 // 3                   (open)  █→
 #[test]
 fn a_row_for_each_record_and_month_with_its_days() {
-    let table = days(&[("2025-01-30", "2025-02-02"), ("2025-02-01", "2025-04-01"), ("2025-04-02", "")]);
+    let table =
+        days(&[("2025-01-30", "2025-02-02"), ("2025-02-01", "2025-04-01"), ("2025-04-02", "")]);
     let outcome = Active::new("a", "z").grain(Grain::Month).apply(&table).unwrap();
     assert_eq!(
         shown(&outcome.table, &["id", "month", "active_days"]),
@@ -56,7 +58,8 @@ fn a_row_for_each_record_and_month_with_its_days() {
             "2 2025-04-01 1"
         ]
     );
-    // Without an as-of date the open one lasts until the newest date of both columns, its own start.
+    // Without an as-of date the open one lasts until the newest date of both columns, its own
+    // start.
     assert_eq!(outcome.ledger.as_of, "2025-04-02".parse().ok());
     assert_eq!([outcome.ledger.count("open"), outcome.ledger.count("rows out")], [1, 6]);
 }
@@ -83,8 +86,12 @@ fn what_becomes_of_open_ends(
     #[case] reason: Reason,
     #[case] rows: u64,
 ) {
-    let open =
-        [("2025-01-01", ""), ("2025-01-06", ""), ("2025-01-03", "2025-01-03"), ("2025-01-01", "9999-12-31")];
+    let open = [
+        ("2025-01-01", ""),
+        ("2025-01-06", ""),
+        ("2025-01-03", "2025-01-03"),
+        ("2025-01-01", "9999-12-31"),
+    ];
     let never = "9999-12-31".parse().unwrap();
     let active = Active::new("a", "z").open_ends(open_ends).grain(Grain::Year).never_ends([never]);
     let context = Context { as_of: as_of.map(|day| day.parse().unwrap()), ..Context::new() };
@@ -127,12 +134,17 @@ fn nothing_in_the_range_is_an_answer_without_rows_and_counts_of_zero() {
 #[case::per(Active::new("a", "z").per(["id"]), "`per` is given")]
 #[case::sum(Active::new("a", "z").sum(["id"]), "`sum` is given")]
 #[case::share(Active::new("a", "z").count().share(["id"]), "`share` is given")]
-#[case::text(Active::new("a", "z").share(["name"]), "column `name` holds text, where numbers are needed")]
-#[case::hours(Active::new("a", "z").grain(Grain::Hour), "column `a` holds days, of which hours cannot be told")]
+#[case::text(Active::new("a", "z").share(["name"]),
+    "column `name` holds text, where numbers are needed")]
+#[case::hours(Active::new("a", "z").grain(Grain::Hour),
+    "column `a` holds days, of which hours cannot be told")]
 #[case::months(Active::new("m", "m"), "column `m` holds months, of which days cannot be told")]
 #[case::name(Active::new("a", "z").name("id"), "there is a column `id` already")]
-#[case::open(Active::new("a", "z").open_ends(OpenEnds::Refuse), "2 rows have no `z`, and open ends are refused (row 2, row 3)")]
-#[case::flood(Active::new("a", "z").never_ends([]).most_rows(1000), "the answer would have 2913176 rows, more than the 1000 that it may: row 1 alone makes 2913174, from 2024-01-01 to 9999-12-31")]
+#[case::open(Active::new("a", "z").open_ends(OpenEnds::Refuse),
+    "2 rows have no `z`, and open ends are refused (row 2, row 3)")]
+#[case::flood(Active::new("a", "z").never_ends([]).most_rows(1000),
+    "the answer would have 2913176 rows, more than the 1000 that it may: row 1 alone makes \
+        2913174, from 2024-01-01 to 9999-12-31")]
 fn what_cannot_be_asked_is_refused(#[case] active: Active, #[case] begins: &str) {
     let table = days(&[("2024-01-01", "9999-12-31"), ("9999-12-31", ""), ("9999-12-31", "")]);
     let names: ArrayRef = Arc::new(StringViewArray::from(vec!["x"; 3]));
@@ -149,17 +161,25 @@ fn instants(texts: &[(&str, &str)]) -> Table {
         written.micros(crate::calendar::notation::Order::DayFirst)
     };
     let column = |texts: Vec<&str>| -> ArrayRef {
-        Arc::new(texts.into_iter().map(micros).collect::<TimestampMicrosecondArray>().with_timezone("UTC"))
+        Arc::new(
+            texts
+                .into_iter()
+                .map(micros)
+                .collect::<TimestampMicrosecondArray>()
+                .with_timezone("UTC"),
+        )
     };
     let (starts, ends) = texts.iter().copied().unzip();
     Table::from_columns([("a", column(starts)), ("z", column(ends))]).unwrap()
 }
 
-// On 2025-03-30 the clocks of Lisbon go from 01:00 to 02:00; the day begins at 00:00 UTC and ends at 23:00 UTC.
+// On 2025-03-30 the clocks of Lisbon go from 01:00 to 02:00; the day begins at 00:00 UTC and ends
+// at 23:00 UTC.
 #[rstest]
 #[case(Grain::Day, "2025-03-30T23:30", "2025-03-31T00:10", &["2025-03-31"])]
 #[case(Grain::Day, "2025-03-29T23:30", "2025-03-30T22:59", &["2025-03-29", "2025-03-30"])]
-#[case(Grain::Hour, "2025-03-30T00:30", "2025-03-30T02:00", &["2025-03-30T00:00:00", "2025-03-30T01:00:00"])]
+#[case(Grain::Hour, "2025-03-30T00:30", "2025-03-30T02:00", &["2025-03-30T00:00:00",
+    "2025-03-30T01:00:00"])]
 #[case(Grain::Hour, "2025-03-30T00:30", "2025-03-30T00:30", &["2025-03-30T00:00:00"])]
 fn moments_are_cut_by_the_clocks_of_the_zone(
     #[case] grain: Grain,
@@ -168,11 +188,15 @@ fn moments_are_cut_by_the_clocks_of_the_zone(
     #[case] expected: &[&str],
 ) {
     let context = Context::new().zone("Europe/Lisbon".parse().unwrap());
-    let outcome =
-        Active::new("a", "z").grain(grain).apply_with(&instants(&[(start, end)]), &context).unwrap();
+    let outcome = Active::new("a", "z")
+        .grain(grain)
+        .apply_with(&instants(&[(start, end)]), &context)
+        .unwrap();
     let array = outcome.table.column(grain.word()).unwrap();
     let readings = match array.as_primitive_opt::<arrow_array::types::TimestampMicrosecondType>() {
-        Some(moments) => Arc::new(TimestampMicrosecondArray::new(moments.values().clone(), None)) as ArrayRef,
+        Some(moments) => {
+            Arc::new(TimestampMicrosecondArray::new(moments.values().clone(), None)) as ArrayRef
+        }
         None => array.clone(),
     };
     let shown: Vec<String> =
@@ -183,12 +207,14 @@ fn moments_are_cut_by_the_clocks_of_the_zone(
 
 #[test]
 fn an_end_before_its_start_by_an_hour_is_reversed_on_one_day() {
-    let outcome =
-        Active::new("a", "z").apply(&instants(&[("2025-03-30T12:00", "2025-03-30T11:00")])).unwrap();
+    let outcome = Active::new("a", "z")
+        .apply(&instants(&[("2025-03-30T12:00", "2025-03-30T11:00")]))
+        .unwrap();
     assert_eq!(outcome.ledger.rows(Reason::EndBeforeStart), 1);
 }
 
-/// An end that does not count leaves an interval without length no hour, wherever it lies in its hour.
+/// An end that does not count leaves an interval without length no hour, wherever it lies in its
+/// hour.
 #[rstest]
 #[case("2025-01-01T12:15", "2025-01-01T12:15", 0)]
 #[case("2025-01-01T10:00", "2025-01-01T10:00", 0)]
@@ -200,17 +226,22 @@ fn an_exclusive_end_leaves_no_hour_to_an_interval_without_length(
 ) {
     let active = Active::new("a", "z").grain(Grain::Hour).end_day(EndDay::Exclusive);
     let outcome = active.apply(&instants(&[(start, end)])).unwrap();
-    assert_eq!((outcome.table.rows(), outcome.ledger.rows(Reason::NoActiveDay)), (hours, 1 - hours as u64));
+    assert_eq!(
+        (outcome.table.rows(), outcome.ledger.rows(Reason::NoActiveDay)),
+        (hours, 1 - hours as u64)
+    );
 }
 
-/// The end of time in UTC is a moment of the next year further east, and of the day before further west.
+/// The end of time in UTC is a moment of the next year further east, and of the day before further
+/// west.
 #[rstest]
 #[case("Asia/Tokyo", "9999-12-31T23:59:59Z")]
 #[case("America/New_York", "9999-12-31T00:00Z")]
 #[case("UTC", "9999-12-31T12:00Z")]
 fn an_end_that_means_never_is_recognised_in_every_zone(#[case] zone: &str, #[case] end: &str) {
     let table = instants(&[("2025-01-01T00:00Z", end), ("2025-01-02T00:00Z", "2025-01-03T00:00Z")]);
-    let active = Active::new("a", "z").never_ends(["9999-12-31".parse().unwrap()]).grain(Grain::Month);
+    let active =
+        Active::new("a", "z").never_ends(["9999-12-31".parse().unwrap()]).grain(Grain::Month);
     let outcome = active.apply_with(&table, &Context::new().zone(zone.parse().unwrap())).unwrap();
     assert_eq!(outcome.ledger.count("open"), 1, "{}", outcome.ledger);
 }
@@ -252,9 +283,12 @@ fn sums_of_active_records_are_exact_beside_a_huge_one() {
 
 /// Lord Howe's clocks are half an hour off UTC in winter, and change by half an hour.
 #[rstest]
-#[case::winter("2025-07-01T00:10", "2025-07-01T01:40", &["2025-06-30T23:30:00", "2025-07-01T00:30:00", "2025-07-01T01:30:00"])]
-#[case::summer("2025-01-01T00:10", "2025-01-01T01:40", &["2025-01-01T00:00:00", "2025-01-01T01:00:00"])]
-#[case::the_change("2025-04-05T14:10", "2025-04-05T15:50", &["2025-04-05T14:00:00", "2025-04-05T15:00:00", "2025-04-05T15:30:00"])]
+#[case::winter("2025-07-01T00:10", "2025-07-01T01:40", &["2025-06-30T23:30:00",
+    "2025-07-01T00:30:00", "2025-07-01T01:30:00"])]
+#[case::summer("2025-01-01T00:10", "2025-01-01T01:40", &["2025-01-01T00:00:00",
+    "2025-01-01T01:00:00"])]
+#[case::the_change("2025-04-05T14:10", "2025-04-05T15:50", &["2025-04-05T14:00:00",
+    "2025-04-05T15:00:00", "2025-04-05T15:30:00"])]
 fn hours_are_those_of_the_local_clock_all_year(
     #[case] start: &str,
     #[case] end: &str,
@@ -265,12 +299,17 @@ fn hours_are_those_of_the_local_clock_all_year(
     let table = instants(&[("1890-01-01T00:00", "1890-01-01T00:01"), (start, end)]);
     let range = format!("{}..{}", &start[..10], &end[..10]).parse::<Range>().unwrap().first();
     let active = Active::new("a", "z").grain(Grain::Hour);
-    let active = active.range(Range::new(range.plus_days(-1).unwrap(), range.plus_days(1).unwrap()).unwrap());
+    let active = active
+        .range(Range::new(range.plus_days(-1).unwrap(), range.plus_days(1).unwrap()).unwrap());
     let outcome = active.apply_with(&table, &context).unwrap();
-    let moments =
-        outcome.table.column("hour").unwrap().as_primitive::<arrow_array::types::TimestampMicrosecondType>();
+    let moments = outcome
+        .table
+        .column("hour")
+        .unwrap()
+        .as_primitive::<arrow_array::types::TimestampMicrosecondType>();
     let plain = TimestampMicrosecondArray::new(moments.values().clone(), None);
-    let got: Vec<String> = (0..plain.len()).map(|row| array_value_to_string(&plain, row).unwrap()).collect();
+    let got: Vec<String> =
+        (0..plain.len()).map(|row| array_value_to_string(&plain, row).unwrap()).collect();
     assert_eq!(got, hours);
     // The counts tell the same hours.
     let counts = active.count().apply_with(&table, &context).unwrap();
@@ -280,12 +319,15 @@ fn hours_are_those_of_the_local_clock_all_year(
 
 #[test]
 fn a_share_of_nothing_has_no_sign_and_one_of_tenths_has_hundredths() {
-    let table = crate::sample::table("a:date z:date x:float y:float\n2025-01-31 2025-02-01 -0.0 0.3");
-    let outcome = Active::new("a", "z").grain(Grain::Month).share(["x", "y"]).apply(&table).unwrap();
+    let table =
+        crate::sample::table("a:date z:date x:float y:float\n2025-01-31 2025-02-01 -0.0 0.3");
+    let outcome =
+        Active::new("a", "z").grain(Grain::Month).share(["x", "y"]).apply(&table).unwrap();
     let zero = outcome.table.column("x_share").unwrap();
     let zero = zero.as_primitive::<arrow_array::types::Float64Type>();
     assert!(zero.values().iter().all(|share| share.to_bits() == 0), "{zero:?}");
-    let tenths: ArrayRef = Arc::new(Decimal64Array::from(vec![3]).with_precision_and_scale(18, 1).unwrap());
+    let tenths: ArrayRef =
+        Arc::new(Decimal64Array::from(vec![3]).with_precision_and_scale(18, 1).unwrap());
     let table = table.with_column("tenths", tenths).unwrap();
     let outcome = Active::new("a", "z").share(["tenths"]).apply(&table).unwrap();
     assert_eq!(shown(&outcome.table, &["tenths_share"]), ["0.15", "0.15"]);
@@ -296,10 +338,18 @@ fn a_range_that_cuts_periods_is_named_in_a_warning() {
     let table = days(&[("2024-01-05", "2024-03-20")]);
     let ranged = |range: &str| {
         let active = Active::new("a", "z").grain(Grain::Month).range(range.parse().unwrap());
-        active.apply(&table).unwrap().ledger.warnings.iter().map(ToString::to_string).collect::<Vec<_>>()
+        active
+            .apply(&table)
+            .unwrap()
+            .ledger
+            .warnings
+            .iter()
+            .map(ToString::to_string)
+            .collect::<Vec<_>>()
     };
     assert_eq!(ranged("2024-01..2024-02"), [""; 0]);
-    let said = "the range 2024-01-10..2024-02-29 holds only a part of 2024-01: rows outside it do not count";
+    let said = "the range 2024-01-10..2024-02-29 holds only a part of 2024-01: rows outside it do \
+        not count";
     assert_eq!(ranged("2024-01-10..2024-02-29"), [said]);
 }
 
@@ -310,7 +360,10 @@ fn an_answer_that_takes_more_memory_than_it_may_is_refused() {
     let active = Active::new("a", "z");
     for active in [active.clone(), active.clone().count()] {
         let error = active.apply_with(&table, &context).unwrap_err().to_string();
-        assert!(error.starts_with("the answer would have 3652059 rows and take about 0."), "{error}");
+        assert!(
+            error.starts_with("the answer would have 3652059 rows and take about 0."),
+            "{error}"
+        );
     }
     // In batches it needs no room for all of it.
     let mut rows = 0;
@@ -329,7 +382,10 @@ fn shares_of_three_equal_days_differ_by_a_cent() {
         Arc::new(Decimal64Array::from(vec![1000]).with_precision_and_scale(18, 2).unwrap());
     let table = table.with_column("amount", amount).unwrap();
     let outcome = Active::new("a", "z").share(["amount", "id as part"]).apply(&table).unwrap();
-    assert_eq!(shown(&outcome.table, &["amount_share", "part"]), ["3.33 0.00", "3.34 0.00", "3.33 0.00"]);
+    assert_eq!(
+        shown(&outcome.table, &["amount_share", "part"]),
+        ["3.33 0.00", "3.34 0.00", "3.33 0.00"]
+    );
 }
 
 /// Days that lie in an interval and a range, one by one.
@@ -363,10 +419,12 @@ proptest! {
     ) {
         let close = newest(&rows);
         let range = range.map(|(from, length)| (from, from + length));
-        let stated = range.map(|(from, to)| Range::new(Day::from_number(from).unwrap(), Day::from_number(to).unwrap()).unwrap());
+        let stated = range.map(|(from, to)| Range::new(Day::from_number(from).unwrap(),
+            Day::from_number(to).unwrap()).unwrap());
         let group: ArrayRef = Arc::new((0..rows.len() as i64).map(|id| Some(id % groups)).collect::<Int64Array>());
         let weight: ArrayRef = Arc::new((0..rows.len()).map(|id| Some(id as f64 * 0.1)).collect::<Float64Array>());
-        let table = table_of(&rows).with_column("g", group).unwrap().with_column("w", weight).unwrap();
+        let table = table_of(&rows).with_column("g", group).unwrap().with_column("w",
+            weight).unwrap();
         let active = Active { range: stated, ..Active::new("a", "z").grain(grain) };
         let periods = Periods::from(grain);
         let number = |day: i32| periods.number(Day::from_number(day).unwrap());
@@ -375,19 +433,25 @@ proptest! {
         let mut expected = Vec::new();
         for (id, row) in rows.iter().enumerate() {
             let mut by_period: BTreeMap<i32, i64> = BTreeMap::new();
-            active_days(row, close, range).iter().for_each(|&day| *by_period.entry(number(day)).or_default() += 1);
-            expected.extend(by_period.into_iter().map(|(period, days)| (id as i64, periods.numbered(period).first().number(), days)));
+            active_days(row, close,
+                range).iter().for_each(|&day| *by_period.entry(number(day)).or_default() += 1);
+            expected.extend(by_period.into_iter().map(|(period, days)| (id as i64,
+                periods.numbered(period).first().number(), days)));
         }
         let outcome = active.apply(&table).unwrap();
         prop_assert!(outcome.ledger.balances());
         let firsts = outcome.table.column(grain.word()).unwrap().as_primitive::<arrow_array::types::Date32Type>().values();
-        let days = if grain == Grain::Day { vec![1; firsts.len()] } else { integers(&outcome.table, "active_days") };
-        let got: Vec<_> = integers(&outcome.table, "id").into_iter().zip(firsts.iter().copied()).zip(days).map(|((id, first), days)| (id, first, days)).collect();
+        let days = if grain == Grain::Day { vec![1; firsts.len()] } else { integers(&outcome.table,
+            "active_days") };
+        let got: Vec<_> = integers(&outcome.table,
+            "id").into_iter().zip(firsts.iter().copied()).zip(days).map(|((id, first), days)| (id,
+                first, days)).collect();
         prop_assert_eq!(&got, &expected);
 
         // In batches it is the same.
         let mut batched = Vec::new();
-        active.apply_into(&table, &Context::new(), &mut |batch| { batched.extend(integers(batch, "id")); Ok(()) }).unwrap();
+        active.apply_into(&table, &Context::new(), &mut |batch| { batched.extend(integers(batch,
+            "id")); Ok(()) }).unwrap();
         prop_assert_eq!(batched, expected.iter().map(|row| row.0).collect::<Vec<_>>());
 
         // Counts, per group.
@@ -396,7 +460,8 @@ proptest! {
         let all = || usable.iter().flatten().copied();
         let Some((first, last)) = range.or(all().min().zip(all().max())) else { return Ok(()) };
         let column = |name: &str| integers(&counts.table, name);
-        let (gs, lists) = (column("g"), ["active", "started", "ended", "active_at_end", "most_at_once", "active_days"].map(column));
+        let (gs, lists) = (column("g"), ["active", "started", "ended", "active_at_end",
+            "most_at_once", "active_days"].map(column));
         let firsts = counts.table.column(grain.word()).unwrap().as_primitive::<arrow_array::types::Date32Type>().values();
         let ids = column("sum_id");
         let per_group = (number(last) - number(first) + 1) as usize;
@@ -407,7 +472,8 @@ proptest! {
             let of_group = || (0..rows.len()).filter(|&id| id as i64 % groups == g && !usable[id].is_empty());
             let within = |day: &i32| (bounds.0..=bounds.1).contains(day);
             let on = |day: i32| of_group().filter(|&id| usable[id].contains(&day)).count() as i64;
-            // Without a range, the whole last period counts. An interval without an end is active at its end.
+            // Without a range, the whole last period counts. An interval without an end is active
+            // at its end.
             let end = range.map_or(period.last().number(), |_| bounds.1);
             let at_end = |id: usize| {
                 usable[id].contains(&end) || rows[id].1.is_none() && within(&close) && usable[id].iter().any(within)
@@ -427,17 +493,21 @@ proptest! {
             prop_assert_eq!(ids[slot], sum as i64);
         }
         // What the ledger says of records is what the counts add up to.
-        prop_assert_eq!(lists[5].iter().sum::<i64>(), usable.iter().map(|days| days.len() as i64).sum::<i64>());
-        let started = usable.iter().zip(&rows).filter(|(days, row)| days.first() == row.0.as_ref() && !days.is_empty()).count();
+        prop_assert_eq!(lists[5].iter().sum::<i64>(),
+            usable.iter().map(|days| days.len() as i64).sum::<i64>());
+        let started = usable.iter().zip(&rows).filter(|(days,
+            row)| days.first() == row.0.as_ref() && !days.is_empty()).count();
         prop_assert_eq!(lists[1].iter().sum::<i64>() as usize, started);
     }
 
     #[test]
     fn shares_add_up_to_the_measure(
-        rows in prop::collection::vec((0_i32..500, 0_i32..200, any::<i32>(), -1e12_f64..1e12), 1..10),
+        rows in prop::collection::vec((0_i32..500, 0_i32..200, any::<i32>(), -1e12_f64..1e12),
+            1..10),
         grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month]),
     ) {
-        let table = table_of(&rows.iter().map(|row| (Some(row.0), Some(row.0 + row.1))).collect::<Vec<_>>());
+        let table = table_of(&rows.iter().map(|row| (Some(row.0),
+            Some(row.0 + row.1))).collect::<Vec<_>>());
         let units: Decimal64Array = rows.iter().map(|row| Some(i64::from(row.2))).collect();
         let money: ArrayRef = Arc::new(units.with_precision_and_scale(18, 3).unwrap());
         let floats: ArrayRef = Arc::new(rows.iter().map(|row| Some(row.3)).collect::<Float64Array>());
@@ -446,7 +516,8 @@ proptest! {
         let ids = integers(&outcome.table, "id");
         let shares = outcome.table.column("m_share").unwrap().as_primitive::<arrow_array::types::Decimal64Type>().values();
         for (id, row) in rows.iter().enumerate() {
-            let sum: i64 = ids.iter().zip(shares).filter(|(of, _)| **of == id as i64).map(|(_, share)| share).sum();
+            let sum: i64 = ids.iter().zip(shares).filter(|(of, _)| **of == id as i64).map(|(_,
+                share)| share).sum();
             prop_assert_eq!(sum, i64::from(row.2));
             let mask = BooleanBuffer::collect_bool(ids.len(), |slot| ids[slot] == id as i64);
             let sum = crate::ExactSum::of(&outcome.table, "f_share", &mask).unwrap();
@@ -456,7 +527,8 @@ proptest! {
 
     #[test]
     fn sorted_events_and_slots_for_each_day_tell_the_same(rows in rows()) {
-        // Beyond so many slots the events of each group are sorted: here both ways are called on the same groups.
+        // Beyond so many slots the events of each group are sorted: here both ways are called on
+        // the same groups.
         let table = table_of(&rows);
         let (start, end) = (1, 2);
         let rules = Rules {
@@ -486,16 +558,19 @@ proptest! {
                 Arc::new(rows.iter().map(|row| Some(of(row))).collect::<Date32Array>())
             };
             let who: ArrayRef = Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>());
-            Table::from_columns([("who", who), ("a", days(|row| row.1)), ("z", days(|row| row.1 + row.2))]).unwrap()
+            Table::from_columns([("who", who), ("a", days(|row| row.1)), ("z",
+                days(|row| row.1 + row.2))]).unwrap()
         };
-        let columns = ["who", "active", "started", "ended", "active_at_end", "most_at_once", "active_days"];
+        let columns = ["who", "active", "started", "ended", "active_at_end", "most_at_once",
+            "active_days"];
         // A stated range, so that each group has the same periods.
         let range = "2024-09-01..2025-02-28".parse().unwrap();
         let counted = Active::new("a", "z").grain(grain).range(range).count().per(["who"]);
         let whole = counted.apply(&table(&rows)).unwrap();
         let mut turned = rows.clone();
         turned.reverse();
-        prop_assert_eq!(shown(&counted.apply(&table(&turned)).unwrap().table, &columns), shown(&whole.table, &columns));
+        prop_assert_eq!(shown(&counted.apply(&table(&turned)).unwrap().table, &columns),
+            shown(&whole.table, &columns));
         let mut lines = Vec::new();
         for who in 0..3 {
             let own: Vec<_> = rows.iter().filter(|row| row.0 == who).copied().collect();
@@ -503,9 +578,11 @@ proptest! {
         }
         prop_assert_eq!(lines, shown(&whole.table, &columns));
         // Without groups, started, ended and days are the sums over the groups.
-        let all = Active::new("a", "z").grain(grain).range(range).count().apply(&table(&rows)).unwrap().table;
+        let all = Active::new("a",
+            "z").grain(grain).range(range).count().apply(&table(&rows)).unwrap().table;
         for name in ["active", "started", "ended", "active_at_end", "active_days"] {
-            prop_assert_eq!(integers(&all, name).iter().sum::<i64>(), integers(&whole.table, name).iter().sum::<i64>(), "{}", name);
+            prop_assert_eq!(integers(&all, name).iter().sum::<i64>(), integers(&whole.table,
+                name).iter().sum::<i64>(), "{}", name);
         }
     }
 }

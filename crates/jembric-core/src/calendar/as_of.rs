@@ -1,5 +1,5 @@
-//! [`AsOf`]: how the user says which date the answer speaks of. The core only reads the words; whoever owns the clock
-//! and the data resolves them, once, to a [`Day`].
+//! [`AsOf`]: how the user says which date the answer speaks of. The core only reads the words;
+//! whoever owns the clock and the data resolves them, once, to a [`Day`].
 
 use super::{Day, Span};
 use crate::error::{Error, Result};
@@ -47,11 +47,14 @@ impl FromStr for AsOf {
         let anchor = match anchor.trim() {
             "today" => Anchor::Today,
             word => match word.strip_prefix("newest:") {
-                Some(column) if !column.trim().is_empty() => Anchor::Newest(column.trim().to_owned()),
+                Some(column) if !column.trim().is_empty() => {
+                    Anchor::Newest(column.trim().to_owned())
+                }
                 _ => Anchor::On(word.parse().map_err(|_| Error::Malformed {
                     what: "an as-of date",
                     text: text.to_owned(),
-                    expected: "a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a span added or taken, \
+                    expected: "a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a \
+                        span added or taken, \
                                as in `today - 9 months`",
                 })?),
             },
@@ -91,7 +94,8 @@ mod tests {
     #[case("9999-12-31 + 1 day", None)]
     fn as_of_is_a_date_or_words_for_one(#[case] text: &str, #[case] expected: Option<&str>) {
         let today = "2025-03-31".parse().unwrap();
-        let day = text.parse::<AsOf>().and_then(|as_of| as_of.resolve(today, |_| "2025-05-15".parse()));
+        let day =
+            text.parse::<AsOf>().and_then(|as_of| as_of.resolve(today, |_| "2025-05-15".parse()));
         assert_eq!(day.ok().map(|day| day.to_string()).as_deref(), expected);
     }
 }

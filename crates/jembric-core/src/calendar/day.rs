@@ -1,4 +1,5 @@
-//! [`Day`] and [`Moment`]: a calendar day and a day with a time of day, as numbers that sort in time.
+//! [`Day`] and [`Moment`]: a calendar day and a day with a time of day, as numbers that sort in
+//! time.
 
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
@@ -23,7 +24,8 @@ impl Day {
         if days < Day::MIN.0 || days > Day::MAX.0 { None } else { Some(Day(days)) }
     }
 
-    /// The day with this number, or the nearest that there is: for what stands in cells that are missing.
+    /// The day with this number, or the nearest that there is: for what stands in cells that are
+    /// missing.
     #[inline]
     pub(crate) fn clamped(days: i32) -> Day {
         Day(days.clamp(Day::MIN.0, Day::MAX.0))
@@ -31,7 +33,13 @@ impl Day {
 
     /// The day of a year, month and day of the month; none where the calendar has no such day.
     pub const fn from_ymd(year: i32, month: u32, day: u32) -> Option<Day> {
-        if year < 1 || year > 9999 || month < 1 || month > 12 || day < 1 || day > days_in_month(year, month) {
+        if year < 1
+            || year > 9999
+            || month < 1
+            || month > 12
+            || day < 1
+            || day > days_in_month(year, month)
+        {
             return None;
         }
         Some(Day(number_of(year, month, day)))
@@ -44,7 +52,8 @@ impl Day {
 
     /// Year, month and day of the month, without a branch on the calendar.
     ///
-    /// Source: Neri and Schneider, "Euclidean affine functions and their application to calendar algorithms" (2022).
+    /// Source: Neri and Schneider, "Euclidean affine functions and their application to calendar
+    /// algorithms" (2022).
     #[inline]
     pub const fn ymd(self) -> (i32, u32, u32) {
         Day::ymd_of(self.0)
@@ -132,17 +141,20 @@ impl FromStr for Day {
         super::notation::iso_day(text.trim().as_bytes()).ok_or_else(|| Error::Malformed {
             what: "a date",
             text: text.to_owned(),
-            expected: "a day that the calendar has, such as 2025-06-30, between 0001-01-01 and 9999-12-31",
+            expected: "a day that the calendar has, such as 2025-06-30, between 0001-01-01 and \
+                9999-12-31",
         })
     }
 }
 
-/// A day with a time of day: microseconds since 1970-01-01T00:00, between 0001-01-01 and the end of 9999-12-31.
+/// A day with a time of day: microseconds since 1970-01-01T00:00, between 0001-01-01 and the end of
+/// 9999-12-31.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Moment(i64);
 
 impl Moment {
-    /// The moment with this number of microseconds since 1970-01-01T00:00; none outside the years 0001 to 9999.
+    /// The moment with this number of microseconds since 1970-01-01T00:00; none outside the years
+    /// 0001 to 9999.
     pub fn from_micros(micros: i64) -> Option<Moment> {
         i32::try_from(micros.div_euclid(MICROS_PER_DAY))
             .ok()
@@ -208,7 +220,11 @@ mod tests {
     #[case("9999-12-31", 1, None)]
     #[case("0001-01-31", -1, None)]
     #[case("2025-01-31", i32::MAX, None)]
-    fn months_end_where_months_end(#[case] from: Day, #[case] months: i32, #[case] to: Option<&str>) {
+    fn months_end_where_months_end(
+        #[case] from: Day,
+        #[case] months: i32,
+        #[case] to: Option<&str>,
+    ) {
         assert_eq!(from.plus_months(months).map(|day| day.to_string()).as_deref(), to);
     }
 

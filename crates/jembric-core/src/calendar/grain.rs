@@ -22,7 +22,8 @@ pub enum Grain {
 }
 
 impl Grain {
-    const ALL: [Grain; 6] = [Grain::Hour, Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year];
+    const ALL: [Grain; 6] =
+        [Grain::Hour, Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year];
 
     /// The word for it: `month`.
     pub const fn word(self) -> &'static str {
@@ -58,8 +59,8 @@ impl Grain {
         }
     }
 
-    /// Whether every period of the finer grain lies in one period of this one: days in anything, months in quarters, but
-    /// weeks in nothing.
+    /// Whether every period of the finer grain lies in one period of this one: days in anything,
+    /// months in quarters, but weeks in nothing.
     pub fn holds(self, finer: Grain) -> bool {
         self == finer || (finer < self && finer != Grain::Week)
     }
@@ -76,14 +77,15 @@ impl FromStr for Grain {
 
     fn from_str(text: &str) -> Result<Grain> {
         let word = text.trim().to_ascii_lowercase();
-        Grain::ALL.into_iter().find(|grain| word == grain.word() || word == grain.plural()).ok_or_else(|| {
-            Error::Unknown {
+        Grain::ALL
+            .into_iter()
+            .find(|grain| word == grain.word() || word == grain.plural())
+            .ok_or_else(|| Error::Unknown {
                 what: "a grain",
                 text: text.to_owned(),
                 nearest: nearest(&word, Grain::ALL.iter().map(|grain| grain.word())),
                 known: "hour, day, week, month, quarter and year",
-            }
-        })
+            })
     }
 }
 
@@ -137,11 +139,13 @@ impl FromStr for Weekday {
 
     /// Reads the whole name or at least its first three letters (`tue`, `thurs`), in any case.
     fn from_str(text: &str) -> Result<Weekday> {
-        named(text, &Weekday::NAMES).map(|index| Weekday::ALL[index]).ok_or_else(|| Error::Unknown {
-            what: "a weekday",
-            text: text.to_owned(),
-            nearest: nearest(text, Weekday::NAMES.into_iter()),
-            known: "Monday to Sunday, whole or by their first three letters",
+        named(text, &Weekday::NAMES).map(|index| Weekday::ALL[index]).ok_or_else(|| {
+            Error::Unknown {
+                what: "a weekday",
+                text: text.to_owned(),
+                nearest: nearest(text, Weekday::NAMES.into_iter()),
+                known: "Monday to Sunday, whole or by their first three letters",
+            }
         })
     }
 }
@@ -233,7 +237,8 @@ impl FromStr for Month {
 pub(super) fn named(text: &str, names: &[&str]) -> Option<usize> {
     let text = text.trim();
     let begins = |name: &&str| {
-        text.len() >= 3 && name.get(..text.len()).is_some_and(|start| start.eq_ignore_ascii_case(text))
+        text.len() >= 3
+            && name.get(..text.len()).is_some_and(|start| start.eq_ignore_ascii_case(text))
     };
     names.iter().position(begins)
 }
@@ -247,9 +252,18 @@ mod tests {
     #[case("month", Ok(Grain::Month))]
     #[case(" Weeks", Ok(Grain::Week))]
     #[case("moth", Err("`moth` is not a grain. Did you mean `month`?"))]
-    #[case("decade", Err("`decade` is not a grain. There are: hour, day, week, month, quarter and year"))]
-    fn grains_by_their_words(#[case] text: &str, #[case] expected: std::result::Result<Grain, &'static str>) {
-        assert_eq!(text.parse::<Grain>().map_err(|error| error.to_string()), expected.map_err(str::to_owned));
+    #[case(
+        "decade",
+        Err("`decade` is not a grain. There are: hour, day, week, month, quarter and year")
+    )]
+    fn grains_by_their_words(
+        #[case] text: &str,
+        #[case] expected: std::result::Result<Grain, &'static str>,
+    ) {
+        assert_eq!(
+            text.parse::<Grain>().map_err(|error| error.to_string()),
+            expected.map_err(str::to_owned)
+        );
     }
 
     #[rstest]

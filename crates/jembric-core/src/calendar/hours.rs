@@ -1,9 +1,9 @@
 //! [`Hours`]: time cut into numbered hours as the clocks of a zone show them.
 //!
 //! An hour begins where the local clock shows a full hour, and where a change of the clocks by part
-//! of an hour breaks one off. So time falls into phases in which the offset from UTC is the same but
-//! for whole hours; within a phase an hour's number is arithmetic, and each phase goes on numbering
-//! where the last one stopped.
+//! of an hour breaks one off. So time falls into phases in which the offset from UTC is the same
+//! but for whole hours; within a phase an hour's number is arithmetic, and each phase goes on
+//! numbering where the last one stopped.
 
 use super::{MICROS_PER_HOUR, Zone};
 use std::sync::Arc;
@@ -50,8 +50,9 @@ impl Hours {
 
     /// The moment at which an hour begins.
     pub(crate) fn start(&self, tick: i32) -> i64 {
-        let start =
-            |phase: &Phase| ((i64::from(tick) - phase.more) * MICROS_PER_HOUR - phase.shift).max(phase.from);
+        let start = |phase: &Phase| {
+            ((i64::from(tick) - phase.more) * MICROS_PER_HOUR - phase.shift).max(phase.from)
+        };
         // The last phase that has begun by the hour's start is the one in which it lies.
         let is_later = |phase: &Phase| self.tick_in(phase, phase.from) > i64::from(tick);
         let later = self.phases[1..].partition_point(|phase| !is_later(phase));
@@ -87,14 +88,18 @@ mod tests {
     fn starts(zone: &str, from: &str, to: &str) -> Vec<String> {
         let hours = Hours::of(&zone.parse().unwrap());
         let (first, last) = (hours.tick(instant(from)), hours.tick(instant(to)));
-        (first..=last).map(|tick| Moment::from_micros(hours.start(tick)).unwrap().to_string()).collect()
+        (first..=last)
+            .map(|tick| Moment::from_micros(hours.start(tick)).unwrap().to_string())
+            .collect()
     }
 
-    /// Lord Howe's clocks change by half an hour: the hour from 2:00 has half an hour in spring, and in
-    /// autumn the hour that is broken off begins at 1:30 for the second time.
+    /// Lord Howe's clocks change by half an hour: the hour from 2:00 has half an hour in spring,
+    /// and in autumn the hour that is broken off begins at 1:30 for the second time.
     #[rstest]
-    #[case::spring("2024-10-05T14:45Z", "2024-10-05T16:10Z", &["2024-10-05T14:30", "2024-10-05T15:30", "2024-10-05T16:00"])]
-    #[case::autumn("2024-04-06T14:10Z", "2024-04-06T15:45Z", &["2024-04-06T14:00", "2024-04-06T15:00", "2024-04-06T15:30"])]
+    #[case::spring("2024-10-05T14:45Z", "2024-10-05T16:10Z", &["2024-10-05T14:30",
+        "2024-10-05T15:30", "2024-10-05T16:00"])]
+    #[case::autumn("2024-04-06T14:10Z", "2024-04-06T15:45Z", &["2024-04-06T14:00",
+        "2024-04-06T15:00", "2024-04-06T15:30"])]
     #[case::far_future("9000-07-01T00:40Z", "9000-07-01T00:40Z", &["9000-07-01T00:30"])]
     fn a_change_by_half_an_hour_breaks_an_hour_off(
         #[case] from: &str,
@@ -117,7 +122,8 @@ mod tests {
     proptest! {
         #[test]
         fn every_moment_lies_in_an_hour_that_the_local_clock_shows(
-            name in prop::sample::select(vec!["Australia/Lord_Howe", "Europe/Lisbon", "Asia/Kathmandu", "Africa/Monrovia", "UTC"]),
+            name in prop::sample::select(vec!["Australia/Lord_Howe", "Europe/Lisbon",
+                "Asia/Kathmandu", "Africa/Monrovia", "UTC"]),
             second in -62_135_596_800_i64..253_402_300_800,
         ) {
             let zone: Zone = name.parse().unwrap();

@@ -1,7 +1,8 @@
 //! How people write dates in text: one cell in, the day (or both days that it may mean) out.
 //!
-//! A cell is read on its own; what the *column* says (which of day and month comes first) is decided by whoever has seen
-//! all of it. A two-digit year, a day that the calendar does not have and a year outside 0001 to 9999 are not dates.
+//! A cell is read on its own; what the *column* says (which of day and month comes first) is
+//! decided by whoever has seen all of it. A two-digit year, a day that the calendar does not have
+//! and a year outside 0001 to 9999 are not dates.
 
 use super::{Day, MICROS_PER_DAY, Month};
 use std::fmt;
@@ -61,7 +62,8 @@ impl Form {
     }
 }
 
-/// A cell that is a date: the day that it means in each order (the same in both where the form leaves no doubt).
+/// A cell that is a date: the day that it means in each order (the same in both where the form
+/// leaves no doubt).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Written {
     /// The shape of the date.
@@ -165,7 +167,8 @@ struct Number {
 }
 
 impl Cursor<'_> {
-    /// The form, the day (or what stands first with slashes), the month (or what stands second), and the year.
+    /// The form, the day (or what stands first with slashes), the month (or what stands second),
+    /// and the year.
     fn date(&mut self) -> Option<(Form, u32, u32, Number)> {
         if let Some(month) = self.month_name() {
             self.take(b'.');
@@ -204,7 +207,8 @@ impl Cursor<'_> {
         }
     }
 
-    /// Nothing, or a time of day behind `T` or blanks, and an offset behind the time. None where something else is left.
+    /// Nothing, or a time of day behind `T` or blanks, and an offset behind the time. None where
+    /// something else is left.
     fn time_of_day(&mut self) -> Option<(Option<i64>, Option<i32>)> {
         if self.rest.is_empty() {
             return Some((None, None));
@@ -268,7 +272,10 @@ impl Cursor<'_> {
         }
         let (number, rest) = self.rest.split_at(digits);
         self.rest = rest;
-        Some(Number { digits, value: number.iter().fold(0, |n, byte| n * 10 + u32::from(byte - b'0')) })
+        Some(Number {
+            digits,
+            value: number.iter().fold(0, |n, byte| n * 10 + u32::from(byte - b'0')),
+        })
     }
 
     /// A number of one or two digits.
@@ -278,7 +285,9 @@ impl Cursor<'_> {
 
     /// Two digits below sixty.
     fn sixty(&mut self) -> Option<u32> {
-        self.number().filter(|number| number.digits == 2 && number.value < 60).map(|number| number.value)
+        self.number()
+            .filter(|number| number.digits == 2 && number.value < 60)
+            .map(|number| number.value)
     }
 
     fn take(&mut self, byte: u8) -> bool {
@@ -391,9 +400,11 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn every_day_is_read_in_every_form(number in Day::MIN.number()..=Day::MAX.number(), time in 0_i64..86_400) {
+        fn every_day_is_read_in_every_form(number in Day::MIN.number()..=Day::MAX.number(),
+            time in 0_i64..86_400) {
             const NAMES: [&str; 12] =
-                ["January", "Feb", "march", "APR", "May", "Jun", "July", "Aug", "Sept", "Oct", "Nov", "December"];
+                ["January", "Feb", "march", "APR", "May", "Jun", "July", "Aug", "Sept", "Oct",
+                    "Nov", "December"];
             let day = Day::from_number(number).unwrap();
             let (year, month, of_month) = day.ymd();
             let name = NAMES[month as usize - 1];
@@ -409,7 +420,8 @@ mod tests {
             let clock = format!("{:02}:{:02}:{:02}", time / 3600, time / 60 % 60, time % 60);
             for (text, form) in forms.iter().zip(Form::ALL) {
                 let written = read(text.as_bytes()).unwrap();
-                proptest::prop_assert_eq!((written.day(Order::DayFirst), written.form), (Some(day), form));
+                proptest::prop_assert_eq!((written.day(Order::DayFirst), written.form), (Some(day),
+                    form));
                 let moment = read(format!("{text} {clock}").as_bytes()).unwrap();
                 proptest::prop_assert_eq!(moment.time, Some(time * 1_000_000));
             }

@@ -1,12 +1,15 @@
-//! [`Periods`]: how days are cut into weeks, months, quarters or years; [`Period`]: one of them, by its number.
+//! [`Periods`]: how days are cut into weeks, months, quarters or years; [`Period`]: one of them, by
+//! its number.
 //!
-//! Everything is arithmetic on day numbers. A period that reaches beyond the years 0001 to 9999 is cut off there.
+//! Everything is arithmetic on day numbers. A period that reaches beyond the years 0001 to 9999 is
+//! cut off there.
 
 use super::{Day, Grain, Moment, Month, Weekday, day::days_in_month, grain::named};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
-/// How days are cut into periods: the grain, the weekday on which weeks begin, and the month in which years do.
+/// How days are cut into periods: the grain, the weekday on which weeks begin, and the month in
+/// which years do.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Periods {
     grain: Grain,
@@ -24,10 +27,15 @@ impl From<Grain> for Periods {
 
 impl Periods {
     /// Days themselves.
-    pub const DAYS: Periods = Periods { grain: Grain::Day, week_start: Weekday::Monday, year_start: 1 };
+    pub const DAYS: Periods =
+        Periods { grain: Grain::Day, week_start: Weekday::Monday, year_start: 1 };
 
     /// Periods of this grain, with weeks and years that begin where that is said.
-    pub(crate) fn cut(grain: Grain, week_start: Option<Weekday>, year_start: Option<Month>) -> Periods {
+    pub(crate) fn cut(
+        grain: Grain,
+        week_start: Option<Weekday>,
+        year_start: Option<Month>,
+    ) -> Periods {
         let month = year_start.unwrap_or(Month::January).number();
         Periods::from(grain).week_start(week_start.unwrap_or(Weekday::Monday)).year_start(month)
     }
@@ -55,8 +63,8 @@ impl Periods {
         self.grain
     }
 
-    /// The number of the period that holds the day; periods that follow each other have numbers that do. (Hours: of the day's
-    /// first.)
+    /// The number of the period that holds the day; periods that follow each other have numbers
+    /// that do. (Hours: of the day's first.)
     pub const fn number(self, day: Day) -> i32 {
         match self.grain {
             Grain::Hour => day.number() * 24,
@@ -101,10 +109,12 @@ impl Periods {
     }
 }
 
-/// The grain at which two kinds of periods can be compared: the longer one, where it is made of the shorter.
+/// The grain at which two kinds of periods can be compared: the longer one, where it is made of the
+/// shorter.
 pub(crate) fn common_periods(one: Periods, other: Periods) -> Option<Periods> {
     let (short, long) = if one.grain() <= other.grain() { (one, other) } else { (other, one) };
-    (short == long || (short.grain() != long.grain() && long.grain().holds(short.grain()))).then_some(long)
+    (short == long || (short.grain() != long.grain() && long.grain().holds(short.grain())))
+        .then_some(long)
 }
 
 fn month_start(month_number: i32) -> Option<Day> {
@@ -142,9 +152,9 @@ impl FromStr for Periods {
 
 /// One day, week, month, quarter or year.
 ///
-/// It is written `2025-06-30`, `2025-W27`, `2025-06`, `2025-Q2`, `2025`; a year that does not begin in January by the year
-/// it ends in, `FY2026` and `FY2026-Q1`; a week that does not begin on Monday by its first day. The forms without `FY` are
-/// read as well.
+/// It is written `2025-06-30`, `2025-W27`, `2025-06`, `2025-Q2`, `2025`; a year that does not begin
+/// in January by the year it ends in, `FY2026` and `FY2026-Q1`; a week that does not begin on
+/// Monday by its first day. The forms without `FY` are read as well.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Period {
     periods: Periods,
@@ -166,7 +176,8 @@ impl Period {
         }
     }
 
-    /// The period so many further on; at the calendar's ends, one that has no day is cut to the last that has.
+    /// The period so many further on; at the calendar's ends, one that has no day is cut to the
+    /// last that has.
     #[must_use]
     pub fn plus(self, periods: i32) -> Period {
         Period { number: self.number.saturating_add(periods), ..self }
@@ -204,7 +215,9 @@ impl fmt::Display for Period {
             Grain::Quarter if fiscal => {
                 write!(f, "FY{:04}-Q{}", number.div_euclid(4) + 1, number.rem_euclid(4) + 1)
             }
-            Grain::Quarter => write!(f, "{:04}-Q{}", number.div_euclid(4), number.rem_euclid(4) + 1),
+            Grain::Quarter => {
+                write!(f, "{:04}-Q{}", number.div_euclid(4), number.rem_euclid(4) + 1)
+            }
             Grain::Year if fiscal => write!(f, "FY{:04}", number + 1),
             Grain::Year => write!(f, "{number:04}"),
         }
@@ -217,7 +230,9 @@ impl FromStr for Period {
     fn from_str(text: &str) -> Result<Period> {
         let bytes = text.trim().as_bytes();
         let year = || match bytes {
-            [_, _, _, _] => Day::from_ymd(digits(bytes)? as i32, 1, 1).map(|day| (Grain::Year, day)),
+            [_, _, _, _] => {
+                Day::from_ymd(digits(bytes)? as i32, 1, 1).map(|day| (Grain::Year, day))
+            }
             _ => None,
         };
         let day = || super::notation::iso_day(bytes).map(|day| (Grain::Day, day));
@@ -226,7 +241,8 @@ impl FromStr for Period {
             None => Err(Error::Malformed {
                 what: "a period",
                 text: text.to_owned(),
-                expected: "a day, week, month, quarter or year such as 2025-06-30, 2025-W27, 2025-06, 2025-Q2 or 2025",
+                expected: "a day, week, month, quarter or year such as 2025-06-30, 2025-W27, \
+                    2025-06, 2025-Q2 or 2025",
             }),
         }
     }
@@ -255,12 +271,13 @@ fn week_start(year: i32, week: u32) -> Option<Day> {
 }
 
 fn digits(text: &[u8]) -> Option<u32> {
-    text.iter().try_fold(0, |n, byte| byte.is_ascii_digit().then(|| n * 10 + u32::from(byte - b'0')))
+    text.iter()
+        .try_fold(0, |n, byte| byte.is_ascii_digit().then(|| n * 10 + u32::from(byte - b'0')))
 }
 
-/// The first day of a period of this grain in the looser ways in which exported tables write them: its label, `202506` or
-/// `Jun 2025` for a month, `Q2 2025` or `2025Q2` for a quarter, `2025W27` for a week, `2025` for a year, or its first day
-/// in any notation.
+/// The first day of a period of this grain in the looser ways in which exported tables write them:
+/// its label, `202506` or `Jun 2025` for a month, `Q2 2025` or `2025Q2` for a quarter, `2025W27`
+/// for a week, `2025` for a year, or its first day in any notation.
 pub fn loose_label(text: &[u8], grain: Grain) -> Option<Day> {
     let text = text.trim_ascii();
     if let Some((_, day)) = label(text).filter(|(labelled, _)| *labelled == grain) {
@@ -279,7 +296,9 @@ pub fn loose_label(text: &[u8], grain: Grain) -> Option<Day> {
         (Grain::Week, [year @ .., b'W' | b'w', _, _]) if year.len() == 4 => {
             digits(&text[5..]).and_then(|week| week_start(digits(year)? as i32, week))
         }
-        (Grain::Year, [_, _, _, _]) => digits(text).and_then(|year| Day::from_ymd(year as i32, 1, 1)),
+        (Grain::Year, [_, _, _, _]) => {
+            digits(text).and_then(|year| Day::from_ymd(year as i32, 1, 1))
+        }
         _ => None,
     };
     loose.or_else(|| first_day_written(text, grain))
@@ -287,8 +306,10 @@ pub fn loose_label(text: &[u8], grain: Grain) -> Option<Day> {
 
 /// `Jun 2025`, `June-2025`.
 fn named_month(text: &[u8]) -> Option<Day> {
-    let (name, year) =
-        std::str::from_utf8(text).ok()?.rsplit_once([' ', '-']).filter(|(_, year)| year.len() == 4)?;
+    let (name, year) = std::str::from_utf8(text)
+        .ok()?
+        .rsplit_once([' ', '-'])
+        .filter(|(_, year)| year.len() == 4)?;
     let month = named(name.trim().trim_end_matches(['.', ',']), &super::Month::NAMES)? as u32 + 1;
     Day::from_ymd(year.parse().ok()?, month, 1)
 }
@@ -296,10 +317,12 @@ fn named_month(text: &[u8]) -> Option<Day> {
 /// The first day of a period in any notation of dates, without a time of day that is not midnight.
 fn first_day_written(text: &[u8], grain: Grain) -> Option<Day> {
     use super::notation::{Order, read};
-    let written =
-        read(text).ok().filter(|written| written.time.unwrap_or(0) == 0 && written.offset.is_none())?;
+    let written = read(text)
+        .ok()
+        .filter(|written| written.time.unwrap_or(0) == 0 && written.offset.is_none())?;
     let is_first = |day: &Day| Periods::from(grain).first_day(*day) == *day;
-    let either = [Order::DayFirst, Order::MonthFirst].map(|order| written.day(order).filter(is_first));
+    let either =
+        [Order::DayFirst, Order::MonthFirst].map(|order| written.day(order).filter(is_first));
     match either {
         // Both readings begin a period, and they are not the same: nothing tells which is meant.
         [Some(one), Some(other)] if one != other => None,
@@ -314,20 +337,23 @@ impl Day {
         year * 12 + month as i32 - 1
     }
 
-    /// Completed months from this day to another: the most whole months that fit. Negative, and the same number, the other
-    /// way round.
+    /// Completed months from this day to another: the most whole months that fit. Negative, and the
+    /// same number, the other way round.
     ///
-    /// A month that has no such day is complete on its last: 31 January to 28 February is one month.
+    /// A month that has no such day is complete on its last: 31 January to 28 February is one
+    /// month.
     #[inline]
     pub const fn months_until(self, other: Day) -> i32 {
-        // Without a branch, since which of two dates is the earlier cannot be foretold: both are selected by arithmetic.
+        // Without a branch, since which of two dates is the earlier cannot be foretold: both are
+        // selected by arithmetic.
         let forwards = (self.number() <= other.number()) as i32;
         let all = self.number() ^ other.number();
         let (from, to) = (other.number() ^ (all & -forwards), self.number() ^ (all & -forwards));
         let ((from_year, from_month, from_day), (to_year, to_month, to_day)) =
             (Day::ymd_of(from), Day::ymd_of(to));
         let months = (to_year - from_year) * 12 + to_month as i32 - from_month as i32;
-        // The last month is not complete where the day of the month is not reached, and the month has such a day.
+        // The last month is not complete where the day of the month is not reached, and the month
+        // has such a day.
         let incomplete = (from_day > to_day) & (to_day < days_in_month(to_year, to_month));
         (months - incomplete as i32) * (2 * forwards - 1)
     }
@@ -339,9 +365,11 @@ impl Day {
         Weekday::ALL[(self.number() + 3).rem_euclid(7) as usize]
     }
 
-    /// The year and number of its ISO 8601 week: the week belongs to the year that its Thursday lies in.
+    /// The year and number of its ISO 8601 week: the week belongs to the year that its Thursday
+    /// lies in.
     pub const fn iso_week(self) -> (i32, u32) {
-        // The Thursday of the last week of 9999 lies in that year, and 0001-01-01 is a Monday: no day falls out.
+        // The Thursday of the last week of 9999 lies in that year, and 0001-01-01 is a Monday: no
+        // day falls out.
         let monday = self.number() - self.weekday() as i32;
         let (year, _, _, of_year) = Day::ymd_and_of_year(monday + 3);
         (year, (of_year - 1) / 7 + 1)
@@ -355,7 +383,8 @@ impl Day {
     const fn ymd_and_of_year(number: i32) -> (i32, u32, u32, u32) {
         let (year, month, day) = Day::ymd_of(number);
         let leap = days_in_month(year, 2) - 28;
-        let before = if month > 2 { (979 * month - 2_919) / 32 + 59 + leap } else { (month - 1) * 31 };
+        let before =
+            if month > 2 { (979 * month - 2_919) / 32 + 59 + leap } else { (month - 1) * 31 };
         (year, month, day, before + day)
     }
 }

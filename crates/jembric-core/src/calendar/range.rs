@@ -6,8 +6,8 @@ use std::{fmt, str::FromStr};
 
 /// Two dates, both included: `2025-01-01..2025-03-31`, or with the `/` of ISO 8601.
 ///
-/// It may be given by periods, the whole of which belong to it: `2025-01..2025-06`, `2025-Q1..2025-Q2`, or one alone,
-/// `2025`.
+/// It may be given by periods, the whole of which belong to it: `2025-01..2025-06`,
+/// `2025-Q1..2025-Q2`, or one alone, `2025`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Range {
     first: Day,
@@ -66,12 +66,15 @@ impl FromStr for Range {
     type Err = Error;
 
     fn from_str(text: &str) -> Result<Range> {
-        let (first, last) = text.split_once("..").or_else(|| text.split_once('/')).unwrap_or((text, text));
+        let (first, last) =
+            text.split_once("..").or_else(|| text.split_once('/')).unwrap_or((text, text));
         let periods = first.parse::<Period>().ok().zip(last.parse::<Period>().ok());
-        periods.and_then(|(first, last)| Range::new(first.first(), last.last())).ok_or_else(|| Error::Malformed {
+        periods.and_then(|(first, last)| Range::new(first.first(),
+            last.last())).ok_or_else(|| Error::Malformed {
             what: "a range",
             text: text.to_owned(),
-            expected: "two dates or periods, the earlier first, such as 2025-01-01..2025-03-31 or 2025-01..2025-06",
+            expected: "two dates or periods, the earlier first, such as 2025-01-01..2025-03-31 or \
+                2025-01..2025-06",
         })
     }
 }

@@ -49,7 +49,8 @@ impl Span {
         Span { months: self.months.saturating_neg(), days: self.days.saturating_neg() }
     }
 
-    /// A text and the span that is added to it or taken from it at its end, if one is: `today - 9 months`.
+    /// A text and the span that is added to it or taken from it at its end, if one is:
+    /// `today - 9 months`.
     pub(crate) fn split_from(text: &str) -> (&str, Span) {
         let mut signs = text.match_indices(' ').filter_map(|(at, _)| {
             let (before, rest) = text.split_at(at);
@@ -60,7 +61,8 @@ impl Span {
         signs.next().unwrap_or((text, Span::default()))
     }
 
-    /// The day this span after `day`: first the months, then the days. An error beyond the years 0001 to 9999.
+    /// The day this span after `day`: first the months, then the days. An error beyond the years
+    /// 0001 to 9999.
     pub fn after(self, day: Day) -> Result<Day> {
         day.plus_months(self.months)
             .and_then(|day| day.plus_days(self.days))
@@ -70,7 +72,8 @@ impl Span {
 
 impl fmt::Display for Span {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let unit = |n: i32, name: &str| format!("{n} {name}{}", if n.abs() == 1 { "" } else { "s" });
+        let unit =
+            |n: i32, name: &str| format!("{n} {name}{}", if n.abs() == 1 { "" } else { "s" });
         let months = |months: i32| match months % 12 {
             0 => unit(months / 12, "year"),
             _ => unit(months, "month"),
@@ -152,6 +155,7 @@ mod tests {
     #[test]
     fn a_span_beyond_the_calendar_is_an_error() {
         let error = Span::months(9).after(Day::from_ymd(9999, 6, 30).unwrap()).unwrap_err();
-        insta::assert_snapshot!(error, @"9 months after 9999-06-30 lies outside the years 0001 to 9999");
+        insta::assert_snapshot!(error, @"9 months after 9999-06-30 lies outside the years 0001 to \
+            9999");
     }
 }

@@ -19,7 +19,8 @@ impl From<Vec<Day>> for Workdays {
     fn from(mut holidays: Vec<Day>) -> Workdays {
         holidays.sort_unstable();
         holidays.dedup();
-        let on_weekdays = holidays.iter().filter(|day| is_weekday(**day)).map(|day| day.number()).collect();
+        let on_weekdays =
+            holidays.iter().filter(|day| is_weekday(**day)).map(|day| day.number()).collect();
         Workdays { holidays, on_weekdays }
     }
 }
@@ -41,15 +42,17 @@ impl Workdays {
         is_weekday(day) && self.on_weekdays.binary_search(&day.number()).is_err()
     }
 
-    /// How many workdays there are after one day up to and including another; negative, and the same number, the other way
-    /// round.
+    /// How many workdays there are after one day up to and including another; negative, and the
+    /// same number, the other way round.
     pub fn between(&self, after: Day, to: Day) -> i32 {
         self.up_to(to.number()) - self.up_to(after.number())
     }
 
-    /// Workdays up to and including a day, from some day long ago. Costs a search among the holidays.
+    /// Workdays up to and including a day, from some day long ago. Costs a search among the
+    /// holidays.
     fn up_to(&self, number: i32) -> i32 {
-        // From the Monday before 1970: whole weeks have five, and then as many as days have passed, but five at most.
+        // From the Monday before 1970: whole weeks have five, and then as many as days have passed,
+        // but five at most.
         let since_monday = number + 4;
         let weekdays = since_monday.div_euclid(7) * 5 + since_monday.rem_euclid(7).min(5);
         weekdays - self.on_weekdays.partition_point(|&holiday| holiday <= number) as i32
@@ -75,7 +78,8 @@ mod tests {
             let day = |number| Day::from_number(number).unwrap();
             let workdays = Workdays::from(holidays.iter().map(|&after| day(from + after)).collect::<Vec<_>>());
             let worked = |number: i32| {
-                let weekday = jiff::civil::date(1970, 1, 1).checked_add(jiff::Span::new().days(number)).unwrap().weekday();
+                let weekday = jiff::civil::date(1970, 1,
+                    1).checked_add(jiff::Span::new().days(number)).unwrap().weekday();
                 weekday.to_monday_one_offset() <= 5 && !holidays.contains(&(number - from))
             };
             let expected = (from + 1..=from + days).filter(|&number| worked(number)).count() as i32;

@@ -1,4 +1,5 @@
-//! [`Zone`]: the time zone in which points in time are cut into days, from data that is part of the program.
+//! [`Zone`]: the time zone in which points in time are cut into days, from data that is part of the
+//! program.
 
 use super::{Day, MICROS_PER_DAY};
 use crate::{
@@ -30,7 +31,8 @@ impl FromStr for Zone {
             what: "a time zone",
             text: text.to_owned(),
             nearest: {
-                let names: Vec<String> = known.available().map(|name| name.as_str().to_owned()).collect();
+                let names: Vec<String> =
+                    known.available().map(|name| name.as_str().to_owned()).collect();
                 nearest(text, names.iter().map(String::as_str))
             },
             known: "UTC and those of the IANA database, by area and city: Europe/Lisbon",
@@ -45,19 +47,21 @@ impl fmt::Display for Zone {
 }
 
 impl Zone {
-    /// Whether it is UTC, in which a point in time and the reading of the clock are the same number.
+    /// Whether it is UTC, in which a point in time and the reading of the clock are the same
+    /// number.
     pub fn is_utc(&self) -> bool {
         self.0 == TimeZone::UTC
     }
 
-    /// The first microsecond of a day, as a point in time. Where the clocks skip midnight it is the first that the day has.
+    /// The first microsecond of a day, as a point in time. Where the clocks skip midnight it is the
+    /// first that the day has.
     pub fn day_start(&self, day: Day) -> i64 {
         let midnight = i64::from(day.number()) * MICROS_PER_DAY;
         self.instant(midnight)
     }
 
-    /// The point in time at which the clocks show this reading: the earlier one where they show it twice; where they skip it,
-    /// that at which they jump.
+    /// The point in time at which the clocks show this reading: the earlier one where they show it
+    /// twice; where they skip it, that at which they jump.
     pub fn instant(&self, reading: i64) -> i64 {
         if self.is_utc() {
             return reading;
@@ -76,7 +80,8 @@ impl Zone {
 
     /// What the clocks show at points in time, in microseconds since 1970-01-01T00:00.
     pub fn readings<'a>(&'a self, instants: &'a [i64]) -> impl Iterator<Item = i64> + 'a {
-        // The offset that was found last holds for a stretch of time, and most neighbours lie in the same one.
+        // The offset that was found last holds for a stretch of time, and most neighbours lie in
+        // the same one.
         let known = Cell::new((i64::MAX, i64::MIN, 0));
         instants.iter().map(move |&instant| {
             let (from, to, offset) = known.get();
@@ -102,8 +107,11 @@ impl Zone {
     fn stretch(&self, instant: i64) -> (i64, i64, i64) {
         let at = timestamp(instant);
         // A change at the very point has taken place.
-        let until =
-            self.0.following(at).next().map_or(i64::MAX, |change| change.timestamp().as_microsecond());
+        let until = self
+            .0
+            .following(at)
+            .next()
+            .map_or(i64::MAX, |change| change.timestamp().as_microsecond());
         let from = self
             .0
             .preceding(at.saturating_add(jiff::SignedDuration::from_micros(1)).unwrap_or(at))
@@ -117,8 +125,8 @@ impl Zone {
     pub(crate) fn phases(&self, unit: i64) -> Vec<(i64, i64)> {
         let offset = |offset: jiff::tz::Offset| i64::from(offset.seconds()) * 1_000_000;
         let mut phases = vec![(i64::MIN, offset(self.0.to_offset(Timestamp::MIN)))];
-        // Zone data lists changes up to 2037 and then repeats a rule every year, with two changes at
-        // most: where a few of them keep the phase, all later ones do.
+        // Zone data lists changes up to 2037 and then repeats a rule every year, with two changes
+        // at most: where a few of them keep the phase, all later ones do.
         let (repeats_from, enough) = (2_145_916_800_000_000, 4);
         let mut kept = 0;
         for change in self.0.following(Timestamp::MIN) {
@@ -139,7 +147,11 @@ impl Zone {
 
     /// The change of the clocks between two points in time.
     fn change_between(&self, from: i64, to: i64) -> i64 {
-        let next = self.0.following(timestamp(from)).next().map(|change| change.timestamp().as_microsecond());
+        let next = self
+            .0
+            .following(timestamp(from))
+            .next()
+            .map(|change| change.timestamp().as_microsecond());
         next.filter(|&change| change <= to).unwrap_or(to)
     }
 }
@@ -147,7 +159,8 @@ impl Zone {
 /// The point in time, or the nearest that the zone data speaks of.
 fn timestamp(micros: i64) -> Timestamp {
     let range = Timestamp::MIN.as_microsecond()..=Timestamp::MAX.as_microsecond();
-    Timestamp::from_microsecond(micros.clamp(*range.start(), *range.end())).unwrap_or(Timestamp::UNIX_EPOCH)
+    Timestamp::from_microsecond(micros.clamp(*range.start(), *range.end()))
+        .unwrap_or(Timestamp::UNIX_EPOCH)
 }
 
 #[cfg(test)]
@@ -193,7 +206,8 @@ mod tests {
     proptest! {
         #[test]
         fn readings_and_instants_agree_with_an_independent_calendar(
-            name in prop::sample::select(vec!["Europe/Lisbon", "America/Santiago", "Asia/Kolkata", "Pacific/Apia", "UTC"]),
+            name in prop::sample::select(vec!["Europe/Lisbon", "America/Santiago", "Asia/Kolkata",
+                "Pacific/Apia", "UTC"]),
             mut seconds in prop::collection::vec(-2_000_000_000_i64..4_000_000_000, 1..40),
             near in 0_usize..40,
         ) {

@@ -10,7 +10,8 @@ use arrow_select::take::take;
 
 /// The names of the bands, in their order: `under 0`, `0-29`, `30-59`, `60+`.
 pub(super) fn band_labels(bands: &[i64]) -> Vec<String> {
-    let mut labels: Vec<String> = bands.first().map(|least| format!("under {least}")).into_iter().collect();
+    let mut labels: Vec<String> =
+        bands.first().map(|least| format!("under {least}")).into_iter().collect();
     labels.extend(bands.windows(2).map(|band| match (band[0], band[1] - 1) {
         (least, greatest) if least == greatest => least.to_string(),
         (least, greatest) if least < 0 => format!("{least} to {greatest}"),

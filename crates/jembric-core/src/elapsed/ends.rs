@@ -1,4 +1,5 @@
-//! The two ends of the time that elapses: as they were named, and the dates that they are in each row.
+//! The two ends of the time that elapses: as they were named, and the dates that they are in each
+//! row.
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods, Zone},
@@ -24,14 +25,17 @@ pub(super) enum End {
 impl End {
     /// The end that a text names: `as-of`, `today`, a date, or else a column.
     ///
-    /// Errors: there is no such column, or it holds no dates; there is no as-of date, or nobody knows today.
+    /// Errors: there is no such column, or it holds no dates; there is no as-of date, or nobody
+    /// knows today.
     pub(super) fn of(text: &str, shape: &Shape, context: &Context) -> Result<End> {
         match text {
             "as-of" if context.as_of_is_unknown() => Err(no_as_of()),
             "as-of" => Ok(End::AsOf),
             "today" => match context.today {
                 Some(day) => Ok(End::On(day)),
-                None => refuse("today", "not known", "the day that it is, from whoever has a clock"),
+                None => {
+                    refuse("today", "not known", "the day that it is, from whoever has a clock")
+                }
             },
             _ => match text.parse() {
                 Ok(day) => Ok(End::On(day)),
@@ -96,7 +100,9 @@ impl Ends {
         match self {
             Ends::One(day) => Cow::Owned(vec![first(day.number())]),
             Ends::Rows(dates) if dates.periods() == periods => dates.day_numbers(zone),
-            Ends::Rows(dates) => Cow::Owned(dates.day_numbers(zone).iter().map(|&day| first(day)).collect()),
+            Ends::Rows(dates) => {
+                Cow::Owned(dates.day_numbers(zone).iter().map(|&day| first(day)).collect())
+            }
         }
     }
 

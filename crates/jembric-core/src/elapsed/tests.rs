@@ -18,7 +18,10 @@ fn moments(name: &str, text: &str, instants: bool) -> (String, ArrayRef) {
 
 fn context() -> Context {
     let day = |text: &str| text.parse().unwrap();
-    Context::new().as_of(day("2025-06-30")).today(day("2025-07-01")).zone("Europe/Lisbon".parse().unwrap())
+    Context::new()
+        .as_of(day("2025-06-30"))
+        .today(day("2025-07-01"))
+        .zone("Europe/Lisbon".parse().unwrap())
 }
 
 fn column(outcome: &Outcome, name: &str) -> Vec<String> {
@@ -54,7 +57,8 @@ fn from_one_date_to_another(
     elapsed.both_ends = both_ends;
     if unit == Unit::Workdays {
         // Good Friday and Easter Monday.
-        elapsed = elapsed.holidays(["2025-04-18", "2025-04-21"].map(|day| day.parse().unwrap()).to_vec());
+        elapsed =
+            elapsed.holidays(["2025-04-18", "2025-04-21"].map(|day| day.parse().unwrap()).to_vec());
     }
     assert_eq!(column(&elapsed.apply(&table).unwrap(), "e"), [expected]);
 }
@@ -94,8 +98,10 @@ fn moments_are_exact_in_hours_and_cut_into_days(
     #[case] unit: Unit,
     #[case] expected: &str,
 ) {
-    let table = Table::from_columns([moments("a", from, instants), moments("b", to, instants)]).unwrap();
-    let outcome = Elapsed::new("a", "b").unit(unit).name("e").apply_with(&table, &context()).unwrap();
+    let table =
+        Table::from_columns([moments("a", from, instants), moments("b", to, instants)]).unwrap();
+    let outcome =
+        Elapsed::new("a", "b").unit(unit).name("e").apply_with(&table, &context()).unwrap();
     assert_eq!(column(&outcome, "e"), [expected]);
     assert_eq!(outcome.ledger.zone.is_some(), instants);
 }
@@ -118,7 +124,8 @@ fn a_day_of_the_zone_stands_for_its_midnight_among_points_in_time() {
 
 #[test]
 fn periods_are_counted_in_no_finer_unit() {
-    let columns = [days("month", &[Some("2025-01-01"), None]), days("quarter", &[Some("2025-04-01"); 2])];
+    let columns =
+        [days("month", &[Some("2025-01-01"), None]), days("quarter", &[Some("2025-04-01"); 2])];
     let table = Table::from_columns(columns).unwrap().with_periods("month", Grain::Month).unwrap();
     let table = table.with_periods("quarter", Grain::Quarter).unwrap();
     let elapsed = |from: &str, to: &str, unit| {
@@ -147,7 +154,8 @@ fn bands_are_named_by_their_numbers_and_sort_by_them() {
         ],
     );
     let table = Table::from_columns([from]).unwrap();
-    let banded = Elapsed::new("d", "as-of").bands([0, 1, 30, 90]).apply_with(&table, &context()).unwrap();
+    let banded =
+        Elapsed::new("d", "as-of").bands([0, 1, 30, 90]).apply_with(&table, &context()).unwrap();
     assert_eq!(column(&banded, "elapsed_days_band"), ["0", "90+", "1-29", "", "under 0", "30-89"]);
     let sorted = crate::Sort::new(["elapsed_days_band:down"]).apply(&banded.table).unwrap();
     assert_eq!(column(&sorted, "elapsed_days_band"), ["90+", "30-89", "1-29", "0", "under 0", ""]);
@@ -173,7 +181,8 @@ fn settings_that_cannot_be_are_refused(#[case] elapsed: Elapsed, #[case] begins:
 #[test]
 fn what_is_needed_and_not_known_is_asked_for() {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
-    let errors = ["as-of", "today"].map(|to| Elapsed::new("d", to).apply(&table).unwrap_err().to_string());
+    let errors =
+        ["as-of", "today"].map(|to| Elapsed::new("d", to).apply(&table).unwrap_err().to_string());
     assert!(
         errors[0].contains("`Context::as_of`, 2025-06-30") && errors[1].contains("`today`"),
         "{errors:?}"
@@ -186,7 +195,8 @@ proptest! {
         rows in prop::collection::vec((-800_000_i32..2_900_000, -3_000_i32..3_000), 1..30),
         both_ends in any::<bool>(),
     ) {
-        let column = |of: &dyn Fn(&(i32, i32)) -> i32| -> ArrayRef { Arc::new(Date32Array::from_iter_values(rows.iter().map(of))) };
+        let column = |of: &dyn Fn(&(i32,
+            i32)) -> i32| -> ArrayRef { Arc::new(Date32Array::from_iter_values(rows.iter().map(of))) };
         let clamped = |day: i32| day.clamp(Day::MIN.number(), Day::MAX.number());
         let table = Table::from_columns([
             ("a", column(&|row| clamped(row.0))),
@@ -212,7 +222,8 @@ proptest! {
 
     #[test]
     fn the_date_before_is_that_of_the_same_entity_whatever_the_order_of_rows(
-        rows in prop::collection::vec((prop::option::of(0_i64..3), prop::option::of(0_i32..8)), 0..40),
+        rows in prop::collection::vec((prop::option::of(0_i64..3), prop::option::of(0_i32..8)),
+            0..40),
     ) {
         let model = |row: &(Option<i64>, Option<i32>)| -> Option<i64> {
             let ((Some(_), Some(date)), entity) = (*row, row.0) else { return None };
@@ -225,7 +236,8 @@ proptest! {
         ]).unwrap();
         let outcome = Elapsed::since_previous("d").per(["who"]).apply(&table).unwrap();
         let array = outcome.table.column("days_since_previous").unwrap().as_primitive::<Int64Type>();
-        prop_assert_eq!(array.iter().collect::<Vec<_>>(), rows.iter().map(model).collect::<Vec<_>>());
+        prop_assert_eq!(array.iter().collect::<Vec<_>>(),
+            rows.iter().map(model).collect::<Vec<_>>());
         prop_assert!(outcome.ledger.balances());
     }
 }

@@ -26,16 +26,21 @@ fn assert_like_model(table: &Table, columns: &[&str], missing: Missing) {
     let distinct: std::collections::HashSet<u32> = numbers.values().copied().collect();
     assert_eq!((distinct.len(), numbers.len()), (entities.count(), entities.count()));
     for (id, row) in entities.first_rows().into_iter().enumerate() {
-        assert_eq!(entities.ids().iter().position(|&other| other as usize == id), Some(row as usize));
+        assert_eq!(
+            entities.ids().iter().position(|&other| other as usize == id),
+            Some(row as usize)
+        );
     }
 }
 
 proptest! {
     #[test]
     fn one_entity_has_one_number(
-        texts in prop::collection::vec(prop::option::of("[ab]{0,2}(a long text of twenty)?"), 0..80),
+        texts in prop::collection::vec(prop::option::of("[ab]{0,2}(a long text of twenty)?"),
+            0..80),
         numbers in prop::collection::vec(prop::option::of(-2_i64..3), 80),
-        floats in prop::collection::vec(prop::option::of(prop::sample::select(vec![0.0, -0.0, f64::NAN, 1.5])), 80),
+        floats in prop::collection::vec(prop::option::of(prop::sample::select(vec![0.0, -0.0,
+            f64::NAN, 1.5])), 80),
     ) {
         let rows = texts.len();
         let table = Table::from_columns([
@@ -87,7 +92,8 @@ proptest! {
         let all: Vec<&Option<String>> = one.iter().chain(&other).collect();
         for (row, text) in all.iter().enumerate() {
             prop_assert_eq!(entities.ids()[row] == Entities::NONE, text.is_none());
-            for (before, earlier) in all[..row].iter().enumerate().filter(|(_, earlier)| earlier.is_some()) {
+            for (before, earlier) in all[..row].iter().enumerate().filter(|(_,
+                earlier)| earlier.is_some()) {
                 prop_assert_eq!(entities.ids()[before] == entities.ids()[row], earlier == text);
             }
         }

@@ -1,7 +1,7 @@
 //! What errors say: the facts, and what to do about them in the words of whoever is told.
 //!
-//! An error never names an option of the command or a key of a file. Where it advises to set something, that is an
-//! [`Advised`], for which each way in has its own words.
+//! An error never names an option of the command or a key of a file. Where it advises to set
+//! something, that is an [`Advised`], for which each way in has its own words.
 
 use super::{AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers};
 use crate::shape::Type;
@@ -45,7 +45,9 @@ impl<'a> Advised<'a> {
             Advised::Reading(name, Some(value)) if value.parse::<i64>().is_ok() => {
                 format!("`Reading::{}({value})`", method(name))
             }
-            Advised::Reading(name, Some(value)) => format!("`Reading::{}(\"{value}\")`", method(name)),
+            Advised::Reading(name, Some(value)) => {
+                format!("`Reading::{}(\"{value}\")`", method(name))
+            }
             Advised::Column(name, format) => format!("`Reading::read(\"{name}\", \"{format}\")`"),
             Advised::AsOf(date) => format!("`Context::as_of`, {date}"),
         }
@@ -108,17 +110,25 @@ impl Error {
     pub fn told(&self, words: Words<'_>) -> String {
         match self {
             Error::NoSuchColumn { file, column, nearest, columns } => {
-                format!("{}there is no column `{column}`{}", within(file), did_you_mean(nearest, columns))
+                format!(
+                    "{}there is no column `{column}`{}",
+                    within(file),
+                    did_you_mean(nearest, columns)
+                )
             }
             Error::WrongType { file, column, expected, found } => {
                 let within = within(file);
                 let advice = compact_dates(column, *expected, *found, words);
-                format!("{within}column `{column}` holds {found}, where {expected} are needed{advice}")
+                format!(
+                    "{within}column `{column}` holds {found}, where {expected} are needed{advice}"
+                )
             }
             Error::NotDates(about) => about.told(words),
             Error::NotNumbers(about) => about.told(words),
             Error::AmbiguousDates(about) => about.told(words),
-            Error::NameTaken { name } => format!("there is a column `{name}` already: choose another name"),
+            Error::NameTaken { name } => {
+                format!("there is a column `{name}` already: choose another name")
+            }
             Error::TwoColumnsOfOneName { file, name } => format!(
                 "{}two columns are called `{name}`: a column is found by its name, so rename one",
                 within(file)
@@ -127,10 +137,14 @@ impl Error {
                 format!("column `{name}` has {rows} rows, the ones before it {expected}")
             }
             Error::TableTooLong { rows } => {
-                format!("{rows} rows are more than one piece can hold ({}): split the table", u32::MAX - 1)
+                format!(
+                    "{rows} rows are more than one piece can hold ({}): split the table",
+                    u32::MAX - 1
+                )
             }
             Error::Unsupported { column, data_type } => format!(
-                "column `{column}` has the Arrow type {data_type}, which cannot be read as numbers, text, dates or moments"
+                "column `{column}` has the Arrow type {data_type}, which cannot be read as \
+                    numbers, text, dates or moments"
             ),
             Error::DateBeyondYears { column, row } => {
                 format!("column `{column}` has in row {row} a date outside the years 0001 to 9999")
@@ -142,11 +156,13 @@ impl Error {
                 format!("`{text}` is not {what}{}", meant(nearest, known))
             }
             Error::NotAFirstDay { column, row, day, grain } => format!(
-                "column `{column}` holds {}, but row {row} is {day}, which is not the first day of one",
+                "column `{column}` holds {}, but row {row} is {day}, which is not the first day \
+                    of one",
                 grain.plural()
             ),
             Error::NoSuchGrain { column, grain } => format!(
-                "column `{column}` says in its metadata that it holds periods of `{grain}` (`jembric.grain`). There are: week, month, \
+                "column `{column}` says in its metadata that it holds periods of `{grain}` \
+                    (`jembric.grain`). There are: week, month, \
          quarter, year, also `week from Sunday` and `year from April`"
             ),
             Error::TooFine { column, grain, asked } => format!(
@@ -157,7 +173,8 @@ impl Error {
             Error::NoAsOf { what } => {
                 let as_of = words(&Advised::AsOf("2025-06-30"));
                 format!(
-                    "{what} needs to know the date that the answer speaks of: say it with `as-of`, as in {as_of}"
+                    "{what} needs to know the date that the answer speaks of: say it with \
+                        `as-of`, as in {as_of}"
                 )
             }
             Error::Overflow { what, example } => {
@@ -165,25 +182,29 @@ impl Error {
             }
             Error::Expression(about) => about.to_string(),
             Error::OpenRefused { end, rows, first } => format!(
-                "{rows} {} no `{end}`, and open ends are refused ({}{}). Let them last until the as-of date, or drop them: `open-ends` \
+                "{rows} {} no `{end}`, and open ends are refused ({}{}). Let them last until the \
+                    as-of date, or drop them: `open-ends` \
          as-of or drop",
                 if *rows == 1 { "row has" } else { "rows have" },
                 first.join(", "),
                 if *rows > first.len() as u64 { ", …" } else { "" }
             ),
             Error::TooManyRows { rows, most, widest, advice } => {
-                let widest = widest.as_ref().map(|widest| format!(": {widest}")).unwrap_or_default();
+                let widest =
+                    widest.as_ref().map(|widest| format!(": {widest}")).unwrap_or_default();
                 let advice = advice.told(words);
                 let more = words(&Advised::setting("most-rows", rows));
                 format!(
-                    "the answer would have {rows} rows, more than the {most} that it may{widest}. {advice}, or allow \
+                    "the answer would have {rows} rows, more than the {most} that it may{widest}. \
+                        {advice}, or allow \
                      more: {more}"
                 )
             }
             Error::TooMuchMemory { rows, bytes, most, advice } => {
                 let advice = advice.told(words);
                 format!(
-                    "the answer would have {rows} rows and take about {} of memory, more than the {} that it may. \
+                    "the answer would have {rows} rows and take about {} of memory, more than the \
+                        {} that it may. \
                      {advice}",
                     gibibytes(*bytes),
                     gibibytes(*most)
@@ -193,14 +214,16 @@ impl Error {
             Error::TypesClash { column, one, in_one, other, in_other } => {
                 let read = words(&Advised::column(column, "text"));
                 format!(
-                    "column `{column}` holds {one} in {in_one} and {other} in {in_other}, which cannot stand in one \
+                    "column `{column}` holds {one} in {in_one} and {other} in {in_other}, which \
+                        cannot stand in one \
                      column: read both alike ({read}), or rename one"
                 )
             }
             Error::KeysClash { column, one, example, of_windows, other, other_example } => {
                 let read = words(&Advised::column(column, "text"));
                 format!(
-                    "`{column}` holds {one}{} and `{of_windows}` of the windows {other}{}, which are never equal: read \
+                    "`{column}` holds {one}{} and `{of_windows}` of the windows {other}{}, which \
+                        are never equal: read \
                      both alike, as in {read}",
                     such_as(example),
                     such_as(other_example)
@@ -210,7 +233,10 @@ impl Error {
                 format!("`{setting}` is {value}: expected {expected}")
             }
             Error::NoSuchSetting { operation, setting, nearest, settings } => {
-                format!("`{setting}` is not a setting of {operation}{}", meant(nearest, &settings.join(", ")))
+                format!(
+                    "`{setting}` is not a setting of {operation}{}",
+                    meant(nearest, &settings.join(", "))
+                )
             }
             // The value alone does not say which setting it was given to.
             Error::InSetting { setting, source } => match &**source {
@@ -220,32 +246,41 @@ impl Error {
                 source => source.told(words),
             },
             Error::OtherShape { prepared, found } => {
-                format!("expected {prepared}, and found {found}: prepare the operation for this table")
+                format!(
+                    "expected {prepared}, and found {found}: prepare the operation for this table"
+                )
             }
             Error::NotAValue { setting, text, column, kind } => {
-                format!("`{setting}`: `{text}` cannot stand in column `{column}`, which holds {kind}")
+                format!(
+                    "`{setting}`: `{text}` cannot stand in column `{column}`, which holds {kind}"
+                )
             }
             Error::CellTaken { cells, grain, named } => format!(
-                "{cells} {} of one entity and {grain} {} several records: {}. Let `totals` make one of them first",
+                "{cells} {} of one entity and {grain} {} several records: {}. Let `totals` make \
+                    one of them first",
                 if *cells == 1 { "cell" } else { "cells" },
                 if *cells == 1 { "has" } else { "have" },
                 listed(named, *cells)
             ),
             Error::Varies { setting, column, entity, one, other } => format!(
-                "`{setting}`: column `{column}` changes: {entity} has `{one}` and `{other}`. Name a column that never varies, or carry it"
+                "`{setting}`: column `{column}` changes: {entity} has `{one}` and `{other}`. Name \
+                    a column that never varies, or carry it"
             ),
             Error::TooManyColumns { column, values, most } => {
                 let more = words(&Advised::setting("most-side-by-side", values));
                 format!(
-                    "column `{column}` has {values} values, and side by side they would be as many columns, more than \
-                     the {most} that there may be. Name a column with fewer values, or allow more: {more}"
+                    "column `{column}` has {values} values, and side by side they would be as \
+                        many columns, more than \
+                     the {most} that there may be. Name a column with fewer values, or allow \
+                     more: {more}"
                 )
             }
             Error::BeyondCalendar { from, span } => {
                 format!("{span} after {from} lies outside the years 0001 to 9999")
             }
             Error::Tied { date, records, entities, named } => format!(
-                "{records} records of {entities} {} tie on `{date}`, and ties are refused: {}. Break them with `then`, or choose \
+                "{records} records of {entities} {} tie on `{date}`, and ties are refused: {}. \
+                    Break them with `then`, or choose \
          `ties` all, first or last",
                 if *entities == 1 { "entity" } else { "entities" },
                 listed(named, *entities)
@@ -266,13 +301,15 @@ impl NotNumbers {
         if *bad == 0 {
             let read = words(&Advised::column(column, "number"));
             return format!(
-                "{within}column `{column}` holds texts, even if all of them are numbers. Read it as such: {read}"
+                "{within}column `{column}` holds texts, even if all of them are numbers. Read it \
+                    as such: {read}"
             );
         }
         let bad = bad_cells(*bad, *values, first);
         let missing = words(&Advised::Reading("missing", None));
         format!(
-            "{within}column `{column}` cannot be used as numbers: {bad}. Mark what means no value: {missing}"
+            "{within}column `{column}` cannot be used as numbers: {bad}. Mark what means no \
+                value: {missing}"
         )
     }
 }
@@ -309,9 +346,11 @@ impl AmbiguousDates {
     /// What it says, in the words of a way in.
     pub(crate) fn told(&self, words: Words<'_>) -> String {
         let AmbiguousDates { file, column, cell, day_first, month_first } = self;
-        let [dmy, mdy] = ["dmy", "mdy"].map(|order| words(&Advised::Reading("date-order", Some(order))));
+        let [dmy, mdy] =
+            ["dmy", "mdy"].map(|order| words(&Advised::Reading("date-order", Some(order))));
         format!(
-            "{}column `{column}` leaves open whether day or month comes first: {cell} is {day_first} or \
+            "{}column `{column}` leaves open whether day or month comes first: {cell} is \
+                {day_first} or \
              {month_first}. Say which: {dmy} or {mdy}",
             within(file)
         )
@@ -360,12 +399,14 @@ fn meant(nearest: &[String], known: &str) -> String {
 }
 
 fn did_you_mean(nearest: &[String], columns: &[String]) -> String {
-    let quoted = |names: &[String]| names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>();
+    let quoted =
+        |names: &[String]| names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>();
     match nearest {
         [] if columns.is_empty() => ": the table has no columns".to_owned(),
         [] => {
             let (first, more) = columns.split_at(columns.len().min(MOST_NAMES));
-            let more = if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
+            let more =
+                if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
             format!(". There are: {}{more}", quoted(first).join(", "))
         }
         names => format!(". Did you mean {}?", quoted(names).join(" or ")),

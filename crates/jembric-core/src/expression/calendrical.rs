@@ -1,9 +1,11 @@
-//! Dates in expressions: their parts, their differences, spans added to them, and comparisons across grains.
+//! Dates in expressions: their parts, their differences, spans added to them, and comparisons
+//! across grains.
 
 use super::{check::TermType, evaluate::Value, functions::Function};
 use crate::{
     calendar::{
-        Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone, common_periods,
+        Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone,
+        common_periods,
     },
     dates::Dates,
     error::{Error, Result},
@@ -37,12 +39,15 @@ fn readings(value: &Value, zone: &Zone) -> ScalarBuffer<i64> {
             zone.readings(moments.values()).collect()
         }
         Dates::Moments(moments) => moments.values().clone(),
-        Dates::Days(days, _) => days.values().iter().map(|&day| i64::from(day) * MICROS_PER_DAY).collect(),
+        Dates::Days(days, _) => {
+            days.values().iter().map(|&day| i64::from(day) * MICROS_PER_DAY).collect()
+        }
         Dates::Missing(rows) => vec![0; rows].into(),
     }
 }
 
-/// A number told of each day. What stands in missing cells may be anything, and so may what is told of it.
+/// A number told of each day. What stands in missing cells may be anything, and so may what is told
+/// of it.
 fn of_days<T: Copy + Default + Send>(days: &[i32], tell: impl Fn(Day) -> T + Sync) -> Vec<T> {
     parallel::map(days, |day| tell(Day::clamped(day)))
 }
@@ -50,13 +55,19 @@ fn of_days<T: Copy + Default + Send>(days: &[i32], tell: impl Fn(Day) -> T + Syn
 /// `year(date)` and its like, `date(moment)`, `time(moment)`, `hour` and `minute`.
 pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Value> {
     let nulls = value.array.logical_nulls();
-    let integers =
-        |numbers: Vec<i64>| -> ArrayRef { Arc::new(Int64Array::new(numbers.into(), nulls.clone())) };
+    let integers = |numbers: Vec<i64>| -> ArrayRef {
+        Arc::new(Int64Array::new(numbers.into(), nulls.clone()))
+    };
     let days = || dates(value).day_numbers(zone).into_owned();
     let time_of_day = || -> Vec<i64> {
         match value.array.data_type() {
-            DataType::Time64(_) => value.array.as_primitive::<Time64MicrosecondType>().values().to_vec(),
-            _ => readings(value, zone).iter().map(|micros| micros.rem_euclid(MICROS_PER_DAY)).collect(),
+            DataType::Time64(_) => {
+                value.array.as_primitive::<Time64MicrosecondType>().values().to_vec()
+            }
+            _ => readings(value, zone)
+                .iter()
+                .map(|micros| micros.rem_euclid(MICROS_PER_DAY))
+                .collect(),
         }
     };
     let integer = TermType::Of(Type::Integer);
@@ -72,13 +83,17 @@ pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Val
         Function::Month => value.with(integer, numbers!(|day| day.ymd().1.into())),
         Function::Day => value.with(integer, numbers!(|day| day.ymd().2.into())),
         Function::Week => value.with(integer, numbers!(|day| day.iso_week().1.into())),
-        Function::Weekday => value.with(TermType::Weekday, numbers!(|day| day.weekday().number().into())),
-        Function::Hour => {
-            value.with(integer, integers(time_of_day().iter().map(|time| time / MICROS_PER_HOUR).collect()))
+        Function::Weekday => {
+            value.with(TermType::Weekday, numbers!(|day| day.weekday().number().into()))
         }
-        Function::Minute => {
-            value.with(integer, integers(time_of_day().iter().map(|time| time / 60_000_000 % 60).collect()))
-        }
+        Function::Hour => value.with(
+            integer,
+            integers(time_of_day().iter().map(|time| time / MICROS_PER_HOUR).collect()),
+        ),
+        Function::Minute => value.with(
+            integer,
+            integers(time_of_day().iter().map(|time| time / 60_000_000 % 60).collect()),
+        ),
         Function::Time => {
             let times = Time64MicrosecondArray::new(time_of_day().into(), nulls);
             value.with(TermType::Of(Type::Time), Arc::new(times))
@@ -94,13 +109,16 @@ pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> 
     if grain == Grain::Hour {
         let Dates::Moments(moments) = dates(value) else { return Ok(value.clone()) };
         let hours = if moments.timezone().is_some() { Hours::of(zone) } else { Hours::default() };
-        let hours = moments.values().iter().map(|&micros| hours.start(hours.tick(micros))).collect();
-        let array = TimestampMicrosecondArray::new(hours, nulls).with_timezone_opt(moments.timezone());
+        let hours =
+            moments.values().iter().map(|&micros| hours.start(hours.tick(micros))).collect();
+        let array =
+            TimestampMicrosecondArray::new(hours, nulls).with_timezone_opt(moments.timezone());
         return Ok(value.with(value.kind, Arc::new(array)));
     }
     let periods = Periods::from(grain);
     let firsts = of_days(&dates(value).day_numbers(zone), |day| periods.first_day(day).number());
-    Ok(value.with(TermType::Of(Type::Date(periods)), Arc::new(Date32Array::new(firsts.into(), nulls))))
+    Ok(value
+        .with(TermType::Of(Type::Date(periods)), Arc::new(Date32Array::new(firsts.into(), nulls))))
 }
 
 /// Whole days from one to the other, or whole periods where both are columns of periods.
@@ -115,7 +133,12 @@ pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Val
         let array = Int64Array::new(numbers, value.array.logical_nulls());
         value.with(TermType::Of(Type::Integer), Arc::new(array))
     };
-    super::exact::arithmetic(super::parse::Arithmetic::Minus, &numbered(left), &numbered(right), &mut 0)
+    super::exact::arithmetic(
+        super::parse::Arithmetic::Minus,
+        &numbered(left),
+        &numbered(right),
+        &mut 0,
+    )
 }
 
 /// Each date with the span added. Points in time go by the clocks of the zone.
@@ -147,9 +170,11 @@ pub(super) fn shifted(value: &Value, span: Span, zone: &Zone) -> Result<Value> {
                     continue;
                 }
                 let day = span.after(Day::clamped(day))?;
-                let reading = i64::from(day.number()) * MICROS_PER_DAY + reading.rem_euclid(MICROS_PER_DAY);
+                let reading =
+                    i64::from(day.number()) * MICROS_PER_DAY + reading.rem_euclid(MICROS_PER_DAY);
                 let micros = if instants { zone.instant(reading) } else { reading };
-                shifted.push(Moment::from_micros(micros).map(|_| micros).ok_or_else(|| beyond(day))?);
+                shifted
+                    .push(Moment::from_micros(micros).map(|_| micros).ok_or_else(|| beyond(day))?);
             }
             let array = TimestampMicrosecondArray::new(shifted.into(), moments.nulls().cloned());
             Arc::new(array.with_timezone_opt(moments.timezone()))
@@ -164,12 +189,14 @@ fn shift_valid(days: &Date32Array, mut shift: impl FnMut(i32) -> Day) -> Date32A
     Date32Array::new(shifted, days.nulls().cloned())
 }
 
-/// Two dates at the grain that both have: a day is taken to its month where the other is a month, a moment to its day.
+/// Two dates at the grain that both have: a day is taken to its month where the other is a month, a
+/// moment to its day.
 pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Value, Value)> {
     match (left.kind, right.kind) {
         (one, other) if one == other => Ok((left.clone(), right.clone())),
         (TermType::Of(Type::Moment { .. }), TermType::Of(Type::Moment { .. })) => {
-            // One is a point in time and the other a reading of the clocks, and so both are readings.
+            // One is a point in time and the other a reading of the clocks, and so both are
+            // readings.
             let read = |value: &Value| {
                 let readings = readings(value, zone);
                 let array = TimestampMicrosecondArray::new(readings, value.array.logical_nulls());
@@ -206,8 +233,9 @@ pub(super) fn dates_of(parts: &[ArrayRef]) -> (Date32Array, u64) {
             let month_and_day =
                 u32::try_from(months.value(row)).ok().zip(u32::try_from(days.value(row)).ok());
             let year = i32::try_from(years.value(row)).ok();
-            let day =
-                year.zip(month_and_day).and_then(|(year, (month, day))| Day::from_ymd(year, month, day));
+            let day = year
+                .zip(month_and_day)
+                .and_then(|(year, (month, day))| Day::from_ymd(year, month, day));
             no_such += u64::from(day.is_none());
             day.map(Day::number)
         })

@@ -1,4 +1,5 @@
-//! What type each part of an expression has, and whether the types go together: all that can be wrong without the data.
+//! What type each part of an expression has, and whether the types go together: all that can be
+//! wrong without the data.
 
 use super::{
     ExpressionContext, Problem,
@@ -75,10 +76,14 @@ impl Check<'_> {
             NodeKind::And(both) | NodeKind::Or(both) => {
                 both.iter().try_for_each(|part| self.condition(part)).map(|()| BOOLEAN)
             }
-            NodeKind::Arithmetic(operation, [left, right]) => self.arithmetic(node, *operation, left, right),
+            NodeKind::Arithmetic(operation, [left, right]) => {
+                self.arithmetic(node, *operation, left, right)
+            }
             NodeKind::Comparison(comparison, [left, right]) => {
-                if [left, right].iter().any(|side| side.kind == NodeKind::Literal(Literal::Missing)) {
-                    let problem = Problem::new(&node.at, "a comparison with `missing` is never true");
+                if [left, right].iter().any(|side| side.kind == NodeKind::Literal(Literal::Missing))
+                {
+                    let problem =
+                        Problem::new(&node.at, "a comparison with `missing` is never true");
                     return Err(problem.advice("ask `is missing` of what stands on the other side"));
                 }
                 let ordered = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
@@ -87,8 +92,9 @@ impl Check<'_> {
             }
             NodeKind::In { value, list, .. } => {
                 let kind = self.kind(value)?;
-                let held =
-                    |item: &Node| self.comparable(item, (value, kind), (item, self.kind(item)?), false);
+                let held = |item: &Node| {
+                    self.comparable(item, (value, kind), (item, self.kind(item)?), false)
+                };
                 list.iter().try_for_each(held).map(|()| BOOLEAN)
             }
             NodeKind::IsMissing { value, .. } => self.kind(value).map(|_| BOOLEAN),
@@ -114,11 +120,15 @@ impl Check<'_> {
             Err(Error::NoSuchColumn { file, nearest, columns, .. }) => {
                 let file = file.map(|file| format!("{file}: ")).unwrap_or_default();
                 let problem = Problem::new(&node.at, format!("{file}there is no column `{name}`"));
-                let quoted =
-                    |names: &[String]| names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>();
+                let quoted = |names: &[String]| {
+                    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>()
+                };
                 Err(problem.advice(match nearest[..] {
                     [] => {
-                        format!("there are: {}; a text stands in single quotes", quoted(&columns).join(", "))
+                        format!(
+                            "there are: {}; a text stands in single quotes",
+                            quoted(&columns).join(", ")
+                        )
                     }
                     _ => format!("did you mean {}?", quoted(&nearest).join(" or ")),
                 }))
@@ -150,7 +160,8 @@ impl Check<'_> {
     ) -> Result<TermType, Problem> {
         use Arithmetic::{Minus, Over, Plus, Times};
         let (one, other) = (self.kind(left)?, self.kind(right)?);
-        let wrong = |problem: String, advice: &str| Err(Problem::new(&node.at, problem).advice(advice));
+        let wrong =
+            |problem: String, advice: &str| Err(Problem::new(&node.at, problem).advice(advice));
         match (operation, one, other) {
             (Plus, TermType::Of(Type::Date(_) | Type::Moment { .. }), TermType::Span)
             | (Minus, TermType::Of(Type::Date(_) | Type::Moment { .. }), TermType::Span) => {
@@ -161,7 +172,9 @@ impl Check<'_> {
             }
             (Plus | Minus, TermType::Span, TermType::Unknown)
             | (Plus | Minus, TermType::Unknown, TermType::Span) => Ok(TermType::Unknown),
-            (Minus, TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) if one == other => {
+            (Minus, TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other)))
+                if one == other =>
+            {
                 Ok(TermType::Of(Type::Integer))
             }
             (Minus, TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) => wrong(
@@ -173,7 +186,9 @@ impl Check<'_> {
                 TermType::Of(Type::Date(Periods::DAYS) | Type::Moment { .. }),
                 TermType::Of(Type::Date(Periods::DAYS) | Type::Moment { .. }),
             ) => Ok(TermType::Of(Type::Integer)),
-            (Plus | Minus, TermType::Of(Type::Date(_) | Type::Moment { .. }), other) if other.is_number() => {
+            (Plus | Minus, TermType::Of(Type::Date(_) | Type::Moment { .. }), other)
+                if other.is_number() =>
+            {
                 wrong(
                     format!("a number cannot be added to or taken from {}", one.words()),
                     "say of what: `7 days`",
@@ -190,7 +205,8 @@ impl Check<'_> {
                 number_type(operation, one, other).or_else(|places| {
                     let most = super::exact::MOST_PLACES;
                     let problem = format!(
-                        "this has {places} places behind the point, of which {most} can be held exactly"
+                        "this has {places} places behind the point, of which {most} can be held \
+                            exactly"
                     );
                     wrong(problem, "round before: `round(x, 2)`")
                 })
@@ -202,7 +218,11 @@ impl Check<'_> {
                 Err(needed(&side.at, "a number", kind))
             }
             (_, one, other) => wrong(
-                format!("{} and {} cannot be added or taken from each other", one.words(), other.words()),
+                format!(
+                    "{} and {} cannot be added or taken from each other",
+                    one.words(),
+                    other.words()
+                ),
                 "date − date is whole days, date ± span is a date",
             ),
         }
@@ -235,15 +255,21 @@ impl Check<'_> {
             (one, other) if one.is_number() && other.is_number() => true,
             (TermType::Of(Type::Boolean), TermType::Of(Type::Boolean)) => !ordered,
             (TermType::Weekday, TermType::Weekday) => true,
-            (TermType::Weekday, TermType::Of(Type::Text)) | (TermType::Of(Type::Text), TermType::Weekday) => {
+            (TermType::Weekday, TermType::Of(Type::Text))
+            | (TermType::Of(Type::Text), TermType::Weekday) => {
                 for side in [left, right] {
                     if let NodeKind::Literal(Literal::Text(text)) = &side.kind {
                         let known = text.parse::<Weekday>();
-                        return known.map(drop).map_err(|error| Problem::new(&side.at, error.to_string()));
+                        return known
+                            .map(drop)
+                            .map_err(|error| Problem::new(&side.at, error.to_string()));
                     }
                 }
-                let advice = "the column holds text: compare it with texts in single quotes, or take `weekday(…)` of a date";
-                return Err(Problem::new(&node.at, "weekdays cannot be compared with text").advice(advice));
+                let advice = "the column holds text: compare it with texts in single quotes, or \
+                    take `weekday(…)` of a date";
+                return Err(
+                    Problem::new(&node.at, "weekdays cannot be compared with text").advice(advice)
+                );
             }
             (TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) => {
                 if common_periods(one, other).is_none() {
@@ -265,17 +291,23 @@ impl Check<'_> {
         if fits {
             return Ok(());
         }
-        let problem =
-            Problem::new(&node.at, format!("{} cannot be compared with {}", one.words(), other.words()));
+        let problem = Problem::new(
+            &node.at,
+            format!("{} cannot be compared with {}", one.words(), other.words()),
+        );
         Err(match (one, other) {
             (TermType::Of(Type::Text), TermType::Of(Type::Date(_) | Type::Moment { .. }))
-            | (TermType::Of(Type::Date(_) | Type::Moment { .. }), TermType::Of(Type::Text)) => problem.advice(
-                "a date stands without quotes: 2025-06-30; a column of text is no dates (`jembric look` tells why)",
+            | (TermType::Of(Type::Date(_) | Type::Moment { .. }),
+                TermType::Of(Type::Text)) => problem.advice(
+                "a date stands without quotes: 2025-06-30; a column of text is no dates (`jembric \
+                    look` tells why)",
             ),
-            (TermType::Of(Type::Text), number) | (number, TermType::Of(Type::Text)) if number.is_number() => {
+            (TermType::Of(Type::Text), number) | (number,
+                TermType::Of(Type::Text)) if number.is_number() => {
                 problem.advice("a number stands without quotes; a column of text is no numbers")
             }
-            (TermType::Of(Type::Boolean), TermType::Of(Type::Boolean)) => problem.advice("true and false are equal or not"),
+            (TermType::Of(Type::Boolean), TermType::Of(Type::Boolean)) => problem.advice("true \
+                and false are equal or not"),
             _ => problem,
         })
     }
@@ -321,8 +353,10 @@ impl Check<'_> {
             TermType::Of(Type::Moment { .. }) | TermType::Missing | TermType::Unknown => Ok(()),
             TermType::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
             TermType::Of(Type::Date(periods)) => {
-                let words =
-                    format!("this holds {}, of which the {grain} cannot be told", periods.grain().plural());
+                let words = format!(
+                    "this holds {}, of which the {grain} cannot be told",
+                    periods.grain().plural()
+                );
                 Err(Problem::new(&node.at, words))
             }
             kind => Err(needed(&node.at, "a date", kind)),
@@ -348,7 +382,9 @@ fn literal_kind(literal: &Literal) -> TermType {
 /// The kind of number that holds both.
 pub(super) fn common_number(one: TermType, other: TermType) -> TermType {
     match (one, other) {
-        (TermType::Of(Type::Float), _) | (_, TermType::Of(Type::Float)) => TermType::Of(Type::Float),
+        (TermType::Of(Type::Float), _) | (_, TermType::Of(Type::Float)) => {
+            TermType::Of(Type::Float)
+        }
         _ if whole(one) && whole(other) => TermType::Of(Type::Integer),
         _ => TermType::Of(Type::Decimal { places: places(one).max(places(other)) }),
     }
@@ -362,7 +398,8 @@ fn whole(kind: TermType) -> bool {
 fn goes_with(operation: Arithmetic, sides: [(TermType, &Node); 2]) -> Result<(), Problem> {
     let is_sum = matches!(operation, Arithmetic::Plus | Arithmetic::Minus);
     let goes = |kind: TermType| {
-        let dated = matches!(kind, TermType::Of(Type::Date(_) | Type::Moment { .. }) | TermType::Span);
+        let dated =
+            matches!(kind, TermType::Of(Type::Date(_) | Type::Moment { .. }) | TermType::Span);
         kind.is_number() || kind.is_open() || dated && is_sum
     };
     match sides.into_iter().find(|(kind, _)| !goes(*kind)) {
@@ -371,7 +408,8 @@ fn goes_with(operation: Arithmetic, sides: [(TermType, &Node); 2]) -> Result<(),
     }
 }
 
-/// What the operation makes of two numbers; the places behind the point where they are more than can be held exactly.
+/// What the operation makes of two numbers; the places behind the point where they are more than
+/// can be held exactly.
 fn number_type(operation: Arithmetic, one: TermType, other: TermType) -> Result<TermType, i8> {
     let float = TermType::Of(Type::Float);
     if operation == Arithmetic::Over || one == float || other == float {
@@ -408,9 +446,10 @@ pub(super) fn grain_of(node: &Node) -> Result<Grain, Problem> {
         NodeKind::Name { name, .. } => {
             name.parse().map_err(|error: Error| Problem::new(&node.at, error.to_string()))
         }
-        _ => {
-            Err(Problem::new(&node.at, "a grain should stand here: hour, day, week, month, quarter or year"))
-        }
+        _ => Err(Problem::new(
+            &node.at,
+            "a grain should stand here: hour, day, week, month, quarter or year",
+        )),
     }
 }
 

@@ -1,4 +1,5 @@
-//! The value of an expression in all rows at once. Types have been checked: what does not go together does not come here.
+//! The value of an expression in all rows at once. Types have been checked: what does not go
+//! together does not come here.
 
 use super::{
     ExpressionContext, Unanswered, calendrical,
@@ -14,9 +15,9 @@ use crate::{
     table::{Table, ordered_field},
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array, Float64Array,
-    Int64Array, NullArray, Scalar, StringViewArray, Time64MicrosecondArray, TimestampMicrosecondArray,
-    UInt32Array, cast::AsArray, new_null_array, types::Int64Type,
+    Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array,
+    Float64Array, Int64Array, NullArray, Scalar, StringViewArray, Time64MicrosecondArray,
+    TimestampMicrosecondArray, UInt32Array, cast::AsArray, new_null_array, types::Int64Type,
 };
 use arrow_ord::cmp;
 use arrow_schema::{DataType, Field};
@@ -52,7 +53,8 @@ impl Value {
         Ok(match self.kind {
             TermType::Weekday => {
                 let names = StringViewArray::from_iter_values(Weekday::NAMES);
-                let index = array.as_primitive::<Int64Type>().unary::<_, Int64Type>(|number| number - 1);
+                let index =
+                    array.as_primitive::<Int64Type>().unary::<_, Int64Type>(|number| number - 1);
                 (ordered_field(name, &Weekday::NAMES), take(&names, &index, None)?)
             }
             TermType::Of(Type::Date(periods)) => (period_field(name, periods), array),
@@ -94,7 +96,10 @@ impl<'a> Evaluation<'a> {
     }
 
     pub(super) fn unanswered(&self) -> Unanswered {
-        Unanswered { divisions_by_zero: self.divisions_by_zero.get(), no_such_day: self.no_such_day.get() }
+        Unanswered {
+            divisions_by_zero: self.divisions_by_zero.get(),
+            no_such_day: self.no_such_day.get(),
+        }
     }
 
     pub(super) fn zone(&self) -> &Zone {
@@ -158,7 +163,9 @@ impl<'a> Evaluation<'a> {
             NodeKind::Comparison(comparison, [left, right]) => {
                 self.comparison(*comparison, &self.value(left)?, &self.value(right)?)
             }
-            NodeKind::In { value, list, negated } => self.is_in(&self.value(value)?, list, *negated),
+            NodeKind::In { value, list, negated } => {
+                self.is_in(&self.value(value)?, list, *negated)
+            }
             NodeKind::IsMissing { value, negated } => {
                 let value = self.value(value)?;
                 let missing = arrow_arith::boolean::is_null(&value.array)?;
@@ -213,7 +220,12 @@ impl<'a> Evaluation<'a> {
         Ok(Value::new(TermType::Of(Type::Boolean), Arc::new(result), constant))
     }
 
-    fn arithmetic(&self, operation: super::parse::Arithmetic, left: &Value, right: &Value) -> Result<Value> {
+    fn arithmetic(
+        &self,
+        operation: super::parse::Arithmetic,
+        left: &Value,
+        right: &Value,
+    ) -> Result<Value> {
         match (left.kind, right.kind) {
             (TermType::Missing, _) | (_, TermType::Missing) => Ok(Value::missing()),
             (TermType::Of(Type::Date(_) | Type::Moment { .. }), _) => {
@@ -251,8 +263,12 @@ impl<'a> Evaluation<'a> {
     /// Both in one Arrow type that compares as they do.
     fn comparable(&self, left: &Value, right: &Value) -> Result<(Value, Value)> {
         match (left.kind, right.kind) {
-            (TermType::Weekday, TermType::Of(Type::Text)) => Ok((left.clone(), weekday_text(right))),
-            (TermType::Of(Type::Text), TermType::Weekday) => Ok((weekday_text(left), right.clone())),
+            (TermType::Weekday, TermType::Of(Type::Text)) => {
+                Ok((left.clone(), weekday_text(right)))
+            }
+            (TermType::Of(Type::Text), TermType::Weekday) => {
+                Ok((weekday_text(left), right.clone()))
+            }
             (
                 TermType::Of(Type::Date(_) | Type::Moment { .. }),
                 TermType::Of(Type::Date(_) | Type::Moment { .. }),
@@ -271,15 +287,18 @@ impl<'a> Evaluation<'a> {
             found = Some(match found {
                 None => equal,
                 Some(before) => {
-                    let rows = if before.constant && equal.constant { 1 } else { self.table.rows() };
+                    let rows =
+                        if before.constant && equal.constant { 1 } else { self.table.rows() };
                     let (one, other) = (before.rows(rows)?, equal.rows(rows)?);
-                    let either = arrow_arith::boolean::or_kleene(one.as_boolean(), other.as_boolean())?;
+                    let either =
+                        arrow_arith::boolean::or_kleene(one.as_boolean(), other.as_boolean())?;
                     Value::new(equal.kind, Arc::new(either), before.constant && equal.constant)
                 }
             });
         }
-        let none =
-            || Value::new(TermType::Of(Type::Boolean), Arc::new(BooleanArray::from(vec![false])), true);
+        let none = || {
+            Value::new(TermType::Of(Type::Boolean), Arc::new(BooleanArray::from(vec![false])), true)
+        };
         let found = found.unwrap_or_else(none);
         if !negated {
             return Ok(found);
@@ -341,7 +360,8 @@ fn only_true(condition: &BooleanArray) -> BooleanArray {
 
 /// Two values that are to stand in one column, in one Arrow type.
 fn alike(one: Value, other: Value) -> Result<(Value, Value)> {
-    let typed_missing = |like: &Value| Value::new(like.kind, new_null_array(like.array.data_type(), 1), true);
+    let typed_missing =
+        |like: &Value| Value::new(like.kind, new_null_array(like.array.data_type(), 1), true);
     match (one.kind, other.kind) {
         (TermType::Missing, TermType::Missing) => Ok((one, other)),
         (TermType::Missing, _) => Ok((typed_missing(&other), other)),
@@ -365,12 +385,14 @@ fn constant(literal: &Literal) -> Value {
             let places = *places as i8;
             let fits = places <= 18 && units.unsigned_abs() < 1_000_000_000_000_000_000;
             let narrow = i64::try_from(*units).ok().filter(|_| fits);
-            let narrow =
-                narrow.map(|units| Decimal64Array::from(vec![units]).with_precision_and_scale(18, places));
+            let narrow = narrow.map(|units| {
+                Decimal64Array::from(vec![units]).with_precision_and_scale(18, places)
+            });
             let array: ArrayRef = match narrow {
                 Some(Ok(array)) => Arc::new(array),
                 _ => {
-                    let wide = Decimal128Array::from(vec![*units]).with_precision_and_scale(38, places);
+                    let wide =
+                        Decimal128Array::from(vec![*units]).with_precision_and_scale(38, places);
                     Arc::new(wide.expect("the parser lets at most 38 digits be a decimal"))
                 }
             };
@@ -378,10 +400,13 @@ fn constant(literal: &Literal) -> Value {
         }
         Literal::Float(number) => (Type::Float, Arc::new(Float64Array::from(vec![*number]))),
         Literal::Text(text) => (Type::Text, Arc::new(StringViewArray::from_iter_values([text]))),
-        Literal::Period(period) => {
-            (Type::Date(period.periods()), Arc::new(Date32Array::from(vec![period.first().number()])))
+        Literal::Period(period) => (
+            Type::Date(period.periods()),
+            Arc::new(Date32Array::from(vec![period.first().number()])),
+        ),
+        Literal::Time(micros) => {
+            (Type::Time, Arc::new(Time64MicrosecondArray::from(vec![*micros])))
         }
-        Literal::Time(micros) => (Type::Time, Arc::new(Time64MicrosecondArray::from(vec![*micros]))),
         Literal::Moment { micros, instant } => {
             let moments = TimestampMicrosecondArray::from(vec![*micros]);
             let array = if *instant { moments.with_timezone("UTC") } else { moments };
@@ -395,7 +420,11 @@ fn constant(literal: &Literal) -> Value {
 }
 
 fn constant_weekday(weekday: Weekday) -> Value {
-    Value::new(TermType::Weekday, Arc::new(Int64Array::from(vec![i64::from(weekday.number())])), true)
+    Value::new(
+        TermType::Weekday,
+        Arc::new(Int64Array::from(vec![i64::from(weekday.number())])),
+        true,
+    )
 }
 
 /// A weekday that was written as a text.
@@ -409,7 +438,8 @@ fn weekday_text(value: &Value) -> Value {
 }
 
 pub(super) fn text(value: &Value, work: impl Fn(&str) -> String) -> Value {
-    let texts: StringViewArray = value.array.as_string_view().iter().map(|text| text.map(&work)).collect();
+    let texts: StringViewArray =
+        value.array.as_string_view().iter().map(|text| text.map(&work)).collect();
     debug_assert_eq!(*texts.data_type(), DataType::Utf8View);
     value.with(value.kind, Arc::new(texts))
 }

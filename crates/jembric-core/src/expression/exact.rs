@@ -1,8 +1,9 @@
 //! Arithmetic on numbers: exact for whole numbers and decimals, in floating point for the rest.
 //!
-//! A decimal is a whole number of units of its last place. Work is done in 64 bits, in one pass that also notes whether a
-//! result did not fit (more than 18 digits); only then is it done again in 128 bits, and what does not fit those (more than 38
-//! digits) is an error. Nothing is ever rounded, but by `round` and in floating point.
+//! A decimal is a whole number of units of its last place. Work is done in 64 bits, in one pass
+//! that also notes whether a result did not fit (more than 18 digits); only then is it done again
+//! in 128 bits, and what does not fit those (more than 38 digits) is an error. Nothing is ever
+//! rounded, but by `round` and in floating point.
 
 use super::{
     check::{TermType, common_number},
@@ -15,8 +16,8 @@ use crate::{
     shape::Type,
 };
 use arrow_array::{
-    Array, ArrayRef, ArrowNativeTypeOp, ArrowPrimitiveType, Decimal64Array, Decimal128Array, Float64Array,
-    Int64Array, PrimitiveArray,
+    Array, ArrayRef, ArrowNativeTypeOp, ArrowPrimitiveType, Decimal64Array, Decimal128Array,
+    Float64Array, Int64Array, PrimitiveArray,
     cast::AsArray,
     types::{Decimal64Type, Decimal128Type, Float64Type, Int64Type},
 };
@@ -47,8 +48,8 @@ impl<T: Copy> Side<'_, T> {
     }
 }
 
-/// One result for each row, and whether anything was noted of any. Which side has a value for each row is decided outside
-/// the loop.
+/// One result for each row, and whether anything was noted of any. Which side has a value for each
+/// row is decided outside the loop.
 #[inline]
 fn each_row<A, B, T>(
     left: Side<'_, A>,
@@ -87,9 +88,11 @@ fn float_arithmetic(
     };
     if by_zero {
         let is_valid = |row| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(row));
-        let whole: Float64Array =
-            (0..values.len()).map(|row| (is_valid(row) && b.at(row) != 0.0).then_some(values[row])).collect();
-        *divisions_by_zero += (whole.null_count() - nulls.as_ref().map_or(0, NullBuffer::null_count)) as u64;
+        let whole: Float64Array = (0..values.len())
+            .map(|row| (is_valid(row) && b.at(row) != 0.0).then_some(values[row]))
+            .collect();
+        *divisions_by_zero +=
+            (whole.null_count() - nulls.as_ref().map_or(0, NullBuffer::null_count)) as u64;
         return Value::new(TermType::Of(Type::Float), Arc::new(plain(whole)), constant);
     }
     let array = plain(Float64Array::new(values.into(), nulls));
@@ -189,21 +192,29 @@ fn narrow(
     let fits = |(value, overflows): (i64, bool)| (value, overflows | (value.unsigned_abs() > most));
     let (values, unfit) = match (operation, scale) {
         (Arithmetic::Times, _) => match (a, b) {
-            (Side::Rows(rows), Side::One(by)) | (Side::One(by), Side::Rows(rows)) if by != 0 && !whole => {
+            (Side::Rows(rows), Side::One(by)) | (Side::One(by), Side::Rows(rows))
+                if by != 0 && !whole =>
+            {
                 // The greatest factor that fits is known beforehand.
                 let greatest = most / by.unsigned_abs();
                 parallel::noting(rows, |a| (a.wrapping_mul(by), a.unsigned_abs() > greatest))
             }
             _ => each_row(a, b, |a: i64, b: i64| fits(a.overflowing_mul(b))),
         },
-        (_, (0, 0)) if operation == Arithmetic::Plus => each_row(a, b, |a, b| fits(a.overflowing_add(b))),
+        (_, (0, 0)) if operation == Arithmetic::Plus => {
+            each_row(a, b, |a, b| fits(a.overflowing_add(b)))
+        }
         (_, (0, 0)) => each_row(a, b, |a, b| fits(a.overflowing_sub(b))),
         (_, (left, right)) => {
-            let (left, right) = (i64::try_from(power(left)?).ok()?, i64::try_from(power(right)?).ok()?);
+            let (left, right) =
+                (i64::try_from(power(left)?).ok()?, i64::try_from(power(right)?).ok()?);
             each_row(a, b, |a, b| {
                 let ((a, one), (b, other)) = (a.overflowing_mul(left), b.overflowing_mul(right));
-                let (value, overflows) =
-                    if operation == Arithmetic::Plus { a.overflowing_add(b) } else { a.overflowing_sub(b) };
+                let (value, overflows) = if operation == Arithmetic::Plus {
+                    a.overflowing_add(b)
+                } else {
+                    a.overflowing_sub(b)
+                };
                 fits((value, overflows | one | other))
             })
         }
@@ -244,23 +255,35 @@ pub(super) fn round(value: &Value, to: i8) -> Result<Value> {
     let whole = to == 0;
     let units: Vec<Option<i128>> = match value.array.data_type() {
         DataType::Int64 => return Ok(value.clone()),
-        DataType::Float64 => {
-            value.array.as_primitive::<Float64Type>().iter().map(|x| x.map(|x| rounded(x, to))).collect()
-        }
+        DataType::Float64 => value
+            .array
+            .as_primitive::<Float64Type>()
+            .iter()
+            .map(|x| x.map(|x| rounded(x, to)))
+            .collect(),
         _ if has <= to && !whole => return Ok(value.clone()),
         _ => {
             let by = power(has - to).unwrap_or(WIDE as i128);
-            let cut = |units: i128| (units.unsigned_abs() + by.unsigned_abs() / 2) / by.unsigned_abs();
-            let signed = |units: i128| if units < 0 { -(cut(units) as i128) } else { cut(units) as i128 };
+            let cut =
+                |units: i128| (units.unsigned_abs() + by.unsigned_abs() / 2) / by.unsigned_abs();
+            let signed =
+                |units: i128| if units < 0 { -(cut(units) as i128) } else { cut(units) as i128 };
             let nulls = value.array.nulls();
             let is_valid = |row| nulls.is_none_or(|nulls| nulls.is_valid(row));
-            wide(value).iter().enumerate().map(|(row, &units)| is_valid(row).then(|| signed(units))).collect()
+            wide(value)
+                .iter()
+                .enumerate()
+                .map(|(row, &units)| is_valid(row).then(|| signed(units)))
+                .collect()
         }
     };
     let too_large = |units: &i128| units.unsigned_abs() >= if whole { 1 << 63 } else { WIDE };
     if let Some(row) = units.iter().position(|units| units.as_ref().is_some_and(too_large)) {
-        let example =
-            format!("{} in row {}", arrow_cast::display::array_value_to_string(&value.array, row)?, row + 1);
+        let example = format!(
+            "{} in row {}",
+            arrow_cast::display::array_value_to_string(&value.array, row)?,
+            row + 1
+        );
         return Err(Error::Overflow { what: "`round`".to_owned(), example });
     }
     let kind = number_kind(whole, to);
@@ -268,26 +291,32 @@ pub(super) fn round(value: &Value, to: i8) -> Result<Value> {
     let array: ArrayRef = if whole {
         Arc::new(units.iter().map(|units| units.map(|units| units as i64)).collect::<Int64Array>())
     } else if narrow {
-        Arc::new(decimal64(units.iter().map(|units| units.map(|units| units as i64)).collect(), to)?)
+        Arc::new(decimal64(
+            units.iter().map(|units| units.map(|units| units as i64)).collect(),
+            to,
+        )?)
     } else {
         Arc::new(decimal128(units.into_iter().collect(), to)?)
     };
     Ok(value.with(kind, array))
 }
 
-/// A float in units of its last place, by the digits that it is shown with: 2.675 is 2.68, as whoever reads it expects.
+/// A float in units of its last place, by the digits that it is shown with: 2.675 is 2.68, as
+/// whoever reads it expects.
 fn rounded(number: f64, places: i8) -> i128 {
     const WHOLE_FROM: f64 = 9_007_199_254_740_992.0;
     let scaled = number * 10_f64.powi(places.into());
     if number.abs() >= WHOLE_FROM {
-        // It is whole, and its units are exact in integers; what does not fit those is too large in any case.
+        // It is whole, and its units are exact in integers; what does not fit those is too large in
+        // any case.
         return (number as i128).saturating_mul(power(places).unwrap_or(i128::MAX));
     }
     let to_half = (scaled.abs().fract() - 0.5).abs();
     if to_half > 1e-3 && scaled.abs() < 1e12 {
         return scaled.round() as i128;
     }
-    // Close to a half, or with as many digits as a float has: the shortest digits that name the number decide.
+    // Close to a half, or with as many digits as a float has: the shortest digits that name the
+    // number decide.
     let digits = format!("{}", number.abs());
     let (whole, part) = digits.split_once('.').unwrap_or((&digits, ""));
     let kept: String = part.chars().chain(std::iter::repeat('0')).take(places as usize).collect();
@@ -296,7 +325,8 @@ fn rounded(number: f64, places: i8) -> i128 {
     if number < 0.0 { -units } else { units }
 }
 
-/// A number in another kind that holds it: whole numbers as decimals or floats, decimals with more places or as floats.
+/// A number in another kind that holds it: whole numbers as decimals or floats, decimals with more
+/// places or as floats.
 pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
     match kind {
         _ if value.kind == kind => Ok(value.clone()),
@@ -305,7 +335,8 @@ pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
             Ok(value.with(kind, Arc::new(array)))
         }
         TermType::Of(Type::Decimal { places }) => {
-            let units = Decimal64Array::from(vec![0]).with_precision_and_scale(18, places.min(18))?;
+            let units =
+                Decimal64Array::from(vec![0]).with_precision_and_scale(18, places.min(18))?;
             let zero: ArrayRef = if places > 18 {
                 Arc::new(decimal128(Decimal128Array::from(vec![0]), places)?)
             } else {
@@ -380,12 +411,20 @@ fn narrow_side(value: &Value) -> Option<Side<'_, i64>> {
 
 fn wide(value: &Value) -> Vec<i128> {
     match value.array.data_type() {
-        DataType::Int64 => {
-            value.array.as_primitive::<Int64Type>().values().iter().map(|&value| value.into()).collect()
-        }
-        DataType::Decimal64(..) => {
-            value.array.as_primitive::<Decimal64Type>().values().iter().map(|&value| value.into()).collect()
-        }
+        DataType::Int64 => value
+            .array
+            .as_primitive::<Int64Type>()
+            .values()
+            .iter()
+            .map(|&value| value.into())
+            .collect(),
+        DataType::Decimal64(..) => value
+            .array
+            .as_primitive::<Decimal64Type>()
+            .values()
+            .iter()
+            .map(|&value| value.into())
+            .collect(),
         _ => value.array.as_primitive::<Decimal128Type>().values().to_vec(),
     }
 }
@@ -394,9 +433,13 @@ fn floats(value: &Value) -> Vec<f64> {
     let by = 10_f64.powi(places(value).into());
     match value.array.data_type() {
         DataType::Float64 => value.array.as_primitive::<Float64Type>().values().to_vec(),
-        DataType::Int64 => {
-            value.array.as_primitive::<Int64Type>().values().iter().map(|&value| value as f64).collect()
-        }
+        DataType::Int64 => value
+            .array
+            .as_primitive::<Int64Type>()
+            .values()
+            .iter()
+            .map(|&value| value as f64)
+            .collect(),
         DataType::Decimal64(..) => value
             .array
             .as_primitive::<Decimal64Type>()
@@ -420,5 +463,8 @@ fn plain(floats: Float64Array) -> Float64Array {
     if !floats.values().iter().any(odd) {
         return floats;
     }
-    floats.iter().map(|value| value.filter(|value| !value.is_nan()).map(|value| value + 0.0)).collect()
+    floats
+        .iter()
+        .map(|value| value.filter(|value| !value.is_nan()).map(|value| value + 0.0))
+        .collect()
 }

@@ -1,5 +1,5 @@
-//! The functions of the language: one table with the name of each, how it is called, what it gives and
-//! how it is evaluated.
+//! The functions of the language: one table with the name of each, how it is called, what it gives
+//! and how it is evaluated.
 //!
 //! The parser looks up names here, so that a tree holds no names of functions. Checks, evaluation,
 //! suggestions and the list in the help follow from the table.
@@ -68,7 +68,8 @@ struct FunctionEntry {
 
 /// A row of the table.
 macro_rules! entry {
-    ($function:ident, $name:literal, $form:literal, $gives:literal, $takes:expr, $kind:path, $value:path) => {
+    ($function:ident, $name:literal, $form:literal, $gives:literal, $takes:expr, $kind:path,
+        $value:path) => {
         FunctionEntry {
             function: Function::$function,
             name: $name,
@@ -88,21 +89,30 @@ const TABLE: [FunctionEntry; 19] = [
     entry!(Quarter, "quarter", "quarter(date)", "the quarter, 1 to 4", one, part_kind, part),
     entry!(Month, "month", "month(date)", "the month, 1 to 12", one, part_kind, part),
     entry!(Day, "day", "day(date)", "the day of the month", one, part_kind, part),
-    entry!(Weekday, "weekday", "weekday(date)", "the weekday, which is compared with `tue` or 'Tuesday'", one, part_kind, part),
+    entry!(Weekday, "weekday", "weekday(date)", "the weekday, which is compared with `tue` or \
+        'Tuesday'", one, part_kind, part),
     entry!(Week, "week", "week(date)", "the ISO week, 1 to 53", one, part_kind, part),
     entry!(Hour, "hour", "hour(moment) or hour(time)", "the hour, 0 to 23", one, clock_kind, part),
-    entry!(Minute, "minute", "minute(moment) or minute(time)", "the minute, 0 to 59", one, clock_kind, part),
-    entry!(Date, "date", "date(moment) or date(year, month, day)", "the day", |n| n == 1 || n == 3, date_kind, date),
+    entry!(Minute, "minute", "minute(moment) or minute(time)", "the minute, 0 to 59", one,
+        clock_kind, part),
+    entry!(Date, "date", "date(moment) or date(year, month, day)", "the day", |n| n == 1 || n == 3,
+        date_kind, date),
     entry!(Time, "time", "time(moment)", "the time of day", one, time_kind, part),
-    entry!(Period, "period", "period(date, grain)", "the period of that grain: period(day, month)", |n| n == 2, period_kind, period),
+    entry!(Period, "period", "period(date, grain)", "the period of that grain: period(day, month)",
+        |n| n == 2, period_kind, period),
     entry!(Abs, "abs", "abs(number)", "the number without its sign", one, number_kind, abs),
-    entry!(Round, "round", "round(number) or round(number, places)", "the rounded number; halves go away from zero", |n| n == 1 || n == 2, round_kind, round),
-    entry!(Least, "least", "least(a, b, …)", "the least value that is not missing", any, ordered_kind, best),
-    entry!(Greatest, "greatest", "greatest(a, b, …)", "the greatest value that is not missing", any, ordered_kind, best),
-    entry!(Coalesce, "coalesce", "coalesce(a, b, …)", "the first value that is not missing", any, common_kind, best),
+    entry!(Round, "round", "round(number) or round(number, places)",
+        "the rounded number; halves go away from zero", |n| n == 1 || n == 2, round_kind, round),
+    entry!(Least, "least", "least(a, b, …)", "the least value that is not missing", any,
+        ordered_kind, best),
+    entry!(Greatest, "greatest", "greatest(a, b, …)", "the greatest value that is not missing",
+        any, ordered_kind, best),
+    entry!(Coalesce, "coalesce", "coalesce(a, b, …)", "the first value that is not missing", any,
+        common_kind, best),
     entry!(Lower, "lower", "lower(text)", "the text in lower case", one, text_kind, changed_text),
     entry!(Upper, "upper", "upper(text)", "the text in upper case", one, text_kind, changed_text),
-    entry!(Trim, "trim", "trim(text)", "the text without blanks at its ends", one, text_kind, changed_text),
+    entry!(Trim, "trim", "trim(text)", "the text without blanks at its ends", one, text_kind,
+        changed_text),
 ];
 
 fn one(arguments: usize) -> bool {
@@ -185,7 +195,11 @@ fn grain_told(function: Function) -> Grain {
 
 fn part_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     check.dated(&call.arguments[0], grain_told(call.function))?;
-    Ok(if call.function == Function::Weekday { TermType::Weekday } else { TermType::Of(Type::Integer) })
+    Ok(if call.function == Function::Weekday {
+        TermType::Weekday
+    } else {
+        TermType::Of(Type::Integer)
+    })
 }
 
 fn clock_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
@@ -255,7 +269,9 @@ fn common_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
 
 fn ordered_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     match common_kind(check, call)? {
-        kind @ TermType::Of(Type::Boolean) => Err(needed(&call.node.at, "something that has an order", kind)),
+        kind @ TermType::Of(Type::Boolean) => {
+            Err(needed(&call.node.at, "something that has an order", kind))
+        }
         kind => Ok(kind),
     }
 }

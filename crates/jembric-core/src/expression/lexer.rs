@@ -50,7 +50,8 @@ fn unreadable(text: &str, start: usize) -> Problem {
     let c = text[start..].chars().next().unwrap_or(' ');
     let at = start..start + c.len_utf8();
     match c {
-        '\'' => Problem::new(&(start..text.len()), "this text is never closed").advice("a `'` is missing"),
+        '\'' => Problem::new(&(start..text.len()), "this text is never closed")
+            .advice("a `'` is missing"),
         '"' => Problem::new(&(start..text.len()), "this column's name is never closed")
             .advice("a `\"` is missing"),
         '&' => Problem::new(&at, "`&` means nothing here").advice("write `and`"),
@@ -85,14 +86,26 @@ fn ends<'a>(input: &mut Input<'a>) -> Read<()> {
 /// `2025-06-30`, with a time behind it or not, `2025-06`, `2025-Q2`, `2025-W27`.
 fn date<'a>(input: &mut Input<'a>) -> Read<&'a str> {
     let day = || (digits(4), '-', digits(2), '-', digits(2));
-    let offset =
-        alt((one_of(['Z', 'z']).void(), (one_of(['+', '-']), digits(2), opt(':'), digits(2)).void()));
-    let moment =
-        (day(), one_of(['T', 't']), digits(2), ':', digits(2), opt((':', digits(2), opt(('.', digit1)))));
+    let offset = alt((
+        one_of(['Z', 'z']).void(),
+        (one_of(['+', '-']), digits(2), opt(':'), digits(2)).void(),
+    ));
+    let moment = (
+        day(),
+        one_of(['T', 't']),
+        digits(2),
+        ':',
+        digits(2),
+        opt((':', digits(2), opt(('.', digit1)))),
+    );
     let label = (
         digits(4),
         '-',
-        alt((preceded(one_of(['W', 'w']), digits(2)), preceded(one_of(['Q', 'q']), digits(1)), digits(2))),
+        alt((
+            preceded(one_of(['W', 'w']), digits(2)),
+            preceded(one_of(['Q', 'q']), digits(1)),
+            digits(2),
+        )),
     );
     alt((
         terminated((moment, opt(offset)).take(), ends),

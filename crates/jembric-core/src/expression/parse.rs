@@ -1,4 +1,5 @@
-//! From words and signs to a tree, by precedence: `or`, `and`, `not`, comparisons, `+ -`, `* /`, a sign before a value.
+//! From words and signs to a tree, by precedence: `or`, `and`, `not`, comparisons, `+ -`, `* /`, a
+//! sign before a value.
 
 use super::{
     Problem,
@@ -11,8 +12,8 @@ use crate::{
 };
 use std::ops::Range;
 
-/// How deep an expression may be nested, and how many parts may be open at once while it is read. Both are walked by
-/// recursion, which must not run out of stack.
+/// How deep an expression may be nested, and how many parts may be open at once while it is read.
+/// Both are walked by recursion, which must not run out of stack.
 const DEEPEST: usize = 250;
 const MOST_OPEN: usize = 60;
 
@@ -99,11 +100,12 @@ impl Node {
         like(self) || self.parts().any(|part| part.any(like))
     }
 
-    /// Finds what each name stands for among these columns: in the place of a grain a grain, else a column, else a
-    /// weekday. The check has found that it stands for one of them.
+    /// Finds what each name stands for among these columns: in the place of a grain a grain, else a
+    /// column, else a weekday. The check has found that it stands for one of them.
     pub(super) fn bind(&mut self, shape: &Shape) {
         if let NodeKind::Name { name, quoted, meaning } = &mut self.kind {
-            let column = shape.columns().iter().position(|column| column.name == *name).map(Meaning::Column);
+            let column =
+                shape.columns().iter().position(|column| column.name == *name).map(Meaning::Column);
             let weekday = || name.parse().ok().filter(|_| !*quoted).map(Meaning::Weekday);
             *meaning = column.or_else(weekday).unwrap_or(Meaning::Unknown);
         }
@@ -123,10 +125,12 @@ impl Node {
 
     fn parts_mut(&mut self) -> Box<dyn Iterator<Item = &mut Node> + '_> {
         match &mut self.kind {
-            NodeKind::Literal(_) | NodeKind::Name { .. } | NodeKind::AsOf => Box::new(std::iter::empty()),
-            NodeKind::Negative(one) | NodeKind::Not(one) | NodeKind::IsMissing { value: one, .. } => {
-                Box::new(std::iter::once(&mut **one))
+            NodeKind::Literal(_) | NodeKind::Name { .. } | NodeKind::AsOf => {
+                Box::new(std::iter::empty())
             }
+            NodeKind::Negative(one)
+            | NodeKind::Not(one)
+            | NodeKind::IsMissing { value: one, .. } => Box::new(std::iter::once(&mut **one)),
             NodeKind::Arithmetic(_, two)
             | NodeKind::Comparison(_, two)
             | NodeKind::And(two)
@@ -139,10 +143,12 @@ impl Node {
 
     fn parts(&self) -> Box<dyn Iterator<Item = &Node> + '_> {
         match &self.kind {
-            NodeKind::Literal(_) | NodeKind::Name { .. } | NodeKind::AsOf => Box::new(std::iter::empty()),
-            NodeKind::Negative(one) | NodeKind::Not(one) | NodeKind::IsMissing { value: one, .. } => {
-                Box::new(std::iter::once(&**one))
+            NodeKind::Literal(_) | NodeKind::Name { .. } | NodeKind::AsOf => {
+                Box::new(std::iter::empty())
             }
+            NodeKind::Negative(one)
+            | NodeKind::Not(one)
+            | NodeKind::IsMissing { value: one, .. } => Box::new(std::iter::once(&**one)),
             NodeKind::Arithmetic(_, two)
             | NodeKind::Comparison(_, two)
             | NodeKind::And(two)
@@ -238,7 +244,11 @@ impl<'a> Parser<'a> {
             }
             let (list, end) = self.list()?;
             let depth = list.iter().map(|item| item.depth).max().unwrap_or(0).max(left.depth);
-            return node(left.at.start..end, depth, NodeKind::In { value: Box::new(left), list, negated });
+            return node(
+                left.at.start..end,
+                depth,
+                NodeKind::In { value: Box::new(left), list, negated },
+            );
         }
         Ok(left)
     }
@@ -290,7 +300,10 @@ impl<'a> Parser<'a> {
     }
 
     fn is_least(&self) -> bool {
-        matches!(self.words.get(self.next.wrapping_sub(1)), Some((Word::Number("9223372036854775808"), _)))
+        matches!(
+            self.words.get(self.next.wrapping_sub(1)),
+            Some((Word::Number("9223372036854775808"), _))
+        )
     }
 
     fn value(&mut self) -> Parsed {
@@ -304,7 +317,9 @@ impl<'a> Parser<'a> {
             Word::Time(text) => {
                 let moment = notation::read(format!("2000-01-01T{text}").as_bytes()).ok();
                 let time = moment.and_then(|moment| moment.time);
-                literal(Literal::Time(time.ok_or_else(|| Problem::new(&at, "there is no such time of day"))?))
+                literal(Literal::Time(
+                    time.ok_or_else(|| Problem::new(&at, "there is no such time of day"))?,
+                ))
             }
             Word::Number(text) => match self.span(text, &at)? {
                 Some((span, at)) => node(at, 0, NodeKind::Literal(Literal::Span(span))),
@@ -331,7 +346,11 @@ impl<'a> Parser<'a> {
                     return node(
                         at,
                         0,
-                        NodeKind::Name { name: name.to_owned(), quoted: false, meaning: Meaning::Unknown },
+                        NodeKind::Name {
+                            name: name.to_owned(),
+                            quoted: false,
+                            meaning: Meaning::Unknown,
+                        },
                     );
                 }
                 let function = Function::named(name, &at)?;
@@ -353,9 +372,9 @@ impl<'a> Parser<'a> {
         }
         let one = self.expression()?;
         if !self.takes_name("else") {
-            return Err(
-                self.expected("`else`, and what it is if the condition is not true (it may be `missing`)")
-            );
+            return Err(self.expected(
+                "`else`, and what it is if the condition is not true (it may be `missing`)",
+            ));
         }
         let other = self.expression()?;
         let depth = condition.depth.max(one.depth).max(other.depth);
@@ -386,12 +405,19 @@ impl<'a> Parser<'a> {
     }
 
     /// `9 months`, `1 year 2 weeks`: numbers with units.
-    fn span(&mut self, first: &str, at: &Range<usize>) -> Result<Option<(Span, Range<usize>)>, Problem> {
+    fn span(
+        &mut self,
+        first: &str,
+        at: &Range<usize>,
+    ) -> Result<Option<(Span, Range<usize>)>, Problem> {
         let mut text = String::new();
         let mut number = first;
         let mut end = at.end;
         while let Some((Word::Name(unit), unit_at)) = self.words.get(self.next) {
-            if !matches!(unit.to_ascii_lowercase().trim_end_matches('s'), "day" | "week" | "month" | "year") {
+            if !matches!(
+                unit.to_ascii_lowercase().trim_end_matches('s'),
+                "day" | "week" | "month" | "year"
+            ) {
                 break;
             }
             text += &format!("{number} {unit} ");
@@ -478,7 +504,10 @@ impl<'a> Parser<'a> {
         match self.peek() {
             None => Problem::new(&at, format!("the expression ends where {what} should stand")),
             Some(Word::Sign("="))
-                if matches!(self.words.get(self.next.wrapping_sub(1)), Some((Word::Sign("="), _))) =>
+                if matches!(
+                    self.words.get(self.next.wrapping_sub(1)),
+                    Some((Word::Sign("="), _))
+                ) =>
             {
                 Problem::new(&at, "two `=` mean nothing").advice("write one")
             }
@@ -507,7 +536,8 @@ fn two(left: Node, right: Node, kind: impl FnOnce([Box<Node>; 2]) -> NodeKind) -
 }
 
 fn too_deep(at: &Range<usize>, most: usize) -> Problem {
-    Problem::new(at, format!("this is nested more than {most} deep")).advice("work it out in several steps")
+    Problem::new(at, format!("this is nested more than {most} deep"))
+        .advice("work it out in several steps")
 }
 
 fn is_reserved(name: &str) -> bool {
@@ -541,6 +571,10 @@ fn number(text: &str) -> Result<Literal, &'static str> {
     if digits.len() > MOST_DIGITS {
         return Err("this number has more than 38 digits, which cannot be held exactly");
     }
-    let units = if digits.is_empty() { 0 } else { digits.parse().map_err(|_| "this number is too large")? };
+    let units = if digits.is_empty() {
+        0
+    } else {
+        digits.parse().map_err(|_| "this number is too large")?
+    };
     Ok(Literal::Decimal { units, places: part.len() as u8 })
 }

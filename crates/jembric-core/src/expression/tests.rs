@@ -4,8 +4,8 @@ use crate::{
     calendar::{Day, Grain, Moment, Zone},
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array, NullArray,
-    StringViewArray, TimestampMicrosecondArray, cast::AsArray,
+    Array, ArrayRef, BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array,
+    NullArray, StringViewArray, TimestampMicrosecondArray, cast::AsArray,
 };
 use arrow_cast::display::array_value_to_string;
 use proptest::prelude::*;
@@ -23,9 +23,10 @@ fn day(text: &str) -> i32 {
 
 /// Two rows: one with values, and one without any.
 fn table() -> Table {
-    let seen =
-        TimestampMicrosecondArray::from(vec![Some(micros("2025-03-29T23:30")), None]).with_timezone("UTC");
-    let amount = Decimal64Array::from(vec![Some(1050), None]).with_precision_and_scale(18, 2).unwrap();
+    let seen = TimestampMicrosecondArray::from(vec![Some(micros("2025-03-29T23:30")), None])
+        .with_timezone("UTC");
+    let amount =
+        Decimal64Array::from(vec![Some(1050), None]).with_precision_and_scale(18, 2).unwrap();
     let columns: Vec<(&str, ArrayRef)> = vec![
         ("n", Arc::new(Int64Array::from(vec![Some(7), None]))),
         ("zero", Arc::new(Int64Array::from(vec![0, 0]))),
@@ -34,7 +35,13 @@ fn table() -> Table {
         ("word", Arc::new(StringViewArray::from(vec![Some(" Petrel "), None]))),
         ("day", Arc::new(Date32Array::from(vec![Some(day("2024-01-31")), None]))),
         ("month", Arc::new(Date32Array::from(vec![Some(day("2024-01-01")), None]))),
-        ("at", Arc::new(TimestampMicrosecondArray::from(vec![Some(micros("2024-01-31T14:05:09")), None]))),
+        (
+            "at",
+            Arc::new(TimestampMicrosecondArray::from(vec![
+                Some(micros("2024-01-31T14:05:09")),
+                None,
+            ])),
+        ),
         ("seen", Arc::new(seen)),
         ("ok", Arc::new(BooleanArray::from(vec![Some(true), None]))),
         ("none", Arc::new(NullArray::new(2))),
@@ -44,7 +51,9 @@ fn table() -> Table {
 }
 
 fn context() -> Context {
-    Context::new().as_of("2025-06-30".parse().unwrap()).zone("Europe/Paris".parse::<Zone>().unwrap())
+    Context::new()
+        .as_of("2025-06-30".parse().unwrap())
+        .zone("Europe/Paris".parse::<Zone>().unwrap())
 }
 
 fn value_of(
@@ -58,7 +67,8 @@ fn value_of(
 /// The value in either row.
 fn values(text: &str) -> std::result::Result<[String; 2], String> {
     let expression: Expression = text.parse().map_err(|error: Error| error.to_string())?;
-    let (field, array, _) = value_of(&expression, &table(), &context()).map_err(|error| error.to_string())?;
+    let (field, array, _) =
+        value_of(&expression, &table(), &context()).map_err(|error| error.to_string())?;
     let whole = Table::of_fields([(field, array.clone())]).unwrap();
     let kind = whole.shape().columns()[0].kind;
     // What the check promised is what came.
@@ -66,7 +76,8 @@ fn values(text: &str) -> std::result::Result<[String; 2], String> {
     assert!(promised == kind || promised == Some(Type::Nothing), "{text}: {promised:?} {kind:?}");
     let cell = |row| match kind.and_then(Type::periods) {
         Some(periods) if array.is_valid(row) => periods
-            .of(Day::from_number(array.as_primitive::<arrow_array::types::Date32Type>().value(row)).unwrap())
+            .of(Day::from_number(array.as_primitive::<arrow_array::types::Date32Type>().value(row))
+                .unwrap())
             .to_string(),
         _ if matches!(kind, Some(Type::Moment { .. })) => whole.dates("v").unwrap().text(row),
         _ => array_value_to_string(&array, row).unwrap(),
@@ -84,7 +95,11 @@ fn values(text: &str) -> std::result::Result<[String; 2], String> {
 #[case::taken("n - amount", "-3.50", "")]
 #[case::wide("999999999999999999 * 99.99", "99989999999999999900.01", "99989999999999999900.01")]
 #[case::beyond_64_bits("99999999999999999999 - 99999999999999999998", "1", "1")]
-#[case::all_digits_of_a_decimal("9999999999999.999999 + 0", "9999999999999.999999", "9999999999999.999999")]
+#[case::all_digits_of_a_decimal(
+    "9999999999999.999999 + 0",
+    "9999999999999.999999",
+    "9999999999999.999999"
+)]
 #[case::least_whole("-9223372036854775808 + n - n", "-9223372036854775808", "")]
 #[case::floats("x * 2", "5.35", "")]
 #[case::by_zero("n / zero", "", "")]
@@ -199,7 +214,10 @@ fn an_expression_is_worth(#[case] text: &str, #[case] with: &str, #[case] withou
     "9223372036854775807 + n",
     "`+` leads to a number that is too large to be held exactly: 9223372036854775807 + 7 in row 1"
 )]
-#[case("99999999999999999.9 * 99999999999999999.9 * 9999999.9", "`*` leads to a number that is too large")]
+#[case(
+    "99999999999999999.9 * 99999999999999999.9 * 9999999.9",
+    "`*` leads to a number that is too large"
+)]
 #[case("round(x * 1e40, 2)", "`round` leads to a number that is too large")]
 #[case("day + 9000 years", "9000 years after 2024-01-31 lies outside the years 0001 to 9999")]
 #[case("n < 123456789012345678901234567890123456789.5", "this number has more than 38 digits")]
@@ -237,7 +255,8 @@ fn as_of_is_asked_for_where_it_is_needed() {
 
 #[test]
 fn what_could_not_be_worked_out_is_counted() {
-    let added = Add::new(["q = n / zero", "d = date(2025, 2, n)", "\"no day\" = date(2025, 13, 1)"]);
+    let added =
+        Add::new(["q = n / zero", "d = date(2025, 2, n)", "\"no day\" = date(2025, 13, 1)"]);
     let ledger = added.apply_with(&table(), &context()).unwrap().ledger;
     assert_eq!(ledger.count("divisions by zero, which are missing"), 1);
     assert_eq!(ledger.count("days that the calendar does not have, which are missing"), 2);
@@ -258,7 +277,8 @@ fn ten_thousand_levels_are_an_error(#[case] before: &str, #[case] after: &str) {
     assert!(error.contains("deep"), "{}", &error[..60]);
 }
 
-/// Each level asks once for what the level below gives. If it asked twice, the tests would hardly end.
+/// Each level asks once for what the level below gives. If it asked twice, the tests would hardly
+/// end.
 #[rstest]
 #[case::differences(200, "", "1", " - 1", "-199")]
 #[case::products(200, "", "1", " * 1", "1")]
@@ -278,7 +298,8 @@ fn each_level_is_gone_through_once(
     #[case] value: &str,
 ) {
     let text = format!("{}{innermost}{}", before.repeat(levels), after.repeat(levels));
-    let table = Table::from_columns([("n", Arc::new(Int64Array::from(vec![1])) as ArrayRef)]).unwrap();
+    let table =
+        Table::from_columns([("n", Arc::new(Int64Array::from(vec![1])) as ArrayRef)]).unwrap();
     let expression: Expression = text.parse().unwrap();
     let (_, array, _) = value_of(&expression, &table, &Context::new()).unwrap();
     assert_eq!(array_value_to_string(&array, 0).unwrap(), value);
@@ -314,11 +335,15 @@ impl Model {
             Model::Amount => Some((amount?.into(), 2)),
             Model::Whole(n) => Some(((*n).into(), 0)),
             Model::Two(units) => Some(((*units).into(), 2)),
-            Model::Negative(inner) => inner.value(n, amount).map(|(units, places)| (-units, places)),
+            Model::Negative(inner) => {
+                inner.value(n, amount).map(|(units, places)| (-units, places))
+            }
             Model::Sign(sign, left, right) => {
-                let ((a, a_places), (b, b_places)) = (left.value(n, amount)?, right.value(n, amount)?);
+                let ((a, a_places), (b, b_places)) =
+                    (left.value(n, amount)?, right.value(n, amount)?);
                 let places = a_places.max(b_places);
-                let (x, y) = (a * 10_i128.pow(places - a_places), b * 10_i128.pow(places - b_places));
+                let (x, y) =
+                    (a * 10_i128.pow(places - a_places), b * 10_i128.pow(places - b_places));
                 Some(match sign {
                     '+' => (x + y, places),
                     '-' => (x - y, places),
@@ -339,7 +364,8 @@ fn model() -> impl Strategy<Value = Model> {
     leaf.prop_recursive(3, 12, 2, |inner| {
         let sign = (prop::sample::select(vec!['+', '-', '*']), inner.clone(), inner.clone());
         prop_oneof![
-            4 => sign.prop_map(|(sign, left, right)| Model::Sign(sign, Box::new(left), Box::new(right))),
+            4 => sign.prop_map(|(sign, left, right)| Model::Sign(sign, Box::new(left),
+                Box::new(right))),
             1 => inner.prop_map(|inner| Model::Negative(Box::new(inner))),
         ]
     })
@@ -349,7 +375,8 @@ proptest! {
     #[test]
     fn numbers_are_as_exact_as_on_paper(
         model in model(),
-        rows in prop::collection::vec((prop::option::of(-1000_i64..1000), prop::option::of(-100_000_i64..100_000)), 0..8),
+        rows in prop::collection::vec((prop::option::of(-1000_i64..1000),
+            prop::option::of(-100_000_i64..100_000)), 0..8),
     ) {
         let amount: Decimal64Array = rows.iter().map(|row| row.1).collect();
         let table = Table::from_columns([
@@ -360,22 +387,27 @@ proptest! {
         let (_, array, _) = value_of(&expression, &table, &Context::new()).unwrap();
         for (row, &(n, amount)) in rows.iter().enumerate() {
             let expected = model.value(n, amount);
-            let expected = expected.map_or(String::new(), |(units, places)| crate::exact::decimal_text(units, places as i8));
-            prop_assert_eq!(array_value_to_string(&array, row).unwrap(), expected, "{}", expression);
+            let expected = expected.map_or(String::new(), |(units,
+                places)| crate::exact::decimal_text(units, places as i8));
+            prop_assert_eq!(array_value_to_string(&array, row).unwrap(), expected, "{}",
+                expression);
         }
     }
 
     #[test]
     fn no_text_makes_the_parser_stumble(
         words in prop::collection::vec(prop::sample::select(vec![
-            "n", "day", "(", ")", ",", "+", "-", "*", "/", "=", "<", "and", "or", "not", "in", "is", "missing", "if", "then",
-            "else", "3", "1.5", "'a'", "\"day\"", "2025-06-30", "2025-06", "14:05", "9 months", "year", "period", "é", "tue",
+            "n", "day", "(", ")", ",", "+", "-", "*", "/", "=", "<", "and", "or", "not", "in",
+                "is", "missing", "if", "then",
+            "else", "3", "1.5", "'a'", "\"day\"", "2025-06-30", "2025-06", "14:05", "9 months",
+                "year", "period", "é", "tue",
         ]), 0..12),
         noise in ".{0,12}",
     ) {
         for text in [words.join(" "), words.concat(), noise] {
             // It is worth something, or the place that is pointed at lies in the text.
-            match text.parse::<Expression>().and_then(|expression| value_of(&expression, &table(), &context())) {
+            match text.parse::<Expression>().and_then(|expression| value_of(&expression, &table(),
+                &context())) {
                 Ok((_, array, _)) => prop_assert_eq!(array.len(), 2),
                 Err(Error::Expression(wrong)) => prop_assert!(text.get(wrong.at.clone()).is_some() && !wrong.to_string().is_empty()),
                 Err(Error::BeyondCalendar { .. } | Error::Overflow { .. }) => {}
@@ -388,11 +420,13 @@ proptest! {
     fn a_condition_divides_the_rows_into_true_not_true_and_undecided(
         rows in prop::collection::vec(prop::option::of(-3_i64..4), 0..40),
     ) {
-        let table = Table::from_columns([("n", Arc::new(rows.iter().copied().collect::<Int64Array>()) as ArrayRef)]).unwrap();
+        let table = Table::from_columns([("n",
+            Arc::new(rows.iter().copied().collect::<Int64Array>()) as ArrayRef)]).unwrap();
         let outcome = Filter::new("n > 0").apply(&table).unwrap();
         let true_of = rows.iter().filter(|n| n.is_some_and(|n| n > 0)).count();
         prop_assert_eq!(outcome.table.rows(), true_of);
-        prop_assert_eq!(outcome.ledger.rows(crate::Reason::ConditionUndecided) as usize, rows.iter().filter(|n| n.is_none()).count());
+        prop_assert_eq!(outcome.ledger.rows(crate::Reason::ConditionUndecided) as usize,
+            rows.iter().filter(|n| n.is_none()).count());
         prop_assert!(outcome.ledger.balances());
         let marked = Filter::new("n > 0").mark("m").apply(&table).unwrap();
         prop_assert_eq!(marked.ledger.count("marked") as usize, true_of);

@@ -40,8 +40,8 @@ pub(super) struct Cells {
     pub(super) keys: Table,
     /// The entities' numbers, in the order of their keys.
     order: Vec<usize>,
-    /// Where each entity's records lie, those in the range and all of them, and which they are if they
-    /// do not stand in order.
+    /// Where each entity's records lie, those in the range and all of them, and which they are if
+    /// they do not stand in order.
     spans: Vec<ops::Range<u32>>,
     all_spans: Vec<ops::Range<u32>>,
     records: Option<DatedRows>,
@@ -107,8 +107,11 @@ impl Cells {
         entities.truncate(rows);
 
         let (all_spans, records) = by_entity(&entities, &dates);
-        let row = |at: u32| records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize);
-        // An entity's records are in order of date: those before the range, those in it, those after it.
+        let row = |at: u32| {
+            records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
+        };
+        // An entity's records are in order of date: those before the range, those in it, those
+        // after it.
         let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
         let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
             span.clone().filter(|&at| rows.value(row(at))).count() as u32
@@ -145,7 +148,8 @@ impl Cells {
         };
         cells.refuse_taken(table, usable)?;
         cells.number(filled)?;
-        cells.dated = filled.dated.unwrap_or_else(|| cells.dated_as_the_data_is(&filled.grain, &in_range));
+        cells.dated =
+            filled.dated.unwrap_or_else(|| cells.dated_as_the_data_is(&filled.grain, &in_range));
         Ok(cells)
     }
 
@@ -159,8 +163,8 @@ impl Cells {
         self.records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
     }
 
-    /// An entity's records outside the range: those before it from the newest on, and those after it
-    /// from the oldest on.
+    /// An entity's records outside the range: those before it from the newest on, and those after
+    /// it from the oldest on.
     pub(super) fn beside(
         &self,
         place: usize,
@@ -203,12 +207,17 @@ impl Cells {
                 cells += 1;
                 if named.len() < 3 {
                     // The rows as they came in, before those that cannot be used were left out.
-                    let mut came_in: Vec<usize> =
-                        cell.iter().take(3).filter_map(|&row| usable.set_indices().nth(row)).collect();
+                    let mut came_in: Vec<usize> = cell
+                        .iter()
+                        .take(3)
+                        .filter_map(|&row| usable.set_indices().nth(row))
+                        .collect();
                     came_in.sort_unstable();
                     let more = if cell.len() > came_in.len() { ", …" } else { "" };
-                    let places: Vec<String> = came_in.into_iter().map(|row| table.place(row)).collect();
-                    let (entity, period) = (self.entity_text(place)?, self.axis.text(self.numbers[cell[0]]));
+                    let places: Vec<String> =
+                        came_in.into_iter().map(|row| table.place(row)).collect();
+                    let (entity, period) =
+                        (self.entity_text(place)?, self.axis.text(self.numbers[cell[0]]));
                     named.push(format!("{entity}{period} ({}{more})", places.join(", ")));
                 }
             }
@@ -216,7 +225,8 @@ impl Cells {
         Err(Error::CellTaken { cells, grain: self.axis.periods().grain(), named })
     }
 
-    /// An entity in words, with what comes between it and what is said of it; nothing where the whole table is one.
+    /// An entity in words, with what comes between it and what is said of it; nothing where the
+    /// whole table is one.
     pub(super) fn entity_text(&self, place: usize) -> Result<String> {
         let cells = self.keys.names().map(|name| self.keys.cell_text(name, place));
         Ok(cells.collect::<Result<Vec<_>>>()?.into_iter().map(|text| format!("{text}, ")).collect())
@@ -275,8 +285,9 @@ impl Cells {
             return Dated::First;
         }
         let days = self.dates.day_numbers(self.axis.zone());
-        let is_last =
-            |row: usize| own.of(Day::clamped(days[row])).last() == self.axis.last_day(self.numbers[row]);
+        let is_last = |row: usize| {
+            own.of(Day::clamped(days[row])).last() == self.axis.last_day(self.numbers[row])
+        };
         if in_range.set_indices().all(is_last) { Dated::Last } else { Dated::First }
     }
 
@@ -316,7 +327,8 @@ impl Cells {
     pub(super) fn stretches(&self) -> Vec<ops::Range<usize>> {
         let (mut stretches, mut from) = (Vec::new(), 0);
         for place in 0..self.order.len() {
-            if self.before[place + 1] - self.before[from] >= BATCH || place + 1 == self.order.len() {
+            if self.before[place + 1] - self.before[from] >= BATCH || place + 1 == self.order.len()
+            {
                 stretches.push(from..place + 1);
                 from = place + 1;
             }
@@ -330,8 +342,10 @@ impl Cells {
         if all >= NONE.into() {
             return Err(Error::TableTooLong { rows: all as usize });
         }
-        let starts: Vec<u32> =
-            self.before[places.start..=places.end].iter().map(|&before| (before - base) as u32).collect();
+        let starts: Vec<u32> = self.before[places.start..=places.end]
+            .iter()
+            .map(|&before| (before - base) as u32)
+            .collect();
         let dates = self.dates_of(places.start, &starts);
         Ok(Laid { entity: places.start, starts, rows: OnceLock::new(), dates })
     }
@@ -360,7 +374,9 @@ impl Cells {
             own.first_day(day)
         };
         if let Dates::Moments(moments) = &self.dates {
-            let added = |number| if last { self.axis.midnight(day(number)) } else { self.axis.start(number) };
+            let added = |number| {
+                if last { self.axis.midnight(day(number)) } else { self.axis.start(number) }
+            };
             let dates = stretched(starts, |n, own| {
                 let numbers = self.first[entity + n]..;
                 own.iter_mut().zip(numbers).for_each(|(date, number)| *date = added(number));
@@ -389,8 +405,8 @@ impl Cells {
 /// The date and the row of each record.
 type DatedRows = Vec<(i64, u32)>;
 
-/// Where each entity's records lie among all of them, and those in order of entity and date; none where the rows are in
-/// that order themselves.
+/// Where each entity's records lie among all of them, and those in order of entity and date; none
+/// where the rows are in that order themselves.
 fn by_entity(entities: &Entities, dates: &Dates) -> (Vec<ops::Range<u32>>, Option<DatedRows>) {
     if let Some(bounds) = in_order(entities.ids(), entities.count(), dates) {
         let mut spans = vec![0..0; entities.count()];

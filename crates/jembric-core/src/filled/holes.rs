@@ -1,5 +1,5 @@
-//! [`Fill`]: how a column goes through holes. All rules but the straight line say for each cell from which row its value comes,
-//! and the column is gathered by that.
+//! [`Fill`]: how a column goes through holes. All rules but the straight line say for each cell
+//! from which row its value comes, and the column is gathered by that.
 
 use super::{
     FillRule, FilledPlan,
@@ -15,7 +15,8 @@ use crate::{
     written::read_as,
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, StringViewArray, cast::AsArray, types::*,
+    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, StringViewArray, cast::AsArray,
+    types::*,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_cast::cast;
@@ -116,7 +117,9 @@ impl Fill {
                     let rows = kept_with(cells, field.name(), &array)?;
                     (array, Rule::Keep(rows), [true, false])
                 }
-                Some(FillRule::Zero) => (with_value(&array, zero(&field)?)?, Rule::Set, [true, sets_blanks]),
+                Some(FillRule::Zero) => {
+                    (with_value(&array, zero(&field)?)?, Rule::Set, [true, sets_blanks])
+                }
                 Some(FillRule::Set(text)) => {
                     let value = read_as("set", &field, StringViewArray::from(vec![text.as_str()]))?;
                     (with_value(&array, value)?, Rule::Set, [true, sets_blanks])
@@ -128,13 +131,25 @@ impl Fill {
                 _ => field.with_name(new_name).with_data_type(array.data_type().clone()),
             };
             let none = || [AtomicU64::new(0), AtomicU64::new(0)];
-            fills.push(Fill { column, field, array, rule, fills: fills_which, filled: none(), left: none() });
+            fills.push(Fill {
+                column,
+                field,
+                array,
+                rule,
+                fills: fills_which,
+                filled: none(),
+                left: none(),
+            });
         }
         Ok(fills)
     }
 
     /// The column of some cells, with its place among the columns.
-    pub(super) fn column(&mut self, cells: &Cells, laid: &Laid) -> Result<(usize, Field, ArrayRef)> {
+    pub(super) fn column(
+        &mut self,
+        cells: &Cells,
+        laid: &Laid,
+    ) -> Result<(usize, Field, ArrayRef)> {
         let array = match &self.rule {
             Rule::Linear(measure) => self.line(cells, laid, measure),
             _ => self.gathered(cells, laid)?,
@@ -165,16 +180,21 @@ impl Fill {
         let rows = stretched(&laid.starts, |n, own: &mut [u32]| {
             let place = laid.entity + n;
             match &valid {
-                Some(valid) => {
-                    self.fill(own, place, cells, valid, &cells.rows(laid)[laid.starts[n] as usize..])
-                }
+                Some(valid) => self.fill(
+                    own,
+                    place,
+                    cells,
+                    valid,
+                    &cells.rows(laid)[laid.starts[n] as usize..],
+                ),
                 None => self.fill_added(own, place, cells),
             }
         });
         gather(&self.array, rows)
     }
 
-    /// From which row the value of each cell of an entity comes, where no value that was recorded is missing: from record to record.
+    /// From which row the value of each cell of an entity comes, where no value that was recorded
+    /// is missing: from record to record.
     fn fill_added(&self, own: &mut [u32], place: usize, cells: &Cells) {
         let (filling, reach) = match &self.rule {
             Rule::Carry { limit } => (NONE, *limit as usize),
@@ -182,7 +202,8 @@ impl Fill {
         };
         own.fill(filling);
         let (mut there, mut carried) = (0, 0);
-        // A value from before the range reaches into it, as far as the limit goes from its own period.
+        // A value from before the range reaches into it, as far as the limit goes from its own
+        // period.
         if let (Rule::Carry { .. }, Some(row)) = (&self.rule, cells.beside(place).0.next()) {
             let first = cells.of_entity(place).next().map_or(own.len(), |(cell, _)| cell);
             let periods_before = cells.first_period(place).abs_diff(cells.period(row)) as usize;
@@ -208,10 +229,13 @@ impl Fill {
         let filling = self.filling(&self.rule, place, cells);
         let mut counts = [[0; 2]; 2];
         // The last value and its period, counted from the first cell.
-        let outside =
-            |row: usize| (row as u32, i64::from(cells.period(row)) - i64::from(cells.first_period(place)));
+        let outside = |row: usize| {
+            (row as u32, i64::from(cells.period(row)) - i64::from(cells.first_period(place)))
+        };
         let mut last = match self.rule {
-            Rule::Carry { .. } => cells.beside(place).0.find(|&row| valid.is_valid(row)).map(outside),
+            Rule::Carry { .. } => {
+                cells.beside(place).0.find(|&row| valid.is_valid(row)).map(outside)
+            }
             _ => None,
         };
         for (cell, (from, &row)) in own.iter_mut().zip(rows).enumerate() {
@@ -254,7 +278,8 @@ impl Fill {
         // The values at both ends count by how near they are; rounded once where they can be held
         // exactly till then.
         let between = |rows: [u32; 2], [before, after]: [i64; 2]| {
-            let exact = (measure.layers() == 1).then(|| rows.map(|row| measure.unit(row as usize, 0)));
+            let exact =
+                (measure.layers() == 1).then(|| rows.map(|row| measure.unit(row as usize, 0)));
             let products = exact.and_then(|[one, other]| {
                 one.checked_mul(after.into())?.checked_add(other.checked_mul(before.into())?)
             });
@@ -270,8 +295,8 @@ impl Fill {
             let start = laid.starts[n] as usize;
             let rows = &cells.rows(laid)[start..][..own.len()];
             let mut counts = [[0; 2]; 2];
-            // The values on both sides of a hole, each with its date; those at the ends of the range may
-            // come from beyond it.
+            // The values on both sides of a hole, each with its date; those at the ends of the
+            // range may come from beyond it.
             let (mut before, mut after) = cells.beside(laid.entity + n);
             let dated = |row: usize| (cells.date(row), row as u32);
             let mut left = before.find(|&row| known(row as u32)).map(dated);
@@ -291,7 +316,8 @@ impl Fill {
                     if self.fills(kind, ends.is_some(), &mut counts) {
                         let at = date(start + hole);
                         own[hole] = ends.map(|((from, one), (to, other))| {
-                            // A value from a part of the period beyond the range may be dated inside it.
+                            // A value from a part of the period beyond the range may be dated
+                            // inside it.
                             let at = at.clamp(from, to);
                             between([one, other], [at - from, to - at])
                         });
@@ -329,14 +355,18 @@ impl Fill {
 
 /// A column with a value after its last row.
 fn with_value(array: &ArrayRef, value: ArrayRef) -> Result<ArrayRef> {
-    let alike =
-        if array.data_type() == value.data_type() { array.clone() } else { cast(array, value.data_type())? };
+    let alike = if array.data_type() == value.data_type() {
+        array.clone()
+    } else {
+        cast(array, value.data_type())?
+    };
     Ok(concat(&[alike.as_ref(), value.as_ref()])?)
 }
 
 /// 0 as a value of a column.
 fn zero(field: &Field) -> Result<ArrayRef> {
-    let kind = if *field.data_type() == DataType::Null { &DataType::Int64 } else { field.data_type() };
+    let kind =
+        if *field.data_type() == DataType::Null { &DataType::Int64 } else { field.data_type() };
     Ok(cast(&Int64Array::from(vec![0]), kind)?)
 }
 

@@ -56,14 +56,19 @@ fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
 
 #[rstest]
 #[case::limited(by_gauge().carry(["level"]).limit(2), "1.00 1.00 1.00 - 2.60 | - - 3.00 3.00 3.00")]
-#[case::added_only(by_gauge().carry(["level"]).added_only(), "1.00 - 1.00 1.00 2.60 | - - 3.00 3.00 3.00")]
+#[case::added_only(by_gauge().carry(["level"]).added_only(),
+    "1.00 - 1.00 1.00 2.60 | - - 3.00 3.00 3.00")]
 #[case::a_line(by_gauge().linear(["level"]), "1.0 1.4 1.8 2.2 2.6 | - - 3.0 - -")]
-#[case::a_line_added_only(by_gauge().linear(["level"]).added_only(), "1.0 - 1.8 2.2 2.6 | - - 3.0 - -")]
+#[case::a_line_added_only(by_gauge().linear(["level"]).added_only(),
+    "1.0 - 1.8 2.2 2.6 | - - 3.0 - -")]
 #[case::zero(by_gauge().zero(["level"]), "1.00 - 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
-#[case::zero_in_blanks(by_gauge().zero(["level"]).blanks_too(), "1.00 0.00 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
-#[case::set(by_gauge().set(["level=-1.5"]), "1.00 - -1.50 -1.50 2.60 | -1.50 -1.50 3.00 -1.50 -1.50")]
+#[case::zero_in_blanks(by_gauge().zero(["level"]).blanks_too(),
+    "1.00 0.00 0.00 0.00 2.60 | 0.00 0.00 3.00 0.00 0.00")]
+#[case::set(by_gauge().set(["level=-1.5"]),
+    "1.00 - -1.50 -1.50 2.60 | -1.50 -1.50 3.00 -1.50 -1.50")]
 #[case::each(by_gauge().range(Extent::Each), "1.00 - - - 2.60 | 3.00")]
-#[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]), "1.00 1.00 | - 3.00")]
+#[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]),
+    "1.00 1.00 | - 3.00")]
 #[case::nothing(by_gauge(), "1.00 - - - 2.60 | - - 3.00 - -")]
 fn holes_are_filled_by_the_rule_that_is_stated(#[case] filled: Filled, #[case] levels: &str) {
     let outcome = filled.apply(&gauge()).unwrap();
@@ -77,7 +82,12 @@ fn holes_are_filled_by_the_rule_that_is_stated(#[case] filled: Filled, #[case] l
 }
 
 #[rstest]
-#[case::last_days("2025-01-31 2025-04-30", Grain::Month, None, "2025-01-31 2025-02-28 2025-03-31 2025-04-30")]
+#[case::last_days(
+    "2025-01-31 2025-04-30",
+    Grain::Month,
+    None,
+    "2025-01-31 2025-02-28 2025-03-31 2025-04-30"
+)]
 #[case::other_days("2025-01-31 2025-03-30", Grain::Month, None, "2025-01-31 2025-02-01 2025-03-30")]
 #[case::said_last(
     "2025-01-05 2025-03-05",
@@ -118,7 +128,10 @@ fn hours_of_a_day_of_23_and_weeks_and_years_that_begin_elsewhere() {
         ["2025-03-30T00:10Z false", "2025-03-30T01:00Z true", "2025-03-30T02:40Z false"]
     );
     let whole_day = hours.range("2025-03-30".parse().unwrap()).apply_with(&moments, &zone).unwrap();
-    assert_eq!((whole_day.table.rows(), whole_day.ledger.zone.as_deref()), (23, Some("Europe/Lisbon")));
+    assert_eq!(
+        (whole_day.table.rows(), whole_day.ledger.zone.as_deref()),
+        (23, Some("Europe/Lisbon"))
+    );
 
     // A day of moments begins when the zone's clocks say so.
     let days = Filled::new("at").range("2025-03-30..2025-04-01".parse().unwrap());
@@ -126,10 +139,14 @@ fn hours_of_a_day_of_23_and_weeks_and_years_that_begin_elsewhere() {
     assert_eq!(shown(&days.table), ["2025-03-30T00:10Z", "2025-03-30T23:00Z", "2025-03-31T23:00Z"]);
 
     let days = table("day:date\n2025-03-30\n2025-04-13");
-    let weeks = Filled::new("day").grain(Grain::Week).week_start(Weekday::Sunday).apply(&days).unwrap();
+    let weeks =
+        Filled::new("day").grain(Grain::Week).week_start(Weekday::Sunday).apply(&days).unwrap();
     assert_eq!(shown(&weeks.table), ["2025-03-30", "2025-04-06", "2025-04-13"]);
-    let years =
-        Filled::new("day").grain(Grain::Year).year_start(crate::calendar::Month::April).apply(&days).unwrap();
+    let years = Filled::new("day")
+        .grain(Grain::Year)
+        .year_start(crate::calendar::Month::April)
+        .apply(&days)
+        .unwrap();
     assert_eq!(shown(&years.table), ["2025-03-30", "2025-04-13"]);
 }
 
@@ -168,9 +185,13 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
     );
     assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["vessel", "class", "month", "lifted"]);
     let ledger = &outcome.ledger;
-    let counts = ["entities without a record", "entities named twice", "entities named without a key"];
+    let counts =
+        ["entities without a record", "entities named twice", "entities named without a key"];
     assert_eq!(counts.map(|name| ledger.count(name)), [1, 1, 1]);
-    assert_eq!((ledger.rows(Reason::OutsideRange), ledger.count("class left blank as recorded")), (1, 1));
+    assert_eq!(
+        (ledger.rows(Reason::OutsideRange), ledger.count("class left blank as recorded")),
+        (1, 1)
+    );
 
     // Keys of numbers are read as such, and entities alone make a series, too.
     let berths = table("berth:number day:date");
@@ -180,7 +201,8 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
         .entities(list.clone())
         .range("2025-01-01..2025-01-02".parse().unwrap());
     assert_eq!(shown(&alone.apply(&berths).unwrap().table).len(), 4);
-    // A table without any row, and none with a date, is one entity all the same where there are no keys.
+    // A table without any row, and none with a date, is one entity all the same where there are no
+    // keys.
     for rows in ["day:date n:number", "day:number n:number\n- 3"] {
         let days = Filled::new("day").range("2025-01-01..2025-01-02".parse().unwrap()).zero(["n"]);
         let mut rows = table(rows);
@@ -196,31 +218,49 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
     let varies = filled.keep_with(["tons"]).zero(Vec::<String>::new()).apply(&stays).unwrap_err();
     assert_eq!(
         varies.to_string(),
-        "`keep-with`: column `tons` changes: Marram has `20` and `30`. Name a column that never varies, or carry it"
+        "`keep-with`: column `tons` changes: Marram has `20` and `30`. Name a column that never \
+            varies, or carry it"
     );
 }
 
 #[rstest]
-#[case::taken(Filled::new("day").grain(Grain::Month), "gauge:text day:date level:number\nA 2025-01-03 1\nA 2025-01-09 2\nA 2025-02-01 3",
-    "1 cell of one entity and month has several records: 2025-01 (row 1, row 2). Let `totals` make one of them first")]
+#[case::taken(Filled::new("day").grain(Grain::Month),
+    "gauge:text day:date level:number\nA 2025-01-03 1\nA 2025-01-09 2\nA 2025-02-01 3",
+    "1 cell of one entity and month has several records: 2025-01 (row 1, row 2). Let `totals` \
+        make one of them first")]
 #[case::flood(by_gauge().grain(Grain::Day).range("0001..9999".parse().unwrap()).most_rows(1_000_000), "gauge:text day:date level:number\nA 2025-01-03 1\nB 2025-01-09 2",
-    "the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to 9999-12-31 are 3652059 days, for each of 2 entities. \
+    "the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to \
+        9999-12-31 are 3652059 days, for each of 2 entities. \
      Ask for a longer grain or a shorter range, or allow more: `most_rows(7304118)`")]
 #[case::too_fine(
     Filled::new("day"),
     "day:date\n2025-01",
     "column `day` holds months, of which days cannot be told: ask for months"
 )]
-#[case::two_rules(by_gauge().carry(["level"]).zero(["level"]), "gauge:text day:date level:number", "`zero` is `level`, which has a rule already: expected one rule for each column")]
-#[case::key(by_gauge().carry(["gauge"]), "gauge:text day:date level:number", "`carry` is `gauge`: expected a column beside the entity's and the date")]
-#[case::text(by_gauge().linear(["gauge"]).per(["level"]), "gauge:text day:date level:number", "column `gauge` holds text, where numbers are needed")]
-#[case::value(by_gauge().set(["level=high"]), "gauge:text day:date level:number\nA 2025-01-03 1", "`set`: `high` cannot stand in column `level`, which holds whole numbers")]
-#[case::places(by_gauge().set(["level=0.125"]), "gauge:text day:date level:money\nA 2025-01-03 1", "`set`: `0.125` cannot stand in column `level`, which holds decimals, 2 places")]
-#[case::no_value(by_gauge().set(["level"]), "gauge:text day:date level:number", "`set` is `level`: expected a column and its value, such as `state=closed`")]
-#[case::limit(by_gauge().limit(3), "gauge:text day:date level:number", "`limit` is given: expected `carry` beside it")]
-#[case::misspelt(by_gauge().carry(["levle"]), "gauge:text day:date level:number", "there is no column `levle`. Did you mean `level`?")]
-#[case::listed(by_gauge().entities(EntityList::of(&gauge(), &["gauge", "note"]).unwrap()), "gauge:text day:date level:number", "`entities` is 2 columns: expected as many columns as `per` has, in the same order")]
-fn what_cannot_be_answered_is_told(#[case] filled: Filled, #[case] rows: &str, #[case] message: &str) {
+#[case::two_rules(by_gauge().carry(["level"]).zero(["level"]), "gauge:text day:date level:number",
+    "`zero` is `level`, which has a rule already: expected one rule for each column")]
+#[case::key(by_gauge().carry(["gauge"]), "gauge:text day:date level:number",
+    "`carry` is `gauge`: expected a column beside the entity's and the date")]
+#[case::text(by_gauge().linear(["gauge"]).per(["level"]), "gauge:text day:date level:number",
+    "column `gauge` holds text, where numbers are needed")]
+#[case::value(by_gauge().set(["level=high"]), "gauge:text day:date level:number\nA 2025-01-03 1",
+    "`set`: `high` cannot stand in column `level`, which holds whole numbers")]
+#[case::places(by_gauge().set(["level=0.125"]), "gauge:text day:date level:money\nA 2025-01-03 1",
+    "`set`: `0.125` cannot stand in column `level`, which holds decimals, 2 places")]
+#[case::no_value(by_gauge().set(["level"]), "gauge:text day:date level:number",
+    "`set` is `level`: expected a column and its value, such as `state=closed`")]
+#[case::limit(by_gauge().limit(3), "gauge:text day:date level:number",
+    "`limit` is given: expected `carry` beside it")]
+#[case::misspelt(by_gauge().carry(["levle"]), "gauge:text day:date level:number",
+    "there is no column `levle`. Did you mean `level`?")]
+#[case::listed(by_gauge().entities(EntityList::of(&gauge(), &["gauge", "note"]).unwrap()),
+    "gauge:text day:date level:number", "`entities` is 2 columns: expected as many columns as \
+        `per` has, in the same order")]
+fn what_cannot_be_answered_is_told(
+    #[case] filled: Filled,
+    #[case] rows: &str,
+    #[case] message: &str,
+) {
     assert_eq!(filled.apply(&table(rows)).unwrap_err().to_string(), message);
 }
 
@@ -241,14 +281,16 @@ fn table_of(rows: &[Row]) -> Table {
 
 /// Each entity and each day from the first to the last, one after the other.
 fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
-    let cells: BTreeMap<(i64, i32), Option<i64>> = rows.iter().map(|row| ((row.0, row.1), row.2)).collect();
+    let cells: BTreeMap<(i64, i32), Option<i64>> =
+        rows.iter().map(|row| ((row.0, row.1), row.2)).collect();
     let mut lines = Vec::new();
     let mut entities: Vec<i64> = rows.iter().map(|row| row.0).collect();
     entities.extend(filled.entities.as_ref().map(|_| LISTED));
     entities.sort_unstable();
     entities.dedup();
     for &who in &entities {
-        let counted = || cells.keys().filter(|(other, _)| filled.range != Extent::Each || *other == who);
+        let counted =
+            || cells.keys().filter(|(other, _)| filled.range != Extent::Each || *other == who);
         let all = counted().map(|cell| cell.1);
         let Some((least, greatest)) = all.clone().min().zip(all.max()) else { continue };
         let (first, last) = match filled.range {
@@ -265,7 +307,8 @@ fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
             let before = known(Box::new((least.min(first)..day).rev()));
             let after = known(Box::new(day + 1..=greatest.max(last)));
             let reach = filled.limit.map_or(i32::MAX, |limit| limit as i32);
-            let carried = before.filter(|(from, _)| may && day - from <= reach).map(|(_, value)| value);
+            let carried =
+                before.filter(|(from, _)| may && day - from <= reach).map(|(_, value)| value);
             let line = before.zip(after).filter(|_| may).map(|((from, one), (to, other))| {
                 let (before, after) = (f64::from(day - from), f64::from(to - day));
                 (one as f64 * after + other as f64 * before) / (before + after)
@@ -290,7 +333,8 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(300))]
     #[test]
     fn every_cell_is_what_a_look_at_all_days_says(
-        cells in prop::collection::btree_map((0_i64..4, 20_000_i32..20_025), prop::option::weighted(0.7, -9_i64..9), 0..30),
+        cells in prop::collection::btree_map((0_i64..4, 20_000_i32..20_025),
+            prop::option::weighted(0.7, -9_i64..9), 0..30),
         order in any::<prop::sample::Index>(),
         limit in prop::option::of(1_u32..5),
         added_only in any::<bool>(),
@@ -303,12 +347,14 @@ proptest! {
         let day = |number| Day::from_number(number).unwrap();
         let range = match stated {
             _ if each => Extent::Each,
-            Some((from, length)) => Extent::Stated(Range::new(day(from), day(from + length)).unwrap()),
+            Some((from, length)) => Extent::Stated(Range::new(day(from),
+                day(from + length)).unwrap()),
             None => Extent::Data,
         };
         let list = EntityList::of(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
         let entities = Some(list).filter(|_| listed && !each && !rows.is_empty());
-        let filled = Filled { limit, added_only, range, entities, ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
+        let filled = Filled { limit, added_only, range, entities,
+            ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
         let in_order = filled.apply(&table_of(&rows)).unwrap();
         let expected = by_hand(&rows, &filled);
         prop_assert_eq!(&shown(&in_order.table), &expected);
@@ -319,7 +365,8 @@ proptest! {
         rows.reverse();
         let table = table_of(&rows);
         let mut handed = Vec::new();
-        let outcome = filled.apply_into(&table, &Context::new(), &mut |batch| { handed.extend(shown(batch)); Ok(()) }).unwrap();
+        let outcome = filled.apply_into(&table, &Context::new(),
+            &mut |batch| { handed.extend(shown(batch)); Ok(()) }).unwrap();
         prop_assert_eq!(handed, expected);
         prop_assert_eq!(&outcome.ledger, &in_order.ledger);
 
@@ -327,15 +374,18 @@ proptest! {
         let count = |name: &str| outcome.ledger.count(name);
         prop_assert_eq!(count("rows out"), count("there") + count("added"));
         for (column, what) in [("n", "carried into"), ("line", "interpolated in")] {
-            let holes = [format!("{column} {what} added rows"), format!("{column} left blank in added rows")];
+            let holes = [format!("{column} {what} added rows"),
+                format!("{column} left blank in added rows")];
             prop_assert_eq!(holes.iter().map(|name| count(name)).sum::<u64>(), count("added"));
         }
         prop_assert!(outcome.ledger.balances());
 
         // Each entity worked apart is its part of the whole, where each has its own range.
         if each {
-            let entities = crate::Entities::number(&table, &["who"], crate::Missing::NoEntity).unwrap();
-            let timeline = Timeline::new(&entities, &table.dates("day").unwrap(), &BooleanBuffer::new_set(table.rows()));
+            let entities = crate::Entities::number(&table, &["who"],
+                crate::Missing::NoEntity).unwrap();
+            let timeline = Timeline::new(&entities, &table.dates("day").unwrap(),
+                &BooleanBuffer::new_set(table.rows()));
             let mut parts: Vec<String> = timeline.entities().flat_map(|rows| {
                 let part = table.take(&UInt32Array::from(rows.to_vec())).unwrap();
                 shown(&filled.apply(&part).unwrap().table)
@@ -368,12 +418,14 @@ fn a_listed_entity_without_rows_loses_no_record_of_the_others() {
 #[test]
 fn a_range_that_cuts_periods_says_so_and_added_values_come_from_beyond_it() {
     let rows = table("day:date y:number\n2024-01-05 1\n2024-02-20 3");
-    let filled = Filled::new("day").grain(Grain::Month).range("2024-01-10..2024-02-15".parse().unwrap());
+    let filled =
+        Filled::new("day").grain(Grain::Month).range("2024-01-10..2024-02-15".parse().unwrap());
     let outcome = filled.clone().carry(["y"]).apply(&rows).unwrap();
     assert_eq!(shown(&outcome.table), ["2024-01-01 1", "2024-02-01 1"]);
     let ledger = outcome.ledger.to_string();
     assert!(ledger.contains("in view 2024-01-10..2024-02-15"), "{ledger}");
-    let warning = "the range 2024-01-10..2024-02-15 holds only a part of 2024-01 and 2024-02: rows outside it do not count";
+    let warning = "the range 2024-01-10..2024-02-15 holds only a part of 2024-01 and 2024-02: \
+        rows outside it do not count";
     assert!(ledger.contains(warning), "{ledger}");
     let line = filled.linear(["y"]).apply(&rows).unwrap();
     assert_eq!(shown(&line.table), ["2024-01-01 1.0", "2024-02-01 2.1739130434782608"]);
@@ -382,11 +434,14 @@ fn a_range_that_cuts_periods_says_so_and_added_values_come_from_beyond_it() {
 #[test]
 fn a_line_between_numbers_near_the_greatest_float_stays_finite() {
     let rows = table(
-        "day:date y:float\n0001-01-01 1e300\n0001-01-03 -1e300\n0001-01-05 1.7e308\n0001-01-07 1.7e308",
+        "day:date y:float\n0001-01-01 1e300\n0001-01-03 -1e300\n0001-01-05 1.7e308\n0001-01-07 \
+            1.7e308",
     );
     let outcome = Filled::new("day").linear(["y"]).apply(&rows).unwrap();
-    let values: Vec<f64> =
-        shown(&outcome.table).iter().map(|row| row.split(' ').nth(1).unwrap().parse().unwrap()).collect();
+    let values: Vec<f64> = shown(&outcome.table)
+        .iter()
+        .map(|row| row.split(' ').nth(1).unwrap().parse().unwrap())
+        .collect();
     assert_eq!((values[1], values[5]), (0.0, 1.7e308));
     assert!(values.iter().all(|value| value.is_finite()), "{values:?}");
 }
@@ -415,8 +470,11 @@ fn columns_of_every_kind_are_filled_and_a_line_goes_by_the_time_that_passed() {
             "2025-01-01T05:30 2.0 open - 9007199254740992.0",
         ]
     );
-    let counts =
-        ["level interpolated in added rows", "state carried into blanks", "seen left blank as recorded"];
+    let counts = [
+        "level interpolated in added rows",
+        "state carried into blanks",
+        "seen left blank as recorded",
+    ];
     assert_eq!(counts.map(|name| outcome.ledger.count(name)), [4, 1, 1]);
     // A line between cents is one of cents, not of what floats make of them.
     let cents = table("day:date level:money\n2025-01-01 2.89\n2025-01-03 2.97");

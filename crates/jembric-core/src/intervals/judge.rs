@@ -38,7 +38,8 @@ pub(super) struct Judged {
 
 impl Judge<'_> {
     pub(super) fn all(&self, rows: usize) -> Judged {
-        // Most tables have all their starts and ends, and then the ends themselves are the last ticks.
+        // Most tables have all their starts and ends, and then the ends themselves are the last
+        // ticks.
         if self.any_open() || self.free || self.by_hours {
             return self.with_last(rows);
         }
@@ -113,7 +114,8 @@ impl Judge<'_> {
             true => closed.chunks_mut(STRETCH).collect(),
             false => (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
         };
-        let stretches = fates.par_chunks_mut(STRETCH).zip(last.par_chunks_mut(STRETCH)).zip(of_closed);
+        let stretches =
+            fates.par_chunks_mut(STRETCH).zip(last.par_chunks_mut(STRETCH)).zip(of_closed);
         let seen = stretches
             .enumerate()
             .map(|(n, ((fates, last), closed))| {

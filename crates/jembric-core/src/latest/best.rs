@@ -1,8 +1,9 @@
 //! The best record of each entity, in one pass over ids and dates: the heart of [`latest`](super).
 //!
-//! A record is its date and its row in one number, so that the greater number is the better record, and an array has the best
-//! one so far of each entity. Rows that meet a record of their own date are noted on the way; those whose date is still the
-//! best at the end are the ties. While the array fits the cache, threads share the rows; beyond, they share the entities.
+//! A record is its date and its row in one number, so that the greater number is the better record,
+//! and an array has the best one so far of each entity. Rows that meet a record of their own date
+//! are noted on the way; those whose date is still the best at the end are the ties. While the
+//! array fits the cache, threads share the rows; beyond, they share the entities.
 
 use crate::{dates::Dates, entities::Entities};
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder};
@@ -60,13 +61,16 @@ pub(super) fn one_each(
     match dates {
         Dates::Days(days, _) => best_records(entities, days.values(), earliest, considered),
         Dates::Moments(moments) => best_records(entities, moments.values(), earliest, considered),
-        Dates::Missing(rows) => Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() },
+        Dates::Missing(rows) => {
+            Chosen { best: BooleanBuffer::new_unset(*rows), ..Chosen::default() }
+        }
     }
 }
 
 /// A date as a number of either width.
 trait Date: Copy + Sync {
-    /// Date and row in one number: the better date is greater and, on one date, the earlier row. 0 is no record.
+    /// Date and row in one number: the better date is greater and, on one date, the earlier row. 0
+    /// is no record.
     type Record: Copy + Ord + Default + Send + Sync;
     /// Flipping all bits of a date turns the order round.
     fn record(self, row: u32, earliest: bool) -> Self::Record;
@@ -123,8 +127,8 @@ struct Best<D: Date> {
     met: Vec<u32>,
 }
 
-/// Above so many bytes of records they do not stay in cache. Then threads share the entities instead of the rows, and the
-/// records of a block of rows are fetched at once.
+/// Above so many bytes of records they do not stay in cache. Then threads share the entities
+/// instead of the rows, and the records of a block of rows are fetched at once.
 const FETCH_AHEAD_FROM: usize = 4 << 20;
 /// Rows whose records are fetched together.
 const BLOCK: usize = 64;
@@ -175,11 +179,14 @@ impl<D: Date> Best<D> {
             for ((&id, date), row) in
                 rows.ids[start..end].iter().zip(&rows.dates[start..end]).zip(start as u32..)
             {
-                block[len] = (id.wrapping_sub(entities.start) as usize, date.record(row, rows.earliest));
-                let considered = rows.considered.is_none_or(|considered| considered.value(row as usize));
+                block[len] =
+                    (id.wrapping_sub(entities.start) as usize, date.record(row, rows.earliest));
+                let considered =
+                    rows.considered.is_none_or(|considered| considered.value(row as usize));
                 len += usize::from(entities.contains(&id) & considered);
             }
-            // These loads do not wait for one another; those of the loop below then find their lines in cache.
+            // These loads do not wait for one another; those of the loop below then find their
+            // lines in cache.
             let touched = block[..len].iter().map(|&(entity, _)| best.records[entity]).max();
             std::hint::black_box(touched);
             block[..len].iter().for_each(|&(entity, record)| best.consider(entity, record));
@@ -215,25 +222,31 @@ fn best_records<D: Date>(
     let threads = rayon::current_num_threads();
     let cut = |length: usize, pieces: usize| {
         let piece = length.div_ceil(pieces).max(1);
-        (0..pieces).into_par_iter().map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
+        (0..pieces)
+            .into_par_iter()
+            .map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
     };
     let in_cache = count * size_of::<D::Record>() < FETCH_AHEAD_FROM;
     let chosen: Vec<(usize, Best<D>)> = if in_cache {
         // Each thread has records of its own, which must stay few beside its rows.
         let stretches = cut(all, threads.min(all / (4 * count + 1)).max(1));
-        let parts: Vec<Best<D>> = stretches.map(|stretch| Best::of_stretch(count, &rows, stretch)).collect();
+        let parts: Vec<Best<D>> =
+            stretches.map(|stretch| Best::of_stretch(count, &rows, stretch)).collect();
         parts.into_iter().reduce(Best::and_later).map(|best| (0, best)).into_iter().collect()
     } else {
-        let of =
-            |part: Range<usize>| (part.start, Best::of_entities(part.start as u32..part.end as u32, &rows));
+        let of = |part: Range<usize>| {
+            (part.start, Best::of_entities(part.start as u32..part.end as u32, &rows))
+        };
         cut(count, threads).map(of).collect()
     };
-    let parts: Vec<Chosen> = chosen.into_par_iter().map(|(first, best)| best.chosen(&rows, first)).collect();
+    let parts: Vec<Chosen> =
+        chosen.into_par_iter().map(|(first, best)| best.chosen(&rows, first)).collect();
     parts.into_iter().reduce(Chosen::and).unwrap_or_default()
 }
 
 impl<D: Date> Best<D> {
-    /// The rows of the best records and of those that tie with them; the records are those of entities from this one on.
+    /// The rows of the best records and of those that tie with them; the records are those of
+    /// entities from this one on.
     fn chosen(self, rows: &Rows<'_, D>, first: usize) -> Chosen {
         let Best { records, mut met } = self;
         let entity = |row: u32| rows.ids[row as usize] as usize - first;
@@ -250,9 +263,12 @@ impl<D: Date> Best<D> {
             ties.push(&group);
         }
         let mut entities = 0;
-        let found =
-            records.iter().filter(|&&record| record != D::Record::default()).inspect(|_| entities += 1);
-        let best = mask(rows.ids.len(), found.map(|&record| D::row(record)).chain(met.iter().copied()));
+        let found = records
+            .iter()
+            .filter(|&&record| record != D::Record::default())
+            .inspect(|_| entities += 1);
+        let best =
+            mask(rows.ids.len(), found.map(|&record| D::row(record)).chain(met.iter().copied()));
         Chosen { best, ties, entities }
     }
 }

@@ -79,11 +79,20 @@ impl RecordSettings<'_> {
     }
 
     fn step(&self) -> String {
-        let per = if self.per.is_empty() { String::new() } else { format!(" per {}", self.per.join(", ")) };
-        let several =
-            if self.dates.1 == 1 { String::new() } else { format!(", {} dates each", self.dates.1) };
-        let at_each =
-            self.at_each.map(|(grain, _)| format!(", at the end of each {grain}")).unwrap_or_default();
+        let per = if self.per.is_empty() {
+            String::new()
+        } else {
+            format!(" per {}", self.per.join(", "))
+        };
+        let several = if self.dates.1 == 1 {
+            String::new()
+        } else {
+            format!(", {} dates each", self.dates.1)
+        };
+        let at_each = self
+            .at_each
+            .map(|(grain, _)| format!(", at the end of each {grain}"))
+            .unwrap_or_default();
         format!("{}{per} by {}{several}{at_each}", self.word, self.date)
     }
 }
@@ -130,9 +139,10 @@ impl RecordPlan {
         let dated = dated_rows(&dates, rows);
         let keyed = entities.rows_with_one().unwrap_or_else(|| BooleanBuffer::new_set(rows));
         let usable = &dated & &keyed;
-        let after = context
-            .as_of
-            .map_or_else(|| BooleanBuffer::new_unset(rows), |day| &dates.after(day, &context.zone) & &usable);
+        let after = context.as_of.map_or_else(
+            || BooleanBuffer::new_unset(rows),
+            |day| &dates.after(day, &context.zone) & &usable,
+        );
         let considered = except(&usable, &after);
         let states = match self.at_each {
             Some((grain, most)) => Some(States::of(grain, most, &self.date_name, &dates, context)?),
@@ -189,7 +199,8 @@ impl RecordPlan {
         let (mut chosen, mut best) = (Chosen::default(), Vec::new());
         for rows in timeline.entities().filter(|rows| !rows.is_empty()) {
             chosen.entities += 1;
-            let by_date = || rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize));
+            let by_date =
+                || rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize));
             let mut take = |same_date: &[u32]| {
                 best.extend_from_slice(same_date);
                 if same_date.len() > 1 {
@@ -252,7 +263,8 @@ impl Selection for RecordPlan {
         let kept = masks.kept.clone();
         let step = self.step.clone();
         let mut outcome = if let Some(name) = &self.mark {
-            let (mut ledger, set_aside) = masks.account_of_all_kept(step, table, &self.accounting)?;
+            let (mut ledger, set_aside) =
+                masks.account_of_all_kept(step, table, &self.accounting)?;
             ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
             let marks = BooleanArray::new(kept, Some(NullBuffer::new(rows.usable.clone())));
             let answer = table.renamed(&self.names)?.with_column(name, Arc::new(marks))?;
@@ -279,7 +291,8 @@ impl Selection for RecordPlan {
         if decided.records > 0 {
             ledger.counts.push(("tied".into(), decided.records));
             if self.ties == Ties::All {
-                let (date, entities, records) = (self.date_name.clone(), decided.entities, decided.records);
+                let (date, entities, records) =
+                    (self.date_name.clone(), decided.entities, decided.records);
                 ledger.warnings.push(Warning::Tied { date, entities, records });
             }
         }

@@ -1,7 +1,8 @@
 //! The state at the end of every period: each entity's latest record then.
 //!
-//! Of an entity's records in one period only the latest can be a state; it stays one until the entity's next. So the answer's
-//! rows are counted from the periods that have a record, before any is made.
+//! Of an entity's records in one period only the latest can be a state; it stays one until the
+//! entity's next. So the answer's rows are counted from the periods that have a record, before any
+//! is made.
 
 use super::best::{Chosen, mask};
 use crate::{
@@ -57,7 +58,8 @@ impl States {
             chosen.entities += 1;
             for of_period in rows.chunk_by(|&one, &other| self.period(one) == self.period(other)) {
                 let newest = of_period.last().map(|&row| dates.sortable(row as usize));
-                let before = of_period.partition_point(|&row| Some(dates.sortable(row as usize)) < newest);
+                let before =
+                    of_period.partition_point(|&row| Some(dates.sortable(row as usize)) < newest);
                 best.extend_from_slice(&of_period[before..]);
                 if of_period.len() - before > 1 {
                     chosen.ties.push(&of_period[before..]);
@@ -68,17 +70,26 @@ impl States {
         chosen
     }
 
-    /// The rows that are states at the end of each period, in order of period and entity, and the days of which they speak.
-    pub(super) fn at_ends(&self, timeline: &Timeline, order: &[usize]) -> Result<(UInt32Array, Date32Array)> {
+    /// The rows that are states at the end of each period, in order of period and entity, and the
+    /// days of which they speak.
+    pub(super) fn at_ends(
+        &self,
+        timeline: &Timeline,
+        order: &[usize],
+    ) -> Result<(UInt32Array, Date32Array)> {
         let of_entities: Vec<&[u32]> = timeline.entities().collect();
         let rows = || of_entities.iter().flat_map(|rows| rows.iter());
         let newest = rows().map(|&row| self.period(row)).max();
         let as_of = self.as_of.map(|day| self.periods.number(day));
         let first = rows().map(|&row| self.period(row)).min();
         let (Some(first), Some(last)) = (first, as_of.or(newest)) else {
-            return Ok((UInt32Array::from(Vec::<u32>::new()), Date32Array::from(Vec::<i32>::new())));
+            return Ok((
+                UInt32Array::from(Vec::<u32>::new()),
+                Date32Array::from(Vec::<i32>::new()),
+            ));
         };
-        // The records of an entity, by period, with the first period in which they are no longer the state.
+        // The records of an entity, by period, with the first period in which they are no longer
+        // the state.
         let stretches = || {
             order.iter().enumerate().flat_map(|(rank, &entity)| {
                 let mut groups = of_entities
@@ -94,8 +105,9 @@ impl States {
                 })
             })
         };
-        let count: u64 =
-            stretches().map(|(_, group, from, until)| group.len() as u64 * (until - from) as u64).sum();
+        let count: u64 = stretches()
+            .map(|(_, group, from, until)| group.len() as u64 * (until - from) as u64)
+            .sum();
         if count > self.most {
             let advice = Smaller::LongerGrain;
             return Err(Error::TooManyRows { rows: count, most: self.most, widest: None, advice });
@@ -106,7 +118,8 @@ impl States {
         // How many rows each period has, and then where they begin.
         let mut places = vec![0_u32; (last - first + 2) as usize];
         for (_, group, from, until) in stretches() {
-            (from..until).for_each(|period| places[(period - first + 1) as usize] += group.len() as u32);
+            (from..until)
+                .for_each(|period| places[(period - first + 1) as usize] += group.len() as u32);
         }
         for period in 1..places.len() {
             places[period] += places[period - 1];

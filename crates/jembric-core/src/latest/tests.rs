@@ -81,7 +81,8 @@ impl Case {
         }
     }
 
-    /// The kept rows, by loops: a row stays where fewer than N dates of its entity are better, and nobody of its date beats it.
+    /// The kept rows, by loops: a row stays where fewer than N dates of its entity are better, and
+    /// nobody of its date beats it.
     fn model(&self, rows: &[Row]) -> Vec<i64> {
         let considered: Vec<&Row> = rows
             .iter()
@@ -105,8 +106,12 @@ impl Case {
             let ties_with = |other: &Row| !self.then || other.grade == row.grade;
             let position = |of: &Row| considered.iter().position(|other| other.number == of.number);
             let loses = match self.ties {
-                Ties::First => same_day().any(|other| ties_with(other) && position(other) < position(row)),
-                Ties::Last => same_day().any(|other| ties_with(other) && position(other) > position(row)),
+                Ties::First => {
+                    same_day().any(|other| ties_with(other) && position(other) < position(row))
+                }
+                Ties::Last => {
+                    same_day().any(|other| ties_with(other) && position(other) > position(row))
+                }
                 Ties::All | Ties::Refuse => false,
             };
             if better_days.len() < self.dates as usize
@@ -150,14 +155,16 @@ fn asked() -> impl Strategy<Value = Case> {
 
 proptest! {
     #[test]
-    fn the_answer_is_the_models_and_the_ledger_balances(rows in rows(), asked in asked(), moments: bool) {
+    fn the_answer_is_the_models_and_the_ledger_balances(rows in rows(), asked in asked(),
+        moments: bool) {
         let table = table(&rows, moments);
         let outcome = asked.apply(&table).unwrap();
         prop_assert_eq!(numbers(&outcome.table), asked.model(&rows));
         let ledger = &outcome.ledger;
         prop_assert!(ledger.balances(), "{}", ledger);
         prop_assert_eq!(ledger.rows_in, rows.len() as u64);
-        prop_assert_eq!(outcome.set_aside.rows() as u64, ledger.rows(Reason::NoDate) + ledger.rows(Reason::NoKey));
+        prop_assert_eq!(outcome.set_aside.rows() as u64,
+            ledger.rows(Reason::NoDate) + ledger.rows(Reason::NoKey));
         let sums = &ledger.reconciled[0];
         let parts = sums.kept.clone().plus(&sums.dropped).plus(&sums.set_aside);
         prop_assert_eq!(&parts, &sums.came_in);
@@ -168,7 +175,8 @@ proptest! {
         let asked = Case { ties: Ties::All, ..asked };
         let mut shuffled = rows.clone();
         fastrand::Rng::with_seed(seed).shuffle(&mut shuffled);
-        let (one, other) = (asked.apply(&table(&rows, false)).unwrap(), asked.apply(&table(&shuffled, false)).unwrap());
+        let (one, other) = (asked.apply(&table(&rows, false)).unwrap(),
+            asked.apply(&table(&shuffled, false)).unwrap());
         let mut other_numbers = numbers(&other.table);
         other_numbers.sort_unstable();
         prop_assert_eq!(numbers(&one.table), other_numbers);
@@ -178,19 +186,23 @@ proptest! {
     #[test]
     fn split_by_entity_and_merged_is_the_whole(rows in rows(), asked in asked()) {
         let asked = Case { per_vessel: true, ..asked };
-        let (left, right): (Vec<Row>, Vec<Row>) = rows.iter().cloned().partition(|row| row.vessel.is_some_and(|vessel| vessel < 2));
-        let [whole, left, right] = [rows, left, right].map(|rows| asked.apply(&table(&rows, false)).unwrap());
+        let (left, right): (Vec<Row>,
+            Vec<Row>) = rows.iter().cloned().partition(|row| row.vessel.is_some_and(|vessel| vessel < 2));
+        let [whole, left, right] = [rows, left, right].map(|rows| asked.apply(&table(&rows,
+            false)).unwrap());
         let mut merged = [numbers(&left.table), numbers(&right.table)].concat();
         merged.sort_unstable();
         prop_assert_eq!(numbers(&whole.table), merged);
         let ledger = left.ledger.merge(&right.ledger);
-        for reason in [Reason::Superseded, Reason::TiedWithTheOneKept, Reason::AfterAsOf, Reason::NoDate, Reason::NoKey] {
+        for reason in [Reason::Superseded, Reason::TiedWithTheOneKept, Reason::AfterAsOf,
+            Reason::NoDate, Reason::NoKey] {
             prop_assert_eq!(ledger.rows(reason), whole.ledger.rows(reason));
         }
         for count in ["entities", "tied"] {
             prop_assert_eq!(ledger.count(count), whole.ledger.count(count));
         }
-        prop_assert_eq!((ledger.kept, &ledger.warnings, &ledger.reconciled), (whole.ledger.kept, &whole.ledger.warnings, &whole.ledger.reconciled));
+        prop_assert_eq!((ledger.kept, &ledger.warnings, &ledger.reconciled), (whole.ledger.kept,
+            &whole.ledger.warnings, &whole.ledger.reconciled));
     }
 
     #[test]
@@ -200,7 +212,8 @@ proptest! {
         let marked = latest.clone().mark("is_latest").apply(&table).unwrap();
         prop_assert_eq!(numbers(&marked.table), numbers(&table));
         let marks = marked.table.column("is_latest").unwrap().as_boolean();
-        let picked: Vec<i64> = marks.iter().zip(numbers(&table)).filter(|(mark, _)| *mark == Some(true)).map(|(_, n)| n).collect();
+        let picked: Vec<i64> = marks.iter().zip(numbers(&table)).filter(|(mark,
+            _)| *mark == Some(true)).map(|(_, n)| n).collect();
         prop_assert_eq!(picked, numbers(&latest.apply(&table).unwrap().table));
         for (row, mark) in rows.iter().zip(marks) {
             prop_assert_eq!(mark.is_none(), row.day.is_none() || row.vessel.is_none());
@@ -233,7 +246,8 @@ fn threads_do_not_change_the_answer(#[case] rows: usize, #[case] vessels: i64) {
         .collect();
     for threads in [1, 2, 3] {
         let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
-        let outcome = pool.install(|| Latest::new("seen_on").per(["vessel"]).apply(&table).unwrap());
+        let outcome =
+            pool.install(|| Latest::new("seen_on").per(["vessel"]).apply(&table).unwrap());
         assert!(numbers(&outcome.table) == expected, "{threads} threads");
     }
 }
@@ -254,7 +268,8 @@ fn inspections() -> Table {
 #[test]
 fn the_ledger_reads_as_an_account() {
     let context = Context::new().as_of("2025-06-30".parse().unwrap()).reconcile(["grade"]);
-    let outcome = Latest::new("seen_on").per(["vessel"]).apply_with(&inspections(), &context).unwrap();
+    let outcome =
+        Latest::new("seen_on").per(["vessel"]).apply_with(&inspections(), &context).unwrap();
     insta::assert_snapshot!(outcome.ledger, @"
     latest per vessel by seen_on, from inspections.csv, as of 2025-06-30
       rows in       6
@@ -265,7 +280,8 @@ fn the_ledger_reads_as_an_account() {
       warning: 1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`
       balance    6 = 3 + 1 + 2
     ");
-    insta::assert_snapshot!(serde_json::to_string(&outcome.ledger).unwrap(), @r#"{"step":"latest per vessel by seen_on","from":"inspections.csv","as-of":"2025-06-30","rows-in":6,"kept":3,"dropped":[{"reason":"superseded","rows":1}],"set-aside":[{"reason":"no date","rows":1,"lines":[5]},{"reason":"no key","rows":1,"lines":[6]}],"counts":{"entities":2,"tied":2},"warnings":["1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`"],"reconciled":[{"column":"grade","in":"20","kept":"6","dropped":"9","set-aside":"5"}]}"#);
+    insta::assert_snapshot!(serde_json::to_string(&outcome.ledger).unwrap(),
+        @r#"{"step":"latest per vessel by seen_on","from":"inspections.csv","as-of":"2025-06-30","rows-in":6,"kept":3,"dropped":[{"reason":"superseded","rows":1}],"set-aside":[{"reason":"no date","rows":1,"lines":[5]},{"reason":"no key","rows":1,"lines":[6]}],"counts":{"entities":2,"tied":2},"warnings":["1 entity has 2 records that tie on seen_on: a sum over the answer counts each of them. Break ties with `then`, or choose with `ties`"],"reconciled":[{"column":"grade","in":"20","kept":"6","dropped":"9","set-aside":"5"}]}"#);
     let because = outcome.set_aside.column("set_aside_because").unwrap().as_string_view();
     assert_eq!(because.iter().flatten().collect::<Vec<_>>(), ["no date", "no key"]);
 }
@@ -277,9 +293,14 @@ fn columns_of_a_list_can_be_renamed_in_the_answer() {
     assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["ship", "seen_on", "grade", "number"]);
     assert_eq!(latest.check(&inspections().shape()).unwrap().columns()[0].name, "ship");
     assert!(outcome.set_aside.column("vessel").is_ok());
-    let marked = Latest::new("seen_on").per(["vessel as ship"]).mark("vessel").apply(&inspections()).unwrap();
+    let marked = Latest::new("seen_on")
+        .per(["vessel as ship"])
+        .mark("vessel")
+        .apply(&inspections())
+        .unwrap();
     assert_eq!(marked.table.names().last(), Some("vessel"));
-    let taken = Latest::new("seen_on").per(["vessel as grade"]).check(&inspections().shape()).unwrap_err();
+    let taken =
+        Latest::new("seen_on").per(["vessel as grade"]).check(&inspections().shape()).unwrap_err();
     assert_eq!(taken.to_string(), "there is a column `grade` already: choose another name");
     assert!(
         Latest::new("seen_on")
@@ -293,8 +314,14 @@ fn columns_of_a_list_can_be_renamed_in_the_answer() {
 
 #[test]
 fn refused_ties_name_the_entities() {
-    let error = Latest::new("seen_on").per(["vessel"]).ties(Ties::Refuse).apply(&inspections()).unwrap_err();
-    insta::assert_snapshot!(error, @"2 records of 1 entity tie on `seen_on`, and ties are refused: `vessel 1` on 2024-10-04. Break them with `then`, or choose `ties` all, first or last");
+    let error = Latest::new("seen_on")
+        .per(["vessel"])
+        .ties(Ties::Refuse)
+        .apply(&inspections())
+        .unwrap_err();
+    insta::assert_snapshot!(error, @"2 records of 1 entity tie on `seen_on`, and ties are \
+        refused: `vessel 1` on 2024-10-04. Break them with `then`, or choose `ties` all, first or \
+        last");
     let without_ties =
         Earliest::new("seen_on").per(["vessel"]).ties(Ties::Refuse).apply(&inspections()).unwrap();
     assert_eq!(numbers(&without_ties.table), [2, 5]);
@@ -305,13 +332,17 @@ fn refused_ties_name_the_entities() {
     Latest::new("seenon"),
     "inspections.csv: there is no column `seenon`. Did you mean `seen_on`?"
 )]
-#[case::nothing_near(Latest::new("seen_on").per(["xyz"]), "inspections.csv: there is no column `xyz`. There are: `vessel`, `seen_on`, `grade`, `number`")]
+#[case::nothing_near(Latest::new("seen_on").per(["xyz"]),
+    "inspections.csv: there is no column `xyz`. There are: `vessel`, `seen_on`, `grade`, `number`")]
 #[case::numbers(
     Latest::new("grade"),
-    "inspections.csv: column `grade` holds whole numbers, where dates are needed. If they are dates, say how they are written: `Reading::read(\"grade\", \"%Y%m%d\")`"
+    "inspections.csv: column `grade` holds whole numbers, where dates are needed. If they are \
+        dates, say how they are written: `Reading::read(\"grade\", \"%Y%m%d\")`"
 )]
-#[case::taken(Latest::new("seen_on").mark("grade"), "there is a column `grade` already: choose another name")]
-#[case::none_asked(Latest::new("seen_on").newest(0), "`newest` is 0: expected a whole number from 1")]
+#[case::taken(Latest::new("seen_on").mark("grade"),
+    "there is a column `grade` already: choose another name")]
+#[case::none_asked(Latest::new("seen_on").newest(0),
+    "`newest` is 0: expected a whole number from 1")]
 fn mistakes_are_caught_before_the_data(#[case] latest: Latest, #[case] message: &str) {
     assert_eq!(latest.check(&inspections().shape()).unwrap_err().to_string(), message);
 }
@@ -333,7 +364,10 @@ fn settings_are_read_as_they_are_written() {
     let latest = Latest::new("seen_on").per(["vessel"]).ties(Ties::Last).newest(2);
     let written = serde_json::to_string(&latest).unwrap();
     assert_eq!(serde_json::from_str::<Latest>(&written).unwrap(), latest);
-    assert_eq!(serde_json::from_str::<Latest>(r#"{"date": "seen_on"}"#).unwrap(), Latest::new("seen_on"));
+    assert_eq!(
+        serde_json::from_str::<Latest>(r#"{"date": "seen_on"}"#).unwrap(),
+        Latest::new("seen_on")
+    );
     assert!(serde_json::from_str::<Latest>(r#"{"date": "seen_on", "oldest": 1}"#).is_err());
     let named: Vec<&str> = Latest::SETTINGS.iter().map(|setting| setting.name).collect();
     let fields = serde_json::to_value(&latest).unwrap();
@@ -386,7 +420,10 @@ fn the_ends_of_the_calendar_are_dates_like_any_other(#[case] moments: bool) {
     assert_eq!(numbers(&Latest::new("seen_on").apply(&table).unwrap().table), [0]);
     assert_eq!(numbers(&Earliest::new("seen_on").apply(&table).unwrap().table), [2]);
     let last = Context::new().as_of(crate::calendar::Day::MAX);
-    assert_eq!(Latest::new("seen_on").apply_with(&table, &last).unwrap().ledger.rows(Reason::AfterAsOf), 0);
+    assert_eq!(
+        Latest::new("seen_on").apply_with(&table, &last).unwrap().ledger.rows(Reason::AfterAsOf),
+        0
+    );
 }
 
 #[test]
@@ -410,7 +447,8 @@ fn states_by_hand(rows: &[(i64, i32)], grain: Grain, as_of: Option<i32>) -> Vec<
         let end = periods.numbered(period).last().number();
         let end = as_of.map_or(end, |day| end.min(day));
         for entity in 0..4 {
-            let then = rows.iter().filter(|row| row.0 == entity && row.1 <= end).map(|row| row.1).max();
+            let then =
+                rows.iter().filter(|row| row.0 == entity && row.1 <= end).map(|row| row.1).max();
             let tied = rows.iter().filter(|row| row.0 == entity && Some(row.1) == then);
             states.extend(tied.map(|row| (end, row.0, row.1)));
         }
@@ -422,19 +460,24 @@ proptest! {
     #[test]
     fn a_state_is_the_latest_record_at_the_end_of_each_period(
         rows in prop::collection::vec((0_i64..4, 20_000_i32..20_100), 0..20),
-        grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year]),
+        grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter,
+            Grain::Year]),
         as_of in prop::option::of(20_020_i32..20_150),
     ) {
         let table = Table::from_columns([
             ("who", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
             ("day", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
         ]).unwrap();
-        let context = as_of.and_then(Day::from_number).map_or(Context::new(), |day| Context::new().as_of(day));
-        let outcome = Latest::new("day").per(["who"]).at_each(grain).apply_with(&table, &context).unwrap();
-        let number = |name: &str, row: usize| outcome.table.column(name).unwrap().as_primitive::<Date32Type>().value(row);
+        let context = as_of.and_then(Day::from_number).map_or(Context::new(),
+            |day| Context::new().as_of(day));
+        let outcome = Latest::new("day").per(["who"]).at_each(grain).apply_with(&table,
+            &context).unwrap();
+        let number = |name: &str,
+            row: usize| outcome.table.column(name).unwrap().as_primitive::<Date32Type>().value(row);
         let who = |row: usize| outcome.table.column("who").unwrap().as_primitive::<Int64Type>().value(row);
         let states: Vec<_> =
-            (0..outcome.table.rows()).map(|row| (number("state_on", row), who(row), number("day", row))).collect();
+            (0..outcome.table.rows()).map(|row| (number("state_on", row), who(row), number("day",
+                row))).collect();
         prop_assert_eq!(states, states_by_hand(&rows, grain, as_of));
         prop_assert!(outcome.ledger.balances());
     }
@@ -442,11 +485,14 @@ proptest! {
 
 #[rstest]
 #[case(Latest::new("day").at_each(Grain::Hour), "`at-each` is hour: expected a day or longer")]
-#[case(Latest::new("day").at_each(Grain::Day).mark("m"), "`mark` is given: expected either it or `at-each`")]
+#[case(Latest::new("day").at_each(Grain::Day).mark("m"),
+    "`mark` is given: expected either it or `at-each`")]
 #[case(Latest::new("day").at_each(Grain::Day).newest(2), "`newest` is more than 1")]
-#[case(Latest::new("day").at_each(Grain::Day).most_rows(3), "would have 4 rows, more than the 3 that it may")]
+#[case(Latest::new("day").at_each(Grain::Day).most_rows(3),
+    "would have 4 rows, more than the 3 that it may")]
 fn states_that_cannot_be(#[case] latest: Latest, #[case] expected: &str) {
     let days: ArrayRef = Arc::new(Date32Array::from(vec![0, 3]));
-    let error = latest.apply(&Table::from_columns([("day", days)]).unwrap()).unwrap_err().to_string();
+    let error =
+        latest.apply(&Table::from_columns([("day", days)]).unwrap()).unwrap_err().to_string();
     assert!(error.contains(expected), "{error}");
 }

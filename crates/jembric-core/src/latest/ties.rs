@@ -1,4 +1,5 @@
-//! Which of the records of one entity and date wins: by further columns, or by the order of the rows.
+//! Which of the records of one entity and date wins: by further columns, or by the order of the
+//! rows.
 
 use super::{Ties, best::Groups};
 use crate::{
@@ -44,8 +45,10 @@ impl TieBreak<'_> {
     ///
     /// Errors: ties are refused and there are some.
     pub(super) fn decide(&self, groups: &Groups) -> Result<Decided> {
-        let breakers = self.then.iter().map(|named| self.breaker(named.place)).collect::<Result<Vec<_>>>()?;
-        let (mut decided, mut left, mut last_entity) = (Decided::default(), Vec::new(), Entities::NONE);
+        let breakers =
+            self.then.iter().map(|named| self.breaker(named.place)).collect::<Result<Vec<_>>>()?;
+        let (mut decided, mut left, mut last_entity) =
+            (Decided::default(), Vec::new(), Entities::NONE);
         let mut named = BTreeSet::new();
         for group in groups.iter() {
             left.clear();
@@ -88,7 +91,8 @@ impl TieBreak<'_> {
         Ok(decided)
     }
 
-    /// Compares two rows by a column that breaks ties: the greater is the better. A missing value is the least.
+    /// Compares two rows by a column that breaks ties: the greater is the better. A missing value
+    /// is the least.
     fn breaker(&self, place: usize) -> Result<DynComparator> {
         let column = self.table.at(place);
         if *column.data_type() == DataType::Null {
@@ -103,7 +107,11 @@ impl TieBreak<'_> {
     fn name_of(&self, row: usize) -> Result<String> {
         let key = self.per.iter().map(|named| self.table.cell_text_at(named.place, row));
         let key = key.collect::<Result<Vec<_>>>()?;
-        let key = if key.is_empty() { "the whole table".to_owned() } else { format!("`{}`", key.join(", ")) };
+        let key = if key.is_empty() {
+            "the whole table".to_owned()
+        } else {
+            format!("`{}`", key.join(", "))
+        };
         Ok(format!("{key} on {}", self.dates.text(row)))
     }
 }

@@ -53,7 +53,11 @@ impl Warning {
     ) -> Option<Warning> {
         let cut = range.cut_periods(periods);
         let periods = cut.iter().map(ToString::to_string).collect();
-        (!cut.is_empty()).then(|| Warning::PeriodsInPart { range: range.to_string(), what, periods })
+        (!cut.is_empty()).then(|| Warning::PeriodsInPart {
+            range: range.to_string(),
+            what,
+            periods,
+        })
     }
 
     /// Adds another warning of the same kind; tells whether it is one.
@@ -95,18 +99,22 @@ impl fmt::Display for Warning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Warning::Tied { date, entities, records } => {
-                let (entity, has) = if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
+                let (entity, has) =
+                    if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
                 write!(
                     f,
-                    "{entities} {entity} {has} {records} records that tie on {date}: a sum over the answer counts each of them. \
+                    "{entities} {entity} {has} {records} records that tie on {date}: a sum over \
+                        the answer counts each of them. \
                      Break ties with `then`, or choose with `ties`"
                 )
             }
             Warning::Repeated { events, pairs } => {
-                let (event, falls) = if *events == 1 { ("event", "falls") } else { ("events", "fall") };
+                let (event, falls) =
+                    if *events == 1 { ("event", "falls") } else { ("events", "fall") };
                 write!(
                     f,
-                    "{events} {event} {falls} in several windows and {} {pairs} rows: a sum over the answer counts each of them. \
+                    "{events} {event} {falls} in several windows and {} {pairs} rows: a sum over \
+                        the answer counts each of them. \
                      Choose one window with `pick`",
                     if *events == 1 { "makes" } else { "make" }
                 )
@@ -115,7 +123,8 @@ impl fmt::Display for Warning {
                 let (event, has) = if *events == 1 { ("event", "has") } else { ("events", "have") };
                 write!(
                     f,
-                    "{events} {event} that {has} no window for the key would have one if case and blanks at the ends did not \
+                    "{events} {event} that {has} no window for the key would have one if case and \
+                        blanks at the ends did not \
                      count: `{stray}` beside `{window}`"
                 )
             }
@@ -124,12 +133,14 @@ impl fmt::Display for Warning {
                 match what {
                     None => write!(
                         f,
-                        "the range {range} holds only a part of {periods}: rows outside it do not count"
+                        "the range {range} holds only a part of {periods}: rows outside it do not \
+                            count"
                     ),
                     Some(what) => {
                         write!(
                             f,
-                            "{what} counts only rows in the range {range}, which holds only a part of {periods}"
+                            "{what} counts only rows in the range {range}, which holds only a \
+                                part of {periods}"
                         )
                     }
                 }

@@ -7,7 +7,9 @@ use rstest::rstest;
 use std::sync::Arc;
 
 fn text(cells: &[&str]) -> ArrayRef {
-    Arc::new(cells.iter().map(|cell| (!cell.is_empty()).then_some(*cell)).collect::<StringViewArray>())
+    Arc::new(
+        cells.iter().map(|cell| (!cell.is_empty()).then_some(*cell)).collect::<StringViewArray>(),
+    )
 }
 
 fn dates(days: &[i32]) -> ArrayRef {
@@ -20,8 +22,8 @@ fn look(columns: Vec<(&str, ArrayRef)>) -> Look {
 }
 
 const TWENTY: [i32; 20] = [
-    20_000, 20_001, 20_002, 20_003, 20_004, 20_005, 20_006, 20_007, 20_008, 20_009, 20_010, 20_011, 20_012,
-    20_013, 20_014, 20_015, 20_016, 20_017, 20_018, 20_019,
+    20_000, 20_001, 20_002, 20_003, 20_004, 20_005, 20_006, 20_007, 20_008, 20_009, 20_010, 20_011,
+    20_012, 20_013, 20_014, 20_015, 20_016, 20_017, 20_018, 20_019,
 ];
 
 #[test]
@@ -42,12 +44,24 @@ fn a_column_is_described_by_exact_facts() {
 }
 
 #[rstest]
-#[case::reversed(vec![("arrived", dates(&TWENTY)), ("left", dates(&{ let mut left = TWENTY.map(|day| day + 3); left[4] -= 5; left }))], &["`left` is before `arrived` in 1 row: line 6"])]
-#[case::far(vec![("day", dates(&{ let mut days = TWENTY; days[0] = 2_932_896; days }))], &["1 date in `day` lies far outside 2024-10-05..2024-10-23: line 2 9999-12-31"])]
-#[case::blanks(vec![("vessel", text(&["Petrel", "petrel", "Bolt  Head", "Bolt Head "]))], &["2 values differ in `vessel` only by case or blanks: `Bolt  Head` / `Bolt Head `, `Petrel` / `petrel`"])]
-#[case::twice(vec![("vessel", text(&["Petrel", "Tern", "Petrel", "", ""]))], &["2 rows repeat earlier ones in every column: line 4, line 6"])]
-#[case::nearly(vec![("day", text(&["2025-06-30", "2025-06-31", "2025-07-01"]))], &["stays.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 `2025-06-31` (the calendar has no such day)). Mark what means no value (`Reading::missing`), or say how the dates are written: `Reading::read(\"day\", \"%d.%m.%Y\")`"])]
-#[case::no_number(vec![("level", text(&["3.1", "-", "2.9", "0"]))], &["`level` is text, since 1 of its 4 values is not a number (line 3 `-`). Mark what means no value (`Reading::missing`)"])]
+#[case::reversed(vec![("arrived", dates(&TWENTY)), ("left",
+    dates(&{ let mut left = TWENTY.map(|day| day + 3); left[4] -= 5; left }))],
+        &["`left` is before `arrived` in 1 row: line 6"])]
+#[case::far(vec![("day", dates(&{ let mut days = TWENTY; days[0] = 2_932_896; days }))],
+    &["1 date in `day` lies far outside 2024-10-05..2024-10-23: line 2 9999-12-31"])]
+#[case::blanks(vec![("vessel", text(&["Petrel", "petrel", "Bolt  Head", "Bolt Head "]))],
+    &["2 values differ in `vessel` only by case or blanks: `Bolt  Head` / `Bolt Head `, `Petrel` \
+        / `petrel`"])]
+#[case::twice(vec![("vessel", text(&["Petrel", "Tern", "Petrel", "", ""]))],
+    &["2 rows repeat earlier ones in every column: line 4, line 6"])]
+#[case::nearly(vec![("day", text(&["2025-06-30", "2025-06-31", "2025-07-01"]))],
+    &["stays.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 \
+        `2025-06-31` (the calendar has no such day)). Mark what means no value \
+        (`Reading::missing`), or say how the dates are written: \
+        `Reading::read(\"day\", \"%d.%m.%Y\")`"])]
+#[case::no_number(vec![("level", text(&["3.1", "-", "2.9", "0"]))],
+    &["`level` is text, since 1 of its 4 values is not a number (line 3 `-`). Mark what means no \
+        value (`Reading::missing`)"])]
 #[case::names(vec![("code", text(&["00417", "+44", "3"]))], &[])]
 #[case::nothing_wrong(vec![("arrived", dates(&TWENTY)), ("left", dates(&TWENTY))], &[])]
 fn what_looks_wrong_is_said_with_its_place(
@@ -72,11 +86,13 @@ proptest::proptest! {
         let values: std::collections::BTreeSet<i32> = cells.iter().flatten().copied().collect();
         let text = |day: Option<&i32>| day.and_then(|&day| Day::from_number(day)).map(|day| day.to_string()).unwrap_or_default();
         let of = &look.columns[0];
-        proptest::prop_assert_eq!(of.missing as usize, cells.iter().filter(|cell| cell.is_none()).count());
+        proptest::prop_assert_eq!(of.missing as usize,
+            cells.iter().filter(|cell| cell.is_none()).count());
         proptest::prop_assert_eq!(of.distinct as usize, values.len());
         proptest::prop_assert_eq!(&of.least, &text(values.first()));
         proptest::prop_assert_eq!(&of.greatest, &text(values.last()));
-        let without = values.first().zip(values.last()).map(|(first, last)| (last - first + 1) as usize - values.len());
+        let without = values.first().zip(values.last()).map(|(first,
+            last)| (last - first + 1) as usize - values.len());
         proptest::prop_assert_eq!(of.dates.map(|dates| dates.without as usize), without);
         let repeated = cells.len() - values.len() - usize::from(cells.contains(&None));
         let found = look.findings.iter().find_map(|finding| match finding {
@@ -90,7 +106,9 @@ proptest::proptest! {
 #[test]
 fn day_and_month_that_cannot_be_told_apart_are_a_finding() {
     let look = look(vec![("day", text(&["03/04/2025", "05/06/2025"]))]);
-    let [Finding::NotQuiteDates { column, why }] = &look.findings[..] else { panic!("{:?}", look.findings) };
+    let [Finding::NotQuiteDates { column, why }] = &look.findings[..] else {
+        panic!("{:?}", look.findings)
+    };
     assert_eq!(column, "day");
     assert!(format!("{why:?}").contains("line: Some(2), text: \"03/04/2025\""), "{why:?}");
     assert_eq!(look.go_on, None);
@@ -99,10 +117,16 @@ fn day_and_month_that_cannot_be_told_apart_are_a_finding() {
 #[test]
 fn moments_are_looked_at_by_their_days() {
     let noon = |day: i64| day * MICROS_PER_DAY + MICROS_PER_DAY / 2;
-    let moments =
-        arrow_array::TimestampMicrosecondArray::from(vec![noon(20_000), noon(20_000) + 1, noon(20_002)]);
+    let moments = arrow_array::TimestampMicrosecondArray::from(vec![
+        noon(20_000),
+        noon(20_000) + 1,
+        noon(20_002),
+    ]);
     let look = look(vec![("at", Arc::new(moments.with_timezone("UTC")))]);
-    assert_eq!((look.columns[0].least.as_str(), look.columns[0].distinct), ("2024-10-04T12:00Z", 3));
+    assert_eq!(
+        (look.columns[0].least.as_str(), look.columns[0].distinct),
+        ("2024-10-04T12:00Z", 3)
+    );
     let dates = look.columns[0].dates.unwrap();
     assert_eq!((dates.periods, dates.without), (3, 1));
 }
@@ -113,7 +137,10 @@ fn the_suggested_entity_is_a_column_that_repeats() {
     let suggested = |columns| look(columns).go_on.unwrap();
     let unique = text(&["a", "b", "c", "d"]);
     let days = dates(&[20_000, 20_001, 20_002, 20_003]);
-    assert_eq!(suggested(vec![("stay", unique.clone()), ("day", days.clone())]), (None, "day".to_owned()));
+    assert_eq!(
+        suggested(vec![("stay", unique.clone()), ("day", days.clone())]),
+        (None, "day".to_owned())
+    );
     assert_eq!(
         suggested(vec![("stay", unique), ("crane", numbers), ("day", days)]),
         (Some("crane".to_owned()), "day".to_owned())

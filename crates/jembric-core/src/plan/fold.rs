@@ -1,8 +1,9 @@
-//! [`Fold`]: batches folded into a small state, which can be merged with the state of other batches.
+//! [`Fold`]: batches folded into a small state, which can be merged with the state of other
+//! batches.
 //!
-//! A batch comes with the number of its first row, so that the result does not depend on how the rows are cut or in
-//! which order states are merged. [`SelectionState`] is the state of every operation that selects rows: it holds only
-//! the rows that may still be selected.
+//! A batch comes with the number of its first row, so that the result does not depend on how the
+//! rows are cut or in which order states are merged. [`SelectionState`] is the state of every
+//! operation that selects rows: it holds only the rows that may still be selected.
 
 use super::{Plan, Prepared};
 use crate::{
@@ -41,7 +42,8 @@ pub struct Fold {
 
 /// What a plan keeps of the batches that it has taken.
 pub(crate) trait State: Send {
-    /// Takes a batch of the table at a place, whose first row has this number among the table's rows.
+    /// Takes a batch of the table at a place, whose first row has this number among the table's
+    /// rows.
     fn take(&mut self, place: usize, batch: &Table, first_row: u64) -> Result<()>;
 
     /// Takes what another state of the same plan keeps.
@@ -173,8 +175,8 @@ impl NumberedRows {
     }
 }
 
-/// A plan whose result is a selection of rows: what it selects of several batches is what it selects of the rows of
-/// each that it may still select.
+/// A plan whose result is a selection of rows: what it selects of several batches is what it
+/// selects of the rows of each that it may still select.
 pub(crate) trait Selection: Prepared {
     /// The rows that may still be selected, whatever rows come later, and why the others are not.
     fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks>;
@@ -192,7 +194,8 @@ pub(crate) trait Selection: Prepared {
 pub(crate) struct SelectionState<S> {
     plan: Arc<S>,
     context: Context,
-    /// The rows that may be selected, as they came. Those of one batch are looked at only when another comes.
+    /// The rows that may be selected, as they came. Those of one batch are looked at only when
+    /// another comes.
     pending: NumberedRows,
     gone: Gone,
 }
@@ -273,7 +276,10 @@ impl Table {
             // Decimals of one kind may be of either width.
             if parts.iter().any(|part| part.data_type() != field.data_type()) {
                 let wide = DataType::Decimal128(38, decimal_places(field.data_type()));
-                parts = parts.iter().map(|part| cast(part, &wide)).collect::<std::result::Result<_, _>>()?;
+                parts = parts
+                    .iter()
+                    .map(|part| cast(part, &wide))
+                    .collect::<std::result::Result<_, _>>()?;
             }
             let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
             let all = concat(&parts)?;
@@ -283,7 +289,8 @@ impl Table {
         let origins: Option<Vec<&Origin>> = tables().map(Table::origin).collect();
         let origin = origins.map(|origins| {
             let lines = origins.iter().zip(tables());
-            let lines = lines.flat_map(|(origin, table)| (0..table.rows()).map(|row| origin.line(row)));
+            let lines =
+                lines.flat_map(|(origin, table)| (0..table.rows()).map(|row| origin.line(row)));
             origins[0].of_lines(lines)
         });
         Ok(all.with_facts(tables().map(Table::not_numbers).sum(), origin))
@@ -297,8 +304,9 @@ impl Table {
 
     /// The rows with these numbers, which still know where they came from.
     pub(crate) fn take_with_origin(&self, rows: &UInt32Array) -> Result<Table> {
-        let line =
-            |origin: &Origin| origin.of_lines(rows.values().iter().map(|&row| origin.line(row as usize)));
+        let line = |origin: &Origin| {
+            origin.of_lines(rows.values().iter().map(|&row| origin.line(row as usize)))
+        };
         let origin = self.origin().map(line);
         Ok(self.take(rows)?.with_facts(self.not_numbers(), origin))
     }

@@ -37,7 +37,11 @@ impl Inputs {
     }
 
     /// Uses columns of a table.
-    pub(crate) fn using_of(mut self, table: usize, columns: impl IntoIterator<Item = usize>) -> Inputs {
+    pub(crate) fn using_of(
+        mut self,
+        table: usize,
+        columns: impl IntoIterator<Item = usize>,
+    ) -> Inputs {
         self.used.resize(self.used.len().max(table + 1), BTreeSet::new());
         self.used[table].extend(columns);
         self
@@ -58,7 +62,11 @@ impl Inputs {
     }
 
     /// The columns of so many tables that are needed for some columns of the result.
-    pub(crate) fn needed(&self, tables: usize, is_needed: impl Fn(usize) -> bool) -> Vec<Vec<usize>> {
+    pub(crate) fn needed(
+        &self,
+        tables: usize,
+        is_needed: impl Fn(usize) -> bool,
+    ) -> Vec<Vec<usize>> {
         let mut needed = self.used.clone();
         needed.resize(tables, BTreeSet::new());
         let passed = self.passed.iter().enumerate().filter(|(place, _)| is_needed(*place));

@@ -1,4 +1,5 @@
-//! Whatever the cut into batches and the order of merging, a fold gives what one batch gives, byte for byte.
+//! Whatever the cut into batches and the order of merging, a fold gives what one batch gives, byte
+//! for byte.
 
 use super::*;
 use crate::{
@@ -60,7 +61,10 @@ fn table(rows: &[Row]) -> Table {
         ("end", Arc::new(rows.iter().map(end).collect::<Date32Array>())),
         ("tons", Arc::new(rows.iter().map(|row| row.tons).collect::<Int64Array>())),
         ("level", Arc::new(rows.iter().map(|row| row.level).collect::<Float64Array>())),
-        ("odd", Arc::new(rows.iter().map(|row| row.tons.map(|n| n % 2 != 0)).collect::<BooleanArray>())),
+        (
+            "odd",
+            Arc::new(rows.iter().map(|row| row.tons.map(|n| n % 2 != 0)).collect::<BooleanArray>()),
+        ),
     ];
     let mut origin = Origin::new("stays.csv", 2);
     (0..rows.len() as u32)
@@ -93,9 +97,16 @@ fn bounds(table: &Table, cuts: &[usize]) -> Vec<usize> {
 }
 
 /// Folds stretches of a table in several states, which are merged in an order of their own.
-fn folded(plan: &Plan, table: &Table, cuts: &[usize], states: usize, backwards: bool) -> Result<Outcome> {
+fn folded(
+    plan: &Plan,
+    table: &Table,
+    cuts: &[usize],
+    states: usize,
+    backwards: bool,
+) -> Result<Outcome> {
     let bounds = bounds(table, cuts);
-    let mut folds: Vec<Fold> = (0..states).map(|_| plan.begin().expect("it needs one pass")).collect();
+    let mut folds: Vec<Fold> =
+        (0..states).map(|_| plan.begin().expect("it needs one pass")).collect();
     for (n, bounds) in bounds.windows(2).enumerate() {
         let batch = table.slice(bounds[0], bounds[1] - bounds[0]);
         folds[n % states].take(&batch, bounds[0] as u64)?;
@@ -126,7 +137,9 @@ fn operations() -> Vec<Box<dyn Operation>> {
         Box::new(Recent::last("start", Span::days(7))),
         Box::new(Recent::previous("start", 2, Grain::Week)),
         Box::new(totals().sum(["tons", "level"]).mean(["level", "tons"]).count()),
-        Box::new(totals().min(["berth", "level"]).max(["berth", "end"]).distinct(["berth", "tons"])),
+        Box::new(
+            totals().min(["berth", "level"]).max(["berth", "end"]).distinct(["berth", "tons"]),
+        ),
         Box::new(totals().sum(["level"]).side_by_side("berth").margins().dense()),
         Box::new(
             totals()
@@ -147,7 +160,9 @@ fn operations() -> Vec<Box<dyn Operation>> {
         Box::new(active()),
         Box::new(active().per(["vessel"])),
         Box::new(active().per(["berth"]).open_ends(OpenEnds::Drop)),
-        Box::new(active().range("2024-10-10..2024-10-20".parse::<crate::calendar::Range>().unwrap())),
+        Box::new(
+            active().range("2024-10-10..2024-10-20".parse::<crate::calendar::Range>().unwrap()),
+        ),
     ]
 }
 
@@ -192,7 +207,8 @@ proptest! {
         let table = table(&rows);
         let mut folds: Vec<LookFold> = (0..states).map(|_| LookFold::default()).collect();
         for (n, bounds) in bounds(&table, &cuts).windows(2).enumerate() {
-            folds[n % states].take(&table.slice(bounds[0], bounds[1] - bounds[0]), bounds[0] as u64).unwrap();
+            folds[n % states].take(&table.slice(bounds[0], bounds[1] - bounds[0]),
+                bounds[0] as u64).unwrap();
         }
         let mut all = LookFold::default();
         folds.into_iter().rev().for_each(|fold| all.merge(fold).unwrap());
@@ -243,9 +259,12 @@ fn a_plan_promises_the_types_that_come_out() {
 }
 
 #[rstest]
-#[case::another_name(&["vessel", "begin"], "expected column `start` of dates, and found column `begin` of")]
-#[case::another_type(&["vessel", "start"], "expected column `start` of dates, and found column `start` of text")]
-#[case::more_columns(&["vessel", "more", "start"], "expected column `start` of dates, and found column `more`")]
+#[case::another_name(&["vessel", "begin"],
+    "expected column `start` of dates, and found column `begin` of")]
+#[case::another_type(&["vessel", "start"],
+    "expected column `start` of dates, and found column `start` of text")]
+#[case::more_columns(&["vessel", "more", "start"],
+    "expected column `start` of dates, and found column `more`")]
 #[case::fewer_columns(&["vessel"], "expected 2 columns, and found 1 column:")]
 fn a_table_of_another_shape_is_an_error(#[case] names: &[&str], #[case] expected: &str) {
     let plan = Latest::new("start").per(["vessel"]);
@@ -289,10 +308,13 @@ fn a_fold_without_batches_gives_what_an_empty_table_gives() {
 }
 
 #[rstest]
-#[case::events_and_keys(Box::new(Latest::new("start").per(["vessel"]).then(["tons"])), &[], &["vessel", "start", "tons"])]
+#[case::events_and_keys(Box::new(Latest::new("start").per(["vessel"]).then(["tons"])), &[],
+    &["vessel", "start", "tons"])]
 #[case::passed_on(Box::new(crate::Filter::new("tons > 1")), &["level"], &["tons", "level"])]
-#[case::renamed(Box::new(crate::Columns::new(["vessel as ship", "end"])), &["ship"], &["vessel", "end"])]
-#[case::sums(Box::new(Totals::new().per(["berth"]).sum(["tons"])), &["sum_tons"], &["berth", "tons"])]
+#[case::renamed(Box::new(crate::Columns::new(["vessel as ship", "end"])), &["ship"], &["vessel",
+    "end"])]
+#[case::sums(Box::new(Totals::new().per(["berth"]).sum(["tons"])), &["sum_tons"], &["berth",
+    "tons"])]
 #[case::made_columns(Box::new(crate::Add::new(["a = tons + 1", "b = a * 2"])), &["b"], &["tons"])]
 #[case::states(Box::new(crate::Spells::of_states("start", ["berth"])), &[], &["berth", "start"])]
 fn a_plan_knows_the_columns_that_it_needs(
@@ -303,7 +325,9 @@ fn a_plan_knows_the_columns_that_it_needs(
     let shape = table(&[]).shape();
     let plan = operation.prepare(&shape, &Context::new()).unwrap();
     let wanted = wanted.iter().map(|name| (*name).to_owned()).collect();
-    let names: Vec<&str> =
-        plan.needed(Some(&wanted))[0].iter().map(|&place| shape.columns()[place].name.as_str()).collect();
+    let names: Vec<&str> = plan.needed(Some(&wanted))[0]
+        .iter()
+        .map(|&place| shape.columns()[place].name.as_str())
+        .collect();
     assert_eq!(names, needed);
 }

@@ -23,9 +23,11 @@ fn span(text: &str) -> Span {
 #[case::iso(Recent::last("d", span("P1Y")), "2024-07-01..2025-06-30")]
 #[case::both_ends(Recent::last("d", span("7 days")).both_ends(), "2025-06-23..2025-06-30")]
 #[case::this_week(Recent::this("d", Grain::Week), "2025-06-30..2025-07-06")]
-#[case::sunday(Recent::this("d", Grain::Week).week_start(Weekday::Sunday), "2025-06-29..2025-07-05")]
+#[case::sunday(Recent::this("d", Grain::Week).week_start(Weekday::Sunday),
+    "2025-06-29..2025-07-05")]
 #[case::this_quarter(Recent::this("d", Grain::Quarter), "2025-04-01..2025-06-30")]
-#[case::fiscal(Recent::this("d", Grain::Year).year_start(crate::calendar::Month::July), "2024-07-01..2025-06-30")]
+#[case::fiscal(Recent::this("d", Grain::Year).year_start(crate::calendar::Month::July),
+    "2024-07-01..2025-06-30")]
 #[case::previous(Recent::previous("d", 2, Grain::Quarter), "2024-10-01..2025-03-31")]
 #[case::previous_day(Recent::previous("d", 1, Grain::Day), "2025-06-29..2025-06-29")]
 #[case::range(Recent::range("d", "2025-01..2025-02".parse().unwrap()), "2025-01-01..2025-02-28")]
@@ -38,9 +40,14 @@ fn span(text: &str) -> Span {
     Recent::of("d"),
     "`last` is not given: expected one of `last`, `this`, `previous` and `range`"
 )]
-#[case::two(Recent { this: Some(Grain::Day), ..Recent::last("d", span("1 day")) }, "`last` is given with another: expected one alone of `last`, `this`, `previous` and `range`")]
-#[case::no_span(Recent::last("d", Span::default()), "`last` is 0 days: expected a span of at least a day")]
-#[case::no_last(Recent::this("d", Grain::Day).both_ends(), "`both-ends` is given: expected `last` beside it: all others have both ends")]
+#[case::two(Recent { this: Some(Grain::Day), ..Recent::last("d", span("1 day")) },
+    "`last` is given with another: expected one alone of `last`, `this`, `previous` and `range`")]
+#[case::no_span(
+    Recent::last("d", Span::default()),
+    "`last` is 0 days: expected a span of at least a day"
+)]
+#[case::no_last(Recent::this("d", Grain::Day).both_ends(),
+    "`both-ends` is given: expected `last` beside it: all others have both ends")]
 fn days_in_view(#[case] recent: Recent, #[case] expected: &str) {
     assert_eq!(view(&recent, Grain::Day, "2025-06-30"), expected);
 }
@@ -56,7 +63,8 @@ fn days_in_view(#[case] recent: Recent, #[case] expected: &str) {
     Grain::Week,
     "column `m` holds weeks, of which months cannot be told: ask for weeks"
 )]
-#[case(Recent::range("m", "2025-02-10..2025-03-05".parse().unwrap()), Grain::Month, "2025-02-01..2025-03-31")]
+#[case(Recent::range("m", "2025-02-10..2025-03-05".parse().unwrap()), Grain::Month,
+    "2025-02-01..2025-03-31")]
 #[case(
     Recent::last("m", span("7 days")),
     Grain::Month,
@@ -86,19 +94,29 @@ fn in_columns_of_periods_the_day_is_first_taken_to_its_own(
 #[case("0 months", None)]
 #[case("two months", None)]
 #[case("2 moons", None)]
-fn whole_periods_are_a_number_and_a_grain(#[case] text: &str, #[case] expected: Option<(u32, Grain)>) {
+fn whole_periods_are_a_number_and_a_grain(
+    #[case] text: &str,
+    #[case] expected: Option<(u32, Grain)>,
+) {
     assert_eq!(text.parse::<Whole>().ok().map(|whole| (whole.count, whole.grain)), expected);
 }
 
 fn table(days: &[Option<i32>]) -> Table {
-    Table::from_columns([("d", Arc::new(days.iter().copied().collect::<Date32Array>()) as ArrayRef)]).unwrap()
+    Table::from_columns([(
+        "d",
+        Arc::new(days.iter().copied().collect::<Date32Array>()) as ArrayRef,
+    )])
+    .unwrap()
 }
 
 #[test]
 fn a_table_without_a_date_has_none_in_view() {
     for days in [&[][..], &[None, None]] {
         let outcome = Recent::this("d", Grain::Month).apply(&table(days)).unwrap();
-        assert_eq!((outcome.table.rows(), outcome.ledger.rows(Reason::NoDate)), (0, days.len() as u64));
+        assert_eq!(
+            (outcome.table.rows(), outcome.ledger.rows(Reason::NoDate)),
+            (0, days.len() as u64)
+        );
         assert!(outcome.ledger.view.is_none() && outcome.ledger.balances());
     }
 }
@@ -109,7 +127,8 @@ fn a_day_of_the_zone_is_cut_where_its_clocks_cut_it() {
     let hours = (0..26).map(|hour| (20_177 * 24 + hour) * 3_600_000_000).collect::<Vec<i64>>();
     let at: ArrayRef = Arc::new(TimestampMicrosecondArray::from(hours).with_timezone("UTC"));
     let table = Table::from_columns([("at", at)]).unwrap();
-    let context = Context::new().as_of("2025-03-30".parse().unwrap()).zone("Europe/Lisbon".parse().unwrap());
+    let context =
+        Context::new().as_of("2025-03-30".parse().unwrap()).zone("Europe/Lisbon".parse().unwrap());
     let outcome = Recent::last("at", span("1 day")).apply_with(&table, &context).unwrap();
     assert_eq!(outcome.table.rows(), 23);
     assert_eq!(outcome.ledger.zone.as_deref(), Some("Europe/Lisbon"));
@@ -128,9 +147,11 @@ proptest! {
         let end = as_of.or(days.iter().flatten().max().copied()).unwrap_or(0);
         let in_view = |day: i32| day > end - last && day <= end;
         let expected: Vec<i32> = days.iter().flatten().copied().filter(|&day| in_view(day)).collect();
-        prop_assert_eq!(outcome.table.columns()[0].to_data(), Date32Array::from(expected.clone()).to_data());
+        prop_assert_eq!(outcome.table.columns()[0].to_data(),
+            Date32Array::from(expected.clone()).to_data());
         prop_assert!(outcome.ledger.balances());
-        prop_assert_eq!(outcome.ledger.rows(Reason::NoDate) as usize, days.iter().filter(|day| day.is_none()).count());
+        prop_assert_eq!(outcome.ledger.rows(Reason::NoDate) as usize,
+            days.iter().filter(|day| day.is_none()).count());
         let marked = recent.mark("m").apply_with(&table(&days), &context).unwrap();
         prop_assert_eq!(marked.ledger.count("marked") as usize, expected.len());
     }

@@ -15,11 +15,13 @@ use serde::Serialize;
 
 /// Columns worked out from others: `fee = amount * 0.075`.
 ///
-/// All rows stay, in their order. A later column may use an earlier one. See [`Expression`] for what can be worked out; the
-/// ledger counts divisions by zero and days that the calendar does not have, which are missing.
+/// All rows stay, in their order. A later column may use an earlier one. See [`Expression`] for
+/// what can be worked out; the ledger counts divisions by zero and days that the calendar does not
+/// have, which are missing.
 ///
-/// Errors: an expression cannot be understood, or not of these columns; a name is taken; a number becomes too large to be
-/// exact, a date leaves the calendar. Costs one pass for each sign and function.
+/// Errors: an expression cannot be understood, or not of these columns; a name is taken; a number
+/// becomes too large to be exact, a date leaves the calendar. Costs one pass for each sign and
+/// function.
 ///
 /// ```
 /// use jembric_core::{Add, Table, arrow::{ArrayRef, Int64Array}};
@@ -60,7 +62,8 @@ impl Operation for Add {
             in_setting("columns", || {
                 let (name, expression) = addition(text)?;
                 let expression = expression.bind(&result, context)?;
-                result = result.with_shape(ColumnShape { name: name.clone(), kind: expression.kind })?;
+                result =
+                    result.with_shape(ColumnShape { name: name.clone(), kind: expression.kind })?;
                 columns.push((name, expression));
                 Ok(())
             })?;
@@ -70,7 +73,8 @@ impl Operation for Add {
         let used = of_table.copied().filter(|&place| place < shape.columns().len());
         let uses = Inputs::passing(shape).using(used.collect::<Vec<_>>()).accounting(&accounting);
         // How wide the units of decimals must be, all of them together decide.
-        let is_wide = |kind: Option<Type>| kind.is_none_or(|kind| matches!(kind, Type::Decimal { .. }));
+        let is_wide =
+            |kind: Option<Type>| kind.is_none_or(|kind| matches!(kind, Type::Decimal { .. }));
         let access = match columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
             true => Access::Ordered,
             false => Access::ByRow,
@@ -109,7 +113,8 @@ fn addition(text: &str) -> Result<(String, Expression)> {
     let malformed = || Error::Malformed {
         what: "a new column",
         text: text.to_owned(),
-        expected: "a name, `=` and an expression, such as `fee = amount * 0.075`; a name with blanks or signs in it stands \
+        expected: "a name, `=` and an expression, such as `fee = amount * 0.075`; a name with \
+            blanks or signs in it stands \
                    in double quotes",
     };
     let trimmed = text.trim_start();

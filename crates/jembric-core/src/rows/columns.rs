@@ -14,7 +14,8 @@ use serde::Serialize;
 
 /// These columns alone, in this order, and under other names where that is said: `a, b as c`.
 ///
-/// All rows stay, in their order. Errors: a column is missing, two would have one name. Costs nothing a row.
+/// All rows stay, in their order. Errors: a column is missing, two would have one name. Costs
+/// nothing a row.
 ///
 /// ```
 /// use jembric_core::{Columns, Table, arrow::{ArrayRef, Int64Array}};
@@ -49,7 +50,10 @@ impl Columns {
         let named = shape.named(&self.keep)?;
         for (n, column) in named.iter().enumerate() {
             if named[..n].iter().any(|other| other.shown_as == column.shown_as) {
-                return Err(Error::TwoColumnsOfOneName { file: None, name: column.shown_as.clone() });
+                return Err(Error::TwoColumnsOfOneName {
+                    file: None,
+                    name: column.shown_as.clone(),
+                });
             }
         }
         Ok(named)
@@ -62,7 +66,8 @@ impl Operation for Columns {
         let named = in_setting("keep", || self.named(shape))?;
         let uses = Inputs::new().using_named(&named).accounting(&accounting);
         let result = shape.select(&named)?;
-        let plan = ColumnsPlan { named, step: format!("columns {}", self.keep.join(", ")), accounting };
+        let plan =
+            ColumnsPlan { named, step: format!("columns {}", self.keep.join(", ")), accounting };
         Ok(Plan::new(&[shape], context, (result, uses, Access::ByRow), plan))
     }
 }

@@ -17,11 +17,12 @@ use std::sync::Arc;
 
 /// The rows of which a condition is true: `level > 3.2 and weekday(day) in (tue, thu)`.
 ///
-/// Rows come out in the order they came in. Dropped: rows of which it is not true, and, counted apart, those of which it is
-/// undecided because it compares a missing value. See [`Expression`] for what a condition can say.
+/// Rows come out in the order they came in. Dropped: rows of which it is not true, and, counted
+/// apart, those of which it is undecided because it compares a missing value. See [`Expression`]
+/// for what a condition can say.
 ///
-/// Errors: the condition cannot be understood, or not of these columns. Costs one pass for each sign and function of the
-/// condition, and one read and write of what is kept.
+/// Errors: the condition cannot be understood, or not of these columns. Costs one pass for each
+/// sign and function of the condition, and one read and write of what is kept.
 ///
 /// ```
 /// use jembric_core::{Filter, Table, arrow::{ArrayRef, Int64Array}};
@@ -59,14 +60,16 @@ impl Filter {
 
 impl Operation for Filter {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
-        let condition =
-            in_setting("condition", || self.condition.parse::<Expression>()?.bind_condition(shape, context))?;
+        let condition = in_setting("condition", || {
+            self.condition.parse::<Expression>()?.bind_condition(shape, context)
+        })?;
         let accounting = Accounting::prepare(shape, context)?;
         let result = match &self.mark {
             None => shape.clone(),
             Some(name) => in_setting("mark", || shape.with(name, Type::Boolean))?,
         };
-        let uses = Inputs::passing(shape).using(condition.columns.iter().copied()).accounting(&accounting);
+        let uses =
+            Inputs::passing(shape).using(condition.columns.iter().copied()).accounting(&accounting);
         let plan = FilterPlan { condition, mark: self.mark.clone(), accounting };
         Ok(Plan::new(&[shape], context, (result, uses, Access::ByRow), plan))
     }
@@ -91,8 +94,10 @@ impl Prepared for FilterPlan {
                 let kept: BooleanBuffer = truth.values() & decided.inner();
                 let not_true = decided.inner() & &!&kept;
                 let undecided = !decided.inner();
-                let dropped =
-                    vec![(Reason::ConditionNotTrue, not_true), (Reason::ConditionUndecided, undecided)];
+                let dropped = vec![
+                    (Reason::ConditionNotTrue, not_true),
+                    (Reason::ConditionUndecided, undecided),
+                ];
                 (kept, dropped)
             }
         };
@@ -104,9 +109,14 @@ impl Prepared for FilterPlan {
                 Outcome { table: table.filter(&kept)?, ledger, set_aside }
             }
             Some(name) => {
-                let (mut ledger, set_aside) = masks.account_of_all_kept(step, table, &self.accounting)?;
+                let (mut ledger, set_aside) =
+                    masks.account_of_all_kept(step, table, &self.accounting)?;
                 ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
-                Outcome { table: table.with_column(name, Arc::new(truth))?.anonymous(), ledger, set_aside }
+                Outcome {
+                    table: table.with_column(name, Arc::new(truth))?.anonymous(),
+                    ledger,
+                    set_aside,
+                }
             }
         };
         outcome.ledger.tell(&self.condition, unanswered, context);

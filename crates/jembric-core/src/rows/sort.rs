@@ -19,8 +19,9 @@ use std::sync::Arc;
 
 /// The rows in order of some columns, the first named first.
 ///
-/// Missing values come last, both ways. Texts are in the order of their characters' numbers, but weekdays and bands in their
-/// own. Rows that are equal in all of the columns stay in the order they came in.
+/// Missing values come last, both ways. Texts are in the order of their characters' numbers, but
+/// weekdays and bands in their own. Rows that are equal in all of the columns stay in the order
+/// they came in.
 ///
 /// Errors: a column is missing. Costs n log n comparisons and one read and write of all columns.
 ///
@@ -73,7 +74,9 @@ impl Operation for Sort {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         let accounting = Accounting::prepare(shape, context)?;
         let keys = self.keys(shape)?;
-        let uses = Inputs::passing(shape).using(keys.iter().map(|(place, _)| *place)).accounting(&accounting);
+        let uses = Inputs::passing(shape)
+            .using(keys.iter().map(|(place, _)| *place))
+            .accounting(&accounting);
         let plan = SortPlan { keys, step: format!("sort by {}", self.by.join(", ")), accounting };
         Ok(Plan::new(&[shape], context, (shape.clone(), uses, Access::Ordered), plan))
     }

@@ -22,11 +22,13 @@ use std::{collections::HashMap, sync::Arc};
 
 /// The rows of several tables, one table after the other, columns of one name in one column.
 ///
-/// Nothing is de-duplicated. A column that a table does not have is missing in its rows. Types are brought together where no
-/// value changes: whole numbers become decimals or floats, decimals get more places, dates become moments at midnight.
+/// Nothing is de-duplicated. A column that a table does not have is missing in its rows. Types are
+/// brought together where no value changes: whole numbers become decimals or floats, decimals get
+/// more places, dates become moments at midnight.
 ///
-/// Errors: columns of one name that hold different things (the message names both tables); more rows than one piece can
-/// hold; a name for the source that is taken. Costs one read and write of all columns.
+/// Errors: columns of one name that hold different things (the message names both tables); more
+/// rows than one piece can hold; a name for the source that is taken. Costs one read and write of
+/// all columns.
 ///
 /// ```
 /// use jembric_core::{Stack, Table, arrow::{ArrayRef, Int64Array}};
@@ -66,15 +68,16 @@ impl Stack {
     /// The same, with sums to reconcile.
     pub fn apply_with(&self, tables: &[(&str, &Table)], context: &Context) -> Result<Outcome> {
         let shapes: Vec<Shape> = tables.iter().map(|(_, table)| table.shape()).collect();
-        let named: Vec<(&str, &Shape)> = tables.iter().map(|(name, _)| *name).zip(&shapes).collect();
+        let named: Vec<(&str, &Shape)> =
+            tables.iter().map(|(name, _)| *name).zip(&shapes).collect();
         let tables: Vec<&Table> = tables.iter().map(|(_, table)| *table).collect();
         self.prepare(&named, context)?.apply(&tables)
     }
 
     /// Prepares for tables of these shapes, each with its name.
     ///
-    /// Errors: columns of one name that hold different things; a name for the source that is taken; a column to be
-    /// reconciled that no table has.
+    /// Errors: columns of one name that hold different things; a name for the source that is taken;
+    /// a column to be reconciled that no table has.
     pub fn prepare(&self, tables: &[(&str, &Shape)], context: &Context) -> Result<Plan> {
         let mut columns: Vec<StackedColumn> = Vec::new();
         // Columns in the order in which they first come, found by their names once for all tables.
@@ -95,7 +98,9 @@ impl Stack {
             }
         }
         let mut result = Shape::of_columns(
-            columns.iter().map(|column| ColumnShape { name: column.name.clone(), kind: column.kind }),
+            columns
+                .iter()
+                .map(|column| ColumnShape { name: column.name.clone(), kind: column.kind }),
         );
         let accounting = Accounting::prepare(&result, context)?;
         if let Some(source) = &self.source {
@@ -174,7 +179,8 @@ impl Prepared for StackPlan {
         if let Some(source) = &self.source {
             answer = answer.with_column(source, sources(&self.names, tables)?)?;
         }
-        let not_everywhere = self.columns.iter().filter(|column| column.places.contains(&None)).count();
+        let not_everywhere =
+            self.columns.iter().filter(|column| column.places.contains(&None)).count();
         let step = format!("stack {}", self.names.join(", "));
         all_kept(answer.clone(), step, &answer, &self.accounting, |ledger| {
             for (name, table) in self.names.iter().zip(tables) {
@@ -190,9 +196,8 @@ fn both(one: Type, other: Type) -> Option<Type> {
         (one, other) if one == other => Some(one),
         (Type::Nothing, kind) | (kind, Type::Nothing) => Some(kind),
         (Type::Float, number) | (number, Type::Float) if number.is_number() => Some(Type::Float),
-        (Type::Integer, decimal @ Type::Decimal { .. }) | (decimal @ Type::Decimal { .. }, Type::Integer) => {
-            Some(decimal)
-        }
+        (Type::Integer, decimal @ Type::Decimal { .. })
+        | (decimal @ Type::Decimal { .. }, Type::Integer) => Some(decimal),
         (Type::Decimal { places: one }, Type::Decimal { places: other }) => {
             Some(Type::Decimal { places: one.max(other) })
         }
@@ -205,15 +210,18 @@ fn both(one: Type, other: Type) -> Option<Type> {
 impl StackedColumn {
     /// The column of all tables in one type.
     fn stacked(&self, tables: &[&Table]) -> Result<(Field, ArrayRef)> {
-        let in_tables =
-            || self.places.iter().zip(tables).map(|(place, table)| place.map(|place| table.at(place)));
+        let in_tables = || {
+            self.places.iter().zip(tables).map(|(place, table)| place.map(|place| table.at(place)))
+        };
         let there = || in_tables().flatten();
         let kind = self.kind.unwrap_or(Type::Nothing);
         let wide = |array: &&ArrayRef| matches!(array.data_type(), DataType::Decimal128(..));
         // Whole numbers may have 19 digits, one more than 64-bit decimals hold.
         let mixed = there().any(|array| *array.data_type() == DataType::Int64);
         let data_type = match kind {
-            Type::Decimal { places } if mixed || places > 6 || there().any(|array| wide(&array)) => {
+            Type::Decimal { places }
+                if mixed || places > 6 || there().any(|array| wide(&array)) =>
+            {
                 DataType::Decimal128(38, places)
             }
             Type::Decimal { places } => fitting(there(), places)?,
@@ -267,7 +275,9 @@ fn converted(array: &ArrayRef, to: &DataType) -> Result<ArrayRef> {
             let micros = days.values().iter().map(|&day| i64::from(day) * MICROS_PER_DAY).collect();
             Ok(Arc::new(TimestampMicrosecondArray::new(micros, days.nulls().cloned())))
         }
-        (DataType::Decimal64(..) | DataType::Decimal128(..), DataType::Float64) => Ok(cast(array, to)?),
+        (DataType::Decimal64(..) | DataType::Decimal128(..), DataType::Float64) => {
+            Ok(cast(array, to)?)
+        }
         (from, to) if from == to => Ok(array.clone()),
         _ => cast_strictly(array, to),
     }

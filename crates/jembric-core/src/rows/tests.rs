@@ -23,7 +23,8 @@ fn decimals(units: i64, places: i8) -> ArrayRef {
 
 fn shown(table: &Table) -> Vec<String> {
     let row = |row| {
-        let cells = table.columns().iter().map(|column| array_value_to_string(column, row).unwrap());
+        let cells =
+            table.columns().iter().map(|column| array_value_to_string(column, row).unwrap());
         cells.collect::<Vec<_>>().join("|")
     };
     (0..table.rows()).map(row).collect()
@@ -53,19 +54,27 @@ fn columns_are_chosen_and_renamed() {
     let outcome = Columns::new(["b as name", "a"]).apply(&table()).unwrap();
     assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["name", "a"]);
     assert_eq!(shown(&outcome.table)[0], "x|2");
-    let wrong =
-        [["a", "b as a"], ["a", "c"]].map(|keep| Columns::new(keep).apply(&table()).unwrap_err().to_string());
-    assert_eq!(wrong[0], "two columns are called `a`: a column is found by its name, so rename one");
+    let wrong = [["a", "b as a"], ["a", "c"]]
+        .map(|keep| Columns::new(keep).apply(&table()).unwrap_err().to_string());
+    assert_eq!(
+        wrong[0],
+        "two columns are called `a`: a column is found by its name, so rename one"
+    );
     assert!(wrong[1].starts_with("there is no column `c`"), "{}", wrong[1]);
 }
 
 #[test]
 fn what_is_known_of_a_column_goes_where_it_goes() {
     let months: ArrayRef = Arc::new(Date32Array::from(vec![31, 0]));
-    let table = Table::from_columns([("m", months)]).unwrap().with_periods("m", Grain::Month).unwrap();
+    let table =
+        Table::from_columns([("m", months)]).unwrap().with_periods("m", Grain::Month).unwrap();
     let kinds = |table: &Table| table.shape().columns()[0].kind;
-    let steps: [&dyn Operation; 4] =
-        [&Sort::new(["m"]), &Columns::new(["m as month"]), &Filter::new("m = 1970-02"), &Add::new(["n = m"])];
+    let steps: [&dyn Operation; 4] = [
+        &Sort::new(["m"]),
+        &Columns::new(["m as month"]),
+        &Filter::new("m = 1970-02"),
+        &Add::new(["n = m"]),
+    ];
     for step in steps {
         let outcome = step.apply_with(&table, &Context::new()).unwrap();
         assert_eq!(kinds(&outcome.table), Some(Type::Date(Grain::Month.into())));
@@ -78,13 +87,20 @@ fn what_is_known_of_a_column_goes_where_it_goes() {
 
 #[test]
 fn added_columns_are_named_before_the_sign() {
-    let outcome = Add::new(["double = a * 2", "\"more than one\"=double > 2"]).apply(&table()).unwrap();
+    let outcome =
+        Add::new(["double = a * 2", "\"more than one\"=double > 2"]).apply(&table()).unwrap();
     assert_eq!(shown(&outcome.table), ["2|x|4|true", "|y||", "1||2|false", "2|w|4|true"]);
     for wrong in ["a * 2", "a >= 2", "= 3", "\"x\" 3", "two words = 3", "x == 3", "\"\" = 3"] {
         let error = Add::new([wrong]).check(&table().shape()).unwrap_err().to_string();
         assert!(error.contains("cannot be read as a new column"), "{wrong}: {error}");
     }
-    assert!(Add::new(["a = 3"]).check(&table().shape()).unwrap_err().to_string().contains("`a` already"));
+    assert!(
+        Add::new(["a = 3"])
+            .check(&table().shape())
+            .unwrap_err()
+            .to_string()
+            .contains("`a` already")
+    );
 }
 
 #[test]
@@ -92,19 +108,29 @@ fn tables_are_stacked_by_the_names_of_their_columns() {
     let other = Table::from_columns([("c", integers(&[Some(9)])), ("a", decimals(55, 1))]).unwrap();
     let outcome = Stack::new().source("from").apply(&[("one", &table()), ("two", &other)]).unwrap();
     assert_eq!(outcome.table.names().collect::<Vec<_>>(), ["a", "b", "c", "from"]);
-    assert_eq!(shown(&outcome.table), ["2.0|x||one", "|y||one", "1.0|||one", "2.0|w||one", "5.5||9|two"]);
+    assert_eq!(
+        shown(&outcome.table),
+        ["2.0|x||one", "|y||one", "1.0|||one", "2.0|w||one", "5.5||9|two"]
+    );
     assert_eq!([outcome.ledger.rows_in, outcome.ledger.count("from two")], [5, 1]);
     assert_eq!(outcome.ledger.count("columns that some of them do not have"), 2);
 }
 
 #[rstest]
 #[case::whole(integers(&[Some(1)]), integers(&[Some(2)]), Some((Type::Integer, "1", "2")))]
-#[case::more_places(decimals(15, 1), decimals(125, 2), Some((Type::Decimal { places: 2 }, "1.50", "1.25")))]
-#[case::widest(integers(&[Some(i64::MAX)]), decimals(5, 1), Some((Type::Decimal { places: 1 }, "9223372036854775807.0", "0.5")))]
-#[case::no_room(decimals(99_999_999_999_999_999, 0), decimals(1, 6), Some((Type::Decimal { places: 6 }, "99999999999999999.000000", "0.000001")))]
-#[case::floats(integers(&[Some(1)]), Arc::new(Float64Array::from(vec![0.5])), Some((Type::Float, "1.0", "0.5")))]
-#[case::moments(Arc::new(Date32Array::from(vec![1])), Arc::new(TimestampMicrosecondArray::from(vec![1_000_000])), Some((Type::Moment { instant: false }, "1970-01-02T00:00:00", "1970-01-01T00:00:01")))]
-#[case::nothing(Arc::new(arrow_array::NullArray::new(1)), texts(&[Some("x")]), Some((Type::Text, "", "x")))]
+#[case::more_places(decimals(15, 1), decimals(125, 2), Some((Type::Decimal { places: 2 }, "1.50",
+    "1.25")))]
+#[case::widest(integers(&[Some(i64::MAX)]), decimals(5, 1), Some((Type::Decimal { places: 1 },
+    "9223372036854775807.0", "0.5")))]
+#[case::no_room(decimals(99_999_999_999_999_999, 0), decimals(1, 6),
+    Some((Type::Decimal { places: 6 }, "99999999999999999.000000", "0.000001")))]
+#[case::floats(integers(&[Some(1)]), Arc::new(Float64Array::from(vec![0.5])), Some((Type::Float,
+    "1.0", "0.5")))]
+#[case::moments(Arc::new(Date32Array::from(vec![1])),
+    Arc::new(TimestampMicrosecondArray::from(vec![1_000_000])),
+        Some((Type::Moment { instant: false }, "1970-01-02T00:00:00", "1970-01-01T00:00:01")))]
+#[case::nothing(Arc::new(arrow_array::NullArray::new(1)), texts(&[Some("x")]), Some((Type::Text,
+    "", "x")))]
 #[case::clash(integers(&[Some(1)]), texts(&[Some("x")]), None)]
 #[case::other_clash(Arc::new(Date32Array::from(vec![1])), integers(&[Some(1)]), None)]
 fn types_are_brought_together_where_no_value_changes(
@@ -136,7 +162,8 @@ fn types_are_brought_together_where_no_value_changes(
 
 proptest! {
     #[test]
-    fn sorting_is_that_of_a_stable_sort(rows in prop::collection::vec((prop::option::of(0_i64..4), 0_i64..3), 0..50), down in any::<bool>()) {
+    fn sorting_is_that_of_a_stable_sort(rows in prop::collection::vec((prop::option::of(0_i64..4),
+        0_i64..3), 0..50), down in any::<bool>()) {
         let n: Vec<Option<i64>> = (0..rows.len() as i64).map(Some).collect();
         let columns = [
             ("a", integers(&rows.iter().map(|row| row.0).collect::<Vec<_>>())),

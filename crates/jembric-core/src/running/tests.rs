@@ -12,10 +12,13 @@ fn shown(table: &Table, name: &str) -> Vec<String> {
     (0..table.rows()).map(|row| table.cell_text(name, row).unwrap()).collect()
 }
 
-/// A fill value of another entity, or one that has left a trailing span, leaves sums and means exact.
+/// A fill value of another entity, or one that has left a trailing span, leaves sums and means
+/// exact.
 #[rstest]
-#[case::of_another_entity("a 2025-01-01 12.5\na 2025-01-02 0.25\nb 2025-01-01 9.96921e36", None, &["12.5", "12.75", "9.96921e36"])]
-#[case::that_has_left("a 2025-01-01 -3.4e38\na 2025-01-05 0.1\na 2025-01-06 0.2", Some("2 days"), &["-3.4e38", "0.1", "0.30000000000000004"])]
+#[case::of_another_entity("a 2025-01-01 12.5\na 2025-01-02 0.25\nb 2025-01-01 9.96921e36", None,
+    &["12.5", "12.75", "9.96921e36"])]
+#[case::that_has_left("a 2025-01-01 -3.4e38\na 2025-01-05 0.1\na 2025-01-06 0.2", Some("2 days"),
+    &["-3.4e38", "0.1", "0.30000000000000004"])]
 fn a_huge_float_leaves_no_trace_in_other_sums(
     #[case] rows: &str,
     #[case] trailing: Option<&str>,
@@ -35,8 +38,9 @@ fn a_huge_float_leaves_no_trace_in_other_sums(
 /// A cell without a value is counted once, however many figures are made of its column.
 #[test]
 fn a_missing_cell_is_counted_once() {
-    let table =
-        crate::sample::table("day:date x:number y:number\n2025-01-01 - 1\n2025-01-02 2 -\n2025-01-03 - 3");
+    let table = crate::sample::table(
+        "day:date x:number y:number\n2025-01-01 - 1\n2025-01-02 2 -\n2025-01-03 - 3",
+    );
     let running = Running::new("day").max(["x"]).min(["x"]).sum(["x", "y"]).mean(["x"]);
     assert_eq!(running.apply(&table).unwrap().ledger.count("missing values passed over"), 3);
 }
@@ -48,7 +52,12 @@ fn table(rows: &[Row]) -> Table {
         ("who", Arc::new(rows.iter().map(|row| row.0).collect::<Int64Array>()) as ArrayRef),
         ("day", Arc::new(rows.iter().map(|row| row.1).collect::<Date32Array>())),
         ("level", Arc::new(rows.iter().map(|row| row.2).collect::<Int64Array>())),
-        ("float", Arc::new(rows.iter().map(|row| row.2.map(|n| n as f64 / 8.0)).collect::<Float64Array>())),
+        (
+            "float",
+            Arc::new(
+                rows.iter().map(|row| row.2.map(|n| n as f64 / 8.0)).collect::<Float64Array>(),
+            ),
+        ),
     ])
     .unwrap()
 }
@@ -58,11 +67,13 @@ fn everything() -> Running {
     Running::new("day").per(["who"]).max(one).min(one).sum(one).mean(one).count().mark_highs("high")
 }
 
-/// For each row all rows of its entity that count for its date: their greatest, least, sum, mean, count, and whether it is high.
+/// For each row all rows of its entity that count for its date: their greatest, least, sum, mean,
+/// count, and whether it is high.
 fn by_hand(rows: &[Row], running: &Running) -> Vec<String> {
     let day_of = |number: i32| Day::from_number(number).unwrap();
     let first = |day: i32| {
-        let trailing = running.trailing.map(|span| span.negated().after(day_of(day)).unwrap().number() + 1);
+        let trailing =
+            running.trailing.map(|span| span.negated().after(day_of(day)).unwrap().number() + 1);
         let anew = running.periods().map(|periods| periods.first_day(day_of(day)).number());
         trailing.max(anew).unwrap_or(i32::MIN)
     };
@@ -75,7 +86,8 @@ fn by_hand(rows: &[Row], running: &Running) -> Vec<String> {
             row.2 < day || row.2 == day && (!running.row_by_row || row.0 <= n)
         };
         let values: Vec<i64> = of_entity().filter(counts).filter_map(|row| row.3).collect();
-        let before = of_entity().filter(|row| row.2 < day || row.2 == day && running.row_by_row && row.0 < n);
+        let before = of_entity()
+            .filter(|row| row.2 < day || row.2 == day && running.row_by_row && row.0 < n);
         let high = value.map(|value| before.filter_map(|row| row.3).all(|other| other < value));
         let sum: i64 = values.iter().sum();
         let mean = (!values.is_empty()).then(|| sum as f64 / values.len() as f64);
@@ -96,14 +108,20 @@ fn answered(outcome: &Outcome, running: &Running) -> Vec<String> {
     let cell = |what: &str, row: usize| {
         table
             .cell_text(
-                &format!("{what}_{}{}", running.reach(), if what == "count" { "" } else { "_level" }),
+                &format!(
+                    "{what}_{}{}",
+                    running.reach(),
+                    if what == "count" { "" } else { "_level" }
+                ),
                 row,
             )
             .unwrap()
     };
     let mean = |row: usize| {
-        let means =
-            table.column(&format!("mean_{}_level", running.reach())).unwrap().as_primitive::<Float64Type>();
+        let means = table
+            .column(&format!("mean_{}_level", running.reach()))
+            .unwrap()
+            .as_primitive::<Float64Type>();
         means.is_valid(row).then(|| means.value(row))
     };
     let line = |row| {
@@ -125,11 +143,14 @@ proptest! {
     #[test]
     fn it_is_what_all_rows_before_say(
         rows in prop::collection::vec(
-            (prop::option::weighted(0.9, 0_i64..3), prop::option::weighted(0.9, 20_000_i32..20_120), prop::option::weighted(0.8, -9_i64..9)),
+            (prop::option::weighted(0.9, 0_i64..3), prop::option::weighted(0.9,
+                20_000_i32..20_120), prop::option::weighted(0.8, -9_i64..9)),
             0..50,
         ),
-        trailing in prop::option::of(prop::sample::select(vec![Span::days(1), Span::days(7), Span::months(1)])),
-        anew in prop::option::of(prop::sample::select(vec![Grain::Week, Grain::Month, Grain::Year])),
+        trailing in prop::option::of(prop::sample::select(vec![Span::days(1), Span::days(7),
+            Span::months(1)])),
+        anew in prop::option::of(prop::sample::select(vec![Grain::Week, Grain::Month,
+            Grain::Year])),
         row_by_row in any::<bool>(),
     ) {
         let running = Running { trailing, anew_each: anew, row_by_row, ..everything() };
@@ -137,16 +158,20 @@ proptest! {
         prop_assert_eq!(answered(&outcome, &running), by_hand(&rows, &running));
         prop_assert!(outcome.ledger.balances());
 
-        // Floats of which each is exact say the same as whole numbers; and the order of the rows does not matter.
+        // Floats of which each is exact say the same as whole numbers; and the order of the rows
+        // does not matter.
         if !row_by_row {
-            let floats = Running { max: vec!["float".into()], ..Running::new("day").per(["who"]).sum(["float"]) };
+            let floats = Running { max: vec!["float".into()],
+                ..Running::new("day").per(["who"]).sum(["float"]) };
             let floats = Running { trailing, anew_each: anew, ..floats };
             let mut turned = rows.clone();
             turned.reverse();
             let backwards = floats.apply(&table(&turned)).unwrap().table;
             for (what, of) in [("max", 1), ("sum", 1)] {
-                let float = backwards.column(&format!("{what}_{}_float", floats.reach())).unwrap().as_primitive::<Float64Type>();
-                let whole = outcome.table.column(&format!("{what}_{}_level", floats.reach())).unwrap().as_primitive::<Int64Type>();
+                let float = backwards.column(&format!("{what}_{}_float",
+                    floats.reach())).unwrap().as_primitive::<Float64Type>();
+                let whole = outcome.table.column(&format!("{what}_{}_level",
+                    floats.reach())).unwrap().as_primitive::<Int64Type>();
                 let mut expected: Vec<Option<f64>> = whole.iter().map(|n| n.map(|n| n as f64 / 8.0 * f64::from(of))).collect();
                 expected.reverse();
                 prop_assert_eq!(float.iter().collect::<Vec<_>>(), expected);
@@ -160,10 +185,15 @@ proptest! {
 #[case::with_places(Some("0.5"), &["3.5", "-1.5"])]
 #[case::negative(Some("-10.25"), &["-7.25", "-12.25"])]
 #[case::none(None, &["3", "-2"])]
-fn a_sum_begins_with_the_balance_brought_forward(#[case] opening: Option<&str>, #[case] expected: &[&str]) {
+fn a_sum_begins_with_the_balance_brought_forward(
+    #[case] opening: Option<&str>,
+    #[case] expected: &[&str],
+) {
     let rows = table(&[(Some(1), Some(1), Some(3)), (Some(1), Some(2), Some(-5))]);
-    let running =
-        Running { opening: opening.map(|text| text.parse().unwrap()), ..Running::new("day").sum(["level"]) };
+    let running = Running {
+        opening: opening.map(|text| text.parse().unwrap()),
+        ..Running::new("day").sum(["level"])
+    };
     assert_eq!(shown(&running.apply(&rows).unwrap().table, "sum_so_far_level"), expected);
 }
 
@@ -172,13 +202,15 @@ fn money_adds_up_to_the_cent_and_moments_are_told_apart() {
     let noon = |day: i64, hour: i64| (day * 24 + hour) * 3_600_000_000;
     let at = TimestampMicrosecondArray::from(vec![noon(0, 12), noon(0, 9), noon(1, 9), noon(2, 9)]);
     let cents = Decimal64Array::from(vec![10, 20, 1, 30]).with_precision_and_scale(18, 2).unwrap();
-    let table = Table::from_columns([("at", Arc::new(at) as ArrayRef), ("paid", Arc::new(cents))]).unwrap();
+    let table =
+        Table::from_columns([("at", Arc::new(at) as ArrayRef), ("paid", Arc::new(cents))]).unwrap();
     let running = Running::new("at").sum(["paid as so_far"]).max(["paid"]);
     let answer = running.apply(&table).unwrap().table;
     assert_eq!(shown(&answer, "so_far"), ["0.30", "0.20", "0.31", "0.61"]);
     assert_eq!(shown(&answer, "max_so_far_paid"), ["0.20", "0.20", "0.20", "0.30"]);
     // Two days up to the moment, by the days and not by the hours.
-    let trailing = Running::new("at").sum(["paid"]).trailing(Span::days(2)).apply(&table).unwrap().table;
+    let trailing =
+        Running::new("at").sum(["paid"]).trailing(Span::days(2)).apply(&table).unwrap().table;
     assert_eq!(shown(&trailing, "sum_trailing_paid"), ["0.30", "0.20", "0.31", "0.31"]);
 }
 
@@ -190,27 +222,38 @@ fn a_fiscal_year_begins_anew_in_its_month() {
         (Some(1), day("2025-04-01"), Some(2)),
         (Some(1), day("2026-03-31"), Some(4)),
     ];
-    let running =
-        Running::new("day").sum(["level"]).anew_each(Grain::Year).year_start(crate::calendar::Month::April);
-    assert_eq!(shown(&running.apply(&table(&rows)).unwrap().table, "sum_so_far_level"), ["1", "2", "6"]);
+    let running = Running::new("day")
+        .sum(["level"])
+        .anew_each(Grain::Year)
+        .year_start(crate::calendar::Month::April);
+    assert_eq!(
+        shown(&running.apply(&table(&rows)).unwrap().table, "sum_so_far_level"),
+        ["1", "2", "6"]
+    );
 }
 
 #[rstest]
 #[case::nothing(Running::new("day"), "`max` is not given")]
 #[case::marks(Running::new("day").count().mark_highs("h"), "`max` beside it")]
 #[case::taken(Running::new("day").max(["level as who"]), "there is a column `who` already")]
-#[case::text(Running::new("day").max(["day"]), "column `day` holds dates, where numbers are needed")]
-#[case::backwards(Running::new("day").count().trailing(Span::days(-1)), "`trailing` is no length of time")]
-#[case::opening_anew(Running::new("day").sum(["level"]).opening(1).anew_each(Grain::Year), "either it or `anew-each`")]
-#[case::overflow(Running::new("day").sum(["level"]).opening(i64::MAX), "too large to be held exactly")]
+#[case::text(Running::new("day").max(["day"]),
+    "column `day` holds dates, where numbers are needed")]
+#[case::backwards(Running::new("day").count().trailing(Span::days(-1)),
+    "`trailing` is no length of time")]
+#[case::opening_anew(Running::new("day").sum(["level"]).opening(1).anew_each(Grain::Year),
+    "either it or `anew-each`")]
+#[case::overflow(Running::new("day").sum(["level"]).opening(i64::MAX),
+    "too large to be held exactly")]
 fn what_cannot_run_is_said(#[case] running: Running, #[case] expected: &str) {
     let error = running.apply(&table(&[(Some(1), Some(1), Some(3))])).unwrap_err().to_string();
     assert!(error.contains(expected), "{error}");
 }
 
 #[rstest]
-#[case::span(Running::new("m").count().trailing(Span::days(7)), Err("of which 7 days cannot be told"))]
-#[case::periods(Running::new("m").count().anew_each(Grain::Week), Err("of which weeks cannot be told"))]
+#[case::span(Running::new("m").count().trailing(Span::days(7)),
+    Err("of which 7 days cannot be told"))]
+#[case::periods(Running::new("m").count().anew_each(Grain::Week),
+    Err("of which weeks cannot be told"))]
 #[case::months(Running::new("m").count().trailing(Span::months(2)), Ok(&["1", "2", "2"][..]))]
 #[case::years(Running::new("m").count().anew_each(Grain::Year), Ok(&["1", "1", "2"][..]))]
 fn months_are_not_told_apart_by_days(
@@ -220,7 +263,8 @@ fn months_are_not_told_apart_by_days(
     let day = |text: &str| text.parse::<Day>().unwrap().number();
     let months: ArrayRef =
         Arc::new(Date32Array::from(vec![day("2024-12-01"), day("2025-01-01"), day("2025-02-01")]));
-    let table = Table::from_columns([("m", months)]).unwrap().with_periods("m", Grain::Month).unwrap();
+    let table =
+        Table::from_columns([("m", months)]).unwrap().with_periods("m", Grain::Month).unwrap();
     match (running.apply(&table), expected) {
         (Ok(outcome), Ok(expected)) => {
             assert_eq!(shown(&outcome.table, outcome.table.names().last().unwrap()), expected);
@@ -241,12 +285,15 @@ fn settings_and_fields_are_the_same() {
 }
 
 proptest! {
-    /// Rows that stand in order are passed through; the same rows in another order say the same of each row.
+    /// Rows that stand in order are passed through; the same rows in another order say the same of
+    /// each row.
     #[test]
     fn rows_in_order_and_out_of_it_say_the_same(
-        rows in prop::collection::vec((0_i64..4, 20_000_i32..20_030, prop::option::weighted(0.8, -9_i64..9)), 0..60),
+        rows in prop::collection::vec((0_i64..4, 20_000_i32..20_030, prop::option::weighted(0.8,
+            -9_i64..9)), 0..60),
     ) {
-        let mut sorted: Vec<Row> = rows.iter().map(|row| (Some(row.0), Some(row.1), row.2)).collect();
+        let mut sorted: Vec<Row> = rows.iter().map(|row| (Some(row.0), Some(row.1),
+            row.2)).collect();
         sorted.sort();
         let apart: Vec<Row> = (0..sorted.len()).map(|n| sorted[(n * 37 + 11) % sorted.len().max(1)]).collect();
         prop_assume!(!sorted.len().is_multiple_of(37));
@@ -260,7 +307,8 @@ proptest! {
 
     #[test]
     fn entities_worked_apart_and_put_together_are_the_whole(
-        rows in prop::collection::vec((0_i64..4, 20_000_i32..20_030, prop::option::of(-9_i64..9)), 0..60),
+        rows in prop::collection::vec((0_i64..4, 20_000_i32..20_030, prop::option::of(-9_i64..9)),
+            0..60),
     ) {
         let rows: Vec<Row> = rows.iter().map(|row| (Some(row.0), Some(row.1), row.2)).collect();
         let running = everything().trailing(Span::days(5));
@@ -278,7 +326,8 @@ proptest! {
         apart.sort();
         prop_assert_eq!(lines, apart);
         let merged = ledgers.iter().skip(1).fold(ledgers[0].clone(), |all, part| all.merge(part));
-        prop_assert_eq!((merged.kept, merged.count("new highs")), (whole.ledger.kept, whole.ledger.count("new highs")));
+        prop_assert_eq!((merged.kept, merged.count("new highs")), (whole.ledger.kept,
+            whole.ledger.count("new highs")));
     }
 
     #[test]

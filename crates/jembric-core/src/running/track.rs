@@ -1,4 +1,5 @@
-//! [`Track`]: all records in order of entity and date, and what is made at each date of those that count for it.
+//! [`Track`]: all records in order of entity and date, and what is made at each date of those that
+//! count for it.
 
 use super::{Figure, RunningColumn, RunningPlan};
 use crate::{
@@ -19,7 +20,8 @@ use arrow_buffer::BooleanBuffer;
 use arrow_select::take::take;
 use std::{collections::VecDeque, ops::Range, sync::Arc};
 
-/// The records of one date: where they stand among all in order, and from where on records count for them.
+/// The records of one date: where they stand among all in order, and from where on records count
+/// for them.
 struct Stop {
     records: Range<usize>,
     from: usize,
@@ -69,7 +71,11 @@ impl<'a> Track<'a> {
             None => {
                 let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
                 let mut places = vec![0_u32; rows];
-                dealt.values.iter().zip(0..).for_each(|(&(_, row), place)| places[row as usize] = place);
+                dealt
+                    .values
+                    .iter()
+                    .zip(0..)
+                    .for_each(|(&(_, row), place)| places[row as usize] = place);
                 (dealt.starts, Some(Replay { records: dealt.values, places }))
             }
         };
@@ -92,7 +98,9 @@ impl<'a> Track<'a> {
 
     #[inline]
     fn date(&self, place: usize) -> i64 {
-        self.replay.as_ref().map_or_else(|| self.dates.sortable(place), |replay| replay.records[place].0)
+        self.replay
+            .as_ref()
+            .map_or_else(|| self.dates.sortable(place), |replay| replay.records[place].0)
     }
 
     /// The first day that counts for a day: those before it have left.
@@ -129,7 +137,8 @@ impl<'a> Track<'a> {
         }
     }
 
-    /// What is made at each stop of an entity, as a value for each row: `begin` makes what is kept from stop to stop.
+    /// What is made at each stop of an entity, as a value for each row: `begin` makes what is kept
+    /// from stop to stop.
     fn at_stops<S, T: Copy + Default + Send + Sync>(
         &self,
         begin: impl Fn(usize) -> S + Sync,
@@ -166,7 +175,13 @@ impl<'a> Track<'a> {
         let (measure, opening) = match opening.filter(|_| asked.figure == Figure::Sum) {
             Some(number) => match Measure::opened(table, asked.place, number)? {
                 Some(opened) => opened,
-                None => return refuse("opening", number.to_string(), "a number that fits the column's sums"),
+                None => {
+                    return refuse(
+                        "opening",
+                        number.to_string(),
+                        "a number that fits the column's sums",
+                    );
+                }
             },
             None => (Measure::of(table, asked.place)?, Vec::new()),
         };
@@ -181,14 +196,16 @@ impl<'a> Track<'a> {
             let means = self.sums(&measure, 0, 0, |sum, count| measure.mean(&[sum], count));
             return Ok(Arc::new(means.into_iter().collect::<Float64Array>()));
         }
-        let sums: Sums =
-            (0..measure.layers()).map(|layer| self.sums(&measure, layer, 0, |sum, _| sum)).collect();
+        let sums: Sums = (0..measure.layers())
+            .map(|layer| self.sums(&measure, layer, 0, |sum, _| sum))
+            .collect();
         let counts = self.sums(&measure, 0, 0, |_, count| count);
         let mean = |(row, count)| measure.mean(&of_cell(&sums, row), count);
         Ok(Arc::new(counts.into_iter().enumerate().map(mean).collect::<Float64Array>()))
     }
 
-    /// For each row what is made of the sum over its run in one layer, and of how many values went into it.
+    /// For each row what is made of the sum over its run in one layer, and of how many values went
+    /// into it.
     fn sums<T: Copy + Default + Send + Sync>(
         &self,
         measure: &Measure,
@@ -218,7 +235,8 @@ impl<'a> Track<'a> {
     /// The greatest or least value of each row's run.
     fn extreme(&self, array: &ArrayRef, greatest: bool) -> Result<ArrayRef> {
         let order = SortKeys::of(array)?;
-        let plain = self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
+        let plain =
+            self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
         if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
             // Nothing leaves and nothing is missing: the best so far is all that is kept.
             let best = self.at_stops(
@@ -266,7 +284,8 @@ impl<'a> Track<'a> {
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
         let beats = |one: usize, other: usize| order.of_row(one) > order.of_row(other);
-        // The best before each date: that of the run up to the date before, as far as it still counts.
+        // The best before each date: that of the run up to the date before, as far as it still
+        // counts.
         let before = self.at_stops(
             |_| Heads::default(),
             |heads, stop| {

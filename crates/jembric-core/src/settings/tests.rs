@@ -25,7 +25,8 @@ fn given(pairs: &[(&str, Given)]) -> GivenSettings {
 #[case::below(Given::Number(0), Err("`newest` is 0: expected a whole number from 1"))]
 #[case::negative(Given::Number(-1), Err("`newest` is -1: expected a whole number from 1"))]
 #[case::negative_text(Given::from("-1"), Err("`newest` is -1: expected a whole number from 1"))]
-#[case::beyond(Given::Number(1 << 40), Err("`newest` is 1099511627776: expected a whole number from 1"))]
+#[case::beyond(Given::Number(1 << 40),
+    Err("`newest` is 1099511627776: expected a whole number from 1"))]
 #[case::a_fraction(Given::from("1.5"), Err("`newest` is `1.5`: expected a whole number from 1"))]
 #[case::a_word(Given::from("two"), Err("`newest` is `two`: expected a whole number from 1"))]
 #[case::a_truth(Given::Truth(true), Err("`newest` is true: expected a whole number from 1"))]
@@ -49,7 +50,8 @@ fn a_number_has_its_range(#[case] value: Given, #[case] expected: std::result::R
 #[case::a_trailing_comma("berth,".into(), &["berth"])]
 #[case::none(Vec::<String>::new().into(), &[])]
 fn names_are_a_list_or_a_text_with_commas(#[case] value: Given, #[case] expected: &[&str]) {
-    let per: Option<Vec<String>> = given(&[("per", value)]).value(setting(Latest::SETTINGS, "per")).unwrap();
+    let per: Option<Vec<String>> =
+        given(&[("per", value)]).value(setting(Latest::SETTINGS, "per")).unwrap();
     assert_eq!(per.unwrap(), expected);
 }
 
@@ -88,34 +90,47 @@ fn a_text_is_a_value_of_its_type(#[case] read: String, #[case] expected: &str) {
 
 #[test]
 fn every_word_of_an_enum_gives_its_value() {
-    let (ties, open_ends) = (setting(Latest::SETTINGS, "ties"), setting(Active::SETTINGS, "open-ends"));
+    let (ties, open_ends) =
+        (setting(Latest::SETTINGS, "ties"), setting(Active::SETTINGS, "open-ends"));
     for word in Ties::WORDS {
         let value: Ties = given(&[("ties", (*word).into())]).value(ties).unwrap().unwrap();
         assert_eq!(value.word(), *word);
     }
     for word in OpenEnds::WORDS {
-        let value: OpenEnds = given(&[("open-ends", (*word).into())]).value(open_ends).unwrap().unwrap();
+        let value: OpenEnds =
+            given(&[("open-ends", (*word).into())]).value(open_ends).unwrap().unwrap();
         assert_eq!(value.to_string(), *word);
     }
     let error = given(&[("ties", "frist".into())]).value::<Ties>(ties).unwrap_err().to_string();
-    assert!(error.contains("`frist`") && Ties::WORDS.iter().all(|word| error.contains(word)), "{error}");
+    assert!(
+        error.contains("`frist`") && Ties::WORDS.iter().all(|word| error.contains(word)),
+        "{error}"
+    );
     assert!(given(&[("ties", Given::Number(1))]).value::<Ties>(ties).is_err());
 }
 
 #[rstest]
-#[case::unknown(&[("date", "day"), ("pre", "vessel")], "`pre` is not a setting of latest. Did you mean `per`?", "pre")]
+#[case::unknown(&[("date", "day"), ("pre", "vessel")],
+    "`pre` is not a setting of latest. Did you mean `per`?", "pre")]
 #[case::missing(&[("per", "vessel")], "`date` is not given: expected the name of a column", "date")]
-fn names_of_settings_are_checked(#[case] pairs: &[(&str, &str)], #[case] expected: &str, #[case] at: &str) {
-    let pairs: Vec<(&str, Given)> = pairs.iter().map(|(name, value)| (*name, (*value).into())).collect();
+fn names_of_settings_are_checked(
+    #[case] pairs: &[(&str, &str)],
+    #[case] expected: &str,
+    #[case] at: &str,
+) {
+    let pairs: Vec<(&str, Given)> =
+        pairs.iter().map(|(name, value)| (*name, (*value).into())).collect();
     let error = Latest::from_given(&given(&pairs)).unwrap_err();
     assert_eq!((error.to_string().as_str(), error.setting()), (expected, Some(at)));
 }
 
 #[test]
 fn settings_of_a_file_are_those_of_the_builders() {
-    let text = r#"{"date": "day", "per": ["vessel"], "newest": 2, "ties": "first", "mark": "is_latest"}"#;
+    let text =
+        r#"{"date": "day", "per": ["vessel"], "newest": 2, "ties": "first", "mark": "is_latest"}"#;
     let read: Latest = serde_json::from_str(text).unwrap();
-    let built = Latest::new("day").per(["vessel"]).newest(2_u32).ties(Ties::First).mark("is_latest");
+    let built =
+        Latest::new("day").per(["vessel"]).newest(2_u32).ties(Ties::First).mark("is_latest");
     assert_eq!(format!("{read:?}"), format!("{built:?}"));
     let nothing_said: Latest = serde_json::from_str(r#"{"date": "day"}"#).unwrap();
     assert_eq!(format!("{nothing_said:?}"), format!("{:?}", Latest::new("day")));
@@ -131,7 +146,11 @@ fn settings_of_a_file_are_those_of_the_builders() {
 #[case(Active::SETTINGS, "most-rows", Active::default().most_rows.to_string())]
 #[case(Filled::SETTINGS, "grain", "day".to_owned())]
 #[case(Elapsed::SETTINGS, "unit", Elapsed::default().unit.to_string())]
-fn the_help_tells_the_default(#[case] settings: &'static [Setting], #[case] name: &str, #[case] is: String) {
+fn the_help_tells_the_default(
+    #[case] settings: &'static [Setting],
+    #[case] name: &str,
+    #[case] is: String,
+) {
     let told = setting(settings, name).default.unwrap();
     assert!(told.starts_with(&is), "{name}: {told}, and it is {is}");
 }
@@ -144,7 +163,10 @@ fn settings_have_a_help_of_one_sentence() {
         let mut names: Vec<&str> = settings.iter().map(|setting| setting.name).collect();
         for setting in settings {
             assert!(!setting.help.is_empty() && !setting.help.ends_with('.'), "{setting:?}");
-            assert!(setting.name.chars().all(|c| c.is_ascii_lowercase() || c == '-'), "{setting:?}");
+            assert!(
+                setting.name.chars().all(|c| c.is_ascii_lowercase() || c == '-'),
+                "{setting:?}"
+            );
         }
         names.sort_unstable();
         names.dedup();

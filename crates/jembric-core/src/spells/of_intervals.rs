@@ -43,7 +43,8 @@ impl SpellsPlan {
         let intervals = Intervals::of(table, rules, context)?;
         let all_active = intervals.all_active();
         let used = |row: usize| all_active || intervals.fates[row] == Fate::Active;
-        let interval = |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
+        let interval =
+            |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
         let parts = GroupedByEntity::of(entities.ids(), entities.count(), used, interval);
         let order = self.order(table, entities)?;
         let spells: Vec<Spell> = order
@@ -66,11 +67,15 @@ impl SpellsPlan {
             with_no_key(&mut dropped, &mut set_aside, &keyed);
         }
         let open = intervals.closed_in(&kept);
-        let (mut ledger, aside) =
-            RowMasks { kept, dropped, set_aside }.account(self.step.clone(), table, &self.accounting)?;
-        ledger
-            .counts
-            .insert(0, (if self.idle { "idle stretches" } else { "spells" }.into(), spells.len() as u64));
+        let (mut ledger, aside) = RowMasks { kept, dropped, set_aside }.account(
+            self.step.clone(),
+            table,
+            &self.accounting,
+        )?;
+        ledger.counts.insert(
+            0,
+            (if self.idle { "idle stretches" } else { "spells" }.into(), spells.len() as u64),
+        );
         ledger.note("open", open);
         ledger.as_of = intervals.closed_on;
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
@@ -80,8 +85,9 @@ impl SpellsPlan {
         let first_rows = entities.first_rows();
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         if !per.is_empty() {
-            let rows =
-                UInt32Array::from_iter_values(spells.iter().map(|spell| first_rows[spell.entity as usize]));
+            let rows = UInt32Array::from_iter_values(
+                spells.iter().map(|spell| first_rows[spell.entity as usize]),
+            );
             columns.extend(table.select(per)?.take(&rows)?.fields());
         }
         let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
@@ -117,7 +123,8 @@ impl SpellsPlan {
                 spell.records += 1;
                 continue;
             }
-            let hole = Spell { entity, first: spell.last + 1, last: first - 1, open: false, records: 0 };
+            let hole =
+                Spell { entity, first: spell.last + 1, last: first - 1, open: false, records: 0 };
             spells.push(if self.idle { hole } else { spell });
             spell = Spell { entity, first, last, open, records: 1 };
         }

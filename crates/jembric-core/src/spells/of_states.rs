@@ -1,4 +1,5 @@
-//! Spells of dated states: a state holds until the entity's next one, and equal neighbours are one spell.
+//! Spells of dated states: a state holds until the entity's next one, and equal neighbours are one
+//! spell.
 
 use super::SpellsPlan;
 use crate::{
@@ -77,7 +78,10 @@ impl SpellsPlan {
             };
             last.map(|last| i64::from(last.number() - spell.first + 1))
         });
-        columns.push((Field::new("days", DataType::Int64, true), Arc::new(days.collect::<Int64Array>())));
+        columns.push((
+            Field::new("days", DataType::Int64, true),
+            Arc::new(days.collect::<Int64Array>()),
+        ));
         let records = Int64Array::from_iter_values(spells.iter().map(|spell| spell.records));
         columns.push((Field::new("records", DataType::Int64, true), Arc::new(records)));
         Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside })
@@ -112,32 +116,36 @@ impl States {
             periods: dates.periods(),
             values: Entities::of_columns(&table.columns_at(value), table.rows(), Missing::IsAKey)?,
             compare: WholeRows::of(&table.select(value)?)?,
-            times: (0..table.rows()).map(|row| if valid(row) { dates.sortable(row) } else { 0 }).collect(),
+            times: (0..table.rows())
+                .map(|row| if valid(row) { dates.sortable(row) } else { 0 })
+                .collect(),
         })
     }
 
-    /// Joins an entity's rows, which are in order of their dates, and counts those overtaken on their day and those tied.
+    /// Joins an entity's rows, which are in order of their dates, and counts those overtaken on
+    /// their day and those tied.
     fn join(&self, rows: &[u32], spells: &mut Vec<StateSpell>, (overtaken, tied): &mut (u64, u64)) {
         let before = spells.len();
         for of_day in rows.chunk_by(|&a, &b| self.days[a as usize] == self.days[b as usize]) {
             let latest = of_day.iter().map(|&row| self.times[row as usize]).max().unwrap_or(0);
             let last: Vec<u32> =
                 of_day.iter().copied().filter(|&row| self.times[row as usize] == latest).collect();
-            let Some(row) = last
-                .iter()
-                .copied()
-                .reduce(|best, row| if self.compare.compare(best, row).is_lt() { row } else { best })
-            else {
+            let Some(row) = last.iter().copied().reduce(|best, row| {
+                if self.compare.compare(best, row).is_lt() { row } else { best }
+            }) else {
                 continue;
             };
             let value = self.values.ids()[row as usize];
             let others =
-                last.iter().filter(|&&other| self.values.ids()[other as usize] != value).count() as u64;
+                last.iter().filter(|&&other| self.values.ids()[other as usize] != value).count()
+                    as u64;
             *overtaken += (of_day.len() - last.len()) as u64;
             *tied += others;
             let (first, records) = (self.days[row as usize], of_day.len() as i64);
             match spells[before..].last_mut() {
-                Some(spell) if self.values.ids()[spell.row as usize] == value => spell.records += records,
+                Some(spell) if self.values.ids()[spell.row as usize] == value => {
+                    spell.records += records
+                }
                 last => {
                     let ends = self.periods.of(Day::clamped(first)).plus(-1).first().number();
                     if let Some(spell) = last {

@@ -14,7 +14,8 @@ use std::{
 
 fn shown(table: &Table) -> Vec<String> {
     let row = |row| {
-        let cells = table.columns().iter().map(|column| array_value_to_string(column, row).unwrap());
+        let cells =
+            table.columns().iter().map(|column| array_value_to_string(column, row).unwrap());
         cells.collect::<Vec<_>>().join(" ")
     };
     (0..table.rows()).map(row).collect()
@@ -26,7 +27,9 @@ fn stays(rows: &[(&str, &str, &str)]) -> Table {
         Arc::new(rows.iter().map(|row| day(&of(row))).collect::<Date32Array>())
     };
     let who: ArrayRef = Arc::new(
-        rows.iter().map(|row| Some(row.0).filter(|who| !who.is_empty())).collect::<StringViewArray>(),
+        rows.iter()
+            .map(|row| Some(row.0).filter(|who| !who.is_empty()))
+            .collect::<StringViewArray>(),
     );
     Table::from_columns([
         ("who", who),
@@ -41,10 +44,15 @@ fn stays(rows: &[(&str, &str, &str)]) -> Table {
 // B        ██
 // A  ██  ██
 #[rstest]
-#[case::touching(Spells::of_intervals("a", "z"), &["A 2025-01-01 2025-01-02 2 1", "A 2025-01-05 2025-01-06 2 1", "B 2025-01-01 2025-01-08 8 3", "B 2025-01-20 2025-01-21 2 1"])]
-#[case::gaps(Spells::of_intervals("a", "z").join_gaps(2), &["A 2025-01-01 2025-01-06 6 2", "B 2025-01-01 2025-01-08 8 3", "B 2025-01-20 2025-01-21 2 1"])]
-#[case::idle(Spells::of_intervals("a", "z").idle(), &["A 2025-01-03 2025-01-04 2", "B 2025-01-09 2025-01-19 11"])]
-#[case::free(Spells::of_intervals("a", "z").end_day(EndDay::Exclusive), &["A 2025-01-01 2025-01-02 1 1", "A 2025-01-05 2025-01-06 1 1", "B 2025-01-01 2025-01-06 5 2", "B 2025-01-07 2025-01-08 1 1", "B 2025-01-20 2025-01-21 1 1"])]
+#[case::touching(Spells::of_intervals("a", "z"), &["A 2025-01-01 2025-01-02 2 1",
+    "A 2025-01-05 2025-01-06 2 1", "B 2025-01-01 2025-01-08 8 3", "B 2025-01-20 2025-01-21 2 1"])]
+#[case::gaps(Spells::of_intervals("a", "z").join_gaps(2), &["A 2025-01-01 2025-01-06 6 2",
+    "B 2025-01-01 2025-01-08 8 3", "B 2025-01-20 2025-01-21 2 1"])]
+#[case::idle(Spells::of_intervals("a", "z").idle(), &["A 2025-01-03 2025-01-04 2",
+    "B 2025-01-09 2025-01-19 11"])]
+#[case::free(Spells::of_intervals("a", "z").end_day(EndDay::Exclusive),
+    &["A 2025-01-01 2025-01-02 1 1", "A 2025-01-05 2025-01-06 1 1", "B 2025-01-01 2025-01-06 5 2",
+        "B 2025-01-07 2025-01-08 1 1", "B 2025-01-20 2025-01-21 1 1"])]
 fn spells_of_each_entity(#[case] spells: Spells, #[case] expected: &[&str]) {
     let table = stays(&[
         ("B", "2025-01-20", "2025-01-21"),
@@ -71,15 +79,20 @@ fn what_is_no_interval_is_accounted_for() {
     let context = Context::new().as_of("2025-01-10".parse().unwrap());
     let outcome = Spells::of_intervals("a", "z").per(["who"]).apply_with(&table, &context).unwrap();
     assert_eq!(shown(&outcome.table), ["A 2025-01-01  10 1"]);
-    let reasons =
-        [Reason::EndBeforeStart, Reason::NoKey, Reason::NoStart].map(|reason| outcome.ledger.rows(reason));
-    assert_eq!((reasons, outcome.ledger.count("open"), outcome.ledger.as_of), ([1, 1, 2], 1, context.as_of));
+    let reasons = [Reason::EndBeforeStart, Reason::NoKey, Reason::NoStart]
+        .map(|reason| outcome.ledger.rows(reason));
+    assert_eq!(
+        (reasons, outcome.ledger.count("open"), outcome.ledger.as_of),
+        ([1, 1, 2], 1, context.as_of)
+    );
     assert!(outcome.ledger.balances());
 }
 
 #[rstest]
-#[case::alone(None, &["A x 2025-01-01 2025-01-09 9 2", "A  2025-01-10 2025-01-11 2 1", "A x 2025-01-12   1", "B y 2025-01-03   1"], 0)]
-#[case::as_of(Some("2025-01-10"), &["A x 2025-01-01 2025-01-09 9 2", "A  2025-01-10  1 1", "B y 2025-01-03  8 1"], 1)]
+#[case::alone(None, &["A x 2025-01-01 2025-01-09 9 2", "A  2025-01-10 2025-01-11 2 1",
+    "A x 2025-01-12   1", "B y 2025-01-03   1"], 0)]
+#[case::as_of(Some("2025-01-10"), &["A x 2025-01-01 2025-01-09 9 2", "A  2025-01-10  1 1",
+    "B y 2025-01-03  8 1"], 1)]
 fn states_hold_until_the_next_one(
     #[case] as_of: Option<&str>,
     #[case] expected: &[&str],
@@ -95,20 +108,28 @@ fn states_hold_until_the_next_one(
     ];
     let table = stays(&states.map(|(who, date, _)| (who, date, "")));
     let values: ArrayRef = Arc::new(
-        states.iter().map(|row| Some(row.2).filter(|value| !value.is_empty())).collect::<StringViewArray>(),
+        states
+            .iter()
+            .map(|row| Some(row.2).filter(|value| !value.is_empty()))
+            .collect::<StringViewArray>(),
     );
     let table = table.with_column("state", values).unwrap();
     let context = Context { as_of: as_of.map(|day| day.parse().unwrap()), ..Context::new() };
-    let outcome = Spells::of_states("a", ["state"]).per(["who"]).apply_with(&table, &context).unwrap();
+    let outcome =
+        Spells::of_states("a", ["state"]).per(["who"]).apply_with(&table, &context).unwrap();
     assert_eq!(shown(&outcome.table), expected);
-    assert_eq!([Reason::AfterAsOf, Reason::NoDate].map(|reason| outcome.ledger.rows(reason)), [after, 1]);
+    assert_eq!(
+        [Reason::AfterAsOf, Reason::NoDate].map(|reason| outcome.ledger.rows(reason)),
+        [after, 1]
+    );
     assert!(outcome.ledger.balances());
 }
 
 #[test]
 fn of_several_states_on_a_day_the_last_moment_counts_and_then_the_greatest_value() {
     let hour = |hours: i64| hours * 3_600_000_000;
-    let at: ArrayRef = Arc::new(TimestampMicrosecondArray::from(vec![hour(10), hour(9), hour(10), hour(30)]));
+    let at: ArrayRef =
+        Arc::new(TimestampMicrosecondArray::from(vec![hour(10), hour(9), hour(10), hour(30)]));
     let level: ArrayRef = Arc::new(Int64Array::from(vec![1, 9, 2, 3]));
     let table = Table::from_columns([("at", at), ("level", level)]).unwrap();
     let outcome = Spells::of_states("at", ["level"]).apply(&table).unwrap();
@@ -160,7 +181,8 @@ proptest! {
             ("z", Arc::new(rows.iter().map(|row| Some(row.1 + row.2)).collect::<Date32Array>())),
         ]).unwrap();
         let of_intervals = Spells::of_intervals("a", "z").per(["who"]).join_gaps(join_gaps);
-        for (operation, expected) in [(of_intervals.clone(), spells), (of_intervals.idle(), holes)] {
+        for (operation, expected) in [(of_intervals.clone(), spells), (of_intervals.idle(),
+            holes)] {
             let outcome = operation.apply(&table).unwrap();
             let days = |name: &str| outcome.table.column(name).unwrap().as_primitive::<arrow_array::types::Date32Type>().values().to_vec();
             let who = outcome.table.column("who").unwrap().as_primitive::<Int64Type>().values().to_vec();
@@ -188,7 +210,8 @@ proptest! {
         rows in prop::collection::vec((0_i64..4, 0_i32..60, 0_i32..12), 0..40),
         (gaps, idle) in (0_u32..3, any::<bool>()),
     ) {
-        let rows: Vec<_> = rows.iter().map(|&(who, start, length)| (who, start, start + length - 1)).collect();
+        let rows: Vec<_> = rows.iter().map(|&(who, start, length)| (who, start,
+            start + length - 1)).collect();
         let mut spells = Spells::of_intervals("a", "z").per(["who"]).join_gaps(gaps);
         spells.idle = idle;
         let whole = spells.apply(&entities(&rows)).unwrap();
@@ -208,6 +231,7 @@ proptest! {
         prop_assert_eq!(lines, shown(&whole.table));
         let merged = ledgers.iter().skip(1).fold(ledgers[0].clone(), |all, part| all.merge(part));
         prop_assert_eq!((merged.kept, merged.rows_in), (whole.ledger.kept, whole.ledger.rows_in));
-        prop_assert_eq!(merged.rows(Reason::EndBeforeStart), whole.ledger.rows(Reason::EndBeforeStart));
+        prop_assert_eq!(merged.rows(Reason::EndBeforeStart),
+            whole.ledger.rows(Reason::EndBeforeStart));
     }
 }

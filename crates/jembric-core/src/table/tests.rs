@@ -21,19 +21,29 @@ fn one(array: impl Array + 'static) -> Result<Table> {
 #[case(StringArray::from(vec!["a"]), Type::Text)]
 #[case(vec!["a"].into_iter().collect::<DictionaryArray<Int32Type>>(), Type::Text)]
 #[case(TimestampNanosecondArray::from(vec![1_000]), Type::Moment { instant: false })]
-#[case(TimestampNanosecondArray::from(vec![1_000]).with_timezone("+02:00"), Type::Moment { instant: true })]
+#[case(TimestampNanosecondArray::from(vec![1_000]).with_timezone("+02:00"),
+    Type::Moment { instant: true })]
 #[case(NullArray::new(1), Type::Nothing)]
 fn other_arrow_types_are_widened(#[case] array: impl Array + 'static, #[case] kind: Type) {
     assert_eq!(one(array).unwrap().shape().columns()[0].kind, Some(kind));
 }
 
 #[rstest]
-#[case(one(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1)])])), "column `it` has the Arrow type List(Int64), which cannot be read as numbers, text, dates or moments")]
-#[case(one(Date32Array::from(vec![0, 2_932_897])), "column `it` has in row 2 a date outside the years 0001 to 9999")]
-#[case(one(TimestampMicrosecondArray::from(vec![i64::MIN])), "column `it` has in row 1 a date outside the years 0001 to 9999")]
-#[case(one(UInt64Array::from(vec![u64::MAX])), "a column could not be worked on: Cast error: Can't cast value 18446744073709551615 to type Int64")]
-#[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("a", Arc::new(NullArray::new(1)))]), "two columns are called `a`: a column is found by its name, so rename one")]
-#[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("b", Arc::new(NullArray::new(2)))]), "column `b` has 2 rows, the ones before it 1")]
+#[case(one(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1)])])),
+    "column `it` has the Arrow type List(Int64), which cannot be read as numbers, text, dates or \
+        moments")]
+#[case(one(Date32Array::from(vec![0, 2_932_897])),
+    "column `it` has in row 2 a date outside the years 0001 to 9999")]
+#[case(one(TimestampMicrosecondArray::from(vec![i64::MIN])),
+    "column `it` has in row 1 a date outside the years 0001 to 9999")]
+#[case(one(UInt64Array::from(vec![u64::MAX])),
+    "a column could not be worked on: Cast error: Can't cast value 18446744073709551615 to type \
+        Int64")]
+#[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("a",
+    Arc::new(NullArray::new(1)))]), "two columns are called `a`: a column is found by its name, \
+        so rename one")]
+#[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("b",
+    Arc::new(NullArray::new(2)))]), "column `b` has 2 rows, the ones before it 1")]
 fn what_cannot_be_a_table_is_refused(#[case] table: Result<Table>, #[case] message: &str) {
     assert_eq!(table.unwrap_err().to_string(), message);
 }
@@ -42,7 +52,10 @@ fn what_cannot_be_a_table_is_refused(#[case] table: Result<Table>, #[case] messa
 fn nan_is_missing_and_counted_and_minus_zero_is_zero() {
     let table = one(Float64Array::from(vec![Some(f64::NAN), Some(-0.0), None])).unwrap();
     let floats = table.column("it").unwrap().as_primitive::<Float64Type>();
-    assert_eq!((table.not_numbers(), floats.null_count(), floats.value(1).is_sign_positive()), (1, 2, true));
+    assert_eq!(
+        (table.not_numbers(), floats.null_count(), floats.value(1).is_sign_positive()),
+        (1, 2, true)
+    );
 }
 
 #[rstest]
@@ -51,7 +64,10 @@ fn nan_is_missing_and_counted_and_minus_zero_is_zero() {
 #[case("inspected", &["inspected_on", "inspector"])]
 #[case("zzz", &[])]
 fn the_nearest_name_is_the_one_that_was_meant(#[case] wanted: &str, #[case] expected: &[&str]) {
-    assert_eq!(nearest(wanted, ["vessel", "inspected_on", "inspector", "note"].into_iter()), expected);
+    assert_eq!(
+        nearest(wanted, ["vessel", "inspected_on", "inspector", "note"].into_iter()),
+        expected
+    );
 }
 
 #[test]

@@ -1,4 +1,5 @@
-//! What is asked of totals: the figures, the parts of a longer time, and over what the same is told beside them.
+//! What is asked of totals: the figures, the parts of a longer time, and over what the same is told
+//! beside them.
 
 use crate::{calendar::Periods, shape::Named};
 

@@ -1,7 +1,8 @@
-//! [`Groups`]: what rows are told apart by; [`Cells`]: the figures of each cell, which are found by its [`Spot`].
+//! [`Groups`]: what rows are told apart by; [`Cells`]: the figures of each cell, which are found by
+//! its [`Spot`].
 //!
-//! Where a slot for every period, part, entity and column fits the memory, a row's cell is reckoned; else the cells that have a record
-//! are numbered.
+//! Where a slot for every period, part, entity and column fits the memory, a row's cell is
+//! reckoned; else the cells that have a record are numbered.
 
 use super::{
     AskedFigure, Each, TotalsPlan,
@@ -29,7 +30,8 @@ use std::sync::Arc;
 const MOST_SLOTS: u64 = 1 << 27;
 const FEW_SLOTS: u64 = 1 << 16;
 
-/// Where a cell stands: its period, its part of one, its entity and its column, each by its place in order.
+/// Where a cell stands: its period, its part of one, its entity and its column, each by its place
+/// in order.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Spot {
     pub(super) period: i32,
@@ -54,7 +56,8 @@ impl Keys {
         Keys::of_values(listed.map_or_else(|| table.select(per), |listed| Ok(listed.clone()))?)
     }
 
-    /// The keys that stand in the rows of a table of key columns; all rows are one where there are no columns.
+    /// The keys that stand in the rows of a table of key columns; all rows are one where there are
+    /// no columns.
     fn of_values(values: Table) -> Result<Keys> {
         let names = values.all_named();
         if names.is_empty() {
@@ -66,12 +69,18 @@ impl Keys {
         order.iter().zip(0..).for_each(|(&entity, place)| places[entity] = place);
         let firsts = entities.first_rows();
         let in_order = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
-        Ok(Keys { values: values.take(&in_order)?, count: places.len(), ids: entities.into_ids(), places })
+        Ok(Keys {
+            values: values.take(&in_order)?,
+            count: places.len(),
+            ids: entities.into_ids(),
+            places,
+        })
     }
 
     /// The keys of both, and the new place of each of the one and of the other.
     pub(super) fn merged(one: &Keys, other: &Keys) -> Result<(Keys, Vec<u32>, Vec<u32>)> {
-        let both = Table::joined(&one.values.clone().anonymous(), &[other.values.clone().anonymous()])?;
+        let both =
+            Table::joined(&one.values.clone().anonymous(), &[other.values.clone().anonymous()])?;
         let keys = Keys::of_values(both)?;
         let place = |row: usize| keys.of_row(row);
         let of_one = (0..one.count).map(place).collect();
@@ -105,10 +114,16 @@ pub(super) struct Timed {
 }
 
 impl Timed {
-    pub(super) fn of(totals: &TotalsPlan, column: &str, dates: &Dates, context: &Context) -> Result<Timed> {
+    pub(super) fn of(
+        totals: &TotalsPlan,
+        column: &str,
+        dates: &Dates,
+        context: &Context,
+    ) -> Result<Timed> {
         let axis = totals.periods.map(|periods| Axis::of(column, dates, periods, &context.zone));
         let axis = axis.transpose()?;
-        let parts = totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
+        let parts =
+            totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
         let numbers = axis.as_ref().map(|axis| axis.numbers(dates)).unwrap_or_default();
         Ok(Timed { axis, numbers, parts: parts.unwrap_or_default() })
     }
@@ -140,7 +155,8 @@ impl Timed {
         let of_part = |(n, numbers): (usize, &[i32])| match all {
             true => numbers.iter().fold(none, |ends, &number| wider(ends, (number, number))),
             false => {
-                let rows = numbers.iter().enumerate().filter(|(row, _)| used.value(n * STRETCH + row));
+                let rows =
+                    numbers.iter().enumerate().filter(|(row, _)| used.value(n * STRETCH + row));
                 rows.fold(none, |ends, (_, &number)| wider(ends, (number, number)))
             }
         };
@@ -188,7 +204,8 @@ fn parts(
         (Each::MonthOfYear, _) => of_days(&|day| day.ymd().1 - 1),
         (Each::DayOfMonth, _) => of_days(&|day| day.ymd().2 - 1),
         (Each::HourOfDay, Dates::Moments(moments)) => {
-            let hour = |reading: i64| (reading.rem_euclid(MICROS_PER_DAY) / (MICROS_PER_DAY / 24)) as u32;
+            let hour =
+                |reading: i64| (reading.rem_euclid(MICROS_PER_DAY) / (MICROS_PER_DAY / 24)) as u32;
             match dates.are_instants() {
                 true => context.zone.readings(moments.values()).map(hour).collect(),
                 false => parallel::map(moments.values(), hour),
@@ -225,12 +242,13 @@ impl Cells {
         if let Some(slots) = slots {
             let slot = |row: usize| {
                 let period = (timed.period(row) - first) as u32;
-                let entity =
-                    (period * groups.parts + timed.part(row)) * entities as u32 + groups.entities.of_row(row);
+                let entity = (period * groups.parts + timed.part(row)) * entities as u32
+                    + groups.entities.of_row(row);
                 entity * sides as u32 + groups.sides.of_row(row)
             };
             let slot_of = |row| if all || used.value(row) { slot(row) } else { NONE };
-            let slot_of: Vec<u32> = (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
+            let slot_of: Vec<u32> =
+                (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
             let counts = records_of(&slot_of, slots as usize);
             // Slots without a record add nothing to the first cell.
             let (mut cell_of, mut spots) = (vec![0_u32; counts.len()], Vec::new());
@@ -273,7 +291,8 @@ impl Cells {
                 side: groups.sides.of_row(row),
             }
         };
-        let mut spots: Vec<(Spot, usize)> = numbered.first_rows().iter().map(spot).zip(0..).collect();
+        let mut spots: Vec<(Spot, usize)> =
+            numbered.first_rows().iter().map(spot).zip(0..).collect();
         spots.par_sort_unstable();
         let mut places = vec![0; spots.len()];
         spots.iter().zip(0..).for_each(|((_, number), place)| places[*number] = place);
@@ -292,7 +311,8 @@ impl Cells {
         [of_one, of_other]: [&dyn Fn(Spot) -> Spot; 2],
     ) -> Cells {
         let spots = one.spots.iter().map(|&spot| of_one(spot));
-        let spots: Vec<Spot> = spots.chain(other.spots.iter().map(|&spot| of_other(spot))).collect();
+        let spots: Vec<Spot> =
+            spots.chain(other.spots.iter().map(|&spot| of_other(spot))).collect();
         let cells = one.spots.len() as u32;
         let figures = one.figures.into_iter().zip(other.figures);
         let figures = figures.map(|(one, other)| one.followed_by(other, cells)).collect();
@@ -305,15 +325,20 @@ impl Cells {
     }
 
     /// The cells of longer stretches: those that go to one spot become one.
-    pub(super) fn put_together(&self, sources: &[FigureSource], to: impl Fn(Spot) -> Spot) -> Cells {
+    pub(super) fn put_together(
+        &self,
+        sources: &[FigureSource],
+        to: impl Fn(Spot) -> Spot,
+    ) -> Cells {
         let mut spots: Vec<Spot> = self.spots.iter().map(|&spot| to(spot)).collect();
         spots.sort_unstable();
         spots.dedup();
         let cell = |&spot: &Spot| spots.partition_point(|other| *other < to(spot)) as u32;
         let cell_of: Vec<u32> = self.spots.iter().map(cell).collect();
         let both = sources.iter().zip(&self.figures);
-        let figures =
-            both.map(|(source, figures)| source.put_together(figures, &cell_of, spots.len())).collect();
+        let figures = both
+            .map(|(source, figures)| source.put_together(figures, &cell_of, spots.len()))
+            .collect();
         Cells { spots, figures }
     }
 
@@ -322,7 +347,8 @@ impl Cells {
         if spots == self.spots {
             return (0..spots.len()).map(Place::Cell).collect();
         }
-        let place = |spot: &Spot| self.spots.binary_search(spot).map_or(Place::NoRecord, Place::Cell);
+        let place =
+            |spot: &Spot| self.spots.binary_search(spot).map_or(Place::NoRecord, Place::Cell);
         spots.iter().map(place).collect()
     }
 }

@@ -1,4 +1,5 @@
-//! [`Figures`]: what is asked of each cell, added up over the rows, and put together where cells are.
+//! [`Figures`]: what is asked of each cell, added up over the rows, and put together where cells
+//! are.
 
 use super::{AskedFigure, What};
 use crate::{
@@ -11,7 +12,9 @@ use crate::{
     sort_keys::SortKeys,
     table::Table,
 };
-use arrow_array::{Array, ArrayRef, BooleanArray, Float64Array, Int64Array, NullArray, UInt32Array};
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, NullArray, UInt32Array,
+};
 use arrow_buffer::NullBuffer;
 use arrow_schema::Field;
 use arrow_select::{concat::concat, nullif::nullif, take::take};
@@ -49,7 +52,8 @@ pub(super) enum Figures {
     Records(Vec<u64>),
     /// Sums, and how many values went into each.
     Sums(Sums, Vec<u64>),
-    /// Sums of floats of several batches, each as one long integer, and how many values went into each.
+    /// Sums of floats of several batches, each as one long integer, and how many values went into
+    /// each.
     LongSums(Vec<Limbs>, Vec<u64>),
     /// The row with the least or greatest value.
     Rows(Vec<u32>),
@@ -72,11 +76,13 @@ impl FigureSource {
         let Some(place) = asked.place else { return Ok(FigureSource::Records) };
         Ok(match asked.what {
             What::Count => FigureSource::Records,
-            What::Sum | What::Mean => {
-                FigureSource::Measure { measure: Measure::of(table, place)?, mean: asked.what == What::Mean }
-            }
+            What::Sum | What::Mean => FigureSource::Measure {
+                measure: Measure::of(table, place)?,
+                mean: asked.what == What::Mean,
+            },
             What::Min | What::Max => {
-                let values = Table::of_known([(table.field_at(place).clone(), table.at(place).clone())])?;
+                let values =
+                    Table::of_known([(table.field_at(place).clone(), table.at(place).clone())])?;
                 FigureSource::extreme(&values, asked.what == What::Max)?
             }
             What::Distinct => FigureSource::values(table.at(place).clone())?,
@@ -88,11 +94,18 @@ impl FigureSource {
         let array = values.at(0).clone();
         let order = SortKeys::of(&sortable(values, 0))?;
         let valid = array.logical_nulls();
-        Ok(FigureSource::Extreme { field: values.field_at(0).clone(), array, order, valid, greatest })
+        Ok(FigureSource::Extreme {
+            field: values.field_at(0).clone(),
+            array,
+            order,
+            valid,
+            greatest,
+        })
     }
 
     fn values(array: ArrayRef) -> Result<FigureSource> {
-        let numbers = Entities::of_columns(std::slice::from_ref(&array), array.len(), Missing::NoEntity)?;
+        let numbers =
+            Entities::of_columns(std::slice::from_ref(&array), array.len(), Missing::NoEntity)?;
         Ok(FigureSource::Values { array, numbers: numbers.into_ids() })
     }
 
@@ -101,7 +114,9 @@ impl FigureSource {
         let misses = |row: usize| match self {
             FigureSource::Records => false,
             FigureSource::Measure { measure, .. } => !measure.is_valid(row),
-            FigureSource::Extreme { valid, .. } => valid.as_ref().is_some_and(|valid| valid.is_null(row)),
+            FigureSource::Extreme { valid, .. } => {
+                valid.as_ref().is_some_and(|valid| valid.is_null(row))
+            }
             FigureSource::Values { numbers, .. } => numbers[row] == NONE,
         };
         let none = match self {
@@ -113,7 +128,8 @@ impl FigureSource {
         (0..if none { 0 } else { rows }).filter(|&row| is_used(row) && misses(row)).count() as u64
     }
 
-    /// The figure of each cell, where each row has the number of its cell and each cell so many records.
+    /// The figure of each cell, where each row has the number of its cell and each cell so many
+    /// records.
     pub(super) fn added_up(&self, cell_of: &[u32], records: &[u64]) -> Figures {
         let cells = records.len();
         let rows = || cell_of.iter().copied().enumerate().filter(|&(_, cell)| cell != NONE);
@@ -128,13 +144,17 @@ impl FigureSource {
                     }
                     None => (0..measure.layers())
                         .map(|layer| {
-                            summed(cell_of, cells, |sum: &mut i128, row| *sum += measure.unit(row, layer))
+                            summed(cell_of, cells, |sum: &mut i128, row| {
+                                *sum += measure.unit(row, layer)
+                            })
                         })
                         .collect(),
                 };
                 let counts = match measure.missing() {
                     0 => records.to_vec(),
-                    _ => summed(cell_of, cells, |count, row| *count += u64::from(measure.is_valid(row))),
+                    _ => summed(cell_of, cells, |count, row| {
+                        *count += u64::from(measure.is_valid(row))
+                    }),
                 };
                 Figures::Sums(sums, counts)
             }
@@ -148,7 +168,8 @@ impl FigureSource {
                 Figures::Rows(best)
             }
             FigureSource::Values { numbers, .. } => {
-                let pairs = rows().map(|(row, cell)| (cell, numbers[row])).filter(|pair| pair.1 != NONE);
+                let pairs =
+                    rows().map(|(row, cell)| (cell, numbers[row])).filter(|pair| pair.1 != NONE);
                 Figures::Pairs(different(pairs.collect()))
             }
         }
@@ -160,13 +181,18 @@ impl FigureSource {
         let number = |row: u32| order.of_row(row as usize);
         let is_better = *best == NONE
             || row != NONE
-                && if *greatest { number(row) > number(*best) } else { number(row) < number(*best) };
+                && if *greatest {
+                    number(row) > number(*best)
+                } else {
+                    number(row) < number(*best)
+                };
         if is_better {
             *best = row;
         }
     }
 
-    /// The figures of longer stretches: `to` has for each cell the number of that which it becomes part of.
+    /// The figures of longer stretches: `to` has for each cell the number of that which it becomes
+    /// part of.
     pub(super) fn put_together(&self, figures: &Figures, to: &[u32], cells: usize) -> Figures {
         match figures {
             Figures::Records(counts) => Figures::Records(together(counts, to, cells)),
@@ -181,7 +207,9 @@ impl FigureSource {
             }
             Figures::Rows(rows) => {
                 let mut best = vec![NONE; cells];
-                rows.iter().zip(to).for_each(|(&row, &to)| self.better(&mut best[to as usize], row));
+                rows.iter()
+                    .zip(to)
+                    .for_each(|(&row, &to)| self.better(&mut best[to as usize], row));
                 Figures::Rows(best)
             }
             Figures::Pairs(pairs) => Figures::Pairs(different(
@@ -234,7 +262,9 @@ impl FigureSource {
             }
             (FigureSource::Measure { measure, .. }, Figures::Sums(sums, _)) => {
                 let of_layer = |layer: &Vec<i128>| {
-                    let sum = |place: &Place| if let Place::Cell(cell) = *place { layer[cell] } else { 0 };
+                    let sum = |place: &Place| {
+                        if let Place::Cell(cell) = *place { layer[cell] } else { 0 }
+                    };
                     places.iter().map(sum).collect()
                 };
                 let array = measure.sums(&sums.iter().map(of_layer).collect())?;
@@ -257,10 +287,13 @@ impl FigureSource {
         })
     }
 
-    /// The part that each place has of another, as fractions; missing where that is 0 or where one is.
+    /// The part that each place has of another, as fractions; missing where that is 0 or where one
+    /// is.
     pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&[Place]; 2]) -> ArrayRef {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
-            (FigureSource::Records, Figures::Records(counts), Place::Cell(cell)) => Some(counts[cell] as f64),
+            (FigureSource::Records, Figures::Records(counts), Place::Cell(cell)) => {
+                Some(counts[cell] as f64)
+            }
             (FigureSource::Measure { measure, .. }, Figures::Sums(sums, _), Place::Cell(cell)) => {
                 measure.mean(&of_cell(sums, cell), 1)
             }
@@ -279,7 +312,8 @@ impl FigureSource {
 }
 
 impl FigureSource {
-    /// What is needed of it and of its figures once its rows are gone: the values that the figures refer to.
+    /// What is needed of it and of its figures once its rows are gone: the values that the figures
+    /// refer to.
     pub(super) fn compact(self, figures: Vec<&mut Figures>) -> Result<FigureSource> {
         Ok(match self {
             FigureSource::Records => FigureSource::Records,
@@ -309,7 +343,9 @@ impl FigureSource {
                 let mut used = Vec::new();
                 let mut new = vec![NONE; numbers.len()];
                 let mut first_rows = vec![NONE; numbers.len()];
-                for (row, &number) in numbers.iter().enumerate().filter(|(_, number)| **number != NONE) {
+                for (row, &number) in
+                    numbers.iter().enumerate().filter(|(_, number)| **number != NONE)
+                {
                     let first = &mut first_rows[number as usize];
                     *first = (*first).min(row as u32);
                 }
@@ -353,13 +389,18 @@ impl FigureSource {
             }
             (FigureSource::Values { array, .. }, FigureSource::Values { array: more, .. }) => {
                 let both = concat(&[array.as_ref(), more.as_ref()])?;
-                let distinct =
-                    Entities::of_columns(std::slice::from_ref(&both), both.len(), Missing::NoEntity)?;
+                let distinct = Entities::of_columns(
+                    std::slice::from_ref(&both),
+                    both.len(),
+                    Missing::NoEntity,
+                )?;
                 let (numbers, bases) = (distinct.ids(), [0, array.len()]);
                 for (figures, base) in figures.into_iter().zip(bases) {
                     for figures in figures {
                         let Figures::Pairs(pairs) = figures else { continue };
-                        pairs.iter_mut().for_each(|(_, value)| *value = numbers[base + *value as usize]);
+                        pairs
+                            .iter_mut()
+                            .for_each(|(_, value)| *value = numbers[base + *value as usize]);
                     }
                 }
                 // Each value stands in the row of its number.

@@ -1,7 +1,8 @@
 //! [`Part`]: the cells of some rows and the account of them; parts of different rows are merged.
 //!
-//! A part of one batch refers to the batch's rows. Before it is merged it is made compact: figures then refer to the
-//! values alone that are needed, and sums of floats become long integers, which add up whatever units they were in.
+//! A part of one batch refers to the batch's rows. Before it is merged it is made compact: figures
+//! then refer to the values alone that are needed, and sums of floats become long integers, which
+//! add up whatever units they were in.
 
 use super::{
     TotalsPlan, What,
@@ -59,7 +60,11 @@ struct DatedRows {
 
 impl Part {
     /// The cells of a table's rows, and the rows that have none of the dates.
-    pub(super) fn of(totals: &TotalsPlan, table: &Table, context: &Context) -> Result<(Part, Table)> {
+    pub(super) fn of(
+        totals: &TotalsPlan,
+        table: &Table,
+        context: &Context,
+    ) -> Result<(Part, Table)> {
         let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
         let groups = Groups {
             entities: Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
@@ -130,10 +135,12 @@ impl Part {
     /// The cells of the rows of both.
     pub(super) fn merged(self, other: Part) -> Result<Part> {
         let (mut one, mut other) = (self.compact()?, other.compact()?);
-        let (entities, entity, other_entity) = Keys::merged(&one.groups.entities, &other.groups.entities)?;
+        let (entities, entity, other_entity) =
+            Keys::merged(&one.groups.entities, &other.groups.entities)?;
         let (sides, side, other_side) = Keys::merged(&one.groups.sides, &other.groups.sides)?;
         let mut sources = Vec::new();
-        let pairs = std::mem::take(&mut one.sources).into_iter().zip(std::mem::take(&mut other.sources));
+        let pairs =
+            std::mem::take(&mut one.sources).into_iter().zip(std::mem::take(&mut other.sources));
         for (n, (source, more)) in pairs.enumerate() {
             let figures = [figures_of(&mut one.by_date, n), figures_of(&mut other.by_date, n)];
             sources.push(FigureSource::merged(source, more, figures)?);
@@ -185,11 +192,17 @@ fn figures_of(by_date: &mut [DatedPart], figure: usize) -> Vec<&mut Figures> {
 }
 
 impl DatedRows {
-    fn of(totals: &TotalsPlan, table: &Table, named: &Named, context: &Context) -> Result<DatedRows> {
+    fn of(
+        totals: &TotalsPlan,
+        table: &Table,
+        named: &Named,
+        context: &Context,
+    ) -> Result<DatedRows> {
         let dates = table.dates_at(named.place);
         let timed = Timed::of(totals, &named.column, &dates, context)?;
-        let dated =
-            dates.nulls().map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
+        let dated = dates
+            .nulls()
+            .map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
         let outside = match totals.range {
             Some(range) => {
                 let [before, after] = dates.outside(range.to_whole(dates.periods()), &context.zone);
@@ -205,7 +218,13 @@ impl DatedRows {
     fn all(table: &Table) -> DatedRows {
         let none = BooleanBuffer::new_unset(table.rows());
         let used = BooleanBuffer::new_set(table.rows());
-        DatedRows { timed: Timed::less(), instants: false, used, undated: none.clone(), outside: none }
+        DatedRows {
+            timed: Timed::less(),
+            instants: false,
+            used,
+            undated: none.clone(),
+            outside: none,
+        }
     }
 
     fn cells(
@@ -254,8 +273,11 @@ impl DatedPart {
 
 /// A range as it is for the columns of dates; the shortest where they differ.
 fn whole_range(totals: &TotalsPlan, table: &Table, range: Range) -> Range {
-    let ranges = totals.dates.iter().map(|named| range.to_whole(table.dates_at(named.place).periods()));
-    ranges.reduce(|finest, own| if finest.days() <= own.days() { finest } else { own }).unwrap_or(range)
+    let ranges =
+        totals.dates.iter().map(|named| range.to_whole(table.dates_at(named.place).periods()));
+    ranges
+        .reduce(|finest, own| if finest.days() <= own.days() { finest } else { own })
+        .unwrap_or(range)
 }
 
 /// An error where hours are asked of points in time and of clocks' readings together.

@@ -1,4 +1,5 @@
-//! From cells to the answer: which rows and columns there are, what stands in each, and the account.
+//! From cells to the answer: which rows and columns there are, what stands in each, and the
+//! account.
 
 use super::{
     Each, Scope, TotalsPlan,
@@ -15,7 +16,9 @@ use crate::{
     ledger::{Ledger, Outcome, Reconciled, Warning},
     table::{Table, ordered_field},
 };
-use arrow_array::{Array, ArrayRef, Int64Array, StringViewArray, UInt32Array, cast::AsArray, new_null_array};
+use arrow_array::{
+    Array, ArrayRef, Int64Array, StringViewArray, UInt32Array, cast::AsArray, new_null_array,
+};
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
 use std::sync::Arc;
@@ -99,13 +102,15 @@ impl Sheet<'_> {
             return Err(Error::TooManyRows { rows, most, widest, advice });
         }
         // A place, the keys, and each figure in each column.
-        let figures =
-            (self.totals.asked.len() * self.part.by_date.len() * self.part.groups.sides.count.max(1)) as u64;
+        let figures = (self.totals.asked.len()
+            * self.part.by_date.len()
+            * self.part.groups.sides.count.max(1)) as u64;
         let row_bytes = 24 + self.part.groups.entities.values.row_bytes() + 32 * figures;
         context.expect_room(rows, row_bytes, Smaller::LongerGrainOrRange)?;
         let spot = |period, part, entity| Spot { period, part, entity, side: 0 };
         let of_period = |period| {
-            (0..parts).flat_map(move |part| (0..entities).map(move |entity| spot(period, part, entity)))
+            (0..parts)
+                .flat_map(move |part| (0..entities).map(move |entity| spot(period, part, entity)))
         };
         Ok((first..=last).flat_map(of_period).collect())
     }
@@ -121,7 +126,8 @@ impl Sheet<'_> {
                     None => {
                         let array = self.column(source, &dated.cells, figure, &self.rows)?;
                         let one = std::slice::from_ref(source);
-                        let over_all = || dated.cells.only(figure).put_together(one, |_| Spot::default());
+                        let over_all =
+                            || dated.cells.only(figure).put_together(one, |_| Spot::default());
                         let array = self.with_total(source, array, over_all, 0)?;
                         columns.push(figure_column(source, name, array));
                     }
@@ -153,7 +159,8 @@ impl Sheet<'_> {
         if !self.totals.margins {
             return Ok(array);
         }
-        let total = self.column(source, over_rows().borrow(), 0, &[Spot { side, ..Spot::default() }])?;
+        let total =
+            self.column(source, over_rows().borrow(), 0, &[Spot { side, ..Spot::default() }])?;
         Ok(concat(&[array.as_ref(), total.as_ref()])?)
     }
 
@@ -166,7 +173,8 @@ impl Sheet<'_> {
         name: &str,
     ) -> Result<Vec<(Field, ArrayRef)>> {
         let several = self.totals.asked.len() * self.part.by_date.len() > 1;
-        let named = |value: &str| if several { format!("{name}_{value}") } else { value.to_owned() };
+        let named =
+            |value: &str| if several { format!("{name}_{value}") } else { value.to_owned() };
         let values = &self.part.groups.sides.values;
         let Some((_, array)) = values.fields().next() else { return Ok(Vec::new()) };
         let nulls = array.logical_nulls();
@@ -175,8 +183,9 @@ impl Sheet<'_> {
         spots.for_each(|spot| is_used[spot.side as usize] = true);
         let sources = std::slice::from_ref(source);
         let own = dated.cells.only(figure);
-        let over_rows =
-            |cells: &Cells| cells.put_together(sources, |spot| Spot { side: spot.side, ..Spot::default() });
+        let over_rows = |cells: &Cells| {
+            cells.put_together(sources, |spot| Spot { side: spot.side, ..Spot::default() })
+        };
         let column = |cells: &Cells, totals: &Cells, side: u32| {
             let spots: Vec<Spot> = self.rows.iter().map(|spot| Spot { side, ..*spot }).collect();
             self.with_total(source, self.column(source, cells, 0, &spots)?, || totals, side)
@@ -214,11 +223,17 @@ impl Sheet<'_> {
                 .map(|dated| dated.cells.put_together(&self.part.sources, &to))
                 .collect();
             let wider: Vec<Spot> = self.rows.iter().map(|&spot| to(spot)).collect();
-            for ((asked, source), figure) in self.totals.asked.iter().zip(&self.part.sources).zip(0..) {
-                for ((dated, together), suffix) in self.part.by_date.iter().zip(&together).zip(dates) {
+            for ((asked, source), figure) in
+                self.totals.asked.iter().zip(&self.part.sources).zip(0..)
+            {
+                for ((dated, together), suffix) in
+                    self.part.by_date.iter().zip(&together).zip(dates)
+                {
                     let share = asked.share.as_ref().map(|share| format!("{share}{suffix}"));
-                    let (name, share) = scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
-                    let (mut own, mut whole) = (dated.cells.places(&self.rows), together.places(&wider));
+                    let (name, share) =
+                        scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
+                    let (mut own, mut whole) =
+                        (dated.cells.places(&self.rows), together.places(&wider));
                     if self.totals.margins {
                         own.push(Place::Blank);
                         whole.push(Place::Blank);
@@ -253,7 +268,9 @@ impl Sheet<'_> {
                 let others: Vec<ArrayRef> = others.map(|place| values.at(place).clone()).collect();
                 let ids = match others.is_empty() {
                     true => vec![0; values.rows()],
-                    false => Entities::of_columns(&others, values.rows(), Missing::IsAKey)?.into_ids(),
+                    false => {
+                        Entities::of_columns(&others, values.rows(), Missing::IsAKey)?.into_ids()
+                    }
                 };
                 Box::new(move |spot| Spot { entity: ids[spot.entity as usize], ..spot })
             }
@@ -264,9 +281,10 @@ impl Sheet<'_> {
     fn key_columns(&self) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
         if let Some(axis) = self.axis() {
-            columns.push(
-                axis.column(&self.totals.period_name, self.rows.iter().map(|spot| spot.period).collect()),
-            );
+            columns.push(axis.column(
+                &self.totals.period_name,
+                self.rows.iter().map(|spot| spot.period).collect(),
+            ));
         }
         if let Some(each) = self.totals.each {
             columns.push(part_column(self.totals, each, &self.rows));
@@ -319,7 +337,8 @@ impl Sheet<'_> {
         }
         ledger.note("missing values passed over", self.part.missing.values().sum());
         if let Some(list) = &self.totals.entities {
-            ledger.note("entities named without a key", (list.len() - list.complete().len()) as u64);
+            ledger
+                .note("entities named without a key", (list.len() - list.complete().len()) as u64);
         }
         self.compare_sums(&mut ledger)?;
         Ok(ledger)
@@ -334,7 +353,11 @@ impl Sheet<'_> {
             let Scope::Periods(longer) = scope else { continue };
             for asked in &self.totals.asked {
                 let (name, _) = scope.names(&asked.name, None);
-                warnings.extend(Warning::of_periods_in_part(range, *longer, Some(format!("`{name}`"))));
+                warnings.extend(Warning::of_periods_in_part(
+                    range,
+                    *longer,
+                    Some(format!("`{name}`")),
+                ));
             }
         }
         warnings
@@ -344,7 +367,9 @@ impl Sheet<'_> {
     fn compare_sums(&self, ledger: &mut Ledger) -> Result<()> {
         for (figure, source) in self.part.sources.iter().enumerate() {
             for (n, dated) in self.part.by_date.iter().enumerate() {
-                let Some((_, sums)) = dated.sums.iter().find(|(of, _)| *of == figure) else { continue };
+                let Some((_, sums)) = dated.sums.iter().find(|(of, _)| *of == figure) else {
+                    continue;
+                };
                 let column = match self.totals.dates.len() {
                     0 | 1 => sums.column.clone(),
                     _ => format!("{} by {}", sums.column, self.totals.dates[n].column),
@@ -358,7 +383,8 @@ impl Sheet<'_> {
     }
 }
 
-/// A figure as a column of the answer. The least and the greatest values are of their column's kind.
+/// A figure as a column of the answer. The least and the greatest values are of their column's
+/// kind.
 fn figure_column(source: &FigureSource, name: String, array: ArrayRef) -> (Field, ArrayRef) {
     let plain = || Field::new("", array.data_type().clone(), true);
     (source.field().cloned().unwrap_or_else(plain).with_name(name), array)
@@ -378,7 +404,8 @@ fn part_column(totals: &TotalsPlan, each: Each, rows: &[Spot]) -> (Field, ArrayR
         Each::MonthOfYear => &Month::NAMES,
         Each::DayOfMonth | Each::HourOfDay => {
             let from = i64::from(each == Each::DayOfMonth);
-            let numbers: Int64Array = rows.iter().map(|spot| Some(i64::from(spot.part) + from)).collect();
+            let numbers: Int64Array =
+                rows.iter().map(|spot| Some(i64::from(spot.part) + from)).collect();
             return (Field::new(each.column(), DataType::Int64, true), Arc::new(numbers));
         }
     };

@@ -74,5 +74,7 @@ fn set_aside_rows(plan: &TotalsPlan, batch: &Table) -> BooleanBuffer {
         Some(nulls) => !nulls.inner(),
         None => BooleanBuffer::new_unset(batch.rows()),
     });
-    undated.reduce(|one, other| &one & &other).unwrap_or_else(|| BooleanBuffer::new_unset(batch.rows()))
+    undated
+        .reduce(|one, other| &one & &other)
+        .unwrap_or_else(|| BooleanBuffer::new_unset(batch.rows()))
 }

@@ -1,7 +1,8 @@
 use super::*;
 use crate::sample::{shown, table};
 use arrow_array::{
-    ArrayRef, Date32Array, Float64Array, Int64Array, StringViewArray, UInt32Array, cast::AsArray, types::*,
+    ArrayRef, Date32Array, Float64Array, Int64Array, StringViewArray, UInt32Array, cast::AsArray,
+    types::*,
 };
 use proptest::prelude::*;
 use rstest::rstest;
@@ -29,8 +30,12 @@ fn names(table: &Table) -> String {
 
 #[test]
 fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
-    let asked =
-        monthly().per(["class"]).sum(["amount"]).mean(["amount"]).min(["issued"]).max(["amount as most"]);
+    let asked = monthly()
+        .per(["class"])
+        .sum(["amount"])
+        .mean(["amount"])
+        .min(["issued"])
+        .max(["amount as most"]);
     let outcome = asked.count().distinct(["berth"]).apply(&dues()).unwrap();
     assert_eq!(
         names(&outcome.table),
@@ -47,7 +52,8 @@ fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
     );
     assert_eq!(
         outcome.ledger.to_string(),
-        "totals: sum of amount, mean of amount, min of issued, max of amount as most, distinct of berth, count by month of issued, class, \
+        "totals: sum of amount, mean of amount, min of issued, max of amount as most, distinct of \
+            berth, count by month of issued, class, \
          in view 2025-01-01..2025-03-31
   rows in       6
   kept          5  rows out 4 · empty months not shown 1 · missing values passed over 1
@@ -107,41 +113,63 @@ fn figures_beside_a_range_say_what_they_cover() {
         .apply(&rows)
         .unwrap();
     let ledger = outcome.ledger.to_string();
-    assert!(ledger.contains("the range 2024-01-10..2024-06-30 holds only a part of 2024-01"), "{ledger}");
-    let beside = "`sum_x_of_year` counts only rows in the range 2024-01-10..2024-06-30, which holds only a part of 2024";
+    assert!(
+        ledger.contains("the range 2024-01-10..2024-06-30 holds only a part of 2024-01"),
+        "{ledger}"
+    );
+    let beside = "`sum_x_of_year` counts only rows in the range 2024-01-10..2024-06-30, which \
+        holds only a part of 2024";
     assert!(ledger.contains(beside), "{ledger}");
 }
 
 #[rstest]
 #[case::several_dates(monthly().date(["issued", "paid"]).count(), "month count_issued count_paid",
     &["2025-01 3 1", "2025-02 0 1", "2025-03 2 1", "2025-04 0 1"])]
-#[case::side_by_side(monthly().side_by_side("class").sum(["amount"]).margins(), "month barge tanker (missing) total",
-    &["2025-01 100.15 250.00 0.00 350.15", "2025-03 0.00 0.00 40.00 40.00", "- 100.15 250.00 40.00 390.15"])]
+#[case::side_by_side(monthly().side_by_side("class").sum(["amount"]).margins(),
+    "month barge tanker (missing) total",
+    &["2025-01 100.15 250.00 0.00 350.15", "2025-03 0.00 0.00 40.00 40.00",
+        "- 100.15 250.00 40.00 390.15"])]
 #[case::two_figures_side_by_side(Totals::new().per(["berth"]).side_by_side("class").count().mean(["amount"]).margins(),
-    "berth mean_amount_barge mean_amount_tanker mean_amount_(missing) mean_amount_total count_barge count_tanker count_(missing) count_total",
-    &["North 55.045 250.0 - 120.03 3 1 0 4", "South 0.05 - 40.0 20.025 1 0 1 2", "(total) 36.71333333333333 250.0 40.0 80.028 4 1 1 6"])]
+    "berth mean_amount_barge mean_amount_tanker mean_amount_(missing) mean_amount_total \
+        count_barge count_tanker count_(missing) count_total",
+    &["North 55.045 250.0 - 120.03 3 1 0 4", "South 0.05 - 40.0 20.025 1 0 1 2",
+        "(total) 36.71333333333333 250.0 40.0 80.028 4 1 1 6"])]
 #[case::dense(monthly().per(["class"]).dense().range("2025-01..2025-02".parse().unwrap()).max(["amount"]).count(), "month class max_amount count",
-    &["2025-01 barge 100.10 2", "2025-01 tanker 250.00 1", "2025-01 - - 0", "2025-02 barge - 0", "2025-02 tanker - 0", "2025-02 - - 0"])]
-#[case::weekdays(Totals::new().date(["issued"]).each(Each::Weekday).week_start(Weekday::Friday), "weekday count",
+    &["2025-01 barge 100.10 2", "2025-01 tanker 250.00 1", "2025-01 - - 0", "2025-02 barge - 0",
+        "2025-02 tanker - 0", "2025-02 - - 0"])]
+#[case::weekdays(Totals::new().date(["issued"]).each(Each::Weekday).week_start(Weekday::Friday),
+    "weekday count",
     &["Friday 1", "Monday 3", "Tuesday 1"])]
 #[case::months_of_a_fiscal_year(Totals::new().date(["paid"]).each(Each::MonthOfYear).year_start(crate::calendar::Month::April).margins(), "month_of_year count",
     &["April 1", "January 1", "February 1", "March 1", "(total) 4"])]
-#[case::days_of_months(Totals::new().date(["issued"]).each(Each::DayOfMonth).per(["berth"]), "day_of_month berth count",
+#[case::days_of_months(Totals::new().date(["issued"]).each(Each::DayOfMonth).per(["berth"]),
+    "day_of_month berth count",
     &["3 South 1", "4 North 1", "6 North 1", "20 North 1", "31 South 1"])]
 #[case::quarters_of_a_fiscal_year(monthly().grain(Grain::Quarter).year_start(crate::calendar::Month::February), "quarter count",
     &["FY2025-Q4 3", "FY2026-Q1 2"])]
 #[case::all(Totals::new().sum(["amount"]), "sum_amount", &["400.14"])]
-#[case::beside(monthly().per(["class"]).sum(["amount as fees"]).beside(["quarter", "all"]).beside_every(["class"]),
-    "month class fees fees_of_quarter share_of_quarter_fees fees_of_all share_of_all_fees fees_every_class",
-    &["2025-01 barge 100.15 100.15 1.0 100.15 1.0 350.15", "2025-01 tanker 250.00 250.00 1.0 250.00 1.0 350.15",
-      "2025-03 barge 0.00 100.15 0.0 100.15 0.0 40.00", "2025-03 - 40.00 40.00 1.0 40.00 1.0 40.00"])]
-#[case::a_weekday_beside_its_month(monthly().each(Each::Weekday).count().beside(["month"]), "month weekday count count_of_month share_of_month_count",
-    &["2025-01 Monday 2 3 0.6666666666666666", "2025-01 Friday 1 3 0.3333333333333333", "2025-03 Monday 1 2 0.5", "2025-03 Tuesday 1 2 0.5"])]
+#[case::beside(monthly().per(["class"]).sum(["amount as fees"]).beside(["quarter",
+    "all"]).beside_every(["class"]),
+    "month class fees fees_of_quarter share_of_quarter_fees fees_of_all share_of_all_fees \
+        fees_every_class",
+    &["2025-01 barge 100.15 100.15 1.0 100.15 1.0 350.15", "2025-01 tanker 250.00 250.00 1.0 \
+        250.00 1.0 350.15",
+      "2025-03 barge 0.00 100.15 0.0 100.15 0.0 40.00", "2025-03 - 40.00 40.00 1.0 40.00 1.0 \
+          40.00"])]
+#[case::a_weekday_beside_its_month(monthly().each(Each::Weekday).count().beside(["month"]),
+    "month weekday count count_of_month share_of_month_count",
+    &["2025-01 Monday 2 3 0.6666666666666666", "2025-01 Friday 1 3 0.3333333333333333",
+        "2025-03 Monday 1 2 0.5", "2025-03 Tuesday 1 2 0.5"])]
 #[case::distinct_beside(monthly().per(["berth"]).distinct(["class"]).beside_every(["berth"]).beside(["year"]),
     "month berth distinct_class distinct_class_of_year distinct_class_every_berth",
     &["2025-01 North 2 2 2", "2025-01 South 1 1 2", "2025-03 North 1 2 1", "2025-03 South 0 1 1"])]
-#[case::a_name(Totals::new().date(["paid"]).grain(Grain::Year).name("in").margins(), "in count", &["2025 4", "- 4"])]
-fn totals_are_laid_out_as_asked(#[case] totals: Totals, #[case] columns: &str, #[case] rows: &[&str]) {
+#[case::a_name(Totals::new().date(["paid"]).grain(Grain::Year).name("in").margins(), "in count",
+    &["2025 4", "- 4"])]
+fn totals_are_laid_out_as_asked(
+    #[case] totals: Totals,
+    #[case] columns: &str,
+    #[case] rows: &[&str],
+) {
     let outcome = totals.apply(&dues()).unwrap();
     assert_eq!(names(&outcome.table), columns);
     assert_eq!(shown(&outcome.table), rows);
@@ -172,14 +200,18 @@ fn entities_from_a_list_and_hours_of_the_zone() {
     );
     let days = Totals::new().date(["at"]).sum(["n"]).apply_with(&moments, &zone).unwrap();
     assert_eq!(shown(&days.table), ["2025-03-29 1", "2025-03-31 2"]);
-    let dense = Totals::new().date(["at"]).grain(Grain::Hour).dense().range("2025-03-30".parse().unwrap());
+    let dense =
+        Totals::new().date(["at"]).grain(Grain::Hour).dense().range("2025-03-30".parse().unwrap());
     assert_eq!(dense.apply_with(&moments, &zone).unwrap().table.rows(), 23);
 }
 
 #[test]
 fn a_table_without_rows_has_totals_too() {
     let none = dues().head(0);
-    assert_eq!(shown(&Totals::new().sum(["amount"]).count().apply(&none).unwrap().table), ["0.00 0"]);
+    assert_eq!(
+        shown(&Totals::new().sum(["amount"]).count().apply(&none).unwrap().table),
+        ["0.00 0"]
+    );
     let monthly = monthly().per(["class"]).side_by_side("berth").margins();
     assert_eq!(shown(&monthly.apply(&none).unwrap().table), ["- (total) 0"]);
     assert_eq!(shown(&Totals::new().date(["issued"]).dense().apply(&none).unwrap().table).len(), 0);
@@ -187,22 +219,32 @@ fn a_table_without_rows_has_totals_too() {
 
 #[rstest]
 #[case::grain(Totals::new().grain(Grain::Month), "`grain` is given: expected `date` beside it")]
-#[case::entities(Totals::new().per(["class"]).entities(EntityList::default()), "`entities` is given: expected `dense` beside it")]
-#[case::beside_week(monthly().grain(Grain::Week).beside(["year"]), "`beside` is year: expected longer periods that are made of those of the rows, or `all`")]
-#[case::beside_itself(monthly().beside(["month"]), "`beside` is month: expected longer periods that are made of those of the rows, or `all`")]
-#[case::beside_what(monthly().beside(["yeer"]), "`beside`: `yeer` is not a grain. Did you mean `year` or `week`?")]
-#[case::every(monthly().per(["class"]).beside_every(["berth"]), "`beside-every` is `berth`: expected one of the columns of `per`")]
-#[case::both(monthly().side_by_side("class").beside(["year"]), "`side-by-side` is given: expected either it or `beside` and `beside-every`")]
+#[case::entities(Totals::new().per(["class"]).entities(EntityList::default()),
+    "`entities` is given: expected `dense` beside it")]
+#[case::beside_week(monthly().grain(Grain::Week).beside(["year"]),
+    "`beside` is year: expected longer periods that are made of those of the rows, or `all`")]
+#[case::beside_itself(monthly().beside(["month"]),
+    "`beside` is month: expected longer periods that are made of those of the rows, or `all`")]
+#[case::beside_what(monthly().beside(["yeer"]),
+    "`beside`: `yeer` is not a grain. Did you mean `year` or `week`?")]
+#[case::every(monthly().per(["class"]).beside_every(["berth"]),
+    "`beside-every` is `berth`: expected one of the columns of `per`")]
+#[case::both(monthly().side_by_side("class").beside(["year"]),
+    "`side-by-side` is given: expected either it or `beside` and `beside-every`")]
 #[case::columns(Totals { most_side_by_side: 2, ..monthly().side_by_side("class") },
-    "column `class` has 3 values, and side by side they would be as many columns, more than the 2 that there may be. Name a column with fewer values, or \
+    "column `class` has 3 values, and side by side they would be as many columns, more than the 2 \
+        that there may be. Name a column with fewer values, or \
      allow more: `most_side_by_side(3)`")]
 #[case::flood(monthly().dense().per(["class"]).range("0001..9999".parse().unwrap()).most_rows(9_999),
-    "the answer would have 359964 rows, more than the 9999 that it may: 0001-01 to 9999-12 are 119988 months. Ask for a longer grain or a shorter range, \
+    "the answer would have 359964 rows, more than the 9999 that it may: 0001-01 to 9999-12 are \
+        119988 months. Ask for a longer grain or a shorter range, \
      or allow more: `most_rows(359964)`")]
-#[case::hours(Totals::new().date(["paid"]).each(Each::HourOfDay), "column `paid` holds days, of which the hour of day cannot be told: ask for days")]
+#[case::hours(Totals::new().date(["paid"]).each(Each::HourOfDay),
+    "column `paid` holds days, of which the hour of day cannot be told: ask for days")]
 #[case::text(Totals::new().sum(["class"]), "column `class` holds text, where numbers are needed")]
 #[case::misspelt(monthly().sum(["amuont"]), "there is no column `amuont`. Did you mean `amount`?")]
-#[case::name(monthly().per(["berth as month"]), "there is a column `month` already: choose another name")]
+#[case::name(monthly().per(["berth as month"]),
+    "there is a column `month` already: choose another name")]
 fn what_cannot_be_answered_is_told(#[case] totals: Totals, #[case] message: &str) {
     assert_eq!(totals.apply(&dues()).unwrap_err().to_string(), message);
 }
@@ -210,8 +252,12 @@ fn what_cannot_be_answered_is_told(#[case] totals: Totals, #[case] message: &str
 #[test]
 fn sums_that_do_not_fit_are_refused() {
     let most: ArrayRef = Arc::new(Int64Array::from(vec![i64::MAX, 1]));
-    let error = Totals::new().sum(["n"]).apply(&Table::from_columns([("n", most)]).unwrap()).unwrap_err();
-    assert!(error.to_string().contains("the sum of `n` leads to a number that is too large"), "{error}");
+    let error =
+        Totals::new().sum(["n"]).apply(&Table::from_columns([("n", most)]).unwrap()).unwrap_err();
+    assert!(
+        error.to_string().contains("the sum of `n` leads to a number that is too large"),
+        "{error}"
+    );
 }
 
 type Row = (Option<i64>, Option<i32>, Option<i64>, Option<u8>);
@@ -222,7 +268,12 @@ fn table_of(rows: &[Row]) -> Table {
         ("who", Arc::new(rows.iter().map(|row| row.0).collect::<Int64Array>()) as ArrayRef),
         ("day", Arc::new(rows.iter().map(|row| row.1).collect::<Date32Array>())),
         ("n", Arc::new(rows.iter().map(|row| row.2).collect::<Int64Array>())),
-        ("float", Arc::new(rows.iter().map(|row| row.2.map(|n| n as f64 / 8.0)).collect::<Float64Array>())),
+        (
+            "float",
+            Arc::new(
+                rows.iter().map(|row| row.2.map(|n| n as f64 / 8.0)).collect::<Float64Array>(),
+            ),
+        ),
         ("class", Arc::new(rows.iter().map(text).collect::<StringViewArray>())),
     ])
     .unwrap()
@@ -236,8 +287,11 @@ fn figures(rows: &[Row]) -> String {
     classes.sort_unstable();
     classes.dedup();
     let text = |value: Option<&i64>| value.map_or("-".to_owned(), i64::to_string);
-    let mean =
-        if values.is_empty() { "-".to_owned() } else { format!("{:?}", sum as f64 / values.len() as f64) };
+    let mean = if values.is_empty() {
+        "-".to_owned()
+    } else {
+        format!("{:?}", sum as f64 / values.len() as f64)
+    };
     format!(
         "{sum} {mean} {} {} {} {}",
         text(values.iter().min()),
@@ -256,7 +310,9 @@ proptest! {
     #[test]
     fn every_group_comes_to_what_its_rows_say(
         rows in prop::collection::vec(
-            (prop::option::weighted(0.9, 0_i64..4), prop::option::weighted(0.9, 20_000_i32..20_090), prop::option::weighted(0.8, -9_i64..9), prop::option::of(0_u8..4)),
+            (prop::option::weighted(0.9, 0_i64..4), prop::option::weighted(0.9,
+                20_000_i32..20_090), prop::option::weighted(0.8, -9_i64..9),
+                    prop::option::of(0_u8..4)),
             0..60,
         ),
         grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter]),
@@ -264,7 +320,8 @@ proptest! {
     ) {
         // Entities whose numbers lie far apart are many times more slots than rows.
         let by = |who: i64| if far { who * 1_000_003 } else { who };
-        let rows: Vec<Row> = rows.into_iter().map(|row| (row.0.map(by), row.1, row.2, row.3)).collect();
+        let rows: Vec<Row> = rows.into_iter().map(|row| (row.0.map(by), row.1, row.2,
+            row.3)).collect();
         let periods = Periods::from(grain);
         let period = |row: &Row| row.1.map(|day| periods.of(crate::calendar::Day::from_number(day).unwrap()));
         let mut groups: BTreeMap<(i32, bool, Option<i64>), Vec<Row>> = BTreeMap::new();
@@ -276,13 +333,15 @@ proptest! {
         let label = |number: i32| periods.numbered(number).to_string();
         let who = |who: Option<i64>| who.map_or("-".to_owned(), |who| who.to_string());
         let expected: Vec<String> = groups.iter()
-            .map(|((period, _, key), rows)| format!("{} {} {}", label(*period), who(*key), figures(rows)))
+            .map(|((period, _, key), rows)| format!("{} {} {}", label(*period), who(*key),
+                figures(rows)))
             .collect();
         let asked = everything().date(["day"]).grain(grain).per(["who"]);
         let outcome = asked.apply(&table_of(&rows)).unwrap();
         prop_assert_eq!(shown(&outcome.table), &expected[..]);
         prop_assert!(outcome.ledger.balances());
-        prop_assert_eq!(&outcome.ledger.reconciled[0].kept, outcome.ledger.reconciled[0].in_answer.as_ref().unwrap());
+        prop_assert_eq!(&outcome.ledger.reconciled[0].kept,
+            outcome.ledger.reconciled[0].in_answer.as_ref().unwrap());
 
         // In any order; the same of floats that are exact.
         let mut turned = rows.clone();
@@ -300,7 +359,8 @@ proptest! {
             let of_period: Vec<Row> = dated.iter().filter(|row| period(row).unwrap().number() == *number).copied().collect();
             let line = shown(&beside)[n].clone();
             let cells: Vec<&str> = line.split(' ').collect();
-            let over = |from: usize, places: &[usize]| places.iter().map(|place| cells[from + place]).collect::<Vec<_>>().join(" ");
+            let over = |from: usize,
+                places: &[usize]| places.iter().map(|place| cells[from + place]).collect::<Vec<_>>().join(" ");
             prop_assert_eq!(over(8, &[0, 2, 3, 4, 5, 6]), figures(&of_entity));
             prop_assert_eq!(over(16, &[0, 1, 2, 3, 4, 5]), figures(&of_period));
         }
@@ -310,7 +370,8 @@ proptest! {
         // Worked apart by entity and put together, it is the whole.
         let table = table_of(&rows);
         let asked = everything().date(["day"]).grain(grain).per(["who"]);
-        let (one, other): (Vec<u32>, Vec<u32>) = (0..rows.len() as u32).partition(|&row| rows[row as usize].0 == Some(0));
+        let (one, other): (Vec<u32>,
+            Vec<u32>) = (0..rows.len() as u32).partition(|&row| rows[row as usize].0 == Some(0));
         let mut parts = Vec::new();
         let mut ledgers = Vec::new();
         for part in [one, other] {
@@ -323,16 +384,21 @@ proptest! {
         whole.sort();
         prop_assert_eq!(parts, whole);
         let merged = ledgers[0].clone().merge(&ledgers[1]);
-        prop_assert_eq!((merged.rows_in, merged.kept), (outcome.ledger.rows_in, outcome.ledger.kept));
+        prop_assert_eq!((merged.rows_in, merged.kept), (outcome.ledger.rows_in,
+            outcome.ledger.kept));
     }
 }
 
-/// Enough rows for several threads, in few cells and in many, some reckoned in slots and some numbered.
+/// Enough rows for several threads, in few cells and in many, some reckoned in slots and some
+/// numbered.
 #[rstest]
 #[case::few_cells(11, 1)]
 #[case::many_cells(40_009, 1)]
 #[case::far_apart(40_009, 9_000)]
-fn neither_threads_nor_the_number_of_cells_change_a_sum(#[case] entities: i64, #[case] days_apart: i32) {
+fn neither_threads_nor_the_number_of_cells_change_a_sum(
+    #[case] entities: i64,
+    #[case] days_apart: i32,
+) {
     let rows: Vec<Row> = (0..150_000_i64)
         .map(|n| {
             (
@@ -353,7 +419,8 @@ fn neither_threads_nor_the_number_of_cells_change_a_sum(#[case] entities: i64, #
         let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
         let totals = Totals::new().date(["day"]).per(["who"]).sum(["n"]).count();
         let answer = pool.install(|| totals.apply(&table_of(&rows))).unwrap().table;
-        let column = |name: &str| answer.column(name).unwrap().as_primitive::<Int64Type>().values().to_vec();
+        let column =
+            |name: &str| answer.column(name).unwrap().as_primitive::<Int64Type>().values().to_vec();
         assert_eq!(column("sum_n").into_iter().zip(column("count")).collect::<Vec<_>>(), expected);
     }
 }
@@ -362,8 +429,11 @@ fn neither_threads_nor_the_number_of_cells_change_a_sum(#[case] entities: i64, #
 fn the_least_of_texts_goes_by_their_own_order_and_side_by_side_may_stand_dates() {
     let range = "2025-06-01..2025-06-14".parse().unwrap();
     let days = crate::Almanac::new().range(range).make().unwrap().table;
-    let weekly =
-        Totals::new().per(["iso_week"]).min(["weekday"]).max(["weekday as last", "date"]).sum(["day"]);
+    let weekly = Totals::new()
+        .per(["iso_week"])
+        .min(["weekday"])
+        .max(["weekday as last", "date"])
+        .sum(["day"]);
     let answer = weekly.apply(&days).unwrap().table;
     assert_eq!(
         shown(&answer),
@@ -381,7 +451,8 @@ fn the_least_of_texts_goes_by_their_own_order_and_side_by_side_may_stand_dates()
     );
 
     let stays = table("month:date open:float n:number\n2025-01 0.5 1\n2025-02 - 2\n2025-02 0.5 3");
-    let across = Totals::new().per(["open"]).side_by_side("month").sum(["n"]).apply(&stays).unwrap().table;
+    let across =
+        Totals::new().per(["open"]).side_by_side("month").sum(["n"]).apply(&stays).unwrap().table;
     assert_eq!(
         (names(&across).as_str(), shown(&across)),
         ("open 2025-01 2025-02", vec!["0.5 1 3".to_owned(), "- 0 2".to_owned()])
@@ -396,13 +467,18 @@ fn several_dates_are_accounted_for_each_on_its_own() {
     let ledger = outcome.ledger.to_string();
     for line in [
         "without issued 1 · issued outside the range 2 · without paid 2 · paid outside the range 2",
-        "sum of amount by issued: in 400.14 = kept 350.15 + dropped 40.00 + set aside 9.99; over the answer 350.15",
-        "sum of amount by paid: in 400.14 = kept 100.15 + dropped 40.00 + set aside 259.99; over the answer 100.15",
+        "sum of amount by issued: in 400.14 = kept 350.15 + dropped 40.00 + set aside 9.99; over \
+            the answer 350.15",
+        "sum of amount by paid: in 400.14 = kept 100.15 + dropped 40.00 + set aside 259.99; over \
+            the answer 100.15",
         "balance    6 = 3 + 2 + 1",
     ] {
         assert!(ledger.contains(line), "{line} in {ledger}");
     }
     let infinite: ArrayRef = Arc::new(Float64Array::from(vec![f64::INFINITY]));
-    let error = Totals::new().sum(["x"]).apply(&Table::from_columns([("x", infinite)]).unwrap()).unwrap_err();
+    let error = Totals::new()
+        .sum(["x"])
+        .apply(&Table::from_columns([("x", infinite)]).unwrap())
+        .unwrap_err();
     assert!(error.to_string().contains("infinite"), "{error}");
 }

@@ -1,4 +1,5 @@
-//! [`Join`]: from both tables to what was found, and from that to the answer and the account of both sides.
+//! [`Join`]: from both tables to what was found, and from that to the answer and the account of
+//! both sides.
 
 use super::{
     Keep, Pick, WithinPlan, clash_free,
@@ -64,7 +65,8 @@ impl Join<'_> {
         let pairs = &within.pairs;
         let numbered = keys::number(pairs, events, windows)?;
         let (of_events, of_windows) = numbered.ids().split_at(events.rows());
-        let keyed = |ids: &[u32]| BooleanBuffer::collect_bool(ids.len(), |row| ids[row] != Entities::NONE);
+        let keyed =
+            |ids: &[u32]| BooleanBuffer::collect_bool(ids.len(), |row| ids[row] != Entities::NONE);
 
         let mut their_time = columns.windows::<T>(within, clock, windows, context)?;
         let window_keyed = keyed(of_windows);
@@ -77,8 +79,9 @@ impl Join<'_> {
         });
         let near = within.near.map(|place| {
             let dates = windows.dates_at(place);
-            let there =
-                dates.nulls().map_or_else(|| BooleanBuffer::new_set(windows.rows()), NullBuffer::into_inner);
+            let there = dates
+                .nulls()
+                .map_or_else(|| BooleanBuffer::new_set(windows.rows()), NullBuffer::into_inner);
             (clock.points(&dates), there)
         });
         let search = Search {
@@ -97,15 +100,24 @@ impl Join<'_> {
             have_windows[key as usize] = true;
         }
         let strays = Strays::of(&found.of_events, of_events, &have_windows);
-        let nearly = keys::nearly(pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
+        let nearly =
+            keys::nearly(pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
 
         let event_keyed = keyed(of_events);
         let account = Account {
             join: self,
             found: &found,
             strays: &strays,
-            event_fates: (search.events.dropped.clone(), search.events.set_aside.clone(), event_keyed),
-            window_fates: (search.windows.dropped.clone(), search.windows.set_aside.clone(), window_keyed),
+            event_fates: (
+                search.events.dropped.clone(),
+                search.events.set_aside.clone(),
+                event_keyed,
+            ),
+            window_fates: (
+                search.windows.dropped.clone(),
+                search.windows.set_aside.clone(),
+                window_keyed,
+            ),
             nearly,
             closed: search.events.closed || search.windows.closed,
         };
@@ -139,25 +151,36 @@ impl Account<'_> {
                 windows.filter(&empty)?
             }
             Keep::Matched | Keep::EveryEvent => {
-                let several: u64 = self.found.several.iter().map(|(_, count)| u64::from(*count)).sum();
+                let several: u64 =
+                    self.found.several.iter().map(|(_, count)| u64::from(*count)).sum();
                 let several_events = self.found.several.len() as u64;
                 let matched = self.strays.matched.count_set_bits() as u64;
                 let all = if within.keep == Keep::Matched { matched } else { events.rows() as u64 };
                 let rows = all - several_events + several;
                 if rows > within.most_rows {
-                    let widest =
-                        self.found.several.iter().max_by_key(|(_, count)| *count).map(|(event, count)| {
+                    let widest = self.found.several.iter().max_by_key(|(_, count)| *count).map(
+                        |(event, count)| {
                             let place = events.place(*event as usize);
                             format!("{place} of the events alone falls in {count} windows")
-                        });
+                        },
+                    );
                     let advice = Smaller::FewerPairs;
-                    return Err(Error::TooManyRows { rows, most: within.most_rows, widest, advice });
+                    return Err(Error::TooManyRows {
+                        rows,
+                        most: within.most_rows,
+                        widest,
+                        advice,
+                    });
                 }
                 let brought = &within.brought;
                 // Sums over the answer, of the columns that come out in it, by their places there.
                 let width = events.columns().len();
-                let event_sums: Vec<Option<usize>> =
-                    within.events_accounting.reconcile.iter().map(|(_, place)| Some(*place)).collect();
+                let event_sums: Vec<Option<usize>> = within
+                    .events_accounting
+                    .reconcile
+                    .iter()
+                    .map(|(_, place)| Some(*place))
+                    .collect();
                 let shown = |place: usize| brought.iter().position(|named| named.place == place);
                 let window_sums: Vec<Option<usize>> = within
                     .windows_accounting
@@ -179,7 +202,9 @@ impl Account<'_> {
                     reconcile: &reconcile,
                 })?;
                 let mut sums = sums.into_iter();
-                for (ledger, names) in [(&mut of_events, event_sums), (&mut of_windows, window_sums)] {
+                for (ledger, names) in
+                    [(&mut of_events, event_sums), (&mut of_windows, window_sums)]
+                {
                     for (reconciled, name) in ledger.reconciled.iter_mut().zip(names) {
                         reconciled.in_answer = name.and_then(|_| sums.next());
                     }

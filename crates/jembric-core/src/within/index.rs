@@ -1,11 +1,13 @@
-//! [`Index`]: the windows of each key in order of their starts, so that those which meet a stretch of time are found without
-//! looking at the others.
+//! [`Index`]: the windows of each key in order of their starts, so that those which meet a stretch
+//! of time are found without looking at the others.
 //!
-//! The windows that meet a stretch are among those that start by its end, and of these they are the ones that have not ended
-//! before its start. Where a key's windows also end in their order (they do not overlap, or are of one length, or have no
-//! ends) that is a run, found by binary search. Elsewhere the ends are summed up sixteen by sixteen, level over level, each by
-//! its greatest, and whatever ended too early is stepped over: n log n + hits, however the windows overlap. Source: a
-//! priority search over a static order, as McCreight, "Priority search trees" (1985), with wide nodes in arrays.
+//! The windows that meet a stretch are among those that start by its end, and of these they are the
+//! ones that have not ended before its start. Where a key's windows also end in their order (they
+//! do not overlap, or are of one length, or have no ends) that is a run, found by binary search.
+//! Elsewhere the ends are summed up sixteen by sixteen, level over level, each by its greatest, and
+//! whatever ended too early is stepped over: n log n + hits, however the windows overlap. Source: a
+//! priority search over a static order, as McCreight, "Priority search trees" (1985), with wide
+//! nodes in arrays.
 
 use super::ticks::{Stretches, Tick};
 use crate::timeline::GroupedByEntity;
@@ -82,8 +84,10 @@ impl<T: Tick> Index<T> {
         let ends: Vec<T> = self.dealt.values.iter().map(|window| window.last).collect();
         let mut below = ends.clone();
         while below.len() > 1 {
-            let level: Vec<T> =
-                below.chunks(WIDE).map(|ends| ends.iter().copied().max().unwrap_or_default()).collect();
+            let level: Vec<T> = below
+                .chunks(WIDE)
+                .map(|ends| ends.iter().copied().max().unwrap_or_default())
+                .collect();
             below.clone_from(&level);
             self.levels.push(level);
         }

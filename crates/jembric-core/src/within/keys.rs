@@ -1,5 +1,5 @@
-//! The keys that events and windows have in common: which columns they are, whether they can match at all, and which would if
-//! case and blanks at the ends did not count.
+//! The keys that events and windows have in common: which columns they are, whether they can match
+//! at all, and which would if case and blanks at the ends did not count.
 
 use crate::{
     entities::{Entities, Missing, Side},
@@ -20,7 +20,8 @@ pub(super) struct Pair {
     pub(super) of_windows: usize,
 }
 
-/// The pairs of columns, of `COLUMN` or `COLUMN=COLUMN`. An error where one is missing, or their types can never be equal.
+/// The pairs of columns, of `COLUMN` or `COLUMN=COLUMN`. An error where one is missing, or their
+/// types can never be equal.
 pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Result<Vec<Pair>> {
     let one = |text: &String| {
         let (of_events, of_windows) = match text.split_once('=') {
@@ -37,7 +38,10 @@ pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Res
                 other,
                 other_example: None,
             }),
-            _ => Ok(Pair { of_events: events.place(of_events)?, of_windows: windows.place(of_windows)? }),
+            _ => Ok(Pair {
+                of_events: events.place(of_events)?,
+                of_windows: windows.place(of_windows)?,
+            }),
         }
     };
     matching.iter().map(one).collect()
@@ -118,15 +122,18 @@ pub(super) fn nearly(
         let cells = columns.iter().map(|&place| table.cell_text_at(place, row));
         cells.collect::<Result<Vec<String>>>()
     };
-    let folded =
-        |cells: &[String]| -> Vec<String> { cells.iter().map(|cell| cell.trim().to_lowercase()).collect() };
+    let folded = |cells: &[String]| -> Vec<String> {
+        cells.iter().map(|cell| cell.trim().to_lowercase()).collect()
+    };
     let of_events: Vec<usize> = pairs.iter().map(|pair| pair.of_events).collect();
     let of_windows: Vec<usize> = pairs.iter().map(|pair| pair.of_windows).collect();
-    // By what keys are without case and blanks: how many events that are, the least of their keys, and that of the windows'.
+    // By what keys are without case and blanks: how many events that are, the least of their keys,
+    // and that of the windows'.
     let mut by_fold: HashMap<Vec<String>, (u64, String, Option<String>)> = HashMap::new();
     for (event, count) in stray.into_values() {
         let key = cells(events, &of_events, event)?;
-        let (all, least, _) = by_fold.entry(folded(&key)).or_insert_with(|| (0, key.join(", "), None));
+        let (all, least, _) =
+            by_fold.entry(folded(&key)).or_insert_with(|| (0, key.join(", "), None));
         *all += count;
         *least = std::mem::take(least).min(key.join(", "));
     }
@@ -141,8 +148,9 @@ pub(super) fn nearly(
             *window = Some(window.take().map_or(key.clone(), |other| other.min(key)));
         }
     }
-    let found =
-        || by_fold.values().filter_map(|(rows, stray, window)| Some((*rows, stray, window.as_ref()?)));
+    let found = || {
+        by_fold.values().filter_map(|(rows, stray, window)| Some((*rows, stray, window.as_ref()?)))
+    };
     let example = found().map(|(_, stray, window)| (stray.clone(), window.clone())).min();
     let events = found().map(|(rows, ..)| rows).sum();
     Ok(example.map(|(stray, window)| Warning::KeysNearlyMatch { events, stray, window }))

@@ -1,6 +1,7 @@
 //! [`Pairs`]: the rows of an answer, each an event and its window, all at once or in batches.
 //!
-//! How many pairs each stretch of events makes is known beforehand, so that any stretch can be made on its own.
+//! How many pairs each stretch of events makes is known beforehand, so that any stretch can be made
+//! on its own.
 
 use super::{
     Keep,
@@ -48,18 +49,24 @@ impl Pairs<'_> {
         self.keep == Keep::EveryEvent || found < SEVERAL
     }
 
-    /// Stretches that make about as many pairs as a batch has rows. (The windows of one event stay together.)
+    /// Stretches that make about as many pairs as a batch has rows. (The windows of one event stay
+    /// together.)
     fn units(&self) -> Vec<Share> {
         let (found, several) = (&self.found.of_events, &self.found.several);
         let mut next = 0;
         let mut units = Vec::new();
         let simple = |events: Range<usize>| {
-            found[events].iter().filter(|&&found| found != SEVERAL && self.is_in_answer(found)).count()
+            found[events]
+                .iter()
+                .filter(|&&found| found != SEVERAL && self.is_in_answer(found))
+                .count()
         };
         for start in (0..found.len()).step_by(STRETCH) {
             let end = (start + STRETCH).min(found.len());
             let mut unit = Share { events: start..start, several: next..next, pairs: 0 };
-            while let Some(&(event, count)) = several.get(next).filter(|(event, _)| (*event as usize) < end) {
+            while let Some(&(event, count)) =
+                several.get(next).filter(|(event, _)| (*event as usize) < end)
+            {
                 let event = event as usize;
                 unit.pairs += simple(unit.events.end..event) + count as usize;
                 (unit.events.end, unit.several.end, next) = (event + 1, next + 1, next + 1);
@@ -77,7 +84,8 @@ impl Pairs<'_> {
 
     /// The pairs of a stretch: an event, and a window where there is one.
     fn pairs_of(&self, unit: &Share) -> (Vec<u32>, Vec<Option<u32>>) {
-        let (mut events, mut windows) = (Vec::with_capacity(unit.pairs), Vec::with_capacity(unit.pairs));
+        let (mut events, mut windows) =
+            (Vec::with_capacity(unit.pairs), Vec::with_capacity(unit.pairs));
         let mut several = Vec::new();
         for event in unit.events.clone() {
             match self.found.of_events[event] {
@@ -113,7 +121,8 @@ impl Pairs<'_> {
             return Err(Error::TableTooLong { rows: pairs });
         }
         let made: Vec<_> = units.par_iter().map(|unit| self.pairs_of(unit)).collect();
-        let events: Vec<u32> = made.par_iter().flat_map_iter(|made| made.0.iter().copied()).collect();
+        let events: Vec<u32> =
+            made.par_iter().flat_map_iter(|made| made.0.iter().copied()).collect();
         let windows: Vec<Option<u32>> =
             made.par_iter().flat_map_iter(|made| made.1.iter().copied()).collect();
         self.joined(self.events.take(&UInt32Array::from(events.clone()))?, &events, &windows)
@@ -122,16 +131,22 @@ impl Pairs<'_> {
     /// Where no event comes twice, they are a choice of rows in their order.
     fn each_once(&self) -> Result<(Table, Vec<ExactSum>)> {
         let found = &self.found.of_events;
-        let of =
-            |is: &dyn Fn(u32) -> bool| BooleanBuffer::collect_bool(found.len(), |event| is(found[event]));
+        let of = |is: &dyn Fn(u32) -> bool| {
+            BooleanBuffer::collect_bool(found.len(), |event| is(found[event]))
+        };
         let kept = of(&|found| self.is_in_answer(found));
-        let rows =
-            UInt32Array::new(found.clone().into(), Some(NullBuffer::new(of(&|found| found < SEVERAL))));
+        let rows = UInt32Array::new(
+            found.clone().into(),
+            Some(NullBuffer::new(of(&|found| found < SEVERAL))),
+        );
         let rows = filter(&rows, &BooleanArray::new(kept.clone(), None))?;
         let rows: &UInt32Array = rows.as_primitive();
         // What is missing nowhere needs no mask.
-        let rows =
-            if rows.null_count() == 0 { UInt32Array::new(rows.values().clone(), None) } else { rows.clone() };
+        let rows = if rows.null_count() == 0 {
+            UInt32Array::new(rows.values().clone(), None)
+        } else {
+            rows.clone()
+        };
         let overlaps = self.overlaps.then(|| {
             let events: Vec<u32> = kept.set_indices().map(|event| event as u32).collect();
             self.meeting.overlaps(&events, &rows.iter().collect::<Vec<_>>())
@@ -212,14 +227,17 @@ impl Strays {
 
     /// What was found for events of these keys, where windows have those that are marked.
     pub(super) fn of(found: &[u32], keys: &[u32], of_windows: &[bool]) -> Strays {
-        let has_windows =
-            |event: usize| of_windows.get(keys[event] as usize).is_some_and(|&has_windows| has_windows);
+        let has_windows = |event: usize| {
+            of_windows.get(keys[event] as usize).is_some_and(|&has_windows| has_windows)
+        };
         let no_window = |has: bool| {
             BooleanBuffer::collect_bool(found.len(), |event| {
                 found[event] == NO_SUCH_KEY && has_windows(event) == has
             })
         };
-        let mask = |is: fn(u32) -> bool| BooleanBuffer::collect_bool(found.len(), |event| is(found[event]));
+        let mask = |is: fn(u32) -> bool| {
+            BooleanBuffer::collect_bool(found.len(), |event| is(found[event]))
+        };
         Strays {
             no_such_key: no_window(false),
             no_usable: no_window(true),

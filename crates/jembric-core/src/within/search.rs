@@ -40,7 +40,8 @@ pub(super) struct Found {
     pub(super) of_events: Vec<u32>,
     /// The events that have several windows and keep all of them, in their order, with how many.
     pub(super) several: Vec<(u32, u32)>,
-    /// Events that fall in several windows, whether all are kept or one is picked, and how many windows that are.
+    /// Events that fall in several windows, whether all are kept or one is picked, and how many
+    /// windows that are.
     pub(super) repeated: (u64, u64),
     /// Events of which the window was decided by comparing whole rows.
     pub(super) tied: u64,
@@ -146,9 +147,16 @@ impl<T: Tick> Search<'_, T> {
         found
     }
 
-    /// What each of a few events finds. The places of all their windows are looked up first, then the windows, so that what is
-    /// not in the cache is fetched for many of them at once.
-    fn of_block(&self, start: usize, found: &mut [u32], no_key: u32, used: &Marks, part: &mut Part) {
+    /// What each of a few events finds. The places of all their windows are looked up first, then
+    /// the windows, so that what is not in the cache is fetched for many of them at once.
+    fn of_block(
+        &self,
+        start: usize,
+        found: &mut [u32],
+        no_key: u32,
+        used: &Marks,
+        part: &mut Part,
+    ) {
         let (mut places, mut begun) = ([(0, 0); BLOCK], [0; BLOCK]);
         let keys = &self.keys[start..start + found.len()];
         for (places, &key) in places.iter_mut().zip(keys) {
@@ -217,13 +225,14 @@ impl<T: Tick> Search<'_, T> {
         mark(place)
     }
 
-    /// Marks the windows of events that have many: not pair by pair, but each window once, by whether any of its key's events
-    /// meets it.
+    /// Marks the windows of events that have many: not pair by pair, but each window once, by
+    /// whether any of its key's events meets it.
     fn mark_wide(&self, mut events: Vec<u32>, used: &Marks) {
         let time = |event: u32| self.events.of(event as usize);
         events.par_sort_unstable_by_key(|&event| (self.keys[event as usize], time(event)));
-        let of_keys: Vec<&[u32]> =
-            events.chunk_by(|&one, &other| self.keys[one as usize] == self.keys[other as usize]).collect();
+        let of_keys: Vec<&[u32]> = events
+            .chunk_by(|&one, &other| self.keys[one as usize] == self.keys[other as usize])
+            .collect();
         of_keys.into_par_iter().for_each(|events| {
             // The greatest end of all events that begin by then.
             let ends = events.iter().scan(T::MIN, |most, &event| {
@@ -242,8 +251,9 @@ impl<T: Tick> Search<'_, T> {
 
     /// The nearest of several windows for each event, and whether whole rows had to decide.
     ///
-    /// A key's events are gone through in time, beside the set of windows that have begun and not ended, in order of the dates
-    /// from which distances are measured: n log n, however many windows there are at once.
+    /// A key's events are gone through in time, beside the set of windows that have begun and not
+    /// ended, in order of the dates from which distances are measured: n log n, however many
+    /// windows there are at once.
     fn nearest(&self, mut events: Vec<u32>) -> Vec<(u32, usize, bool)> {
         let Some((near, there)) = &self.near else { return Vec::new() };
         let key = |event: u32| self.keys[event as usize];
@@ -286,7 +296,8 @@ impl<T: Tick> Search<'_, T> {
                     let mut of_date = active.range((date, 0)..=(date, u32::MAX));
                     (of_date.next().copied(), of_date.next().is_some())
                 };
-                let before = active.range(..=(Some(now), u32::MAX)).next_back().and_then(|entry| entry.0);
+                let before =
+                    active.range(..=(Some(now), u32::MAX)).next_back().and_then(|entry| entry.0);
                 let after = active.range((Some(now), 0)..).next().and_then(|entry| entry.0);
                 let distance = |date: T| (date.into() as i128 - now.into() as i128).abs();
                 let (one, other) = match (before, after) {
@@ -328,13 +339,15 @@ impl<T: Tick> Meeting for Search<'_, T> {
     fn overlaps(&self, events: &[u32], windows: &[Option<u32>]) -> [(Field, ArrayRef); 3] {
         let both = || {
             events.iter().zip(windows).map(|(&event, window)| {
-                let (event, window) = (self.events.of(event as usize), self.windows.of((*window)? as usize));
+                let (event, window) =
+                    (self.events.of(event as usize), self.windows.of((*window)? as usize));
                 Some((event.0.max(window.0), event.1.min(window.1)))
             })
         };
         let free = i64::from(self.within.end_day == super::EndDay::Exclusive);
         // What has no end on either side has none in common either.
-        let starts = both().map(|both| both.map(|(first, _)| first).filter(|&first| first > T::MIN));
+        let starts =
+            both().map(|both| both.map(|(first, _)| first).filter(|&first| first > T::MIN));
         let ends = both().map(|both| both.map(|(_, last)| last).filter(|&last| last < T::MAX));
         let days = both().map(|both| {
             let (first, last) = both.filter(|&(first, last)| first > T::MIN && last < T::MAX)?;
@@ -347,7 +360,10 @@ impl<T: Tick> Meeting for Search<'_, T> {
         let days: ArrayRef = Arc::new(days.collect::<Int64Array>());
         [
             named("overlap_start", self.clock.column(starts.map(|first| first.map(Into::into)))),
-            named("overlap_end", self.clock.column(ends.map(|last| last.map(|last| last.into() + free)))),
+            named(
+                "overlap_end",
+                self.clock.column(ends.map(|last| last.map(|last| last.into() + free))),
+            ),
             (Field::new("overlap_days", DataType::Int64, true), days),
         ]
     }

@@ -1,6 +1,8 @@
 use super::*;
 use crate::{calendar::Span, ledger::Reason};
-use arrow_array::{Array, ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray};
+use arrow_array::{
+    Array, ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray,
+};
 use arrow_cast::display::array_value_to_string;
 use proptest::prelude::*;
 use rstest::rstest;
@@ -16,12 +18,20 @@ fn shown(table: &Table) -> Vec<String> {
 
 fn texts(values: &[&str]) -> ArrayRef {
     Arc::new(
-        values.iter().map(|text| Some(*text).filter(|text| !text.is_empty())).collect::<StringViewArray>(),
+        values
+            .iter()
+            .map(|text| Some(*text).filter(|text| !text.is_empty()))
+            .collect::<StringViewArray>(),
     )
 }
 
 fn days(values: &[&str]) -> ArrayRef {
-    Arc::new(values.iter().map(|text| text.parse::<Day>().ok().map(Day::number)).collect::<Date32Array>())
+    Arc::new(
+        values
+            .iter()
+            .map(|text| text.parse::<Day>().ok().map(Day::number))
+            .collect::<Date32Array>(),
+    )
 }
 
 fn moments(values: &[&str], instants: bool) -> ArrayRef {
@@ -57,19 +67,38 @@ fn what_is_no_window_is_refused(#[case] text: &str) {
     assert!(text.parse::<Window>().unwrap_err().to_string().contains("`arrived..left`"), "{text}");
 }
 
-/// Events of A, B and nobody; windows of A that overlap, an open one, a reversed one, and one of nobody.
+/// Events of A, B and nobody; windows of A that overlap, an open one, a reversed one, and one of
+/// nobody.
 fn lifts_and_stays() -> (Table, Table) {
     let events = Table::from_columns([
         ("who", texts(&["A", "A", "B", "a ", "", "A", "C"])),
         (
             "day",
-            days(&["2025-01-05", "2025-01-20", "2025-03-01", "2025-01-05", "2025-01-05", "", "2025-01-05"]),
+            days(&[
+                "2025-01-05",
+                "2025-01-20",
+                "2025-03-01",
+                "2025-01-05",
+                "2025-01-05",
+                "",
+                "2025-01-05",
+            ]),
         ),
         ("tons", Arc::new(Int64Array::from(vec![1, 2, 4, 8, 16, 32, 64]))),
     ]);
     let windows = Table::from_columns([
         ("ship", texts(&["A", "A", "B", "A", "", "C"])),
-        ("a", days(&["2025-01-01", "2025-01-05", "2025-02-01", "2025-01-20", "2025-01-01", "2025-01-06"])),
+        (
+            "a",
+            days(&[
+                "2025-01-01",
+                "2025-01-05",
+                "2025-02-01",
+                "2025-01-20",
+                "2025-01-01",
+                "2025-01-06",
+            ]),
+        ),
         ("z", days(&["2025-01-05", "2025-01-07", "", "2025-01-19", "2025-01-09", "2025-01-07"])),
         ("tons", Arc::new(Int64Array::from(vec![100, 200, 400, 800, 1600, 3200]))),
     ]);
@@ -81,14 +110,22 @@ fn stays() -> Within {
 }
 
 #[rstest]
-#[case::matched(stays(), &["A 2025-01-05 1 2025-01-01 2025-01-05 100", "A 2025-01-05 1 2025-01-05 2025-01-07 200", "B 2025-03-01 4 2025-02-01  400"])]
-#[case::free(stays().end_day(EndDay::Exclusive).bring(["tons as t"]), &["A 2025-01-05 1 200", "B 2025-03-01 4 400"])]
-#[case::last(stays().pick(Pick::Last).bring(["a"]), &["A 2025-01-05 1 2025-01-05", "B 2025-03-01 4 2025-02-01"])]
-#[case::nearest(stays().pick(Pick::Nearest).nearest_to("a").bring(["a"]), &["A 2025-01-05 1 2025-01-05", "B 2025-03-01 4 2025-02-01"])]
-#[case::strays(stays().keep(Keep::StrayEvents), &["A 2025-01-20 2 outside every window", "a  2025-01-05 8 no window for its key", "C 2025-01-05 64 outside every window"])]
+#[case::matched(stays(), &["A 2025-01-05 1 2025-01-01 2025-01-05 100",
+    "A 2025-01-05 1 2025-01-05 2025-01-07 200", "B 2025-03-01 4 2025-02-01  400"])]
+#[case::free(stays().end_day(EndDay::Exclusive).bring(["tons as t"]), &["A 2025-01-05 1 200",
+    "B 2025-03-01 4 400"])]
+#[case::last(stays().pick(Pick::Last).bring(["a"]), &["A 2025-01-05 1 2025-01-05",
+    "B 2025-03-01 4 2025-02-01"])]
+#[case::nearest(stays().pick(Pick::Nearest).nearest_to("a").bring(["a"]),
+    &["A 2025-01-05 1 2025-01-05", "B 2025-03-01 4 2025-02-01"])]
+#[case::strays(stays().keep(Keep::StrayEvents), &["A 2025-01-20 2 outside every window",
+    "a  2025-01-05 8 no window for its key", "C 2025-01-05 64 outside every window"])]
 #[case::empty(stays().keep(Keep::EmptyWindows), &["C 2025-01-06 2025-01-07 3200"])]
-#[case::dropped(stays().open_ends(OpenEnds::Drop).pick(Pick::First).bring(["tons"]), &["A 2025-01-05 1 100"])]
-#[case::every(stays().keep(Keep::EveryEvent).pick(Pick::First).bring(["tons"]), &["A 2025-01-05 1 100", "A 2025-01-20 2", "B 2025-03-01 4 400", "a  2025-01-05 8", " 2025-01-05 16", "A  32", "C 2025-01-05 64"])]
+#[case::dropped(stays().open_ends(OpenEnds::Drop).pick(Pick::First).bring(["tons"]),
+    &["A 2025-01-05 1 100"])]
+#[case::every(stays().keep(Keep::EveryEvent).pick(Pick::First).bring(["tons"]),
+    &["A 2025-01-05 1 100", "A 2025-01-20 2", "B 2025-03-01 4 400", "a  2025-01-05 8",
+        " 2025-01-05 16", "A  32", "C 2025-01-05 64"])]
 fn each_way_to_keep_and_to_pick(#[case] within: Within, #[case] expected: &[&str]) {
     let (events, windows) = lifts_and_stays();
     let outcome = within.apply(&events, &windows).unwrap();
@@ -132,13 +169,19 @@ fn the_ledger_accounts_for_both_sides() {
 }
 
 #[rstest]
-// A moment on the last day is inside, to the end of the day of the zone: 23:30 UTC on the 5th is the 6th in Lisbon in summer.
-#[case::moments_in_days(moments(&["2025-07-05T22:59", "2025-07-05T23:30"], true), days(&["2025-07-01"]), days(&["2025-07-05"]), &[0])]
-#[case::moments_in_moments(moments(&["2025-07-05T10:00", "2025-07-05T10:01"], false), moments(&["2025-07-05T09:00"], false), moments(&["2025-07-05T10:00"], false), &[0])]
-#[case::days_in_moments(days(&["2025-07-04", "2025-07-05", "2025-07-06"]), moments(&["2025-07-05T09:00"], false), moments(&["2025-07-05T10:00"], false), &[1])]
-#[case::from_a_moment_to_a_day(moments(&["2025-07-05T08:59", "2025-07-05T23:59:59"], false), moments(&["2025-07-05T09:00"], false), days(&["2025-07-05"]), &[1])]
+// A moment on the last day is inside, to the end of the day of the zone: 23:30 UTC on the 5th is
+// the 6th in Lisbon in summer.
+#[case::moments_in_days(moments(&["2025-07-05T22:59", "2025-07-05T23:30"], true),
+    days(&["2025-07-01"]), days(&["2025-07-05"]), &[0])]
+#[case::moments_in_moments(moments(&["2025-07-05T10:00", "2025-07-05T10:01"], false),
+    moments(&["2025-07-05T09:00"], false), moments(&["2025-07-05T10:00"], false), &[0])]
+#[case::days_in_moments(days(&["2025-07-04", "2025-07-05", "2025-07-06"]),
+    moments(&["2025-07-05T09:00"], false), moments(&["2025-07-05T10:00"], false), &[1])]
+#[case::from_a_moment_to_a_day(moments(&["2025-07-05T08:59", "2025-07-05T23:59:59"], false),
+    moments(&["2025-07-05T09:00"], false), days(&["2025-07-05"]), &[1])]
 // What the clocks of Lisbon show at 09:30 UTC in summer is 10:30.
-#[case::instants_beside_readings(moments(&["2025-07-05T09:30", "2025-07-05T11:30"], true), moments(&["2025-07-05T10:00"], false), moments(&["2025-07-05T11:00"], false), &[0])]
+#[case::instants_beside_readings(moments(&["2025-07-05T09:30", "2025-07-05T11:30"], true),
+    moments(&["2025-07-05T10:00"], false), moments(&["2025-07-05T11:00"], false), &[0])]
 #[case::nothing_known(days(&["2025-07-04", "0001-01-01"]), days(&[""]), days(&[""]), &[0, 1])]
 fn days_beside_moments(
     #[case] at: ArrayRef,
@@ -150,8 +193,10 @@ fn days_beside_moments(
     let events = Table::from_columns([("at", at), ("n", n as ArrayRef)]).unwrap();
     let windows = Table::from_columns([("a", a), ("z", z)]).unwrap();
     let context = Context::new().zone("Europe/Lisbon".parse().unwrap());
-    let table = Within::new("at", window("a..z")).apply_with(&events, &windows, &context).unwrap().table;
-    let kept: Vec<String> = (0..table.rows()).map(|row| table.cell_text("n", row).unwrap()).collect();
+    let table =
+        Within::new("at", window("a..z")).apply_with(&events, &windows, &context).unwrap().table;
+    let kept: Vec<String> =
+        (0..table.rows()).map(|row| table.cell_text("n", row).unwrap()).collect();
     assert_eq!(kept, expected.iter().map(i64::to_string).collect::<Vec<_>>());
 }
 
@@ -167,7 +212,8 @@ fn a_day_has_the_hours_of_its_zone(#[case] day: &str, #[case] hours: usize) {
     let events = Table::from_columns([("at", Arc::new(at) as ArrayRef)]).unwrap();
     let windows = Table::from_columns([("a", days(&[day]))]).unwrap();
     let context = Context::new().zone("Europe/Lisbon".parse().unwrap());
-    let outcome = Within::new("at", window("a..a")).apply_with(&events, &windows, &context).unwrap();
+    let outcome =
+        Within::new("at", window("a..a")).apply_with(&events, &windows, &context).unwrap();
     assert_eq!(outcome.table.rows(), hours);
     assert_eq!(outcome.ledger.zone.as_deref(), Some("Europe/Lisbon"));
 }
@@ -189,11 +235,14 @@ fn spans_on_bounds(#[case] text: &str, #[case] a: &str, #[case] day: &str, #[cas
 #[test]
 fn a_month_is_in_the_windows_that_touch_it_and_a_window_of_months_lasts_all_of_them() {
     use crate::calendar::Grain;
-    let months = Table::from_columns([("m", days(&["2025-01-01", "2025-02-01", "2025-03-01"]))]).unwrap();
+    let months =
+        Table::from_columns([("m", days(&["2025-01-01", "2025-02-01", "2025-03-01"]))]).unwrap();
     let months = months.with_periods("m", Grain::Month).unwrap();
-    let windows = Table::from_columns([("a", days(&["2025-01-31"])), ("z", days(&["2025-02-01"]))]).unwrap();
+    let windows =
+        Table::from_columns([("a", days(&["2025-01-31"])), ("z", days(&["2025-02-01"]))]).unwrap();
     assert_eq!(Within::new("m", window("a..z")).apply(&months, &windows).unwrap().table.rows(), 2);
-    let days = Table::from_columns([("day", days(&["2025-02-28", "2025-03-31", "2025-04-01"]))]).unwrap();
+    let days =
+        Table::from_columns([("day", days(&["2025-02-28", "2025-03-31", "2025-04-01"]))]).unwrap();
     let within = Within::new("day", window("m..m + 1 month")).pick(Pick::Last);
     let table = within.apply(&days, &months.head(2)).unwrap().table;
     assert_eq!(shown(&table), ["2025-02-28 2025-02-01", "2025-03-31 2025-02-01"]);
@@ -201,7 +250,8 @@ fn a_month_is_in_the_windows_that_touch_it_and_a_window_of_months_lasts_all_of_t
 
 #[test]
 fn overlaps_are_told_with_their_days() {
-    let side = |a: &[&str], z: &[&str]| Table::from_columns([("a", days(a)), ("z", days(z))]).unwrap();
+    let side =
+        |a: &[&str], z: &[&str]| Table::from_columns([("a", days(a)), ("z", days(z))]).unwrap();
     let events = side(
         &["2025-01-01", "2025-01-10", "", "2025-02-02"],
         &["2025-01-05", "", "2025-01-01", "2025-02-01"],
@@ -216,7 +266,10 @@ fn overlaps_are_told_with_their_days() {
         "2025-01-10  2025-01-04 2025-01-10".to_owned(),
     ];
     assert_eq!(shown(&outcome.table), expected);
-    assert_eq!((outcome.ledger.rows(Reason::NoStart), outcome.ledger.rows(Reason::EndBeforeStart)), (1, 1));
+    assert_eq!(
+        (outcome.ledger.rows(Reason::NoStart), outcome.ledger.rows(Reason::EndBeforeStart)),
+        (1, 1)
+    );
     let as_of = Context::new().as_of("2025-01-12".parse().unwrap());
     let closed = within.end_day(EndDay::Exclusive).apply_with(&events, &windows, &as_of).unwrap();
     assert_eq!((outcome.ledger.as_of, closed.ledger.as_of), (None, as_of.as_of));
@@ -227,7 +280,10 @@ fn overlaps_are_told_with_their_days() {
 #[rstest]
 #[case(Pick::First, "1 2025-03-01 2025-03-14")]
 #[case(Pick::Last, "2 2025-03-15 ")]
-fn windows_that_meet_one_month_are_picked_by_their_own_starts(#[case] pick: Pick, #[case] expected: &str) {
+fn windows_that_meet_one_month_are_picked_by_their_own_starts(
+    #[case] pick: Pick,
+    #[case] expected: &str,
+) {
     let events = crate::sample::table("m:date\n2025-03");
     // The third window is reversed inside the month.
     let windows = Table::from_columns([
@@ -276,13 +332,19 @@ fn a_key_whose_only_window_was_set_aside_has_no_usable_one() {
 #[case::both(Within { interval: Some(window("day..")), ..stays() }, "either it or `interval`")]
 #[case::nearest_to_what(stays().pick(Pick::Nearest), "`nearest-to` is not given")]
 #[case::no_pick(stays().nearest_to("a"), "`pick` nearest beside it")]
-#[case::nothing_to_bring(stays().keep(Keep::StrayEvents).bring(["a"]), "`keep` matched or every-event")]
-#[case::no_such_bound(Within { window: window("a..zz"), ..stays() }, "there is no column `zz`. Did you mean `z`?")]
-#[case::no_such_span(Within { window: window("a - 3 moons..z"), ..stays() }, "`3 moons` cannot be read as a span")]
+#[case::nothing_to_bring(stays().keep(Keep::StrayEvents).bring(["a"]),
+    "`keep` matched or every-event")]
+#[case::no_such_bound(Within { window: window("a..zz"), ..stays() },
+    "there is no column `zz`. Did you mean `z`?")]
+#[case::no_such_span(Within { window: window("a - 3 moons..z"), ..stays() },
+    "`3 moons` cannot be read as a span")]
 #[case::no_such_key(stays().matching(["who=shp"]), "Did you mean `ship`?")]
-#[case::never_equal(stays().matching(["who=tons"]), "`who` holds text (`A`) and `tons` of the windows whole numbers (`100`), which are never equal")]
+#[case::never_equal(stays().matching(["who=tons"]),
+    "`who` holds text (`A`) and `tons` of the windows whole numbers (`100`), which are never \
+        equal")]
 #[case::refused(stays().open_ends(OpenEnds::Refuse), "open ends are refused")]
-#[case::too_many(stays().most_rows(2), "would have 3 rows, more than the 2 that it may: row 1 of the events alone falls in 2 windows")]
+#[case::too_many(stays().most_rows(2),
+    "would have 3 rows, more than the 2 that it may: row 1 of the events alone falls in 2 windows")]
 #[case::taken(stays().bring(["a as who"]), "there is a column `who` already")]
 fn what_cannot_be_is_said(#[case] within: Within, #[case] expected: &str) {
     let (events, windows) = lifts_and_stays();
@@ -292,13 +354,17 @@ fn what_cannot_be_is_said(#[case] within: Within, #[case] expected: &str) {
 
 #[test]
 fn keys_match_by_value_and_not_by_the_kind_of_number() {
-    let decimals = arrow_array::Decimal64Array::from(vec![100, 150]).with_precision_and_scale(18, 2).unwrap();
-    let events =
-        Table::from_columns([("k", Arc::new(decimals) as ArrayRef), ("day", days(&["2025-01-01"; 2]))])
-            .unwrap();
+    let decimals =
+        arrow_array::Decimal64Array::from(vec![100, 150]).with_precision_and_scale(18, 2).unwrap();
+    let events = Table::from_columns([
+        ("k", Arc::new(decimals) as ArrayRef),
+        ("day", days(&["2025-01-01"; 2])),
+    ])
+    .unwrap();
     let key: ArrayRef = Arc::new(Int64Array::from(vec![1, 2]));
     let windows = Table::from_columns([("k", key), ("a", days(&["2025-01-01"; 2]))]).unwrap();
-    let outcome = Within::new("day", window("a..")).matching(["k"]).apply(&events, &windows).unwrap();
+    let outcome =
+        Within::new("day", window("a..")).matching(["k"]).apply(&events, &windows).unwrap();
     assert_eq!(shown(&outcome.table), ["1.00 2025-01-01 2025-01-01"]);
 }
 
@@ -348,7 +414,11 @@ fn usable(within: &Within, (key, first, last): Row, is_event: bool) -> Option<(i
 }
 
 /// The windows in which an event falls, with their starts.
-fn hits<'a>(within: &Within, event: &Row, windows: &'a [Row]) -> impl Iterator<Item = (i32, &'a Row)> {
+fn hits<'a>(
+    within: &Within,
+    event: &Row,
+    windows: &'a [Row],
+) -> impl Iterator<Item = (i32, &'a Row)> {
     let event = usable(within, *event, true);
     windows.iter().filter_map(move |window| {
         let (key, first, last) = event?;
@@ -371,23 +441,27 @@ fn model(within: &Within, events: &[Row], windows: &[Row]) -> Vec<Vec<String>> {
             Pick::Last => hits.last().map(|hit| hit.1).into_iter().collect(),
             Pick::Nearest => {
                 let distance = |row: &Row| row.2.map_or(i32::MAX, |date| (date - first).abs());
-                hits.iter().map(|hit| hit.1).min_by_key(|row| (distance(row), **row)).into_iter().collect()
+                hits.iter()
+                    .map(|hit| hit.1)
+                    .min_by_key(|row| (distance(row), **row))
+                    .into_iter()
+                    .collect()
             }
         };
-        let text =
-            |day: Option<i32>| day.and_then(Day::from_number).map(|day| day.to_string()).unwrap_or_default();
-        lines.extend(
-            picked
-                .into_iter()
-                .map(|row| vec![key.to_string(), text(event.1), text(event.2), text(row.1), text(row.2)]),
-        );
+        let text = |day: Option<i32>| {
+            day.and_then(Day::from_number).map(|day| day.to_string()).unwrap_or_default()
+        };
+        lines.extend(picked.into_iter().map(|row| {
+            vec![key.to_string(), text(event.1), text(event.2), text(row.1), text(row.2)]
+        }));
     }
     lines.sort();
     lines
 }
 
 fn sorted(table: &Table) -> Vec<Vec<String>> {
-    let mut lines: Vec<Vec<String>> = (0..table.rows()).map(|row| cells(table, row)[..5].to_vec()).collect();
+    let mut lines: Vec<Vec<String>> =
+        (0..table.rows()).map(|row| cells(table, row)[..5].to_vec()).collect();
     lines.sort();
     lines
 }
@@ -400,7 +474,8 @@ proptest! {
         windows in rows(80),
         (pick, free, drop_open, interval) in (0_u8..4, any::<bool>(), any::<bool>(), any::<bool>()),
     ) {
-        let pick = [Pick::All, Pick::First, Pick::Last, Pick::Nearest][usize::from(if interval { pick % 3 } else { pick })];
+        let pick = [Pick::All, Pick::First, Pick::Last,
+            Pick::Nearest][usize::from(if interval { pick % 3 } else { pick })];
         let within = if interval {
             Within::intervals(window("from..to"), window("a..z"))
         } else {
@@ -410,22 +485,26 @@ proptest! {
         if free { within = within.end_day(EndDay::Exclusive) }
         if drop_open { within = within.open_ends(OpenEnds::Drop) }
         if pick == Pick::Nearest { within = within.nearest_to("z") }
-        let (these, those) = (table(&events, ["k", "from", "to"]), table(&windows, ["k", "a", "z"]));
+        let (these, those) = (table(&events, ["k", "from", "to"]), table(&windows, ["k", "a",
+            "z"]));
         let outcome = within.apply(&these, &those).unwrap();
         let expected = model(&within, &events, &windows);
         prop_assert_eq!(sorted(&outcome.table), expected.clone());
         prop_assert!(outcome.ledger.balances(), "{}", outcome.ledger);
         prop_assert_eq!(outcome.ledger.count("pairs"), expected.len() as u64);
-        prop_assert_eq!(outcome.ledger.kept, events.iter().filter(|event| hits(&within, event, &windows).next().is_some()).count() as u64);
+        prop_assert_eq!(outcome.ledger.kept, events.iter().filter(|event| hits(&within, event,
+            &windows).next().is_some()).count() as u64);
         if pick == Pick::All {
-            let is_used = |window: &&Row| events.iter().any(|event| hits(&within, event, std::slice::from_ref(*window)).next().is_some());
+            let is_used = |window: &&Row| events.iter().any(|event| hits(&within, event,
+                std::slice::from_ref(*window)).next().is_some());
             let used = windows.iter().filter(is_used).count() as u64;
             prop_assert_eq!(outcome.ledger.other_side.as_ref().unwrap().kept, used);
         }
 
         // Rows in another order, and batches.
         let turned = |rows: &[Row]| rows.iter().rev().copied().collect::<Vec<_>>();
-        let (these, those) = (table(&turned(&events), ["k", "from", "to"]), table(&turned(&windows), ["k", "a", "z"]));
+        let (these, those) = (table(&turned(&events), ["k", "from", "to"]),
+            table(&turned(&windows), ["k", "a", "z"]));
         let mut in_batches = Vec::new();
         let streamed = within.apply_into(&these, &those, &Context::new(), &mut |batch| {
             in_batches.extend(sorted(batch));
@@ -443,7 +522,8 @@ proptest! {
         prop_assert_eq!(empty.ledger.rows(Reason::WithAnEvent), used);
         prop_assert!(strays.ledger.balances() && empty.ledger.balances());
         let every = within.keep(Keep::EveryEvent).apply(&these, &those).unwrap();
-        prop_assert_eq!(every.table.rows() as u64, outcome.ledger.count("pairs") + events.len() as u64 - outcome.ledger.kept);
+        prop_assert_eq!(every.table.rows() as u64,
+            outcome.ledger.count("pairs") + events.len() as u64 - outcome.ledger.kept);
     }
 
     #[test]
@@ -462,7 +542,8 @@ proptest! {
         };
         let ids: ArrayRef = Arc::new((0..windows.len() as i64).collect::<Int64Array>());
         let those = Table::from_columns([
-            ("a", column(|window| window.0)), ("z", column(|window| window.0 + window.1)), ("id", ids),
+            ("a", column(|window| window.0)), ("z", column(|window| window.0 + window.1)), ("id",
+                ids),
         ]).unwrap();
         let pick = if first { Pick::First } else { Pick::Last };
         let mut within = Within::new("m", window("a..z")).pick(pick);
@@ -481,7 +562,8 @@ proptest! {
             expected.extend(hit.map(|hit| hit.2));
         }
         let ids = outcome.table.column("id").unwrap();
-        let got = (0..outcome.table.rows()).map(|row| array_value_to_string(ids, row).unwrap().parse::<i64>().unwrap());
+        let got = (0..outcome.table.rows()).map(|row| array_value_to_string(ids,
+            row).unwrap().parse::<i64>().unwrap());
         prop_assert_eq!(got.collect::<Vec<_>>(), expected);
         let reversed = windows.iter().filter(|window| window.1 < 0).count() as u64;
         prop_assert_eq!(outcome.ledger.other_side.unwrap().rows(Reason::EndBeforeStart), reversed);
@@ -491,7 +573,8 @@ proptest! {
     fn keys_worked_apart_and_put_together_are_the_whole(events in rows(40), windows in rows(40)) {
         let within = Within::new("from", window("a..z")).matching(["k"]);
         let apply = |events: &[Row], windows: &[Row]| {
-            within.apply(&table(events, ["k", "from", "to"]), &table(windows, ["k", "a", "z"])).unwrap()
+            within.apply(&table(events, ["k", "from", "to"]), &table(windows, ["k", "a",
+                "z"])).unwrap()
         };
         let whole = apply(&events, &windows);
         let of = |rows: &[Row], is: fn(Option<i64>) -> bool| {
@@ -509,7 +592,8 @@ proptest! {
     }
 }
 
-/// Many windows of one key in each shape that an index could stumble over, on one thread and on several.
+/// Many windows of one key in each shape that an index could stumble over, on one thread and on
+/// several.
 #[rstest]
 #[case::all_overlap(|n| (n, 5_000))]
 #[case::one_spans_everything(|n| if n == 0 { (0, 5_000) } else { (n, n + 1) })]
@@ -517,8 +601,10 @@ proptest! {
 #[case::equal_starts(|n| (7, 7 + n % 97))]
 #[case::scattered(|n| (n * 37 % 1_999, n * 37 % 1_999 + n * 91 % 400))]
 fn an_index_finds_what_a_walk_finds(#[case] shape: fn(i32) -> (i32, i32)) {
-    let windows: Vec<Row> = (0..2_000).map(|n| (Some(0), Some(shape(n).0), Some(shape(n).1))).collect();
-    let events: Vec<Row> = (0..150).map(|n| (Some(0), Some(n * 29), Some(n * 29 + n % 50))).collect();
+    let windows: Vec<Row> =
+        (0..2_000).map(|n| (Some(0), Some(shape(n).0), Some(shape(n).1))).collect();
+    let events: Vec<Row> =
+        (0..150).map(|n| (Some(0), Some(n * 29), Some(n * 29 + n % 50))).collect();
     let (these, those) = (table(&events, ["k", "from", "to"]), table(&windows, ["k", "a", "z"]));
     for (pick, interval) in [
         (Pick::All, false),
@@ -539,7 +625,10 @@ fn an_index_finds_what_a_walk_finds(#[case] shape: fn(i32) -> (i32, i32)) {
             within = within.nearest_to("z");
         }
         let outcome = within.apply(&these, &those).unwrap();
-        assert!(sorted(&outcome.table) == model(&within, &events, &windows), "{pick:?}, {interval}");
+        assert!(
+            sorted(&outcome.table) == model(&within, &events, &windows),
+            "{pick:?}, {interval}"
+        );
         if pick == Pick::All {
             let used: std::collections::HashSet<_> =
                 sorted(&outcome.table).into_iter().map(|line| line[3..].to_vec()).collect();
@@ -553,9 +642,12 @@ fn an_index_finds_what_a_walk_finds(#[case] shape: fn(i32) -> (i32, i32)) {
 /// Enough rows for several threads, on each number of them, in one piece and in batches.
 #[test]
 fn threads_do_not_change_which_event_falls_where() {
-    let events: Vec<Row> = (0..150_000).map(|n| (Some(n % 997), Some((n * 7 % 400) as i32), None)).collect();
+    let events: Vec<Row> =
+        (0..150_000).map(|n| (Some(n % 997), Some((n * 7 % 400) as i32), None)).collect();
     let windows: Vec<Row> = (0..3_000)
-        .map(|n| (Some(n % 1_009), Some((n * 13 % 300) as i32), Some((n * 13 % 300 + n % 90) as i32)))
+        .map(|n| {
+            (Some(n % 1_009), Some((n * 13 % 300) as i32), Some((n * 13 % 300 + n % 90) as i32))
+        })
         .collect();
     let (these, those) = (table(&events, ["k", "from", "to"]), table(&windows, ["k", "a", "z"]));
     let within = Within::new("from", window("a..z")).matching(["k"]).bring(["a", "z"]);

@@ -1,7 +1,9 @@
-//! The first and last tick of each event and each window, in the unit in which both can be compared: days, or microseconds.
+//! The first and last tick of each event and each window, in the unit in which both can be
+//! compared: days, or microseconds.
 //!
-//! All that is said of bounds is settled here: spans, missing bounds, dates that mean there is no end, end days that do not
-//! count, periods and whole days beside moments. What is left is two numbers a row, both inside.
+//! All that is said of bounds is settled here: spans, missing bounds, dates that mean there is no
+//! end, end days that do not count, periods and whole days beside moments. What is left is two
+//! numbers a row, both inside.
 
 use super::{
     WithinPlan,
@@ -22,7 +24,9 @@ use arrow_buffer::{BooleanBuffer, NullBuffer};
 use std::{borrow::Cow, fmt::Debug, hash::Hash, sync::Arc};
 
 /// A number in time.
-pub(super) trait Tick: Copy + Ord + Default + Send + Sync + Debug + Hash + Into<i64> {
+pub(super) trait Tick:
+    Copy + Ord + Default + Send + Sync + Debug + Hash + Into<i64>
+{
     const MIN: Self;
     const MAX: Self;
     /// The number, which is one of this unit.
@@ -79,7 +83,8 @@ impl<T: Tick> Stretches<T> {
 pub(super) struct Clock<'a> {
     pub(super) unit: TickUnit,
     pub(super) zone: &'a Zone,
-    /// The periods of the events, where they are points in time: windows begin and end with whole ones.
+    /// The periods of the events, where they are points in time: windows begin and end with whole
+    /// ones.
     widened_to: Periods,
 }
 
@@ -126,8 +131,8 @@ impl TickColumns {
         }
     }
 
-    /// Moments are compared as moments where that can matter: points in windows with a moment for a bound, and intervals that
-    /// all have moments for bounds. All else is told by days.
+    /// Moments are compared as moments where that can matter: points in windows with a moment for a
+    /// bound, and intervals that all have moments for bounds. All else is told by days.
     pub(super) fn clock<'z>(&self, zone: &'z Zone) -> Clock<'z> {
         let is_moment = |dates: &Dates| matches!(dates, Dates::Moments(_));
         let all = || self.events.dates().chain(self.windows.dates());
@@ -140,7 +145,9 @@ impl TickColumns {
         };
         let unit = match by_moments {
             false => TickUnit::Days,
-            true if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) => TickUnit::Instants,
+            true if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) => {
+                TickUnit::Instants
+            }
             true => TickUnit::Readings,
         };
         let periods = self.events.dates().next().map_or(Periods::DAYS, Dates::periods);
@@ -195,7 +202,8 @@ impl TickColumns {
 }
 
 impl Sides {
-    /// The ticks from one bound to the other. A start that is missing makes a window open, and an interval useless.
+    /// The ticks from one bound to the other. A start that is missing makes a window open, and an
+    /// interval useless.
     fn stretches<T: Tick>(
         &self,
         within: &WithinPlan,
@@ -212,8 +220,10 @@ impl Sides {
         };
         let no_start = missing(&self.from);
         let mut no_end = missing(&self.to);
-        let never =
-            self.to.as_ref().and_then(|(_, dates)| never_ending(dates, &within.never_ends, clock.zone));
+        let never = self
+            .to
+            .as_ref()
+            .and_then(|(_, dates)| never_ending(dates, &within.never_ends, clock.zone));
         if let Some(never) = never {
             no_end = &no_end | &never;
         }
@@ -242,15 +252,18 @@ impl Sides {
             (0..rows).filter(|&row| !no_end.value(row)).for_each(|row| last[row] = free[row]);
         }
         let mut empty = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
-        // What is reversed or empty at the columns' own grain is so, however long the events' periods are.
+        // What is reversed or empty at the columns' own grain is so, however long the events'
+        // periods are.
         if let Some(own) = &own {
             backwards = &backwards | &own.reversed;
             empty = &empty | &own.empty;
         }
 
-        let useless = if without_start == Reason::Open { BooleanBuffer::new_unset(rows) } else { no_start };
+        let useless =
+            if without_start == Reason::Open { BooleanBuffer::new_unset(rows) } else { no_start };
         let drop_open = within.open_ends == OpenEnds::Drop;
-        let dropped_open = if drop_open { &open & &!&useless } else { BooleanBuffer::new_unset(rows) };
+        let dropped_open =
+            if drop_open { &open & &!&useless } else { BooleanBuffer::new_unset(rows) };
         let left = !&(&useless | &dropped_open);
         let after = &(&backwards & &no_end) & &left;
         let reversed = &(&backwards & &!&no_end) & &left;
@@ -271,7 +284,12 @@ impl Sides {
     }
 
     /// The bounds at the grain of their own columns.
-    fn own_ticks(&self, clock: Clock<'_>, [no_start, no_end]: [&BooleanBuffer; 2], free: bool) -> OwnTicks {
+    fn own_ticks(
+        &self,
+        clock: Clock<'_>,
+        [no_start, no_end]: [&BooleanBuffer; 2],
+        free: bool,
+    ) -> OwnTicks {
         let rows = no_start.len();
         let ticks = |side: &Option<(Bound, Dates)>, edge, open: (i64, &BooleanBuffer)| {
             let mut ticks = match side {
@@ -332,7 +350,9 @@ impl<'a> Clock<'a> {
             }
             (_, Dates::Moments(moments)) => {
                 let readings: Cow<'_, [i64]> = match (self.unit, dates.are_instants()) {
-                    (TickUnit::Readings, true) => Cow::Owned(self.zone.readings(moments.values()).collect()),
+                    (TickUnit::Readings, true) => {
+                        Cow::Owned(self.zone.readings(moments.values()).collect())
+                    }
                     _ => Cow::Borrowed(moments.values()),
                 };
                 let before = i64::from(edge == Edge::FreeEnd);
@@ -341,7 +361,11 @@ impl<'a> Clock<'a> {
             // The whole days of dates.
             _ => parallel::map(&dates.day_numbers(self.zone), |day| {
                 let day = self.day(day, dates.periods(), span, edge);
-                T::of(if edge == Edge::Start { self.midnight(day) } else { self.midnight(day + 1) - 1 })
+                T::of(if edge == Edge::Start {
+                    self.midnight(day)
+                } else {
+                    self.midnight(day + 1) - 1
+                })
             }),
         }
     }
@@ -354,7 +378,8 @@ impl<'a> Clock<'a> {
             return None;
         }
         let there = || side.dates().filter(|dates| !matches!(dates, Dates::Missing(_)));
-        let by_moments = there().next().is_some() && there().all(|dates| matches!(dates, Dates::Moments(_)));
+        let by_moments =
+            there().next().is_some() && there().all(|dates| matches!(dates, Dates::Moments(_)));
         let unit = match by_moments {
             true if there().all(Dates::are_instants) => TickUnit::Instants,
             true => TickUnit::Readings,
@@ -395,7 +420,8 @@ impl<'a> Clock<'a> {
         if span == Span::default() {
             return micros;
         }
-        let reading = if self.unit == TickUnit::Instants { self.zone.reading(micros) } else { micros };
+        let reading =
+            if self.unit == TickUnit::Instants { self.zone.reading(micros) } else { micros };
         let day = Day::clamped(reading.div_euclid(MICROS_PER_DAY) as i32);
         let day = i64::from(clamped_after(day, span).number());
         let moved = day * MICROS_PER_DAY + reading.rem_euclid(MICROS_PER_DAY);
@@ -436,13 +462,19 @@ impl<'a> Clock<'a> {
     /// Ticks as a column; what lies beyond the calendar is its last tick.
     pub(super) fn column(self, ticks: impl Iterator<Item = Option<i64>>) -> ArrayRef {
         let last_day = i64::from(Day::MAX.number());
-        let last = if self.unit == TickUnit::Days { last_day } else { (last_day + 1) * MICROS_PER_DAY - 1 };
+        let last = if self.unit == TickUnit::Days {
+            last_day
+        } else {
+            (last_day + 1) * MICROS_PER_DAY - 1
+        };
         let ticks = ticks.map(|tick| tick.map(|tick| tick.min(last)));
         match self.unit {
             TickUnit::Days => {
                 Arc::new(ticks.map(|tick| tick.map(|tick| tick as i32)).collect::<Date32Array>())
             }
-            TickUnit::Instants => Arc::new(ticks.collect::<TimestampMicrosecondArray>().with_timezone("UTC")),
+            TickUnit::Instants => {
+                Arc::new(ticks.collect::<TimestampMicrosecondArray>().with_timezone("UTC"))
+            }
             TickUnit::Readings => Arc::new(ticks.collect::<TimestampMicrosecondArray>()),
         }
     }

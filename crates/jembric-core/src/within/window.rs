@@ -1,4 +1,5 @@
-//! [`Window`]: the two bounds of a stretch of time as columns, each with a span added or taken, in the words `A..B`.
+//! [`Window`]: the two bounds of a stretch of time as columns, each with a span added or taken, in
+//! the words `A..B`.
 
 use crate::{
     calendar::{Span, serialized_as_text},
@@ -10,8 +11,8 @@ use std::{fmt, str::FromStr};
 
 /// From one column to another, each with a span added or taken; a side that is not named is open.
 ///
-/// In words: `arrived..left`, `due - 7 days .. due + 3 days`, `valid_from..`, `..left`. A name with two points or a sign
-/// between blanks in it stands in double quotes.
+/// In words: `arrived..left`, `due - 7 days .. due + 3 days`, `valid_from..`, `..left`. A name with
+/// two points or a sign between blanks in it stands in double quotes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Window {
     pub(super) from: Option<Bound>,
@@ -87,7 +88,8 @@ impl FromStr for Window {
         let malformed = || Error::Malformed {
             what: "a window",
             text: text.to_owned(),
-            expected: "two columns with `..` between them, each with a span added or taken or left out on an open side: \
+            expected: "two columns with `..` between them, each with a span added or taken or \
+                left out on an open side: \
                        `arrived..left`, `due - 7 days..due + 3 days`, `valid_from..`",
         };
         let mut quoted = false;
@@ -95,8 +97,10 @@ impl FromStr for Window {
             quoted ^= sign == '"';
             !quoted
         });
-        let points: Vec<usize> =
-            outside_quotes.filter(|&(at, _)| text[at..].starts_with("..")).map(|(at, _)| at).collect();
+        let points: Vec<usize> = outside_quotes
+            .filter(|&(at, _)| text[at..].starts_with(".."))
+            .map(|(at, _)| at)
+            .collect();
         let [at] = points[..] else { return Err(malformed()) };
         let window = Window { from: bound(&text[..at])?, to: bound(&text[at + 2..])? };
         if window == Window::default() { Err(malformed()) } else { Ok(window) }
@@ -120,12 +124,15 @@ fn bound(text: &str) -> Result<Option<Bound>> {
 }
 
 impl Bound {
-    /// An error where the column is missing or is known to hold no dates; where what looks like a span behind it is none, that.
+    /// An error where the column is missing or is known to hold no dates; where what looks like a
+    /// span behind it is none, that.
     pub(super) fn expect_in(&self, shape: &Shape) -> Result<()> {
         let Err(error) = shape.expect_dates(&self.column) else { return Ok(()) };
         let span = self.column.rsplit_once(" + ").or_else(|| self.column.rsplit_once(" - "));
         match span {
-            Some((column, span)) if shape.find(column.trim()).is_ok() => span.parse::<Span>().map(drop),
+            Some((column, span)) if shape.find(column.trim()).is_ok() => {
+                span.parse::<Span>().map(drop)
+            }
             _ => Err(error),
         }
     }
@@ -142,7 +149,9 @@ impl fmt::Display for Bound {
         }
         match *span {
             span if span == Span::default() => Ok(()),
-            span if span.month_count() < 0 || span.day_count() < 0 => write!(f, " - {}", span.negated()),
+            span if span.month_count() < 0 || span.day_count() < 0 => {
+                write!(f, " - {}", span.negated())
+            }
             span => write!(f, " + {span}"),
         }
     }

@@ -66,7 +66,12 @@ impl Room {
         if bytes <= self.left { Ok(()) } else { Err(Unread::Unpacks) }
     }
 
-    pub(crate) fn take(&mut self, rows: u64, columns: usize, bytes: u64) -> std::result::Result<(), Unread> {
+    pub(crate) fn take(
+        &mut self,
+        rows: u64,
+        columns: usize,
+        bytes: u64,
+    ) -> std::result::Result<(), Unread> {
         let cells = rows.saturating_mul(columns.max(1) as u64);
         let needed = cells.saturating_mul(CELL).max(bytes);
         self.left = self.left.checked_sub(needed).ok_or(Unread::Unpacks)?;
@@ -89,7 +94,8 @@ pub(crate) fn whole(
         return Ok(RecordBatch::new_empty(schema.clone()));
     }
     let column = |place: usize| {
-        let parts: Vec<ArrayRef> = batches.iter().map(|batch| viewed(batch.column(place))).collect();
+        let parts: Vec<ArrayRef> =
+            batches.iter().map(|batch| viewed(batch.column(place))).collect();
         let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
         concat(&parts)
     };
@@ -135,7 +141,8 @@ impl Columnar {
         ColumnarFile { format: self, name, input }
     }
 
-    /// The table in such a file, as far as its columns are chosen. Grains and orders that its fields tell of come with it.
+    /// The table in such a file, as far as its columns are chosen. Grains and orders that its
+    /// fields tell of come with it.
     ///
     /// Errors: it is damaged; its rows need more than so many bytes.
     fn read(self, name: &str, input: Input, choose: &Choose<'_>, most: u64) -> Result<Table> {
@@ -149,12 +156,13 @@ impl Columnar {
                 let column = self.damaged_column(&input, choose, most);
                 self.unreadable(
                     name,
-                    column.map_or(problem.clone(), |column| format!("column `{column}`: {problem}")),
+                    column
+                        .map_or(problem.clone(), |column| format!("column `{column}`: {problem}")),
                 )
             }
         })?;
-        let table =
-            guarded(|| Table::from_batch(&whole)).map_err(|problem| self.unreadable(name, problem))?;
+        let table = guarded(|| Table::from_batch(&whole))
+            .map_err(|problem| self.unreadable(name, problem))?;
         // Its rows are numbered from 1, as lines are.
         Ok(table.map_err(|error| in_file(name, error))?.with_origin(Origin::new(name, 1)))
     }
@@ -170,7 +178,8 @@ impl Columnar {
         Ok(table.map_err(|error| in_file(name, error))?.shape().from_file(name))
     }
 
-    /// The schema and the rows of the columns that are chosen; without a choice the whole schema, and no rows.
+    /// The schema and the rows of the columns that are chosen; without a choice the whole schema,
+    /// and no rows.
     fn parts(
         self,
         input: Input,
@@ -180,7 +189,9 @@ impl Columnar {
         let mut room = Room { left: most };
         let parts = guarded(|| match self {
             Columnar::Parquet => parquet::parts(input, choose, &mut room),
-            Columnar::ArrowFile | Columnar::ArrowStream => arrow::parts(self, input, choose, &mut room),
+            Columnar::ArrowFile | Columnar::ArrowStream => {
+                arrow::parts(self, input, choose, &mut room)
+            }
         });
         parts.map_err(Unread::Damaged)?
     }

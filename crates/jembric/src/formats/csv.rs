@@ -34,7 +34,8 @@ fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
         to.write_all(b"\n")?;
     }
     let shape = table.shape();
-    let is_text: Vec<bool> = shape.columns().iter().map(|column| column.kind == Some(Type::Text)).collect();
+    let is_text: Vec<bool> =
+        shape.columns().iter().map(|column| column.kind == Some(Type::Text)).collect();
     let columns = CellText::of(table);
     in_stretches(table.rows(), to, |rows, to| {
         // The buffer is empty, and keeps its room.

@@ -32,10 +32,13 @@ impl Special {
     }
 }
 
-/// A file that is no CSV. A pipe cannot be looked into and then read from its beginning: it is taken for CSV.
+/// A file that is no CSV. A pipe cannot be looked into and then read from its beginning: it is
+/// taken for CSV.
 pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
     // A pipe is not even opened: whoever writes to it would lose its reader.
-    let Some(mut file) = path.is_file().then(|| File::open(path).ok()).flatten() else { return Ok(None) };
+    let Some(mut file) = path.is_file().then(|| File::open(path).ok()).flatten() else {
+        return Ok(None);
+    };
     let failed = unread(&path.display().to_string());
     let mut first = Vec::new();
     file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;

@@ -1,7 +1,8 @@
 //! JSON Lines: an object a line, whose keys are the columns.
 //!
-//! A first pass collects the keys, since a later line may have more of them than the first; a second one writes the rows
-//! down. Both go over stretches of whole lines on all threads: in JSON a line break cannot stand within a string.
+//! A first pass collects the keys, since a later line may have more of them than the first; a
+//! second one writes the rows down. Both go over stretches of whole lines on all threads: in JSON a
+//! line break cannot stand within a string.
 
 use super::{
     Target,
@@ -53,7 +54,10 @@ fn entries(line: &str) -> serde_json::Result<Vec<Member<'_>>> {
             f.write_str("an object")
         }
 
-        fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> std::result::Result<Self::Value, A::Error> {
+        fn visit_map<A: MapAccess<'de>>(
+            self,
+            mut map: A,
+        ) -> std::result::Result<Self::Value, A::Error> {
             let mut entries = Vec::new();
             while let Some((Key(key), value)) = map.next_entry::<Key<'de>, &RawValue>()? {
                 entries.push((key, value));
@@ -105,9 +109,14 @@ fn stretches(mut bytes: &[u8]) -> Vec<WholeLines<'_>> {
 
 /// What a text of objects holds.
 ///
-/// Errors: a line that is no object; a key that stands twice in one; a value that is an object or a list itself.
-/// More columns than are read; more cells than the bytes that they may take.
-pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u64) -> Result<Transcript> {
+/// Errors: a line that is no object; a key that stands twice in one; a value that is an object or a
+/// list itself. More columns than are read; more cells than the bytes that they may take.
+pub(crate) fn transcribed(
+    file: &str,
+    text: &[u8],
+    rules: RowRules<'_>,
+    most: u64,
+) -> Result<Transcript> {
     let missing = rules.missing;
     let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
     let each = |stretch: &WholeLines<'_>, on: &mut OnEntries<'_>| -> Result<()> {
@@ -122,7 +131,10 @@ pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u6
             let entries = entries(text).map_err(|error| {
                 let problem = error.to_string();
                 let problem = problem.split(" at line").next().unwrap_or_default();
-                wrong(number, format!("expected one JSON object: {problem}, at column {}", error.column()))
+                wrong(
+                    number,
+                    format!("expected one JSON object: {problem}, at column {}", error.column()),
+                )
             })?;
             on(number, entries)?;
         }
@@ -175,7 +187,13 @@ pub(crate) fn transcribed(file: &str, text: &[u8], rules: RowRules<'_>, most: u6
                 }
                 cells[place] = cell(value).ok_or_else(|| {
                     let start: String = value.get().chars().take(40).collect();
-                    wrong(line, format!("`{key}` holds `{start}`, where one value is needed: a text, a number, true, false or null"))
+                    wrong(
+                        line,
+                        format!(
+                            "`{key}` holds `{start}`, where one value is needed: a \
+                        text, a number, true, false or null"
+                        ),
+                    )
                 })?;
             }
             rows.row(line, cells.iter()).map_err(|error| wrong(line, error.to_string()))
@@ -203,8 +221,9 @@ impl Target for JsonLinesWriter {
 fn written(table: &Table, to: &mut dyn Write) -> io::Result<()> {
     let quoted = |text: &str| serde_json::to_string(text).map_err(io::Error::from);
     let names = table.names().map(quoted).collect::<io::Result<Vec<_>>>()?;
-    let bare =
-        |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean));
+    let bare = |kind| {
+        matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean))
+    };
     let shape = table.shape();
     let columns = CellText::of(table);
     in_stretches(table.rows(), to, |rows, to| {

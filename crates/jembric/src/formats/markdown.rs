@@ -22,7 +22,8 @@ impl Target for MarkdownWriter {
 }
 
 fn markdown(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
-    let escaped = |text: &str| text.replace('\\', "\\\\").replace('|', "\\|").replace(['\r', '\n'], " ");
+    let escaped =
+        |text: &str| text.replace('\\', "\\\\").replace('|', "\\|").replace(['\r', '\n'], " ");
     let line = |to: &mut dyn Write, cells: &mut dyn Iterator<Item = String>| {
         for cell in cells {
             write!(to, "| {cell} ")?;

@@ -12,9 +12,9 @@ pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -
     let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
     let mut bytes = Vec::new();
     let read = match packing {
-        Packing::Gzip => {
-            flate2::read::MultiGzDecoder::new(packed).take(most.saturating_add(1)).read_to_end(&mut bytes)
-        }
+        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed)
+            .take(most.saturating_add(1))
+            .read_to_end(&mut bytes),
         Packing::Zstd => {
             let decoder = zstd::Decoder::new(packed).map_err(failed)?;
             decoder.take(most.saturating_add(1)).read_to_end(&mut bytes)
@@ -30,7 +30,9 @@ pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -
 pub(crate) fn beginning(packing: Packing, packed: impl Read) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
     match packing {
-        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed).take(BEGINNING).read_to_end(&mut bytes)?,
+        Packing::Gzip => {
+            flate2::read::MultiGzDecoder::new(packed).take(BEGINNING).read_to_end(&mut bytes)?
+        }
         Packing::Zstd => zstd::Decoder::new(packed)?.take(BEGINNING).read_to_end(&mut bytes)?,
     };
     Ok(bytes)
@@ -45,9 +47,10 @@ pub(crate) enum Packer {
 impl Packer {
     pub(crate) fn new(packing: Packing) -> io::Result<Packer> {
         Ok(match packing {
-            Packing::Gzip => {
-                Packer::Gzip(flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default()))
-            }
+            Packing::Gzip => Packer::Gzip(flate2::write::GzEncoder::new(
+                Vec::new(),
+                flate2::Compression::default(),
+            )),
             Packing::Zstd => Packer::Zstd(zstd::Encoder::new(Vec::new(), 0)?),
         })
     }

@@ -7,7 +7,8 @@ pub(crate) enum Packing {
     Zstd,
 }
 
-/// What a file may unpack to if nothing is said: so many times its size, but at least so many bytes.
+/// What a file may unpack to if nothing is said: so many times its size, but at least so many
+/// bytes.
 const TIMES: u64 = 200;
 const AT_LEAST: u64 = 1 << 29;
 /// Bytes that a cell takes in memory at least.

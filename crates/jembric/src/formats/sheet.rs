@@ -13,11 +13,13 @@ pub(crate) fn is_likely(first: &[u8]) -> bool {
     first.starts_with(b"PK\x03\x04")
 }
 
-/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is a file's.
+/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is
+/// a file's.
 pub(crate) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
     let parts = path.to_str().filter(|_| !path.exists()).and_then(|text| text.rsplit_once(':'));
     let is_workbook = |file: &str| {
-        let ending = Path::new(file).extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        let ending =
+            Path::new(file).extension().map(|ending| ending.to_string_lossy().to_lowercase());
         matches!(ending.as_deref(), Some("xlsx" | "ods")) || Path::new(file).is_file()
     };
     match parts.filter(|(file, sheet)| !sheet.is_empty() && is_workbook(file)) {
@@ -45,8 +47,10 @@ pub(crate) struct Book<'a> {
 impl Book<'_> {
     /// The error of a workbook that cannot be read.
     pub(crate) fn unreadable(&self, problem: impl Display) -> Error {
-        let source =
-            io::Error::new(io::ErrorKind::InvalidData, format!("this is no whole workbook: {problem}"));
+        let source = io::Error::new(
+            io::ErrorKind::InvalidData,
+            format!("this is no whole workbook: {problem}"),
+        );
         Error::Read { file: self.file.to_owned(), source, nearest: None }
     }
 }

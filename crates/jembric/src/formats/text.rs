@@ -1,4 +1,5 @@
-//! Cells as text: the one way in which values are written in CSV, JSON Lines, Markdown and on the terminal.
+//! Cells as text: the one way in which values are written in CSV, JSON Lines, Markdown and on the
+//! terminal.
 
 use crate::{Table, Type};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
@@ -7,8 +8,9 @@ use jembric_core::calendar::{Day, MICROS_PER_DAY, Moment, Periods};
 use rayon::prelude::*;
 use std::{fmt::Write as _, io, ops::Range};
 
-/// Writes the cells of one column as text: dates as `2025-06-30`, periods by their labels (`2025-06`), moments as `2025-06-30T14:05`, decimals with all their
-/// places, floats with as many digits as tell them from their neighbours. A missing value is nothing at all.
+/// Writes the cells of one column as text: dates as `2025-06-30`, periods by their labels
+/// (`2025-06`), moments as `2025-06-30T14:05`, decimals with all their places, floats with as many
+/// digits as tell them from their neighbours. A missing value is nothing at all.
 #[derive(Debug)]
 pub struct CellText<'a> {
     array: &'a ArrayRef,
@@ -24,8 +26,14 @@ impl<'a> CellText<'a> {
     /// For each column of a table, in their order.
     pub fn of(table: &'a Table) -> Vec<CellText<'a>> {
         let periods = |kind: Option<Type>| kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
-        let kinds = table.shape().columns().iter().map(|column| periods(column.kind)).collect::<Vec<_>>();
-        table.columns().iter().zip(kinds).map(|(array, periods)| CellText { array, periods }).collect()
+        let kinds =
+            table.shape().columns().iter().map(|column| periods(column.kind)).collect::<Vec<_>>();
+        table
+            .columns()
+            .iter()
+            .zip(kinds)
+            .map(|(array, periods)| CellText { array, periods })
+            .collect()
     }
 
     /// Whether the row has a value.
@@ -41,10 +49,11 @@ impl<'a> CellText<'a> {
         let array = self.array;
         match array.data_type() {
             DataType::Utf8View => to.push_str(array.as_string_view().value(row)),
-            DataType::Int64 => {
-                to.push_str(itoa::Buffer::new().format(array.as_primitive::<Int64Type>().value(row)))
+            DataType::Int64 => to
+                .push_str(itoa::Buffer::new().format(array.as_primitive::<Int64Type>().value(row))),
+            DataType::Boolean => {
+                to.push_str(if array.as_boolean().value(row) { "true" } else { "false" })
             }
-            DataType::Boolean => to.push_str(if array.as_boolean().value(row) { "true" } else { "false" }),
             DataType::Float64 => shown(to, array.as_primitive::<Float64Type>().value(row)),
             DataType::Decimal64(_, places) => {
                 decimal(to, array.as_primitive::<Decimal64Type>().value(row).into(), *places)
@@ -69,9 +78,13 @@ impl<'a> CellText<'a> {
             }
             DataType::Time64(TimeUnit::Microsecond) => {
                 // As a moment of the first day, without the day.
-                let micros =
-                    array.as_primitive::<Time64MicrosecondType>().value(row).rem_euclid(MICROS_PER_DAY);
-                let moment = Moment::from_micros(micros).map(|moment| moment.to_string()).unwrap_or_default();
+                let micros = array
+                    .as_primitive::<Time64MicrosecondType>()
+                    .value(row)
+                    .rem_euclid(MICROS_PER_DAY);
+                let moment = Moment::from_micros(micros)
+                    .map(|moment| moment.to_string())
+                    .unwrap_or_default();
                 to.push_str(moment.split_once('T').map_or("", |(_, time)| time));
             }
             _ => {}
@@ -116,7 +129,8 @@ pub fn numeric(table: &Table) -> Vec<bool> {
 /// Rows that a thread writes at a time.
 const STRETCH: usize = 1 << 14;
 
-/// Writes rows on all threads, each some of them into memory, and these to the stream in their order.
+/// Writes rows on all threads, each some of them into memory, and these to the stream in their
+/// order.
 pub(crate) fn in_stretches(
     rows: usize,
     to: &mut dyn io::Write,
@@ -139,19 +153,25 @@ pub(crate) fn in_stretches(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use arrow_array::{Decimal128Array, Float64Array, Time64MicrosecondArray, TimestampMicrosecondArray};
+    use arrow_array::{
+        Decimal128Array, Float64Array, Time64MicrosecondArray, TimestampMicrosecondArray,
+    };
     use rstest::rstest;
     use std::sync::Arc;
 
     #[rstest]
     #[case(Decimal128Array::from(vec![-5]).with_precision_and_scale(38, 2).unwrap(), "-0.05")]
-    #[case(Decimal128Array::from(vec![123_456]).with_precision_and_scale(38, 2).unwrap(), "1234.56")]
+    #[case(Decimal128Array::from(vec![123_456]).with_precision_and_scale(38, 2).unwrap(),
+        "1234.56")]
     #[case(Decimal128Array::from(vec![0]).with_precision_and_scale(38, 0).unwrap(), "0")]
     #[case(Float64Array::from(vec![0.1]), "0.1")]
     #[case(Float64Array::from(vec![None]), "")]
     #[case(Time64MicrosecondArray::from(vec![50_709_500_000]), "14:05:09.500")]
     #[case(TimestampMicrosecondArray::from(vec![0]).with_timezone("UTC"), "1970-01-01T00:00Z")]
-    fn each_type_has_one_way_of_being_written(#[case] array: impl Array + 'static, #[case] text: &str) {
+    fn each_type_has_one_way_of_being_written(
+        #[case] array: impl Array + 'static,
+        #[case] text: &str,
+    ) {
         assert_eq!(CellText::new(&(Arc::new(array) as ArrayRef)).text(0), text);
     }
 }

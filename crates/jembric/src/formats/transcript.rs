@@ -1,7 +1,8 @@
-//! Rows whose cells are no plain text (of JSON Lines and of workbooks), written down as CSV, which is then read as every CSV text is.
+//! Rows whose cells are no plain text (of JSON Lines and of workbooks), written down as CSV, which
+//! is then read as every CSV text is.
 //!
-//! So there is one way in which a column gets its type. A cell that is a text where it comes from is not taken for a number: of
-//! a column with such a cell that is noted.
+//! So there is one way in which a column gets its type. A cell that is a text where it comes from
+//! is not taken for a number: of a column with such a cell that is noted.
 
 use super::packing::MOST_COLUMNS;
 use crate::error::{Error, Result};
@@ -106,8 +107,12 @@ pub(crate) struct Transcript {
 impl Transcript {
     /// Parts that follow one another, under these names.
     pub(crate) fn of(names: Vec<String>, parts: Vec<Rows<'_>>) -> std::io::Result<Transcript> {
-        let mut whole =
-            Transcript { texts: vec![false; names.len()], names, csv: Vec::new(), jumps: Vec::new() };
+        let mut whole = Transcript {
+            texts: vec![false; names.len()],
+            names,
+            csv: Vec::new(),
+            jumps: Vec::new(),
+        };
         let mut before = 0;
         for part in parts {
             let bytes = part.to.into_inner().map_err(csv::IntoInnerError::into_error)?;

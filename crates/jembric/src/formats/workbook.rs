@@ -37,13 +37,13 @@ impl Book<'_> {
     /// An error where the archive unpacks to more than this.
     fn refuse_far_larger(&self) -> Result<()> {
         let most = self.most_unpacked;
-        let mut archive =
-            zip::ZipArchive::new(Cursor::new(self.bytes)).map_err(|error| self.unreadable(error))?;
+        let mut archive = zip::ZipArchive::new(Cursor::new(self.bytes))
+            .map_err(|error| self.unreadable(error))?;
         let mut left = most.saturating_add(1);
         for part in 0..archive.len() {
             let part = archive.by_index(part).map_err(|error| self.unreadable(error))?;
-            left -=
-                io::copy(&mut part.take(left), &mut io::sink()).map_err(|error| self.unreadable(error))?;
+            left -= io::copy(&mut part.take(left), &mut io::sink())
+                .map_err(|error| self.unreadable(error))?;
             if left == 0 {
                 return Err(self.unpacks());
             }
@@ -55,17 +55,20 @@ impl Book<'_> {
     fn sheet_of(&self, sheets: &[Sheet]) -> Result<String> {
         let sheets = sheets.iter().filter(|sheet| sheet.typ == SheetType::WorkSheet);
         let names = |visible: bool| {
-            let sheets =
-                sheets.clone().filter(move |sheet| !visible || sheet.visible == SheetVisible::Visible);
+            let sheets = sheets
+                .clone()
+                .filter(move |sheet| !visible || sheet.visible == SheetVisible::Visible);
             sheets.map(|sheet| sheet.name.as_str()).collect::<Vec<_>>()
         };
-        let refused =
-            |value: String, expected: String| Err(Error::Setting { setting: "sheet", value, expected });
+        let refused = |value: String, expected: String| {
+            Err(Error::Setting { setting: "sheet", value, expected })
+        };
         match (self.sheet, &names(true)[..]) {
             (Some(asked), _) if names(false).contains(&asked) => Ok(asked.to_owned()),
             (Some(asked), _) => {
                 let nearest = jembric_core::nearest_name(asked, names(false).into_iter());
-                let meant = nearest.map(|name| format!(". Did you mean `{name}`?")).unwrap_or_default();
+                let meant =
+                    nearest.map(|name| format!(". Did you mean `{name}`?")).unwrap_or_default();
                 refused(
                     format!("{} has no sheet `{asked}`{meant}", self.file),
                     format!("one of {}", names(false).join(", ")),
@@ -75,7 +78,10 @@ impl Book<'_> {
             (None, several) => {
                 let first = several.first().copied().unwrap_or("Sheet");
                 let value = format!("{} has the sheets {}", self.file, several.join(", "));
-                refused(value, format!("one of them behind the file, as in `{}:{first}`", self.file))
+                refused(
+                    value,
+                    format!("one of them behind the file, as in `{}:{first}`", self.file),
+                )
             }
         }
     }
@@ -88,7 +94,8 @@ impl Book<'_> {
         if is_xlsx {
             let mut book = Xlsx::new(bytes).map_err(|error| self.unreadable(error))?;
             let sheet = self.sheet_of(book.sheets_metadata())?;
-            let mut cells = book.worksheet_cells_reader(&sheet).map_err(|error| self.unreadable(error))?;
+            let mut cells =
+                book.worksheet_cells_reader(&sheet).map_err(|error| self.unreadable(error))?;
             while let Some(found) = cells.next_cell().map_err(|error| self.unreadable(error))? {
                 let (row, column) = found.get_position();
                 if !on(row, column, cell(found.get_value()))? {
@@ -114,8 +121,8 @@ impl Book<'_> {
         Ok(())
     }
 
-    /// What the sheet holds: its first row with a value has the names, unless there is no header; rows without any value are
-    /// passed over.
+    /// What the sheet holds: its first row with a value has the names, unless there is no header;
+    /// rows without any value are passed over.
     pub(crate) fn transcribed(&self) -> Result<Transcript> {
         self.refuse_far_larger()?;
         let (mut first, mut most) = (u32::MAX, 0);
@@ -181,11 +188,16 @@ impl Book<'_> {
             };
             let Some(cell) = cell else {
                 let problem = format!(
-                    "a value in column {}, which has no name in row {}: the first row with values has the names of all columns",
+                    "a value in column {}, which has no name in row {}: the first row with values \
+                        has the names of all columns",
                     column_letters(column),
                     header_row + 1
                 );
-                return Err(Error::Line { file: self.file.to_owned(), line: u64::from(row) + 1, problem });
+                return Err(Error::Line {
+                    file: self.file.to_owned(),
+                    line: u64::from(row) + 1,
+                    problem,
+                });
             };
             *cell = owned;
             Ok(true)
@@ -246,7 +258,8 @@ fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
     }
 }
 
-/// A day with its time as CSV has it; a time of day or a length of time as hours, minutes and seconds.
+/// A day with its time as CSV has it; a time of day or a length of time as hours, minutes and
+/// seconds.
 fn moment(value: &ExcelDateTime) -> String {
     let days = value.as_f64();
     if days.is_finite() && value.is_duration() || (0.0..1.0).contains(&days) {
@@ -260,14 +273,16 @@ fn moment(value: &ExcelDateTime) -> String {
     if !days.is_finite() || days < 0.0 || is_last && !is_its_number {
         return days.to_string();
     }
-    let millis =
-        (u64::from(hour) * 60 + u64::from(minute)) * 60_000 + u64::from(second) * 1000 + u64::from(milli);
+    let millis = (u64::from(hour) * 60 + u64::from(minute)) * 60_000
+        + u64::from(second) * 1000
+        + u64::from(milli);
     format!("{year:04}-{month:02}-{day:02}T{}", clock(millis as i64))
 }
 
 fn clock(millis: i64) -> String {
     let (sign, all) = (if millis < 0 { "-" } else { "" }, millis.unsigned_abs());
-    let (hours, minutes, seconds, millis) = (all / 3_600_000, all / 60_000 % 60, all / 1000 % 60, all % 1000);
+    let (hours, minutes, seconds, millis) =
+        (all / 3_600_000, all / 60_000 % 60, all / 1000 % 60, all % 1000);
     let behind = match (seconds, millis) {
         (0, 0) => String::new(),
         (seconds, 0) => format!(":{seconds:02}"),
@@ -279,7 +294,8 @@ fn clock(millis: i64) -> String {
 /// The day that has the number 0 in a sheet, and the first that all programs number alike.
 const DAY_ZERO: i32 = -25_569;
 const FIRST_DAY: i32 = -25_508;
-/// Numbers of so many units keep all their digits in a sheet, whose numbers are in floating point: fifteen of them.
+/// Numbers of so many units keep all their digits in a sheet, whose numbers are in floating point:
+/// fifteen of them.
 const EXACT: u64 = 999_999_999_999_999;
 /// Rows of a sheet, with that of the names.
 const MOST_ROWS: u32 = 1 << 20;
@@ -330,8 +346,10 @@ impl WorkbookWriter {
 impl Target for WorkbookWriter {
     fn write(&mut self, rows: &Table, _: &mut dyn io::Write) -> io::Result<()> {
         if rows.rows() as u64 + u64::from(self.rows) > MOST_ROWS.into() {
-            let most =
-                format!("a sheet has at most {} rows below the names; write Parquet or CSV", MOST_ROWS - 1);
+            let most = format!(
+                "a sheet has at most {} rows below the names; write Parquet or CSV",
+                MOST_ROWS - 1
+            );
             return Err(io::Error::new(io::ErrorKind::InvalidInput, most));
         }
         let sheet = self.book.worksheet_from_index(0).map_err(failed)?;
@@ -339,7 +357,8 @@ impl Target for WorkbookWriter {
     }
 
     fn finish(mut self: Box<Self>, to: &mut dyn io::Write) -> io::Result<()> {
-        let bytes = guarded(|| self.book.save_to_buffer()).map_err(io::Error::other)?.map_err(failed)?;
+        let bytes =
+            guarded(|| self.book.save_to_buffer()).map_err(io::Error::other)?.map_err(failed)?;
         to.write_all(&bytes)
     }
 }
@@ -388,7 +407,12 @@ fn format_of(kind: Type) -> Format {
 
 impl SheetColumn<'_> {
     /// A number where the sheet can have it as it is; otherwise the text that CSV has.
-    fn write(&self, row: usize, sheet: &mut Worksheet, at: (u32, u16)) -> std::result::Result<(), XlsxError> {
+    fn write(
+        &self,
+        row: usize,
+        sheet: &mut Worksheet,
+        at: (u32, u16),
+    ) -> std::result::Result<(), XlsxError> {
         if self.text.is_missing(row) {
             return Ok(());
         }
@@ -400,36 +424,42 @@ impl SheetColumn<'_> {
                 self.array.as_boolean().value(row),
                 &self.format,
             )?,
-            None => sheet.write_string_with_format(at.0, at.1, self.text.text(row), &self.format)?,
+            None => {
+                sheet.write_string_with_format(at.0, at.1, self.text.text(row), &self.format)?
+            }
         };
         Ok(())
     }
 
     fn number(&self, row: usize) -> Option<f64> {
         let exact = |units: i128| (units.unsigned_abs() <= EXACT.into()).then_some(units as f64);
-        let day =
-            |day: i32| (FIRST_DAY..=Day::MAX.number()).contains(&day).then(|| f64::from(day - DAY_ZERO));
+        let day = |day: i32| {
+            (FIRST_DAY..=Day::MAX.number()).contains(&day).then(|| f64::from(day - DAY_ZERO))
+        };
         let array = self.array;
         match self.kind {
             Type::Integer => exact(array.as_primitive::<Int64Type>().value(row).into()),
             Type::Decimal { places } => {
-                let narrow = array.as_primitive_opt::<Decimal64Type>().map(|units| units.value(row).into());
-                let units =
-                    narrow.or_else(|| Some(array.as_primitive_opt::<Decimal128Type>()?.value(row)))?;
+                let narrow =
+                    array.as_primitive_opt::<Decimal64Type>().map(|units| units.value(row).into());
+                let units = narrow
+                    .or_else(|| Some(array.as_primitive_opt::<Decimal128Type>()?.value(row)))?;
                 Some(exact(units)? / 10_f64.powi(places.into()))
             }
-            Type::Float => {
-                Some(array.as_primitive::<Float64Type>().value(row)).filter(|value| value.is_finite())
-            }
+            Type::Float => Some(array.as_primitive::<Float64Type>().value(row))
+                .filter(|value| value.is_finite()),
             // Weeks and quarters have no number format, and keep their labels.
             Type::Date(periods)
-                if [Grain::Day, Grain::Month, Grain::Year].iter().any(|&grain| periods == grain.into()) =>
+                if [Grain::Day, Grain::Month, Grain::Year]
+                    .iter()
+                    .any(|&grain| periods == grain.into()) =>
             {
                 day(array.as_primitive::<Date32Type>().value(row))
             }
             Type::Moment { .. } => {
                 let micros = array.as_primitive::<TimestampMicrosecondType>().value(row);
-                let (whole, rest) = (micros.div_euclid(MICROS_PER_DAY), micros.rem_euclid(MICROS_PER_DAY));
+                let (whole, rest) =
+                    (micros.div_euclid(MICROS_PER_DAY), micros.rem_euclid(MICROS_PER_DAY));
                 // What is finer than milliseconds a sheet does not have.
                 (rest % 1000 == 0)
                     .then(|| day(whole as i32))

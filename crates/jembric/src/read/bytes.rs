@@ -30,7 +30,8 @@ impl FileBytes {
     /// A file. One that is no regular file (a pipe), or is not UTF-8, is taken into memory.
     pub(crate) fn file(path: &Path, encoding: Option<&'static Encoding>) -> Result<FileBytes> {
         let name = path.display().to_string();
-        let failed = |source| Error::Read { file: name.clone(), source, nearest: nearest_file(path) };
+        let failed =
+            |source| Error::Read { file: name.clone(), source, nearest: nearest_file(path) };
         let file = File::open(path).map_err(failed)?;
         let about = file.metadata().map_err(failed)?;
         if about.is_dir() {
@@ -43,7 +44,8 @@ impl FileBytes {
         let found = read_at(&file, 0, &mut first).map_err(failed)?;
         let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
         let found = encoding.or(mark.map(|(marked, _)| marked)).or_else(|| without_mark(first));
-        if found.is_some_and(|encoding| encoding != UTF_8) || mark.is_some_and(|(marked, _)| marked != UTF_8)
+        if found.is_some_and(|encoding| encoding != UTF_8)
+            || mark.is_some_and(|(marked, _)| marked != UTF_8)
         {
             return FileBytes::stream(name, file, found);
         }
@@ -76,15 +78,20 @@ impl FileBytes {
             bytes = decode(&name, encoding, &bytes[mark..], mark)?;
             mark = 0;
         }
-        let source =
-            FileBytes { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: mark as u64 };
+        let source = FileBytes {
+            name,
+            len: bytes.len() as u64,
+            bytes: Bytes::Memory(bytes),
+            skip: mark as u64,
+        };
         match (source.ends_lines_with_returns()?, &source.bytes) {
             (true, Bytes::Memory(bytes)) => Ok(source.with_line_feeds(&bytes[mark..])),
             _ => Ok(source),
         }
     }
 
-    /// Whether lines end in carriage returns alone: there is one, and no line feed in all of the text.
+    /// Whether lines end in carriage returns alone: there is one, and no line feed in all of the
+    /// text.
     ///
     /// Of a text with a line feed near its beginning, no more is looked at.
     fn ends_lines_with_returns(&self) -> Result<bool> {
@@ -123,7 +130,12 @@ impl FileBytes {
     }
 
     /// The bytes from one place to another, read into the buffer where they are not in memory.
-    pub(crate) fn bytes<'a>(&'a self, from: u64, to: u64, buffer: &'a mut Vec<u8>) -> Result<&'a [u8]> {
+    pub(crate) fn bytes<'a>(
+        &'a self,
+        from: u64,
+        to: u64,
+        buffer: &'a mut Vec<u8>,
+    ) -> Result<&'a [u8]> {
         let (from, to) = (from + self.skip, to + self.skip);
         match &self.bytes {
             Bytes::Memory(bytes) => Ok(&bytes[from as usize..to as usize]),
@@ -132,14 +144,19 @@ impl FileBytes {
                 if buffer.len() < len {
                     buffer.resize(len, 0);
                 }
-                let read = read_at(file, from, &mut buffer[..len]).and_then(|read| match read == len {
-                    true => Ok(()),
-                    false => Err(io::Error::new(
-                        io::ErrorKind::UnexpectedEof,
-                        "the file became shorter while it was read",
-                    )),
-                });
-                read.map_err(|source| Error::Read { file: self.name.clone(), source, nearest: None })?;
+                let read =
+                    read_at(file, from, &mut buffer[..len]).and_then(|read| match read == len {
+                        true => Ok(()),
+                        false => Err(io::Error::new(
+                            io::ErrorKind::UnexpectedEof,
+                            "the file became shorter while it was read",
+                        )),
+                    });
+                read.map_err(|source| Error::Read {
+                    file: self.name.clone(),
+                    source,
+                    nearest: None,
+                })?;
                 Ok(&buffer[..len])
             }
         }
@@ -149,8 +166,8 @@ impl FileBytes {
 /// Bytes by which an encoding without a mark is known.
 const FIRST: usize = 256;
 
-/// UTF-16 without a byte-order mark: in text that is mostly of the Latin alphabet every second byte is
-/// 0, and never another. A whole text has an even number of bytes.
+/// UTF-16 without a byte-order mark: in text that is mostly of the Latin alphabet every second byte
+/// is 0, and never another. A whole text has an even number of bytes.
 fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
     let (pairs, odd) = first.as_chunks::<2>();
     if !odd.is_empty() {
@@ -166,20 +183,31 @@ fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
 
 fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) -> Result<Vec<u8>> {
     let mut decoder = encoding.new_decoder_without_bom_handling();
-    let most = decoder.max_utf8_buffer_length_without_replacement(bytes.len()).unwrap_or(bytes.len() * 3);
+    let most =
+        decoder.max_utf8_buffer_length_without_replacement(bytes.len()).unwrap_or(bytes.len() * 3);
     let mut text = vec![0; most];
-    let (result, read, written) = decoder.decode_to_utf8_without_replacement(bytes, &mut text, true);
+    let (result, read, written) =
+        decoder.decode_to_utf8_without_replacement(bytes, &mut text, true);
     text.truncate(written);
     match result {
         DecoderResult::InputEmpty => Ok(text),
         _ => {
             let bad = match result {
-                DecoderResult::Malformed(len, behind) => read - usize::from(len) - usize::from(behind),
+                DecoderResult::Malformed(len, behind) => {
+                    read - usize::from(len) - usize::from(behind)
+                }
                 _ => read,
             };
             let line = 1 + memchr::memchr_iter(b'\n', &text).count() as u64;
-            let (byte, value) = ((before + bad + 1) as u64, bytes.get(bad).copied().unwrap_or_default());
-            Err(Error::NotText { file: name.to_owned(), line, byte, value, encoding: encoding.name() })
+            let (byte, value) =
+                ((before + bad + 1) as u64, bytes.get(bad).copied().unwrap_or_default());
+            Err(Error::NotText {
+                file: name.to_owned(),
+                line,
+                byte,
+                value,
+                encoding: encoding.name(),
+            })
         }
     }
 }
@@ -190,13 +218,15 @@ pub(crate) fn nearest_file(path: &Path) -> Option<String> {
     if wanted.len() > 255 {
         return None;
     }
-    let directory = path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let directory =
+        path.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let names = directory
         .read_dir()
         .ok()?
         .filter_map(|entry| Some(entry.ok()?.file_name().to_string_lossy().into_owned()));
-    let distances =
-        names.map(|name| (strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase()), name));
+    let distances = names.map(|name| {
+        (strsim::damerau_levenshtein(&wanted.to_lowercase(), &name.to_lowercase()), name)
+    });
     distances.filter(|(distance, _)| (1..=2).contains(distance)).min().map(|(_, name)| name)
 }
 

@@ -1,4 +1,5 @@
-//! Typed columns of a known length, filled by many threads: each region of the file has its own stretch of every column.
+//! Typed columns of a known length, filled by many threads: each region of the file has its own
+//! stretch of every column.
 
 use super::infer::{CellType, Conventions, boolean, decimal, float, integer, wide_decimal};
 use arrow_array::{
@@ -79,7 +80,12 @@ impl ColumnBuilder {
     }
 
     /// The column as an Arrow array, of whose stretches only the first rows were filled.
-    pub(crate) fn finish(self, kind: &CellType, lengths: &[usize], filled: Vec<FilledColumn>) -> ArrayRef {
+    pub(crate) fn finish(
+        self,
+        kind: &CellType,
+        lengths: &[usize],
+        filled: Vec<FilledColumn>,
+    ) -> ArrayRef {
         let rows: Vec<usize> = filled.iter().map(|filled| filled.valid.len()).collect();
         let all: usize = rows.iter().sum();
         let nulls = nulls(&filled, all);
@@ -107,7 +113,8 @@ impl ColumnBuilder {
                 Arc::new(BooleanArray::new(BooleanBuffer::from(closed(cells, all, close)), nulls))
             }
             ColumnBuilder::Wide(cells) => {
-                let places = if let CellType::WideDecimal { places } = kind { *places as i8 } else { 0 };
+                let places =
+                    if let CellType::WideDecimal { places } = kind { *places as i8 } else { 0 };
                 Arc::new(
                     Decimal128Array::new(closed(cells, all, close).into(), nulls)
                         .with_precision_and_scale(38, places)
@@ -117,7 +124,9 @@ impl ColumnBuilder {
             ColumnBuilder::Floats(cells) => {
                 Arc::new(Float64Array::new(closed(cells, all, close).into(), nulls))
             }
-            ColumnBuilder::Days(cells) => Arc::new(Date32Array::new(closed(cells, all, close).into(), nulls)),
+            ColumnBuilder::Days(cells) => {
+                Arc::new(Date32Array::new(closed(cells, all, close).into(), nulls))
+            }
             ColumnBuilder::Numbers(cells) => {
                 let cells: ScalarBuffer<i64> = closed(cells, all, close).into();
                 match kind {
@@ -227,21 +236,27 @@ impl<'a> Filling<'a> {
             // Only text keeps its outer blanks.
             (ColumnPart::Texts(views), _) => told.put(views, cells, |text, (start, end), _| {
                 let whole = &text[start..end];
-                short_view(text, start, whole.len()).or_else(|| long_view(whole, *buffer, long_texts))
+                short_view(text, start, whole.len())
+                    .or_else(|| long_view(whole, *buffer, long_texts))
             }),
-            (ColumnPart::Days(days), CellType::Date(order)) => told.put(days, cells, |_, _, cell| {
-                if let Some(day) = notation::iso_day(cell) {
-                    *forms |= 1 << Form::YearDash as u16;
-                    return Some(day.number());
-                }
-                let written = notation::read(cell).ok().filter(|written| written.time.unwrap_or(0) == 0)?;
-                *forms |= 1 << written.form as u16;
-                Some(written.day(*order).filter(|_| written.offset.is_none())?.number())
-            }),
+            (ColumnPart::Days(days), CellType::Date(order)) => {
+                told.put(days, cells, |_, _, cell| {
+                    if let Some(day) = notation::iso_day(cell) {
+                        *forms |= 1 << Form::YearDash as u16;
+                        return Some(day.number());
+                    }
+                    let written = notation::read(cell)
+                        .ok()
+                        .filter(|written| written.time.unwrap_or(0) == 0)?;
+                    *forms |= 1 << written.form as u16;
+                    Some(written.day(*order).filter(|_| written.offset.is_none())?.number())
+                })
+            }
             (ColumnPart::Numbers(micros), CellType::Moment { order, instant }) => {
                 told.put(micros, cells, |_, _, cell| {
-                    let written =
-                        notation::read(cell).ok().filter(|written| written.offset.is_some() == *instant)?;
+                    let written = notation::read(cell)
+                        .ok()
+                        .filter(|written| written.offset.is_some() == *instant)?;
                     *forms |= 1 << written.form as u16;
                     written.micros(*order).filter(in_years)
                 })
@@ -255,11 +270,19 @@ impl<'a> Filling<'a> {
             (ColumnPart::Wide(units), CellType::WideDecimal { places }) => {
                 told.put(units, cells, |_, _, cell| wide_decimal(cell, *places, comma));
             }
-            (ColumnPart::Floats(floats), _) => told.put(floats, cells, |_, _, cell| float(cell, comma)),
-            (ColumnPart::Booleans(booleans), _) => told.put(booleans, cells, |_, _, cell| boolean(cell)),
-            (ColumnPart::Days(days), CellType::Periods(grain)) => told.put(days, cells, |_, _, cell| {
-                label(cell).filter(|(labelled, _)| labelled == grain).map(|(_, day)| day.number())
-            }),
+            (ColumnPart::Floats(floats), _) => {
+                told.put(floats, cells, |_, _, cell| float(cell, comma))
+            }
+            (ColumnPart::Booleans(booleans), _) => {
+                told.put(booleans, cells, |_, _, cell| boolean(cell))
+            }
+            (ColumnPart::Days(days), CellType::Periods(grain)) => {
+                told.put(days, cells, |_, _, cell| {
+                    label(cell)
+                        .filter(|(labelled, _)| labelled == grain)
+                        .map(|(_, day)| day.number())
+                })
+            }
             (ColumnPart::Days(days), CellType::Given(given)) => {
                 told.put(days, cells, |_, _, cell| Some(given.day(cell)?.number()));
             }
@@ -267,22 +290,31 @@ impl<'a> Filling<'a> {
                 told.put(micros, cells, |_, _, cell| given.micros(cell));
             }
             // A value where none was expected; and no other kind is kept in such stretches.
-            (ColumnPart::Nothing | ColumnPart::Days(_) | ColumnPart::Numbers(_) | ColumnPart::Wide(_), _) => {
-                told.put::<u8>(&mut [], cells, |_, _, _| None)
-            }
+            (
+                ColumnPart::Nothing
+                | ColumnPart::Days(_)
+                | ColumnPart::Numbers(_)
+                | ColumnPart::Wide(_),
+                _,
+            ) => told.put::<u8>(&mut [], cells, |_, _, _| None),
         }
     }
 
     pub(crate) fn finish(self) -> FilledColumn {
-        let Filling { long_texts, forms, told: RowFacts { rows, mut valid, misfits, first_misfits }, .. } =
-            self;
+        let Filling {
+            long_texts,
+            forms,
+            told: RowFacts { rows, mut valid, misfits, first_misfits },
+            ..
+        } = self;
         valid.truncate(rows);
         FilledColumn { valid: valid.finish(), long_texts, forms, misfits, first_misfits }
     }
 }
 
 impl RowFacts {
-    /// Puts what each cell is read as in its row, and tells which have no value or cannot be read so.
+    /// Puts what each cell is read as in its row, and tells which have no value or cannot be read
+    /// so.
     #[inline]
     fn put<T>(
         &mut self,
@@ -313,7 +345,8 @@ impl RowFacts {
     }
 }
 
-/// The view of a text of at most twelve bytes, made from the sixteen bytes that begin with it, where there are so many.
+/// The view of a text of at most twelve bytes, made from the sixteen bytes that begin with it,
+/// where there are so many.
 #[inline]
 fn short_view(text: &[u8], start: usize, len: usize) -> Option<u128> {
     let sixteen = text.get(start..)?.first_chunk::<16>().filter(|_| len <= 12)?;
@@ -335,7 +368,8 @@ fn long_view(text: &[u8], buffer: u32, kept: &mut Vec<u8>) -> Option<u128> {
 pub(crate) fn value<'a>(cell: &'a [u8], missing: &[String]) -> Option<&'a [u8]> {
     let (Some(first), Some(last)) = (cell.first(), cell.last()) else { return None };
     let cell = if *first > b' ' && *last > b' ' { cell } else { cell.trim_ascii() };
-    let none = cell.is_empty() || (!missing.is_empty() && missing.iter().any(|mark| mark.as_bytes() == cell));
+    let none = cell.is_empty()
+        || (!missing.is_empty() && missing.iter().any(|mark| mark.as_bytes() == cell));
     (!none).then_some(cell)
 }
 

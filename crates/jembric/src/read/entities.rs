@@ -6,9 +6,12 @@ use std::path::Path;
 
 /// Reads the entities in these columns of a file, in their order.
 ///
-/// Their keys are read as texts; an operation takes them for values of its own key columns. Errors: the file cannot be read, a
-/// column is missing.
-pub fn entities<N: Into<String> + Clone>(path: impl AsRef<Path>, columns: &[N]) -> Result<EntityList> {
+/// Their keys are read as texts; an operation takes them for values of its own key columns. Errors:
+/// the file cannot be read, a column is missing.
+pub fn entities<N: Into<String> + Clone>(
+    path: impl AsRef<Path>,
+    columns: &[N],
+) -> Result<EntityList> {
     let columns: Vec<String> = columns.iter().cloned().map(Into::into).collect();
     entities_of(&entities_reading(&columns).file(path)?, &columns)
 }

@@ -94,7 +94,8 @@ impl Given {
     }
 }
 
-/// Days since 1899-12-30 with a fraction, to the millisecond: what is finer is noise of the fraction.
+/// Days since 1899-12-30 with a fraction, to the millisecond: what is finer is noise of the
+/// fraction.
 fn serial(cell: &[u8]) -> Option<i64> {
     const EPOCH: i64 = -25_569;
     const MILLIS_PER_DAY: f64 = 86_400_000.0;
@@ -111,7 +112,8 @@ impl Directives {
         let any_moment = jiff::Timestamp::UNIX_EPOCH.to_zoned_datetime(jiff::tz::TimeZone::UTC);
         let known = jiff::fmt::strtime::format(format, &any_moment).is_ok();
         if !format.contains('%') || !known {
-            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, `text`, or strptime directives such as \
+            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, \
+                `text`, or strptime directives such as \
                             `%d.%m.%Y` or `%d/%m/%y %H:%M`";
             return wrong(format!("`{column}={format}`"), expected);
         }
@@ -119,16 +121,18 @@ impl Directives {
             .split('%')
             .skip(1)
             .filter_map(|part| {
-                part.trim_start_matches(['-', '_', '^', '#', ':', '.', '0', '1', '2', '3', '6', '9'])
-                    .chars()
-                    .next()
+                part.trim_start_matches([
+                    '-', '_', '^', '#', ':', '.', '0', '1', '2', '3', '6', '9',
+                ])
+                .chars()
+                .next()
             })
             .collect();
         let any = |of: &str| directives.iter().any(|&directive| of.contains(directive));
         let two_digits = any("yD");
         if two_digits && century.is_none() {
-            let expected =
-                "the first of the hundred years that two digits stand for as well: `--century 1900`";
+            let expected = "the first of the hundred years that two digits stand for as well: \
+                `--century 1900`";
             return wrong(format!("`{column}={format}` has years of two digits"), expected);
         }
         Ok(Directives {
@@ -178,7 +182,11 @@ mod tests {
     #[case("%d.%m.%y %H:%M", "30.06.25 14:05", Some("2025-06-30T14:05"))]
     #[case("%Y%m%d%H", "2025063014", Some("2025-06-30T14:00"))]
     #[case("%s", "0", Some("1970-01-01T00:00"))]
-    fn moments_in_a_given_format(#[case] format: &str, #[case] cell: &str, #[case] moment: Option<&str>) {
+    fn moments_in_a_given_format(
+        #[case] format: &str,
+        #[case] cell: &str,
+        #[case] moment: Option<&str>,
+    ) {
         let given = Given::of("at", format, Some(2000)).unwrap();
         let micros = given.micros(cell.as_bytes()).and_then(Moment::from_micros);
         assert_eq!(micros.map(|moment| moment.to_string()).as_deref(), moment);

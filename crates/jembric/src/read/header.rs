@@ -26,14 +26,17 @@ impl Header {
         loop {
             let head = source.bytes(0, source.len().min(most), &mut buffer)?;
             let whole = head.len() as u64 == source.len();
-            let blank = head.iter().take_while(|byte| byte.is_ascii_whitespace()).collect::<Vec<_>>();
+            let blank =
+                head.iter().take_while(|byte| byte.is_ascii_whitespace()).collect::<Vec<_>>();
             let lines_before = blank.iter().filter(|&&&byte| byte == b'\n').count() as u64;
-            let start = head[..blank.len()].iter().rposition(|&byte| byte == b'\n').map_or(0, |at| at + 1);
+            let start =
+                head[..blank.len()].iter().rposition(|&byte| byte == b'\n').map_or(0, |at| at + 1);
             if blank.len() == head.len() && whole {
                 return Err(Error::Empty { file: source.name.clone() });
             }
             let quoting = !reading.no_quotes;
-            let separator = reading.separator.unwrap_or_else(|| likely_separator(&head[start..], quoting));
+            let separator =
+                reading.separator.unwrap_or_else(|| likely_separator(&head[start..], quoting));
             let records = Records { file: &source.name, separator, quoting, columns: 0 };
             let mut reader = records.reader();
             let mut record = Record::default();
@@ -47,8 +50,8 @@ impl Header {
             if let Some((_, error)) = records.check(source, start as u64, first, lines_before + 1) {
                 return Err(error);
             }
-            let cells =
-                (0..record.cells).map(|cell| String::from_utf8_lossy(record.cell(cell)).trim().to_owned());
+            let cells = (0..record.cells)
+                .map(|cell| String::from_utf8_lossy(record.cell(cell)).trim().to_owned());
             if reading.no_header {
                 let names = (1..=record.cells).map(|n| format!("c{n}")).collect();
                 return Ok(Header { names, separator, end: start as u64, lines: lines_before });
@@ -66,8 +69,10 @@ impl Header {
 
 /// The bytes up to the end of the last record that is there to its end, of text that goes on.
 pub(crate) fn whole_records(reading: &Reading, header: &Header, text: &[u8]) -> usize {
-    let records = Records { file: "", separator: header.separator, quoting: !reading.no_quotes, columns: 0 };
-    let (mut reader, mut record, mut end) = (records.reader(), Record::default(), header.end as usize);
+    let records =
+        Records { file: "", separator: header.separator, quoting: !reading.no_quotes, columns: 0 };
+    let (mut reader, mut record, mut end) =
+        (records.reader(), Record::default(), header.end as usize);
     loop {
         match record.read(&mut reader, &text[end..], false) {
             (true, read) => end += read,
@@ -76,8 +81,8 @@ pub(crate) fn whole_records(reading: &Reading, header: &Header, text: &[u8]) -> 
     }
 }
 
-/// The separator by which the first lines have equally many cells, and most of them; failing that, the one of which the
-/// first line has most.
+/// The separator by which the first lines have equally many cells, and most of them; failing that,
+/// the one of which the first line has most.
 fn likely_separator(head: &[u8], quoting: bool) -> u8 {
     const LINES: usize = 50;
     let score = |separator: u8| {
@@ -91,7 +96,10 @@ fn likely_separator(head: &[u8], quoting: bool) -> u8 {
             counts.push(record.cells);
             rest = &rest[read..];
         }
-        let first = counts.first().copied().unwrap_or_else(|| head.split(|&byte| byte == separator).count());
+        let first = counts
+            .first()
+            .copied()
+            .unwrap_or_else(|| head.split(|&byte| byte == separator).count());
         (first > 1 && counts.iter().all(|&count| count == first), first)
     };
     // Of equals the last is the greatest: the comma.

@@ -12,10 +12,11 @@ use jembric_core::calendar::{
 };
 use std::path::Path;
 
-/// Reads the days of a file that has one date a line, or in its first column, with a header or without one.
+/// Reads the days of a file that has one date a line, or in its first column, with a header or
+/// without one.
 ///
-/// Dates stand in any of the known notations. Errors: a line that has no date or one that can be read both with the day and
-/// with the month first; the message names file, line and text.
+/// Dates stand in any of the known notations. Errors: a line that has no date or one that can be
+/// read both with the day and with the month first; the message names file, line and text.
 pub fn holidays(path: impl AsRef<Path>) -> Result<Vec<Day>> {
     holidays_of(&holidays_reading().file(path)?)
 }
@@ -32,16 +33,27 @@ pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
     let mut days = Vec::new();
     for (row, text) in cells.iter().enumerate() {
         let written = text.and_then(|text| read(text.as_bytes()).ok());
-        let both = written.map(|written| (written.day(Order::DayFirst), written.day(Order::MonthFirst)));
+        let both =
+            written.map(|written| (written.day(Order::DayFirst), written.day(Order::MonthFirst)));
         match both {
             Some((Some(one), Some(other))) if one != other => {
                 let expected = format!("a date that leaves no doubt, such as {one} or {other}");
                 return Err(bad_line(&file, table, row, text, expected));
             }
             Some((Some(day), _) | (None, Some(day))) => days.push(day),
-            // A first line without a date is the header; with a digit in it, it is a date that is none.
-            _ if row == 0 && !text.is_some_and(|text| text.contains(|c: char| c.is_ascii_digit())) => {}
-            _ => return Err(bad_line(&file, table, row, text, "a date such as 2025-12-25".to_owned())),
+            // A first line without a date is the header; with a digit in it, it is a date that is
+            // none.
+            _ if row == 0
+                && !text.is_some_and(|text| text.contains(|c: char| c.is_ascii_digit())) => {}
+            _ => {
+                return Err(bad_line(
+                    &file,
+                    table,
+                    row,
+                    text,
+                    "a date such as 2025-12-25".to_owned(),
+                ));
+            }
         }
     }
     Ok(days)

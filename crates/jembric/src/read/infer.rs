@@ -1,6 +1,8 @@
-//! What type a column has: a count of what its cells could be, and a decision that no cell can surprise.
+//! What type a column has: a count of what its cells could be, and a decision that no cell can
+//! surprise.
 //!
-//! A survey of some rows gives a guess; a survey of all rows gives the type. Surveys of parts are added up.
+//! A survey of some rows gives a guess; a survey of all rows gives the type. Surveys of parts are
+//! added up.
 
 use super::given_formats::Given;
 use jembric_core::calendar::{
@@ -40,7 +42,10 @@ impl CellType {
     pub(crate) fn is_number(&self) -> bool {
         matches!(
             self,
-            CellType::Integer | CellType::Decimal { .. } | CellType::WideDecimal { .. } | CellType::Float
+            CellType::Integer
+                | CellType::Decimal { .. }
+                | CellType::WideDecimal { .. }
+                | CellType::Float
         )
     }
 }
@@ -151,10 +156,14 @@ impl Facts {
             0 => CellType::Nothing,
             all if self.booleans == all => CellType::Boolean,
             all if self.integers == all => CellType::Integer,
-            all if self.integers + self.decimals == all && self.whole_digits + self.places <= 18 => {
+            all if self.integers + self.decimals == all
+                && self.whole_digits + self.places <= 18 =>
+            {
                 CellType::Decimal { places: self.places }
             }
-            all if self.integers + self.decimals == all && self.whole_digits + self.places <= MOST_DIGITS => {
+            all if self.integers + self.decimals == all
+                && self.whole_digits + self.places <= MOST_DIGITS =>
+            {
                 CellType::WideDecimal { places: self.places }
             }
             // With more digits they are exact as texts alone.
@@ -171,7 +180,9 @@ impl Facts {
     fn dated(&self, conventions: &Conventions) -> Option<CellType> {
         let order = match (conventions.order, self.day_first_only, self.month_first_only) {
             (None, true, true) => return None,
-            (Some(order), day, month) if (if order == Order::DayFirst { month } else { day }) => return None,
+            (Some(order), day, month) if (if order == Order::DayFirst { month } else { day }) => {
+                return None;
+            }
             (Some(order), ..) => order,
             (None, true, false) => Order::DayFirst,
             (None, false, true) => Order::MonthFirst,
@@ -199,7 +210,8 @@ enum Number {
     Float,
 }
 
-/// Which kind of number a cell is. A leading zero or plus sign makes it text: `00417` is a name, `+447` a telephone.
+/// Which kind of number a cell is. A leading zero or plus sign makes it text: `00417` is a name,
+/// `+447` a telephone.
 fn number(cell: &[u8], decimal_comma: bool) -> Option<Number> {
     let mark = if decimal_comma { b',' } else { b'.' };
     let digits = cell.strip_prefix(b"-").unwrap_or(cell);
@@ -211,7 +223,8 @@ fn number(cell: &[u8], decimal_comma: bool) -> Option<Number> {
     if behind.is_empty() {
         return integer(cell).map(|_| Number::Integer { digits: whole as u8 });
     }
-    let places = behind.get(1..).filter(|places| behind[0] == mark && places.iter().all(u8::is_ascii_digit));
+    let places =
+        behind.get(1..).filter(|places| behind[0] == mark && places.iter().all(u8::is_ascii_digit));
     match places.map(<[u8]>::len) {
         Some(places @ 1..=6) if whole + places <= MOST_DIGITS.into() => {
             Some(Number::Decimal { whole_digits: whole as u8, places: places as u8 })
@@ -250,7 +263,8 @@ pub(crate) fn integer(cell: &[u8]) -> Option<i64> {
     if negative { Some(value) } else { value.checked_neg() }
 }
 
-/// A decimal in units of its last place; none where it has more places or more than 18 digits in all.
+/// A decimal in units of its last place; none where it has more places or more than 18 digits in
+/// all.
 #[inline]
 pub(crate) fn decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i64> {
     let mark = if decimal_comma { b',' } else { b'.' };
@@ -291,7 +305,8 @@ pub(crate) fn wide_decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Opti
     let mark_at = digits.iter().position(|&byte| byte == mark);
     let (whole, part) = mark_at.map_or((digits, &[][..]), |at| (&digits[..at], &digits[at + 1..]));
     let leading_zero = whole.len() > 1 && whole[0] == b'0';
-    let fits = part.len() <= places.into() && whole.len() + usize::from(places) <= MOST_DIGITS.into();
+    let fits =
+        part.len() <= places.into() && whole.len() + usize::from(places) <= MOST_DIGITS.into();
     if leading_zero || !fits || digits.is_empty() || (mark_at.is_some() && part.is_empty()) {
         return None;
     }
@@ -322,7 +337,8 @@ pub(crate) fn float(cell: &[u8], decimal_comma: bool) -> Option<f64> {
     if cell.contains(&b'.') {
         return None;
     }
-    let with_point: Vec<u8> = cell.iter().map(|&byte| if byte == b',' { b'.' } else { byte }).collect();
+    let with_point: Vec<u8> =
+        cell.iter().map(|&byte| if byte == b',' { b'.' } else { byte }).collect();
     fast_float2::parse(&with_point).ok()
 }
 
@@ -337,7 +353,8 @@ mod tests {
     #[rstest]
     #[case::nothing(&[], CellType::Nothing)]
     #[case::booleans(&["true", "FALSE"], CellType::Boolean)]
-    #[case::integers(&["0", "-5", "9223372036854775807", "-9223372036854775808"], CellType::Integer)]
+    #[case::integers(&["0", "-5", "9223372036854775807", "-9223372036854775808"],
+        CellType::Integer)]
     #[case::too_long(&["9223372036854775808"], CellType::Text)]
     #[case::leading_zero(&["417", "00417"], CellType::Text)]
     #[case::telephone(&["+447"], CellType::Text)]
@@ -345,10 +362,12 @@ mod tests {
     #[case::six_places(&["0.123456"], CellType::Decimal { places: 6 })]
     #[case::seven_places(&["0.1234567"], CellType::Float)]
     #[case::eighteen_digits(&["123456789012.123456"], CellType::Decimal { places: 6 })]
-    #[case::nineteen_digits_together(&["1234567890123", "0.123456"], CellType::WideDecimal { places: 6 })]
+    #[case::nineteen_digits_together(&["1234567890123", "0.123456"],
+        CellType::WideDecimal { places: 6 })]
     #[case::nineteen_digits(&["9999999999999.999999", "-.5"], CellType::WideDecimal { places: 6 })]
     #[case::too_many_digits(&["999999999999999999999999999999999.999999"], CellType::Text)]
-    #[case::too_many_together(&["9999999999999999999999999999999999999.9", "0.123456"], CellType::Text)]
+    #[case::too_many_together(&["9999999999999999999999999999999999999.9", "0.123456"],
+        CellType::Text)]
     #[case::exponent(&["1e3", "5."], CellType::Float)]
     #[case::not_a_number(&["1.5", "NaN"], CellType::Float)]
     #[case::infinite(&["inf"], CellType::Text)]
@@ -361,7 +380,8 @@ mod tests {
     #[case::contradictory(&["13/04/2025", "04/13/2025"], CellType::Text)]
     #[case::moments(&["2025-06-30T14:05", "2025-06-30"], MOMENT)]
     #[case::midnights(&["2025-06-30T00:00", "2025-07-01 00:00:00"], DAY)]
-    #[case::instants(&["2025-06-30T00:00Z"], CellType::Moment { order: Order::DayFirst, instant: true })]
+    #[case::instants(&["2025-06-30T00:00Z"], CellType::Moment { order: Order::DayFirst,
+        instant: true })]
     #[case::some_offsets(&["2025-06-30T00:00Z", "2025-06-30T00:00"], CellType::Text)]
     #[case::months(&["2025-06", "2025-12"], CellType::Periods(Grain::Month))]
     #[case::quarters(&["2025-Q2"], CellType::Periods(Grain::Quarter))]
@@ -387,13 +407,18 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "03/04/2025", CellType::Date(Order::MonthFirst))]
-    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "13/04/2025", CellType::Text)]
-    #[case(Conventions { year_first_only: true, ..Conventions::default() }, "13/04/2025", CellType::Text)]
+    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "03/04/2025",
+        CellType::Date(Order::MonthFirst))]
+    #[case(Conventions { order: Some(Order::MonthFirst), ..Conventions::default() }, "13/04/2025",
+        CellType::Text)]
+    #[case(Conventions { year_first_only: true, ..Conventions::default() }, "13/04/2025",
+        CellType::Text)]
     #[case(Conventions { year_first_only: true, ..Conventions::default() }, "2025/04/13", DAY)]
-    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,50", CellType::Decimal { places: 2 })]
+    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,50",
+        CellType::Decimal { places: 2 })]
     #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3.50", CellType::Text)]
-    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,1234567", CellType::Float)]
+    #[case(Conventions { decimal_comma: true, ..Conventions::default() }, "3,1234567",
+        CellType::Float)]
     fn conventions_decide_where_they_are_given(
         #[case] conventions: Conventions,
         #[case] cell: &str,

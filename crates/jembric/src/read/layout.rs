@@ -1,9 +1,10 @@
 //! Where records begin, so that threads can read a file from many places at once.
 //!
-//! A line break ends a record unless it stands in quotes, and whether it does depends on all the quotes before it. So a
-//! first pass counts the quotes and line breaks of each block, on all threads; then each block's first record is found by
-//! looking a little way into it. The line breaks also say how many records there are at most, and thereby how long the
-//! columns have to be. That quotes are where RFC 4180 has them is checked where the records are read.
+//! A line break ends a record unless it stands in quotes, and whether it does depends on all the
+//! quotes before it. So a first pass counts the quotes and line breaks of each block, on all
+//! threads; then each block's first record is found by looking a little way into it. The line
+//! breaks also say how many records there are at most, and thereby how long the columns have to be.
+//! That quotes are where RFC 4180 has them is checked where the records are read.
 
 use super::bytes::FileBytes;
 use crate::error::Result;
@@ -55,14 +56,24 @@ pub(crate) fn regions(
     let (mut inside, mut line) = (false, line);
     for (&at, &Counted { quotes, breaks }) in blocks.iter().zip(&counted) {
         match regions.last_mut() {
-            None => regions.push(Region { start: at, end: len, line, most_records: breaks as usize + 1 }),
-            // A record that began before this block ends in or after it: what follows belongs to the same region.
+            None => regions.push(Region {
+                start: at,
+                end: len,
+                line,
+                most_records: breaks as usize + 1,
+            }),
+            // A record that began before this block ends in or after it: what follows belongs to
+            // the same region.
             Some(before) if before.start > at => before.most_records += breaks as usize,
             Some(before) => {
                 let (begins, passed) = next_record(source, at, inside, quoting)?;
                 before.end = begins;
-                let region =
-                    Region { start: begins, end: len, line: line + passed, most_records: breaks as usize };
+                let region = Region {
+                    start: begins,
+                    end: len,
+                    line: line + passed,
+                    most_records: breaks as usize,
+                };
                 regions.push(region);
             }
         }
@@ -118,15 +129,18 @@ mod tests {
 
     proptest! {
         #[test]
-        fn regions_cut_a_text_between_records_and_have_room_for_theirs(text in "[a,\"\n]{0,200}", block in 1_u64..40, quoting: bool) {
+        fn regions_cut_a_text_between_records_and_have_room_for_theirs(text in "[a,\"\n]{0,200}",
+            block in 1_u64..40, quoting: bool) {
             let source = FileBytes::stream("t".to_owned(), text.as_bytes(), None).unwrap();
             let regions = regions(&source, 0, 1, quoting, block).unwrap();
             let begins = beginnings(text.as_bytes(), quoting);
             let mut end = 0;
             for region in &regions {
                 prop_assert_eq!(region.start, end, "regions follow one another");
-                prop_assert!(begins.contains(&(region.start, region.line)), "{:?} {:?}", region, begins);
-                let records = begins.iter().filter(|(at, _)| (region.start..region.end).contains(at)).count();
+                prop_assert!(begins.contains(&(region.start, region.line)), "{:?} {:?}", region,
+                    begins);
+                let records = begins.iter().filter(|(at,
+                    _)| (region.start..region.end).contains(at)).count();
                 prop_assert!(records <= region.most_records, "{} records in {:?}", records, region);
                 end = region.end;
             }

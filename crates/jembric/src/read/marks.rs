@@ -1,4 +1,5 @@
-//! Where separators, line breaks and quotes stand in a text: 64 bytes at a time, which costs less than a search for each.
+//! Where separators, line breaks and quotes stand in a text: 64 bytes at a time, which costs less
+//! than a search for each.
 
 /// The places of three bytes in a text, in order.
 pub(crate) struct Marks<'a> {
@@ -53,10 +54,12 @@ impl Iterator for Marks<'_> {
 /// One bit for each byte of the block: whether it is one of the three.
 #[inline]
 fn found(block: &[u8; BLOCK], [a, b, c]: [u8; 3]) -> u64 {
-    // The compiler compares many bytes at once; the multiplication then gathers the lowest bits of eight bytes into one.
+    // The compiler compares many bytes at once; the multiplication then gathers the lowest bits of
+    // eight bytes into one.
     let flags = block.map(|byte| u8::from((byte == a) | (byte == b) | (byte == c)));
     let (eights, _) = flags.as_chunks::<8>();
-    let bits = |eight: &[u8; 8]| u64::from_le_bytes(*eight).wrapping_mul(0x0102_0408_1020_4080) >> 56;
+    let bits =
+        |eight: &[u8; 8]| u64::from_le_bytes(*eight).wrapping_mul(0x0102_0408_1020_4080) >> 56;
     eights.iter().rev().fold(0, |all, eight| all << 8 | bits(eight))
 }
 
@@ -67,9 +70,11 @@ mod tests {
 
     proptest! {
         #[test]
-        fn marks_stand_where_a_plain_search_finds_them(text in "[ab,;\"\n\u{0}]{0,300}", from in 0_usize..300) {
+        fn marks_stand_where_a_plain_search_finds_them(text in "[ab,;\"\n\u{0}]{0,300}",
+            from in 0_usize..300) {
             let bytes = text.as_bytes();
-            let plain = |from: usize| (from..bytes.len()).filter(|&i| matches!(bytes[i], b',' | b'\n' | b'"')).collect::<Vec<_>>();
+            let plain = |from: usize| (from..bytes.len()).filter(|&i| matches!(bytes[i],
+                b',' | b'\n' | b'"')).collect::<Vec<_>>();
             let mut marks = Marks::new(bytes, [b',', b'\n', b'"']);
             prop_assert_eq!(marks.by_ref().collect::<Vec<_>>(), plain(0));
             let from = from.min(bytes.len());

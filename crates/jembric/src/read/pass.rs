@@ -61,10 +61,12 @@ impl Pass<'_> {
             let mut rows = 0;
             self.records().each(self.source, region, bytes, |cells| {
                 rows += cells.bounds.len() / cells.columns;
-                for (facts, &column) in facts.iter_mut().zip(columns).filter(|_| rows <= most_rows) {
+                for (facts, &column) in facts.iter_mut().zip(columns).filter(|_| rows <= most_rows)
+                {
                     let cells = cells.of_column(column, &self.reading.missing);
-                    for cell in
-                        cells.bounds.filter_map(|(start, end)| value(&cells.text[start..end], cells.missing))
+                    for cell in cells
+                        .bounds
+                        .filter_map(|(start, end)| value(&cells.text[start..end], cells.missing))
                     {
                         facts.add(cell, self.conventions);
                     }
@@ -72,14 +74,16 @@ impl Pass<'_> {
             })?;
             Ok(facts)
         };
-        let surveys: Vec<Vec<Facts>> = in_order(regions.par_iter().map_init(Vec::new, one).collect())?;
+        let surveys: Vec<Vec<Facts>> =
+            in_order(regions.par_iter().map_init(Vec::new, one).collect())?;
         let none = vec![Facts::default(); columns.len()];
-        Ok(surveys
-            .into_iter()
-            .fold(none, |all, more| all.into_iter().zip(&more).map(|(all, more)| all.plus(more)).collect()))
+        Ok(surveys.into_iter().fold(none, |all, more| {
+            all.into_iter().zip(&more).map(|(all, more)| all.plus(more)).collect()
+        }))
     }
 
-    /// Reads some columns as what they are taken for. Of several errors, the one that comes first in the file counts.
+    /// Reads some columns as what they are taken for. Of several errors, the one that comes first
+    /// in the file counts.
     pub(crate) fn fill(&self, columns: &[usize], kinds: &[CellType]) -> Result<PassFilled> {
         let lengths: Vec<usize> = self.regions.iter().map(|region| region.most_records).collect();
         let most: usize = lengths.iter().sum();
@@ -91,8 +95,11 @@ impl Pass<'_> {
         // By column, then by region; turned round to be handed out by region.
         let mut by_column: Vec<_> =
             blank.iter_mut().map(|column| column.stretches(&lengths).into_iter()).collect();
-        let by_region: Vec<Vec<_>> =
-            self.regions.iter().map(|_| by_column.iter_mut().filter_map(Iterator::next).collect()).collect();
+        let by_region: Vec<Vec<_>> = self
+            .regions
+            .iter()
+            .map(|_| by_column.iter_mut().filter_map(Iterator::next).collect())
+            .collect();
         let read = AtomicU64::new(0);
         let filled: Vec<Result<(Lines, Vec<FilledColumn>)>> = self
             .regions
@@ -127,16 +134,22 @@ impl Pass<'_> {
             })
             .collect();
 
-        let (lines, filled): (Vec<Lines>, Vec<Vec<FilledColumn>>) = in_order(filled)?.into_iter().unzip();
+        let (lines, filled): (Vec<Lines>, Vec<Vec<FilledColumn>>) =
+            in_order(filled)?.into_iter().unzip();
         let mut filled: Vec<_> = filled.into_iter().map(Vec::into_iter).collect();
         let by_column: Vec<_> = blank
             .into_iter()
             .zip(columns)
             .map(|(blank, &column)| {
-                (blank, column, filled.iter_mut().filter_map(Iterator::next).collect::<Vec<FilledColumn>>())
+                (
+                    blank,
+                    column,
+                    filled.iter_mut().filter_map(Iterator::next).collect::<Vec<FilledColumn>>(),
+                )
             })
             .collect();
-        // What was read as text is looked over once more as an array is made of it, so a thread for each column pays.
+        // What was read as text is looked over once more as an array is made of it, so a thread for
+        // each column pays.
         let columns = by_column.into_par_iter().map(|(blank, column, filled)| {
             let starts = lines
                 .iter()
@@ -189,7 +202,8 @@ impl Pass<'_> {
     }
 }
 
-/// What the regions gave, or the error of the first that gave one: which thread was quicker must not matter.
+/// What the regions gave, or the error of the first that gave one: which thread was quicker must
+/// not matter.
 fn in_order<T>(regions: Vec<Result<T>>) -> Result<Vec<T>> {
     regions.into_iter().collect()
 }

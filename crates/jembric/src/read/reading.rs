@@ -17,18 +17,19 @@ impl fmt::Debug for Progress {
 
 /// How to read CSV text: what is not said is found from the file itself.
 ///
-/// Text is UTF-8 unless a byte-order mark or [`encoding`](Reading::encoding) says otherwise; quotes are those of RFC 4180;
-/// lines end in LF or CRLF; an empty or blank cell has no value; an empty line is passed over. A column's type is decided
-/// from all of its cells:
+/// Text is UTF-8 unless a byte-order mark or [`encoding`](Reading::encoding) says otherwise; quotes
+/// are those of RFC 4180; lines end in LF or CRLF; an empty or blank cell has no value; an empty
+/// line is passed over. A column's type is decided from all of its cells:
 ///
-/// * whole numbers without a leading zero that fit 64 bits; decimals with at most 18 digits and 6 places, exactly; other
-///   numbers in floating point; `true` and `false`
+/// * whole numbers without a leading zero that fit 64 bits; decimals with at most 18 digits and 6
+///   places, exactly; other numbers in floating point; `true` and `false`
 /// * weeks, months and quarters by their labels: `2025-W27`, `2025-06`, `2025-Q2`
-/// * dates in the [known notations](jembric_core::calendar::notation::Form), where the order of day and month is clear from
-///   the column or was given; with a time of day behind them, moments
+/// * dates in the [known notations](jembric_core::calendar::notation::Form), where the order of day
+///   and month is clear from the column or was given; with a time of day behind them, moments
 /// * text, where no other type fits every cell
 ///
-/// Errors name file, line and what was expected. Costs one pass over the text on all threads, and memory for the columns.
+/// Errors name file, line and what was expected. Costs one pass over the text on all threads, and
+/// memory for the columns.
 #[derive(Clone, Debug, Default)]
 pub struct Reading {
     pub(crate) separator: Option<u8>,
@@ -63,7 +64,8 @@ impl Reading {
         self
     }
 
-    /// The encoding by its name: `windows-1252`, `utf-16le` and the others of the WHATWG encoding standard.
+    /// The encoding by its name: `windows-1252`, `utf-16le` and the others of the WHATWG encoding
+    /// standard.
     #[must_use]
     pub fn encoding(mut self, name: impl Into<String>) -> Reading {
         self.encoding = Some(name.into());
@@ -112,24 +114,27 @@ impl Reading {
         self
     }
 
-    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these words: `text`; `number`; `month`,
-    /// `quarter`, `week` or `year`, whether they stand there by their labels, as `202506` or `Jun 2025`, or as first days;
-    /// `serial`, days since 1899-12-30 with a fraction; `rfc2822`, as e-mail has it. Moments that are all midnights are dates.
+    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these
+    /// words: `text`; `number`; `month`, `quarter`, `week` or `year`, whether they stand there by
+    /// their labels, as `202506` or `Jun 2025`, or as first days; `serial`, days since 1899-12-30
+    /// with a fraction; `rfc2822`, as e-mail has it. Moments that are all midnights are dates.
     #[must_use]
     pub fn read(mut self, column: impl Into<String>, format: impl Into<String>) -> Reading {
         self.formats.push((column.into(), format.into()));
         self
     }
 
-    /// The file is one of several that are read alike: formats of columns that it does not have are for the others.
+    /// The file is one of several that are read alike: formats of columns that it does not have are
+    /// for the others.
     #[must_use]
     pub fn one_of_several(mut self) -> Reading {
         self.one_of_several = true;
         self
     }
 
-    /// Reads only these columns, those of them that there are. Of the others CSV cells are not looked at, and bytes of Parquet
-    /// not fetched. Where a file has none of them its first column is read, so that its rows are there.
+    /// Reads only these columns, those of them that there are. Of the others CSV cells are not
+    /// looked at, and bytes of Parquet not fetched. Where a file has none of them its first column
+    /// is read, so that its rows are there.
     #[must_use]
     pub fn only<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Reading {
         self.only = Some(columns.into_iter().map(Into::into).collect());
@@ -177,11 +182,15 @@ impl Reading {
 
     /// What is said of rows that are written down.
     pub(super) fn row_rules(&self) -> RowRules<'_> {
-        RowRules { missing: &self.missing, no_header: self.no_header, most_columns: self.most_columns }
+        RowRules {
+            missing: &self.missing,
+            no_header: self.no_header,
+            most_columns: self.most_columns,
+        }
     }
 
-    /// What a file may unpack to or stand for, in bytes, where each cell counts for at least 8. The default is 200 times its
-    /// size, or 512 MiB where that is more.
+    /// What a file may unpack to or stand for, in bytes, where each cell counts for at least 8. The
+    /// default is 200 times its size, or 512 MiB where that is more.
     #[must_use]
     pub fn most_unpacked(mut self, bytes: u64) -> Reading {
         self.most_unpacked = Some(bytes);

@@ -1,4 +1,5 @@
-//! Text to records: where each cell of a region begins and ends, and that its quotes stand where RFC 4180 has them.
+//! Text to records: where each cell of a region begins and ends, and that its quotes stand where
+//! RFC 4180 has them.
 
 use super::{bytes::FileBytes, convert::ColumnCells, layout::Region, marks::Marks};
 use crate::error::{Error, Result};
@@ -41,8 +42,12 @@ impl Record {
                 // Nothing more tells the reader that the last record ends here.
                 ReadRecordResult::InputEmpty if !to_the_end => return (false, taken),
                 ReadRecordResult::InputEmpty => {}
-                ReadRecordResult::OutputFull => self.output.resize((self.output.len() * 2).max(1 << 12), 0),
-                ReadRecordResult::OutputEndsFull => self.ends.resize((self.ends.len() * 2).max(16), 0),
+                ReadRecordResult::OutputFull => {
+                    self.output.resize((self.output.len() * 2).max(1 << 12), 0)
+                }
+                ReadRecordResult::OutputEndsFull => {
+                    self.ends.resize((self.ends.len() * 2).max(16), 0)
+                }
             }
         }
     }
@@ -66,7 +71,8 @@ impl Record {
     }
 }
 
-/// The cells of some whole records, by their bounds in the text that they stand in, record after record.
+/// The cells of some whole records, by their bounds in the text that they stand in, record after
+/// record.
 #[derive(Clone, Copy)]
 pub(crate) struct Cells<'a> {
     text: &'a [u8],
@@ -98,15 +104,17 @@ impl Records<'_> {
         let mut builder = ReaderBuilder::new();
         builder.delimiter(self.separator).quoting(self.quoting).terminator(Terminator::Any(b'\n'));
         let mut reader = builder.build();
-        // A new reader takes a byte-order mark away, which in the middle of a file is a character like any other.
+        // A new reader takes a byte-order mark away, which in the middle of a file is a character
+        // like any other.
         reader.read_record(b"-\n", &mut [0; 8], &mut [0; 8]);
         reader
     }
 
-    /// Hands on the records of a region, some at a time; returns which rows do not stand on the line after the one before.
+    /// Hands on the records of a region, some at a time; returns which rows do not stand on the
+    /// line after the one before.
     ///
-    /// Most records have no quotes, and their cells are what lies between the separators. The others go through the `csv`
-    /// crate's parser, one at a time.
+    /// Most records have no quotes, and their cells are what lies between the separators. The
+    /// others go through the `csv` crate's parser, one at a time.
     pub(crate) fn each(
         &self,
         source: &FileBytes,
@@ -188,7 +196,13 @@ impl Records<'_> {
     }
 
     fn ragged(&self, line: u64, found: usize, text: &[u8]) -> Error {
-        Error::Ragged { file: self.file.to_owned(), line, expected: self.columns, found, text: excerpt(text) }
+        Error::Ragged {
+            file: self.file.to_owned(),
+            line,
+            expected: self.columns,
+            found,
+            text: excerpt(text),
+        }
     }
 
     /// The first place at which whole records are no text, or have a quote where RFC 4180 has none.
@@ -204,8 +218,11 @@ impl Records<'_> {
             Ok(_) => bytes.len(),
             Err(_) => std::str::from_utf8(bytes).map_or_else(|error| error.valid_up_to(), str::len),
         };
-        let quote =
-            if self.quoting { self.check_quotes(&bytes[..valid], bytes.len(), line_at) } else { None };
+        let quote = if self.quoting {
+            self.check_quotes(&bytes[..valid], bytes.len(), line_at)
+        } else {
+            None
+        };
         quote.or_else(|| {
             let (file, value) = (self.file.to_owned(), *bytes.get(valid)?);
             let (byte, encoding) = (source.place(start + valid as u64), "UTF-8");
@@ -213,8 +230,8 @@ impl Records<'_> {
         })
     }
 
-    /// The first quote that stands where there should be none, in the part of a text that can be read; the text itself may
-    /// be longer, and then an open quote may be closed behind that part.
+    /// The first quote that stands where there should be none, in the part of a text that can be
+    /// read; the text itself may be longer, and then an open quote may be closed behind that part.
     fn check_quotes(
         &self,
         bytes: &[u8],
@@ -232,7 +249,8 @@ impl Records<'_> {
                 None => {
                     let begins_cell =
                         |before: usize| bytes[before] == self.separator || bytes[before] == b'\n';
-                    !at.checked_sub(1).is_none_or(|before| begins_cell(before) || closed == Some(before))
+                    !at.checked_sub(1)
+                        .is_none_or(|before| begins_cell(before) || closed == Some(before))
                 }
             };
             if stray {
@@ -246,7 +264,11 @@ impl Records<'_> {
         let at = opened.filter(|_| bytes.len() == whole)?;
         Some((
             at,
-            Error::OpenQuote { file: self.file.to_owned(), line: line_at(at), text: excerpt(&bytes[at..]) },
+            Error::OpenQuote {
+                file: self.file.to_owned(),
+                line: line_at(at),
+                text: excerpt(&bytes[at..]),
+            },
         ))
     }
 }

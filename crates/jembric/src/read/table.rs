@@ -1,7 +1,8 @@
 //! How a file becomes a table, as a [`Reading`] says.
 //!
-//! The types of the columns are guessed from the first region and the whole file is read as guessed. Where a cell does not
-//! fit, its column is surveyed from end to end and read again as what it then is: rare, and never a row lost.
+//! The types of the columns are guessed from the first region and the whole file is read as
+//! guessed. Where a cell does not fit, its column is surveyed from end to end and read again as
+//! what it then is: rare, and never a row lost.
 
 use super::{
     bytes::FileBytes,
@@ -46,7 +47,8 @@ use std::{
 /// Rows by which the types are guessed.
 const ROWS_TO_GUESS_FROM: usize = 8_192;
 
-/// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind of it.
+/// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind
+/// of it.
 const ANY_NUMBER: CellType = CellType::Float;
 
 /// What a file begins with, or all of what cannot be looked into otherwise.
@@ -81,11 +83,13 @@ fn no_sheets(file: &Path) -> Error {
 }
 
 impl Reading {
-    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), packed with gzip or zstd or not, as its
-    /// first bytes tell. A sheet of a workbook is named behind the file: `book.xlsx:Stays`.
+    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), packed with gzip
+    /// or zstd or not, as its first bytes tell. A sheet of a workbook is named behind the file:
+    /// `book.xlsx:Stays`.
     ///
-    /// Of JSON Lines, each key is a column; a line without it, or with `null`, has no value there. Texts of JSON and of sheets are
-    /// never numbers, unless the format `number` is given; dates they may be. Of a sheet, the first row with values has the names.
+    /// Of JSON Lines, each key is a column; a line without it, or with `null`, has no value there.
+    /// Texts of JSON and of sheets are never numbers, unless the format `number` is given; dates
+    /// they may be. Of a sheet, the first row with values has the names.
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
         let name = path.as_ref().display().to_string();
         let (path, sheet) = file_and_sheet(path.as_ref());
@@ -103,13 +107,18 @@ impl Reading {
         }
     }
 
-    /// Reads a stream to its end; `name` is what messages call it. All of it is held in memory meanwhile.
+    /// Reads a stream to its end; `name` is what messages call it. All of it is held in memory
+    /// meanwhile.
     pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
         let name = name.into();
         let mut first = Vec::new();
         stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
         if Special::of(&first).is_none() {
-            return self.table(&FileBytes::stream(name, first.chain(stream), self.known_encoding()?)?);
+            return self.table(&FileBytes::stream(
+                name,
+                first.chain(stream),
+                self.known_encoding()?,
+            )?);
         }
         stream.read_to_end(&mut first).map_err(unread(&name))?;
         self.bytes(&name, first, None)
@@ -126,7 +135,9 @@ impl Reading {
             }
             _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
             Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
-            _ => self.table(&FileBytes::stream(name.to_owned(), &bytes[..], self.known_encoding()?)?),
+            _ => {
+                self.table(&FileBytes::stream(name.to_owned(), &bytes[..], self.known_encoding()?)?)
+            }
         }
     }
 
@@ -195,19 +206,23 @@ impl Reading {
         }
     }
 
-    /// What a file's header tells, without reading the rest where that can be; of Parquet and Arrow the types too.
+    /// What a file's header tells, without reading the rest where that can be; of Parquet and Arrow
+    /// the types too.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         match self.beginning(path.as_ref())? {
             Beginning::Known(shape) => Ok(shape),
-            Beginning::Rows(name, transcript) => Ok(Shape::of_names(transcript.names).from_file(name)),
+            Beginning::Rows(name, transcript) => {
+                Ok(Shape::of_names(transcript.names).from_file(name))
+            }
             Beginning::Text(source) => {
                 Ok(Shape::of_names(Header::read(self, &source)?.names).from_file(source.name))
             }
         }
     }
 
-    /// The same, with the types that the first rows suggest: those of the first megabyte of CSV. Later rows may tell otherwise. A
-    /// column of dates that leaves open whether day or month comes first has no type yet.
+    /// The same, with the types that the first rows suggest: those of the first megabyte of CSV.
+    /// Later rows may tell otherwise. A column of dates that leaves open whether day or month comes
+    /// first has no type yet.
     ///
     /// Errors: also those of these rows.
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
@@ -232,7 +247,8 @@ impl Reading {
             }
         };
         let zone = Zone::default();
-        let is_open = |name: &str| matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)));
+        let is_open =
+            |name: &str| matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)));
         let known = table.shape();
         let columns = known.columns().iter().cloned().map(|column| {
             let kind = column.kind.filter(|kind| *kind != Type::Text || !is_open(&column.name));
@@ -248,7 +264,8 @@ impl Reading {
         let whole = |mut file: File| {
             let mut bytes = Vec::new();
             file.read_to_end(&mut bytes).map_err(unread(&name))?;
-            let transcript = self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?;
+            let transcript =
+                self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?;
             Ok(Beginning::Rows(name.clone(), transcript))
         };
         match special(&path)? {
@@ -265,10 +282,14 @@ impl Reading {
                 file.rewind().map_err(unread(&name))?;
                 match Special::of(&beginning) {
                     Some(Special::Workbook | Special::JsonLines) => whole(file),
-                    Some(Special::Columnar(_)) => Ok(Beginning::Known(self.file(&path)?.head(0).shape())),
-                    _ => {
-                        Ok(Beginning::Text(FileBytes::stream(name, &beginning[..], self.known_encoding()?)?))
+                    Some(Special::Columnar(_)) => {
+                        Ok(Beginning::Known(self.file(&path)?.head(0).shape()))
                     }
+                    _ => Ok(Beginning::Text(FileBytes::stream(
+                        name,
+                        &beginning[..],
+                        self.known_encoding()?,
+                    )?)),
                 }
             }
         }
@@ -289,8 +310,8 @@ impl Reading {
         self.rows(source, &Header::read(self, source)?, &[], None)
     }
 
-    /// The rows below a header. Columns of which it is said that they have texts are no numbers; where rows stand in
-    /// what they were written down from, `origin` says.
+    /// The rows below a header. Columns of which it is said that they have texts are no numbers;
+    /// where rows stand in what they were written down from, `origin` says.
     fn rows(
         &self,
         source: &FileBytes,
@@ -303,12 +324,19 @@ impl Reading {
             order: self.order,
             year_first_only: self.year_first_only,
         };
-        let regions =
-            regions(source, header.end, header.lines + 1, !self.no_quotes, self.block.unwrap_or(BLOCK))?;
-        let pass = Pass { source, regions: &regions, header, conventions: &conventions, reading: self };
+        let regions = regions(
+            source,
+            header.end,
+            header.lines + 1,
+            !self.no_quotes,
+            self.block.unwrap_or(BLOCK),
+        )?;
+        let pass =
+            Pass { source, regions: &regions, header, conventions: &conventions, reading: self };
 
         let mut columns = self.read_of(header.names.iter().map(String::as_str));
-        let guessed = pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
+        let guessed =
+            pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
         let given = self.given_kinds(source, &header.names)?;
         let decided = |column: usize, facts: &Facts| {
             let found = facts.kind(&conventions);
@@ -364,7 +392,9 @@ impl Reading {
             }
         }
         let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
-            CellType::Periods(grain) | CellType::Given(Given::Periods(grain)) => Some((name.clone(), *grain)),
+            CellType::Periods(grain) | CellType::Given(Given::Periods(grain)) => {
+                Some((name.clone(), *grain))
+            }
             _ => None,
         });
         let periods: HashMap<String, Grain> = periods.collect();
@@ -377,7 +407,8 @@ impl Reading {
             (field.with_metadata(about.into_iter().collect::<HashMap<_, _>>()), array)
         });
         let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = fields.unzip();
-        let rows = RecordBatchOptions::new().with_row_count(arrays.first().map(|array| array.len()));
+        let rows =
+            RecordBatchOptions::new().with_row_count(arrays.first().map(|array| array.len()));
         let batch = RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &rows);
         Ok(Table::from_batch(&batch.map_err(CoreError::from)?)?.with_origin(origin))
     }

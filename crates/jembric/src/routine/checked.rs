@@ -23,11 +23,13 @@ pub struct Run<'a> {
     pub upto: Option<usize>,
     /// Where the steps' files are written, relative to this directory; not at all where it is none.
     pub into: Option<std::path::PathBuf>,
-    /// Whether steps are checked by the types that the first rows of files suggest, and not by names alone. Later rows may tell otherwise.
+    /// Whether steps are checked by the types that the first rows of files suggest, and not by
+    /// names alone. Later rows may tell otherwise.
     pub guess: bool,
     /// The bytes that an answer may take where it is made whole; without a bound if not said.
     pub memory: Option<u64>,
-    /// Whether the rows that are set aside are wanted as they are. If not, columns that no step uses are not read.
+    /// Whether the rows that are set aside are wanted as they are. If not, columns that no step
+    /// uses are not read.
     pub aside: bool,
 }
 
@@ -73,7 +75,10 @@ pub struct Checked<'a> {
 impl fmt::Debug for Checked<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Checked { steps, shapes, .. } = self;
-        f.debug_struct("Checked").field("steps", steps).field("shapes", shapes).finish_non_exhaustive()
+        f.debug_struct("Checked")
+            .field("steps", steps)
+            .field("shapes", shapes)
+            .finish_non_exhaustive()
     }
 }
 

@@ -1,8 +1,9 @@
 //! Which columns of each file the steps of a routine need, so that the others need not be read.
 //!
-//! From the last step back to the first: an answer that is shown or written is needed whole, that of a step in between as
-//! far as later steps go. Each step's plan tells which columns of its tables it needs for those of its answer. Where there
-//! is no plan, since a table cannot be looked into before it is read, all columns are needed.
+//! From the last step back to the first: an answer that is shown or written is needed whole, that
+//! of a step in between as far as later steps go. Each step's plan tells which columns of its
+//! tables it needs for those of its answer. Where there is no plan, since a table cannot be looked
+//! into before it is read, all columns are needed.
 
 use super::{Input, Routine};
 use crate::{Plan, Shape};
@@ -22,8 +23,8 @@ fn needed(plan: Option<&Plan>, answer: &Names, tables: &[Option<Shape>]) -> Vec<
 }
 
 impl Routine {
-    /// Which columns of each file are needed to run the steps of these places, of whose tables the shapes and of which
-    /// the plans are known. What is needed at any rate is named beside.
+    /// Which columns of each file are needed to run the steps of these places, of whose tables the
+    /// shapes and of which the plans are known. What is needed at any rate is named beside.
     pub(super) fn columns_of_files(
         &self,
         places: impl DoubleEndedIterator<Item = usize>,
@@ -45,7 +46,9 @@ impl Routine {
                 }
                 let all = match input {
                     Input::Step(earlier) => &mut of_answers[*earlier],
-                    Input::File(file, _) => of_files.entry(file).or_insert_with(|| Some(BTreeSet::new())),
+                    Input::File(file, _) => {
+                        of_files.entry(file).or_insert_with(|| Some(BTreeSet::new()))
+                    }
                 };
                 *all = all.take().zip(names).map(|(all, more)| &all | &more);
             }

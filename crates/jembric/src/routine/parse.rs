@@ -21,28 +21,39 @@ const OF_A_ROUTINE: [&str; 4] = ["title", "as-of", "zone", "step"];
 impl Routine {
     /// Reads a routine from its text; `file` is what messages call it.
     ///
-    /// Errors: no TOML; a key that there is not, with the nearest right one; a step without an operation or with two; a step that
-    /// is not there or comes later. Each shows its line.
+    /// Errors: no TOML; a key that there is not, with the nearest right one; a step without an
+    /// operation or with two; a step that is not there or comes later. Each shows its line.
     pub fn parse(file: &str, text: &str) -> Result<Routine> {
         let whole = Arc::new(Text { file: file.to_owned(), text: text.to_owned() });
-        let table = DeTable::parse(text)
-            .map_err(|error| whole.error(error.span().unwrap_or(0..0), error.message().to_owned(), ""))?;
+        let table = DeTable::parse(text).map_err(|error| {
+            whole.error(error.span().unwrap_or(0..0), error.message().to_owned(), "")
+        })?;
         let parser = Parser { text: &whole, names: names_of(table.get_ref()) };
         let mut routine = Routine { text: Some(whole.clone()), ..Routine::default() };
         for (key, value) in table.get_ref() {
             match key.get_ref().as_ref() {
                 "title" => routine.title = Some(parser.text_of(value)?),
                 "as-of" => {
-                    (routine.as_of, routine.as_of_at) = (Some(parser.text_of(value)?), value.span());
+                    (routine.as_of, routine.as_of_at) =
+                        (Some(parser.text_of(value)?), value.span());
                 }
-                "zone" => (routine.zone, routine.zone_at) = (Some(parser.text_of(value)?), value.span()),
+                "zone" => {
+                    (routine.zone, routine.zone_at) = (Some(parser.text_of(value)?), value.span())
+                }
                 "step" => {
                     for step in parser.list_of(value)? {
                         let planned = parser.step(step, &routine.steps)?;
                         routine.steps.push(planned);
                     }
                 }
-                name => return Err(parser.unknown("a key of a routine", name, key.span(), &OF_A_ROUTINE)),
+                name => {
+                    return Err(parser.unknown(
+                        "a key of a routine",
+                        name,
+                        key.span(),
+                        &OF_A_ROUTINE,
+                    ));
+                }
             }
         }
         if routine.steps.is_empty() {
@@ -70,7 +81,11 @@ type Placed<'a> = Spanned<DeValue<'a>>;
 impl Parser<'_> {
     fn step(&self, step: &Placed<'_>, before: &[Planned]) -> Result<Planned> {
         let DeValue::Table(keys) = step.get_ref() else {
-            return Err(self.text.error(step.span(), "a step is a table", "write [[step]] above its keys"));
+            return Err(self.text.error(
+                step.span(),
+                "a step is a table",
+                "write [[step]] above its keys",
+            ));
         };
         let (mut name, mut write, mut first, mut asked) = (None, None, None, None);
         let mut places = Vec::new();
@@ -104,13 +119,18 @@ impl Parser<'_> {
                     }
                     first = Some(match key_name {
                         "read" => self.file(value)?,
-                        _ => Input::Step(self.earlier(&self.text_of(value)?, value.span(), before)?),
+                        _ => Input::Step(self.earlier(
+                            &self.text_of(value)?,
+                            value.span(),
+                            before,
+                        )?),
                     });
                 }
                 word => {
                     let operation = self.operation(word, key.span())?;
                     if let Some((other, ..)) = asked.replace((operation, key.span(), value)) {
-                        let problem = format!("a step has two operations, `{}` and `{word}`", other.name);
+                        let problem =
+                            format!("a step has two operations, `{}` and `{word}`", other.name);
                         return Err(self.text.error(key.span(), problem, "make a step of each"));
                     }
                 }
@@ -139,7 +159,10 @@ impl Parser<'_> {
                 Reads::EventsAndWindows if !planned.inputs.is_empty() => {
                     ("it has no windows", "windows = \"stays.csv\", or a step's name")
                 }
-                _ => ("there is no step before it whose answer it could work on", "read = \"stays.csv\""),
+                _ => (
+                    "there is no step before it whose answer it could work on",
+                    "read = \"stays.csv\"",
+                ),
             };
             return Err(self.text.error(at, problem, advice));
         }
@@ -156,7 +179,12 @@ impl Parser<'_> {
     }
 
     /// What an operation is asked with.
-    fn settings(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
+    fn settings(
+        &self,
+        value: &Placed<'_>,
+        planned: &mut Planned,
+        before: &[Planned],
+    ) -> Result<()> {
         let operation = planned.operation;
         let DeValue::Table(keys) = value.get_ref() else {
             return self.short(value, planned, before);
@@ -184,7 +212,11 @@ impl Parser<'_> {
                     if operation.setting(name).is_some() {
                         let Some(given) = given(value.get_ref()) else {
                             let problem = format!("`{name}` is a table");
-                            return Err(self.text.error(value.span(), problem, "write one value or a list"));
+                            return Err(self.text.error(
+                                value.span(),
+                                problem,
+                                "write one value or a list",
+                            ));
                         };
                         planned.settings.insert(name, given);
                         planned.settings_at.push((name.to_owned(), value.span()));
@@ -196,8 +228,12 @@ impl Parser<'_> {
                         Almanac::NAME => Some("covering"),
                         _ => None,
                     };
-                    let known: Vec<&str> =
-                        operation.settings.iter().map(|setting| setting.name).chain(further).collect();
+                    let known: Vec<&str> = operation
+                        .settings
+                        .iter()
+                        .map(|setting| setting.name)
+                        .chain(further)
+                        .collect();
                     return Err(self.unknown(
                         &format!("a setting of {}", operation.name),
                         name,
@@ -210,7 +246,8 @@ impl Parser<'_> {
         Ok(())
     }
 
-    /// The short form of operations that have one setting above all: `filter = "level > 3"`, `stack = ["a.csv", "b.csv"]`.
+    /// The short form of operations that have one setting above all: `filter = "level > 3"`,
+    /// `stack = ["a.csv", "b.csv"]`.
     fn short(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
         if planned.operation.name == Stack::NAME {
             for one in self.list_of(value)? {
@@ -282,8 +319,9 @@ impl Parser<'_> {
         let step = before.iter().position(|step| step.name.as_deref() == Some(name));
         step.ok_or_else(|| {
             if self.names.iter().any(|other| other == name) {
-                let problem =
-                    format!("`{name}` is this step or a later one, so that they would go round in a circle");
+                let problem = format!(
+                    "`{name}` is this step or a later one, so that they would go round in a circle"
+                );
                 return self.text.error(at, problem, "a step works on earlier ones");
             }
             let names: Vec<&str> = before.iter().filter_map(|step| step.name.as_deref()).collect();
@@ -300,16 +338,22 @@ impl Parser<'_> {
     fn text_of(&self, value: &Placed<'_>) -> Result<String> {
         match json(value.get_ref()) {
             Value::String(text) => Ok(text),
-            other => {
-                Err(self.text.error(value.span(), format!("{other} is not a text"), "write it in quotes"))
-            }
+            other => Err(self.text.error(
+                value.span(),
+                format!("{other} is not a text"),
+                "write it in quotes",
+            )),
         }
     }
 
     fn list_of<'v>(&self, value: &'v Placed<'v>) -> Result<Vec<&'v Placed<'v>>> {
         match value.get_ref() {
             DeValue::Array(values) => Ok(values.iter().collect()),
-            _ => Err(self.text.error(value.span(), "this is not a list", "write it in brackets: [\"…\"]")),
+            _ => Err(self.text.error(
+                value.span(),
+                "this is not a list",
+                "write it in brackets: [\"…\"]",
+            )),
         }
     }
 
@@ -327,16 +371,18 @@ impl Parser<'_> {
 fn given(value: &DeValue<'_>) -> Option<Given> {
     Some(match value {
         DeValue::String(text) => Given::Text(text.to_string()),
-        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes it
-        // as it is, and what takes a number refuses it.
+        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes
+        // it as it is, and what takes a number refuses it.
         DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
             .map_or_else(|_| Given::Text(number.to_string()), Given::Number),
         DeValue::Float(number) => Given::Text(number.as_str().to_owned()),
         DeValue::Boolean(truth) => Given::Truth(*truth),
         DeValue::Datetime(date) => Given::Text(date.to_string()),
-        DeValue::Array(values) => {
-            values.iter().map(|value| given(value.get_ref())).collect::<Option<Vec<_>>>().map(Given::List)?
-        }
+        DeValue::Array(values) => values
+            .iter()
+            .map(|value| given(value.get_ref()))
+            .collect::<Option<Vec<_>>>()
+            .map(Given::List)?,
         DeValue::Table(_) => return None,
     })
 }
@@ -345,8 +391,8 @@ fn given(value: &DeValue<'_>) -> Option<Given> {
 fn json(value: &DeValue<'_>) -> Value {
     match value {
         DeValue::String(text) => Value::from(text.as_ref()),
-        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes it
-        // as it is, and what takes a number refuses it.
+        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes
+        // it as it is, and what takes a number refuses it.
         DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
             .map_or_else(|_| Value::from(number.to_string()), Value::from),
         DeValue::Float(number) => Value::from(number.as_str()),
@@ -354,7 +400,10 @@ fn json(value: &DeValue<'_>) -> Value {
         DeValue::Datetime(date) => Value::from(date.to_string()),
         DeValue::Array(values) => values.iter().map(|value| json(value.get_ref())).collect(),
         DeValue::Table(table) => Value::Object(
-            table.iter().map(|(key, value)| (key.get_ref().to_string(), json(value.get_ref()))).collect(),
+            table
+                .iter()
+                .map(|(key, value)| (key.get_ref().to_string(), json(value.get_ref())))
+                .collect(),
         ),
     }
 }

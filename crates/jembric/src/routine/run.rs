@@ -29,7 +29,8 @@ pub struct Ran<'a> {
     pub step: &'a Planned,
     /// Its place.
     pub place: usize,
-    /// Its answer; where it was handed over in batches, to the caller or to the next step, the columns alone.
+    /// Its answer; where it was handed over in batches, to the caller or to the next step, the
+    /// columns alone.
     pub outcome: &'a Outcome,
     /// The file that it was written to, or would be.
     pub written: Option<String>,
@@ -41,12 +42,14 @@ impl Routine {
     /// The place of a step by its name or, where it has none, its number from 1.
     pub fn place_of(&self, name: &str) -> Result<usize> {
         let by_name = self.steps.iter().position(|step| step.name.as_deref() == Some(name));
-        let by_number = || name.parse::<usize>().ok().filter(|n| (1..=self.steps.len()).contains(n));
+        let by_number =
+            || name.parse::<usize>().ok().filter(|n| (1..=self.steps.len()).contains(n));
         by_name.or_else(|| by_number().map(|n| n - 1)).ok_or_else(|| Error::Setting {
             setting: "upto",
             value: format!("`{name}` is no step"),
             expected: {
-                let names: Vec<&str> = self.steps.iter().filter_map(|step| step.name.as_deref()).collect();
+                let names: Vec<&str> =
+                    self.steps.iter().filter_map(|step| step.name.as_deref()).collect();
                 format!("one of {}, or a number from 1 to {}", names.join(", "), self.steps.len())
             },
         })
@@ -54,16 +57,19 @@ impl Routine {
 
     /// What is known before any data is read.
     fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
-        let shown = |at: &Range<usize>, error: CoreError| match self.text.is_some() && !at.is_empty() {
-            true => self.error(at.clone(), error.to_string(), ""),
-            false => error.into(),
-        };
+        let shown =
+            |at: &Range<usize>, error: CoreError| match self.text.is_some() && !at.is_empty() {
+                true => self.error(at.clone(), error.to_string(), ""),
+                false => error.into(),
+            };
         let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose();
         let zone = zone.map_err(|error| shown(&self.zone_at, error))?.unwrap_or_default();
         let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose();
         let as_of = as_of.map_err(|error| shown(&self.as_of_at, error))?;
-        let mut context =
-            Context::new().zone(zone).today(running.today).reconcile(running.reconcile.iter().cloned());
+        let mut context = Context::new()
+            .zone(zone)
+            .today(running.today)
+            .reconcile(running.reconcile.iter().cloned());
         context.follow = running.follow.clone();
         context.memory = running.memory;
         let context = match &as_of {
@@ -91,15 +97,21 @@ impl Routine {
         place.map_or(planned.at.clone(), |(_, at)| at.clone())
     }
 
-    /// An error of a step, shown where the step stands in a text: at the setting or the file that caused it.
+    /// An error of a step, shown where the step stands in a text: at the setting or the file that
+    /// caused it.
     fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
-        let Some(text) = self.text.as_ref().filter(|_| !error.is_closed_pipe()) else { return error };
+        let Some(text) = self.text.as_ref().filter(|_| !error.is_closed_pipe()) else {
+            return error;
+        };
         let is_file = |name: &str| {
-            error.file().is_some_and(|file| Path::new(file).ends_with(name.trim_start_matches("./")))
+            error
+                .file()
+                .is_some_and(|file| Path::new(file).ends_with(name.trim_start_matches("./")))
         };
         let of_setting = error.setting().map(str::to_owned);
-        let of_file = || planned.settings_at.iter().map(|(name, _)| name).find(|name| is_file(name)).cloned();
+        let of_file =
+            || planned.settings_at.iter().map(|(name, _)| name).find(|name| is_file(name)).cloned();
         let named = of_setting.or_else(of_file).unwrap_or_default();
         let at = self.place_in_text(planned, &named);
         // An expression is shown at its place in the routine.
@@ -113,7 +125,8 @@ impl Routine {
 
     /// Proves every step as far as the headers of its files tell, or their first rows.
     ///
-    /// Errors: a file cannot be read; whatever a step can say beforehand is wrong. The message shows the step's line.
+    /// Errors: a file cannot be read; whatever a step can say beforehand is wrong. The message
+    /// shows the step's line.
     pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
         let (context, _) = self.context(running)?;
         self.writes_fit()?;
@@ -136,9 +149,11 @@ impl Routine {
             };
             let inputs = planned.inputs.iter().map(shape).collect::<Result<Vec<_>>>();
             let inputs = inputs.map_err(|error| self.told_at(planned, error))?;
-            let shapes: Vec<Option<Shape>> = inputs.iter().map(|(_, shape)| shape.clone()).collect();
+            let shapes: Vec<Option<Shape>> =
+                inputs.iter().map(|(_, shape)| shape.clone()).collect();
             self.formats_fit(planned, &shapes)?;
-            let plan = step.prepare(&inputs, &context).map_err(|error| self.told_at(planned, error))?;
+            let plan =
+                step.prepare(&inputs, &context).map_err(|error| self.told_at(planned, error))?;
             self.name_with_date(
                 planned.write.as_deref().unwrap_or_default(),
                 context.as_of,
@@ -148,7 +163,8 @@ impl Routine {
             plans.push(plan);
             tables.push(shapes);
         }
-        let shapes = plans.iter().map(|plan| plan.as_ref().and_then(Plan::shape).cloned()).collect();
+        let shapes =
+            plans.iter().map(|plan| plan.as_ref().and_then(Plan::shape).cloned()).collect();
         Ok(Checked { routine: self, running, steps, shapes, plans, tables })
     }
 
@@ -162,14 +178,17 @@ impl Routine {
             for column in settings.read.keys() {
                 if !known.iter().any(|shape| shape.find(column).is_ok()) {
                     let missing = known.first().map(|shape| shape.find(column).map(drop));
-                    missing.unwrap_or(Ok(())).map_err(|error| self.told_at(planned, Error::from(error)))?;
+                    missing
+                        .unwrap_or(Ok(()))
+                        .map_err(|error| self.told_at(planned, Error::from(error)))?;
                 }
             }
         }
         Ok(())
     }
 
-    /// An error where two steps write one file, or one reads what another writes, which is put in place only at the end.
+    /// An error where two steps write one file, or one reads what another writes, which is put in
+    /// place only at the end.
     fn writes_fit(&self) -> Result<()> {
         for (place, planned) in self.steps.iter().enumerate() {
             let Some(name) = &planned.write else { continue };
@@ -177,13 +196,19 @@ impl Routine {
             let writes_it =
                 |other: &Planned| other.write.as_ref().is_some_and(|other| is_spelled(other, name));
             if self.steps[..place].iter().any(writes_it) {
-                return Err(self.error(at(), format!("two steps write `{name}`"), "choose another name"));
+                return Err(self.error(
+                    at(),
+                    format!("two steps write `{name}`"),
+                    "choose another name",
+                ));
             }
-            let reads = |input: &Input| matches!(input, Input::File(file, _) if is_spelled(file, name));
+            let reads =
+                |input: &Input| matches!(input, Input::File(file, _) if is_spelled(file, name));
             if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
                 let at = self.place_in_text(reader, name);
                 let problem = format!(
-                    "`{name}` is written by this routine, and is put in place only once all steps have run"
+                    "`{name}` is written by this routine, and is put in place only once all steps \
+                        have run"
                 );
                 return Err(self.error(
                     at,
@@ -218,7 +243,8 @@ impl Routine {
     fn handed_over(&self, planned: &Planned, error: CoreError, file: Option<&str>) -> Error {
         match (error, file) {
             (CoreError::Sink(error), Some(file)) => {
-                let source = error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error);
+                let source =
+                    error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error);
                 Error::Write { file: file.to_owned(), source }
             }
             (error @ CoreError::Sink(_), None) => Error::Core(error),
@@ -226,7 +252,8 @@ impl Routine {
         }
     }
 
-    /// The files that the steps read, by the names that they have in it: tables, holidays and entities.
+    /// The files that the steps read, by the names that they have in it: tables, holidays and
+    /// entities.
     pub fn files_read(&self) -> impl Iterator<Item = &str> {
         self.steps.iter().flat_map(|step| {
             let tables = step.inputs.iter().filter_map(|input| match input {
@@ -246,7 +273,8 @@ impl Routine {
         })
     }
 
-    /// Which steps are needed for the one at this place: it and what it works on, and those that write a file.
+    /// Which steps are needed for the one at this place: it and what it works on, and those that
+    /// write a file.
     fn needed(&self, until: usize) -> Vec<bool> {
         let mut needed: Vec<bool> = self.steps.iter().map(|step| step.write.is_some()).collect();
         needed[until] = true;
@@ -288,7 +316,12 @@ impl Routine {
             Input::Step(place) => {
                 let table = answers[*place].clone();
                 let name = self.steps[*place].title().to_owned();
-                Ok((name, table.ok_or_else(|| Error::Settings(format!("step {} has no answer", place + 1)))?))
+                Ok((
+                    name,
+                    table.ok_or_else(|| {
+                        Error::Settings(format!("step {} has no answer", place + 1))
+                    })?,
+                ))
             }
             Input::File(file, settings) => {
                 let key = format!("{file}\n{settings:?}");
@@ -316,7 +349,8 @@ impl Routine {
     }
 }
 
-/// Whether two names are spelled alike, but for steps to where one is already: `o.csv` and `./o.csv`.
+/// Whether two names are spelled alike, but for steps to where one is already: `o.csv` and
+/// `./o.csv`.
 fn is_spelled(one: &str, other: &str) -> bool {
     let parts = |name| Path::new(name).components().filter(|part| *part != Component::CurDir);
     parts(one).eq(parts(other))
@@ -338,26 +372,33 @@ struct Readings<'a> {
 }
 
 impl Checked<'_> {
-    /// Runs the steps. The last one's answer goes to the sink, in batches, and to its file if it has one; `told` hears of each step once it
-    /// has run. Files are written beside their targets and put in place once all steps have run.
+    /// Runs the steps. The last one's answer goes to the sink, in batches, and to its file if it
+    /// has one; `told` hears of each step once it has run. Files are written beside their targets
+    /// and put in place once all steps have run.
     ///
-    /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is the core's
-    /// [`Sink`](CoreError::Sink).
-    pub fn run(&self, last: &mut Sink<'_>, told: &mut dyn FnMut(&Ran<'_>) -> Result<()>) -> Result<()> {
+    /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is
+    /// the core's [`Sink`](CoreError::Sink).
+    pub fn run(
+        &self,
+        last: &mut Sink<'_>,
+        told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
+    ) -> Result<()> {
         let mut outputs = Outputs::new();
         self.claim(&mut outputs)?;
         self.run_into(&mut outputs, last, told)?;
         outputs.commit()
     }
 
-    /// Claims the files that the steps write, as far as their names are known before the data is, and
-    /// protects those that are read.
+    /// Claims the files that the steps write, as far as their names are known before the data is,
+    /// and protects those that are read.
     ///
     /// Errors: a step writes a file that the routine reads, or one that another output has claimed.
     pub fn claim(&self, outputs: &mut Outputs) -> Result<()> {
         let Checked { routine, running, .. } = self;
         let Some(directory) = &running.into else { return Ok(()) };
-        outputs.protect(routine.files_read().filter(|file| *file != "-").map(|file| directory.join(file)));
+        outputs.protect(
+            routine.files_read().filter(|file| *file != "-").map(|file| directory.join(file)),
+        );
         let (context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         for (place, planned) in routine.steps.iter().enumerate().take(until + 1) {
@@ -372,8 +413,8 @@ impl Checked<'_> {
         Ok(())
     }
 
-    /// Runs the steps as [`run`](Checked::run) does, and leaves it to the caller to put their files in
-    /// place, with files of its own.
+    /// Runs the steps as [`run`](Checked::run) does, and leaves it to the caller to put their files
+    /// in place, with files of its own.
     pub fn run_into(
         &self,
         outputs: &mut Outputs,
@@ -389,7 +430,8 @@ impl Checked<'_> {
         let columns = match &running.follow {
             None if !running.aside => {
                 let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
-                let at_any_rate: Vec<String> = running.reconcile.iter().cloned().chain(newest).collect();
+                let at_any_rate: Vec<String> =
+                    running.reconcile.iter().cloned().chain(newest).collect();
                 routine.columns_of_files(places.clone(), until, (tables, plans), &at_any_rate)
             }
             _ => HashMap::new(),
@@ -446,9 +488,9 @@ impl Checked<'_> {
                 };
                 answered.map_err(failed)?
             } else {
-                let outcomes = stream
-                    .whole(&tables)
-                    .map_err(|(place, error)| routine.told_at(&routine.steps[place], Error::from(error)))?;
+                let outcomes = stream.whole(&tables).map_err(|(place, error)| {
+                    routine.told_at(&routine.steps[place], Error::from(error))
+                })?;
                 let answer = outcomes.last().map(|outcome| &outcome.table);
                 if let (Some(file), Some(answer)) = (&mut file, answer) {
                     file.write(|batches| batches.write(answer)).map_err(at)?;
@@ -461,7 +503,13 @@ impl Checked<'_> {
             }
             for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
                 let written = written.clone().filter(|_| place == end);
-                told(&Ran { step: &routine.steps[place], place, outcome, written, context: &context })?;
+                told(&Ran {
+                    step: &routine.steps[place],
+                    place,
+                    outcome,
+                    written,
+                    context: &context,
+                })?;
             }
         }
         Ok(())

@@ -5,7 +5,8 @@ use crate::{Almanac, Error, Result, Stack, Takes, Within, settings::Given, steps
 use toml::{Table, Value as Toml};
 
 impl Routine {
-    /// The text of the routine, which read again gives the same steps; `path` makes of a file's name what the routine is to call it.
+    /// The text of the routine, which read again gives the same steps; `path` makes of a file's
+    /// name what the routine is to call it.
     ///
     /// Errors: a step reads standard input, which will not be there again.
     pub fn to_text(&self, path: impl Fn(&str) -> String) -> Result<String> {
@@ -23,7 +24,12 @@ impl Routine {
         Ok(text)
     }
 
-    fn step_text(&self, n: usize, step: &Planned, path: &impl Fn(&str) -> String) -> Result<String> {
+    fn step_text(
+        &self,
+        n: usize,
+        step: &Planned,
+        path: &impl Fn(&str) -> String,
+    ) -> Result<String> {
         let input = |input: &Input| -> Result<Toml> {
             match input {
                 Input::Step(earlier) => Ok(self.steps[*earlier].title().into()),
@@ -77,14 +83,17 @@ impl Routine {
                         _ => {
                             return Err(Error::Setting {
                                 setting: "save-routine",
-                                value: "an almanac of a file that is read in a way of its own".to_owned(),
-                                expected: "a file that needs none, or a step that reads it".to_owned(),
+                                value: "an almanac of a file that is read in a way of its own"
+                                    .to_owned(),
+                                expected: "a file that needs none, or a step that reads it"
+                                    .to_owned(),
                             });
                         }
                     };
                     Ok(Toml::from(format!("{name}:{}", columns.join(","))))
                 });
-                settings.insert("covering".to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
+                settings
+                    .insert("covering".to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
             }
             _ => {}
         }
@@ -103,7 +112,13 @@ impl Routine {
     }
 
     /// A setting's value; files that it names are called as the routine calls them.
-    fn setting(&self, step: &Planned, name: &str, value: &Given, path: &impl Fn(&str) -> String) -> Toml {
+    fn setting(
+        &self,
+        step: &Planned,
+        name: &str,
+        value: &Given,
+        path: &impl Fn(&str) -> String,
+    ) -> Toml {
         let takes = step.operation.setting(name).map(|setting| setting.takes);
         match (takes, value) {
             (Some(Takes::Days), Given::Text(file)) => path(file).into(),

@@ -1,4 +1,5 @@
-//! Steps that answer row by row, so that rows go through all of them in stretches and no answer in between stands in memory whole.
+//! Steps that answer row by row, so that rows go through all of them in stretches and no answer in
+//! between stands in memory whole.
 
 use super::{
     Input,
@@ -7,7 +8,8 @@ use super::{
 use crate::{Access, Context, CoreError, Outcome, Plan, Shape, Sink, Stack, Table};
 use std::cell::OnceCell;
 
-/// Rows that go through the steps together: few enough to stay in a cache, enough to keep all threads busy.
+/// Rows that go through the steps together: few enough to stay in a cache, enough to keep all
+/// threads busy.
 const STRETCH: usize = 1 << 17;
 
 /// A step, and those after it that answer row by row and work on its answer alone.
@@ -28,8 +30,8 @@ pub(super) struct Stream<'a> {
 pub(super) type Failed = (usize, CoreError);
 
 impl<'a> Stream<'a> {
-    /// Those from a place on, of which the first works on these tables. Rows that are followed are told of every answer, and so
-    /// none is left out then.
+    /// Those from a place on, of which the first works on these tables. Rows that are followed are
+    /// told of every answer, and so none is left out then.
     ///
     /// Errors: the first step does not fit its tables.
     pub(super) fn from(
@@ -51,7 +53,8 @@ impl<'a> Stream<'a> {
                 let is_alone = routine.steps[next].inputs == [Input::Step(before)]
                     && (uses[before].steps, uses[before].last) == (1, next)
                     && routine.steps[before].write.is_none();
-                let Some(plan) = shape.filter(|_| is_alone).and_then(|shape| by_row(step, shape, context))
+                let Some(plan) =
+                    shape.filter(|_| is_alone).and_then(|shape| by_row(step, shape, context))
                 else {
                     break;
                 };
@@ -121,7 +124,8 @@ impl<'a> Stream<'a> {
 
     /// The account of each step, of the last one with its answer.
     pub(super) fn whole(&self, tables: &[(String, Table)]) -> Result<Vec<Outcome>, Failed> {
-        // One after the other, where the first makes its answer whole at any rate: a table in stretches would have to be put together.
+        // One after the other, where the first makes its answer whole at any rate: a table in
+        // stretches would have to be put together.
         if self.cuts || self.steps.len() == 1 {
             let mut outcomes: Vec<Outcome> = Vec::new();
             for (n, &place) in self.steps.iter().enumerate() {
@@ -208,7 +212,8 @@ impl Account {
     }
 
     fn outcome(self) -> Result<Outcome, CoreError> {
-        let mut outcome = self.outcome.ok_or_else(|| CoreError::Sink("nothing was answered".into()))?;
+        let mut outcome =
+            self.outcome.ok_or_else(|| CoreError::Sink("nothing was answered".into()))?;
         outcome.set_aside = put_together(&self.set_aside)?;
         Ok(outcome)
     }

@@ -1,10 +1,10 @@
 //! Where output goes: files that appear whole or not at all, alone or as a set.
 //!
 //! A file is written beside its target under a temporary name, and renamed once it is complete and
-//! on the disk. A temporary name tells the process that owns it (`temporary`), so that a later process
-//! can remove what a dead one left behind. Several files become a set ([`Outputs`]): all are complete
-//! before the first is renamed, and a journal beside the routine (`journal`) lets the next run finish
-//! the renames of a process that was killed between two of them.
+//! on the disk. A temporary name tells the process that owns it (`temporary`), so that a later
+//! process can remove what a dead one left behind. Several files become a set ([`Outputs`]): all
+//! are complete before the first is renamed, and a journal beside the routine (`journal`) lets the
+//! next run finish the renames of a process that was killed between two of them.
 
 mod journal;
 mod process;
@@ -28,8 +28,8 @@ const MOST_LINKS: usize = 40;
 /// A file that appears whole, or not at all.
 ///
 /// It is written beside its target, and takes its place only in [`commit`](Destination::commit).
-/// Dropped without that, it leaves nothing behind. A device or a pipe is written to directly. A link
-/// stays a link: the file that it points to is written, also where that is not there yet. The
+/// Dropped without that, it leaves nothing behind. A device or a pipe is written to directly. A
+/// link stays a link: the file that it points to is written, also where that is not there yet. The
 /// permissions of a file that is replaced stay as they were.
 #[must_use]
 #[derive(Debug)]
@@ -45,8 +45,8 @@ enum Placement {
 }
 
 impl Destination {
-    /// A file. Errors: its directory is missing or cannot be written to, it is a directory itself, or
-    /// it may not be written to.
+    /// A file. Errors: its directory is missing or cannot be written to, it is a directory itself,
+    /// or it may not be written to.
     pub fn file(path: impl AsRef<Path>) -> Result<Destination> {
         Destination::with(path.as_ref(), Purpose::Single, |_, _| Ok(()))
     }
@@ -65,7 +65,8 @@ impl Destination {
         }
         if let Some(about) = &about {
             // A rename would replace a file that may not be written to.
-            let denied = about.permissions().readonly().then(|| io::ErrorKind::PermissionDenied.into());
+            let denied =
+                about.permissions().readonly().then(|| io::ErrorKind::PermissionDenied.into());
             let open = || fs::OpenOptions::new().write(true).open(&target);
             let file = denied.map_or_else(open, Err).map_err(Error::write(&name))?;
             if !about.is_file() {
@@ -76,7 +77,8 @@ impl Destination {
         let temporary = temporary::name(purpose);
         tell(&directory.join(&temporary), &target)?;
         let permissions = about.map(|about| about.permissions());
-        let file = Temporary::create(directory, &temporary, permissions).map_err(Error::write(&name))?;
+        let file =
+            Temporary::create(directory, &temporary, permissions).map_err(Error::write(&name))?;
         Ok(Destination { name, kind: Placement::Beside { file, target } })
     }
 
@@ -105,8 +107,8 @@ impl Destination {
 
 /// Renames complete files to their targets.
 ///
-/// All files are on the disk before the first rename, and signals wait until the last one. If a rename
-/// fails, the journal and its temporary files stay, and the next run finishes the renames.
+/// All files are on the disk before the first rename, and signals wait until the last one. If a
+/// rename fails, the journal and its temporary files stay, and the next run finishes the renames.
 fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
     for Destination { name, kind } in &files {
         if let Placement::Beside { file, .. } = kind {
@@ -155,9 +157,9 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
 
 /// Files that take their places together, and what they must not replace.
 ///
-/// Each is claimed before anything is read ([`claim`](Outputs::claim)), so that none replaces a file
-/// that is read, or another output. [`commit`](Outputs::commit) puts all of them in place once all are
-/// complete; dropped without that, it leaves nothing behind.
+/// Each is claimed before anything is read ([`claim`](Outputs::claim)), so that none replaces a
+/// file that is read, or another output. [`commit`](Outputs::commit) puts all of them in place once
+/// all are complete; dropped without that, it leaves nothing behind.
 #[must_use]
 #[derive(Debug, Default)]
 pub struct Outputs {
@@ -175,11 +177,12 @@ impl Outputs {
 
     /// No files yet, for a run of a routine that will write so many of them.
     ///
-    /// If an earlier run was ended while it put its files in place, this puts the rest in place. What
-    /// such a run only began to write is removed. Several files get a journal beside the routine,
-    /// unless its directory cannot be written to. A single file needs no journal.
+    /// If an earlier run was ended while it put its files in place, this puts the rest in place.
+    /// What such a run only began to write is removed. Several files get a journal beside the
+    /// routine, unless its directory cannot be written to. A single file needs no journal.
     ///
-    /// Errors: another process is running the routine; files of the earlier run cannot be put in place.
+    /// Errors: another process is running the routine; files of the earlier run cannot be put in
+    /// place.
     pub fn of_routine(routine: impl AsRef<Path>, files: usize) -> Result<Outputs> {
         let path = journal::path_of(routine.as_ref());
         journal::settle(&path)?;
@@ -206,7 +209,11 @@ impl Outputs {
             Some((other, _)) if other == what => {}
             Some((other, _)) => {
                 let file = path.display().to_string();
-                return Err(Error::OutputTwice { file, one: other.clone(), other: what.to_owned() });
+                return Err(Error::OutputTwice {
+                    file,
+                    one: other.clone(),
+                    other: what.to_owned(),
+                });
             }
             None => self.claimed.push((what.to_owned(), path.to_owned())),
         }
@@ -223,9 +230,11 @@ impl Outputs {
         self.claim(what, &path)?;
         match &mut self.journal {
             None => Destination::file(path),
-            Some(journal) => Destination::with(path.as_ref(), Purpose::OfASet, |temporary, target| {
-                journal.begin(temporary, target)
-            }),
+            Some(journal) => {
+                Destination::with(path.as_ref(), Purpose::OfASet, |temporary, target| {
+                    journal.begin(temporary, target)
+                })
+            }
         }
     }
 

@@ -39,13 +39,15 @@ pub enum Format {
     Arrow,
     /// A stream of it, which can go through a pipe.
     ArrowStream,
-    /// A workbook of one sheet, with dates and numbers as such. What a sheet cannot hold as it is (days before March 1900, numbers of
-    /// more than 15 digits) stands there as the text that CSV has, and so do texts that a program would take for a formula.
+    /// A workbook of one sheet, with dates and numbers as such. What a sheet cannot hold as it is
+    /// (days before March 1900, numbers of more than 15 digits) stands there as the text that CSV
+    /// has, and so do texts that a program would take for a formula.
     Xlsx,
 }
 
 impl Format {
-    /// The format that a file's ending stands for: `csv`, `jsonl`, `md`, `parquet`, `arrow` or `arrows`.
+    /// The format that a file's ending stands for: `csv`, `jsonl`, `md`, `parquet`, `arrow` or
+    /// `arrows`.
     pub fn of(path: &Path) -> Result<Format> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         match ending.as_deref() {
@@ -59,7 +61,8 @@ impl Format {
             _ => Err(Error::Setting {
                 setting: "out",
                 value: format!("`{}` has no ending that tells its format", path.display()),
-                expected: "a name that ends in .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the first three also with .gz or .zst, or a \
+                expected: "a name that ends in .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the \
+                    first three also with .gz or .zst, or a \
                            format said outright"
                     .to_owned(),
             }),
@@ -163,8 +166,8 @@ impl Writing {
     }
 }
 
-/// A table that is written batch by batch, all of which have the same columns. The first brings the header, with rows or
-/// without; [`finish`](Batches::finish) brings what comes at the end.
+/// A table that is written batch by batch, all of which have the same columns. The first brings the
+/// header, with rows or without; [`finish`](Batches::finish) brings what comes at the end.
 pub struct Batches<'a> {
     writing: Writing,
     to: &'a mut dyn Write,
@@ -181,7 +184,8 @@ impl fmt::Debug for Batches<'_> {
 }
 
 impl Batches<'_> {
-    /// Sets the directory for the temporary files of workbooks. Without it, they go into the system's.
+    /// Sets the directory for the temporary files of workbooks. Without it, they go into the
+    /// system's.
     #[must_use]
     pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
         self.beside = directory;

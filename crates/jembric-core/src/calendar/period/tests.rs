@@ -25,9 +25,10 @@ fn weeks_and_days_of_the_year_agree_with_an_independent_calendar_over_400_years_
 
 #[test]
 fn every_period_of_every_grain_begins_where_the_one_before_it_ends() {
-    let grains = [Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year].map(Periods::from);
-    let odd =
-        ["week from Sunday", "quarter from April", "year from February"].map(|text| text.parse().unwrap());
+    let grains =
+        [Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year].map(Periods::from);
+    let odd = ["week from Sunday", "quarter from April", "year from February"]
+        .map(|text| text.parse().unwrap());
     for periods in grains.into_iter().chain(odd) {
         let mut period = periods.of(Day::MIN);
         assert_eq!(period.first(), Day::MIN);

@@ -1,4 +1,5 @@
-//! Laws that the plan of every operation keeps: what it says of its columns and of its access is so.
+//! Laws that the plan of every operation keeps: what it says of its columns and of its access is
+//! so.
 
 use super::*;
 use crate::{Add, Columns, Elapsed, Filled, Filter, Running, Sort, Spells, calendar::Day};
@@ -52,7 +53,8 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
 
     #[test]
-    fn the_columns_that_are_needed_are_enough(rows in prop::collection::vec(row(), 1..25), chosen: u32) {
+    fn the_columns_that_are_needed_are_enough(rows in prop::collection::vec(row(), 1..25),
+        chosen: u32) {
         let table = table(&rows);
         for operation in all_operations() {
             let plan = operation.prepare(&table.shape(), &at_a_day()).unwrap();
@@ -76,11 +78,13 @@ proptest! {
                         let column = |outcome: &Outcome| {
                             shown(&Columns::new([name.as_str()]).apply(&outcome.table).unwrap().table)
                         };
-                        prop_assert_eq!(column(&whole), column(&few), "{} of {:?}", name, operation);
+                        prop_assert_eq!(column(&whole), column(&few), "{} of {:?}", name,
+                            operation);
                     }
                 }
                 (Err(_), Err(_)) => {}
-                (whole, few) => prop_assert!(false, "{operation:?}: {:?} and {:?}", whole.err(), few.err()),
+                (whole, few) => prop_assert!(false, "{operation:?}: {:?} and {:?}", whole.err(),
+                    few.err()),
             }
         }
     }
@@ -101,9 +105,11 @@ proptest! {
                     prop_assert_eq!(whole.ledger.to_string(), account.ledger.to_string());
                     prop_assert_eq!(shown(&whole.set_aside), shown(&account.set_aside));
                     prop_assert_eq!(account.table.rows(), 0);
-                    prop_assert_eq!(whole.table.names().collect::<Vec<_>>(), account.table.names().collect::<Vec<_>>());
+                    prop_assert_eq!(whole.table.names().collect::<Vec<_>>(),
+                        account.table.names().collect::<Vec<_>>());
                 }
-                (Err(whole), Err(account)) => prop_assert_eq!(whole.to_string(), account.to_string()),
+                (Err(whole), Err(account)) => prop_assert_eq!(whole.to_string(),
+                    account.to_string()),
                 (whole, account) => {
                     prop_assert!(false, "{operation:?}: {:?} and {:?}", whole.err(), account.err());
                 }
@@ -112,7 +118,8 @@ proptest! {
     }
 
     #[test]
-    fn the_order_of_the_rows_changes_nothing(rows in prop::collection::vec(row(), 0..25), turn in 0..25_usize) {
+    fn the_order_of_the_rows_changes_nothing(rows in prop::collection::vec(row(), 0..25),
+        turn in 0..25_usize) {
         let mut turned = rows.clone();
         turned.reverse();
         turned.rotate_left(turn % rows.len().max(1));
@@ -161,7 +168,8 @@ proptest! {
         for operation in all_operations() {
             let all = of_vessels(|_| true);
             let plan = operation.prepare(&all.shape(), &at_a_day()).unwrap();
-            if plan.access() != Access::ByEntity || !format!("{operation:?}").contains("per: [\"vessel\"]") {
+            if plan.access() != Access::ByEntity || !format!("{operation:?}").contains("per: \
+                [\"vessel\"]") {
                 continue;
             }
             by_entity += 1;
@@ -173,7 +181,8 @@ proptest! {
                     both.sort_unstable();
                     prop_assert_eq!(all, both, "{:?}", operation);
                 }
-                (Err(_), one, other) => prop_assert!(one.is_err() || other.is_err(), "{:?}", operation),
+                (Err(_), one, other) => prop_assert!(one.is_err() || other.is_err(), "{:?}",
+                    operation),
                 (Ok(_), one, other) => prop_assert!(false, "{operation:?}: {one:?} and {other:?}"),
             }
         }
@@ -198,7 +207,8 @@ fn a_plan_tells_what_it_was_prepared_for_and_can_be_sent_to_threads() {
     for operation in all_operations() {
         let plan = operation.prepare(&table.shape(), &at_a_day()).unwrap();
         assert!(format!("{plan:?}").contains("access"), "{plan:?}");
-        let result = std::thread::scope(|scope| scope.spawn(|| plan.apply(&[&table])).join().unwrap());
+        let result =
+            std::thread::scope(|scope| scope.spawn(|| plan.apply(&[&table])).join().unwrap());
         assert_eq!(result.unwrap().ledger.rows_in, 0);
         assert!(plan.used(0).all(|place| place < table.columns().len()), "{operation:?}");
         let all = plan.needed(None);

@@ -1,4 +1,5 @@
-//! Rows with their numbers come out in order, with their lines and their facts, however they came in.
+//! Rows with their numbers come out in order, with their lines and their facts, however they came
+//! in.
 
 use crate::{
     plan::NumberedRows,
@@ -16,7 +17,8 @@ fn lines(table: &Table) -> Vec<u64> {
 
 fn numbers(from: u64, rows: usize) -> Table {
     let rows: Vec<String> = (from..from + rows as u64).map(|number| number.to_string()).collect();
-    sample(&format!("n:number\n{}", rows.join("\n"))).with_origin(Origin::new("stays.csv", from + 2))
+    sample(&format!("n:number\n{}", rows.join("\n")))
+        .with_origin(Origin::new("stays.csv", from + 2))
 }
 
 #[test]
@@ -50,10 +52,12 @@ fn taken_rows_are_gone() {
 
 #[test]
 fn decimals_of_two_widths_are_joined_in_the_wider() {
-    let narrow: ArrayRef =
-        Arc::new(Decimal64Array::from(vec![Some(150), None]).with_precision_and_scale(18, 2).unwrap());
-    let wide: ArrayRef =
-        Arc::new(Decimal128Array::from(vec![10_i128.pow(30)]).with_precision_and_scale(38, 2).unwrap());
+    let narrow: ArrayRef = Arc::new(
+        Decimal64Array::from(vec![Some(150), None]).with_precision_and_scale(18, 2).unwrap(),
+    );
+    let wide: ArrayRef = Arc::new(
+        Decimal128Array::from(vec![10_i128.pow(30)]).with_precision_and_scale(38, 2).unwrap(),
+    );
     let table = |column: ArrayRef| Table::from_columns([("amount", column)]).unwrap();
     let (narrow, wide) = (table(narrow), table(wide));
     for tables in [[&narrow, &wide], [&wide, &narrow]] {
@@ -72,7 +76,8 @@ proptest! {
     ) {
         let mut batches = Vec::new();
         for size in &sizes {
-            let first = batches.last().map_or(0, |(first, rows): &(u64, usize)| first + *rows as u64);
+            let first = batches.last().map_or(0, |(first, rows): &(u64,
+                usize)| first + *rows as u64);
             batches.push((first, *size));
         }
         let all: u64 = sizes.iter().sum::<usize>() as u64;
@@ -85,7 +90,8 @@ proptest! {
         let mut merged = NumberedRows::default();
         states.into_iter().rev().for_each(|state| merged.merge(state));
         let table = merged.in_order().unwrap().unwrap();
-        prop_assert_eq!(shown(&table), (0..all).map(|number| number.to_string()).collect::<Vec<_>>());
+        prop_assert_eq!(shown(&table),
+            (0..all).map(|number| number.to_string()).collect::<Vec<_>>());
         prop_assert_eq!(lines(&table), (2..all + 2).collect::<Vec<_>>());
     }
 }

@@ -4,9 +4,15 @@ use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread};
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
-const LEFT_OUT: &str = "this build leaves Arrow's files and streams out; they are the feature `arrow-files`";
+const LEFT_OUT: &str =
+    "this build leaves Arrow's files and streams out; they are the feature `arrow-files`";
 
-pub(super) fn parts(_: Columnar, _: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
+pub(super) fn parts(
+    _: Columnar,
+    _: Input,
+    _: Option<&Choose<'_>>,
+    _: &mut Room,
+) -> Result<Parts, Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 

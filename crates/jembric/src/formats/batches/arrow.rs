@@ -59,21 +59,31 @@ fn batches(
     let mut batches = Vec::new();
     for batch in reader {
         let batch = batch?;
-        room.take(batch.num_rows() as u64, batch.num_columns(), batch.get_array_memory_size() as u64)?;
+        room.take(
+            batch.num_rows() as u64,
+            batch.num_columns(),
+            batch.get_array_memory_size() as u64,
+        )?;
         batches.push(batch);
     }
     Ok(batches)
 }
 
-pub(super) fn writer(format: Columnar, made: &Made, schema: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {
+pub(super) fn writer(
+    format: Columnar,
+    made: &Made,
+    schema: &SchemaRef,
+) -> io::Result<Box<dyn BatchWriter>> {
     Ok(match format {
-        Columnar::ArrowFile => Box::new(FileWriter::try_new(made.clone(), schema).map_err(io::Error::other)?),
+        Columnar::ArrowFile => {
+            Box::new(FileWriter::try_new(made.clone(), schema).map_err(io::Error::other)?)
+        }
         _ => Box::new(StreamWriter::try_new(made.clone(), schema).map_err(io::Error::other)?),
     })
 }
 
-/// Rows with those texts alone that they have. Rows that were chosen from others, or cut from them, share all texts of these, and
-/// all would be written.
+/// Rows with those texts alone that they have. Rows that were chosen from others, or cut from them,
+/// share all texts of these, and all would be written.
 fn compact(rows: &RecordBatch) -> Result<RecordBatch, ArrowError> {
     let compacted = |column: &ArrayRef| -> ArrayRef {
         let Some(texts) = column.as_string_view_opt() else { return column.clone() };

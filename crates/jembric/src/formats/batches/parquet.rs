@@ -31,7 +31,11 @@ use std::{
 /// Rows that are taken from a file together.
 const BATCH: usize = 1 << 16;
 
-pub(super) fn parts(input: Input, choose: Option<&Choose<'_>>, room: &mut Room) -> Result<Parts, Unread> {
+pub(super) fn parts(
+    input: Input,
+    choose: Option<&Choose<'_>>,
+    room: &mut Room,
+) -> Result<Parts, Unread> {
     match input {
         Input::File(file) => parts_of(Positioned(file), choose, room),
         Input::Bytes(bytes) => parts_of(bytes, choose, room),
@@ -88,7 +92,8 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
     choose: Option<&Choose<'_>>,
     room: &mut Room,
 ) -> Result<Parts, Unread> {
-    let found = ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(ArrowError::from)?;
+    let found =
+        ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(ArrowError::from)?;
     // Texts are read as views, since those of a column may have more than 2 GiB together.
     let options = ArrowReaderOptions::new().with_schema(viewed(found.schema()));
     let about = ArrowReaderMetadata::try_new(found.metadata().clone(), options).unwrap_or(found);
@@ -102,12 +107,15 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
     let mask = ProjectionMask::roots(about.parquet_schema(), roots.iter().copied());
     let rows_of = |group: usize| {
         let rows = ParquetRecordBatchReaderBuilder::new_with_metadata(input.clone(), about.clone());
-        let rows = rows.with_row_groups(vec![group]).with_projection(mask.clone()).with_batch_size(BATCH);
+        let rows =
+            rows.with_row_groups(vec![group]).with_projection(mask.clone()).with_batch_size(BATCH);
         rows.build().map_err(ArrowError::from)?.collect::<Result<Vec<_>, _>>()
     };
     // Each group may be read by a thread of its own.
-    let rows_of = |group| guarded(|| rows_of(group)).map_err(Unread::Damaged)?.map_err(Unread::from);
-    let groups: Vec<_> = (0..about.metadata().num_row_groups()).into_par_iter().map(rows_of).collect();
+    let rows_of =
+        |group| guarded(|| rows_of(group)).map_err(Unread::Damaged)?.map_err(Unread::from);
+    let groups: Vec<_> =
+        (0..about.metadata().num_row_groups()).into_par_iter().map(rows_of).collect();
     let groups: Vec<Vec<RecordBatch>> = groups.into_iter().collect::<Result<_, Unread>>()?;
     Ok((Arc::new(about.schema().project(&roots)?), groups.into_iter().flatten().collect()))
 }
@@ -115,7 +123,9 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
 /// A schema whose texts are views.
 fn viewed(schema: &Schema) -> SchemaRef {
     let fields = schema.fields().iter().map(|field| match field.data_type() {
-        DataType::Utf8 | DataType::LargeUtf8 => field.as_ref().clone().with_data_type(DataType::Utf8View),
+        DataType::Utf8 | DataType::LargeUtf8 => {
+            field.as_ref().clone().with_data_type(DataType::Utf8View)
+        }
         _ => field.as_ref().clone(),
     });
     Arc::new(Schema::new_with_metadata(fields.collect::<Vec<Field>>(), schema.metadata().clone()))

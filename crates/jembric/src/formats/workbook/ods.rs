@@ -1,5 +1,5 @@
-//! Checks the XML of an ODS workbook before the workbook is read: the XML must end where it should, and
-//! must not stand for far more cells than it has.
+//! Checks the XML of an ODS workbook before the workbook is read: the XML must end where it should,
+//! and must not stand for far more cells than it has.
 
 use quick_xml::{
     Reader,
@@ -10,8 +10,8 @@ use std::io::{BufReader, Read, Seek};
 /// Bytes that a cell takes while a sheet is read.
 const CELL: u64 = 32;
 
-/// An error where a part is no whole XML, with what is wrong; without, where the sheets stand for more
-/// than so many bytes.
+/// An error where a part is no whole XML, with what is wrong; without, where the sheets stand for
+/// more than so many bytes.
 pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<String>> {
     let told = |error: &dyn std::fmt::Display| Some(error.to_string());
     let mut archive = zip::ZipArchive::new(book).map_err(|error| told(&error))?;
@@ -36,7 +36,9 @@ pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<Stri
                     sheet.end(element.name().as_ref());
                 }
                 Event::Text(text) => sheet.text += text.len() as u64,
-                Event::Eof if depth > 0 => return Err(Some("it ends in the middle of its XML".to_owned())),
+                Event::Eof if depth > 0 => {
+                    return Err(Some("it ends in the middle of its XML".to_owned()));
+                }
                 Event::Eof => break,
                 _ => {}
             }
@@ -84,8 +86,10 @@ impl SheetExtent {
         match element.name().as_ref() {
             "table:table" => *self = SheetExtent::default(),
             "table:table-row" => {
-                self.row =
-                    Row { repeated: repeated(element, "table:number-rows-repeated"), ..Row::default() };
+                self.row = Row {
+                    repeated: repeated(element, "table:number-rows-repeated"),
+                    ..Row::default()
+                };
             }
             "table:table-cell" | "table:covered-table-cell" => {
                 self.text = 0;

@@ -38,9 +38,16 @@ fn read(text: &str) -> Result<Table> {
 /// Line and cells of every row.
 fn rows(table: &Table) -> Vec<String> {
     let cells = |row| {
-        table.columns().iter().map(|column| CellText::new(column).text(row)).collect::<Vec<_>>().join("|")
+        table
+            .columns()
+            .iter()
+            .map(|column| CellText::new(column).text(row))
+            .collect::<Vec<_>>()
+            .join("|")
     };
-    (0..table.rows()).map(|row| format!("{} {}", table.origin().unwrap().line(row), cells(row))).collect()
+    (0..table.rows())
+        .map(|row| format!("{} {}", table.origin().unwrap().line(row), cells(row)))
+        .collect()
 }
 
 fn types(table: &Table) -> Vec<String> {
@@ -50,7 +57,8 @@ fn types(table: &Table) -> Vec<String> {
 #[test]
 fn a_file_becomes_typed_columns() {
     let table = read(
-        "vessel,day,fee,at,open,n\nPetrel,2025-06-30,3.5,2025-06-30 14:05,true,1\nBolt Head,,12,,false,-2\n",
+        "vessel,day,fee,at,open,n\nPetrel,2025-06-30,3.5,2025-06-30 14:05,true,1\nBolt \
+            Head,,12,,false,-2\n",
     )
     .unwrap();
     assert_eq!(
@@ -77,7 +85,8 @@ fn a_file_becomes_typed_columns() {
 #[case::blanks_outside_numbers(" a , b \n 1 , 2025-06-30 \n  ,\n", &["2 1|2025-06-30", "3 |"])]
 #[case::text_keeps_its_blanks("a,b\n x ,1\n   ,2\n", &["2  x |1", "3 |2"])]
 #[case::byte_order_mark("\u{feff}a,b\n1,x\n", &["2 1|x"])]
-#[case::long_text("a,b\n1,a text of more than twelve bytes\n2,ë\n", &["2 1|a text of more than twelve bytes", "3 2|ë"])]
+#[case::long_text("a,b\n1,a text of more than twelve bytes\n2,ë\n",
+    &["2 1|a text of more than twelve bytes", "3 2|ë"])]
 #[case::header_only("a,b\n", &[])]
 #[case::header_without_line_end("a,b", &[])]
 #[case::unnamed_column("a,\n1,2\n", &["2 1|2"])]
@@ -106,14 +115,19 @@ fn offsets_that_lead_out_of_the_calendar_leave_text() {
 #[rstest]
 #[case::missing(Reading::new().missing(["NA", "-"]), "n,t\n1,NA\n-,x\n", &["2 1|", "3 |x"])]
 #[case::separator(Reading::new().separator(b'/'), "a/b\n1/2\n", &["2 1|2"])]
-#[case::decimal_comma(Reading::new().decimal_comma(true), "a;b\n1,5;x\n22;y\n", &["2 1.5|x", "3 22.0|y"])]
+#[case::decimal_comma(Reading::new().decimal_comma(true), "a;b\n1,5;x\n22;y\n", &["2 1.5|x",
+    "3 22.0|y"])]
 #[case::no_header(Reading::new().no_header(true), "1,x\n2,y\n", &["1 1|x", "2 2|y"])]
 #[case::no_quotes(Reading::new().no_quotes(true), "a,b\n5\" pipe,\"x\n", &["2 5\" pipe|\"x"])]
-#[case::month_first(Reading::new().date_order(Order::MonthFirst), "d\n03/04/2025\n", &["2 2025-03-04"])]
+#[case::month_first(Reading::new().date_order(Order::MonthFirst), "d\n03/04/2025\n",
+    &["2 2025-03-04"])]
 #[case::format(Reading::new().read("d", "%Y%m%d"), "d\n20250630\n\n", &["2 2025-06-30"])]
-#[case::two_digits(Reading::new().read("d", "%d.%m.%y").century(1950), "d\n30.06.49\n30.06.50\n", &["2 2049-06-30", "3 1950-06-30"])]
-#[case::format_with_time(Reading::new().read("d", "%d/%m/%Y %I:%M %p"), "d\n30/06/2025 02:05 PM\n", &["2 2025-06-30T14:05"])]
-#[case::format_with_offset(Reading::new().read("d", "%Y-%m-%d %H:%M %z"), "d\n2025-06-30 01:05 +0200\n", &["2 2025-06-29T23:05Z"])]
+#[case::two_digits(Reading::new().read("d", "%d.%m.%y").century(1950), "d\n30.06.49\n30.06.50\n",
+    &["2 2049-06-30", "3 1950-06-30"])]
+#[case::format_with_time(Reading::new().read("d", "%d/%m/%Y %I:%M %p"), "d\n30/06/2025 02:05 PM\n",
+    &["2 2025-06-30T14:05"])]
+#[case::format_with_offset(Reading::new().read("d", "%Y-%m-%d %H:%M %z"),
+    "d\n2025-06-30 01:05 +0200\n", &["2 2025-06-29T23:05Z"])]
 #[case::as_text(Reading::new().read("d", "text"), "d\n2025-06-30\n", &["2 2025-06-30"])]
 fn what_is_said_is_done(#[case] reading: Reading, #[case] text: &str, #[case] expected: &[&str]) {
     assert_eq!(rows(&read_with(&reading, text.as_bytes()).unwrap()), expected);
@@ -125,7 +139,11 @@ fn what_is_said_is_done(#[case] reading: Reading, #[case] text: &str, #[case] ex
 #[case::utf_16_without_a_mark(None, b"a\0\n\0x\0\n\0", "2 x")]
 #[case::nuls_in_an_odd_number_of_bytes(None, b"c1\n\0a\0\n", "2 \0a\0")]
 #[case::utf_16_said(Some("utf-16be"), b"\0a\0\n\0\xf6\0\n", "2 \u{f6}")]
-fn other_encodings_are_read(#[case] encoding: Option<&str>, #[case] bytes: &[u8], #[case] expected: &str) {
+fn other_encodings_are_read(
+    #[case] encoding: Option<&str>,
+    #[case] bytes: &[u8],
+    #[case] expected: &str,
+) {
     let reading = encoding.map_or(Reading::new(), |encoding| Reading::new().encoding(encoding));
     assert_eq!(rows(&read_with(&reading, bytes).unwrap()), [expected]);
 }
@@ -143,19 +161,24 @@ fn other_encodings_are_read(#[case] encoding: Option<&str>, #[case] bytes: &[u8]
 )]
 #[case::open_quote(
     "a,b\n1,2\n1,\"x\n2,y\n",
-    "t.csv: line 3: the quote that begins here is never closed: `\"x`. Close it, write a quote inside a quoted cell twice, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 3: the quote that begins here is never closed: `\"x`. Close it, write a quote \
+        inside a quoted cell twice, or read quotes as ordinary characters (`Reading::no_quotes`)"
 )]
 #[case::open_quote_in_header(
     "a,\"b\n1,2\n",
-    "t.csv: line 1: the quote that begins here is never closed: `\"b`. Close it, write a quote inside a quoted cell twice, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 1: the quote that begins here is never closed: `\"b`. Close it, write a quote \
+        inside a quoted cell twice, or read quotes as ordinary characters (`Reading::no_quotes`)"
 )]
 #[case::stray_quote(
     "a,b\n1,2\n5\" pipe,2\n",
-    "t.csv: line 3: a quote in the middle of a cell: `5\" pipe,2`. Write such a cell in quotes with its own quotes doubled, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 3: a quote in the middle of a cell: `5\" pipe,2`. Write such a cell in quotes \
+        with its own quotes doubled, or read quotes as ordinary characters (`Reading::no_quotes`)"
 )]
 #[case::unclosed_before_another(
     "a,b\n1,\"x\n2,\"y\"\n",
-    "t.csv: line 3: a quote in the middle of a cell: `2,\"y\"` (the cell's first quote is on line 2). Write such a cell in quotes with its own quotes doubled, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 3: a quote in the middle of a cell: `2,\"y\"` (the cell's first quote is on line \
+        2). Write such a cell in quotes with its own quotes doubled, or read quotes as ordinary \
+        characters (`Reading::no_quotes`)"
 )]
 #[case::two_of_one_name(
     "a,b,a\n",
@@ -169,14 +192,26 @@ fn bad_text_is_refused_at_its_place(#[case] text: &str, #[case] message: &str) {
 #[case::bytes(
     Reading::new(),
     b"a,b\n1,x\n2,M\xf6we\n",
-    "t.csv: line 3: byte 12 of the file (0xf6) is not UTF-8. Say how the file is written: `Reading::encoding(\"windows-1252\")`, `utf-16le` or another"
+    "t.csv: line 3: byte 12 of the file (0xf6) is not UTF-8. Say how the file is written: \
+        `Reading::encoding(\"windows-1252\")`, `utf-16le` or another"
 )]
-#[case::half_a_character(Reading::new().encoding("utf-16le"), b"a\0\n\0\x00\xd8x\0", "t.csv: line 2: byte 5 of the file (0x00) is not UTF-16LE. Say how the file is written: `Reading::encoding(\"windows-1252\")`, `utf-16le` or another")]
-#[case::no_encoding(Reading::new().encoding("utf-9"), b"a\n", "`encoding`: `utf-9` is not the name of an encoding: expected a name such as utf-8, windows-1252, iso-8859-15 or utf-16le")]
-#[case::no_format(Reading::new().read("a", "soon"), b"a\n", "`read`: `a=soon`: expected `month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`")]
-#[case::no_century(Reading::new().read("a", "%d.%m.%y"), b"a\n", "`read`: `a=%d.%m.%y` has years of two digits: expected the first of the hundred years that two digits stand for as well: `--century 1900`")]
-#[case::no_column(Reading::new().read("day", "%Y"), b"days\n", "t.csv: there is no column `day`. Did you mean `days`?")]
-#[case::out_of_format(Reading::new().read("a", "%d.%m.%Y"), b"a\n30.06.2025\n30.02.2025\nsoon\n\nx\ny\n", "t.csv: column `a`: 4 of its 5 values are not in the format `%d.%m.%Y`: line 3 `30.02.2025`, line 4 `soon`, line 6 `x`, …")]
+#[case::half_a_character(Reading::new().encoding("utf-16le"), b"a\0\n\0\x00\xd8x\0",
+    "t.csv: line 2: byte 5 of the file (0x00) is not UTF-16LE. Say how the file is written: \
+        `Reading::encoding(\"windows-1252\")`, `utf-16le` or another")]
+#[case::no_encoding(Reading::new().encoding("utf-9"), b"a\n",
+    "`encoding`: `utf-9` is not the name of an encoding: expected a name such as utf-8, \
+        windows-1252, iso-8859-15 or utf-16le")]
+#[case::no_format(Reading::new().read("a", "soon"), b"a\n",
+    "`read`: `a=soon`: expected `month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, \
+        `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`")]
+#[case::no_century(Reading::new().read("a", "%d.%m.%y"), b"a\n",
+    "`read`: `a=%d.%m.%y` has years of two digits: expected the first of the hundred years that \
+        two digits stand for as well: `--century 1900`")]
+#[case::no_column(Reading::new().read("day", "%Y"), b"days\n",
+    "t.csv: there is no column `day`. Did you mean `days`?")]
+#[case::out_of_format(Reading::new().read("a", "%d.%m.%Y"),
+    b"a\n30.06.2025\n30.02.2025\nsoon\n\nx\ny\n", "t.csv: column `a`: 4 of its 5 values are not \
+        in the format `%d.%m.%Y`: line 3 `30.02.2025`, line 4 `soon`, line 6 `x`, …")]
 fn what_cannot_be_read_as_said_is_refused(
     #[case] reading: Reading,
     #[case] text: &[u8],
@@ -190,7 +225,10 @@ fn missing_files_and_directories_are_named() {
     let directory = tempfile::tempdir().unwrap();
     fs::write(directory.path().join("stays.csv"), "a\n").unwrap();
     let error = Reading::new().file(directory.path().join("stay.csv")).unwrap_err().to_string();
-    assert!(error.ends_with("stay.csv: no such file or directory. Did you mean `stays.csv`?"), "{error}");
+    assert!(
+        error.ends_with("stay.csv: no such file or directory. Did you mean `stays.csv`?"),
+        "{error}"
+    );
     let error = Reading::new().file(directory.path()).unwrap_err().to_string();
     assert!(error.ends_with(": is a directory, where a file is needed"), "{error}");
 }
@@ -222,7 +260,11 @@ fn types_and_answers_are_the_same_on_any_number_of_threads() {
     let one = |threads| {
         let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
         pool.install(|| {
-            rows(&Reading { block: Some(512), ..Reading::new() }.stream("t.csv", text.as_bytes()).unwrap())
+            rows(
+                &Reading { block: Some(512), ..Reading::new() }
+                    .stream("t.csv", text.as_bytes())
+                    .unwrap(),
+            )
         })
     };
     let expected = one(1);
@@ -245,7 +287,10 @@ fn a_header_tells_the_names_without_the_rest() {
     );
     assert!(shape.columns().iter().all(|column| column.kind.is_none()));
     let missing = crate::Latest::new("days").check(&shape).unwrap_err().to_string();
-    assert!(missing.ends_with("t.csv: there is no column `days`. Did you mean `day`?"), "{missing}");
+    assert!(
+        missing.ends_with("t.csv: there is no column `days`. Did you mean `day`?"),
+        "{missing}"
+    );
 }
 
 /// A cell of a column by the plainest reading of the rules for numbers.
@@ -259,8 +304,10 @@ fn is_plain_number(cell: &str) -> bool {
 proptest! {
     #[test]
     fn whole_numbers_are_numbers_only_where_every_cell_is_one(cells in prop::collection::vec("-?[0-9]{0,3}x?", 1..12), block in 1_u64..30) {
-        let text = format!("it,n\n{}", cells.iter().map(|cell| format!("{cell},1\n")).collect::<String>());
-        let table = Reading { block: Some(block), ..Reading::new() }.stream("t.csv", text.as_bytes()).unwrap();
+        let text = format!("it,n\n{}",
+            cells.iter().map(|cell| format!("{cell},1\n")).collect::<String>());
+        let table = Reading { block: Some(block), ..Reading::new() }.stream("t.csv",
+            text.as_bytes()).unwrap();
         let filled: Vec<&String> = cells.iter().filter(|cell| !cell.is_empty()).collect();
         let expected = match filled.len() {
             0 => "no values",
@@ -271,13 +318,15 @@ proptest! {
         // What is text is kept to the letter; what is a number keeps its value.
         for (row, cell) in rows(&table).iter().zip(&cells) {
             let read = row.split_once(' ').unwrap().1.split('|').next().unwrap();
-            prop_assert!(read == cell || (expected == "whole numbers" && read.parse::<i64>() == cell.parse()), "{} {}", read, cell);
+            prop_assert!(read == cell || (expected == "whole \
+                numbers" && read.parse::<i64>() == cell.parse()), "{} {}", read, cell);
         }
     }
 
     #[test]
     fn what_is_written_is_read_again(
-        cells in prop::collection::vec(("[a-z ,;\"\r\n\u{eb}]{0,20}", prop::option::of(any::<i64>()), prop::option::of(-700_000_i32..2_900_000)), 0..40),
+        cells in prop::collection::vec(("[a-z ,;\"\r\n\u{eb}]{0,20}",
+            prop::option::of(any::<i64>()), prop::option::of(-700_000_i32..2_900_000)), 0..40),
         block in 1_u64..200,
     ) {
         let mut text = Vec::new();
@@ -293,16 +342,19 @@ proptest! {
                 expected.push(format!("{words}|{number}|{day}"));
             }
         }
-        let table = Reading { block: Some(block), ..Reading::new() }.separator(b',').stream("t.csv", &text[..]).unwrap();
+        let table = Reading { block: Some(block),
+            ..Reading::new() }.separator(b',').stream("t.csv", &text[..]).unwrap();
         let read: Vec<String> = rows(&table).into_iter().map(|row| row.split_once(' ').unwrap().1.to_owned()).collect();
         prop_assert_eq!(read, expected);
     }
 }
 
 proptest! {
-    /// Whatever the bytes are, there is a table or an error, and which does not depend on where the text was cut.
+    /// Whatever the bytes are, there is a table or an error, and which does not depend on where the
+    /// text was cut.
     #[test]
-    fn no_text_makes_the_reader_stumble(text in "[a0,;\"\n\r .\u{eb}-]{0,60}", broken in prop::option::of(0_usize..60), block in 1_u64..20) {
+    fn no_text_makes_the_reader_stumble(text in "[a0,;\"\n\r .\u{eb}-]{0,60}",
+        broken in prop::option::of(0_usize..60), block in 1_u64..20) {
         let mut bytes = text.into_bytes();
         if let Some(at) = broken.filter(|&at| at < bytes.len()) {
             bytes[at] = 0xff;
@@ -325,7 +377,8 @@ proptest! {
 fn first_rows_suggest_types(#[case] text: &str, #[case] block: u64, #[case] expected: &str) {
     let file = tempfile::NamedTempFile::new().unwrap();
     fs::write(file.path(), text).unwrap();
-    let shape = Reading { block: Some(block), ..Reading::new() }.guessed_shape(file.path()).unwrap();
+    let shape =
+        Reading { block: Some(block), ..Reading::new() }.guessed_shape(file.path()).unwrap();
     let column = |column: &ColumnShape| {
         format!("{} {}", column.name, column.kind.map_or("?".to_owned(), |kind| kind.to_string()))
     };

@@ -2,9 +2,9 @@
 //!
 //! It is a file of JSON Lines beside the routine. The first line names the process. A line with a
 //! temporary file and its target comes before each temporary file does. The line `{"placing":true}`
-//! comes once all of them are complete and on the disk. So whoever finds the journal of a dead process
-//! knows what to do: with that last line, it renames what is still under its temporary name; without,
-//! it removes the temporary files, and all targets are as they were.
+//! comes once all of them are complete and on the disk. So whoever finds the journal of a dead
+//! process knows what to do: with that last line, it renames what is still under its temporary
+//! name; without, it removes the temporary files, and all targets are as they were.
 
 use super::{
     process::Process,
@@ -45,7 +45,9 @@ impl Journal {
     pub(super) fn create(path: PathBuf) -> Result<Option<Journal>> {
         let file = match fs::OpenOptions::new().append(true).create_new(true).open(&path) {
             Ok(file) => file,
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => return Err(in_use(&path)),
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                return Err(in_use(&path));
+            }
             Err(error) if may_be_without(&error) => return Ok(None),
             Err(error) => return Err(Error::write(path.display())(error)),
         };
@@ -105,7 +107,8 @@ fn may_be_without(error: &io::Error) -> bool {
 
 fn in_use(path: &Path) -> Error {
     Error::Settings(format!(
-        "{}: another process is running this routine. Wait until it is done; if it runs on another machine and is known to have \
+        "{}: another process is running this routine. Wait until it is done; if it runs on \
+            another machine and is known to have \
          ended, remove this file",
         path.display()
     ))

@@ -4,8 +4,8 @@ use std::{fmt, fs, str::FromStr, sync::OnceLock};
 
 /// A process by its host, its number and when it began.
 ///
-/// Numbers are given to new processes again, and so the beginning tells them apart. Where the system
-/// does not tell it, it is 0.
+/// Numbers are given to new processes again, and so the beginning tells them apart. Where the
+/// system does not tell it, it is 0.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Process {
     host: String,
@@ -33,8 +33,8 @@ impl Process {
     }
 }
 
-/// When a process began, in ticks since the machine did: the 22nd value of `/proc/ID/stat`, of which
-/// the second, in parentheses, may have blanks in it.
+/// When a process began, in ticks since the machine did: the 22nd value of `/proc/ID/stat`, of
+/// which the second, in parentheses, may have blanks in it.
 fn began(id: u32) -> Option<u64> {
     let stat = fs::read_to_string(format!("/proc/{id}/stat")).ok()?;
     stat.rsplit_once(')')?.1.split_whitespace().nth(19)?.parse().ok()

@@ -47,8 +47,8 @@ pub(super) fn live() -> MutexGuard<'static, Live> {
     LIVE.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Removes all files of this process that are not in their places, and lets no more be put there: for
-/// a process that is about to end.
+/// Removes all files of this process that are not in their places, and lets no more be put there:
+/// for a process that is about to end.
 ///
 /// Files that are being put in place at this moment are waited for, unless `wait` says otherwise:
 /// then the thread itself may be the one that does so, and the next run removes what is left.

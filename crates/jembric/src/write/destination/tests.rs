@@ -18,13 +18,13 @@ fn a_file_is_whole_or_not_there() {
     let mut interrupted = Destination::file(&path).unwrap();
     interrupted.write(|to| to.write_all(b"half")).unwrap();
     drop(interrupted);
-    let failed =
-        Destination::file(&path).unwrap().write(|_| Err(io::ErrorKind::StorageFull.into())).unwrap_err();
-    assert!(
-        failed
-            .to_string()
-            .ends_with("out.csv: could not be written: the disk is full. Nothing was left half-written")
-    );
+    let failed = Destination::file(&path)
+        .unwrap()
+        .write(|_| Err(io::ErrorKind::StorageFull.into()))
+        .unwrap_err();
+    assert!(failed.to_string().ends_with(
+        "out.csv: could not be written: the disk is full. Nothing was left half-written"
+    ));
     assert_eq!(fs::read_dir(&directory).unwrap().count(), 0, "nothing is left behind");
 
     Writing::new().file(&table(), &path).unwrap();
@@ -59,7 +59,11 @@ fn a_link_to_nothing_is_followed_and_a_file_that_may_not_be_written_stays() {
     assert!(path("there.csv").is_file());
     fs::set_permissions(path("there.csv"), fs::Permissions::from_mode(0o444)).unwrap();
     let error = Destination::file(path("link.csv")).err().unwrap().to_string();
-    assert!(error.ends_with("link.csv: could not be written: no permission. Nothing was left half-written"));
+    assert!(
+        error.ends_with(
+            "link.csv: could not be written: no permission. Nothing was left half-written"
+        )
+    );
 }
 
 /// A claim recognises a file by another path, by a hard link and by a symbolic link.
@@ -74,21 +78,27 @@ fn no_output_replaces_a_file_that_is_read_or_another_output() {
     let mut outputs = Outputs::new();
     outputs.protect([path("in.csv")]);
     for name in ["in.csv", "./in.csv", "same.csv"] {
-        assert!(matches!(outputs.claim("the result", path(name)), Err(Error::OntoInput { .. })), "{name}");
+        assert!(
+            matches!(outputs.claim("the result", path(name)), Err(Error::OntoInput { .. })),
+            "{name}"
+        );
     }
     outputs.claim("the result", path("new.csv")).unwrap();
     outputs.claim("the result", path("./new.csv")).unwrap();
     for name in ["new.csv", "./new.csv", "link.csv"] {
         let error = outputs.claim("the rows set aside", path(name)).unwrap_err().to_string();
-        assert!(error.ends_with("the result and the rows set aside would be written to the same file. Name another file for one of them"));
+        assert!(error.ends_with(
+            "the result and the rows set aside would be written to the same \
+            file. Name another file for one of them"
+        ));
     }
     // What is no file is replaced by nobody.
     outputs.claim("the result", "/dev/null").unwrap();
     outputs.claim("the rows set aside", "/dev/null").unwrap();
 }
 
-/// A set of two files, whose journal is as a process left it that was killed: with its name in place of
-/// ours, which is alive.
+/// A set of two files, whose journal is as a process left it that was killed: with its name in
+/// place of ours, which is alive.
 fn left_by_a_dead_process(directory: &Path, placing: bool) {
     let mut outputs = Outputs::of_routine(directory.join("r.toml"), 2).unwrap();
     for name in ["one.csv", "two.csv"] {
@@ -113,7 +123,8 @@ fn contents(directory: &Path) -> Vec<String> {
     let names = fs::read_dir(directory).unwrap().map(|entry| entry.unwrap().file_name());
     let mut names: Vec<String> = names.map(|name| name.to_string_lossy().into_owned()).collect();
     names.sort();
-    let with_text = |name: &String| format!("{name} {}", fs::read_to_string(directory.join(name)).unwrap());
+    let with_text =
+        |name: &String| format!("{name} {}", fs::read_to_string(directory.join(name)).unwrap());
     names.iter().map(with_text).collect()
 }
 
@@ -162,10 +173,13 @@ fn files_of_dead_processes_are_removed_and_those_of_others_stay() {
     let directory = tempfile::tempdir().unwrap();
     let this = process::Process::this().to_string();
     let host = this.rsplitn(3, '-').last().unwrap();
-    let names = [format!(".jembric-{host}-4000000-1-0.part"), ".jembric-elsewhere-1-1-0.part".to_owned()];
+    let names =
+        [format!(".jembric-{host}-4000000-1-0.part"), ".jembric-elsewhere-1-1-0.part".to_owned()];
     names.iter().for_each(|name| fs::write(directory.path().join(name), "").unwrap());
     Writing::new().file(&table(), directory.path().join("out.csv")).unwrap();
-    let left: Vec<String> =
-        contents(directory.path()).iter().map(|line| line.split(' ').next().unwrap().to_owned()).collect();
+    let left: Vec<String> = contents(directory.path())
+        .iter()
+        .map(|line| line.split(' ').next().unwrap().to_owned())
+        .collect();
     assert_eq!(left, [names[1].as_str(), "out.csv"]);
 }

@@ -14,8 +14,14 @@ fn table() -> Table {
 
 #[rstest]
 #[case(Format::Csv, "note,fee\n\"a \"\"b\"\", c|d\",3.50\n,-0.05\n")]
-#[case(Format::JsonLines, "{\"note\":\"a \\\"b\\\", c|d\",\"fee\":3.50}\n{\"note\":null,\"fee\":-0.05}\n")]
-#[case(Format::Markdown, "| note | fee |\n| --- | ---: |\n| a \"b\", c\\|d | 3.50 |\n|  | -0.05 |\n")]
+#[case(
+    Format::JsonLines,
+    "{\"note\":\"a \\\"b\\\", c|d\",\"fee\":3.50}\n{\"note\":null,\"fee\":-0.05}\n"
+)]
+#[case(
+    Format::Markdown,
+    "| note | fee |\n| --- | ---: |\n| a \"b\", c\\|d | 3.50 |\n|  | -0.05 |\n"
+)]
 fn each_format_is_written_by_its_rules(#[case] format: Format, #[case] expected: &str) {
     let mut text = Vec::new();
     Writing::new().format(format).write(&table(), &mut text).unwrap();
@@ -24,9 +30,11 @@ fn each_format_is_written_by_its_rules(#[case] format: Format, #[case] expected:
 
 #[test]
 fn a_missing_value_alone_in_its_row_is_still_a_row() {
-    let table =
-        Table::from_columns([("note", Arc::new(StringViewArray::from(vec![Some("x"), None])) as ArrayRef)])
-            .unwrap();
+    let table = Table::from_columns([(
+        "note",
+        Arc::new(StringViewArray::from(vec![Some("x"), None])) as ArrayRef,
+    )])
+    .unwrap();
     let mut text = Vec::new();
     Writing::new().write(&table, &mut text).unwrap();
     assert_eq!(crate::io::Reading::new().stream("t", &text[..]).unwrap().rows(), 2);

@@ -11,8 +11,8 @@ const TAIL: usize = 10;
 /// What the length of a message begins with, in all but the oldest files.
 const CONTINUATION: u32 = u32::MAX;
 
-/// Errors: a block of a file ends behind the file's own end; packed buffers stand for more bytes than
-/// there is room for. Other damage is left to the reader, which has the words for it.
+/// Errors: a block of a file ends behind the file's own end; packed buffers stand for more bytes
+/// than there is room for. Other damage is left to the reader, which has the words for it.
 pub(super) fn check(
     is_file: bool,
     input: &mut (impl Read + Seek),
@@ -26,7 +26,8 @@ pub(super) fn check(
 /// The bytes that the packed buffers of a file say they have.
 fn of_file(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     let beyond = |what: &str| -> Unread {
-        ArrowError::IpcError(format!("{what} ends behind the last of the file's {len} bytes")).into()
+        ArrowError::IpcError(format!("{what} ends behind the last of the file's {len} bytes"))
+            .into()
     };
     let Some(end) = len.checked_sub(TAIL as u64) else { return Ok(0) };
     let tail = read_at(input, end, TAIL)?;
@@ -59,8 +60,9 @@ fn of_stream(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     let (mut at, mut unpacked) = (0, 0_u64);
     while at + 8 <= len {
         let prefix = read_at(input, at, 8)?;
-        let [first, second] = [&prefix[..4], &prefix[4..]]
-            .map(|number| number.iter().rev().fold(0_u32, |number, &byte| number << 8 | u32::from(byte)));
+        let [first, second] = [&prefix[..4], &prefix[4..]].map(|number| {
+            number.iter().rev().fold(0_u32, |number, &byte| number << 8 | u32::from(byte))
+        });
         let (from, about) = if first == CONTINUATION { (at + 8, second) } else { (at + 4, first) };
         let body = from + u64::from(about);
         if about == 0 || body > len {
@@ -68,7 +70,8 @@ fn of_stream(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
         }
         let message = read_at(input, from, about as usize)?;
         let Ok(parsed) = root_as_message(&message) else { break };
-        let Some(end) = u64::try_from(parsed.bodyLength()).ok().and_then(|bytes| body.checked_add(bytes))
+        let Some(end) =
+            u64::try_from(parsed.bodyLength()).ok().and_then(|bytes| body.checked_add(bytes))
         else {
             break;
         };
@@ -78,8 +81,14 @@ fn of_stream(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     Ok(unpacked)
 }
 
-/// The bytes that the packed buffers of a message say they have, whose body lies between these places.
-fn of_message(input: &mut (impl Read + Seek), message: &[u8], body: u64, end: u64) -> Result<u64, Unread> {
+/// The bytes that the packed buffers of a message say they have, whose body lies between these
+/// places.
+fn of_message(
+    input: &mut (impl Read + Seek),
+    message: &[u8],
+    body: u64,
+    end: u64,
+) -> Result<u64, Unread> {
     let Ok(message) = root_as_message(message) else { return Ok(0) };
     let of_dictionary = || message.header_as_dictionary_batch()?.data();
     let batch = message.header_as_record_batch().or_else(of_dictionary);
