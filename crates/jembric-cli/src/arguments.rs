@@ -103,9 +103,13 @@ pub(crate) struct AnswerArguments {
     /// The format [default: a table on a terminal, CSV in a pipe]
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<AnswerFormat>,
-    /// How many rows a table shows
-    #[arg(long, value_name = "N", default_value_t = 20)]
+    /// Show at most this many rows in a table, or `all`
+    #[arg(long, value_name = "N", default_value = "20", value_parser = number_of_rows)]
     pub(crate) rows: usize,
+    /// Show these columns in a table, or `all`, in blocks below each other where they do not fit
+    /// [default: as many as fit]
+    #[arg(id = "shown columns", long = "columns", value_name = "COL,…", value_delimiter = ',')]
+    pub(crate) columns: Vec<String>,
     /// The date that the answer speaks of: a date, `today`, or `newest:COL`, with a span added or
     /// taken (`today - 9 months`)
     #[arg(long, value_name = "DATE")]
@@ -161,6 +165,14 @@ pub(crate) enum LedgerForm {
     Json,
 }
 
+/// How many rows are shown, of which there may be `all`.
+fn number_of_rows(typed: &str) -> Result<usize, String> {
+    match typed {
+        "all" => Ok(usize::MAX),
+        number => number.parse().map_err(|_| "expected a number, or `all`".to_owned()),
+    }
+}
+
 /// The whole command line.
 pub(crate) fn command() -> Command {
     let demo = Command::new("demo")
@@ -185,6 +197,17 @@ pub(crate) fn command() -> Command {
                 ~/.local/share/bash-completion/completions/jembric",
         )
         .arg(Arg::new("SHELL").required(true).value_parser(value_parser!(clap_complete::Shell)));
+    let manual = Command::new("manual")
+        .about("Write the manual pages of all commands into a directory")
+        .after_help("Example:\n  jembric manual --into ~/.local/share/man/man1")
+        .arg(
+            Arg::new("into")
+                .long("into")
+                .value_name("DIR")
+                .required(true)
+                .value_parser(value_parser!(PathBuf))
+                .help("The directory, which is created if it does not exist"),
+        );
     let run = Command::new("run")
         .about("What does a saved routine say now?")
         .help_template(help_with("jembric run harbour.toml"))
@@ -217,6 +240,7 @@ pub(crate) fn command() -> Command {
         .subcommand(run)
         .subcommand(demo)
         .subcommand(completions)
+        .subcommand(manual)
         .after_help(
             "Start with `jembric demo`. Each command has its own help: `jembric latest --help`.",
         )

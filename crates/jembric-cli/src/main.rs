@@ -9,6 +9,7 @@ mod arguments;
 mod demo;
 mod ending;
 mod files;
+mod layout;
 mod memory;
 mod progress;
 mod run;

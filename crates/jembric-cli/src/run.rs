@@ -9,8 +9,8 @@ use crate::{
     demo,
     files::{Files, Reader},
     memory,
-    screen::Screen,
-    show,
+    screen::{BOLD, Screen, visible},
+    show::{self, ChosenColumns},
     typed::{Shown, today},
 };
 use clap::{ArgMatches, FromArgMatches};
@@ -53,7 +53,7 @@ pub(crate) fn typed(
     // What is said of the whole chain may stand in any of its steps.
     let further: Vec<Vec<OsString>> =
         further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
-    let typed = command_line().try_get_matches_from(first)?;
+    let typed = command_line().try_get_matches_from(first).map_err(with_nearest_command)?;
     let Some((name, typed)) = typed.subcommand() else { return Ok(()) };
     match (described(name), name) {
         (Some(operation), _) => chain(operation, typed, &further, files, screen),
@@ -68,9 +68,30 @@ pub(crate) fn typed(
             }),
         },
         (None, "completions") => completions(typed, screen),
+        (None, "manual") => manual(typed, screen),
         (None, "run") => routine(typed, files, screen),
         (None, _) => look(typed, files, screen),
     }
+}
+
+/// The same error, in which a misspelt command is given the one nearest name.
+fn with_nearest_command(mut error: clap::Error) -> clap::Error {
+    use clap::error::{ContextKind, ContextValue};
+    let Some(ContextValue::String(typed)) = error.get(ContextKind::InvalidSubcommand) else {
+        return error;
+    };
+    let command = command_line();
+    let names = command.get_subcommands().map(clap::Command::get_name);
+    match jembric::nearest_name(&typed.clone(), names) {
+        Some(nearest) => {
+            let nearest = ContextValue::Strings(vec![nearest]);
+            error.insert(ContextKind::SuggestedSubcommand, nearest);
+        }
+        None => {
+            error.remove(ContextKind::SuggestedSubcommand);
+        }
+    }
+    error
 }
 
 /// The words of a further step that are its own; those of the whole chain are put behind the first
@@ -108,13 +129,43 @@ fn completions(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
     Ok(screen.answer(|to| to.write_all(&text))?)
 }
 
+/// Writes a manual page for the command and one for each of its commands.
+fn manual(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
+    let directory = typed.get_one::<PathBuf>("into").cloned().unwrap_or_default();
+    let failed =
+        |source| Error::Write { file: directory.display().to_string(), source };
+    std::fs::create_dir_all(&directory).map_err(failed)?;
+    let mut command = command_line();
+    command.build();
+    let pages: Vec<(String, clap::Command)> = std::iter::once(("jembric".to_owned(), command.clone()))
+        .chain(command.get_subcommands().map(|one| {
+            let name = format!("jembric-{}", one.get_name());
+            (name.clone(), one.clone().display_name(name))
+        }))
+        .collect();
+    let mut outputs = Outputs::new();
+    for (name, command) in &pages {
+        let mut file = outputs.file(name, directory.join(format!("{name}.1")))?;
+        file.write(|to| clap_mangen::Man::new(command.clone()).render(to))?;
+        outputs.add(file);
+    }
+    outputs.commit()?;
+    Ok(screen.account(format!("{} manual pages in {}", pages.len(), directory.display()))?)
+}
+
 fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
     let reading = ReadArguments::from_arg_matches(typed)?.settings()?.reading()?;
     let reader = Reader { files, directory: PathBuf::new(), shows_progress: screen.shows_progress };
-    for (n, file) in typed.get_many::<String>("FILE").into_iter().flatten().enumerate() {
+    let mut looks = Vec::new();
+    for file in typed.get_many::<String>("FILE").into_iter().flatten() {
         let table = reader.table(file, &reading)?;
-        let text = show::look(file, &Look::at(&table).map_err(Error::from)?, screen.width);
-        screen.words(&format!("{}{text}", if n > 0 { "\n" } else { "" }))?;
+        let look = Look::at(&table).map_err(Error::from)?;
+        let text = show::look(file, &look, screen.width);
+        screen.words(&format!("{}{text}", if looks.is_empty() { "" } else { "\n" }))?;
+        looks.push((file.clone(), look));
+    }
+    if let Some(next) = show::next_of_several(&looks) {
+        screen.words(&format!("\n{BOLD}Together{BOLD:#}\n  {}\n", visible(&next)))?;
     }
     Ok(())
 }
@@ -355,8 +406,14 @@ fn run(
     let mut title = None;
     let directory_of = |file: &Option<Destination>| file.as_ref().and_then(Destination::directory);
     let beside = directory_of(&out);
+    let columns = ChosenColumns::of(&answer.columns);
+    let shape = upto.map_or(checked.shapes.last(), |place| checked.shapes.get(place));
+    if let Some(Some(shape)) = shape {
+        columns.check(shape)?;
+    }
     let answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
-        let mut drain = Drain::new(shown, rows, to, beside, goes_on);
+        let columns = columns.clone();
+        let mut drain = Drain::new(shown, (rows, columns), to, beside, goes_on);
         let answered = checked.run_into(
             &mut outputs,
             &mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) },
@@ -393,8 +450,9 @@ fn run(
     if let (Some(aside), Some(shown)) = (&mut aside, shown_aside) {
         let set_aside = all_set_aside(&told)?;
         let beside = aside.directory();
+        let columns = ChosenColumns::All;
         aside.write(|to| {
-            let mut drain = Drain::new(shown, usize::MAX, to, beside, false);
+            let mut drain = Drain::new(shown, (usize::MAX, columns), to, beside, false);
             drain.take(&set_aside).and_then(|()| drain.finish(None))
         })?;
     }
@@ -427,6 +485,9 @@ fn tell_ledgers(
     }
     for Told { ledger, written, followed, .. } in told {
         match account.ledger {
+            LedgerForm::Text if screen.accounts_are_read => {
+                screen.account(format!("{gap}{ledger:#}"))?
+            }
             LedgerForm::Text => screen.account(format!("{gap}{ledger}"))?,
             LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
         }
@@ -437,7 +498,9 @@ fn tell_ledgers(
         if let Some(rows) =
             followed.as_ref().filter(|rows| rows.rows() > 0 && account.ledger == LedgerForm::Text)
         {
-            let shown = show::table(&rows.head(answer.rows), rows.rows() as u64, screen.width);
+            let (some, all) = (rows.head(answer.rows), rows.rows() as u64);
+            // The columns that were chosen are those of the last step, which this may not be.
+            let shown = show::table(&some, all, &ChosenColumns::Fitting, screen.width)?;
             screen.account(format!("\n{}", shown.trim_end()))?;
             gap = "\n";
         }
@@ -477,20 +540,26 @@ struct Drain<'a> {
 
 enum To<'a> {
     Batches(Box<Batches<'a>>),
-    Shown { kept: Vec<Table>, rows: usize, all: u64, to: &'a mut dyn io::Write },
+    Shown {
+        kept: Vec<Table>,
+        rows: usize,
+        all: u64,
+        columns: ChosenColumns,
+        to: &'a mut dyn io::Write,
+    },
 }
 
 impl<'a> Drain<'a> {
     fn new(
         shown: Shown,
-        rows: usize,
+        (rows, columns): (usize, ChosenColumns),
         to: &'a mut dyn io::Write,
         beside: Option<PathBuf>,
         goes_on: bool,
     ) -> Drain<'a> {
         let to = match shown {
             Shown::As(writing) => To::Batches(Box::new(writing.batches(to).beside(beside))),
-            Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, to },
+            Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, columns, to },
         };
         Drain { to, goes_on, is_closed: false }
     }
@@ -530,8 +599,8 @@ impl<'a> Drain<'a> {
 
     fn finish(self, width: Option<u16>) -> io::Result<()> {
         let Drain { to, goes_on, mut is_closed } = self;
-        let (kept, all, to) = match to {
-            To::Shown { kept, all, to, .. } => (kept, all, to),
+        let (kept, all, columns, to) = match to {
+            To::Shown { kept, all, columns, to, .. } => (kept, all, columns, to),
             To::Batches(_) if is_closed => return Ok(()),
             To::Batches(batches) => {
                 return Drain::unless_closed(goes_on, &mut is_closed, batches.finish());
@@ -545,7 +614,8 @@ impl<'a> Drain<'a> {
                 Stack::new().apply(&named).map_err(io::Error::other)?.table
             }
         };
-        let written = to.write_all(show::table(&table, all, width).as_bytes());
+        let text = show::table(&table, all, &columns, width).map_err(io::Error::other)?;
+        let written = to.write_all(text.as_bytes());
         Drain::unless_closed(goes_on, &mut is_closed, written)
     }
 }

@@ -46,7 +46,9 @@ pub(crate) struct Screen {
     /// The width that answers must fit into, where they go to a terminal.
     pub(crate) width: Option<u16>,
     account_width: Option<u16>,
-    /// Whether a person is looking at the accounts, so that progress can be shown.
+    /// Whether a person is looking at the accounts.
+    pub(crate) accounts_are_read: bool,
+    /// Whether progress can be shown where the accounts go.
     pub(crate) shows_progress: bool,
 }
 
@@ -60,6 +62,7 @@ impl Screen {
             is_terminal: io::stdout().is_terminal(),
             width: width_of(io::stdout()),
             account_width: width_of(io::stderr()),
+            accounts_are_read: io::stderr().is_terminal(),
             shows_progress: io::stderr().is_terminal(),
         }
     }
@@ -73,6 +76,7 @@ impl Screen {
             is_terminal: true,
             width: width_of(io::stdout()),
             account_width: width_of(io::stdout()),
+            accounts_are_read: true,
             shows_progress: false,
         }
     }

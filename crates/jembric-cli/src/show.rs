@@ -1,70 +1,74 @@
 //! Tables and looks for people.
 
-use crate::arguments::command_words;
-use crate::screen::{BOLD, visible, wrapped};
-use comfy_table::{
-    Cell, CellAlignment, ContentArrangement, ContentLineStyle, LineStyle, Table as Grid, TableStyle,
+use crate::{
+    arguments::command_words,
+    layout::{self, ShownColumn, printable},
+    screen::{BOLD, wrapped},
 };
-use jembric::{
-    Finding, Look, NotQuite, Table,
-    io::{self, CellText},
-};
+use jembric::{ColumnLook, Finding, Look, NotQuite, Result, Shape, Table, Type, grouped};
 use std::fmt::Write as _;
 
-/// A table's first rows as aligned text, and how many more of all there are. Cells wrap where the
-/// terminal is too narrow.
-pub(crate) fn table(table: &Table, all: u64, width: Option<u16>) -> String {
-    let shown = table.rows();
-    let columns = CellText::of(table);
-    let cells = |row| columns.iter().map(move |column| printable(&column.text(row)));
-    let mut text =
-        grid(table.names().map(printable), (0..shown).map(cells), &io::numeric(table), width);
-    let more = all - shown as u64;
-    if more > 0 {
-        let rows = if more == 1 { "row" } else { "rows" };
-        let _ = writeln!(text, "… and {more} more {rows} (--rows {all} shows all)");
-    }
-    text
+/// The columns that a table shows.
+#[derive(Clone, Debug, Default)]
+pub(crate) enum ChosenColumns {
+    /// As many as the terminal is wide enough for.
+    #[default]
+    Fitting,
+    /// All, in blocks below each other where they do not fit beside each other.
+    All,
+    /// These, likewise.
+    Named(Vec<String>),
 }
 
-fn grid<R: Iterator<Item = String>>(
-    names: impl Iterator<Item = String>,
-    rows: impl Iterator<Item = R>,
-    right: &[bool],
+impl ChosenColumns {
+    /// What was typed: `all`, or names.
+    pub(crate) fn of(typed: &[String]) -> ChosenColumns {
+        match typed {
+            [] => ChosenColumns::Fitting,
+            [one] if one == "all" => ChosenColumns::All,
+            names => ChosenColumns::Named(names.to_vec()),
+        }
+    }
+
+    /// Errors: a table of this shape has no column of a name that was typed.
+    pub(crate) fn check(&self, shape: &Shape) -> Result<()> {
+        let ChosenColumns::Named(names) = self else { return Ok(()) };
+        names.iter().try_for_each(|name| Ok(shape.place(name).map(drop)?))
+    }
+}
+
+/// A table's first rows as aligned text. Lines below it say how many rows are shown of how many
+/// there are, and which columns the terminal is too narrow for.
+pub(crate) fn table(
+    table: &Table,
+    all: u64,
+    chosen: &ChosenColumns,
     width: Option<u16>,
-) -> String {
-    let mut grid = Grid::new();
-    let style = TableStyle::new()
-        .header_separator(LineStyle::new('─', '─', '─', '─'))
-        .header_lines(ContentLineStyle::none())
-        .content_lines(ContentLineStyle::none());
-    grid.load_style(style);
-    if let Some(width) = width {
-        grid.set_width(width).set_content_arrangement(ContentArrangement::Dynamic);
+) -> Result<String> {
+    let mut columns = ShownColumn::all_of(table);
+    if let ChosenColumns::Named(names) = chosen {
+        let shape = table.shape();
+        let chosen = names.iter().map(|name| Ok(columns[shape.place(name)?].clone()));
+        columns = chosen.collect::<Result<_>>()?;
     }
-    let aligned = |cells: &mut dyn Iterator<Item = String>| -> Vec<Cell> {
-        let alignment =
-            |right: &bool| if *right { CellAlignment::Right } else { CellAlignment::Left };
-        cells
-            .zip(right)
-            .map(|(cell, right)| Cell::new(cell).set_alignment(alignment(right)))
-            .collect()
+    let (mut text, left_out) = match chosen {
+        ChosenColumns::Fitting => layout::fitting(&columns, width),
+        _ => (layout::in_blocks(&columns, width), Vec::new()),
     };
-    let mut names = names;
-    grid.set_header(aligned(&mut names));
-    for mut row in rows {
-        grid.add_row(aligned(&mut row));
+    if !left_out.is_empty() {
+        let columns = if left_out.len() == 1 { "column" } else { "columns" };
+        let line = format!(
+            "{} {columns} not shown: {} (--columns all)",
+            left_out.len(),
+            left_out.join(", ")
+        );
+        let _ = writeln!(text, "{}", wrapped(&line, width));
     }
-    // Blanks at the ends of lines help nobody.
-    grid.lines().fold(String::new(), |mut text, line| {
-        let _ = writeln!(text, "{}", line.trim_end());
-        text
-    })
-}
-
-/// A cell's text on one line, without what would act on a terminal.
-fn printable(text: &str) -> String {
-    visible(&text.replace('\n', "\\n")).into_owned()
+    if all > table.rows() as u64 {
+        let [some, all] = [table.rows() as u64, all].map(grouped);
+        let _ = writeln!(text, "{some} of {all} rows shown (--rows all)");
+    }
+    Ok(text)
 }
 
 /// What is in a file, what looks wrong, and how to go on.
@@ -75,21 +79,16 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
         many(look.rows, "row"),
         many(look.columns.len() as u64, "column")
     );
-    let names = ["column", "type", "missing", "distinct", "least", "greatest"]
-        .map(str::to_owned)
-        .into_iter();
-    let rows = look.columns.iter().map(|column| {
-        let cells = [
-            printable(&column.name),
-            column.kind.to_string(),
-            column.missing.to_string(),
-            column.distinct.to_string(),
-            printable(&column.least),
-            printable(&column.greatest),
-        ];
-        cells.into_iter()
-    });
-    text += &grid(names, rows, &[false, false, true, true, false, false], width);
+    let cells = |text: fn(&ColumnLook) -> String| look.columns.iter().map(text);
+    let columns = [
+        ShownColumn::of_texts("column", cells(|column| column.name.clone())),
+        ShownColumn::of_words("type", cells(|column| column.kind.to_string())),
+        ShownColumn::of_numbers("missing", cells(|column| grouped(column.missing))),
+        ShownColumn::of_numbers("distinct", cells(|column| grouped(column.distinct))),
+        ShownColumn::of_texts("least", cells(|column| column.least.clone())),
+        ShownColumn::of_texts("greatest", cells(|column| column.greatest.clone())),
+    ];
+    text += &layout::in_blocks(&columns, width);
     let dated: Vec<_> =
         look.columns.iter().filter_map(|column| Some((column, column.dates?))).collect();
     if !dated.is_empty() {
@@ -99,7 +98,7 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
         let periods = many(dates.periods.into(), dates.first.periods().grain().word());
         let without = match dates.without {
             0 => "each with a record".to_owned(),
-            periods => format!("{periods} without a record"),
+            periods => format!("{} without a record", grouped(periods)),
         };
         let written = column
             .notation
@@ -107,7 +106,8 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
             .map(|notation| format!("; written like {notation}"))
             .unwrap_or_default();
         let (name, first, last) = (printable(&column.name), dates.first, dates.last);
-        let _ = writeln!(text, "  {name}: {first}..{last}, {periods}, {without}{written}");
+        let line = format!("  {name}: {first}..{last}, {periods}, {without}{written}");
+        let _ = writeln!(text, "{}", wrapped(&line, width));
     }
     let _ = writeln!(text, "\n{BOLD}What looks wrong{BOLD:#}");
     for finding in &look.findings {
@@ -120,41 +120,89 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     if look.findings.is_empty() {
         let _ = writeln!(text, "  nothing");
     }
-    if let Some(next) = next(file, look) {
-        let _ = writeln!(text, "\n{BOLD}Next{BOLD:#}\n  {}", printable(&next));
+    let next = next(file, look);
+    if !next.is_empty() {
+        let _ = writeln!(text, "\n{BOLD}Next{BOLD:#}");
+    }
+    for command in next {
+        let _ = writeln!(text, "  {}", printable(&command));
     }
     text
 }
 
-/// The command with which one would go on.
-fn next(file: &str, look: &Look) -> Option<String> {
-    let quoted = |word: &str| match word.chars().all(|c| c.is_alphanumeric() || "._-/".contains(c))
-    {
-        true => word.to_owned(),
-        false => format!("'{}'", word.replace('\'', r"'\''")),
-    };
+/// A word as it is typed in a shell.
+fn quoted(word: &str) -> String {
+    shlex::try_quote(word).map_or_else(|_| word.to_owned(), Into::into)
+}
+
+/// The commands with which one would go on.
+fn next(file: &str, look: &Look) -> Vec<String> {
     let file = quoted(file);
-    let mark = look.findings.iter().find_map(|finding| match finding {
-        Finding::NotQuiteNumbers { mark, .. } => mark.as_ref(),
+    let missing = look.findings.iter().find_map(|finding| match finding {
+        Finding::NotQuiteNumbers { suggested: Some(suggested), .. } => Some(&suggested.missing),
+        Finding::NotQuiteDates { why, .. } => match &**why {
+            NotQuite::Dates(about) => about.suggested.as_ref().map(|reading| &reading.missing),
+            _ => None,
+        },
         _ => None,
     });
-    if let Some(mark) = mark {
-        return Some(format!("jembric look {file} --missing {}", quoted(mark)));
+    if let Some(marks) = missing.filter(|marks| !marks.is_empty()) {
+        return vec![format!("jembric look {file} --missing {}", quoted(&marks.join(",")))];
     }
-    let open_order = |finding: &Finding| {
-        matches!(finding, Finding::NotQuiteDates { why,
-        .. } if matches!(**why, NotQuite::Order(_)))
+    let is_open = |finding: &Finding| {
+        matches!(finding, Finding::NotQuiteDates { why, .. } if matches!(**why, NotQuite::Order(_)))
     };
-    if look.findings.iter().any(open_order) {
-        return Some(format!("jembric look {file} --date-order dmy"));
+    if look.findings.iter().any(is_open) {
+        return vec![format!("jembric look {file} --date-order dmy")];
     }
-    let (per, date) = look.go_on.as_ref()?;
-    let per = per.as_ref().map(|per| format!(" --per {}", quoted(per))).unwrap_or_default();
-    Some(format!("jembric latest {file}{per} --date {}", quoted(date)))
+    let Some(go_on) = &look.go_on else { return Vec::new() };
+    let mut commands = Vec::new();
+    if let Some((start, end)) = &go_on.interval {
+        let [start, end] = [start, end].map(|name| quoted(name));
+        commands.push(format!(
+            "jembric active {file} --start {start} --end {end} --grain month --count"
+        ));
+    }
+    let per = go_on.per.as_ref().map(|per| format!(" --per {}", quoted(per))).unwrap_or_default();
+    commands.push(format!("jembric latest {file}{per} --date {}", quoted(&go_on.date)));
+    commands
+}
+
+/// The command that joins the events of one file with the windows of another, for the first two
+/// files that share a key.
+pub(crate) fn next_of_several(looks: &[(String, Look)]) -> Option<String> {
+    let is_key = |column: &&ColumnLook| matches!(column.kind, Type::Text | Type::Integer);
+    let pairs = looks.iter().flat_map(|events| looks.iter().map(move |windows| (events, windows)));
+    for ((events_file, events), (windows_file, windows)) in pairs {
+        let Some((from, of_windows)) = events.go_on.as_ref().zip(windows.go_on.as_ref()) else {
+            continue;
+        };
+        let (Some((start, end)), None) = (&of_windows.interval, &from.interval) else { continue };
+        let shared = events.columns.iter().filter(is_key).find(|column| {
+            let same = |other: &&ColumnLook| {
+                other.name == column.name
+                    && other.kind == column.kind
+                    && other.least <= column.greatest
+                    && column.least <= other.greatest
+            };
+            column.distinct > 1 && windows.columns.iter().any(|other| same(&other))
+        });
+        if let Some(key) = shared {
+            return Some(format!(
+                "jembric within {} {} --match {} --date {} --window {}",
+                quoted(events_file),
+                quoted(windows_file),
+                quoted(&key.name),
+                quoted(&from.date),
+                quoted(&format!("{start}..{end}"))
+            ));
+        }
+    }
+    None
 }
 
 fn many(n: u64, thing: &str) -> String {
-    format!("{n} {thing}{}", if n == 1 { "" } else { "s" })
+    format!("{} {thing}{}", grouped(n), if n == 1 { "" } else { "s" })
 }
 
 #[cfg(test)]

@@ -12,9 +12,9 @@ use crate::{
     calendar::{Day, Grain, Periods, Range},
     context::{Context, Sink},
     dates::check_grain,
-    error::{Error, Result, Smaller, in_setting, refuse},
+    error::{Error, Result, Smaller, in_setting, excludes, needs},
     intervals::{EndDay, Fate, Intervals, OpenEnds, Rules},
-    ledger::{Accounting, Ledger, Outcome, Reason, RowMasks, Warning},
+    ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared, State, handed_over},
@@ -152,18 +152,17 @@ impl Active {
     }
 
     fn check_settings(&self) -> Result<()> {
-        let refused = |setting, expected: &'static str| refuse(setting, "given", expected);
         match (self.count, self.on) {
-            (true, Some(_)) => refused("on", "either it or `count`"),
-            (false, _) if !self.per.is_empty() => refused("per", "`count` beside it"),
-            (false, _) if !self.sum.is_empty() => refused("sum", "`count` beside it"),
+            (true, Some(_)) => excludes("on", "`count`"),
+            (false, _) if !self.per.is_empty() => needs("per", "`count`"),
+            (false, _) if !self.sum.is_empty() => needs("sum", "`count`"),
             (true, _) if !self.share.is_empty() => {
-                refused("share", "rows for each period, without `count`")
+                excludes("share", "`count`")
             }
             (_, Some(_)) if !self.share.is_empty() => {
-                refused("share", "rows for each period, without `on`")
+                excludes("share", "`on`")
             }
-            (_, Some(_)) if self.range.is_some() => refused("range", "either it or `on`"),
+            (_, Some(_)) if self.range.is_some() => excludes("range", "`on`"),
             _ => Ok(()),
         }
     }
@@ -186,7 +185,11 @@ impl Active {
 impl Operation for Active {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
-        let accounting = Accounting::prepare(shape, context)?;
+        let accounting = Accounting::prepare(shape, context)?.warning_of([
+            Cause::NoDate { column: self.start.clone() },
+            Cause::Reversed { start: self.start.clone(), end: self.end.clone() },
+            Cause::OutsideRange,
+        ]);
         let start = in_setting("start", || shape.place_of_dates(&self.start))?;
         let end = in_setting("end", || shape.place_of_dates(&self.end))?;
         let instants = shape.kind(start) == Some(Type::Moment { instant: true });
@@ -331,7 +334,7 @@ impl ActivePlan {
             .and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut.filter(|_| !is_on_a_day));
         ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
-        ledger.note("open", open);
+        ledger.note("without an end", open);
     }
 
     fn on(&self, day: Day, table: &Table, context: &Context) -> Result<Outcome> {
@@ -357,7 +360,7 @@ impl Prepared for ActivePlan {
         let intervals = self.intervals(table, None, context)?;
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
         let expansion = Expansion::new(self, share, &intervals, table)?;
-        ledger.counts.insert(0, ("rows out".into(), expansion.rows()));
+        ledger.counts.insert(0, ("rows in the result".into(), expansion.rows()));
         if expansion.rows() >= u32::MAX.into() {
             return Err(Error::TableTooLong { rows: expansion.rows() as usize });
         }
@@ -383,7 +386,7 @@ impl Prepared for ActivePlan {
         let intervals = self.intervals(table, None, context)?;
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
         let expansion = Expansion::new(self, share, &intervals, table)?;
-        ledger.counts.insert(0, ("rows out".into(), expansion.rows()));
+        ledger.counts.insert(0, ("rows in the result".into(), expansion.rows()));
         let none = expansion.in_batches(sink)?;
         Ok(Outcome { table: none, ledger, set_aside })
     }

@@ -379,7 +379,7 @@ impl AlmanacPlan {
             kept,
             dropped: dropped.into_iter().filter(|(_, rows)| *rows > 0).map(entry).collect(),
             set_aside: Vec::new(),
-            counts: vec![("days made".into(), days as u64)],
+            counts: vec![("days in the result".into(), days as u64)],
             warnings: Vec::new(),
             reconciled: Vec::new(),
             followed: None,

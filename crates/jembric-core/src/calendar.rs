@@ -30,6 +30,7 @@ serialized_as_text!(Day, Grain, Month, Span, Range, Weekday, Zone);
 
 mod as_of;
 mod day;
+mod directives;
 mod grain;
 mod hours;
 pub mod notation;
@@ -41,6 +42,7 @@ mod zone;
 
 pub use as_of::AsOf;
 pub use day::{Day, MICROS_PER_DAY, Moment};
+pub use directives::Directives;
 pub use grain::{Grain, Month, Weekday};
 pub(crate) use hours::Hours;
 pub(crate) use period::common_periods;

@@ -1,5 +1,9 @@
 //! [`Dates`]: a column used as dates, and why a text column cannot be.
 
+mod suggested;
+
+pub use suggested::SuggestedReading;
+
 use crate::{
     calendar::{
         Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone,
@@ -99,6 +103,9 @@ impl Table {
                     Err(error) => error,
                 }
             }
+            Error::WrongType { file, column, expected: Expected::Dates, found: Type::Integer } => {
+                self.why_not_dates_but_numbers(file, column)
+            }
             Error::WrongType { file, column, expected: Expected::Numbers, found: Type::Text } => {
                 self.why_not_numbers(file, column)
             }
@@ -131,9 +138,30 @@ impl Table {
             };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
+        let good = values().filter(|(_, text)| is_number(text)).map(|(_, text)| text);
+        let suggested = SuggestedReading::of_numbers(bad().map(|(_, text)| text), good);
         let first =
             bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
-        Error::NotNumbers(Box::new(NotNumbers { file, column, values: all, bad: bad_ones, first }))
+        Error::NotNumbers(Box::new(NotNumbers { file, column, values: all, bad: bad_ones, first, suggested }))
+    }
+
+    /// The error for whole numbers that are to be dates, with the format that they have, if any.
+    fn why_not_dates_but_numbers(&self, file: Option<String>, column: String) -> Error {
+        let (expected, found) = (Expected::Dates, Type::Integer);
+        let cells = self.column(&column).ok().and_then(|cells| cells.as_primitive_opt());
+        let suggested = cells.and_then(SuggestedReading::of_whole_numbers);
+        let values = cells.map_or(0, |cells| cells.len() - cells.null_count()) as u64;
+        match suggested {
+            None => Error::WrongType { file, column, expected, found },
+            suggested => Error::NotDates(Box::new(NotDates {
+                file,
+                column,
+                values,
+                bad: values,
+                first: Vec::new(),
+                suggested,
+            })),
+        }
     }
 
     fn why_not_dates(
@@ -161,7 +189,9 @@ impl Table {
             values: (cells.len() - cells.null_count()) as u64,
             bad: 0,
             first: Vec::new(),
+            suggested: None,
         };
+        let mut bad_rows = Vec::new();
         let mut ambiguous = None;
         let offsets = offsets_wanted(cells);
         for (row, text) in cells.iter().enumerate().filter_map(|(row, text)| Some((row, text?))) {
@@ -186,6 +216,7 @@ impl Table {
             };
             if let Some(why) = why {
                 about.bad += 1;
+                bad_rows.push(row);
                 if about.first.len() < 3 {
                     let cell = BadCell::new(row, line(row), text, None);
                     about
@@ -206,7 +237,14 @@ impl Table {
                     month_first,
                 }))
             }
-            _ => Error::NotDates(Box::new(about)),
+            _ => {
+                about.suggested = if about.bad * 2 > about.values {
+                    SuggestedReading::of_dates(cells)
+                } else {
+                    SuggestedReading::of_marks(bad_rows.iter().map(|&row| cells.value(row)))
+                };
+                Error::NotDates(Box::new(about))
+            }
         }
     }
 }

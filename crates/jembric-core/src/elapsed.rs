@@ -13,7 +13,7 @@ use crate::{
     context::Context,
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Error, Result, in_setting, refuse},
+    error::{Error, Result, in_setting, refuse, excludes, needs},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
@@ -188,31 +188,25 @@ impl Elapsed {
     }
 
     fn check_settings(&self) -> Result<()> {
-        let refused = |setting, expected: &'static str| {
-            Err(Error::Setting { setting, value: "given".to_owned(), expected: expected.into() })
-        };
         if self.since_previous {
             if self.from.is_some() || self.to.is_some() {
-                return refused("since-previous", "either it or `from` and `to`");
+                return excludes("since-previous", "`from` and `to`");
             }
             if self.date.is_none() {
-                return refuse("date", "not given", "the column of dates for `since-previous`");
+                return needs("since-previous", "`date`");
             }
         } else if self.date.is_some() || !self.per.is_empty() {
             let setting = if self.date.is_some() { "date" } else { "per" };
-            return refused(
-                setting,
-                "`since-previous` beside it; otherwise the dates are told by `from` and `to`",
-            );
+            return needs(setting, "`since-previous`. Without it, use `from` and `to`");
         }
-        if self.both_ends && (self.unit == Unit::Hours || self.since_previous) {
-            return refused(
-                "both-ends",
-                "days, weeks, months, years or workdays between two dates",
-            );
+        if self.both_ends && self.unit == Unit::Hours {
+            return excludes("both-ends", "`unit` hours");
+        }
+        if self.both_ends && self.since_previous {
+            return excludes("both-ends", "`since-previous`");
         }
         if !self.holidays.is_without_holidays() && self.unit != Unit::Workdays {
-            return refused("holidays", "the unit workdays beside it");
+            return needs("holidays", "`unit` workdays");
         }
         if !self.bands.is_sorted_by(|one, next| one < next) {
             let value = self.bands.iter().map(i64::to_string).collect::<Vec<_>>().join(",");
@@ -320,11 +314,11 @@ impl Prepared for ElapsedPlan {
             ledger.as_of = context.as_of.filter(|_| as_of);
             ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
             let without = match self.between {
-                Between::Previous { .. } => "without a previous date",
-                Between::Ends(_) => "without both dates",
+                Between::Previous { .. } => "rows without a previous date",
+                Between::Ends(_) => "rows without both dates",
             };
             ledger.note(without, nulls.map_or(0, |nulls| nulls.null_count()) as u64);
-            ledger.note("negative", negatives(&array));
+            ledger.note("negative values", negatives(&array));
         })
     }
 }

@@ -7,6 +7,7 @@ pub use told::{Advised, Smaller, Words, shortened};
 
 use crate::{
     calendar::{Day, Grain, Span, notation::NotADate},
+    dates::SuggestedReading,
     shape::Type,
 };
 use arrow_schema::ArrowError;
@@ -218,6 +219,20 @@ pub enum Error {
         /// What it may be.
         expected: Cow<'static, str>,
     },
+    /// A setting has no effect without another one.
+    SettingNeeds {
+        /// The setting.
+        setting: &'static str,
+        /// What it needs, in words.
+        needs: &'static str,
+    },
+    /// Two settings exclude each other.
+    SettingsExclude {
+        /// The setting.
+        setting: &'static str,
+        /// The other one, in words.
+        other: &'static str,
+    },
     /// An operation has no setting of this name.
     NoSuchSetting {
         /// The operation.
@@ -332,6 +347,8 @@ impl Error {
     pub fn setting(&self) -> Option<&str> {
         match self {
             Error::Setting { setting, .. }
+            | Error::SettingNeeds { setting, .. }
+            | Error::SettingsExclude { setting, .. }
             | Error::NotAValue { setting, .. }
             | Error::Varies { setting, .. }
             | Error::InSetting { setting, .. } => Some(setting),
@@ -376,6 +393,16 @@ pub(crate) fn refuse<T>(
     Err(Error::Setting { setting, value: value.into(), expected: expected.into() })
 }
 
+/// The error that a setting has no effect without another one.
+pub(crate) fn needs<T>(setting: &'static str, needs: &'static str) -> Result<T> {
+    Err(Error::SettingNeeds { setting, needs })
+}
+
+/// The error that two settings exclude each other.
+pub(crate) fn excludes<T>(setting: &'static str, other: &'static str) -> Result<T> {
+    Err(Error::SettingsExclude { setting, other })
+}
+
 /// What a column would have to hold.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -412,6 +439,8 @@ pub struct NotDates {
     pub bad: u64,
     /// The first three of those.
     pub first: Vec<BadCell>,
+    /// How the column could be read, where that was found.
+    pub suggested: Option<SuggestedReading>,
 }
 
 /// A text column that was to be used as numbers: how much of it is none, and where.
@@ -428,6 +457,8 @@ pub struct NotNumbers {
     pub bad: u64,
     /// The first three of those.
     pub first: Vec<BadCell>,
+    /// How the column could be read, where that was found.
+    pub suggested: Option<SuggestedReading>,
 }
 
 /// A text column that was to be used as dates leaves open whether day or month comes first.

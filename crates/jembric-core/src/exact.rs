@@ -92,6 +92,14 @@ impl ExactSum {
         ExactSum { kind }
     }
 
+    /// Whether the sum is 0.
+    pub(crate) fn is_zero(&self) -> bool {
+        match &self.kind {
+            Sum::Whole { sum, .. } => *sum == 0,
+            Sum::Float(limbs) => limbs.rounded() == 0.0,
+        }
+    }
+
     /// The sum of both.
     #[must_use]
     pub fn plus(self, other: &ExactSum) -> ExactSum {

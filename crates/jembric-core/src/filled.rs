@@ -11,8 +11,8 @@ use crate::{
     axis::Axis,
     calendar::{Grain, Month, Periods, Range, Weekday},
     context::{Context, Sink},
-    error::{Error, Result, Smaller, in_setting, refuse},
-    ledger::{Accounting, Ledger, Outcome, Reason, RowMasks, Warning},
+    error::{Error, Result, Smaller, in_setting, refuse, excludes, needs},
+    ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
@@ -230,29 +230,28 @@ impl Filled {
             |setting, value: String, expected: &'static str| refuse(setting, value, expected);
         match self {
             _ if self.per.contains(&self.date) => {
-                refused("per", format!("`{}`", self.date), "columns other than the date")
+                refused("per", format!("`{}`", self.date), "columns other than `date`")
             }
             Filled { limit: Some(_), carry, .. } if carry.is_empty() => {
-                refused("limit", "given".into(), "`carry` beside it")
+                needs("limit", "`carry`")
             }
             Filled { added_only: true, carry, linear, .. }
                 if carry.is_empty() && linear.is_empty() =>
             {
-                refused("added-only", "given".into(), "`carry` or `linear` beside it")
+                needs("added-only", "`carry` or `linear`")
             }
             Filled { blanks_too: true, zero, set, .. } if zero.is_empty() && set.is_empty() => {
-                refused("blanks-too", "given".into(), "`zero` or `set` beside it")
+                needs("blanks-too", "`zero` or `set`")
             }
             Filled { dated: Some(_), grain: Some(Grain::Hour), .. } => {
-                refused("dated", "given".into(), "days or longer periods: an hour has no days")
+                excludes("dated", "`grain` hour, because an hour has no days")
             }
             Filled { entities: Some(_), per, .. } if per.is_empty() => {
-                refused("entities", "given".into(), "`per` beside it")
+                needs("entities", "`per`")
             }
-            Filled { entities: Some(_), range: Extent::Each, .. } => refused(
+            Filled { entities: Some(_), range: Extent::Each, .. } => excludes(
                 "entities",
-                "given".into(),
-                "a range for all of them: an entity without a record has no dates of its own",
+                "`range` each, because an entity without a record has no dates of its own",
             ),
             _ => Ok(()),
         }
@@ -303,16 +302,20 @@ impl Operation for Filled {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         crate::settings::Settings::check_ranges(self)?;
         self.check_settings()?;
-        let accounting = Accounting::prepare(shape, context)?;
         let date = in_setting("date", || shape.place_of_dates(&self.date))?;
         let per = in_setting("per", || shape.named(&self.per))?;
+        let accounting = Accounting::prepare(shape, context)?.warning_of([
+            Cause::NoDate { column: self.date.clone() },
+            Cause::no_key(&per),
+            Cause::OutsideRange,
+        ]);
         let ruled = self.ruled(shape)?;
         let mut rules = vec![None; shape.columns().len()];
         let mut names = per.clone();
         for (setting, named, rule) in ruled {
             if named.place == date || per.iter().any(|key| key.place == named.place) {
                 let value = format!("`{}`", named.column);
-                return refuse(setting, value, "a column beside the entity's and the date");
+                return refuse(setting, value, "a column other than `per` and `date`");
             }
             if matches!(rule, FillRule::Linear | FillRule::Zero) {
                 in_setting(setting, || shape.expect_numbers(&named.column))?;
@@ -410,9 +413,9 @@ impl FilledPlan {
         ledger.view = stated.or_else(|| cells.view());
         let cut = stated.and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut);
-        ledger.counts.push(("rows out".into(), cells.count()));
-        ledger.counts.push(("there".into(), ledger.kept));
-        ledger.counts.push(("added".into(), cells.count() - ledger.kept));
+        ledger.counts.push(("rows in the result".into(), cells.count()));
+        ledger.counts.push(("rows recorded".into(), ledger.kept));
+        ledger.counts.push(("rows added".into(), cells.count() - ledger.kept));
         ledger.note("entities without a record", cells.without_record);
         ledger.note("entities named twice", cells.named_twice);
         ledger.note("entities named without a key", cells.without_key);

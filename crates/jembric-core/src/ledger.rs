@@ -5,9 +5,13 @@
 //! Everything else is derived from those in one place: the answer's rows, the rows set aside, the
 //! counts, and the sums that were to be reconciled.
 
+mod display;
+mod reason;
 mod warning;
 
-pub use warning::Warning;
+pub use display::grouped;
+pub use reason::Reason;
+pub use warning::{Cause, Warning};
 
 use crate::{
     calendar::{Day, Range},
@@ -37,95 +41,6 @@ pub struct Outcome {
     pub ledger: Ledger,
     /// The rows that could not be used, as they came, with a column `set_aside_because`.
     pub set_aside: Table,
-}
-
-/// Why a row is not in the answer.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-#[non_exhaustive]
-pub enum Reason {
-    /// Its date is missing.
-    NoDate,
-    /// One of its key columns is missing.
-    NoKey,
-    /// It is dated after the date that the answer speaks of.
-    AfterAsOf,
-    /// Its entity has a record with a better claim.
-    Superseded,
-    /// It ties with the record that was kept.
-    TiedWithTheOneKept,
-    /// It is dated before the first day in view.
-    BeforeView,
-    /// It is dated after the last day in view.
-    AfterView,
-    /// It is not active in the range that is looked at.
-    OutsideRange,
-    /// It has no end.
-    Open,
-    /// It has no day on which it is active, since its end day does not count.
-    NoActiveDay,
-    /// It has no start.
-    NoStart,
-    /// Its end is before its start.
-    EndBeforeStart,
-    /// It is not active on the day asked for.
-    NotActiveThen,
-    /// The condition is not true of it.
-    ConditionNotTrue,
-    /// The condition cannot be decided, since it compares a missing value.
-    ConditionUndecided,
-    /// There is no window for its key.
-    NoWindowForItsKey,
-    /// There are windows for its key, and each was set aside or dropped.
-    NoUsableWindowForItsKey,
-    /// There are windows for its key, and it is outside all of them.
-    OutsideEveryWindow,
-    /// It is inside a window.
-    InAWindow,
-    /// No event falls in it.
-    WithoutAnEvent,
-    /// An event falls in it.
-    WithAnEvent,
-}
-
-impl Reason {
-    /// The reason in words.
-    pub fn text(self) -> &'static str {
-        match self {
-            Reason::NoDate => "no date",
-            Reason::NoKey => "no key",
-            Reason::AfterAsOf => "after the as-of date",
-            Reason::Superseded => "superseded",
-            Reason::TiedWithTheOneKept => "tied with the one kept",
-            Reason::BeforeView => "before the first day in view",
-            Reason::AfterView => "after the last day in view",
-            Reason::OutsideRange => "outside the range",
-            Reason::Open => "open",
-            Reason::NoActiveDay => "no active day",
-            Reason::NoStart => "no start",
-            Reason::EndBeforeStart => "end before start",
-            Reason::NotActiveThen => "not active then",
-            Reason::ConditionNotTrue => "not so",
-            Reason::ConditionUndecided => "undecided, a value is missing",
-            Reason::NoWindowForItsKey => "no window for its key",
-            Reason::NoUsableWindowForItsKey => "no usable window for its key",
-            Reason::OutsideEveryWindow => "outside every window",
-            Reason::InAWindow => "in a window",
-            Reason::WithoutAnEvent => "without an event",
-            Reason::WithAnEvent => "with an event",
-        }
-    }
-}
-
-impl fmt::Display for Reason {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.text())
-    }
-}
-
-impl Serialize for Reason {
-    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
-        serializer.serialize_str(self.text())
-    }
 }
 
 /// The rows that share a reason.
@@ -236,8 +151,9 @@ pub struct Ledger {
     /// Further counts, by name.
     #[serde(serialize_with = "as_map")]
     pub counts: Vec<(Cow<'static, str>, u64)>,
-    /// What the reader of the answer should know.
-    pub warnings: Vec<Warning>,
+    /// What the reader of the result should know, also where it is not due yet.
+    #[serde(serialize_with = "those_due")]
+    pub(crate) warnings: Vec<Warning>,
     /// The sums that were to be reconciled.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub reconciled: Vec<Reconciled>,
@@ -291,6 +207,11 @@ impl Ledger {
         self
     }
 
+    /// What the reader of the result should know.
+    pub fn warnings(&self) -> impl Iterator<Item = &Warning> {
+        self.warnings.iter().filter(|warning| warning.is_due())
+    }
+
     /// A count by its name; 0 where there is none.
     pub fn count(&self, name: &str) -> u64 {
         self.counts.iter().find(|(of, _)| of == name).map_or(0, |(_, count)| *count)
@@ -316,11 +237,8 @@ impl Ledger {
         if expression.cuts_instants {
             self.zone = Some(context.zone.to_string());
         }
-        self.note("divisions by zero, which are missing", unanswered.divisions_by_zero);
-        self.note(
-            "days that the calendar does not have, which are missing",
-            unanswered.no_such_day,
-        );
+        self.note("divisions by zero, counted as missing", unanswered.divisions_by_zero);
+        self.note("dates that do not exist, counted as missing", unanswered.no_such_day);
     }
 
     /// How many rows were dropped or set aside for this reason.
@@ -344,6 +262,13 @@ fn as_text<T: fmt::Display, S: Serializer>(
     }
 }
 
+fn those_due<S: Serializer>(
+    warnings: &[Warning],
+    serializer: S,
+) -> std::result::Result<S::Ok, S::Error> {
+    serializer.collect_seq(warnings.iter().filter(|warning| warning.is_due()))
+}
+
 fn as_map<S: Serializer>(
     counts: &[(Cow<'static, str>, u64)],
     serializer: S,
@@ -351,88 +276,6 @@ fn as_map<S: Serializer>(
     let mut map = serializer.serialize_map(Some(counts.len()))?;
     counts.iter().try_for_each(|(name, count)| map.serialize_entry(name, count))?;
     map.end()
-}
-
-impl fmt::Display for Ledger {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.step)?;
-        if let Some(from) = &self.from {
-            write!(f, ", from {from}")?;
-        }
-        if let Some(as_of) = self.as_of {
-            write!(f, ", as of {as_of}")?;
-        }
-        if let Some(view) = self.view {
-            write!(f, ", in view {view}")?;
-        }
-        if let Some(zone) = &self.zone {
-            write!(f, ", days of {zone}")?;
-        }
-        let width = self.rows_in.to_string().len().max(4);
-        let mut line = |name: &str, rows: u64, rest: &str| {
-            write!(
-                f,
-                "\n  {name:<10} {rows:>width$}{}{rest}",
-                if rest.is_empty() { "" } else { "  " }
-            )
-        };
-        line("rows in", self.rows_in, "")?;
-        let counts: Vec<String> =
-            self.counts.iter().map(|(name, count)| format!("{name} {count}")).collect();
-        line("kept", self.kept, &counts.join(" · "))?;
-        for (name, entries) in [("dropped", &self.dropped), ("set aside", &self.set_aside)] {
-            if !entries.is_empty() {
-                line(
-                    name,
-                    total(entries),
-                    &entries.iter().map(Entry::to_string).collect::<Vec<_>>().join(" · "),
-                )?;
-            }
-        }
-        for Reconciled { column, came_in, kept, dropped, set_aside, in_answer } in &self.reconciled
-        {
-            write!(
-                f,
-                "\n  sum of {column}: in {came_in} = kept {kept} + dropped {dropped} + set aside \
-                    {set_aside}"
-            )?;
-            if let Some(sum) = in_answer {
-                write!(f, "; over the answer {sum}")?;
-            }
-        }
-        if let Some(followed) = &self.followed {
-            write!(
-                f,
-                "\n  {:<10} {:>width$}  {}: kept {}",
-                "followed", followed.rows_in, followed.condition, followed.kept
-            )?;
-            let left = followed.dropped.iter().chain(&followed.set_aside);
-            left.into_iter().try_for_each(|entry| write!(f, " · {entry}"))?;
-        }
-        for warning in &self.warnings {
-            write!(f, "\n  warning: {warning}")?;
-        }
-        let (dropped, set_aside) = (total(&self.dropped), total(&self.set_aside));
-        let sign = if self.rows_in == self.kept + dropped + set_aside { '=' } else { '≠' };
-        write!(
-            f,
-            "\n  {:<10} {} {sign} {} + {dropped} + {set_aside}",
-            "balance", self.rows_in, self.kept
-        )?;
-        self.other_side.as_ref().map_or(Ok(()), |side| write!(f, "\n{side}"))
-    }
-}
-
-impl fmt::Display for Entry {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} {}", self.reason, self.rows)?;
-        if self.lines.is_empty() {
-            return Ok(());
-        }
-        let lines: Vec<String> = self.lines.iter().map(u64::to_string).collect();
-        let more = if self.rows > lines.len() as u64 { ", …" } else { "" };
-        write!(f, " (line{} {}{more})", if self.rows == 1 { "" } else { "s" }, lines.join(", "))
-    }
 }
 
 /// What the ledgers of a step tell beside the numbers of rows, resolved for the columns of its
@@ -443,6 +286,8 @@ pub(crate) struct Accounting {
     pub(crate) reconcile: Vec<(String, usize)>,
     /// The condition of the rows that are followed, where the table has the columns for it.
     follow: Option<BoundExpression>,
+    /// The mistakes that would explain why most rows are left out.
+    causes: Vec<Cause>,
     context: Context,
 }
 
@@ -457,8 +302,15 @@ impl Accounting {
         Ok(Accounting {
             reconcile: context.reconcile.iter().map(place).collect::<Result<_>>()?,
             follow: follow.and_then(|condition| condition.bind_condition(shape, context).ok()),
+            causes: Vec::new(),
             context: context.clone(),
         })
+    }
+
+    /// The same, which warns of these causes where most rows are left out.
+    pub(crate) fn warning_of(mut self, causes: impl IntoIterator<Item = Cause>) -> Accounting {
+        self.causes.extend(causes);
+        self
     }
 
     /// The same without sums to reconcile.
@@ -487,6 +339,7 @@ pub(crate) struct Tally {
     reconciled: Vec<Reconciled>,
     followed: Option<Followed>,
     not_numbers: u64,
+    causes: Vec<Cause>,
 }
 
 impl Tally {
@@ -541,8 +394,9 @@ impl Tally {
             |entries: Vec<Entry>| entries.into_iter().filter(|entry| entry.rows > 0).collect();
         let counts = match self.not_numbers {
             0 => Vec::new(),
-            cells => vec![("cells that are NaN and count as missing".into(), cells)],
+            cells => vec![("NaN cells counted as missing".into(), cells)],
         };
+        let warnings = self.causes.iter().map(|cause| cause.warning(&self)).collect();
         let without_lines = |entries: Vec<Entry>| {
             entries
                 .into_iter()
@@ -565,7 +419,7 @@ impl Tally {
             dropped: some(without_lines(self.dropped)),
             set_aside: some(self.set_aside),
             counts,
-            warnings: Vec::new(),
+            warnings,
             reconciled: self.reconciled,
             followed,
             other_side: None,
@@ -630,6 +484,7 @@ impl RowMasks {
             reconciled,
             followed: self.followed(table, accounting)?,
             not_numbers: table.not_numbers(),
+            causes: accounting.causes.clone(),
         };
         Ok((tally, rows_with_reasons(table, &self.aside(), set_aside)?))
     }

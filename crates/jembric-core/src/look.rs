@@ -4,15 +4,15 @@
 //! all the same.
 
 use crate::{
-    calendar::{Day, MICROS_PER_DAY, Period, Range},
-    dates::Dates,
+    calendar::{Day, Grain, MICROS_PER_DAY, Period, Periods, Range, loose_label},
+    dates::{Dates, SuggestedReading},
     entities::{Entities, Missing},
     error::{Advised, AmbiguousDates, Error, NotDates, Result, Words},
     plan::NumberedRows,
     shape::{Shape, Type},
     table::Table,
 };
-use arrow_array::{Array, ArrayRef, cast::AsArray};
+use arrow_array::{Array, ArrayRef, cast::AsArray, types::{Date32Type, Int64Type}};
 use arrow_buffer::BooleanBufferBuilder;
 use arrow_ord::ord::make_comparator;
 use arrow_schema::SortOptions;
@@ -33,8 +33,21 @@ pub struct Look {
     pub columns: Vec<ColumnLook>,
     /// What looks wrong.
     pub findings: Vec<Finding>,
-    /// The entity and date column with which one would go on: `per` and `date`.
-    pub go_on: Option<(Option<String>, String)>,
+    /// The columns with which one would go on, if there are dates.
+    pub go_on: Option<GoOn>,
+}
+
+/// The columns of a table with which one would go on.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct GoOn {
+    /// What the records are about: the first column with few enough different values.
+    pub per: Option<String>,
+    /// The date column with the fewest missing values.
+    pub date: String,
+    /// The start and the end of intervals, if the table has two date columns, and one is hardly
+    /// ever before the other.
+    pub interval: Option<(String, String)>,
 }
 
 /// What one column holds.
@@ -95,8 +108,8 @@ pub enum Finding {
         bad: u64,
         /// Where the first few stand.
         places: Vec<String>,
-        /// The one text that all of them are, which then probably means "no value".
-        mark: Option<String>,
+        /// How the column could be read as numbers, where that was found.
+        suggested: Option<SuggestedReading>,
     },
     /// Two date columns are in one order in at least nine rows of ten, and in the other order in
     /// these.
@@ -121,6 +134,15 @@ pub enum Finding {
         usual: Range,
         /// The first few, with where they stand.
         places: Vec<String>,
+    },
+    /// Every value of a column is written like a period, or is the first day of one.
+    Periods {
+        /// The column.
+        column: String,
+        /// The least of its values.
+        example: String,
+        /// The length of the periods.
+        grain: Grain,
     },
     /// Texts that differ only by case or blanks.
     AlmostTheSame {
@@ -235,12 +257,11 @@ impl Finding {
                 NotQuite::Dates(about) => about.told(words),
                 NotQuite::Order(about) => about.told(words),
             },
-            Finding::NotQuiteNumbers { column, values, bad, places, .. } => format!(
-                "`{column}` is text, since {bad} of its {values} values {} ({}). Mark what means \
-                    no value ({})",
+            Finding::NotQuiteNumbers { column, values, bad, places, suggested } => format!(
+                "`{column}` is read as text, because {bad} of its {values} values {} ({}). {}",
                 plural(*bad, "is not a number", "are not numbers"),
                 more(places, *bad),
-                words(&Advised::Reading("missing", None))
+                SuggestedReading::advice_on_numbers(suggested.as_ref(), column, words)
             ),
             Finding::EndBeforeStart { start, end, rows, places } => {
                 let row = plural(*rows, "row", "rows");
@@ -253,6 +274,11 @@ impl Finding {
                     more(places, *rows)
                 )
             }
+            Finding::Periods { column, example, grain } => format!(
+                "`{column}` may hold {}: every value is like `{example}`. If so, read it with {}",
+                grain.plural(),
+                words(&Advised::column(column, grain.word()))
+            ),
             Finding::AlmostTheSame { column, groups, examples } => {
                 let values = plural(*groups, "value differs", "values differ");
                 format!(
@@ -292,6 +318,7 @@ impl Look {
             findings.extend(not_quite_dates(&alone, &look)?);
             findings.extend(not_quite_numbers(&alone, &look, column));
             findings.extend(far_outside(&alone, &look)?);
+            findings.extend(periods(&look, column));
             findings.extend(almost_the_same(&alone, &look, column)?);
             columns.push(look);
         }
@@ -301,7 +328,7 @@ impl Look {
             findings.push(Finding::NotNumbers { cells: table.not_numbers() });
         }
         let rows = table.rows() as u64;
-        let go_on = how_to_go_on(rows, &columns);
+        let go_on = how_to_go_on(table, &columns)?;
         Ok(Look { rows, columns, findings, go_on })
     }
 }
@@ -406,13 +433,13 @@ fn not_quite_numbers(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Opt
     if bad == 0 || bad * 2 > values {
         return None;
     }
-    let (_, first) = others().next()?;
-    let mark = others().all(|(_, text)| text == first).then(|| first.to_owned());
+    let numbers = texts.iter().flatten().filter(|text| is_number(text.trim()));
+    let suggested = SuggestedReading::of_numbers(others().map(|(_, text)| text), numbers);
     let places = others()
         .take(EXAMPLES)
         .map(|(row, text)| format!("{} `{text}`", place(table, row)))
         .collect();
-    Some(Finding::NotQuiteNumbers { column: look.name.clone(), values, bad, places, mark })
+    Some(Finding::NotQuiteNumbers { column: look.name.clone(), values, bad, places, suggested })
 }
 
 fn far_outside(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
@@ -521,13 +548,41 @@ fn duplicate_rows(table: &Table) -> Result<Option<Finding>> {
     Ok(Some(Finding::DuplicateRows { rows, places }))
 }
 
-/// The date column that misses least, and the first column with few enough values to be what the
-/// records are about.
-fn how_to_go_on(rows: u64, columns: &[ColumnLook]) -> Option<(Option<String>, String)> {
-    let date = columns
-        .iter()
-        .filter(|column| column.dates.is_some())
-        .min_by_key(|column| column.missing)?;
+/// Different values from which a column of first days may be one of periods.
+const LEAST_PERIODS: u64 = 3;
+/// The years of whole numbers that may be months, such as 202506.
+const YEARS_OF_NUMBERS: std::ops::RangeInclusive<i32> = 1900..=2100;
+
+/// The finding that a column holds periods, and is not read as such.
+fn periods(look: &ColumnLook, column: &ArrayRef) -> Option<Finding> {
+    let grains = match look.kind {
+        Type::Date(periods) if periods == Periods::DAYS => [Grain::Year, Grain::Quarter, Grain::Month],
+        Type::Text | Type::Integer => [Grain::Month, Grain::Quarter, Grain::Week],
+        _ => return None,
+    };
+    let is_of = |grain: &Grain| match look.kind {
+        Type::Date(_) => column.as_primitive::<Date32Type>().iter().flatten().all(|number| {
+            Day::from_number(number)
+                .is_some_and(|day| Periods::from(*grain).first_day(day) == day)
+        }),
+        Type::Text => column
+            .as_string_view()
+            .iter()
+            .flatten()
+            .all(|text| loose_label(text.as_bytes(), *grain).is_some()),
+        _ => column.as_primitive::<Int64Type>().iter().flatten().all(|number| {
+            let day = loose_label(number.to_string().as_bytes(), *grain);
+            day.is_some_and(|day| YEARS_OF_NUMBERS.contains(&day.ymd().0))
+        }),
+    };
+    let grain = grains.into_iter().find(is_of).filter(|_| look.distinct >= LEAST_PERIODS)?;
+    Some(Finding::Periods { column: look.name.clone(), example: look.least.clone(), grain })
+}
+
+fn how_to_go_on(table: &Table, columns: &[ColumnLook]) -> Result<Option<GoOn>> {
+    let rows = table.rows() as u64;
+    let dated: Vec<&ColumnLook> = columns.iter().filter(|column| column.dates.is_some()).collect();
+    let Some(date) = dated.iter().min_by_key(|column| column.missing) else { return Ok(None) };
     let repeats = |column: &&ColumnLook| {
         matches!(column.kind, Type::Text | Type::Integer)
             && column.distinct > 1
@@ -537,7 +592,40 @@ fn how_to_go_on(rows: u64, columns: &[ColumnLook]) -> Option<(Option<String>, St
         .iter()
         .filter(repeats)
         .min_by_key(|column| (column.kind != Type::Text, column.missing > rows / 10));
-    Some((entity.map(|column| column.name.clone()), date.name.clone()))
+    let interval = match dated[..] {
+        [one, other] if one.kind == other.kind => interval(table, one, other)?,
+        _ => None,
+    };
+    Ok(Some(GoOn {
+        per: entity.map(|column| column.name.clone()),
+        date: date.name.clone(),
+        interval,
+    }))
+}
+
+/// Two columns of dates as the start and the end of intervals, if at most one row in ten has them
+/// the other way round.
+fn interval(
+    table: &Table,
+    one: &ColumnLook,
+    other: &ColumnLook,
+) -> Result<Option<(String, String)>> {
+    let (ones, others) = (table.dates(&one.name)?, table.dates(&other.name)?);
+    let present = arrow_buffer::NullBuffer::union(ones.nulls().as_ref(), others.nulls().as_ref());
+    let both = |row: &usize| present.as_ref().is_none_or(|present| present.is_valid(*row));
+    let (mut before, mut after, mut pairs) = (0_u64, 0_u64, 0_u64);
+    for row in (0..table.rows()).filter(both) {
+        let order = ones.sortable(row).cmp(&others.sortable(row));
+        before += u64::from(order == Ordering::Less);
+        after += u64::from(order == Ordering::Greater);
+        pairs += 1;
+    }
+    let names = |start: &ColumnLook, end: &ColumnLook| Some((start.name.clone(), end.name.clone()));
+    Ok(match () {
+        () if before > 0 && after * 10 <= pairs => names(one, other),
+        () if after > 0 && before * 10 <= pairs => names(other, one),
+        () => None,
+    })
 }
 
 #[cfg(test)]

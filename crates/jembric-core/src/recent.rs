@@ -5,8 +5,8 @@ use crate::{
     calendar::{Day, Grain, Month, Periods, Range, Span, Weekday},
     context::Context,
     dates::Dates,
-    error::{Error, Result, in_setting, refuse},
-    ledger::{Accounting, Outcome, Reason, RowMasks},
+    error::{Error, Result, in_setting, refuse, excludes, needs},
+    ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
     settings::from_given_text,
@@ -158,7 +158,6 @@ impl Recent {
 
     /// Which rows are in view, told from the as-of date or outright.
     fn view(&self) -> Result<View> {
-        let expected = "one alone of `last`, `this`, `previous` and `range`";
         let whole = |setting, grain, back| match grain {
             Grain::Hour => refuse(setting, "hour", "days or longer periods"),
             _ => Ok(View::Whole { periods: self.periods(grain), back }),
@@ -180,12 +179,17 @@ impl Recent {
             (None, Some(grain), None, None) => whole("this", grain, 0)?,
             (None, None, Some(Whole { count, grain }), None) => whole("previous", grain, count)?,
             (None, None, None, Some(range)) => View::Stated(range),
-            _ => return refuse("last", "given with another", expected),
+            (Some(_), Some(_), ..) => return excludes("last", "`this`"),
+            (Some(_), _, Some(_), _) => return excludes("last", "`previous`"),
+            (Some(_), .., Some(_)) => return excludes("last", "`range`"),
+            (_, Some(_), Some(_), _) => return excludes("this", "`previous`"),
+            (_, Some(_), _, Some(_)) => return excludes("this", "`range`"),
+            (.., Some(_), Some(_)) => return excludes("previous", "`range`"),
         };
         match (self.both_ends, &view) {
             (false, _) | (true, View::Last { .. }) => Ok(view),
             (true, _) => {
-                refuse("both-ends", "given", "`last` beside it: all others have both ends")
+                needs("both-ends", "`last`")
             }
         }
     }
@@ -210,7 +214,8 @@ impl Operation for Recent {
         if let Some(periods) = shape.kind(date).and_then(Type::periods) {
             view.expect_to_fit(&self.date, periods)?;
         }
-        let accounting = Accounting::prepare(shape, context)?;
+        let accounting = Accounting::prepare(shape, context)?
+            .warning_of([Cause::NoDate { column: self.date.clone() }, Cause::OutsideRange]);
         let result = match &self.mark {
             None => shape.clone(),
             Some(name) => in_setting("mark", || shape.with(name, Type::Boolean))?,
@@ -376,7 +381,7 @@ impl Selection for RecentPlan {
                 let step = self.step.clone();
                 let (mut ledger, set_aside) =
                     masks.account_of_all_kept(step, table, &self.accounting)?;
-                ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
+                ledger.counts.insert(0, ("rows marked".into(), kept.count_set_bits() as u64));
                 let marks = Arc::new(BooleanArray::new(kept, dates.nulls()));
                 Outcome { table: table.with_column(name, marks)?.anonymous(), ledger, set_aside }
             }

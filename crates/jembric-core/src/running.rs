@@ -14,8 +14,8 @@ use crate::{
     context::Context,
     decimal::Decimal,
     entities::{Entities, Missing},
-    error::{Result, in_setting, refuse},
-    ledger::{Accounting, Outcome, Reason, RowMasks},
+    error::{Result, in_setting, refuse, excludes, needs},
+    ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
     shape::{ColumnShape, Named, Shape, Type},
@@ -186,22 +186,19 @@ impl Running {
                 refused("max", "not given", "one of `max`, `min`, `sum`, `mean` and `count`")
             }
             _ if self.mark_highs.is_some() && self.max.is_empty() => {
-                refused("mark-highs", "given", "`max` beside it")
+                needs("mark-highs", "`max`")
             }
             _ if self.trailing.is_some_and(not_forward) => {
-                refused("trailing", "no length of time", "a span such as `28 days`")
+                refused("trailing", "not a span forward in time", "a span such as `28 days`")
             }
             (_, Some(Grain::Hour)) => refused("anew-each", "hour", "a day or longer"),
-            (Some(_), _) if self.sum.is_empty() => refused("opening", "given", "`sum` beside it"),
-            (Some(_), Some(_)) => refused("opening", "given", "either it or `anew-each`"),
+            (Some(_), _) if self.sum.is_empty() => needs("opening", "`sum`"),
+            (Some(_), Some(_)) => excludes("opening", "`anew-each`"),
             (Some(_), _) if self.trailing.is_some() => {
-                refused("opening", "given", "either it or `trailing`")
+                excludes("opening", "`trailing`")
             }
-            _ if self.anew_each.is_none()
-                && (self.week_start.is_some() || self.year_start.is_some()) =>
-            {
-                refused("anew-each", "not given", "it beside `week-start` and `year-start`")
-            }
+            (_, None) if self.week_start.is_some() => needs("week-start", "`anew-each`"),
+            (_, None) if self.year_start.is_some() => needs("year-start", "`anew-each`"),
             _ => Ok(()),
         }
     }
@@ -228,9 +225,10 @@ impl Running {
 impl Operation for Running {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
-        let accounting = Accounting::prepare(shape, context)?;
         let date = in_setting("date", || shape.place_of_dates(&self.date))?;
         let per = in_setting("per", || shape.named(&self.per))?;
+        let accounting = Accounting::prepare(shape, context)?
+            .warning_of([Cause::NoDate { column: self.date.clone() }, Cause::no_key(&per)]);
         let mut result = in_setting("per", || shape.renamed(&per))?;
         let mut asked = Vec::new();
         for (figure, list) in self.lists() {
@@ -327,7 +325,7 @@ impl Prepared for RunningPlan {
         if let Some(name) = &self.count {
             columns.push((Field::new(name, DataType::Int64, true), track.counts()));
         }
-        ledger.note("missing values passed over", missing.into_values().sum());
+        ledger.note("missing values skipped", missing.into_values().sum());
         if let Some((name, place)) = &self.highs {
             let highs = track.highs(used.at(*place))?;
             ledger.counts.push(("new highs".into(), highs.true_count() as u64));

@@ -12,9 +12,9 @@ use crate::{
     calendar::Day,
     context::Context,
     entities::{Entities, Missing},
-    error::{Result, in_setting, refuse},
+    error::{Result, in_setting, refuse, excludes},
     intervals::{EndDay, OpenEnds, Rules},
-    ledger::{Accounting, Outcome},
+    ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
     ordering::entities_in_order,
     plan::{Access, Inputs, Plan, Prepared},
@@ -135,15 +135,14 @@ impl Spells {
                     || self.open_ends != OpenEnds::AsOf
                     || !self.never_ends.is_empty() =>
             {
-                error(
+                excludes(
                     "date",
-                    "given",
-                    "`join-gaps`, `idle`, `end-day`, `open-ends` and `never-ends` with `start` \
-                        and `end` alone",
+                    "`join-gaps`, `idle`, `end-day`, `open-ends` and `never-ends`, which need \
+                     `start` and `end`",
                 )
             }
             (None, None, Some(_)) => Ok(()),
-            (_, _, Some(_)) => error("date", "given", "either it or `start` and `end`"),
+            (_, _, Some(_)) => excludes("date", "`start` and `end`"),
             (None, ..) => {
                 error("start", "not given", "the column of starts, or `date` and `value`")
             }
@@ -179,8 +178,17 @@ impl Spells {
 impl Operation for Spells {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
-        let accounting = Accounting::prepare(shape, context)?;
         let per = in_setting("per", || shape.named(&self.per))?;
+        let mut causes = vec![Cause::no_key(&per)];
+        causes.extend(self.date.iter().flat_map(|date| {
+            let column = || date.clone();
+            [Cause::NoDate { column: column() }, Cause::AfterAsOf { column: column() }]
+        }));
+        if let (Some(start), Some(end)) = (&self.start, &self.end) {
+            causes.push(Cause::NoDate { column: start.clone() });
+            causes.push(Cause::Reversed { start: start.clone(), end: end.clone() });
+        }
+        let accounting = Accounting::prepare(shape, context)?.warning_of(causes);
         let place = |setting, name: &Option<String>| {
             in_setting(setting, || shape.place_of_dates(name.as_deref().unwrap_or_default()))
         };

@@ -18,8 +18,8 @@ pub use asked::Each;
 use crate::{
     calendar::{Grain, Month, Periods, Range, Weekday},
     context::Context,
-    error::{Result, in_setting, refuse},
-    ledger::{Accounting, Outcome},
+    error::{Result, in_setting, refuse, excludes, needs},
+    ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared, State},
@@ -230,7 +230,6 @@ impl Totals {
     }
 
     fn check_settings(&self, scopes: &[Scope]) -> Result<()> {
-        let refused = |setting, expected: &'static str| refuse(setting, "given", expected);
         let periods = self.periods();
         if self.date.is_empty() {
             let needing = [
@@ -240,33 +239,34 @@ impl Totals {
                 ("beside", !self.beside.is_empty()),
             ];
             if let Some((setting, _)) = needing.into_iter().find(|(_, given)| *given) {
-                return refused(setting, "`date` beside it");
+                return needs(setting, "`date`");
             }
         }
         let is_grouped = !self.date.is_empty() || !self.per.is_empty();
         let has_more_beside = !self.beside.is_empty() || !self.beside_every.is_empty();
         match self {
             Totals { dense: false, entities: Some(_), .. } => {
-                refused("entities", "`dense` beside it")?
+                needs("entities", "`dense`")?
             }
             Totals { per, entities: Some(_), .. } if per.is_empty() => {
-                refused("entities", "`per` beside it")?
+                needs("entities", "`per`")?
             }
             Totals { dense: true, date, entities: None, .. } if date.is_empty() => {
-                refused("dense", "`date` or `entities` beside it")?;
+                needs("dense", "`date` or `entities`")?;
             }
             Totals { margins: true, side_by_side: None, .. } if !is_grouped => {
-                refused("margins", "`date`, `per` or `side-by-side` beside it")?;
+                needs("margins", "`date`, `per` or `side-by-side`")?;
             }
             Totals { side_by_side: Some(_), .. } if has_more_beside => {
-                refused("side-by-side", "either it or `beside` and `beside-every`")?;
+                excludes("side-by-side", "`beside` and `beside-every`")?;
             }
             Totals { year_start, week_start, .. }
                 if periods.is_none()
                     && self.each.is_none()
                     && (year_start.is_some() || week_start.is_some()) =>
             {
-                refuse("date", "not given", "it beside `week-start` and `year-start`")?;
+                let given = if week_start.is_some() { "week-start" } else { "year-start" };
+                needs(given, "`date`")?;
             }
             _ => {}
         }
@@ -276,7 +276,7 @@ impl Totals {
                 longer.grain().holds(periods.grain()) && (longer != periods || self.each.is_some())
             });
             if !fits {
-                let expected = "longer periods that are made of those of the rows, or `all`";
+                let expected = "`all`, or a longer period that consists of whole periods of `grain`";
                 return refuse("beside", longer.grain().word(), expected);
             }
         }
@@ -380,7 +380,7 @@ impl Totals {
 
 impl Operation for Totals {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
-        let accounting = Accounting::prepare(shape, context)?;
+        let accounting = Accounting::prepare(shape, context)?.warning_of([Cause::OutsideRange]);
         let per = in_setting("per", || shape.named(&self.per))?;
         let scopes = self.scopes(&per)?;
         self.check_settings(&scopes)?;

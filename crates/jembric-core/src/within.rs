@@ -17,9 +17,9 @@ pub use window::Window;
 use crate::{
     calendar::Day,
     context::{Context, Sink},
-    error::{Error, Result, in_setting, refuse},
+    error::{Error, Result, in_setting, refuse, excludes, needs},
     intervals::{EndDay, OpenEnds},
-    ledger::{Accounting, Outcome},
+    ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     plan::{Access, Inputs, Plan, Prepared, handed_over},
     shape::{ColumnShape, Named, Shape, Type},
@@ -178,10 +178,9 @@ impl Within {
     /// The column from which `nearest` measures.
     fn measured_from(&self) -> Result<Option<&str>> {
         match (self.pick, &self.nearest_to) {
-            (Pick::Nearest, _) if self.interval.is_some() => refuse(
-                "pick",
-                "nearest",
-                "first, last or all beside `interval`: distances are measured from a date",
+            (Pick::Nearest, _) if self.interval.is_some() => excludes(
+                "interval",
+                "`pick` nearest, because the distance is measured from a date",
             ),
             (Pick::Nearest, Some(column)) => Ok(Some(column)),
             (Pick::Nearest, None) => {
@@ -190,12 +189,12 @@ impl Within {
                 match first.filter(|first| columns.all(|column| column == *first)) {
                     Some(column) => Ok(Some(column)),
                     None => {
-                        let expected = "the windows' column from which nearest measures";
+                        let expected = "the column of the windows from which the distance is measured";
                         refuse("nearest-to", "not given", expected)
                     }
                 }
             }
-            (_, Some(_)) => refuse("nearest-to", "given", "`pick` nearest beside it"),
+            (_, Some(_)) => needs("nearest-to", "`pick` nearest"),
             (_, None) => Ok(None),
         }
     }
@@ -204,15 +203,15 @@ impl Within {
         let shows_windows = matches!(self.keep, Keep::Matched | Keep::EveryEvent);
         match (&self.date, &self.interval) {
             (None, None) => {
-                refuse("date", "not given", "the events' column of dates, or `interval`")
+                refuse("date", "not given", "the column of dates of the events, or `interval`")
             }
-            (Some(_), Some(_)) => refuse("date", "given", "either it or `interval`"),
+            (Some(_), Some(_)) => excludes("date", "`interval`"),
             (_, Some(interval)) if interval.from.is_none() => {
                 let expected = "a column of starts: `arrived..left` or `arrived..`";
-                refuse("interval", "open at its start", expected)
+                refuse("interval", "without a start", expected)
             }
             _ if !shows_windows && !self.bring.is_empty() => {
-                refuse("bring", "given", "`keep` matched or every-event beside it")
+                needs("bring", "`keep` matched or every-event")
             }
             _ => Ok(()),
         }
@@ -314,6 +313,22 @@ impl Within {
         let window_bounds = in_setting("window", || self.window.placed(windows))?;
         let measured_from = self.measured_from()?;
         let near = measured_from.map(|column| windows.place_of_dates(column)).transpose();
+        let reversed = |bounds: &PlacedWindow| {
+            let (start, end) = bounds.columns()?;
+            Some(Cause::Reversed { start: start.to_owned(), end: end.to_owned() })
+        };
+        let mut of_events: Vec<Cause> = reversed(&event_bounds).into_iter().collect();
+        of_events.extend(self.date.iter().map(|date| Cause::NoDate { column: date.clone() }));
+        if !pairs.is_empty() {
+            let names = |shape: &Shape, place: &dyn Fn(&Pair) -> usize| -> Vec<String> {
+                pairs.iter().map(|pair| shape.columns()[place(pair)].name.clone()).collect()
+            };
+            of_events.push(Cause::NoKeyMatches {
+                columns: names(events, &|pair| pair.of_events),
+                of_windows: names(windows, &|pair| pair.of_windows),
+            });
+        }
+        let of_windows = reversed(&window_bounds);
         let reconciling = Reconciling::of(context, events, windows);
         Ok(WithinPlan {
             step: self.step(),
@@ -333,8 +348,10 @@ impl Within {
             open_ends: self.open_ends,
             never_ends: self.never_ends.clone(),
             most_rows: self.most_rows,
-            events_accounting: Accounting::prepare(events, &reconciling.events)?,
-            windows_accounting: Accounting::prepare(windows, &reconciling.windows)?,
+            events_accounting: Accounting::prepare(events, &reconciling.events)?
+                .warning_of(of_events),
+            windows_accounting: Accounting::prepare(windows, &reconciling.windows)?
+                .warning_of(of_windows),
         })
     }
 

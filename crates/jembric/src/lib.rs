@@ -60,16 +60,17 @@ mod write;
 
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Access, Active, Add, Almanac, Column, ColumnLook, ColumnShape, Columns, Context, DateLook,
-    Dated, Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry, ExactSum,
-    Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, Keep, Latest,
-    Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Plan, Reason,
-    Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties,
-    Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar, settings,
+    Access, Active, Add, Almanac, Cause, Column, ColumnLook, ColumnShape, Columns, Context,
+    DateLook, Dated, Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry,
+    ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, GoOn, Keep,
+    Latest, Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Plan,
+    Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table, Takes,
+    Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar, grouped,
+    settings,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,
-    NotQuite, Smaller, Words, nearest_name,
+    NotQuite, Smaller, SuggestedReading, Words, nearest_name,
 };
 
 /// The README's examples are run as tests.

@@ -143,20 +143,32 @@ impl Planned {
 fn routine_words(advised: &Advised<'_>) -> String {
     let value = |value: &str| match value.parse::<i64>() {
         Ok(_) => value.to_owned(),
-        Err(_) => format!("\"{value}\""),
+        Err(_) => toml_text(value),
     };
     let reading = |setting: String| format!("`read = {{ file = \"…\", {setting} }}`");
     match advised {
         Advised::Setting(name, text) => format!("`{name} = {}`", value(text)),
+        Advised::Reading("missing", Some(marks)) => {
+            let marks: Vec<String> = marks.split(',').map(toml_text).collect();
+            reading(format!("missing = [{}]", marks.join(", ")))
+        }
         Advised::Reading(name, Some(text)) => reading(format!("{name} = {}", value(text))),
-        Advised::Reading("no-quotes", None) => reading("no-quotes = true".to_owned()),
+        Advised::Reading(name @ ("no-quotes" | "decimal-comma"), None) => {
+            reading(format!("{name} = true"))
+        }
+        Advised::Reading("read", None) => reading("read = { COLUMN = \"FORMAT\" }".to_owned()),
         Advised::Reading(name, None) => reading(format!("{name} = [\"…\"]")),
         Advised::Column(column, format) => {
-            reading(format!("read = {{ {} = \"{format}\" }}", key(column)))
+            reading(format!("read = {{ {} = {} }}", key(column), toml_text(format)))
         }
         Advised::AsOf(date) => format!("`as-of = \"{date}\"` above the steps"),
         other => other.in_rust(),
     }
+}
+
+/// A value as a text of TOML.
+fn toml_text(text: &str) -> String {
+    toml::Value::from(text).to_string()
 }
 
 /// A name as a key of TOML.

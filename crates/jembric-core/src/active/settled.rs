@@ -466,7 +466,7 @@ impl ActivePlan {
             sums: sums_of_rows(sum, &rows, &sweep, &order)?,
         };
         let answer = counted(self, &sweep, &rows, beside)?;
-        ledger.counts.insert(0, ("rows out".into(), answer.rows() as u64));
+        ledger.counts.insert(0, ("rows in the result".into(), answer.rows() as u64));
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 
@@ -513,7 +513,7 @@ impl ActivePlan {
             sums: sums.collect::<Result<_>>()?,
         };
         let answer = counted(self, &sweep, &settled, beside)?;
-        ledger.counts.insert(0, ("rows out".into(), answer.rows() as u64));
+        ledger.counts.insert(0, ("rows in the result".into(), answer.rows() as u64));
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 

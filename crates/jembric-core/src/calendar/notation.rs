@@ -97,8 +97,15 @@ impl Written {
 pub enum NotADate {
     /// It looks like nothing that is known.
     Unknown,
-    /// It has the shape of a date, but the calendar has no such day.
-    NoSuchDay,
+    /// It has the shape of a date, but the month has fewer days.
+    NoSuchDay {
+        /// The year.
+        year: i32,
+        /// The month.
+        month: Month,
+    },
+    /// It has the shape of a date, but the year has no such month.
+    NoSuchMonth(u32),
     /// The year has two digits, and nothing says of which century.
     TwoDigitYear,
     /// The year is before 0001 or after 9999.
@@ -107,12 +114,18 @@ pub enum NotADate {
 
 impl fmt::Display for NotADate {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            NotADate::Unknown => "not a date",
-            NotADate::NoSuchDay => "the calendar has no such day",
-            NotADate::TwoDigitYear => "a year of two digits",
-            NotADate::BeyondYears => "outside the years 0001 to 9999",
-        })
+        match self {
+            NotADate::Unknown => f.write_str("not a date"),
+            NotADate::NoSuchDay { year, month } => {
+                let last = (28..=31).rev().find(|&day| {
+                    Day::from_ymd(*year, month.number(), day).is_some()
+                });
+                write!(f, "{month} {year} has {} days", last.unwrap_or(31))
+            }
+            NotADate::NoSuchMonth(month) => write!(f, "there is no month {month}"),
+            NotADate::TwoDigitYear => f.write_str("a year of two digits"),
+            NotADate::BeyondYears => f.write_str("outside the years 0001 to 9999"),
+        }
     }
 }
 
@@ -150,7 +163,13 @@ pub fn read(text: &[u8]) -> Result<Written, NotADate> {
         }
     };
     if day_first.is_none() && month_first.is_none() {
-        return Err(NotADate::NoSuchDay);
+        // With slashes either number may be the month: the second one, unless only the first can be.
+        let month = if form == Form::Slash && second > 12 { first } else { second };
+        let named = month.checked_sub(1).and_then(|place| Month::ALL.get(place as usize));
+        return Err(match named {
+            Some(&month) => NotADate::NoSuchDay { year, month },
+            None => NotADate::NoSuchMonth(month),
+        });
     }
     Ok(Written { form, time, offset, day_first, month_first })
 }
@@ -369,10 +388,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case("30/02/2025", NotADate::NoSuchDay)]
-    #[case("2025-02-29", NotADate::NoSuchDay)]
-    #[case("2025-13-01", NotADate::NoSuchDay)]
-    #[case("13/13/2025", NotADate::NoSuchDay)]
+    #[case("30/02/2025", NotADate::NoSuchDay { year: 2025, month: Month::February })]
+    #[case("2025-02-29", NotADate::NoSuchDay { year: 2025, month: Month::February })]
+    #[case("2025-13-01", NotADate::NoSuchMonth(13))]
+    #[case("13/13/2025", NotADate::NoSuchMonth(13))]
     #[case("0000-01-01", NotADate::BeyondYears)]
     #[case("10000-01-01", NotADate::BeyondYears)]
     #[case("30.06.25", NotADate::TwoDigitYear)]

@@ -1,10 +1,14 @@
-//! What errors say: the facts, and what to do about them in the words of whoever is told.
+//! The texts of errors: what is wrong, where, and what to do.
 //!
-//! An error never names an option of the command or a key of a file. Where it advises to set
-//! something, that is an [`Advised`], for which each way in has its own words.
+//! An error never names an option of the command or a key of a routine. Advice to set something is
+//! an [`Advised`], and each interface (library, routine, command) has its own words for it.
 
-use super::{AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers};
-use crate::shape::Type;
+use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers};
+use crate::{
+    calendar::notation::{self, NotADate},
+    dates::SuggestedReading,
+    ledger::grouped,
+};
 use std::fmt;
 
 /// Something that an error advises to set.
@@ -13,7 +17,8 @@ use std::fmt;
 pub enum Advised<'a> {
     /// A setting of the operation, with its value.
     Setting(&'static str, String),
-    /// How the file is read: a setting of that, with its value where one can be told.
+    /// A setting of how the file is read, with its value if one is known. Several values stand
+    /// between commas.
     Reading(&'static str, Option<&'a str>),
     /// How a column of the file is read: its name and the format.
     Column(&'a str, &'a str),
@@ -42,6 +47,10 @@ impl<'a> Advised<'a> {
             }
             Advised::Setting(name, value) => format!("`{}(\"{value}\")`", method(name)),
             Advised::Reading(name, None) => format!("`Reading::{}`", method(name)),
+            Advised::Reading("missing", Some(marks)) => {
+                let marks: Vec<String> = marks.split(',').map(|mark| format!("{mark:?}")).collect();
+                format!("`Reading::missing([{}])`", marks.join(", "))
+            }
             Advised::Reading(name, Some(value)) if value.parse::<i64>().is_ok() => {
                 format!("`Reading::{}({value})`", method(name))
             }
@@ -73,17 +82,21 @@ pub enum Smaller {
 impl Smaller {
     fn told(self, words: Words<'_>) -> String {
         match self {
-            Smaller::LongerGrain => "Ask for a longer grain".to_owned(),
-            Smaller::LongerGrainOrRange => "Ask for a longer grain or a shorter range".to_owned(),
+            Smaller::LongerGrain => "Choose a longer grain".to_owned(),
+            Smaller::LongerGrainOrRange => "Choose a longer grain or a shorter range".to_owned(),
             Smaller::NeverEnds => format!(
-                "Ask for a longer grain or a range, name the dates that mean there is no end ({})",
+                "Choose a longer grain or a shorter range, declare the dates that mean \"no end\" \
+                 ({})",
                 words(&Advised::setting("never-ends", "9999-12-31"))
             ),
             Smaller::FewerPairs => format!(
-                "Match on more columns, bound the windows on both sides, or pick one ({})",
+                "Match on more columns, give the windows both bounds, or keep one window for each \
+                 event ({})",
                 words(&Advised::setting("pick", "first"))
             ),
-            Smaller::MatchMore => "Match on more columns, or pick one window".to_owned(),
+            Smaller::MatchMore => {
+                "Match on more columns, or keep one window for each event".to_owned()
+            }
         }
     }
 }
@@ -110,121 +123,117 @@ impl Error {
     pub fn told(&self, words: Words<'_>) -> String {
         match self {
             Error::NoSuchColumn { file, column, nearest, columns } => {
-                format!(
-                    "{}there is no column `{column}`{}",
-                    within(file),
-                    did_you_mean(nearest, columns)
-                )
+                let file = within(file);
+                format!("{file}there is no column `{column}`{}", did_you_mean(nearest, columns))
             }
-            Error::WrongType { file, column, expected, found } => {
-                let within = within(file);
-                let advice = compact_dates(column, *expected, *found, words);
-                format!(
-                    "{within}column `{column}` holds {found}, where {expected} are needed{advice}"
-                )
-            }
+            Error::WrongType { file, column, expected, found } => format!(
+                "{}column `{column}` holds {found}, but {expected} are required",
+                within(file)
+            ),
             Error::NotDates(about) => about.told(words),
             Error::NotNumbers(about) => about.told(words),
             Error::AmbiguousDates(about) => about.told(words),
             Error::NameTaken { name } => {
-                format!("there is a column `{name}` already: choose another name")
+                format!("the table already has a column `{name}`: choose another name")
             }
             Error::TwoColumnsOfOneName { file, name } => format!(
-                "{}two columns are called `{name}`: a column is found by its name, so rename one",
+                "{}two columns are named `{name}`. The names of columns must differ: rename one",
                 within(file)
             ),
             Error::UnequalLengths { name, rows, expected } => {
-                format!("column `{name}` has {rows} rows, the ones before it {expected}")
+                format!("column `{name}` has {rows} rows, but the columns before it have {expected}")
             }
             Error::TableTooLong { rows } => {
-                format!(
-                    "{rows} rows are more than one piece can hold ({}): split the table",
-                    u32::MAX - 1
-                )
+                let most = grouped(u32::MAX - 1);
+                format!("the table has {} rows, more than the limit of {most}", grouped(rows))
             }
             Error::Unsupported { column, data_type } => format!(
-                "column `{column}` has the Arrow type {data_type}, which cannot be read as \
-                    numbers, text, dates or moments"
+                "column `{column}` has the Arrow type {data_type}, which is not supported. Convert \
+                 it to numbers, text, dates or timestamps"
             ),
             Error::DateBeyondYears { column, row } => {
-                format!("column `{column}` has in row {row} a date outside the years 0001 to 9999")
+                format!("column `{column}`, row {row}: the date is outside the years 0001 to 9999")
             }
             Error::Malformed { what, text, expected } => {
-                format!("`{text}` cannot be read as {what}: expected {expected}")
+                let text = shortened(text);
+                match notation::read(text.as_bytes()) {
+                    Err(why @ (NotADate::NoSuchDay { .. } | NotADate::NoSuchMonth(_))) => {
+                        format!("`{text}` is not {what}: {why}")
+                    }
+                    _ => format!("`{text}` is not {what}: expected {expected}"),
+                }
             }
             Error::Unknown { what, text, nearest, known } => {
-                format!("`{text}` is not {what}{}", meant(nearest, known))
+                format!("`{}` is not {what}{}", shortened(text), meant(nearest, known))
             }
             Error::NotAFirstDay { column, row, day, grain } => format!(
                 "column `{column}` holds {}, but row {row} is {day}, which is not the first day \
-                    of one",
+                 of a {grain}",
                 grain.plural()
             ),
             Error::NoSuchGrain { column, grain } => format!(
-                "column `{column}` says in its metadata that it holds periods of `{grain}` \
-                    (`jembric.grain`). There are: week, month, \
-         quarter, year, also `week from Sunday` and `year from April`"
+                "column `{column}`: its metadata field `jembric.grain` is `{}`. Expected `week`, \
+                 `month`, `quarter`, `year`, or a form such as `week from Sunday` or `year from \
+                 April`",
+                shortened(grain)
             ),
             Error::TooFine { column, grain, asked } => format!(
-                "column `{column}` holds {}, of which {asked} cannot be told: ask for {}",
-                grain.plural(),
+                "column `{column}` holds {0}, so it has no {asked}. Ask for {0}",
                 grain.plural()
             ),
             Error::NoAsOf { what } => {
                 let as_of = words(&Advised::AsOf("2025-06-30"));
-                format!(
-                    "{what} needs to know the date that the answer speaks of: say it with \
-                        `as-of`, as in {as_of}"
-                )
+                format!("{what} needs the as-of date. Set it, for example to 2025-06-30: {as_of}")
             }
             Error::Overflow { what, example } => {
-                format!("{what} leads to a number that is too large to be held exactly: {example}")
+                format!("{what} gives a number that is too large to be exact: {example}")
             }
             Error::Expression(about) => about.to_string(),
-            Error::OpenRefused { end, rows, first } => format!(
-                "{rows} {} no `{end}`, and open ends are refused ({}{}). Let them last until the \
-                    as-of date, or drop them: `open-ends` \
-         as-of or drop",
-                if *rows == 1 { "row has" } else { "rows have" },
-                first.join(", "),
-                if *rows > first.len() as u64 { ", …" } else { "" }
-            ),
+            Error::OpenRefused { end, rows, first } => {
+                let [until, drop] =
+                    ["as-of", "drop"].map(|word| words(&Advised::setting("open-ends", word)));
+                format!(
+                    "{} {} no `{end}`, and missing ends are refused ({}{}). Let these intervals \
+                     last until the as-of date ({until}), or leave them out ({drop})",
+                    grouped(rows),
+                    if *rows == 1 { "row has" } else { "rows have" },
+                    first.join(", "),
+                    if *rows > first.len() as u64 { ", …" } else { "" }
+                )
+            }
             Error::TooManyRows { rows, most, widest, advice } => {
                 let widest =
                     widest.as_ref().map(|widest| format!(": {widest}")).unwrap_or_default();
                 let advice = advice.told(words);
                 let more = words(&Advised::setting("most-rows", rows));
                 format!(
-                    "the answer would have {rows} rows, more than the {most} that it may{widest}. \
-                        {advice}, or allow \
-                     more: {more}"
+                    "the result would have {} rows, more than the limit of {}{widest}. {advice}, \
+                     or raise the limit: {more}",
+                    grouped(rows),
+                    grouped(most)
                 )
             }
-            Error::TooMuchMemory { rows, bytes, most, advice } => {
-                let advice = advice.told(words);
-                format!(
-                    "the answer would have {rows} rows and take about {} of memory, more than the \
-                        {} that it may. \
-                     {advice}",
-                    gibibytes(*bytes),
-                    gibibytes(*most)
-                )
-            }
-            Error::Sink(error) => format!("the answer could not be handed over: {error}"),
+            Error::TooMuchMemory { rows, bytes, most, advice } => format!(
+                "the result would have {} rows and need about {} of memory, more than the limit \
+                 of {}. {}",
+                grouped(rows),
+                gibibytes(*bytes),
+                gibibytes(*most),
+                advice.told(words)
+            ),
+            Error::Sink(error) => format!("the result could not be passed on: {error}"),
             Error::TypesClash { column, one, in_one, other, in_other } => {
                 let read = words(&Advised::column(column, "text"));
                 format!(
-                    "column `{column}` holds {one} in {in_one} and {other} in {in_other}, which \
-                        cannot stand in one \
-                     column: read both alike ({read}), or rename one"
+                    "column `{column}` holds {one} in {in_one} and {other} in {in_other}. One \
+                     column cannot hold both: read both as text ({read}), or rename one"
                 )
             }
             Error::KeysClash { column, one, example, of_windows, other, other_example } => {
                 let read = words(&Advised::column(column, "text"));
                 format!(
-                    "`{column}` holds {one}{} and `{of_windows}` of the windows {other}{}, which \
-                        are never equal: read \
-                     both alike, as in {read}",
+                    "`{column}` holds {one}{}, but `{of_windows}` of the windows holds {other}{}, \
+                     so they never match. Read both as the same type, for example as text: {read}",
                     such_as(example),
                     such_as(other_example)
                 )
@@ -232,11 +241,13 @@ impl Error {
             Error::Setting { setting, value, expected } => {
                 format!("`{setting}` is {value}: expected {expected}")
             }
+            Error::SettingNeeds { setting, needs } => format!("`{setting}` needs {needs}"),
+            Error::SettingsExclude { setting, other } => {
+                format!("`{setting}` cannot be used together with {other}")
+            }
             Error::NoSuchSetting { operation, setting, nearest, settings } => {
-                format!(
-                    "`{setting}` is not a setting of {operation}{}",
-                    meant(nearest, &settings.join(", "))
-                )
+                let known = meant(nearest, &settings.join(", "));
+                format!("{operation} has no setting `{setting}`{known}")
             }
             // The value alone does not say which setting it was given to.
             Error::InSetting { setting, source } => match &**source {
@@ -245,50 +256,91 @@ impl Error {
                 }
                 source => source.told(words),
             },
-            Error::OtherShape { prepared, found } => {
-                format!(
-                    "expected {prepared}, and found {found}: prepare the operation for this table"
-                )
-            }
-            Error::NotAValue { setting, text, column, kind } => {
-                format!(
-                    "`{setting}`: `{text}` cannot stand in column `{column}`, which holds {kind}"
-                )
-            }
+            Error::OtherShape { prepared, found } => format!(
+                "the operation was prepared for {prepared}, but the table has {found}: prepare it \
+                 for this table"
+            ),
+            Error::NotAValue { setting, text, column, kind } => format!(
+                "`{setting}`: `{}` is not a value of column `{column}`, which holds {kind}",
+                shortened(text)
+            ),
             Error::CellTaken { cells, grain, named } => format!(
-                "{cells} {} of one entity and {grain} {} several records: {}. Let `totals` make \
-                    one of them first",
-                if *cells == 1 { "cell" } else { "cells" },
+                "{} of one entity and {grain} {} several records: {}. Combine them first, for \
+                 example with `totals`",
+                if *cells == 1 { "1 cell".to_owned() } else { format!("{} cells", grouped(cells)) },
                 if *cells == 1 { "has" } else { "have" },
                 listed(named, *cells)
             ),
             Error::Varies { setting, column, entity, one, other } => format!(
-                "`{setting}`: column `{column}` changes: {entity} has `{one}` and `{other}`. Name \
-                    a column that never varies, or carry it"
+                "`{setting}`: column `{column}` is not constant: {entity} has `{}` and `{}`. Name \
+                 a column with one value for each entity, or carry it",
+                shortened(one),
+                shortened(other)
             ),
             Error::TooManyColumns { column, values, most } => {
                 let more = words(&Advised::setting("most-side-by-side", values));
                 format!(
-                    "column `{column}` has {values} values, and side by side they would be as \
-                        many columns, more than \
-                     the {most} that there may be. Name a column with fewer values, or allow \
-                     more: {more}"
+                    "column `{column}` has {} values, and each would become a column, but the \
+                     limit is {}. Choose a column with fewer values, or raise the limit: {more}",
+                    grouped(values),
+                    grouped(most)
                 )
             }
             Error::BeyondCalendar { from, span } => {
-                format!("{span} after {from} lies outside the years 0001 to 9999")
+                format!("{span} after {from} is outside the years 0001 to 9999")
             }
-            Error::Tied { date, records, entities, named } => format!(
-                "{records} records of {entities} {} tie on `{date}`, and ties are refused: {}. \
-                    Break them with `then`, or choose \
-         `ties` all, first or last",
-                if *entities == 1 { "entity" } else { "entities" },
-                listed(named, *entities)
-            ),
+            Error::Tied { date, records, entities, named } => {
+                let first = words(&Advised::setting("ties", "first"));
+                format!(
+                    "{} records of {} {} tie on `{date}`, and ties are refused: {}. Break the ties \
+                     with `then`, or allow them: {first}",
+                    grouped(records),
+                    grouped(entities),
+                    if *entities == 1 { "entity" } else { "entities" },
+                    listed(named, *entities)
+                )
+            }
             Error::NoNewest { column } => {
-                format!("column `{column}` has no date in it, so there is no newest one")
+                format!("column `{column}` has no dates, so it has no newest date")
             }
-            Error::Arrow(error) => format!("a column could not be worked on: {error}"),
+            Error::Arrow(error) => format!("Arrow reported an error: {error}"),
+        }
+    }
+}
+
+impl SuggestedReading {
+    /// The advice on a column of which some cells are not numbers.
+    pub(crate) fn advice_on_numbers(
+        suggested: Option<&SuggestedReading>,
+        column: &str,
+        words: Words<'_>,
+    ) -> String {
+        let general = || {
+            let missing = words(&Advised::Reading("missing", None));
+            format!("Correct these cells, or mark them as missing ({missing})")
+        };
+        suggested.map_or_else(general, |suggested| suggested.told(column, words))
+    }
+
+    /// The advice, in the words of a way in.
+    fn told(&self, column: &str, words: Words<'_>) -> String {
+        let mut advice = Vec::new();
+        advice.extend(self.format.as_ref().map(|format| words(&Advised::column(column, format))));
+        let century = self.century.map(|century| century.to_string());
+        advice.extend(century.map(|year| words(&Advised::Reading("century", Some(&year)))));
+        if self.decimal_comma {
+            advice.push(words(&Advised::Reading("decimal-comma", None)));
+        }
+        if !self.missing.is_empty() {
+            let marks = self.missing.join(",");
+            advice.push(words(&Advised::Reading("missing", Some(&marks))));
+        }
+        let options = advice.join(" and ");
+        match (&self.format, &*self.missing) {
+            (Some(_), _) => format!("Read them as dates with {options}"),
+            (None, []) => format!("The numbers have a decimal comma: use {options}"),
+            (None, [mark]) => format!("If `{mark}` means that there is no value, use {options}"),
+            (None, _) => format!("If these mean that there is no value, use {options}"),
         }
     }
 }
@@ -296,49 +348,54 @@ impl Error {
 impl NotNumbers {
     /// What it says, in the words of a way in.
     pub(crate) fn told(&self, words: Words<'_>) -> String {
-        let NotNumbers { file, column, values, bad, first } = self;
+        let NotNumbers { file, column, values, bad, first, suggested } = self;
         let within = within(file);
         if *bad == 0 {
             let read = words(&Advised::column(column, "number"));
             return format!(
-                "{within}column `{column}` holds texts, even if all of them are numbers. Read it \
-                    as such: {read}"
+                "{within}column `{column}` holds text, although all of its values are numbers. \
+                 Read them as numbers: {read}"
             );
         }
-        let bad = bad_cells(*bad, *values, first);
-        let missing = words(&Advised::Reading("missing", None));
-        format!(
-            "{within}column `{column}` cannot be used as numbers: {bad}. Mark what means no \
-                value: {missing}"
-        )
+        let cells = bad_cells((*bad, *values), ["a number", "numbers"], first);
+        let advice = SuggestedReading::advice_on_numbers(suggested.as_ref(), column, words);
+        format!("{within}column `{column}` cannot be used as numbers: {cells}. {advice}")
     }
 }
 
 /// How many cells are not what they should be, and which the first are.
-fn bad_cells(bad: u64, values: u64, first: &[BadCell]) -> String {
-    if first.is_empty() {
-        return format!("its {values} values are written in another notation than was asked for");
-    }
+fn bad_cells((bad, values): (u64, u64), [one, many]: [&str; 2], first: &[BadCell]) -> String {
     let cells: Vec<String> = first.iter().map(BadCell::to_string).collect();
     let more = if bad > first.len() as u64 { ", …" } else { "" };
-    let are = if bad == 1 { "is not one" } else { "are not" };
-    format!("{bad} of its {values} values {are} ({}{more})", cells.join(", "))
+    let are = if bad == 1 { format!("is not {one}") } else { format!("are not {many}") };
+    let cells = cells.join(", ");
+    format!("{} of its {} values {are} ({cells}{more})", grouped(bad), grouped(values))
 }
 
 impl NotDates {
     /// What it says, in the words of a way in.
     pub(crate) fn told(&self, words: Words<'_>) -> String {
-        let NotDates { file, column, values, bad, first } = self;
-        let (within, cells) = (within(file), bad_cells(*bad, *values, first));
-        let first_step = match bad == values {
-            true => "Name a column of dates, or say how these are written".to_owned(),
-            false => {
-                let missing = words(&Advised::Reading("missing", None));
-                format!("Mark what means no value ({missing}), or say how the dates are written")
-            }
-        };
-        let read = words(&Advised::column(column, "%d.%m.%Y"));
-        format!("{within}column `{column}` cannot be used as dates: {cells}. {first_step}: {read}")
+        let NotDates { file, column, values, bad, first, suggested } = self;
+        let within = within(file);
+        let advice = suggested.as_ref().map_or_else(
+            || {
+                let [missing, read] =
+                    ["missing", "read"].map(|option| words(&Advised::Reading(option, None)));
+                match bad == values {
+                    true => format!("Choose a column of dates, or give their format ({read})"),
+                    false => format!(
+                        "Correct these cells, mark them as missing ({missing}), or give the \
+                         format of the dates ({read})"
+                    ),
+                }
+            },
+            |suggested| suggested.told(column, words),
+        );
+        if first.is_empty() {
+            return format!("{within}column `{column}` holds whole numbers. {advice}");
+        }
+        let cells = bad_cells((*bad, *values), ["a date", "dates"], first);
+        format!("{within}column `{column}` cannot be used as dates: {cells}. {advice}")
     }
 }
 
@@ -349,9 +406,8 @@ impl AmbiguousDates {
         let [dmy, mdy] =
             ["dmy", "mdy"].map(|order| words(&Advised::Reading("date-order", Some(order))));
         format!(
-            "{}column `{column}` leaves open whether day or month comes first: {cell} is \
-                {day_first} or \
-             {month_first}. Say which: {dmy} or {mdy}",
+            "{}column `{column}` does not show whether the day or the month comes first: {cell} \
+             is {day_first} or {month_first}. Choose {dmy} or {mdy}",
             within(file)
         )
     }
@@ -378,19 +434,9 @@ fn within(file: &Option<String>) -> String {
     file.as_ref().map(|file| format!("{file}: ")).unwrap_or_default()
 }
 
-fn compact_dates(column: &str, expected: Expected, found: Type, words: Words<'_>) -> String {
-    match (expected, found) {
-        (Expected::Dates, Type::Integer) => {
-            let read = words(&Advised::column(column, "%Y%m%d"));
-            format!(". If they are dates, say how they are written: {read}")
-        }
-        _ => String::new(),
-    }
-}
-
 fn meant(nearest: &[String], known: &str) -> String {
     match nearest {
-        [] => format!(". There are: {known}"),
+        [] => format!(". Expected one of: {known}"),
         names => {
             let quoted: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
             format!(". Did you mean {}?", quoted.join(" or "))
@@ -407,7 +453,7 @@ fn did_you_mean(nearest: &[String], columns: &[String]) -> String {
             let (first, more) = columns.split_at(columns.len().min(MOST_NAMES));
             let more =
                 if more.is_empty() { String::new() } else { format!(" and {} more", more.len()) };
-            format!(". There are: {}{more}", quoted(first).join(", "))
+            format!(". The columns are: {}{more}", quoted(first).join(", "))
         }
         names => format!(". Did you mean {}?", quoted(names).join(" or ")),
     }

@@ -347,7 +347,7 @@ impl Fill {
         let left = ["left blank in added rows", "left blank as recorded"];
         for (counts, names) in [(&self.filled, done), (&self.left, left)] {
             for (count, what) in counts.iter().zip(names) {
-                ledger.note(format!("{name} {what}"), count.load(Relaxed));
+                ledger.note(format!("values of {name} {what}"), count.load(Relaxed));
             }
         }
     }

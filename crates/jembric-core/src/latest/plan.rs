@@ -12,8 +12,8 @@ use crate::{
     context::Context,
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Result, in_setting, refuse},
-    ledger::{Accounting, Outcome, Reason, RowMasks, Warning},
+    error::{Result, in_setting, refuse, excludes},
+    ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
     plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
     shape::{Named, Shape, Type, period_field},
@@ -44,14 +44,18 @@ impl RecordSettings<'_> {
         let date = in_setting("date", || shape.place_of_dates(self.date))?;
         let per = in_setting("per", || shape.named(self.per))?;
         let then = in_setting("then", || shape.named(self.then))?;
-        let accounting = Accounting::prepare(shape, context)?;
+        let accounting = Accounting::prepare(shape, context)?.warning_of([
+            Cause::NoDate { column: self.date.to_owned() },
+            Cause::no_key(&per),
+            Cause::AfterAsOf { column: self.date.to_owned() },
+        ]);
         let names = [&per[..], &then[..]].concat();
         let result = in_setting("per", || shape.renamed(&names))?;
         let result = match (self.at_each, self.mark) {
             (Some((Grain::Hour, _)), _) => return refuse("at-each", "hour", "a day or longer"),
-            (Some(_), Some(_)) => return refuse("mark", "given", "either it or `at-each`"),
+            (Some(_), Some(_)) => return excludes("mark", "`at-each`"),
             (Some(_), _) if self.dates.1 > 1 => {
-                return refuse(self.dates.0, "more than 1", "one date, beside `at-each`");
+                return refuse(self.dates.0, "more than 1", "1, because `at-each` is given");
             }
             (Some(_), None) => result.with(STATE_ON, Type::DAYS)?,
             (None, Some(name)) => in_setting("mark", || result.with(name, Type::Boolean))?,
@@ -178,9 +182,10 @@ impl RecordPlan {
         let tied_out = mask(count, decided.tied_out.iter().copied());
         let superseded = mask(count, decided.superseded.iter().copied());
         let kept = except(&except(&chosen.best, &superseded), &tied_out);
+        let superseded_by = if self.earliest { Reason::Preceded } else { Reason::Superseded };
         RowMasks {
             dropped: vec![
-                (Reason::Superseded, except(&except(&rows.considered, &kept), &tied_out)),
+                (superseded_by, except(&except(&rows.considered, &kept), &tied_out)),
                 (Reason::TiedWithTheOneKept, tied_out),
                 (Reason::AfterAsOf, rows.after.clone()),
             ],
@@ -265,7 +270,7 @@ impl Selection for RecordPlan {
         let mut outcome = if let Some(name) = &self.mark {
             let (mut ledger, set_aside) =
                 masks.account_of_all_kept(step, table, &self.accounting)?;
-            ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
+            ledger.counts.insert(0, ("rows marked".into(), kept.count_set_bits() as u64));
             let marks = BooleanArray::new(kept, Some(NullBuffer::new(rows.usable.clone())));
             let answer = table.renamed(&self.names)?.with_column(name, Arc::new(marks))?;
             Outcome { table: answer, ledger, set_aside }
@@ -276,7 +281,7 @@ impl Selection for RecordPlan {
             let answer = match &rows.states {
                 Some(states) => {
                     let answer = self.states_at_ends(table, &rows, states, &kept)?;
-                    ledger.counts.insert(0, ("rows out".into(), answer.rows() as u64));
+                    ledger.counts.insert(0, ("rows in the result".into(), answer.rows() as u64));
                     answer
                 }
                 None => table.filter(&kept)?.renamed(&self.names)?,
@@ -289,7 +294,7 @@ impl Selection for RecordPlan {
         ledger.zone = Some(context.zone.to_string()).filter(|_| cut && rows.dates.are_instants());
         ledger.counts.insert(0, ("entities".into(), chosen.entities));
         if decided.records > 0 {
-            ledger.counts.push(("tied".into(), decided.records));
+            ledger.counts.push(("tied records".into(), decided.records));
             if self.ties == Ties::All {
                 let (date, entities, records) =
                     (self.date_name.clone(), decided.entities, decided.records);

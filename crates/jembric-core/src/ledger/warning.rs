@@ -1,6 +1,10 @@
 //! [`Warning`]: what whoever reads an answer should know before using it.
 
-use crate::calendar::{Periods, Range};
+use super::{Entry, Reason, Tally, display::number, total};
+use crate::{
+    calendar::{Periods, Range},
+    shape::Named,
+};
 use serde::{Serialize, Serializer};
 use std::fmt;
 
@@ -42,6 +46,91 @@ pub enum Warning {
         /// The first and last of these periods.
         periods: Vec<String>,
     },
+    /// Most rows are left out, or all of them, and this is the probable cause. It is part of a
+    /// ledger only where it is due.
+    RowsLost {
+        /// What is probably wrong.
+        cause: Cause,
+        /// How many rows are left out for it.
+        rows: u64,
+        /// How many rows there are.
+        of: u64,
+    },
+}
+
+/// A probable mistake, which would explain why rows are left out.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Cause {
+    /// More than half of the intervals end before they start.
+    Reversed {
+        /// The column of starts.
+        start: String,
+        /// The column of ends.
+        end: String,
+    },
+    /// More than half of the rows have no date.
+    NoDate {
+        /// The column of dates.
+        column: String,
+    },
+    /// More than half of the rows have no key.
+    NoKey {
+        /// The columns of the key.
+        columns: Vec<String>,
+    },
+    /// Every date is after the as-of date.
+    AfterAsOf {
+        /// The column of dates.
+        column: String,
+    },
+    /// Every row lies outside the range.
+    OutsideRange,
+    /// The condition is unknown for every row.
+    ConditionUnknown,
+    /// No event has the key of any window.
+    NoKeyMatches {
+        /// The columns of the events.
+        columns: Vec<String>,
+        /// The columns of the windows.
+        of_windows: Vec<String>,
+    },
+}
+
+impl Cause {
+    pub(crate) fn no_key(key: &[Named]) -> Cause {
+        Cause::NoKey { columns: key.iter().map(|named| named.column.clone()).collect() }
+    }
+
+    /// The reasons for which it would leave rows out.
+    fn reasons(&self) -> &'static [Reason] {
+        match self {
+            Cause::Reversed { .. } => &[Reason::EndBeforeStart],
+            Cause::NoDate { .. } => &[Reason::NoDate, Reason::NoStart],
+            Cause::NoKey { .. } => &[Reason::NoKey],
+            Cause::AfterAsOf { .. } => &[Reason::AfterAsOf],
+            Cause::OutsideRange => &[Reason::BeforeView, Reason::AfterView, Reason::OutsideRange],
+            Cause::ConditionUnknown => &[Reason::ConditionUndecided],
+            Cause::NoKeyMatches { .. } => &[Reason::NoWindowForItsKey],
+        }
+    }
+
+    /// Whether a row that is set aside for it counts among the rows that it is compared with. If
+    /// so, more than half of them are suspicious, otherwise only all of the rows that are left.
+    fn sets_aside(&self) -> bool {
+        matches!(self, Cause::Reversed { .. } | Cause::NoDate { .. } | Cause::NoKey { .. })
+    }
+
+    /// The warning of this cause, which may not be due.
+    pub(super) fn warning(&self, tally: &Tally) -> Warning {
+        let rows = |entries: &[Entry]| -> u64 {
+            let own = entries.iter().filter(|entry| self.reasons().contains(&entry.reason));
+            own.map(|entry| entry.rows).sum()
+        };
+        let rows = rows(&tally.dropped) + rows(&tally.set_aside);
+        let unused = if self.sets_aside() { 0 } else { total(&tally.set_aside) };
+        Warning::RowsLost { cause: self.clone(), rows, of: tally.rows_in - unused }
+    }
 }
 
 impl Warning {
@@ -58,6 +147,15 @@ impl Warning {
             what,
             periods,
         })
+    }
+
+    /// Whether the reader of the result should be told.
+    pub(super) fn is_due(&self) -> bool {
+        match self {
+            Warning::RowsLost { cause, rows, of } if cause.sets_aside() => rows * 2 > *of,
+            Warning::RowsLost { rows, of, .. } => *rows > 0 && rows == of,
+            _ => true,
+        }
     }
 
     /// Adds another warning of the same kind; tells whether it is one.
@@ -87,6 +185,13 @@ impl Warning {
                     window.clone_from(other_window);
                 }
             }
+            (
+                Warning::RowsLost { cause, rows, of },
+                Warning::RowsLost { cause: other, rows: more, of: more_of },
+            ) if cause == other => {
+                *rows += more;
+                *of += more_of;
+            }
             // It is said of the setting, and is the same of every part of a table.
             (Warning::PeriodsInPart { .. }, other) => return *self == *other,
             _ => return false,
@@ -101,31 +206,34 @@ impl fmt::Display for Warning {
             Warning::Tied { date, entities, records } => {
                 let (entity, has) =
                     if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
+                let [entities, records] = [entities, records].map(|n| number(f, n));
                 write!(
                     f,
-                    "{entities} {entity} {has} {records} records that tie on {date}: a sum over \
-                        the answer counts each of them. \
-                     Break ties with `then`, or choose with `ties`"
+                    "{entities} {entity} {has} {records} records that tie on `{date}`, so a sum \
+                        over the result counts each of them. Break ties with `then`, or choose \
+                        with `ties`"
                 )
             }
             Warning::Repeated { events, pairs } => {
-                let (event, falls) =
-                    if *events == 1 { ("event", "falls") } else { ("events", "fall") };
+                let (event, lies, makes) = match events {
+                    1 => ("event", "lies", "makes"),
+                    _ => ("events", "lie", "make"),
+                };
+                let [events, pairs] = [events, pairs].map(|n| number(f, n));
                 write!(
                     f,
-                    "{events} {event} {falls} in several windows and {} {pairs} rows: a sum over \
-                        the answer counts each of them. \
-                     Choose one window with `pick`",
-                    if *events == 1 { "makes" } else { "make" }
+                    "{events} {event} {lies} in several windows and {makes} {pairs} rows, so a \
+                        sum over the result counts each of them. Choose one window with `pick`"
                 )
             }
             Warning::KeysNearlyMatch { events, stray, window } => {
-                let (event, has) = if *events == 1 { ("event", "has") } else { ("events", "have") };
+                let (event, matches) =
+                    if *events == 1 { ("event", "matches") } else { ("events", "match") };
+                let events = number(f, events);
                 write!(
                     f,
-                    "{events} {event} that {has} no window for the key would have one if case and \
-                        blanks at the ends did not \
-                     count: `{stray}` beside `{window}`"
+                    "{events} {event} {matches} a window only if upper and lower case and outer \
+                        blanks are ignored: `{stray}` and `{window}`"
                 )
             }
             Warning::PeriodsInPart { range, what, periods } => {
@@ -133,20 +241,59 @@ impl fmt::Display for Warning {
                 match what {
                     None => write!(
                         f,
-                        "the range {range} holds only a part of {periods}: rows outside it do not \
-                            count"
+                        "the range {range} covers only part of {periods}. Rows outside the range \
+                            are not counted"
                     ),
-                    Some(what) => {
-                        write!(
-                            f,
-                            "{what} counts only rows in the range {range}, which holds only a \
-                                part of {periods}"
-                        )
+                    Some(what) => write!(
+                        f,
+                        "{what} counts only rows in the range {range}, which covers only part of \
+                            {periods}"
+                    ),
+                }
+            }
+            Warning::RowsLost { cause, rows, of } => {
+                let [rows, of] = [rows, of].map(|n| number(f, n));
+                match cause {
+                    Cause::Reversed { start, end } => write!(
+                        f,
+                        "{rows} of {of} intervals end before they start: are `{start}` and \
+                            `{end}` swapped?"
+                    ),
+                    Cause::NoDate { column } => write!(
+                        f,
+                        "`{column}` is missing in {rows} of {of} rows: is it the right column?"
+                    ),
+                    Cause::NoKey { columns } => write!(
+                        f,
+                        "{} is missing in {rows} of {of} rows: is it the right key?",
+                        quoted(columns)
+                    ),
+                    Cause::AfterAsOf { column } => write!(
+                        f,
+                        "every `{column}` is after the as-of date: is the as-of date right?"
+                    ),
+                    Cause::OutsideRange => {
+                        f.write_str("every row lies outside the range: is the range right?")
                     }
+                    Cause::ConditionUnknown => f.write_str(
+                        "the condition is unknown for every row, because it compares missing \
+                            values. Test for them with `is missing` or `is not missing`",
+                    ),
+                    Cause::NoKeyMatches { columns, of_windows } => write!(
+                        f,
+                        "no event matches a window: {} and {} of the windows have no value in \
+                            common. Are these the right columns to match?",
+                        quoted(columns),
+                        quoted(of_windows)
+                    ),
                 }
             }
         }
     }
+}
+
+fn quoted(names: &[String]) -> String {
+    names.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", ")
 }
 
 impl Serialize for Warning {

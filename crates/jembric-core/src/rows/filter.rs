@@ -4,7 +4,7 @@ use crate::{
     context::Context,
     error::{Result, in_setting},
     expression::{BoundExpression, Expression},
-    ledger::{Accounting, Outcome, Reason, RowMasks},
+    ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
     shape::{Shape, Type},
@@ -63,7 +63,7 @@ impl Operation for Filter {
         let condition = in_setting("condition", || {
             self.condition.parse::<Expression>()?.bind_condition(shape, context)
         })?;
-        let accounting = Accounting::prepare(shape, context)?;
+        let accounting = Accounting::prepare(shape, context)?.warning_of([Cause::ConditionUnknown]);
         let result = match &self.mark {
             None => shape.clone(),
             Some(name) => in_setting("mark", || shape.with(name, Type::Boolean))?,
@@ -111,7 +111,7 @@ impl Prepared for FilterPlan {
             Some(name) => {
                 let (mut ledger, set_aside) =
                     masks.account_of_all_kept(step, table, &self.accounting)?;
-                ledger.counts.insert(0, ("marked".into(), kept.count_set_bits() as u64));
+                ledger.counts.insert(0, ("rows marked".into(), kept.count_set_bits() as u64));
                 Outcome {
                     table: table.with_column(name, Arc::new(truth))?.anonymous(),
                     ledger,

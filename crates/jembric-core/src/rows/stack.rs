@@ -186,7 +186,7 @@ impl Prepared for StackPlan {
             for (name, table) in self.names.iter().zip(tables) {
                 ledger.counts.push((format!("from {name}").into(), table.rows() as u64));
             }
-            ledger.note("columns that some of them do not have", not_everywhere as u64);
+            ledger.note("columns missing from some tables", not_everywhere as u64);
         })
     }
 }

@@ -72,11 +72,10 @@ impl SpellsPlan {
             table,
             &self.accounting,
         )?;
-        ledger.counts.insert(
-            0,
-            (if self.idle { "idle stretches" } else { "spells" }.into(), spells.len() as u64),
-        );
-        ledger.note("open", open);
+        ledger
+            .counts
+            .insert(0, (if self.idle { "gaps" } else { "spells" }.into(), spells.len() as u64));
+        ledger.note("without an end", open);
         ledger.as_of = intervals.closed_on;
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
 

@@ -58,8 +58,8 @@ impl SpellsPlan {
         ledger.as_of = context.as_of;
         ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
         ledger.counts.insert(0, ("spells".into(), spells.len() as u64));
-        ledger.note("overtaken on the same day", told.0);
-        ledger.note("tied, of which the greatest counts", told.1);
+        ledger.note("records replaced on the same day", told.0);
+        ledger.note("ties decided by the greatest value", told.1);
 
         let rows = UInt32Array::from_iter_values(spells.iter().map(|spell| spell.row));
         let mut columns: Vec<(Field, ArrayRef)> =

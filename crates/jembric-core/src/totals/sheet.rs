@@ -328,14 +328,14 @@ impl Sheet<'_> {
             }
         }
         let rows_out = self.rows.len() as u64 + u64::from(self.totals.margins);
-        ledger.counts.insert(0, ("rows out".into(), rows_out));
+        ledger.counts.insert(0, ("rows in the result".into(), rows_out));
         if self.totals.dates.len() > 1 {
             for (named, dated) in self.totals.dates.iter().zip(&self.part.by_date) {
-                ledger.note(format!("without {}", named.column), dated.undated);
-                ledger.note(format!("{} outside the range", named.column), dated.outside);
+                ledger.note(format!("rows without {}", named.column), dated.undated);
+                ledger.note(format!("values of {} outside the range", named.column), dated.outside);
             }
         }
-        ledger.note("missing values passed over", self.part.missing.values().sum());
+        ledger.note("missing values skipped", self.part.missing.values().sum());
         if let Some(list) = &self.totals.entities {
             ledger
                 .note("entities named without a key", (list.len() - list.complete().len()) as u64);

@@ -217,7 +217,7 @@ impl Account<'_> {
         if pairs_made && within.pick == Pick::All && repeated > 0 {
             of_events.warnings.push(Warning::Repeated { events: repeated, pairs: windows_each });
         }
-        of_events.note("in several windows", repeated);
+        of_events.note("events in several windows", repeated);
         let which = if within.pick == Pick::Last { "greatest" } else { "least" };
         of_events.note(format!("ties decided by the {which} row"), self.found.tied);
         of_events.warnings.extend(self.nearly.clone());

@@ -34,6 +34,12 @@ pub(super) struct PlacedWindow {
 }
 
 impl PlacedWindow {
+    /// The columns of starts and of ends, if there are both.
+    pub(super) fn columns(&self) -> Option<(&str, &str)> {
+        let ((from, _), (to, _)) = (self.from.as_ref()?, self.to.as_ref()?);
+        (from.column != to.column).then_some((&*from.column, &*to.column))
+    }
+
     /// The places of the columns.
     pub(super) fn places(&self) -> impl Iterator<Item = usize> {
         self.from.iter().chain(&self.to).map(|(_, place)| *place)

@@ -1,8 +1,7 @@
 //! Formats that the user gives for a column, where its cells alone do not tell what they are.
 
 use crate::error::{Error, Result};
-use jembric_core::calendar::{Day, Grain, MICROS_PER_DAY, Moment, loose_label};
-use jiff::fmt::strtime::BrokenDownTime;
+use jembric_core::calendar::{Day, Directives, Grain, MICROS_PER_DAY, Moment, loose_label};
 
 /// How the cells of a column are to be read.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,16 +16,6 @@ pub(crate) enum Given {
     Periods(Grain),
 }
 
-/// A format of strptime directives.
-#[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Directives {
-    format: String,
-    moment: bool,
-    instant: bool,
-    /// The first of the hundred years that two digits stand for.
-    century: Option<i16>,
-}
-
 impl Given {
     /// What was given for a column: a word, or strptime directives.
     pub(crate) fn of(column: &str, format: &str, century: Option<i16>) -> Result<Given> {
@@ -37,14 +26,14 @@ impl Given {
             "quarter" => Ok(Given::Periods(Grain::Quarter)),
             "week" => Ok(Given::Periods(Grain::Week)),
             "year" => Ok(Given::Periods(Grain::Year)),
-            _ => Directives::of(column, format, century).map(Given::Directives),
+            _ => directives(column, format, century).map(Given::Directives),
         }
     }
 
     /// Whether the cells are read as moments, and not as days.
     pub(crate) fn moments(&self) -> bool {
         match self {
-            Given::Directives(directives) => directives.moment,
+            Given::Directives(directives) => directives.moments(),
             Given::Rfc2822 | Given::Serial => true,
             Given::Periods(_) => false,
         }
@@ -53,7 +42,7 @@ impl Given {
     /// Whether the moments are points in time.
     pub(crate) fn instants(&self) -> bool {
         match self {
-            Given::Directives(directives) => directives.instant,
+            Given::Directives(directives) => directives.instants(),
             Given::Rfc2822 => true,
             Given::Serial | Given::Periods(_) => false,
         }
@@ -62,7 +51,7 @@ impl Given {
     /// The format in the user's words.
     pub(crate) fn words(&self) -> String {
         match self {
-            Given::Directives(directives) => directives.format.clone(),
+            Given::Directives(directives) => directives.text().to_owned(),
             Given::Rfc2822 => "rfc2822".to_owned(),
             Given::Serial => "serial".to_owned(),
             Given::Periods(grain) => grain.to_string(),
@@ -71,10 +60,7 @@ impl Given {
 
     pub(crate) fn day(&self, cell: &[u8]) -> Option<Day> {
         match self {
-            Given::Directives(directives) => {
-                let date = directives.parsed(cell)?.to_date().ok()?;
-                Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)
-            }
+            Given::Directives(directives) => directives.day(cell),
             Given::Periods(grain) => loose_label(cell, *grain),
             Given::Rfc2822 | Given::Serial => None,
         }
@@ -104,63 +90,23 @@ fn serial(cell: &[u8]) -> Option<i64> {
     Some(EPOCH * MICROS_PER_DAY + millis * 1_000)
 }
 
-impl Directives {
-    fn of(column: &str, format: &str, century: Option<i16>) -> Result<Directives> {
-        let wrong = |value: String, expected: &str| {
-            Err(Error::Setting { setting: "read", value, expected: expected.to_owned() })
-        };
-        let any_moment = jiff::Timestamp::UNIX_EPOCH.to_zoned_datetime(jiff::tz::TimeZone::UTC);
-        let known = jiff::fmt::strtime::format(format, &any_moment).is_ok();
-        if !format.contains('%') || !known {
+/// Errors: the text has no directive or an unknown one, or years of two digits without a century.
+fn directives(column: &str, format: &str, century: Option<i16>) -> Result<Directives> {
+    let wrong = |value: String, expected: &str| {
+        Err(Error::Setting { setting: "read", value, expected: expected.to_owned() })
+    };
+    match Directives::new(format, century) {
+        None => {
             let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, \
-                `text`, or strptime directives such as \
-                            `%d.%m.%Y` or `%d/%m/%y %H:%M`";
-            return wrong(format!("`{column}={format}`"), expected);
+                `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`";
+            wrong(format!("`{column}={format}`"), expected)
         }
-        let directives: Vec<char> = format
-            .split('%')
-            .skip(1)
-            .filter_map(|part| {
-                part.trim_start_matches([
-                    '-', '_', '^', '#', ':', '.', '0', '1', '2', '3', '6', '9',
-                ])
-                .chars()
-                .next()
-            })
-            .collect();
-        let any = |of: &str| directives.iter().any(|&directive| of.contains(directive));
-        let two_digits = any("yD");
-        if two_digits && century.is_none() {
-            let expected = "the first of the hundred years that two digits stand for as well: \
+        Some(directives) if directives.two_digit_years() && century.is_none() => {
+            let expected = "the first of the hundred years that they stand for as well: \
                 `--century 1900`";
-            return wrong(format!("`{column}={format}` has years of two digits"), expected);
+            wrong(format!("`{column}={format}` has years of two digits"), expected)
         }
-        Ok(Directives {
-            format: format.to_owned(),
-            moment: any("HIklMSfNTRrXcspP"),
-            instant: any("zs"),
-            century: century.filter(|_| two_digits),
-        })
-    }
-
-    fn parsed(&self, cell: &[u8]) -> Option<BrokenDownTime> {
-        let mut parsed = jiff::fmt::strtime::parse(&self.format, cell).ok()?;
-        if let Some(century) = self.century {
-            let year = parsed.year()?;
-            parsed.set_year(Some(century + (year - century).rem_euclid(100))).ok()?;
-        }
-        Some(parsed)
-    }
-
-    fn micros(&self, cell: &[u8]) -> Option<i64> {
-        let parsed = self.parsed(cell)?;
-        if self.instant {
-            return Some(parsed.to_timestamp().ok()?.as_microsecond());
-        }
-        let (date, time) = (parsed.to_date().ok()?, parsed.to_time().ok()?);
-        let day = Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)?;
-        let since_midnight = time.duration_since(jiff::civil::Time::midnight()).as_micros() as i64;
-        Some(i64::from(day.number()) * MICROS_PER_DAY + since_midnight)
+        Some(directives) => Ok(directives),
     }
 }
 

@@ -1,0 +1,142 @@
+//! The ledger as text: one line for each fact, whose numbers stand below each other.
+//!
+//! The plain form (`{}`) has plain numbers. The alternate form (`{:#}`) is for people: its numbers
+//! have group separators.
+
+use super::{Entry, Followed, Ledger, Reconciled, total};
+use std::fmt::{self, Formatter, Result};
+
+/// A number with group separators: `12,345,678.9`.
+///
+/// ```
+/// assert_eq!(jembric_core::grouped(1_234_567), "1,234,567");
+/// assert_eq!(jembric_core::grouped("-1234.5678"), "-1,234.5678");
+/// ```
+pub fn grouped(number: impl fmt::Display) -> String {
+    let text = number.to_string();
+    let start = text.find(|c: char| c.is_ascii_digit()).unwrap_or(text.len());
+    let digits = text[start..].bytes().take_while(u8::is_ascii_digit).count();
+    let mut grouped = text[..start].to_owned();
+    for (place, digit) in text[start..start + digits].chars().enumerate() {
+        if place > 0 && (digits - place) % 3 == 0 {
+            grouped.push(',');
+        }
+        grouped.push(digit);
+    }
+    grouped + &text[start + digits..]
+}
+
+/// A number in the form that is asked for.
+pub(super) fn number(f: &Formatter<'_>, number: impl fmt::Display) -> String {
+    if f.alternate() { grouped(number) } else { number.to_string() }
+}
+
+impl fmt::Display for Ledger {
+    fn fmt(&self, f: &mut Formatter<'_>) -> Result {
+        f.write_str(&self.step)?;
+        if let Some(from) = &self.from {
+            write!(f, ", from {from}")?;
+        }
+        if let Some(as_of) = self.as_of {
+            write!(f, ", as of {as_of}")?;
+        }
+        if let Some(view) = self.view {
+            write!(f, ", range {view}")?;
+        }
+        if let Some(zone) = &self.zone {
+            write!(f, ", time zone {zone}")?;
+        }
+        let width = number(f, self.rows_in).len().max(4);
+        let line = |f: &mut Formatter<'_>, name: &str, rows: u64, rest: &str| {
+            let rows = number(f, rows);
+            let gap = if rest.is_empty() { "" } else { "  " };
+            write!(f, "\n  {name:<10} {rows:>width$}{gap}{rest}")
+        };
+        line(f, "rows in", self.rows_in, "")?;
+        let count = |(name, count): &(_, u64)| format!("{} {name}", number(f, count));
+        let counts: Vec<String> = self.counts.iter().map(count).collect();
+        line(f, "kept", self.kept, &counts.join(" · "))?;
+        for (name, entries) in [("dropped", &self.dropped), ("set aside", &self.set_aside)] {
+            // A line for each reason, so that the numbers add up to the rows that came in.
+            for (n, entry) in entries.iter().enumerate() {
+                let rest = format!("{}{}", entry.reason, Lines(entry));
+                line(f, if n == 0 { name } else { "" }, entry.rows, &rest)?;
+            }
+        }
+        self.reconciled.iter().try_for_each(|sums| sums.write(f))?;
+        if let Some(followed) = &self.followed {
+            line(f, "followed", followed.rows_in, "")?;
+            followed.write(f)?;
+        }
+        for warning in self.warnings() {
+            match f.alternate() {
+                true => write!(f, "\n  warning: {warning:#}")?,
+                false => write!(f, "\n  warning: {warning}")?,
+            }
+        }
+        let (dropped, set_aside) = (total(&self.dropped), total(&self.set_aside));
+        let sign = if self.rows_in == self.kept + dropped + set_aside { '=' } else { '≠' };
+        let rows_in = number(f, self.rows_in);
+        write!(f, "\n  {:<10} {rows_in:>width$} {sign} {} kept", "balance", number(f, self.kept))?;
+        for (name, rows) in [("dropped", dropped), ("set aside", set_aside)] {
+            if rows > 0 {
+                write!(f, " + {} {name}", number(f, rows))?;
+            }
+        }
+        match &self.other_side {
+            Some(side) if f.alternate() => write!(f, "\n{side:#}"),
+            Some(side) => write!(f, "\n{side}"),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Reconciled {
+    fn write(&self, f: &mut Formatter<'_>) -> Result {
+        let Reconciled { column, came_in, kept, dropped, set_aside, in_answer } = self;
+        let [came_in, kept] = [came_in, kept].map(|sum| number(f, sum));
+        write!(f, "\n  sum of {column}: {came_in} in = {kept} kept")?;
+        for (name, sum) in [("dropped", dropped), ("set aside", set_aside)] {
+            // A sum over no rows says nothing.
+            if !sum.is_zero() {
+                write!(f, " + {} {name}", number(f, sum))?;
+            }
+        }
+        match in_answer {
+            Some(sum) => write!(f, "; {} in the result", number(f, sum)),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Followed {
+    fn write(&self, f: &mut Formatter<'_>) -> Result {
+        write!(f, "  {}: {} kept", self.condition, number(f, self.kept))?;
+        for entry in self.dropped.iter().chain(&self.set_aside) {
+            write!(f, " · {} {}{}", number(f, entry.rows), entry.reason, Lines(entry))?;
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Display for Entry {
+    fn fmt(&self, f: &mut Formatter<'_>) -> Result {
+        write!(f, "{} {}{}", number(f, self.rows), self.reason, Lines(self))
+    }
+}
+
+/// The lines of an entry's rows, as far as they are known. They are numbers to be looked up in a
+/// file, and have no group separators.
+struct Lines<'a>(&'a Entry);
+
+impl fmt::Display for Lines<'_> {
+    fn fmt(&self, f: &mut Formatter<'_>) -> Result {
+        let Entry { rows, lines, .. } = self.0;
+        if lines.is_empty() {
+            return Ok(());
+        }
+        let named: Vec<String> = lines.iter().map(u64::to_string).collect();
+        let more = if *rows > lines.len() as u64 { ", …" } else { "" };
+        write!(f, " (line{} {}{more})", if *rows == 1 { "" } else { "s" }, named.join(", "))
+    }
+}
