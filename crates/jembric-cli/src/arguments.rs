@@ -1,6 +1,6 @@
-//! What can be typed. The options of an operation are made from its settings in the library; those
-//! of reading, of the answer and of the account are the same for every command and are declared
-//! here.
+//! Declares the command line. The options of an operation are made from its settings in the
+//! library; those for reading, the result and the ledger are the same for every command and are
+//! declared here.
 
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
@@ -49,94 +49,94 @@ fn example_of(operation: &str) -> &'static str {
     }
 }
 
-/// How the file is read.
+/// How input files are read.
 #[derive(Args, Clone, Debug)]
-#[command(next_help_heading = "Reading FILE")]
+#[command(next_help_heading = "Reading files")]
 pub(crate) struct ReadArguments {
-    /// Read a column in a format of strptime directives (`day=%d.%m.%y`), or as one of: month,
-    /// quarter, week, year, serial (days since 1899-12-30), rfc2822, number, text
+    /// Read a column as `FORMAT`: strptime directives (`day=%d.%m.%y`), or one of month, quarter,
+    /// week, year, serial (days since 1899-12-30), rfc2822, number, text
     #[arg(long, value_name = "COL=FORMAT")]
     pub(crate) read: Vec<String>,
-    /// The first of the hundred years that two-digit years stand for
+    /// Read two-digit years as the hundred years that begin with this year
     #[arg(long, value_name = "YEAR", value_parser = value_parser!(i16).range(1..=9900))]
     pub(crate) century: Option<i16>,
-    /// Which comes first in dates with slashes; `ymd`: only dates that begin with the year are
-    /// dates
+    /// Choose the order of day and month in dates with slashes; `ymd` accepts only dates that begin
+    /// with the year
     #[arg(long, value_name = "ORDER")]
     pub(crate) date_order: Option<DateOrder>,
-    /// Texts that mean "no value", separated by commas
+    /// Treat these texts as missing values
     #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
     pub(crate) missing: Vec<String>,
-    /// The character between cells (`tab` for the tabulator); found from the first lines if not
-    /// given
+    /// Separate cells at this character (`tab` for a tab) [default: detected]
     #[arg(long, value_name = "CHAR")]
     pub(crate) separator: Option<String>,
-    /// The file's encoding, such as windows-1252 or utf-16le
+    /// Read the file in this encoding, such as windows-1252 or utf-16le [default: utf-8, or by its
+    /// byte order mark]
     #[arg(long, value_name = "NAME")]
     pub(crate) encoding: Option<String>,
-    /// Numbers are written 3,5
+    /// Read numbers with a decimal comma, such as 3,5
     #[arg(long)]
     pub(crate) decimal_comma: bool,
-    /// The first line is a row: columns are called c1, c2 …
+    /// Treat the first line as data, and name the columns c1, c2 …
     #[arg(long)]
     pub(crate) no_header: bool,
-    /// Quotes are ordinary characters
+    /// Treat quotes as ordinary characters
     #[arg(long)]
     pub(crate) no_quotes: bool,
-    /// Bytes that a packed file may unpack to, or the cells of any file may take [default: 200
-    /// times its size, or 512 MiB]
+    /// Limit the size to which a compressed file may unpack, or a file may grow when it is read
+    /// [default: 200 times its size, or 512 MiB]
     #[arg(long, value_name = "BYTES")]
     pub(crate) most_unpacked: Option<u64>,
-    /// Columns that a file may have [default: 20000]
+    /// Limit the number of columns of a file [default: 20000]
     #[arg(long, value_name = "N")]
     pub(crate) most_columns: Option<u64>,
 }
 
-/// Where the answer goes.
+/// Where the result goes.
 #[derive(Args, Clone, Debug)]
-#[command(next_help_heading = "The answer")]
+#[command(next_help_heading = "Result")]
 pub(crate) struct AnswerArguments {
-    /// Write the answer to a file; its ending tells the format (.csv, .jsonl, .md, .parquet,
-    /// .arrow, .xlsx; the first three also with .gz or .zst)
+    /// Write the result to a file, in the format of its extension: .csv, .jsonl, .md (also with .gz
+    /// or .zst), .parquet, .arrow, .xlsx
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
-    /// The format [default: a table on a terminal, CSV in a pipe]
+    /// Write the result in this format [default: a table on a terminal, CSV in a pipe]
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<AnswerFormat>,
-    /// Show at most this many rows in a table, or `all`
+    /// Show at most this many rows of a table, or `all`
     #[arg(long, value_name = "N", default_value = "20", value_parser = number_of_rows)]
     pub(crate) rows: usize,
-    /// Show these columns in a table, or `all`, in blocks below each other where they do not fit
-    /// [default: as many as fit]
+    /// Show these columns of a table, or `all`, in blocks below each other if they do not fit side
+    /// by side [default: as many as fit]
     #[arg(id = "shown columns", long = "columns", value_name = "COL,…", value_delimiter = ',')]
     pub(crate) columns: Vec<String>,
-    /// The date that the answer speaks of: a date, `today`, or `newest:COL`, with a span added or
-    /// taken (`today - 9 months`)
+    /// Set the as-of date: a date, `today`, or `newest:COL`, plus or minus a span
+    /// (`today - 9 months`)
     #[arg(long, value_name = "DATE")]
     pub(crate) as_of: Option<String>,
-    /// The time zone in which moments with an offset are cut into days, by area and city [default:
+    /// Convert moments with an offset to days in this time zone, such as Europe/Lisbon [default:
     /// UTC]
     #[arg(long, value_name = "ZONE")]
     pub(crate) zone: Option<String>,
-    /// Write the steps as a routine, which `jembric run` runs again
+    /// Save the steps as a routine for `jembric run`
     #[arg(long, value_name = "FILE")]
     pub(crate) save_routine: Option<PathBuf>,
 }
 
-/// Where the account of the rows goes.
+/// Where the ledger goes.
 #[derive(Args, Clone, Debug)]
-#[command(next_help_heading = "The account")]
+#[command(next_help_heading = "Ledger")]
 pub(crate) struct AccountArguments {
-    /// Write the rows that were set aside to a file, each with its reason
+    /// Write the rows that were set aside to a file, with the reason of each
     #[arg(long, value_name = "FILE")]
     pub(crate) aside: Option<PathBuf>,
-    /// Have the ledger carry the sums of these columns: in, kept, dropped, set aside
+    /// Reconcile the sums of these columns in the ledger: in, kept, dropped, set aside
     #[arg(long, value_name = "COL,…", value_delimiter = ',')]
     pub(crate) reconcile: Vec<String>,
-    /// How the ledger is written
+    /// Write the ledger as text or JSON
     #[arg(long, value_name = "FORM", default_value = "text")]
     pub(crate) ledger: LedgerForm,
-    /// Say nothing but errors
+    /// Print nothing but errors
     #[arg(long, short)]
     pub(crate) quiet: bool,
 }
@@ -165,7 +165,7 @@ pub(crate) enum LedgerForm {
     Json,
 }
 
-/// How many rows are shown, of which there may be `all`.
+/// Parses a number of rows, or `all`.
 fn number_of_rows(typed: &str) -> Result<usize, String> {
     match typed {
         "all" => Ok(usize::MAX),
@@ -176,22 +176,25 @@ fn number_of_rows(typed: &str) -> Result<usize, String> {
 /// The whole command line.
 pub(crate) fn command() -> Command {
     let demo = Command::new("demo")
-        .about("The harbour's tables and what Jembric answers about them")
+        .about("Run a tour on built-in tables, or write these tables to a directory")
         .after_help("Example:\n  jembric demo --into harbour")
         .arg(
             Arg::new("into")
                 .long("into")
                 .value_name("DIR")
                 .value_parser(value_parser!(PathBuf))
-                .help("Write the tables to a directory to play with, instead"),
+                .help("Write the tables to this directory instead"),
         );
     let look = Command::new("look")
-        .help_template(help_with("jembric look inspections.csv"))
+        .help_template(help_with(
+            "jembric look inspections.csv",
+            "What does this file contain, and what looks wrong?",
+        ))
         .arg(file().num_args(1..));
     let look = ReadArguments::augment_args(look)
-        .about("What is in this file, are its dates really dates, what looks wrong?");
+        .about("Describe the columns of files, and report what looks wrong");
     let completions = Command::new("completions")
-        .about("Write the completions of a shell to standard output")
+        .about("Print the completion script of a shell")
         .after_help(
             "Example:\n  jembric completions bash > \
                 ~/.local/share/bash-completion/completions/jembric",
@@ -209,30 +212,27 @@ pub(crate) fn command() -> Command {
                 .help("The directory, which is created if it does not exist"),
         );
     let run = Command::new("run")
-        .about("What does a saved routine say now?")
-        .help_template(help_with("jembric run harbour.toml"))
-        .next_help_heading("What is asked")
+        .help_template(help_with("jembric run harbour.toml", "What does the saved report say now?"))
+        .next_help_heading("Settings")
         .args([
-            file().help("A routine, which is a TOML file").help_heading("Arguments"),
+            file().help("A routine (a TOML file)").help_heading("Arguments"),
             Arg::new("check").long("check").action(ArgAction::SetTrue).help(
-                "Read headers and first rows alone, and prove every step by the names and types \
-                    in them",
+                "Check every step by the headers and first rows of the files, and stop",
             ),
             Arg::new("upto")
                 .long("upto")
                 .value_name("NAME")
-                .help("Stop after the step of this name or number, and show its answer"),
+                .help("Stop after the step with this name or number, and show its result"),
             Arg::new("follow").long("follow").value_name("EXPR").help(
-                "Tell at every step what became of the rows of which this is true, and why one \
-                    was dropped",
+                "Report at every step what happened to the rows that satisfy this condition, and why",
             ),
         ]);
     let run = AccountArguments::augment_args(AnswerArguments::augment_args(run))
         .mut_arg("save_routine", |argument| argument.hide(true))
-        .about("What does a saved routine say now?");
+        .about("Run a saved routine of steps");
     Command::new("jembric")
         .version(clap::crate_version!())
-        .about("Reports from tables of dated records, with an account of every row")
+        .about("Make reports from tables of dated records, and account for every row")
         .subcommand_required(true)
         .arg_required_else_help(true)
         .subcommand(look)
@@ -242,12 +242,12 @@ pub(crate) fn command() -> Command {
         .subcommand(completions)
         .subcommand(manual)
         .after_help(
-            "Start with `jembric demo`. Each command has its own help: `jembric latest --help`.",
+            "Start with `jembric demo`. Each command has its own help, such as `jembric latest --help`.",
         )
 }
 
-/// The command of an operation: the first of a chain reads files and says where the answer goes;
-/// each further one works on the answer of the one before.
+/// The command of an operation. The first command of a chain reads files and has the options for
+/// the result; each further one works on the result before it.
 pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     let command = Command::new(operation.name);
     let further =
@@ -258,52 +258,53 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
             command.arg(file().num_args(1..).help("The files, or - for standard input"))
         }
         (Reads::SeveralTables, false) => {
-            command.arg(file().num_args(1..).help("The files to stack below"))
+            command.arg(file().num_args(1..).help("The files to append"))
         }
         (Reads::EventsAndWindows, true) => command.args([
-            further("EVENTS", "The events: a file, or - for standard input"),
-            further("WINDOWS", "The windows, likewise"),
+            further("EVENTS", "The file of events, or - for standard input"),
+            further("WINDOWS", "The file of windows, or - for standard input"),
         ]),
-        (Reads::EventsAndWindows, false) => command.arg(further("WINDOWS", "The windows: a file")),
+        (Reads::EventsAndWindows, false) => command.arg(further("WINDOWS", "The file of windows")),
         (Reads::Covering, true) => command.arg(
             Arg::new("covering")
                 .long("covering")
                 .value_name("FILE:COL,…")
                 .action(ArgAction::Append)
-                .help_heading("What is asked")
-                .help("Cover the dates of these columns of a file; may be given several times"),
+                .help_heading("Settings")
+                .help("Cover the dates in these columns of a file; may be repeated"),
         ),
         _ => command,
     };
     let command = command
-        .help_template(help_with(example_of(operation.name)))
-        .next_help_heading("What is asked")
+        .help_template(help_with(example_of(operation.name), operation.answers))
+        .next_help_heading("Settings")
         .args(operation.settings.iter().map(|setting| argument(setting, operation)));
     // Commands that take an expression list the functions below their arguments.
     let takes_expression =
         |setting: &Setting| matches!(setting.takes, Takes::Expression | Takes::Several(_));
     let functions = operation.settings.iter().any(takes_expression).then(functions_help);
     if !first {
-        return command.about(operation.answers).after_help(functions.unwrap_or_default());
+        return command.about(operation.does).after_help(functions.unwrap_or_default());
     }
     let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
-    // The groups of arguments have descriptions of their own, which are not the command's.
-    const FURTHER: &str = "Further steps follow after a lone +, each working on the answer \
-        before: … + filter 'elapsed_days > 180'";
+    // Without this, clap would take the description of a group of arguments for that of the
+    // command.
+    const FURTHER: &str = "A lone + begins a further step, which works on the result of the step \
+        before it: … + filter 'elapsed_days > 180'";
     let after = functions
         .map_or_else(|| FURTHER.to_owned(), |functions| format!("{functions}\n\n{FURTHER}"));
-    AccountArguments::augment_args(command).about(operation.answers).after_help(after)
+    AccountArguments::augment_args(command).about(operation.does).after_help(after)
 }
 
-/// The functions of the language of expressions, for the help.
+/// The functions of expressions, for the help.
 fn functions_help() -> String {
     let widest = Expression::functions().map(|(form, _)| form.chars().count()).max().unwrap_or(0);
     let line = |(form, gives): (&str, &str)| format!("\n  {form:<widest$}  {gives}");
     format!("Functions:{}", Expression::functions().map(line).collect::<String>())
 }
 
-/// The options that say of a whole chain how its files are read and where its answer goes, with
-/// whether each takes a value.
+/// The options that hold for a whole chain (reading, result, ledger), and whether each takes a
+/// value.
 pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
     let all = AccountArguments::augment_args(AnswerArguments::augment_args(
         ReadArguments::augment_args(Command::new("all")),
@@ -315,8 +316,8 @@ pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
     all.get_arguments().filter_map(option).collect()
 }
 
-/// What was typed, as the settings that the operation is read from. Files of holidays and entities
-/// are named in them.
+/// The settings of an operation from its typed arguments. Files of holidays and entities stay names
+/// here.
 pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> GivenSettings {
     let mut settings = GivenSettings::default();
     for setting in operation.settings {
@@ -341,13 +342,15 @@ pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> Gi
     settings
 }
 
-/// The values of an option that takes several: each time it is typed, those between commas.
+/// The values of an option with several values: commas separate them, and the option may be
+/// repeated.
 fn parts(typed: clap::parser::ValuesRef<'_, String>) -> Given {
     let parts = typed.flat_map(|list| list.split(',')).map(str::trim);
     parts.filter(|part| !part.is_empty()).collect()
 }
 
-/// A text that is a number as one; what is none is refused by the setting.
+/// Converts a text to a number. A text that is not a number stays a text, and the setting refuses
+/// it.
 fn number(text: Given) -> Given {
     match &text {
         Given::Text(digits) => digits.parse().map_or(text, Given::Number),
@@ -355,7 +358,7 @@ fn number(text: Given) -> Given {
     }
 }
 
-/// The words of the command line for what an error advises to set.
+/// The words of the command line for the advice in an error.
 pub(crate) fn command_words(advised: &Advised<'_>) -> String {
     let quoted =
         |value: &str| shlex::try_quote(value).map_or_else(|_| value.to_owned(), Into::into);
@@ -369,17 +372,18 @@ pub(crate) fn command_words(advised: &Advised<'_>) -> String {
     }
 }
 
-/// A command's help: what it answers, an example, and then the rest.
-fn help_with(example: &str) -> String {
-    let example =
-        format!("Example, on the demo's tables (jembric demo --into harbour):\n  {example}");
-    format!("{{about}}\n\n{example}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}{{after-help}}")
+/// The help of a command: what it does, the question that it answers, an example on the demo's
+/// tables, then the options.
+fn help_with(example: &str, question: &str) -> String {
+    let example = format!("Example (with the tables of jembric demo --into harbour):\n  {example}");
+    let head = format!("{{about}}\n{question}\n\n{example}");
+    format!("{head}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}{{after-help}}")
 }
 
 fn file() -> Arg {
     Arg::new("FILE").required(true).value_name("FILE").help(
-        "A file: CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook \
-            (book.xlsx:Sheet), packed with gzip or zstd or not; or - for standard input",
+        "The file (CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook as \
+             book.xlsx:Sheet; also compressed with gzip or zstd), or - for standard input",
     )
 }
 
@@ -393,7 +397,7 @@ fn argument(setting: &Setting, operation: &Described) -> Arg {
     }
 }
 
-/// A setting's help, in which other settings are called as they are typed.
+/// The help of a setting, in which the names of other settings become options.
 fn option_help(setting: &Setting, operation: &Described) -> String {
     let mut help = setting.help.to_owned();
     for other in operation.settings {

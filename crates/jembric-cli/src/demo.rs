@@ -1,4 +1,5 @@
-//! The harbour's tables, which are part of the command, and the demonstration that runs on them.
+//! The tables of the harbour, which are built into the command, and the demonstration that runs on
+//! them.
 
 use crate::{
     Failure,
@@ -8,8 +9,8 @@ use crate::{
 use jembric::{Error, io::Outputs};
 use std::{fs, path::Path};
 
-/// The questions that the demonstration asks, each with the command that answers it, or several,
-/// each of which reads the answer of the one before it.
+/// The questions of the demonstration with their commands. Commands after a bar read the result of
+/// the one before.
 const QUESTIONS: [(&str, &str); 38] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
@@ -213,11 +214,11 @@ const QUESTIONS: [(&str, &str); 38] = [
     ),
 ];
 
-/// Runs the words of a command on the demo's tables, with what is piped into it.
+/// Runs a command on the demo's tables, with these bytes as its standard input.
 pub(crate) type RunWords =
     dyn Fn(Vec<String>, &[u8], &mut Screen) -> std::result::Result<(), Failure>;
 
-/// Asks each question of the tables in the command.
+/// Runs the command of each question on the built-in tables.
 pub(crate) fn run(screen: &mut Screen, run_words: &RunWords) -> std::result::Result<(), Failure> {
     let welcome = "The harbour office of Ostrey, a port that does not exist. Each command can be \
         typed after\n`jembric demo --into harbour && cd harbour`.\n";
@@ -239,7 +240,7 @@ pub(crate) fn run(screen: &mut Screen, run_words: &RunWords) -> std::result::Res
     Ok(())
 }
 
-/// Runs one command line, as a shell would take it apart.
+/// Runs one command line, split into words as a shell would.
 fn one(
     line: &str,
     piped: &[u8],
@@ -249,13 +250,13 @@ fn one(
     run_words(shlex::split(line).unwrap_or_default(), piped, screen)
 }
 
-/// Writes the tables to a directory, where none of them is there already.
+/// Writes the tables into a directory. None of them may exist there.
 pub(crate) fn write_into(
     directory: &Path,
     screen: &mut Screen,
 ) -> std::result::Result<(), Failure> {
     let failed = |source| Error::Write { file: directory.display().to_string(), source };
-    // Directories that are new are removed again where the tables cannot be written.
+    // If the tables cannot be written, directories that were created for them are removed again.
     let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
     fs::create_dir_all(directory).map_err(failed)?;
     let written = tables_into(directory);
@@ -270,7 +271,7 @@ pub(crate) fn write_into(
     ))?)
 }
 
-/// Writes all tables and the routine, or none.
+/// Writes all tables and the routine, or nothing.
 fn tables_into(directory: &Path) -> std::result::Result<(), Failure> {
     let all = || TABLES.into_iter().chain([ROUTINE]);
     if let Some((name, _)) = all().find(|(name, _)| directory.join(name).exists()) {

@@ -1,11 +1,11 @@
-//! What happens when the process is told to end, or runs out of memory: its temporary files go.
+//! Removes temporary files when the process is told to end or runs out of memory.
 
 use jembric::io::abandon_files;
 
-/// Removes temporary files when the process is told to end, and then ends as the signal has it.
+/// Removes temporary files on a signal that ends the process, then ends it by that signal.
 ///
-/// A signal that is ignored (as `nohup` has it) stays so. Where no thread can be had for this, the
-/// next run removes the files.
+/// A signal that is ignored (for example under `nohup`) stays ignored. If no thread can be started
+/// for this, the next run removes the files.
 #[cfg(unix)]
 pub(crate) fn on_signals() {
     use signal_hook::{
@@ -29,7 +29,7 @@ pub(crate) fn on_signals() {
 #[cfg(not(unix))]
 pub(crate) fn on_signals() {}
 
-/// A bit for each signal that the process ignores, where the system tells.
+/// A bit for each signal that the process ignores, if the system reports them.
 #[cfg(unix)]
 fn ignored_signals() -> u64 {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();

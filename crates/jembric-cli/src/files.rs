@@ -1,5 +1,4 @@
-//! The files that a command reads: those of the disk, or the demo's tables, which are part of the
-//! command.
+//! The files that a command reads: from the disk, or the built-in tables of the demo.
 
 use crate::progress::Progress;
 use jembric::{
@@ -28,19 +27,19 @@ pub(crate) const TABLES: [(&str, &str); 11] = tables![
     "tariff.csv",
 ];
 
-/// The routine that goes with them.
+/// The routine of the demo.
 pub(crate) const ROUTINE: (&str, &str) = ("harbour.toml", include_str!("../demo/harbour.toml"));
 
 /// Where a command's files are.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Files<'a> {
     OfTheDisk,
-    /// The tables of the demo, and what is piped into the command.
+    /// The built-in tables of the demo, and the bytes of standard input.
     OfTheDemo(&'a [u8]),
 }
 
 impl Files<'_> {
-    /// The text of the demo's routine, where that is what is run.
+    /// The text of the demo's routine, if that is what runs.
     pub(crate) fn routine(self) -> Option<&'static str> {
         (self != Files::OfTheDisk).then_some(ROUTINE.1)
     }
@@ -59,10 +58,10 @@ impl Files<'_> {
     }
 }
 
-/// Reads files, and shows how far it is where a person is looking.
+/// Reads files, and shows a progress bar on a terminal.
 pub(crate) struct Reader<'a> {
     pub(crate) files: Files<'a>,
-    /// What paths are relative to.
+    /// The directory that paths are relative to.
     pub(crate) directory: PathBuf,
     pub(crate) shows_progress: bool,
 }

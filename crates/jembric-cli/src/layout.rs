@@ -1,9 +1,9 @@
-//! Lays out a table for a terminal: which columns fit, how wide each one is, and what its cells
-//! show.
+//! Lays out a table for a terminal: chooses the columns that fit, their widths, and the text of
+//! each cell.
 //!
-//! A date, a number or a short text is never broken. Where the terminal is too narrow, long texts
-//! are shortened first, down to [`NARROWEST_TEXT`]. Columns that still do not fit are left out from
-//! the right, or stand in further blocks below if all columns were asked for.
+//! A date, a number or a short text is never broken. On a narrow terminal long texts are shortened
+//! first, down to [`NARROWEST_TEXT`]. Columns that still do not fit are left out from the right, or
+//! follow in further blocks if all columns were asked for.
 
 use comfy_table::{Cell, CellAlignment, ContentLineStyle, LineStyle, Table as Grid, TableStyle};
 use jembric::{
@@ -16,14 +16,14 @@ use textwrap::core::display_width;
 
 /// A text column is never narrower than this, so that names keep their characters.
 const NARROWEST_TEXT: usize = 12;
-/// The name of a column is shortened only beyond this width.
+/// Only longer column names are shortened.
 const WIDEST_NAME: usize = 20;
-/// The blanks that stand around each cell.
+/// The blanks around each cell.
 const PADDING: usize = 2;
-/// Significant digits of a float.
+/// The significant digits of a float.
 const DIGITS: i32 = 6;
 
-/// A column, as it is shown.
+/// A column with the text of its cells.
 #[derive(Clone)]
 pub(crate) struct ShownColumn {
     name: String,
@@ -71,13 +71,13 @@ impl ShownColumn {
         shown.collect()
     }
 
-    /// The width at which everything is shown.
+    /// The width at which no cell is shortened.
     fn full_width(&self) -> usize {
         let cells = self.cells.iter().map(|cell| display_width(cell));
         cells.chain([display_width(&self.name)]).max().unwrap_or(0)
     }
 
-    /// The least width at which nothing is broken that must not be.
+    /// The least width at which no date, number or short text is broken.
     fn least_width(&self) -> usize {
         let name = display_width(&self.name).min(WIDEST_NAME);
         let cells = self.cells.iter().map(|cell| display_width(cell)).max().unwrap_or(0);
@@ -85,7 +85,7 @@ impl ShownColumn {
     }
 }
 
-/// The columns as aligned text, as many as fit into the width, and the names of those that do not.
+/// Formats the columns that fit into the width, and returns the names of the others.
 pub(crate) fn fitting(columns: &[ShownColumn], width: Option<u16>) -> (String, Vec<&str>) {
     let all: Vec<&ShownColumn> = columns.iter().collect();
     let fit = how_many_fit(&all, width);
@@ -93,14 +93,15 @@ pub(crate) fn fitting(columns: &[ShownColumn], width: Option<u16>) -> (String, V
     (drawn(&all[..fit], width), left_out)
 }
 
-/// All columns as aligned text, in blocks below each other where the terminal is too narrow. The
-/// first column stands in each block, so that the rows can be told apart.
+/// Formats all columns, in blocks below each other if they do not fit side by side. Every block
+/// begins with the first column, so that a reader can match the rows.
 pub(crate) fn in_blocks(columns: &[ShownColumn], width: Option<u16>) -> String {
     let Some((first, mut rest)) = columns.split_first() else { return String::new() };
     let mut text = String::new();
     loop {
         let block: Vec<&ShownColumn> = std::iter::once(first).chain(rest).collect();
-        // Each block shows at least one further column, also where that is too wide.
+        // Every block has at least one column besides the first, even if it is too wide. Otherwise
+        // the loop would not end.
         let fit = how_many_fit(&block, width).max(block.len().min(2));
         text += &drawn(&block[..fit], width);
         rest = &rest[fit - 1..];
@@ -111,7 +112,7 @@ pub(crate) fn in_blocks(columns: &[ShownColumn], width: Option<u16>) -> String {
     }
 }
 
-/// How many of the columns fit, from the left; at least one.
+/// The number of columns that fit, from the left; at least one.
 fn how_many_fit(columns: &[&ShownColumn], width: Option<u16>) -> usize {
     let Some(width) = width else { return columns.len() };
     let mut used = 0;
@@ -122,8 +123,8 @@ fn how_many_fit(columns: &[&ShownColumn], width: Option<u16>) -> usize {
     columns.iter().take_while(fits).count().max(1).min(columns.len())
 }
 
-/// The widths of columns that fit: what is left of the terminal goes to those that are shortened,
-/// first to the narrowest of them.
+/// The widths of columns that fit. The space that is left goes to the shortened columns, up to a
+/// common width.
 fn widths(columns: &[&ShownColumn], width: Option<u16>) -> Vec<usize> {
     let full: Vec<usize> = columns.iter().map(|column| column.full_width()).collect();
     let Some(width) = width.map(usize::from) else { return full };
@@ -155,14 +156,14 @@ fn drawn(columns: &[&ShownColumn], width: Option<u16>) -> String {
     for row in 0..columns.first().map_or(0, |column| column.cells.len()) {
         grid.add_row(aligned(&|column| column.cells[row].clone()));
     }
-    // Blanks at the ends of lines help nobody.
+    // Remove trailing blanks.
     grid.lines().fold(String::new(), |mut text, line| {
         let _ = writeln!(text, "{}", line.trim_end());
         text
     })
 }
 
-/// The beginning of a text that is wider than its column, with `…` at the end.
+/// Cuts a text that is wider than its column, and ends it with `…`.
 fn shortened(text: &str, width: usize) -> String {
     if display_width(text) <= width {
         return text.to_owned();
@@ -176,13 +177,13 @@ fn shortened(text: &str, width: usize) -> String {
     format!("{}…", &text[..end])
 }
 
-/// A cell's text on one line, without what would act on a terminal.
+/// A cell's text on one line, with control characters escaped.
 pub(crate) fn printable(text: &str) -> String {
     crate::screen::visible(&text.replace('\n', "\\n")).into_owned()
 }
 
-/// Floats with at most six significant digits, whose decimal points stand below each other if they
-/// are aligned to the right.
+/// Formats floats with at most six significant digits, padded so that their decimal points align
+/// when the column is aligned to the right.
 fn on_the_point(floats: &Float64Array) -> Vec<String> {
     let texts: Vec<String> = floats.iter().map(|n| n.map(float).unwrap_or_default()).collect();
     let behind = |text: &str| text.find('.').map_or(0, |point| text.len() - point);
@@ -190,7 +191,8 @@ fn on_the_point(floats: &Float64Array) -> Vec<String> {
     texts.into_iter().map(|text| format!("{text}{}", " ".repeat(most - behind(&text)))).collect()
 }
 
-/// A float for people. Digits before the decimal point are never rounded away.
+/// Formats a float with at most six significant digits. Digits before the decimal point are never
+/// rounded away.
 fn float(value: f64) -> String {
     let trimmed = |text: &str| match text.contains('.') {
         true => text.trim_end_matches('0').trim_end_matches('.').to_owned(),

@@ -1,9 +1,8 @@
-//! The `jembric` command: arguments to steps, tables and ledgers to the terminal.
+//! The `jembric` command: turns arguments into steps, and prints tables and ledgers.
 //!
-//! `arguments` declares what can be typed, `typed` turns it into what was meant, `run` does it,
-//! `show` draws tables and looks, `demo` has the harbour's tables and the commands that are run on
-//! them. What a command prints goes through a [`Screen`], so that the demo, a pipe and a terminal
-//! are served by the same code.
+//! `arguments` declares the command line, `typed` converts what was typed, `run` runs it, `show`
+//! and `layout` format tables, `demo` has the built-in tables and their commands. All output goes
+//! through a [`Screen`], so that a terminal, a pipe and the demo share the same code.
 
 mod arguments;
 mod demo;
@@ -23,19 +22,18 @@ use std::process::ExitCode;
 #[global_allocator]
 static ALLOCATOR: memory::OrEnd = memory::OrEnd(mimalloc::MiMalloc);
 
-/// Why the command ends.
+/// Why the command fails.
 enum Failure {
-    /// The command line cannot be understood; or help was asked for, which is none.
+    /// The command line is invalid, or it asks for help.
     CommandLine(Box<clap::Error>),
-    /// The data or the settings cannot give the answer.
+    /// The data or the settings do not allow a result.
     NoAnswer(jembric::Error),
 }
 
 impl From<jembric::Error> for Failure {
     fn from(error: jembric::Error) -> Failure {
         match error {
-            // What the arguments let through may still be no date, span or range; the words say
-            // which.
+            // A text that the argument parser accepts may still be an invalid date, span or range.
             jembric::Error::Settings(text) => {
                 clap::Error::raw(clap::error::ErrorKind::InvalidValue, format!("{text}\n")).into()
             }
@@ -54,7 +52,7 @@ impl From<clap::Error> for Failure {
     }
 }
 
-/// How the command ended, for whoever called it.
+/// The exit status.
 #[derive(Clone, Copy)]
 enum Exit {
     Done = 0,
@@ -67,7 +65,7 @@ fn main() -> ExitCode {
     let mut screen = Screen::standard();
     let exit = match run::command(std::env::args_os(), &mut screen) {
         Ok(()) => Exit::Done,
-        // Whoever was reading has seen enough.
+        // The reader of the pipe has closed it.
         Err(Failure::NoAnswer(error)) if error.is_closed_pipe() => Exit::Done,
         Err(Failure::NoAnswer(error)) => {
             screen.error(&error);

@@ -1,7 +1,7 @@
-//! The allocator, which says so when there is no more memory, and how much there is.
+//! The allocator, which reports when memory runs out, and the memory that is available.
 //!
-//! Rust aborts where memory cannot be had, and an abort leaves temporary files behind. Here the
-//! process ends with a message and status 1 instead, as after every other error.
+//! Rust aborts when it cannot allocate memory, and an abort leaves temporary files behind. This
+//! allocator ends the process with a message and status 1, as every other error does.
 
 #![allow(unsafe_code)] // An allocator is unsafe by its nature; this one hands everything on.
 
@@ -16,8 +16,8 @@ use std::{
 /// An allocator that ends the process when it has no more memory.
 pub(crate) struct OrEnd(pub(crate) MiMalloc);
 
-// SAFETY: each call goes to the allocator inside with the arguments as they are, and what it
-// returns is returned.
+// SAFETY: each call is passed to the inner allocator with the same arguments, and its result is
+// returned unchanged.
 unsafe impl GlobalAlloc for OrEnd {
     unsafe fn alloc(&self, layout: Layout) -> *mut u8 {
         // SAFETY: as for this call.
@@ -50,7 +50,7 @@ fn or_end(memory: *mut u8, size: usize) -> *mut u8 {
 
 #[cold]
 fn end(size: usize) -> ! {
-    // Should the little memory that this takes be missing too, nothing more is tried.
+    // If even the memory for this is missing, do nothing more.
     static IS_ENDING: AtomicBool = AtomicBool::new(false);
     if !IS_ENDING.swap(true, Relaxed) {
         let mut text = [0_u8; 160];
@@ -69,8 +69,8 @@ fn end(size: usize) -> ! {
     std::process::exit(1)
 }
 
-/// The bytes that an answer may take: half of the machine's memory, or of what the process is
-/// allowed. None where the system does not tell.
+/// The bytes that a result may take: half of the machine's memory, or of the process's limit. None
+/// if the system does not report it.
 pub(crate) fn budget() -> Option<u64> {
     let mut system = sysinfo::System::new().ok()?;
     system.refresh_memory();

@@ -1,4 +1,4 @@
-//! A bar for reading that takes longer than a second, where a person is looking.
+//! A progress bar for files that take longer than a second to read, on a terminal.
 
 use crate::screen::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -10,7 +10,7 @@ use std::{
 
 const PATIENCE: Duration = Duration::from_secs(1);
 
-/// A reading that shows how far it is; the bar is cleared when it is dropped.
+/// A reading with a progress bar, which is cleared when this is dropped.
 pub(crate) struct Progress {
     pub(crate) reading: Reading,
     bar: Option<ProgressBar>,

@@ -1,4 +1,5 @@
-//! What each command does: check what was typed, open what is written to, read, answer, account.
+//! Runs each command: checks the arguments, opens the outputs, reads, computes, and prints the
+//! ledgers.
 
 use crate::{
     Failure,
@@ -35,7 +36,7 @@ pub(crate) fn command(
     self::typed(typed, Files::OfTheDisk, screen)
 }
 
-/// Runs a command on files of the disk or of the demo.
+/// Runs a command on files of the disk or on the demo's tables.
 pub(crate) fn typed(
     words: impl IntoIterator<Item = OsString>,
     files: Files<'_>,
@@ -50,7 +51,7 @@ pub(crate) fn typed(
     }
     let further = segments.split_off(1);
     let mut first = segments.pop().unwrap_or_default();
-    // What is said of the whole chain may stand in any of its steps.
+    // Options for the whole chain may stand in any of its steps.
     let further: Vec<Vec<OsString>> =
         further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
     let typed = command_line().try_get_matches_from(first).map_err(with_nearest_command)?;
@@ -58,7 +59,8 @@ pub(crate) fn typed(
     match (described(name), name) {
         (Some(operation), _) => chain(operation, typed, &further, files, screen),
         (None, _) if !further.is_empty() => {
-            let message = format!("steps after a lone + follow an operation, and {name} is none\n");
+            let message =
+                format!("a lone + must follow an operation, and {name} is not an operation\n");
             Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into())
         }
         (None, "demo") => match typed.get_one::<PathBuf>("into") {
@@ -74,7 +76,7 @@ pub(crate) fn typed(
     }
 }
 
-/// The same error, in which a misspelt command is given the one nearest name.
+/// Replaces the suggestions for a misspelt command by the one nearest name.
 fn with_nearest_command(mut error: clap::Error) -> clap::Error {
     use clap::error::{ContextKind, ContextValue};
     let Some(ContextValue::String(typed)) = error.get(ContextKind::InvalidSubcommand) else {
@@ -94,8 +96,8 @@ fn with_nearest_command(mut error: clap::Error) -> clap::Error {
     error
 }
 
-/// The words of a further step that are its own; those of the whole chain are put behind the first
-/// step's.
+/// Returns the words that belong to a further step, and moves the options for the whole chain
+/// behind the first step.
 fn of_the_step(words: Vec<OsString>, first: &mut Vec<OsString>) -> Vec<OsString> {
     let options = options_of_the_chain();
     let mut own = Vec::new();
@@ -132,17 +134,17 @@ fn completions(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
 /// Writes a manual page for the command and one for each of its commands.
 fn manual(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
     let directory = typed.get_one::<PathBuf>("into").cloned().unwrap_or_default();
-    let failed =
-        |source| Error::Write { file: directory.display().to_string(), source };
+    let failed = |source| Error::Write { file: directory.display().to_string(), source };
     std::fs::create_dir_all(&directory).map_err(failed)?;
     let mut command = command_line();
     command.build();
-    let pages: Vec<(String, clap::Command)> = std::iter::once(("jembric".to_owned(), command.clone()))
-        .chain(command.get_subcommands().map(|one| {
-            let name = format!("jembric-{}", one.get_name());
-            (name.clone(), one.clone().display_name(name))
-        }))
-        .collect();
+    let pages: Vec<(String, clap::Command)> =
+        std::iter::once(("jembric".to_owned(), command.clone()))
+            .chain(command.get_subcommands().map(|one| {
+                let name = format!("jembric-{}", one.get_name());
+                (name.clone(), one.clone().display_name(name))
+            }))
+            .collect();
     let mut outputs = Outputs::new();
     for (name, command) in &pages {
         let mut file = outputs.file(name, directory.join(format!("{name}.1")))?;
@@ -170,7 +172,7 @@ fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(),
     Ok(())
 }
 
-/// A step that was typed, which works on these files and, after the first, on the answer before.
+/// The step of a typed operation. After the first step, it works on the result of the step before.
 fn planned(
     operation: &'static Described,
     typed: &ArgMatches,
@@ -190,8 +192,7 @@ fn planned(
             inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
         }
         (Reads::Covering, Some(_)) => {
-            let message =
-                format!("{} works on no answer before it: begin with it\n", operation.name);
+            let message = format!("{} cannot follow another step: begin with it\n", operation.name);
             return Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into());
         }
         (Reads::Covering, None) => {
@@ -206,7 +207,7 @@ fn planned(
     Ok(Planned::new(operation, settings_of(operation, typed), inputs).covering(covered))
 }
 
-/// The steps that were typed.
+/// Runs a chain of steps.
 fn chain(
     operation: &'static Described,
     typed: &ArgMatches,
@@ -225,7 +226,9 @@ fn chain(
                 jembric::steps::OPERATIONS.iter().map(|known| known.name),
             ) {
                 Some(meant) => format!("there is no step `{name}`. Did you mean `{meant}`?\n"),
-                None => format!("there is no step `{name}`: an operation follows a lone +\n"),
+                None => format!(
+                    "there is no step `{name}`: a lone + must be followed by an operation\n"
+                ),
             };
             return Err(clap::Error::raw(clap::error::ErrorKind::InvalidSubcommand, message).into());
         };
@@ -236,7 +239,7 @@ fn chain(
     let inputs = routine.steps.iter().flat_map(|step| &step.inputs);
     if inputs.filter(|input| matches!(input, Input::File(file, _) if file == "-")).count() > 1 {
         let (value, expected) =
-            ("given more than once".to_owned(), "standard input for one file".to_owned());
+            ("given more than once".to_owned(), "standard input for only one file".to_owned());
         return Err(Error::Setting { setting: "-", value, expected }.into());
     }
     let answer = AnswerArguments::from_arg_matches(typed)?;
@@ -254,8 +257,8 @@ fn chain(
     run(&routine, Path::new(""), asked, Outputs::new(), files, screen)
 }
 
-/// The text of a routine that gives the same answer, with its files as they are called from where
-/// it is.
+/// The text of a routine that gives the same result. Paths in it are relative to the routine's
+/// file.
 fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Result<String> {
     let mut routine = routine.clone();
     let here = std::env::current_dir().unwrap_or_default();
@@ -270,7 +273,7 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
     routine.to_text(path)
 }
 
-/// A saved routine.
+/// Runs a saved routine.
 fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
     let file = typed.get_one::<String>("FILE").map(PathBuf::from).unwrap_or_default();
     let routine = match files.routine() {
@@ -278,32 +281,37 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
         None => Routine::file(&file)?,
     };
     let answer = AnswerArguments::from_arg_matches(typed)?;
-    // A date or zone that is typed counts instead of the one that was saved.
+    // A typed date or zone takes precedence over the saved one.
     let routine = routine.instead(answer.as_of.clone(), answer.zone.clone());
     let directory = file.parent().unwrap_or(Path::new(""));
     if typed.get_flag("check") {
         let reader = Reader { files, directory: directory.to_owned(), shows_progress: false };
         let mut conditions = Run::on(&reader, today(None));
         routine.check(&conditions)?;
-        // What holds by the names may not by the types, of which the first rows are no proof.
+        // A step may be valid by the names of its columns and invalid by their types. The types
+        // come from the first rows only, so this check is not a proof.
         conditions.guess = true;
         let checked = routine.check(&conditions).map_err(|error| {
             Error::Settings(format!(
-                "{error}\n\nThe types are those of the first rows. Where later ones make another \
-                    type of a column, it holds"
+                "{error}\n\nThe types are those of the first rows. If later rows change the type of a column, the step may be valid"
             ))
         })?;
         let known = checked.shapes.iter().filter(|shape| shape.is_some()).count();
         let steps = routine.steps.len();
-        let hold =
-            if steps == 1 { "the step holds".to_owned() } else { format!("{steps} steps hold") };
+        let hold = if steps == 1 {
+            "the step is valid".to_owned()
+        } else {
+            format!("{steps} steps are valid")
+        };
         let unknown = match steps - known {
             0 => String::new(),
-            1 => "; the columns of one are known only once it has run".to_owned(),
-            unknown => format!("; the columns of {unknown} are known only once they have run"),
+            1 => "; the columns of one step are known only after it has run".to_owned(),
+            unknown => {
+                format!("; the columns of {unknown} steps are known only after they have run")
+            }
         };
         let text = format!(
-            "{}: {hold}, by the headers and first rows of the files{unknown}",
+            "{}: {hold}, judging by the headers and first rows of the files{unknown}",
             file.display()
         );
         return Ok(screen.account(text)?);
@@ -333,22 +341,22 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     )
 }
 
-/// What is asked of steps, beside what they say themselves.
+/// The options of a run that are not part of the steps.
 struct RunOptions {
     answer: AnswerArguments,
     account: AccountArguments,
     upto: Option<usize>,
     follow: Option<Expression>,
-    /// The text of the steps, and the file that it is saved in.
+    /// The text of the routine to save, and its file.
     saved: Option<(String, PathBuf)>,
 }
 
-/// What is told of a step that has run.
+/// What is printed about a step that has run.
 struct Told {
     ledger: Ledger,
     set_aside: Table,
     written: Option<String>,
-    /// The rows of its answer that are followed.
+    /// The followed rows in its result.
     followed: Option<Table>,
 }
 
@@ -366,7 +374,7 @@ impl Told {
     }
 }
 
-/// Runs steps whose files are in a directory.
+/// Runs steps whose files are relative to a directory.
 fn run(
     routine: &Routine,
     directory: &Path,
@@ -376,7 +384,7 @@ fn run(
     screen: &mut Screen,
 ) -> Result<(), Failure> {
     let RunOptions { answer, account, upto, follow, saved } = asked;
-    // All that can be wrong without the data comes before the data is read.
+    // Everything that can fail without the data is checked before the data is read.
     let shown = Shown::of(answer.format, answer.out.as_deref(), screen.is_terminal)?;
     let shown_aside =
         account.aside.as_deref().map(|aside| Shown::of(None, Some(aside), false)).transpose()?;
@@ -397,7 +405,7 @@ fn run(
     let mut out = file("the result (--out)", answer.out.as_ref())?;
     let mut aside = file("the rows set aside (--aside)", account.aside.as_ref())?;
     let mut routine_file = file("the routine (--save-routine)", saved.as_ref().map(|(_, to)| to))?;
-    // Where there are files to write, a closed pipe ends the printing, and not the work.
+    // If there are files to write, a closed pipe ends the printing only, and the work goes on.
     let goes_on = !outputs.is_empty();
     let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
     let is_shown = out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none());
@@ -424,7 +432,7 @@ fn run(
             },
         );
         match answered {
-            // What takes the answer failed, not what gives it.
+            // The output failed, not the computation.
             Err(Error::Core(CoreError::Sink(error))) => {
                 Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
             }
@@ -467,7 +475,7 @@ fn run(
     }
 }
 
-/// Tells the ledgers of the steps that have run, and the rows that are followed.
+/// Prints the ledgers of the steps that have run, and the followed rows.
 fn tell_ledgers(
     told: &[Told],
     title: Option<String>,
@@ -476,7 +484,7 @@ fn tell_ledgers(
     is_shown: bool,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    // Where a person has just seen the answer, a blank line comes first.
+    // A blank line separates the ledgers from a table above them.
     let is_below = screen.is_terminal && answer.out.is_none() && is_shown;
     let mut gap = if is_below && account.ledger == LedgerForm::Text { "\n" } else { "" };
     if let (Some(title), LedgerForm::Text) = (title, account.ledger) {
@@ -499,7 +507,7 @@ fn tell_ledgers(
             followed.as_ref().filter(|rows| rows.rows() > 0 && account.ledger == LedgerForm::Text)
         {
             let (some, all) = (rows.head(answer.rows), rows.rows() as u64);
-            // The columns that were chosen are those of the last step, which this may not be.
+            // The chosen columns are those of the last step, which may not be this one.
             let shown = show::table(&some, all, &ChosenColumns::Fitting, screen.width)?;
             screen.account(format!("\n{}", shown.trim_end()))?;
             gap = "\n";
@@ -508,7 +516,7 @@ fn tell_ledgers(
     Ok(())
 }
 
-/// The rows that all steps set aside; those of several say in a column which it was.
+/// The rows that the steps set aside. If several steps did, a column names the step.
 fn all_set_aside(told: &[Told]) -> jembric::Result<Table> {
     let some: Vec<&Told> = told.iter().filter(|told| told.set_aside.rows() > 0).collect();
     match &some[..] {
@@ -529,11 +537,11 @@ fn not_json(error: serde_json::Error) -> Error {
     Error::Write { file: "the ledger".to_owned(), source: error.into() }
 }
 
-/// Takes an answer in batches: writes them, or keeps the first rows to be shown and counts the
+/// Takes a result in batches: writes them, or keeps the first rows for display and counts the
 /// others.
 struct Drain<'a> {
     to: To<'a>,
-    /// Whether a closed pipe is no failure, since files are written beside.
+    /// Whether a closed pipe is ignored because files are written as well.
     goes_on: bool,
     is_closed: bool,
 }
@@ -564,7 +572,7 @@ impl<'a> Drain<'a> {
         Drain { to, goes_on, is_closed: false }
     }
 
-    /// Passes over the failure of a pipe that whoever was reading has closed.
+    /// Ignores the error of a closed pipe.
     fn unless_closed(
         goes_on: bool,
         is_closed: &mut bool,

@@ -1,4 +1,4 @@
-//! Where the command's words go: answers to standard output, accounts and errors to standard error.
+//! Prints results to standard output, and ledgers and errors to standard error.
 
 use crate::arguments::command_words;
 use anstyle::{AnsiColor, Style};
@@ -15,7 +15,7 @@ pub(crate) const BOLD: Style = Style::new().bold();
 const WARNING: Style = AnsiColor::Magenta.on_default().bold();
 const ERROR: Style = AnsiColor::Red.on_default().bold();
 
-/// Answers that are kept.
+/// Output that is kept in memory.
 #[derive(Clone, Default)]
 pub(crate) struct Kept(Rc<RefCell<Vec<u8>>>);
 
@@ -35,20 +35,20 @@ impl Write for Kept {
     }
 }
 
-/// Two streams. Words are coloured only where a stream is a terminal and `NO_COLOR` is not set;
-/// data is never touched.
+/// The two output streams. Text is coloured only on a terminal and without `NO_COLOR`; data never
+/// is.
 pub(crate) struct Screen {
     answers: Box<dyn Write>,
     answers_coloured: bool,
     accounts: Box<dyn Write>,
-    /// Whether a person is looking at the answers.
+    /// Whether results go to a terminal.
     pub(crate) is_terminal: bool,
-    /// The width that answers must fit into, where they go to a terminal.
+    /// The width of the terminal that results go to.
     pub(crate) width: Option<u16>,
     account_width: Option<u16>,
-    /// Whether a person is looking at the accounts.
+    /// Whether ledgers are for people: they go to a terminal, or are part of the demo.
     pub(crate) accounts_are_read: bool,
-    /// Whether progress can be shown where the accounts go.
+    /// Whether a progress bar may be shown.
     pub(crate) shows_progress: bool,
 }
 
@@ -67,7 +67,7 @@ impl Screen {
         }
     }
 
-    /// Both to standard output, as if a person were looking: what the demo shows is one text.
+    /// Both to standard output, as on a terminal: the output of the demo is one text.
     pub(crate) fn as_one_text() -> Screen {
         Screen {
             answers: Box::new(io::stdout()),
@@ -81,7 +81,7 @@ impl Screen {
         }
     }
 
-    /// The same, but for answers, which are kept for the command that reads them.
+    /// The same, with results kept in memory for the next command of a pipe.
     pub(crate) fn with_answers_kept(kept: Kept) -> Screen {
         let answers = Box::new(kept);
         Screen {
@@ -93,7 +93,7 @@ impl Screen {
         }
     }
 
-    /// Writes to where answers go.
+    /// Writes a result.
     pub(crate) fn answer(
         &mut self,
         write: impl FnOnce(&mut dyn Write) -> io::Result<()>,
@@ -103,7 +103,7 @@ impl Screen {
             .map_err(|source| Error::Write { file: "standard output".to_owned(), source })
     }
 
-    /// Writes words for people to where answers go.
+    /// Writes text for people where results go.
     pub(crate) fn words(&mut self, text: &str) -> Result<()> {
         let plain;
         let text = if self.answers_coloured {
@@ -115,7 +115,7 @@ impl Screen {
         self.answer(|to| to.write_all(text.as_bytes()))
     }
 
-    /// Writes to where accounts go.
+    /// Writes a ledger, with its lines wrapped to the terminal.
     pub(crate) fn account(&mut self, text: impl Display) -> Result<()> {
         let styled = |line: &str| match line.strip_prefix("  warning:") {
             Some(warning) => format!("  {WARNING}warning:{WARNING:#}{warning}\n"),
@@ -127,29 +127,29 @@ impl Screen {
         written.map_err(|source| Error::Write { file: "standard error".to_owned(), source })
     }
 
-    /// Says what is wrong with the command line, or gives the help that was asked for. Nobody can
-    /// be told of a failure to do so.
+    /// Prints the help, or an error about the command line. A failure to print it is ignored,
+    /// because there is nowhere to report it.
     pub(crate) fn command_line(&mut self, error: &clap::Error) {
         let plain = error.render().to_string();
         let shown = visible(&plain);
         let _ = if shown == plain { error.print() } else { write!(self.accounts, "{shown}") };
     }
 
-    /// Says why there is no answer.
+    /// Prints why there is no result.
     pub(crate) fn error(&mut self, error: &Error) {
         let text = wrapped(
             &shortened_quotes(&visible(&format!("error: {}", error.told(&command_words)))),
             self.account_width,
         );
-        // Where standard error itself is gone, there is nobody left to tell.
+        // If standard error is closed, nobody can be told.
         let _ =
             writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }
 }
 
-/// A text for people, in which characters that would act on a terminal stand as what they are:
-/// `\u{1b}`. Those are control characters but line breaks, and those that turn the direction of
-/// writing.
+/// A text in which characters that would control a terminal are shown as escapes, such as `\u{1b}`.
+/// These are the control characters except line breaks, and the characters that change the
+/// direction of writing.
 pub(crate) fn visible(text: &str) -> Cow<'_, str> {
     let acts = |c: char| {
         c.is_control() && c != '\n'
@@ -163,7 +163,7 @@ pub(crate) fn visible(text: &str) -> Cow<'_, str> {
     text.chars().map(shown).collect::<String>().into()
 }
 
-/// A message in which what is quoted has at most so many characters.
+/// A message in which each quoted text is shortened.
 fn shortened_quotes(text: &str) -> String {
     const MOST: usize = 400;
     let parts = text.split('`').enumerate().map(|(n, part)| match part.char_indices().nth(MOST) {
@@ -173,7 +173,7 @@ fn shortened_quotes(text: &str) -> String {
     parts.collect::<Vec<_>>().join("`")
 }
 
-/// The text with lines that are too long for a terminal broken between words, their rest indented.
+/// Wraps lines that are too long for a terminal between words, and indents the rest.
 pub(crate) fn wrapped(text: &str, width: Option<u16>) -> String {
     let Some(width) = width else { return text.to_owned() };
     let line = |line: &str| {
@@ -186,7 +186,7 @@ pub(crate) fn wrapped(text: &str, width: Option<u16>) -> String {
     text.lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
-/// The terminal's width, where a stream goes to one.
+/// The width of the terminal, if the stream goes to one.
 fn width_of(stream: impl IsTerminal) -> Option<u16> {
     terminal_size::terminal_size().filter(|_| stream.is_terminal()).map(|(width, _)| width.0)
 }

@@ -1,4 +1,4 @@
-//! Tables and looks for people.
+//! Formats tables and looks for people.
 
 use crate::{
     arguments::command_words,
@@ -11,17 +11,17 @@ use std::fmt::Write as _;
 /// The columns that a table shows.
 #[derive(Clone, Debug, Default)]
 pub(crate) enum ChosenColumns {
-    /// As many as the terminal is wide enough for.
+    /// As many as fit into the terminal.
     #[default]
     Fitting,
-    /// All, in blocks below each other where they do not fit beside each other.
+    /// All columns, in blocks below each other if they do not fit side by side.
     All,
-    /// These, likewise.
+    /// These columns, in blocks if necessary.
     Named(Vec<String>),
 }
 
 impl ChosenColumns {
-    /// What was typed: `all`, or names.
+    /// Parses what was typed: `all`, or names.
     pub(crate) fn of(typed: &[String]) -> ChosenColumns {
         match typed {
             [] => ChosenColumns::Fitting,
@@ -30,15 +30,15 @@ impl ChosenColumns {
         }
     }
 
-    /// Errors: a table of this shape has no column of a name that was typed.
+    /// Errors: the shape has no column of this name.
     pub(crate) fn check(&self, shape: &Shape) -> Result<()> {
         let ChosenColumns::Named(names) = self else { return Ok(()) };
         names.iter().try_for_each(|name| Ok(shape.place(name).map(drop)?))
     }
 }
 
-/// A table's first rows as aligned text. Lines below it say how many rows are shown of how many
-/// there are, and which columns the terminal is too narrow for.
+/// A table's first rows as aligned text, followed by lines that tell how many of the rows are shown
+/// and which columns do not fit.
 pub(crate) fn table(
     table: &Table,
     all: u64,
@@ -71,7 +71,7 @@ pub(crate) fn table(
     Ok(text)
 }
 
-/// What is in a file, what looks wrong, and how to go on.
+/// What a file holds, what looks wrong, and the commands to try next.
 pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     let mut text = format!(
         "{BOLD}{}{BOLD:#}: {}, {}\n\n",
@@ -130,12 +130,12 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     text
 }
 
-/// A word as it is typed in a shell.
+/// Quotes a word for a shell, if necessary.
 fn quoted(word: &str) -> String {
     shlex::try_quote(word).map_or_else(|_| word.to_owned(), Into::into)
 }
 
-/// The commands with which one would go on.
+/// The commands to try next.
 fn next(file: &str, look: &Look) -> Vec<String> {
     let file = quoted(file);
     let missing = look.findings.iter().find_map(|finding| match finding {
@@ -149,9 +149,7 @@ fn next(file: &str, look: &Look) -> Vec<String> {
     if let Some(marks) = missing.filter(|marks| !marks.is_empty()) {
         return vec![format!("jembric look {file} --missing {}", quoted(&marks.join(",")))];
     }
-    let is_open = |finding: &Finding| {
-        matches!(finding, Finding::NotQuiteDates { why, .. } if matches!(**why, NotQuite::Order(_)))
-    };
+    let is_open = |finding: &Finding| matches!(finding, Finding::NotQuiteDates { why, .. } if matches!(**why, NotQuite::Order(_)));
     if look.findings.iter().any(is_open) {
         return vec![format!("jembric look {file} --date-order dmy")];
     }

@@ -1,4 +1,4 @@
-//! From what was typed to what was meant: readings, formats and the as-of date.
+//! Converts typed options: how to read files, output formats, and the as-of date.
 
 use crate::{
     Failure,
@@ -11,7 +11,7 @@ use jembric::{
 };
 use std::path::Path;
 
-/// How a table is shown or written.
+/// Whether a result is shown as a table or written in a format.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Shown {
     AsTable,
@@ -19,7 +19,7 @@ pub(crate) enum Shown {
 }
 
 impl ReadArguments {
-    /// How the files are read, as a routine would say it.
+    /// The settings for reading, in the form of a routine.
     pub(crate) fn settings(self) -> Result<ReadingSettings, Failure> {
         let mut settings = ReadingSettings::default();
         for text in &self.read {
@@ -49,8 +49,8 @@ impl ReadArguments {
 }
 
 impl Shown {
-    /// What was said outright, else what a file's ending tells, else a table for a person and CSV
-    /// for a program.
+    /// The stated format, else the one of the file extension, else a table on a terminal and CSV in
+    /// a pipe.
     pub(crate) fn of(
         said: Option<AnswerFormat>,
         file: Option<&Path>,
@@ -62,7 +62,7 @@ impl Shown {
             (Some(AnswerFormat::Jsonl), _) => Shown::As(Writing::new().format(Format::JsonLines)),
             (Some(AnswerFormat::Markdown), _) => Shown::As(Writing::new().format(Format::Markdown)),
             (Some(AnswerFormat::Parquet), _) => Shown::As(Writing::new().format(Format::Parquet)),
-            // Without a file it goes through a pipe, which takes a stream.
+            // Without a file the result goes through a pipe, which needs the streaming format.
             (Some(AnswerFormat::Arrow), None) => {
                 Shown::As(Writing::new().format(Format::ArrowStream))
             }
@@ -75,7 +75,7 @@ impl Shown {
     }
 }
 
-/// The day that the clock shows, in a zone or in the machine's own.
+/// Today's date, in a time zone or in that of the machine.
 pub(crate) fn today(zone: Option<&Zone>) -> Day {
     let now = jiff::Timestamp::now();
     let here = || {

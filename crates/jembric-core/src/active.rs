@@ -1,8 +1,8 @@
-//! [`Active`]: intervals turned into the periods in which they are active, or counted per period,
-//! or looked up on a day.
+//! [`Active`]: expands intervals into the periods in which they are active, counts them per period,
+//! or selects those that are active on a date.
 //!
-//! `intervals` settles what the two columns mean; `active/rows` makes a row for each record and
-//! period, in batches; `active/counts` counts by a sweep over starts and ends, without those rows.
+//! `intervals` validates the start and end columns. `active/rows` makes a row for each record and
+//! period, in batches. `active/counts` counts in a sweep over starts and ends, without those rows.
 
 mod counts;
 mod rows;
@@ -12,7 +12,7 @@ use crate::{
     calendar::{Day, Grain, Periods, Range},
     context::{Context, Sink},
     dates::check_grain,
-    error::{Error, Result, Smaller, in_setting, excludes, needs},
+    error::{Error, Result, Smaller, excludes, in_setting, needs},
     intervals::{EndDay, Fate, Intervals, OpenEnds, Rules},
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
@@ -27,32 +27,33 @@ use serde::Serialize;
 use settled::CountsState;
 use std::sync::Arc;
 
-/// In which periods each record is active, from its start to its end.
+/// Lists the periods in which each record is active, from its start to its end.
 ///
-/// * As it is: a row for each record and period in which it is active: all columns, then the
-///   period, in a column named after the grain, then `active_days` where the grain is longer than a
-///   day, then the shares.
-/// * [`count`](Active::count): a row for each period (and group), every period present: `active`
-///   (at any time in the period), `started`, `ended` (the last active day lies in it; open
-///   intervals and those that go on beyond the range have not ended), `active_at_end`,
-///   `most_at_once`, `active_days` (`active_hours` of hours), and `sum_COL` over the active
-///   records.
-/// * [`on`](Active::on): the records that are active on a day, as they are.
+/// * By default, the result has a row for each record and period in which it is active: all
+///   columns, then the period in a column named after the grain, then `active_days` if the grain is
+///   longer than a day, then the shares.
+/// * [`count`](Active::count): a row for every period (and group), also if no record is active. The
+///   columns are `active` (at any time in the period), `started`, `ended` (the last active day lies
+///   in the period; open intervals and those that continue beyond the range have not ended),
+///   `active_at_end`, `most_at_once`, `active_days` (`active_hours` for hours), and `sum_COL` over
+///   the active records.
+/// * [`on`](Active::on): the records that are active on a date, unchanged.
 ///
-/// A share is the part of a measure that falls to a period by its active days; the shares of a
-/// record add up to its measure exactly (whole numbers are shared to two places). With a range,
-/// shares of what lies outside are not shown.
+/// A share is the part of a measure that belongs to a period, in proportion to its active days. The
+/// shares of a record add up to its measure exactly (whole numbers are shared to two decimal
+/// places). With a range, shares outside it are not part of the result.
 ///
-/// Moments are cut into days of [`Context::zone`]; for hours, the hour at whose very beginning a
-/// moment ends does not count. Set aside: rows without a start, and rows whose end is before their
-/// start. Dropped: rows outside the range, open ones if so asked, open ones that start after the
-/// as-of date, and those that have no active day because their end day is exclusive.
+/// Moments are converted to days in [`Context::zone`]. With hours, an interval is not active in an
+/// hour at whose very beginning it ends. Set aside: rows without a start, and rows that end before
+/// they start. Dropped: rows outside the range, open intervals if `open-ends` is `drop`, open
+/// intervals that start after the as-of date, and rows without an active day because the end day is
+/// exclusive.
 ///
-/// Errors: a column is missing or holds no dates; periods finer than a column's own; open ends that
-/// are refused; a share or sum of no numbers, a sum of an infinite one; more rows than allowed,
-/// told before any is made; a name that is taken. Costs: rows, one write of the answer; counts, a
-/// pass over the intervals and one over all periods (with groups, a sort of each group's starts and
-/// ends).
+/// Errors: a column is missing or holds no dates; the periods are finer than a column's own;
+/// missing ends are refused; a share or sum of a column that holds no numbers, or a sum of an
+/// infinite number; more rows than the limit, checked before any row is made; a name that is taken.
+/// Cost: for rows, one write of the result; for counts, one pass over the intervals and one over
+/// the periods (with groups, also a sort of each group's starts and ends).
 ///
 /// ```
 /// use jembric_core::{Active, Table, arrow::{ArrayRef, Date32Array}};
@@ -71,65 +72,65 @@ use std::sync::Arc;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "active",
-    answers = "Which days, weeks or months was it active, and how many were active at once?"
+    does = "Expand intervals into the periods in which they are active, or count them per period",
+    answers = "Which vessels were in port in each month, and how many at once?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Active {
-    /// The column of starts.
+    /// The column of start dates.
     #[setting(column, required)]
     pub start: String,
-    /// The column of ends.
+    /// The column of end dates.
     #[setting(column, required)]
     pub end: String,
-    /// The size of the periods: hour (of moments), day, week, month, quarter or year. The
+    /// Use periods of this length: hour (for moments), day, week, month, quarter or year. The
     /// default is `day`.
     #[setting(text = "GRAIN", default = Grain::Day)]
     pub grain: Grain,
-    /// Look only at these days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06.
+    /// Use only this range of days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06.
     #[setting(text = "A..B")]
     pub range: Option<Range>,
-    /// Whether an interval is active on its end day. The default is `inclusive`.
+    /// Count the end day as active, or not. The default is `inclusive`.
     #[setting(one_of)]
     pub end_day: EndDay,
-    /// Intervals without an end last until the as-of date (or the newest date of both columns),
-    /// are dropped, or are an error. The default is `as-of`.
+    /// Let intervals without an end last until the as-of date (or the newest date of both columns),
+    /// drop them, or refuse them. The default is `as-of`.
     #[setting(one_of)]
     pub open_ends: OpenEnds,
-    /// End dates that mean there is no end, such as 9999-12-31.
+    /// Treat these end dates as missing, such as 9999-12-31.
     #[setting(texts = "DATE,…")]
     pub never_ends: Vec<Day>,
-    /// Split these measures over the periods by active days.
+    /// Split these measures over the periods in proportion to active days.
     #[setting(columns)]
     pub share: Vec<String>,
-    /// Count per period instead: active, started, ended, active at the end, most at once,
-    /// active days.
+    /// Count the active records of each period instead of listing them.
     #[setting(yes)]
     pub count: bool,
-    /// Count apart for each of these, with `count`.
+    /// Group the counts by these columns; needs `count`.
     #[setting(columns)]
     pub per: Vec<String>,
-    /// Sum these measures over the active records, with `count`.
+    /// Sum these measures over the active records; needs `count`.
     #[setting(columns)]
     pub sum: Vec<String>,
-    /// The records active on this day instead, as they are.
+    /// Keep only the records that are active on this date.
     #[setting(text = "DATE")]
     pub on: Option<Day>,
-    /// The name of the period's column. The default is day, by the grain.
+    /// Name the column of periods. The default is `day`, `month` and so on, after the grain.
     #[setting(name)]
     pub name: Option<String>,
-    /// How many rows the answer may have. The default is `200000000`.
+    /// Limit the number of rows of the result. The default is `200000000`.
     #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
 }
 
 callable!(Active);
 
-/// What to do where an answer would be too long.
+/// The advice for a result that is too long.
 const TOO_LONG: Smaller = Smaller::NeverEnds;
 
 impl Active {
-    /// Intervals from these columns, by days.
+    /// Intervals between two columns, by days.
     pub fn new(start: impl Into<String>, end: impl Into<String>) -> Active {
         Active { start: start.into(), end: end.into(), ..Active::default() }
     }
@@ -146,7 +147,7 @@ impl Active {
         self.name.as_deref().unwrap_or(self.grain.word())
     }
 
-    /// What the periods' column holds, where the starts are points in time or not.
+    /// The type of the column of periods, which depends on whether the starts are points in time.
     fn period_type(&self, instants: bool) -> Type {
         if self.hours() { Type::Moment { instant: instants } } else { Type::Date(self.periods()) }
     }
@@ -156,12 +157,8 @@ impl Active {
             (true, Some(_)) => excludes("on", "`count`"),
             (false, _) if !self.per.is_empty() => needs("per", "`count`"),
             (false, _) if !self.sum.is_empty() => needs("sum", "`count`"),
-            (true, _) if !self.share.is_empty() => {
-                excludes("share", "`count`")
-            }
-            (_, Some(_)) if !self.share.is_empty() => {
-                excludes("share", "`on`")
-            }
+            (true, _) if !self.share.is_empty() => excludes("share", "`count`"),
+            (_, Some(_)) if !self.share.is_empty() => excludes("share", "`on`"),
             (_, Some(_)) if self.range.is_some() => excludes("range", "`on`"),
             _ => Ok(()),
         }
@@ -194,8 +191,8 @@ impl Operation for Active {
         let end = in_setting("end", || shape.place_of_dates(&self.end))?;
         let instants = shape.kind(start) == Some(Type::Moment { instant: true });
         let mut uses = Inputs::passing(shape);
-        // Without an as-of date the newest date of all rows ends open intervals; a limit holds for
-        // all rows together.
+        // Without an as-of date, open intervals end on the newest date of all rows, so all rows are
+        // needed together. The limit on rows also holds for all of them together.
         let mut access = Access::Ordered;
         let (gives, result) = match (self.on, self.count) {
             (Some(day), _) => {
@@ -256,21 +253,21 @@ impl Operation for Active {
     }
 }
 
-/// What the result has.
+/// What the result contains.
 enum Gives {
     /// A row for each record and period.
     Rows { share: Vec<Named> },
-    /// Counts per period and group, with sums of these columns, each given with its name.
+    /// Counts per period and group, with the sums of these columns under these names.
     Counts { per: Vec<Named>, sum: Vec<(String, usize)> },
-    /// The records that are active on a day.
+    /// The records that are active on a date.
     On(Day),
 }
 
 struct ActivePlan {
-    /// Of the tables that it was prepared for.
+    /// The shape that the plan was prepared for.
     shape: Shape,
     step: String,
-    /// What the columns of starts and ends are called.
+    /// The names of the columns of starts and ends.
     names: [String; 2],
     rules: Rules,
     gives: Gives,
@@ -282,8 +279,8 @@ struct ActivePlan {
 }
 
 impl ActivePlan {
-    /// The intervals of a table. Without an as-of date those without an end last until a tick, or
-    /// until the newest date of the table.
+    /// The intervals of a table. Without an as-of date, open intervals last until the given tick,
+    /// or until the newest date of the table.
     fn intervals(&self, table: &Table, close: Option<i32>, context: &Context) -> Result<Intervals> {
         for (name, place) in self.names.iter().zip([self.rules.start, self.rules.end]) {
             let dates = table.dates_at(place);
@@ -294,7 +291,7 @@ impl ActivePlan {
         Intervals::closed_at(table, &self.rules, close, context)
     }
 
-    /// The ledger, and the rows that could not be used.
+    /// The ledger, and the rows set aside.
     fn account(
         &self,
         intervals: &Intervals,
@@ -317,7 +314,7 @@ impl ActivePlan {
         Ok((ledger, aside))
     }
 
-    /// Tells what the result rests on.
+    /// Adds to the ledger what the result depends on: as-of date, range, time zone.
     fn tell(
         &self,
         ledger: &mut Ledger,

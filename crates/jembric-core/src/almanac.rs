@@ -17,23 +17,23 @@ use arrow_select::take::take;
 use serde::Serialize;
 use std::{any::Any, sync::Arc};
 
-/// One row for every day, without holes, from the least to the greatest date of the columns that it
-/// covers.
+/// Makes a calendar with one row for every day from the least to the greatest date of the covered
+/// columns.
 ///
 /// The columns: `date`; `year`, `quarter`, `month`, `month_name`, `day`; `year_quarter`,
 /// `year_month` (a quarter and a month); `iso_year`, `iso_week`, `weekday`, `weekday_number` (1 =
-/// Monday); `day_of_year`; `month_start`, `month_end` (the first and the last day of its month);
-/// `fiscal_year`, `fiscal_quarter` (where years were said to begin in another month; a fiscal year
-/// is named by the year it ends in); `is_workday`; `covered` (between the data's first and last
-/// date); `records_COL` (how many records each covered column has that day); `days_from_as_of`
-/// (where there is an as-of date; negative before it).
+/// Monday); `day_of_year`; `month_start`, `month_end` (the first and last day of the month);
+/// `fiscal_year`, `fiscal_quarter` (if a start of the year is set; a fiscal year has the number of
+/// the year in which it ends); `is_workday`; `covered` (between the first and last date of the
+/// data); `records_COL` (the number of records of each covered column on that day);
+/// `days_from_as_of` (if there is an as-of date; negative before it).
 ///
-/// The ledger's rows are the dates of the covered columns: kept are those that are counted in
-/// `records_COL`, dropped those that are missing or outside a stated range.
+/// The rows of the ledger are the dates of the covered columns. Kept rows are counted in
+/// `records_COL`. Dropped rows have no date, or lie outside the range.
 ///
-/// Errors: nothing to cover and no range; a column is missing, holds no dates, or holds months or
-/// longer periods, of which days cannot be told; no date in any column; two columns of one name.
-/// Costs one pass over the covered columns, and one write of the days.
+/// Errors: no column to cover and no range; a column is missing, holds no dates, or holds months or
+/// longer periods, which have no days; no column has a date; two columns have the same name. Cost:
+/// one pass over the covered columns, and one write of the days.
 ///
 /// ```
 /// use jembric_core::{Almanac, Table, arrow::{ArrayRef, Date32Array}};
@@ -47,20 +47,24 @@ use std::{any::Any, sync::Arc};
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, Serialize, jembric_derive::Settings)]
-#[settings(name = "almanac", answers = "What is the calendar of the days that the data covers?")]
+#[settings(
+    name = "almanac",
+    does = "Make a calendar of all days that the data covers",
+    answers = "Which days does the data cover, and which of them are workdays?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Almanac {
-    /// These days or whole periods, whatever the data covers: 2025-01-01..2025-03-31, 2025.
+    /// Cover exactly these days or whole periods: 2025-01-01..2025-03-31, 2025.
     #[setting(text = "A..B")]
     pub range: Option<Range>,
-    /// Grow to whole years, which begin in January or as `year-start` says.
+    /// Extend the calendar to whole years, which begin in January or in the month of `year-start`.
     #[setting(yes)]
     pub whole_years: bool,
-    /// The month in which fiscal years begin; adds fiscal_year and fiscal_quarter.
+    /// Begin fiscal years in this month, and add fiscal_year and fiscal_quarter.
     #[setting(text = "MONTH")]
     pub year_start: Option<Month>,
-    /// A file with one date a line (or in its first column) on which nobody works.
+    /// Read holidays from this file, with one date on each line or in the first column.
     #[setting(days)]
     pub holidays: Workdays,
     #[serde(skip)]
@@ -68,15 +72,15 @@ pub struct Almanac {
 }
 
 impl Almanac {
-    /// An almanac that covers nothing yet.
+    /// Creates an almanac that covers nothing yet.
     pub fn new() -> Almanac {
         Almanac::default()
     }
 
-    /// Covers these columns of a table as well; `COLUMN as NAME` names the column of records
-    /// otherwise.
+    /// Covers these columns of a table as well. `COLUMN as NAME` gives the column of records
+    /// another name.
     ///
-    /// Errors: those of [`prepare`](Almanac::prepare) that such a column can cause.
+    /// Errors: the errors of [`prepare`](Almanac::prepare) for such a column.
     pub fn covering<N: Into<String>>(
         mut self,
         table: &Table,
@@ -88,16 +92,16 @@ impl Almanac {
         Ok(self)
     }
 
-    /// The almanac, without an as-of date and with days of UTC.
+    /// Makes the almanac without an as-of date, with days of UTC.
     ///
-    /// Errors: those of [`prepare`](Almanac::prepare); no date in any column.
+    /// Errors: those of [`prepare`](Almanac::prepare); no column has a date.
     pub fn make(&self) -> Result<Outcome> {
         self.make_with(&Context::new())
     }
 
-    /// The almanac in a context.
+    /// Makes the almanac in a context.
     ///
-    /// Errors: those of [`prepare`](Almanac::prepare); no date in any column.
+    /// Errors: those of [`prepare`](Almanac::prepare); no column has a date.
     pub fn make_with(&self, context: &Context) -> Result<Outcome> {
         let shapes: Vec<Shape> = self.covered.iter().map(|(table, _)| table.shape()).collect();
         let columns =
@@ -106,10 +110,10 @@ impl Almanac {
         plan.apply(&self.covered.iter().map(|(table, _)| table).collect::<Vec<_>>())
     }
 
-    /// Prepares for tables of these shapes, of each of which these columns are covered.
+    /// Prepares the almanac for tables of these shapes, and the columns to cover of each.
     ///
-    /// Errors: nothing to cover and no range; a column is missing, is known to hold no dates, or
-    /// holds periods longer than days; two columns of one name.
+    /// Errors: no column to cover and no range; a column is missing, is known to hold no dates, or
+    /// holds periods longer than days; two columns have the same name.
     pub fn prepare(&self, tables: &[(&Shape, &[String])], context: &Context) -> Result<Plan> {
         let covered = covered(tables)?;
         if covered.is_empty() && self.range.is_none() {
@@ -128,7 +132,7 @@ impl Almanac {
             holidays: self.holidays.clone(),
             covered,
         };
-        // The columns of one day are those of any.
+        // Every day has the same columns, so one day shows the shape.
         let one_day =
             Range::new(Day::MIN, Day::MIN).ok_or(Error::NoNewest { column: String::new() })?;
         let context_of_one_day = match context.as_of_follows {
@@ -142,7 +146,7 @@ impl Almanac {
     }
 }
 
-/// The columns to cover, found in their tables.
+/// Finds the columns to cover in their tables.
 fn covered(tables: &[(&Shape, &[String])]) -> Result<Vec<Covered>> {
     let mut covered = Vec::new();
     for (table, (shape, columns)) in tables.iter().enumerate() {
@@ -162,19 +166,19 @@ fn covered(tables: &[(&Shape, &[String])]) -> Result<Vec<Covered>> {
     Ok(covered)
 }
 
-/// A column whose dates are covered.
+/// A column to cover.
 #[derive(Clone, Debug)]
 struct Covered {
-    /// Which of the tables it is in, and where there.
+    /// The table, and the place of the column in it.
     table: usize,
     place: usize,
     column: String,
     shown_as: String,
-    /// With its file.
+    /// The name of the column, with that of its file.
     full_name: String,
 }
 
-/// What a covered column holds: how many records on each day from the first on.
+/// The number of records on each day of a covered column, from its first day.
 #[derive(Clone, Debug, Default)]
 struct Records {
     first: i32,
@@ -205,7 +209,7 @@ impl Prepared for AlmanacPlan {
     }
 }
 
-/// The records of each covered column in all batches so far.
+/// The records of each covered column in the batches so far.
 struct AlmanacState {
     plan: Arc<AlmanacPlan>,
     context: Context,
@@ -263,7 +267,7 @@ impl AlmanacPlan {
         Ok(Outcome { table, ledger, set_aside: Table::from_columns(nothing)? })
     }
 
-    /// The days of a range, of which those in another are covered by the data.
+    /// The days of a range, and the range that the data covers.
     fn table(
         &self,
         range: Range,
@@ -291,7 +295,7 @@ impl AlmanacPlan {
         Table::of_fields(columns)
     }
 
-    /// What the calendar itself tells of each day.
+    /// The columns that follow from the calendar alone.
     fn calendar(&self, range: Range) -> Vec<(Field, ArrayRef)> {
         let days: Vec<Day> =
             (range.first().number()..=range.last().number()).map(Day::clamped).collect();
@@ -393,7 +397,7 @@ fn plain(name: &str, array: ArrayRef) -> (Field, ArrayRef) {
 }
 
 impl Records {
-    /// The records of the column at a place.
+    /// Counts the records of the column at a place.
     fn of(table: &Table, place: usize, context: &Context) -> Records {
         let dates = table.dates_at(place);
         let nulls = dates.nulls();

@@ -1,5 +1,5 @@
-//! [`Axis`]: time cut into numbered periods, from hours to years: in which of them each date lies,
-//! and how they are shown.
+//! [`Axis`]: divides time into numbered periods, from hours to years, finds the period of each
+//! date, and formats periods.
 
 use crate::{
     calendar::{Day, Grain, Hours, MICROS_PER_DAY, Moment, Periods, Range, Zone},
@@ -12,34 +12,33 @@ use arrow_array::{Array, ArrayRef, Date32Array, TimestampMicrosecondArray};
 use arrow_schema::Field;
 use std::sync::Arc;
 
-/// Periods that follow each other have numbers that do.
+/// Periods that follow each other have consecutive numbers.
 #[derive(Clone)]
 pub(crate) struct Axis {
     periods: Periods,
-    /// Where hours begin, for periods that are hours.
+    /// The hours of the time zone, if the periods are hours.
     hours: Option<Hours>,
-    /// Whether the dates are points in time, which the zone cuts into days.
+    /// Whether the dates are points in time, which need a time zone to become days.
     pub(crate) instants: bool,
     zone: Zone,
 }
 
 impl Axis {
-    /// An axis for the dates of a column.
+    /// The axis for a column of dates.
     ///
-    /// Errors: the periods are finer than the column's own, or hours of days.
+    /// Errors: the periods are finer than the column's own, or are hours in a column of days.
     pub(crate) fn of(column: &str, dates: &Dates, periods: Periods, zone: &Zone) -> Result<Axis> {
         check_grain(column, dates, periods.grain())?;
         let hours = (periods.grain() == Grain::Hour).then(|| hours_of(dates, zone));
         Ok(Axis { periods, hours, instants: dates.are_instants(), zone: zone.clone() })
     }
 
-    /// An axis of the hours or days that intervals were cut into.
+    /// The axis of the hours or days of intervals.
     pub(crate) fn cut(periods: Periods, hours: Option<Hours>, instants: bool) -> Axis {
         Axis { periods, hours, instants, zone: Zone::default() }
     }
 
-    /// The number of the period in which each date lies; what it is for rows without a date means
-    /// nothing.
+    /// The number of the period of each date. The numbers of rows without a date have no meaning.
     pub(crate) fn numbers(&self, dates: &Dates) -> Vec<i32> {
         match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
@@ -52,7 +51,7 @@ impl Axis {
         }
     }
 
-    /// The period that holds the day; of hours, the day's first.
+    /// The period that contains a day; with hours, the first hour of the day.
     pub(crate) fn number(&self, day: Day) -> i32 {
         match &self.hours {
             Some(hours) => hours.tick(self.midnight(day)),
@@ -96,7 +95,7 @@ impl Axis {
         }
     }
 
-    /// The microsecond at which a day begins, as the dates tell time.
+    /// The microsecond at which a day begins, in the unit of the dates.
     pub(crate) fn midnight(&self, day: Day) -> i64 {
         if self.instants {
             self.zone.day_start(day)
@@ -105,24 +104,24 @@ impl Axis {
         }
     }
 
-    /// The microsecond at which a period begins, as the dates tell time.
+    /// The microsecond at which a period begins, in the unit of the dates.
     pub(crate) fn start(&self, number: i32) -> i64 {
         self.hours
             .as_ref()
             .map_or_else(|| self.midnight(self.first_day(number)), |hours| hours.start(number))
     }
 
-    /// The zone in which points in time are cut into days.
+    /// The time zone that converts points in time to days.
     pub(crate) fn zone(&self) -> &Zone {
         &self.zone
     }
 
-    /// How the days are cut.
+    /// How days are grouped into periods.
     pub(crate) fn periods(&self) -> Periods {
         self.periods
     }
 
-    /// Periods by their numbers, as a column.
+    /// The column of periods, from their numbers.
     pub(crate) fn column(&self, name: &str, numbers: Vec<i32>) -> (Field, ArrayRef) {
         if let Some(hours) = &self.hours {
             let starts: Vec<i64> = numbers.into_iter().map(|number| hours.start(number)).collect();
@@ -141,7 +140,7 @@ impl Axis {
         (period_field(name, self.periods), Arc::new(Date32Array::from(days)))
     }
 
-    /// A period in words.
+    /// Formats a period.
     pub(crate) fn text(&self, number: i32) -> String {
         match &self.hours {
             Some(hours) => {
@@ -160,7 +159,7 @@ pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
         .map_or((i64::from(day.number()) + 1) * MICROS_PER_DAY, |next| zone.day_start(next))
 }
 
-/// Where the hours of a column of moments begin.
+/// The hours for a column of moments.
 pub(crate) fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
     if starts.are_instants() { Hours::of(zone) } else { Hours::default() }
 }
@@ -196,7 +195,7 @@ mod tests {
         }
     }
 
-    /// A zone that is off by half an hour, and days of 23 and 25 hours.
+    /// A time zone whose offset has half an hour, and days of 23 and 25 hours.
     #[rstest]
     #[case("Asia/Kolkata", "2025-03-30", 24, "2025-03-29T18:30Z")]
     #[case("Europe/Lisbon", "2025-03-30", 23, "2025-03-30T00:00Z")]

@@ -1,11 +1,11 @@
-//! Pure date arithmetic: days as numbers, periods of every grain, spans, ranges, as-of dates,
-//! workdays, time zones, and the notations of dates in text.
+//! Date arithmetic without clock or files: days as numbers, periods of every grain, spans, ranges,
+//! as-of dates, workdays, time zones, and the notations of dates in text.
 //!
 //! A day is the number of days since 1970-01-01 in the proleptic Gregorian calendar, from
-//! 0001-01-01 to 9999-12-31; a moment is the number of microseconds since that day's midnight. What
-//! leaves those years is an error, never a wrap.
+//! 0001-01-01 to 9999-12-31. A moment is the number of microseconds since that day's midnight. A
+//! result outside these years is an error and never wraps around.
 
-/// In files a value is the text that it is written as everywhere else.
+/// Values are serialized in their text form.
 macro_rules! serialized_as_text {
     ($($kind:ty),*) => {$(
         impl serde::Serialize for $kind {

@@ -1,7 +1,6 @@
-//! [`Column`]: a column as a setting names it, with its new name or the way it is sorted.
+//! [`Column`]: a column in a setting, with its new name or its sort order.
 
-/// A column as a setting names it. The short form is its name as text, which is all that most calls
-/// need.
+/// A column in a setting. The short form, which most calls use, is its name as text.
 ///
 /// ```
 /// use jembric_core::{Column, Latest, Sort};
@@ -17,17 +16,17 @@ pub struct Column {
 }
 
 impl Column {
-    /// The column of this name.
+    /// The column with this name.
     pub fn new(name: impl Into<String>) -> Column {
         Column { text: name.into() }
     }
 
-    /// Gives it another name in the result.
+    /// Renames the column in the result.
     pub fn named(self, name: impl AsRef<str>) -> Column {
         Column { text: format!("{} as {}", self.text, name.as_ref()) }
     }
 
-    /// Sorts by it with the greatest value first.
+    /// Sorts by the column in descending order.
     pub fn down(self) -> Column {
         Column { text: format!("{}:down", self.text) }
     }

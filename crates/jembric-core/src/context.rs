@@ -1,4 +1,4 @@
-//! [`Context`]: the circumstances that reach an operation as values.
+//! [`Context`]: what an operation needs to know besides its tables.
 
 use crate::{
     calendar::{Day, Zone},
@@ -7,54 +7,54 @@ use crate::{
     table::Table,
 };
 
-/// What an operation cannot see in its table: the date that the answer speaks of, and which sums to
+/// What an operation needs to know besides its tables, such as the as-of date and the sums to
 /// reconcile.
 #[derive(Clone, Debug, Default)]
 #[must_use]
 #[non_exhaustive]
 pub struct Context {
-    /// The date that the answer speaks of.
+    /// The as-of date.
     pub as_of: Option<Day>,
-    /// That date will be given, but is not known before the data is read.
+    /// The date will be given, but is not known before the data is read.
     pub as_of_follows: bool,
-    /// What `today` means, where a setting may say it. The core has no clock.
+    /// Today's date, if a setting may refer to it. The core has no clock.
     pub today: Option<Day>,
-    /// The time zone in which points in time are cut into days.
+    /// The time zone that converts points in time to days.
     pub zone: Zone,
-    /// Columns whose sums every ledger carries.
+    /// The columns whose sums are part of every ledger.
     pub reconcile: Vec<String>,
-    /// The bytes that an answer may take where it is made whole; without a bound if not said.
+    /// The bytes that a result may take if it is made in one piece; unlimited by default.
     pub memory: Option<u64>,
-    /// Rows whose fate every ledger tells apart, where its table has the columns for it.
+    /// The condition of the rows to follow in every ledger whose table has the columns for it.
     pub follow: Option<Expression>,
 }
 
 impl Context {
-    /// No as-of date, days of UTC, nothing to reconcile.
+    /// A context without an as-of date, with days of UTC and nothing to reconcile.
     pub fn new() -> Context {
         Context::default()
     }
 
-    /// The date that the answer speaks of.
+    /// Sets the as-of date.
     pub fn as_of(mut self, day: Day) -> Context {
         self.as_of = Some(day);
         self
     }
 
-    /// Says that the as-of date will be given once the data is read, for checks before that.
+    /// Declares that the as-of date will be known once the data is read. This is for checks before
+    /// that.
     pub fn as_of_follows(mut self) -> Context {
         self.as_of_follows = true;
         self
     }
 
-    /// The bytes that an answer may take where it is made whole.
+    /// Limits the bytes that a result may take if it is made in one piece.
     pub fn memory(mut self, bytes: u64) -> Context {
         self.memory = Some(bytes);
         self
     }
 
-    /// An error where an answer of so many rows, each of so many bytes, takes more memory than it
-    /// may.
+    /// Errors: a result with this many rows of this many bytes takes more memory than allowed.
     pub(crate) fn expect_room(&self, rows: u64, row_bytes: u64, advice: Smaller) -> Result<()> {
         let bytes = rows.saturating_mul(row_bytes);
         match self.memory {
@@ -68,25 +68,26 @@ impl Context {
         self.as_of.is_none() && !self.as_of_follows
     }
 
-    /// What `today` means, where a setting may say it.
+    /// Sets today's date, for settings that refer to it.
     pub fn today(mut self, day: Day) -> Context {
         self.today = Some(day);
         self
     }
 
-    /// The time zone in which points in time are cut into days; UTC if not said.
+    /// Sets the time zone that converts points in time to days. The default is UTC.
     pub fn zone(mut self, zone: Zone) -> Context {
         self.zone = zone;
         self
     }
 
-    /// Tells in every ledger what became of the rows of which this is true.
+    /// Follows the rows for which this condition is true: every ledger reports what happened to
+    /// them.
     pub fn follow(mut self, condition: Expression) -> Context {
         self.follow = Some(condition);
         self
     }
 
-    /// Columns whose sums every ledger carries: in, kept, dropped, set aside.
+    /// Adds the sums of these columns to every ledger: in, kept, dropped, set aside.
     pub fn reconcile<N: Into<String>>(mut self, columns: impl IntoIterator<Item = N>) -> Context {
         self.reconcile = columns.into_iter().map(Into::into).collect();
         self
@@ -100,6 +101,6 @@ impl<'a> From<&'a Context> for ExpressionContext<'a> {
     }
 }
 
-/// What takes an answer in batches.
+/// Receives a result in batches.
 pub type Sink<'a> =
     dyn FnMut(&Table) -> std::result::Result<(), Box<dyn std::error::Error + Send + Sync>> + 'a;

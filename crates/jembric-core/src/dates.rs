@@ -26,18 +26,17 @@ use arrow_select::take::take;
 use std::borrow::Cow;
 
 impl Table {
-    /// The column as days or moments; otherwise an error that tells which of its cells are no
-    /// dates.
+    /// The column as days or moments. Errors: the cells that are not dates.
     pub(crate) fn dates(&self, name: &str) -> Result<Dates> {
         let shape = self.shape();
         let place = shape.place_of_dates(name).map_err(|error| self.explained(error))?;
         Ok(self.dates_at(place))
     }
 
-    /// The table where this column of dates holds the first days of periods.
+    /// Declares that this column of dates holds the first days of periods.
     ///
-    /// Errors: the column is missing, holds no dates, or one that does not begin its period. Costs
-    /// one pass over it.
+    /// Errors: the column is missing, holds no dates, or holds a date that is not the first day of
+    /// its period. Cost: one pass over the column.
     pub fn with_periods(&self, name: &str, periods: impl Into<Periods>) -> Result<Table> {
         let periods = periods.into();
         if let Some(found @ Type::Moment { .. }) = self.shape().find(name)?.kind {
@@ -56,7 +55,7 @@ impl Table {
         Ok(table.with_facts(self.not_numbers(), self.origin().cloned()))
     }
 
-    /// The dates of the column at a place, which holds some.
+    /// The dates of the column at a place, which must hold dates.
     pub(crate) fn dates_at(&self, place: usize) -> Dates {
         let column = self.at(place);
         match column.data_type() {
@@ -69,12 +68,12 @@ impl Table {
         }
     }
 
-    /// A cell in words: dates and moments as they are written everywhere else.
+    /// Formats a cell in the same way as the results.
     pub(crate) fn cell_text(&self, name: &str, row: usize) -> Result<String> {
         self.cell_text_at(self.shape().place(name)?, row)
     }
 
-    /// The cell in the column at a place in words.
+    /// Formats the cell in the column at a place.
     pub(crate) fn cell_text_at(&self, place: usize, row: usize) -> Result<String> {
         match self.kind(place) {
             Type::Date(_) | Type::Moment { .. } => Ok(self.dates_at(place).text(row)),
@@ -82,16 +81,17 @@ impl Table {
         }
     }
 
-    /// The newest day of a column of dates, moments or periods: that of points in time is their day
-    /// in the zone, that of periods the last of the newest.
+    /// The newest day of a column of dates, moments or periods. A point in time counts as its day
+    /// in the time zone, a period as its last day.
     ///
-    /// Errors: the column is missing, holds no dates, or has no value. Costs one pass over it.
+    /// Errors: the column is missing, holds no dates, or has no value. Cost: one pass over the
+    /// column.
     pub fn newest(&self, name: &str, zone: &Zone) -> Result<Day> {
         self.dates(name)?.newest(zone).ok_or_else(|| Error::NoNewest { column: name.to_owned() })
     }
 
-    /// The error that says more, where a text column was to be used as numbers or dates: which
-    /// cells are not, or that all of them can be read with the day first and with the month first.
+    /// Adds the cells to an error about a column that was used as numbers or dates and is neither:
+    /// which cells are wrong, and how the column could be read.
     pub fn explained(&self, error: Error) -> Error {
         match error {
             Error::InSetting { setting, source } => {
@@ -113,8 +113,8 @@ impl Table {
         }
     }
 
-    /// The error with the cells that are no numbers, where others are; otherwise it is a column of
-    /// texts.
+    /// The error with the cells that are not numbers, if most others are; otherwise the column is a
+    /// column of text.
     fn why_not_numbers(&self, file: Option<String>, column: String) -> Error {
         let cells = self.column(&column).ok().and_then(|cells| cells.as_string_view_opt());
         let texts = || cells.into_iter().flat_map(|cells| cells.iter().enumerate());
@@ -122,8 +122,8 @@ impl Table {
         let is_number = |text: &str| text.trim().parse::<f64>().is_ok_and(f64::is_finite);
         let bad = || values().filter(|(_, text)| !is_number(text));
         let (all, bad_ones) = (values().count() as u64, bad().count() as u64);
-        // Texts that are numbers are so on purpose, where one could not be a number in text
-        // (`00417`); a table without rows has neither.
+        // Texts such as `00417` are numbers by their digits, but text on purpose. A table without
+        // rows has neither.
         let is_name = |text: &str| {
             let digits = text.trim().trim_start_matches('-').as_bytes();
             matches!(digits, [b'0', b'0'..=b'9', ..] | [b'+', ..])
@@ -142,10 +142,17 @@ impl Table {
         let suggested = SuggestedReading::of_numbers(bad().map(|(_, text)| text), good);
         let first =
             bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
-        Error::NotNumbers(Box::new(NotNumbers { file, column, values: all, bad: bad_ones, first, suggested }))
+        Error::NotNumbers(Box::new(NotNumbers {
+            file,
+            column,
+            values: all,
+            bad: bad_ones,
+            first,
+            suggested,
+        }))
     }
 
-    /// The error for whole numbers that are to be dates, with the format that they have, if any.
+    /// The error for whole numbers that are used as dates, with the format that they match, if any.
     fn why_not_dates_but_numbers(&self, file: Option<String>, column: String) -> Error {
         let (expected, found) = (Expected::Dates, Type::Integer);
         let cells = self.column(&column).ok().and_then(|cells| cells.as_primitive_opt());
@@ -174,7 +181,8 @@ impl Table {
             return Error::WrongType { file, column, expected: Expected::Dates, found: Type::Text };
         }
         let line = |row| self.origin().map(|origin| origin.line(row));
-        // In which order more of the cells are dates: that is the one the others are bad in.
+        // The order in which more of the cells are dates is the likely one. The other cells are
+        // reported as wrong.
         let (mut days, mut months) = (0_u64, 0_u64);
         for written in
             cells.iter().flatten().filter_map(|text| notation::read(text.as_bytes()).ok())
@@ -249,14 +257,14 @@ impl Table {
     }
 }
 
-/// Whether most of the dates in the column have an offset.
+/// Whether most dates of the column have an offset.
 fn offsets_wanted(cells: &StringViewArray) -> bool {
     let dates = || cells.iter().flatten().filter_map(|text| notation::read(text.as_bytes()).ok());
     let with = dates().filter(|written| written.offset.is_some()).count();
     with * 2 > dates().count()
 }
 
-/// A column used as dates. Its arrays share their values with the table's.
+/// A column that is used as dates. Its arrays share memory with the table's.
 #[derive(Clone, Debug)]
 pub(crate) enum Dates {
     /// Days, or the first days of periods.
@@ -275,8 +283,8 @@ impl Dates {
         }
     }
 
-    /// The newest day: that of points in time is their day in the zone, that of periods the last of
-    /// the newest.
+    /// The newest day. A point in time counts as its day in the time zone, a period as its last
+    /// day.
     pub(crate) fn newest(&self, zone: &Zone) -> Option<Day> {
         match self {
             Dates::Days(days, periods) => {
@@ -293,12 +301,12 @@ impl Dates {
         }
     }
 
-    /// Whether the column holds points in time, which only a time zone cuts into days.
+    /// Whether the column holds points in time, which need a time zone to become days.
     pub(crate) fn are_instants(&self) -> bool {
         matches!(self, Dates::Moments(moments) if moments.timezone().is_some())
     }
 
-    /// How the column's days are cut: days themselves, unless it holds longer periods.
+    /// How the column's days are grouped: single days, unless it holds longer periods.
     pub(crate) fn periods(&self) -> Periods {
         match self {
             Dates::Days(_, periods) => *periods,
@@ -319,7 +327,7 @@ impl Dates {
         })
     }
 
-    /// Which rows are dated after this day; what it says of rows without a date means nothing.
+    /// The rows after this day. The bits of rows without a date have no meaning.
     pub(crate) fn after(&self, day: Day, zone: &Zone) -> BooleanBuffer {
         match self {
             Dates::Days(days, _) => {
@@ -335,8 +343,8 @@ impl Dates {
         }
     }
 
-    /// Which rows are dated before the range and which after it; what it says of rows without a
-    /// date means nothing. One pass.
+    /// The rows before the range and the rows after it, in one pass. The bits of rows without a
+    /// date have no meaning.
     pub(crate) fn outside(&self, range: Range, zone: &Zone) -> [BooleanBuffer; 2] {
         let (first, last) = (range.first().number(), range.last().number());
         match self {
@@ -350,13 +358,13 @@ impl Dates {
         }
     }
 
-    /// The first microsecond of the day of this number, as the column tells time.
+    /// The first microsecond of the day with this number, in the unit of the column.
     fn midnight(&self, number: i64, zone: &Zone) -> i64 {
         let reading = number * MICROS_PER_DAY;
         if self.are_instants() { zone.instant(reading) } else { reading }
     }
 
-    /// The day of each row, as a number; what it is for rows without a date means nothing.
+    /// The day number of each row. The numbers of rows without a date have no meaning.
     pub(crate) fn day_numbers(&self, zone: &Zone) -> Cow<'_, [i32]> {
         let day = |micros: i64| micros.div_euclid(MICROS_PER_DAY) as i32;
         match self {
@@ -369,7 +377,7 @@ impl Dates {
         }
     }
 
-    /// The date of a row as a number that sorts in time; the row has one.
+    /// A number in the order of time for a row that has a date.
     pub(crate) fn sortable(&self, row: usize) -> i64 {
         match self {
             Dates::Days(days, _) => days.value(row).into(),
@@ -378,7 +386,7 @@ impl Dates {
         }
     }
 
-    /// The date of a row in words; empty where there is none.
+    /// Formats the date of a row; empty if it is missing.
     pub(crate) fn text(&self, row: usize) -> String {
         match self {
             Dates::Days(days, periods) if days.is_valid(row) => Day::from_number(days.value(row))
@@ -395,13 +403,13 @@ impl Dates {
     }
 }
 
-/// Which values are below the first and which above the last.
+/// The values below the first, and those above the last.
 fn outside<T: Copy + PartialOrd + Sync>(values: &[T], first: T, last: T) -> [BooleanBuffer; 2] {
     let bits = |words| BooleanBuffer::new(Buffer::from_vec(words), 0, values.len());
     parallel::outside(values, first, last).map(bits)
 }
 
-/// An error where the periods asked for are finer than those of a column.
+/// Errors: the requested periods are finer than those of a column.
 pub(crate) fn check_grain(column: &str, dates: &Dates, grain: Grain) -> Result<()> {
     let has = dates.periods().grain();
     let fits = match (grain, dates) {

@@ -1,4 +1,4 @@
-//! [`Decimal`]: a number written out, exact to its last digit.
+//! [`Decimal`]: a decimal number, exact to its last digit.
 
 use crate::{
     calendar::serialized_as_text,
@@ -8,10 +8,10 @@ use crate::{
 };
 use std::{fmt, str::FromStr};
 
-/// The most digits behind the point.
+/// The most decimal places.
 const MOST_PLACES: usize = 6;
 
-/// A number with at most six digits behind the point, such as `1000` or `-12.50`.
+/// A number with at most six decimal places, such as `1000` or `-12.50`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Decimal {
     units: i64,
@@ -19,18 +19,18 @@ pub struct Decimal {
 }
 
 impl Decimal {
-    /// A number in units of its last place: `Decimal::new(1250, 2)` is 12.50; none with more than
-    /// six places.
+    /// A number in units of its last decimal place: `Decimal::new(1250, 2)` is 12.50. None with
+    /// more than six places.
     pub const fn new(units: i64, places: u8) -> Option<Decimal> {
         if places as usize <= MOST_PLACES { Some(Decimal { units, places }) } else { None }
     }
 
-    /// The number in units of its last place.
+    /// The number in units of its last decimal place.
     pub const fn units(self) -> i64 {
         self.units
     }
 
-    /// How many digits stand behind the point.
+    /// The number of decimal places.
     pub const fn places(self) -> u8 {
         self.places
     }
@@ -68,7 +68,7 @@ impl FromStr for Decimal {
             Error::Malformed {
                 what: "a number",
                 text: text.to_owned(),
-                expected: "digits such as 1000 or 1000.50, with at most six behind the point",
+                expected: "digits such as 1000 or 1000.50, with at most six decimal places",
             }
         })
     }

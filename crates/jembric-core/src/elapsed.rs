@@ -1,9 +1,8 @@
-//! [`Elapsed`]: how long it took, how old it is, how late; and how long it was since the entity's
-//! record before.
+//! [`Elapsed`]: the time between two dates of a row, or since the previous record of the entity.
 //!
-//! Both ends of each row are day numbers (micros for hours), whether they come from columns, from
-//! one date for all rows, or from the entity's record before, which is found on the timeline; the
-//! rest is arithmetic on two numbers.
+//! Both ends of a row are day numbers (microseconds for hours). They come from columns, from one
+//! date for all rows, or from the entity's previous record on the timeline. The rest is arithmetic
+//! on two numbers.
 
 mod bands;
 mod ends;
@@ -13,7 +12,7 @@ use crate::{
     context::Context,
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Error, Result, in_setting, refuse, excludes, needs},
+    error::{Error, Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
@@ -34,7 +33,7 @@ use ends::{End, Ends};
 use serde::Serialize;
 use std::sync::Arc;
 
-/// What elapsed time is counted in.
+/// The unit of elapsed time.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Unit {
     /// Days, from midnight to midnight.
@@ -42,19 +41,19 @@ pub enum Unit {
     Days,
     /// Completed weeks.
     Weeks,
-    /// Completed months: the most whole months that fit.
+    /// Completed months: the number of whole months that fit.
     Months,
     /// Completed years.
     Years,
-    /// Days from Monday to Friday that are no holidays; the first day is not counted, the last one
+    /// Days from Monday to Friday that are not holidays. The first day is not counted, the last one
     /// is.
     Workdays,
-    /// Hours, with their fractions for moments.
+    /// Hours, with fractions for moments.
     Hours,
 }
 
 impl Unit {
-    /// The longest periods in which it can be counted.
+    /// The longest periods that this unit can be computed from.
     fn grain(self) -> Grain {
         match self {
             Unit::Days | Unit::Workdays | Unit::Hours => Grain::Day,
@@ -65,20 +64,22 @@ impl Unit {
     }
 }
 
-/// How long it was from one date to another, in a column `elapsed_days` (by the unit).
+/// Computes the time from one date to another, in a column `elapsed_days` (named after the unit).
 ///
-/// All rows stay, in their order. Where a date is missing, so is the result. It is negative where
-/// the first date is the later, and elapsed(a, b) = −elapsed(b, a); the ledger counts the rows with
-/// a missing and with a negative result. Days of points in time are those of [`Context::zone`];
-/// their hours are exact, 23 or 25 on the days on which the clocks change. A date stands for its
+/// All rows are kept, in their order. The result is missing if one of the dates is, and negative if
+/// the first date is later: elapsed(a, b) = −elapsed(b, a). The ledger counts the rows with a
+/// missing or negative result. Points in time are converted to days in [`Context::zone`]; hours
+/// between them are exact, so a day on which the clocks change has 23 or 25. A date stands for its
 /// midnight.
 ///
-/// With [`since_previous`](Elapsed::since_previous) it is the time since the entity's date before:
-/// records of the same date share the value, those of the first date have none.
+/// With [`since_previous`](Elapsed::since_previous), the result is the time since the entity's
+/// previous date. Records with the same date have the same result, and those with the first date
+/// have none.
 ///
-/// Errors: a column is missing or holds no dates; it holds months or longer, and something finer is
-/// asked; an as-of date or today is needed and not given; bands that do not rise. Costs one pass
-/// over the dates (and a search among the holidays a row, and a timeline for the record before).
+/// Errors: a column is missing or holds no dates; it holds months or longer periods, and the unit
+/// is finer; the as-of date or today's date is needed and not known; bands that do not rise. Cost:
+/// one pass over the dates (plus a search among the holidays for each row, and a timeline for
+/// previous records).
 ///
 /// ```
 /// use jembric_core::{Elapsed, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
@@ -96,41 +97,41 @@ impl Unit {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "elapsed",
-    answers = "How long did it take, how old is it today, how late is it?"
+    does = "Compute the time between two dates, or since the previous record",
+    answers = "How long did it take, how old is it, how late is it?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Elapsed {
-    /// From when: a column, `as-of`, `today` or a date.
+    /// Start at this column, `as-of`, `today` or a date.
     #[setting(text = "WHEN", plain)]
     pub from: Option<String>,
-    /// Until when: a column, `as-of`, `today` or a date.
+    /// End at this column, `as-of`, `today` or a date.
     #[setting(text = "WHEN", plain)]
     pub to: Option<String>,
-    /// Instead of `from` and `to`: since the date before of the same entity.
+    /// Measure from the entity's previous date instead of `from` and `to`.
     #[setting(yes, plain)]
     pub since_previous: bool,
-    /// The columns that identify the entity, for `since-previous`.
+    /// Identify the entity by these columns; needs `since-previous`.
     #[setting(columns)]
     pub per: Vec<String>,
-    /// The column of dates, for `since-previous`.
+    /// Order the records by this column of dates; needs `since-previous`.
     #[setting(column, plain)]
     pub date: Option<String>,
-    /// What it is counted in; weeks, months and years are completed ones. The default is
-    /// `days`.
+    /// Measure in this unit; weeks, months and years are completed ones. The default is `days`.
     #[setting(one_of)]
     pub unit: Unit,
-    /// The name of the new column. The default is elapsed_days, by the unit.
+    /// Name the new column. The default is `elapsed_days`, after the unit.
     #[setting(name)]
     pub name: Option<String>,
-    /// Count the first day as well as the last: one day from a date to itself.
+    /// Count both the first and the last day, so that a date has one day to itself.
     #[setting(yes)]
     pub both_ends: bool,
-    /// Add a column of bands, given the least number of each: 0,30,60 makes `under 0`, `0-29`,
-    /// `30-59` and `60+`.
+    /// Add a column of bands with these lower bounds: 0,30,60 makes `under 0`, `0-29`, `30-59` and
+    /// `60+`.
     #[setting(numbers)]
     pub bands: Vec<i64>,
-    /// A file with one date a line (or in its first column) on which nobody works.
+    /// Read holidays from this file, with one date on each line or in the first column.
     #[setting(days)]
     pub holidays: Workdays,
 }
@@ -138,12 +139,12 @@ pub struct Elapsed {
 callable!(Elapsed);
 
 impl Elapsed {
-    /// How long from one date to another, each a column, `as-of`, `today` or a date.
+    /// The time from one date to another. Each is a column, `as-of`, `today` or a date.
     pub fn new(from: impl Into<String>, to: impl Into<String>) -> Elapsed {
         Elapsed { from: Some(from.into()), to: Some(to.into()), ..Elapsed::default() }
     }
 
-    /// How long since the date before, by this column of dates, of the same entity.
+    /// The time since the previous date of the same entity, in this column of dates.
     pub fn since_previous(date: impl Into<String>) -> Elapsed {
         Elapsed { since_previous: true, date: Some(date.into()), ..Elapsed::default() }
     }
@@ -174,7 +175,7 @@ impl Elapsed {
         }
     }
 
-    /// The two ends that were named, among the columns of a shape.
+    /// The two ends, found among the columns of a shape.
     fn ends(&self, shape: &Shape, context: &Context) -> Result<[End; 2]> {
         let end = |setting, text: &Option<String>| match text {
             Some(text) => in_setting(setting, || End::of(text, shape, context)),
@@ -263,10 +264,10 @@ impl Operation for Elapsed {
     }
 }
 
-/// Between which dates time elapses.
+/// The dates that time is measured between.
 enum Between {
     Ends([End; 2]),
-    /// Between the date of the entity's record before and the record's own.
+    /// From the entity's previous record to the record itself.
     Previous {
         date: usize,
         per: Vec<Named>,
@@ -278,7 +279,7 @@ struct ElapsedPlan {
     step: String,
     name: String,
     band_name: String,
-    /// The columns that were named, for a message.
+    /// The names of the columns, for messages.
     columns: String,
     unit: Unit,
     both_ends: bool,
@@ -323,7 +324,7 @@ impl Prepared for ElapsedPlan {
     }
 }
 
-/// For each row the date before its own of the same entity, where there is one.
+/// The previous date of the same entity for each row, if there is one.
 fn date_before(table: &Table, date: usize, per: &[Named]) -> Result<Dates> {
     let dates = table.dates_at(date);
     let entities = Entities::of_columns(&table.columns_at(per), table.rows(), Missing::NoEntity)?;
@@ -334,7 +335,7 @@ fn date_before(table: &Table, date: usize, per: &[Named]) -> Result<Dates> {
     let mut before: Vec<Option<u32>> = vec![None; table.rows()];
     for rows in timeline.entities() {
         let mut last = None;
-        // Records of one date share the date before it.
+        // Records with the same date share the date before it.
         for same in rows.chunk_by(|&a, &b| dates.sortable(a as usize) == dates.sortable(b as usize))
         {
             same.iter().for_each(|&row| before[row as usize] = last);
@@ -374,7 +375,7 @@ impl ElapsedPlan {
                 let hours: Vec<f64> = days.iter().map(|&days| days as f64 * 24.0).collect();
                 Arc::new(Float64Array::new(hours.into(), nulls))
             }
-            // The usual units have a loop of their own.
+            // The common units have their own loop.
             Unit::Days if !self.both_ends => {
                 integers(
                     from.each_day_to(to, periods, rows, zone, |from, to| {
@@ -409,8 +410,8 @@ impl ElapsedPlan {
         }
     }
 
-    /// The first day counts as the last one does: as if it began the day before, or ended the day
-    /// after.
+    /// Counting both ends is the same as beginning one day earlier, or as ending one day later if
+    /// the dates are reversed.
     fn between_both_ends(&self, from: Day, to: Day) -> i32 {
         if from > to {
             return -self.between_both_ends(to, from);
@@ -426,7 +427,7 @@ impl ElapsedPlan {
         }
     }
 
-    /// The periods that both ends have, in which the unit can be counted.
+    /// The periods that both ends share, and that the unit can be computed from.
     fn periods(&self, from: &Ends, to: &Ends) -> Result<Periods> {
         let (one, other) = (from.periods(), to.periods());
         let Some(periods) = crate::calendar::common_periods(one, other) else {

@@ -1,19 +1,19 @@
-//! [`Entities`]: key columns to dense numbers 0..n, so that what is known of an entity is an array
-//! slot.
+//! [`Entities`]: maps key columns to dense numbers 0..n, so that what is known of an entity is a
+//! slot in an array.
 //!
-//! One column at a time: its values are numbered through an open-addressing table of (hash, number)
-//! slots, and two numbered columns make one column of pairs, which is numbered in turn. What makes
-//! it fast, and what a change must keep:
+//! The columns are numbered one at a time, through an open-addressing table of (hash, number)
+//! slots. Two numbered columns make one column of pairs, which is numbered in turn. A change must
+//! keep what makes this fast:
 //!
-//! * A text's 16-byte view is its own key where the text is short (12 bytes), so no text is
-//!   followed in memory.
-//! * Rows are worked in blocks: all slots of a block are loaded, then all keys, and only then
-//!   compared. The loads of a block do not depend on each other, so the processor fetches them at
-//!   once; with millions of entities that is what counts.
-//! * A slot's place is the *top* bits of its hash, so growing the table walks old and new in the
-//!   same order.
-//! * Threads share no table: each numbers the keys whose hash falls to it, and the numbers are
-//!   moved past one another at the end. Which number an entity gets is not part of any answer.
+//! * The 16-byte view of a short text (up to 12 bytes) is its own key, so the text itself is not
+//!   read.
+//! * Rows are processed in blocks: first load all slots of a block, then all keys, and only then
+//!   compare. The loads of a block do not depend on each other, so the processor fetches them in
+//!   parallel. With millions of entities this decides the speed.
+//! * The place of a slot comes from the *top* bits of its hash, so that growing the table reads the
+//!   old and writes the new one in the same order.
+//! * Threads share no table. Each one numbers the keys whose hash belongs to it, and the numbers
+//!   are shifted at the end. The number of an entity is not part of any result.
 
 use crate::{error::Result, table::Table};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
@@ -26,9 +26,9 @@ use std::{
     sync::atomic::{AtomicU32, Ordering::Relaxed},
 };
 
-/// Rows whose slots and keys are fetched together.
+/// The rows whose slots and keys are fetched together.
 const BLOCK: usize = 128;
-/// Below so many rows, a second thread costs more than it brings.
+/// Below this number of rows, a second thread costs more than it gains.
 const ROWS_FOR_THREADS: usize = 1 << 17;
 
 /// The entity of each row, as a dense number.
@@ -36,16 +36,16 @@ const ROWS_FOR_THREADS: usize = 1 << 17;
 pub struct Entities {
     ids: Vec<u32>,
     count: u32,
-    /// Rows that belong to none.
+    /// The rows that belong to no entity.
     without: u32,
 }
 
-/// What a missing key means.
+/// How a missing key is treated.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Missing {
-    /// The row belongs to no entity: its number is [`Entities::NONE`].
+    /// The row belongs to no entity; its number is [`Entities::NONE`].
     NoEntity,
-    /// It is a value like any other: rows that miss the same keys belong together.
+    /// It is a value like any other: rows with the same missing keys belong together.
     IsAKey,
 }
 
@@ -55,7 +55,7 @@ impl Entities {
 
     /// Numbers the entities that these columns identify. Without columns, all rows are one entity.
     ///
-    /// Errors: a column is missing. Costs about one random memory access for each row and column.
+    /// Errors: a column is missing. Cost: about one random memory access for each row and column.
     pub fn number<N: AsRef<str>>(
         table: &Table,
         columns: &[N],
@@ -65,7 +65,7 @@ impl Entities {
         Entities::of_columns(&columns.collect::<Result<Vec<_>>>()?, table.rows(), missing)
     }
 
-    /// Numbers the entities that the values of these columns identify, which have this many rows.
+    /// Numbers the entities that these columns identify; they have this many rows.
     pub(crate) fn of_columns(
         columns: &[ArrayRef],
         rows: usize,
@@ -76,10 +76,10 @@ impl Entities {
         Entities::number_both(Side { columns, rows }, other, missing)
     }
 
-    /// Numbers the entities of two tables alike: the rows of the first come first, then those of
-    /// the second. What they are identified by is given as columns, whose types agree in pairs.
+    /// Numbers the entities of two tables with common numbers. The rows of the first table come
+    /// first, then those of the second. The types of the columns agree in pairs.
     ///
-    /// Errors: both together have more rows than there are numbers.
+    /// Errors: both tables together have more rows than there are numbers.
     pub(crate) fn number_both(
         one: Side<'_>,
         other: Side<'_>,
@@ -104,15 +104,15 @@ impl Entities {
         }))
     }
 
-    /// Entities that have dense numbers already: each below `count`, or [`Entities::NONE`];
-    /// otherwise none.
+    /// Uses numbers that are dense already: each is below `count`, or [`Entities::NONE`]. Otherwise
+    /// none.
     pub fn from_ids(ids: Vec<u32>, count: u32) -> Option<Entities> {
         let without = ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
         let fit = ids.iter().fold(true, |all, &id| all & ((id < count) | (id == Entities::NONE)));
         fit.then_some(Entities { ids, count, without })
     }
 
-    /// Forgets the rows after the first so many; the numbers stay as they are.
+    /// Forgets the rows after these first ones. The numbers stay the same.
     pub(crate) fn truncate(&mut self, rows: usize) {
         self.ids.truncate(rows);
         self.without = self.ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
@@ -128,12 +128,12 @@ impl Entities {
         &self.ids
     }
 
-    /// How many entities there are.
+    /// The number of entities.
     pub fn count(&self) -> usize {
         self.count as usize
     }
 
-    /// Which rows belong to an entity; none where all do.
+    /// The rows that belong to an entity; none if all do.
     pub(crate) fn rows_with_one(&self) -> Option<BooleanBuffer> {
         (self.without > 0).then(|| {
             BooleanBuffer::collect_bool(self.ids.len(), |row| self.ids[row] != Entities::NONE)
@@ -163,14 +163,14 @@ impl Entities {
     }
 }
 
-/// The columns that identify the entities of one of two tables.
+/// The key columns of one of two tables.
 #[derive(Clone, Copy)]
 pub(crate) struct Side<'a> {
     pub(crate) columns: &'a [ArrayRef],
     pub(crate) rows: usize,
 }
 
-/// Numbers a column's values and then those of another of its type.
+/// Numbers the values of a column, then those of another column of the same type.
 fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entities {
     let (split, rows) = (one.len(), one.len() + other.len());
     let valid = |nulls: Option<NullBuffer>, rows| {
@@ -229,12 +229,12 @@ fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entitie
                 |row: usize| if row < split { these.value(row) } else { those.value(row - split) };
             number(&Numbers(|row: usize| value(row).into()), rows, nulls, missing)
         }
-        // Columns without any value.
+        // Both columns have no values.
         _ => number(&Numbers(|_| 0), rows, nulls, missing),
     }
 }
 
-/// The keys of a column, as something that is quick to hash and compare.
+/// The keys of a column, in a form that is quick to hash and compare.
 trait Keys: Sync {
     type Key: Copy + Default + Send;
     fn key(&self, row: usize) -> Self::Key;
@@ -277,14 +277,14 @@ impl<F: Fn(usize) -> i128 + Sync> Keys for Wide<F> {
     }
 }
 
-/// Texts by their views: length and up to twelve bytes, or length, four bytes and the place of the
-/// whole text.
+/// The views of texts: the length and up to twelve bytes, or the length, four bytes and the place
+/// of the text.
 struct Texts<'a, F> {
     view: F,
     buffers: Vec<&'a [u8]>,
 }
 
-/// The longest text that stands in its view.
+/// The longest text that its view contains.
 const SHORT: u32 = 12;
 
 impl<F> Texts<'_, F> {
@@ -312,8 +312,8 @@ impl<F: Fn(usize) -> u128 + Sync> Keys for Texts<'_, F> {
     }
 }
 
-/// Whole numbers that lie close together, as the numbers of things mostly do: each is its own place
-/// in a table, without a hash. None where they do not.
+/// Whole numbers that lie close together, as ids mostly do: each number is its own place in a
+/// table, without a hash. None if they are too far apart.
 fn number_close(
     value: impl Fn(usize) -> i64 + Sync,
     rows: usize,
@@ -336,7 +336,7 @@ fn number_close(
     let place = |row: usize| (value(row) - least) as usize;
     let numbers: Vec<AtomicU32> = (0..=range).map(|_| AtomicU32::new(0)).collect();
     all().filter(|&row| there(row)).for_each(|row| {
-        // Places that others use are not written to where that changes nothing.
+        // Skip the write if it changes nothing, because other threads use the same memory.
         if numbers[place(row)].load(Relaxed) == 0 {
             numbers[place(row)].store(1, Relaxed);
         }
@@ -369,8 +369,7 @@ fn number<K: Keys>(
     missing: Missing,
 ) -> Entities {
     let nulls = nulls.filter(|nulls| nulls.null_count() > 0);
-    // A number's top bits say which part gave it, until the parts' numbers are moved past one
-    // another.
+    // The top bits of a number tell which part gave it, until the numbers of the parts are shifted.
     let threads =
         if rows < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads().clamp(1, 8) };
     let part_bits = usize::BITS - (threads - 1).leading_zeros();
@@ -421,7 +420,7 @@ fn number<K: Keys>(
     Entities { ids, count, without }
 }
 
-/// The rows of one block that fall to one part.
+/// The rows of one block that belong to one part.
 struct Block<Key> {
     len: usize,
     rows: [u32; BLOCK],
@@ -453,8 +452,7 @@ impl<Key: Copy + Default> Block<Key> {
         self.len = 0;
         let mut add = |row: usize| {
             let key = keys.key(row);
-            // The hash's upper half is spread over the parts; what is left of it places the key
-            // within its part.
+            // The upper half of the hash chooses the part, and the rest places the key within it.
             let spread = (keys.hash(key) >> 32) * parts as u64;
             self.rows[self.len] = row as u32;
             self.keys[self.len] = key;
@@ -472,14 +470,14 @@ impl<Key: Copy + Default> Block<Key> {
     }
 }
 
-/// The table of one part: distinct keys, and slots of (hash, number + 1); an empty slot is 0.
+/// The table of one part: distinct keys, and slots of (hash, number + 1). An empty slot is 0.
 struct Numbering<'a, K: Keys> {
     keys: &'a K,
     keys_found: Vec<K::Key>,
     slots: Vec<u64>,
-    /// How far a hash is shifted to make a place.
+    /// How far a hash is shifted to give a place.
     shift: u32,
-    /// Rows numbered so far, and about how many there will be in all.
+    /// The rows numbered so far, and about how many there will be in all.
     rows: usize,
     rows_in_all: usize,
 }
@@ -499,7 +497,7 @@ impl<'a, K: Keys> Numbering<'a, K> {
         }
         let mut found = [K::Key::default(); BLOCK];
         for (found, &slot) in found.iter_mut().zip(&slots[..block.len]) {
-            // An empty slot's number wraps to one that no key has.
+            // The number of an empty slot wraps around to a number that no key has.
             *found = self
                 .keys_found
                 .get((slot as u32).wrapping_sub(1) as usize)
@@ -539,8 +537,8 @@ impl<'a, K: Keys> Numbering<'a, K> {
     }
 
     fn grow(&mut self) {
-        // Where most rows bring a new key, so will most of those to come: room is made for all of
-        // them at once.
+        // If most rows so far had a new key, the rest will as well, so make room for all of them at
+        // once.
         let found = self.keys_found.len();
         let most_are_new = found >= 1 << 15 && found * 2 > self.rows;
         let foreseen = if most_are_new {

@@ -1,5 +1,5 @@
-//! The one error type. Each variant carries the facts: what happened, and where. `told` says them
-//! in words.
+//! The error type of the core. Each variant carries facts: what happened, and where. `told` turns
+//! them into text.
 
 mod told;
 
@@ -16,39 +16,39 @@ use std::{borrow::Cow, fmt};
 /// A result whose error is [`enum@Error`].
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// What can be wrong with a table or with what was asked of it.
+/// What can be wrong with a table, or with the settings of an operation.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum Error {
-    /// A column was named that the table does not have.
+    /// The table has no column of this name.
     NoSuchColumn {
         /// The file that the table came from.
         file: Option<String>,
         /// The name that was given.
         column: String,
-        /// The names that come nearest to it, the nearest first.
+        /// The most similar names, the nearest first.
         nearest: Vec<String>,
-        /// All names there are.
+        /// All names.
         columns: Vec<String>,
     },
-    /// A column holds another type than the operation can use.
+    /// A column has a type that the operation cannot use.
     WrongType {
         /// The file that the table came from.
         file: Option<String>,
         /// The column's name.
         column: String,
-        /// What it would have to hold.
+        /// The type that is required.
         expected: Expected,
-        /// What it holds.
+        /// The type that it has.
         found: Type,
     },
-    /// A text column was to be used as dates.
+    /// A column of text or numbers is used as dates.
     NotDates(Box<NotDates>),
-    /// A text column was to be used as numbers, and some of its cells are.
+    /// A column of text is used as numbers, and some of its cells are numbers.
     NotNumbers(Box<NotNumbers>),
-    /// Every cell of a column can be read with the day first and with the month first.
+    /// Every date of a column can be read with the day first and with the month first.
     AmbiguousDates(Box<AmbiguousDates>),
-    /// A new column would have the name of one that is there.
+    /// A new column has the name of an existing one.
     NameTaken {
         /// The name.
         name: String,
@@ -69,261 +69,261 @@ pub enum Error {
         /// The rows of the others.
         expected: usize,
     },
-    /// A table has more rows than one piece can hold.
+    /// A table has more rows than the limit.
     TableTooLong {
         /// How many there are.
         rows: usize,
     },
-    /// An Arrow type that is not a value with one cell a row.
+    /// A column has an Arrow type that is not supported.
     Unsupported {
         /// The column's name.
         column: String,
         /// Its Arrow type.
         data_type: String,
     },
-    /// A date that came in lies outside the calendar.
+    /// A date in an Arrow table is outside the calendar.
     DateBeyondYears {
         /// The column's name.
         column: String,
         /// The row, from 1.
         row: usize,
     },
-    /// A text that should have been a date, a span, a range ….
+    /// A text is not a valid date, span, range and so on.
     Malformed {
-        /// What was to be read.
+        /// What the text should be.
         what: &'static str,
         /// The text.
         text: String,
-        /// What would have been read.
+        /// The valid forms.
         expected: &'static str,
     },
-    /// A word that should have been one of a known few, or a name of many.
+    /// A word or name is not one of the known ones.
     Unknown {
-        /// What it should have been.
+        /// What the word should be.
         what: &'static str,
         /// What was given.
         text: String,
-        /// The names that come nearest to it, the nearest first.
+        /// The most similar names, the nearest first.
         nearest: Vec<String>,
-        /// Which there are, in words.
+        /// The known words, for the message.
         known: &'static str,
     },
-    /// A column of periods has a day that is not the first of one.
+    /// A date in a column of periods is not the first day of a period.
     NotAFirstDay {
         /// The column's name.
         column: String,
         /// The row, from 1.
         row: usize,
-        /// What stands there.
+        /// The date.
         day: Day,
-        /// The size of the column's periods.
+        /// The length of the column's periods.
         grain: Grain,
     },
-    /// What Arrow's metadata tell of a column's periods is none.
+    /// The metadata of an Arrow column name an unknown kind of period.
     NoSuchGrain {
         /// The column's name.
         column: String,
-        /// What its metadata say.
+        /// The value in the metadata.
         grain: String,
     },
-    /// Something finer was asked of a column than it holds.
+    /// An operation needs finer dates than the column holds.
     TooFine {
         /// The column's name.
         column: String,
-        /// The size of its periods.
+        /// The length of its periods.
         grain: Grain,
-        /// What was asked, in words.
+        /// What the operation needs, in words.
         asked: String,
     },
-    /// The answer depends on the as-of date, and none was given.
+    /// The result depends on the as-of date, and there is none.
     NoAsOf {
         /// What needs it.
         what: &'static str,
     },
-    /// Numbers became too large to be exact.
+    /// A number is too large to be exact.
     Overflow {
-        /// What was done.
+        /// The operation.
         what: String,
-        /// The first row where it did, in words.
+        /// The first row with such a number, in words.
         example: String,
     },
-    /// An expression cannot be understood, or not of these columns.
+    /// An expression is invalid, or does not fit the columns.
     Expression(Box<ExpressionError>),
-    /// Intervals have no end, and such were to be refused.
+    /// Intervals have no end, and missing ends are refused.
     OpenRefused {
         /// The column of ends.
         end: String,
-        /// How many rows have none.
+        /// The number of rows without an end.
         rows: u64,
-        /// Where the first few stand.
+        /// The first of these rows.
         first: Vec<String>,
     },
-    /// An answer would have more rows than it may.
+    /// The result would have more rows than the limit.
     TooManyRows {
-        /// How many rows it would have.
+        /// The number of rows.
         rows: u64,
-        /// How many it may have.
+        /// The limit.
         most: u64,
-        /// The interval that makes most of them, in words.
+        /// The interval with the most rows, in words.
         widest: Option<String>,
-        /// What else could be done about it.
+        /// How to make the result smaller.
         advice: Smaller,
     },
-    /// An answer would take more memory than it may.
+    /// The result would take more memory than the limit.
     TooMuchMemory {
-        /// How many rows it would have.
+        /// The number of rows.
         rows: u64,
-        /// How many bytes it would take.
+        /// The bytes that they would take.
         bytes: u64,
-        /// How many it may take.
+        /// The limit.
         most: u64,
-        /// What could be done about it.
+        /// How to make the result smaller.
         advice: Smaller,
     },
-    /// Whatever takes the answer could not.
+    /// The receiver of the result failed.
     Sink(Box<dyn std::error::Error + Send + Sync>),
-    /// Files that are to be one table have columns of one name that hold different things.
+    /// A column has different types in the tables to stack.
     TypesClash {
         /// The column's name.
         column: String,
-        /// What it holds in one table.
+        /// The type in one table.
         one: Type,
-        /// That table's name.
+        /// The name of that table.
         in_one: String,
-        /// What it holds in another.
+        /// The type in another table.
         other: Type,
-        /// That table's name.
+        /// The name of that table.
         in_other: String,
     },
-    /// Columns that are to be equal hold things that never are.
+    /// Two columns to match have types that are never equal.
     KeysClash {
         /// The column of the events.
         column: String,
-        /// What it holds.
+        /// Its type.
         one: Type,
         /// One of its values.
         example: Option<String>,
         /// The column of the windows.
         of_windows: String,
-        /// What that holds.
+        /// Its type.
         other: Type,
         /// One of its values.
         other_example: Option<String>,
     },
-    /// A setting has a value with which nothing can be done.
+    /// A setting has an invalid value.
     Setting {
         /// The setting's name.
         setting: &'static str,
-        /// The value given.
+        /// The value.
         value: String,
-        /// What it may be.
+        /// The valid values.
         expected: Cow<'static, str>,
     },
     /// A setting has no effect without another one.
     SettingNeeds {
         /// The setting.
         setting: &'static str,
-        /// What it needs, in words.
+        /// The other setting, in words.
         needs: &'static str,
     },
     /// Two settings exclude each other.
     SettingsExclude {
         /// The setting.
         setting: &'static str,
-        /// The other one, in words.
+        /// The other setting, in words.
         other: &'static str,
     },
     /// An operation has no setting of this name.
     NoSuchSetting {
         /// The operation.
         operation: String,
-        /// The name that was given.
+        /// The name.
         setting: String,
-        /// The names that come nearest to it, the nearest first.
+        /// The most similar names, the nearest first.
         nearest: Vec<String>,
-        /// The settings that it has.
+        /// The settings of the operation.
         settings: Vec<String>,
     },
-    /// What is wrong with the value of a setting.
+    /// An error in the value of a setting.
     InSetting {
         /// The setting.
         setting: &'static str,
-        /// What is wrong.
+        /// The error.
         source: Box<Error>,
     },
-    /// A plan was applied to a table of another shape than it was prepared for.
+    /// A plan is applied to a table of another shape.
     OtherShape {
-        /// What it was prepared for, in words.
+        /// The shape that it was prepared for, in words.
         prepared: String,
         /// What the table has instead.
         found: String,
     },
-    /// A text is no value of the column that it is for.
+    /// A text is not a value of the column's type.
     NotAValue {
         /// The setting.
         setting: &'static str,
-        /// What it says.
+        /// The text.
         text: String,
         /// The column.
         column: String,
-        /// What that holds.
+        /// The type of the column.
         kind: Type,
     },
-    /// Several records stand where there may be one.
+    /// There are several records where there may be only one.
     CellTaken {
-        /// How many cells have several records.
+        /// The number of cells with several records.
         cells: u64,
-        /// The size of the periods.
+        /// The length of the periods.
         grain: Grain,
-        /// The first few of them.
+        /// The first of these cells.
         named: Vec<String>,
     },
-    /// A column that should say the same of an entity in every record does not.
+    /// A column should be constant for each entity, and is not.
     Varies {
         /// The setting.
         setting: &'static str,
         /// The column.
         column: String,
-        /// The first entity for which it changes, in words.
+        /// The first entity with several values, in words.
         entity: String,
         /// One of its values.
         one: String,
-        /// Another.
+        /// Another value.
         other: String,
     },
-    /// A column has too many values for each to become a column.
+    /// A column has too many values for one column each.
     TooManyColumns {
         /// The column.
         column: String,
-        /// How many values it has.
+        /// The number of values.
         values: u64,
-        /// How many there may be.
+        /// The limit.
         most: u64,
     },
-    /// A date reckoned with leads out of the calendar.
+    /// The result of date arithmetic is outside the calendar.
     BeyondCalendar {
-        /// Where the reckoning began.
+        /// The first date.
         from: Day,
-        /// What was added.
+        /// The span that was added.
         span: Span,
     },
-    /// Records tie, and ties were to be refused.
+    /// Records tie, and ties are refused.
     Tied {
         /// The date column.
         date: String,
-        /// How many records tie.
+        /// The number of records that tie.
         records: u64,
-        /// How many entities have such records.
+        /// The number of entities with such records.
         entities: u64,
-        /// The first few of them, each with its date.
+        /// The first of these entities, each with its date.
         named: Vec<String>,
     },
-    /// A column has no date at all, where its newest was asked for.
+    /// The newest date of a column without dates is needed.
     NoNewest {
         /// The column's name.
         column: String,
     },
-    /// An Arrow kernel refused.
+    /// An Arrow kernel returned an error.
     Arrow(ArrowError),
 }
 
@@ -334,7 +334,7 @@ impl From<ArrowError> for Error {
 }
 
 impl Error {
-    /// The same error, which knows the setting that caused it.
+    /// Adds the setting that caused the error.
     #[must_use]
     pub fn of_setting(self, setting: &'static str) -> Error {
         match self.setting() {
@@ -343,7 +343,7 @@ impl Error {
         }
     }
 
-    /// The setting that caused it, where one did.
+    /// The setting that caused the error, if one did.
     pub fn setting(&self) -> Option<&str> {
         match self {
             Error::Setting { setting, .. }
@@ -357,7 +357,7 @@ impl Error {
         }
     }
 
-    /// The file that it is about, where it is about one.
+    /// The file that the error is about, if any.
     pub fn file(&self) -> Option<&str> {
         match self.fact() {
             Error::NoSuchColumn { file, .. }
@@ -370,7 +370,7 @@ impl Error {
         }
     }
 
-    /// The error itself, without the setting that caused it.
+    /// The error without its setting.
     pub fn fact(&self) -> &Error {
         match self {
             Error::InSetting { source, .. } => source.fact(),
@@ -379,12 +379,12 @@ impl Error {
     }
 }
 
-/// Whatever goes wrong here is caused by this setting.
+/// Adds the setting to an error of this check.
 pub(crate) fn in_setting<T>(setting: &'static str, check: impl FnOnce() -> Result<T>) -> Result<T> {
     check().map_err(|error| error.of_setting(setting))
 }
 
-/// The error that a setting has a value with which nothing can be done.
+/// The error for an invalid value of a setting.
 pub(crate) fn refuse<T>(
     setting: &'static str,
     value: impl Into<String>,
@@ -403,7 +403,7 @@ pub(crate) fn excludes<T>(setting: &'static str, other: &'static str) -> Result<
     Err(Error::SettingsExclude { setting, other })
 }
 
-/// What a column would have to hold.
+/// The type that is required.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Expected {
@@ -425,7 +425,7 @@ impl fmt::Display for Expected {
     }
 }
 
-/// A text column was to be used as dates: how much of it is not a date, and where.
+/// A column that is used as dates: how many of its cells are not dates, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct NotDates {
@@ -433,17 +433,17 @@ pub struct NotDates {
     pub file: Option<String>,
     /// The column's name.
     pub column: String,
-    /// How many cells have a value.
+    /// The number of cells with a value.
     pub values: u64,
-    /// How many of them are no dates.
+    /// The number of cells that are not dates.
     pub bad: u64,
-    /// The first three of those.
+    /// The first three of them; none for a column of whole numbers.
     pub first: Vec<BadCell>,
-    /// How the column could be read, where that was found.
+    /// How the column could be read, if a way was found.
     pub suggested: Option<SuggestedReading>,
 }
 
-/// A text column that was to be used as numbers: how much of it is none, and where.
+/// A column of text that is used as numbers: how many of its cells are not numbers, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct NotNumbers {
@@ -451,17 +451,18 @@ pub struct NotNumbers {
     pub file: Option<String>,
     /// The column's name.
     pub column: String,
-    /// How many cells have a value.
+    /// The number of cells with a value.
     pub values: u64,
-    /// How many of them are no numbers.
+    /// The number of cells that are not numbers.
     pub bad: u64,
-    /// The first three of those.
+    /// The first three of them.
     pub first: Vec<BadCell>,
-    /// How the column could be read, where that was found.
+    /// How the column could be read, if a way was found.
     pub suggested: Option<SuggestedReading>,
 }
 
-/// A text column that was to be used as dates leaves open whether day or month comes first.
+/// A column of text that is used as dates and does not show whether the day or the month comes
+/// first.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct AmbiguousDates {
@@ -469,30 +470,30 @@ pub struct AmbiguousDates {
     pub file: Option<String>,
     /// The column's name.
     pub column: String,
-    /// The first cell that can be read both ways.
+    /// The first ambiguous cell.
     pub cell: BadCell,
-    /// That cell with the day first.
+    /// Its date with the day first.
     pub day_first: Day,
-    /// That cell with the month first.
+    /// Its date with the month first.
     pub month_first: Day,
 }
 
-/// What is wrong with an expression, and where in its text.
+/// What is wrong with an expression, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct ExpressionError {
     /// The whole text.
     pub text: String,
-    /// The bytes of it that are meant.
+    /// The bytes with the error.
     pub at: std::ops::Range<usize>,
-    /// What is wrong there.
+    /// What is wrong.
     pub problem: String,
-    /// What to do about it, where that can be said.
+    /// What to do, if it is known.
     pub advice: Option<String>,
 }
 
 impl fmt::Display for ExpressionError {
-    /// The problem, and below it the text with the place marked.
+    /// Formats the problem, and below it the text with the place marked.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
         let note = self.advice.as_deref().unwrap_or_default();
@@ -503,17 +504,17 @@ impl fmt::Display for ExpressionError {
     }
 }
 
-/// A cell that is not what it should be.
+/// A cell that has the wrong form.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct BadCell {
     /// Its row in the table, from 1.
     pub row: u64,
-    /// Its line in the file, where the table came from one.
+    /// Its line in the file, if the table came from one.
     pub line: Option<u64>,
-    /// What stands there.
+    /// Its text.
     pub text: String,
-    /// Why it is not a date, where it has not just been found ambiguous.
+    /// Why it is not a date, if there is more to say.
     pub why: Option<String>,
 }
 

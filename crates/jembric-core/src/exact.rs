@@ -1,4 +1,4 @@
-//! [`ExactSum`]: sums without rounding, so that they do not depend on the order of what is summed.
+//! [`ExactSum`]: sums without rounding, which do not depend on the order of the values.
 //!
 //! Whole numbers and decimals are summed as 128-bit integers. A float is an integer times a power
 //! of two, so floats are summed as one long integer in units of 2⁻¹⁰⁷⁴, kept in 32-bit limbs with
@@ -15,10 +15,10 @@ use std::fmt;
 
 /// Limbs of 32 bits from 2⁻¹⁰⁷⁴ to beyond 2¹⁰²⁴, with headroom.
 const LIMBS: usize = 68;
-/// Additions after which the carries are passed on: far fewer than would overflow a limb.
+/// The additions after which carries are propagated, long before a limb could overflow.
 const UNTIL_CARRY: u32 = 1 << 29;
 
-/// The exact sum of a column's numbers, in the column's own type.
+/// The exact sum of a column of numbers, in the type of the column.
 #[derive(Clone, Debug)]
 pub struct ExactSum {
     kind: Sum,
@@ -35,14 +35,14 @@ enum Sum {
 pub(crate) struct Limbs {
     limbs: [i64; LIMBS],
     additions: u32,
-    /// Infinite values that were added: they decide the sum.
+    /// Infinite values, which decide the sum.
     infinite: f64,
 }
 
 impl ExactSum {
-    /// The sum over a column's values in the rows of the mask. Missing values add nothing.
+    /// Sums a column over the rows of the mask. Missing values add nothing.
     ///
-    /// Errors: the column is missing or holds no numbers. Costs one pass over the column.
+    /// Errors: the column is missing or holds no numbers. Cost: one pass over the column.
     pub fn of(table: &Table, column: &str, rows: &BooleanBuffer) -> Result<ExactSum> {
         table.shape().expect_numbers(column)?;
         Ok(ExactSum::of_column(table.column(column)?, rows))
@@ -83,7 +83,7 @@ impl ExactSum {
         }
     }
 
-    /// The sum of nothing, of the same kind.
+    /// A sum over no rows, of the same type.
     pub(crate) fn minus_itself(&self) -> ExactSum {
         let kind = match &self.kind {
             Sum::Whole { places, .. } => Sum::Whole { sum: 0, places: *places },
@@ -117,7 +117,7 @@ impl ExactSum {
     }
 }
 
-/// Two sums are equal where they are written alike: floats after their one rounding.
+/// Two sums are equal if their texts are: floats after the one rounding.
 impl PartialEq for ExactSum {
     fn eq(&self, other: &ExactSum) -> bool {
         self.to_string() == other.to_string()
@@ -133,7 +133,7 @@ impl fmt::Display for ExactSum {
     }
 }
 
-/// A decimal, given in units of its last place, with all its places.
+/// Formats a decimal, given in units of its last decimal place.
 pub(crate) fn decimal_text(units: i128, places: i8) -> String {
     if places <= 0 {
         return units.to_string();
@@ -157,7 +157,7 @@ impl Default for Limbs {
 }
 
 impl Limbs {
-    /// Adds what another one has added.
+    /// Adds the sum of another.
     pub(crate) fn add_all(&mut self, other: &Limbs) {
         self.carry();
         let mut more = other.clone();
@@ -167,14 +167,14 @@ impl Limbs {
         self.carry();
     }
 
-    /// Adds a whole number of units of 2⁻¹⁰⁷⁴, times this power of two.
+    /// Adds a whole number of units of 2⁻¹⁰⁷⁴, times a power of two.
     pub(crate) fn add_integer(&mut self, value: i128, shift: u32) {
         let (magnitude, sign) = (value.unsigned_abs(), if value < 0 { -1 } else { 1 });
         for part in 0..4 {
             let bits = u64::from((magnitude >> (32 * part)) as u32) << (shift % 32);
             let at = shift as usize / 32 + part;
             for (limb, bits) in [(at, bits as u32), (at + 1, (bits >> 32) as u32)] {
-                // Beyond the last limb stand zeros alone: no sum of floats reaches there.
+                // Beyond the last limb all bits are zero, because no sum of floats is that large.
                 if let Some(limb) = self.limbs.get_mut(limb) {
                     *limb += sign * i64::from(bits);
                 }
@@ -191,8 +191,8 @@ impl Limbs {
         let bits = value.to_bits();
         let exponent = (bits >> 52 & 0x7FF) as usize;
         let fraction = bits & ((1 << 52) - 1);
-        // In units of 2⁻¹⁰⁷⁴: the fraction itself where subnormal, else with its leading one,
-        // shifted.
+        // In units of 2⁻¹⁰⁷⁴: the fraction itself for subnormal floats, otherwise the fraction with
+        // its leading one, shifted.
         let (mantissa, shift) =
             if exponent == 0 { (fraction, 0) } else { (fraction | 1 << 52, exponent - 1) };
         let wide = u128::from(mantissa) << (shift % 32);
@@ -206,7 +206,7 @@ impl Limbs {
         }
     }
 
-    /// Brings every limb but the last into 0..2³².
+    /// Propagates carries, so that every limb but the last is in 0..2³².
     fn carry(&mut self) {
         let mut carry = 0;
         for limb in &mut self.limbs[..LIMBS - 1] {
@@ -222,8 +222,7 @@ impl Limbs {
         self.divided(1)
     }
 
-    /// The number divided by another, which is exact but for the rounding of both steps; by 1 it is
-    /// rounded once.
+    /// The sum divided by a number. Only the two steps round; division by 1 rounds once.
     pub(crate) fn divided(&self, by: u64) -> f64 {
         if self.infinite != 0.0 {
             return self.infinite;
@@ -237,14 +236,13 @@ impl Limbs {
         }
         let limbs = &magnitude.limbs;
         let Some(top) = limbs.iter().rposition(|&limb| limb != 0) else { return 0.0 };
-        // The top limbs hold more than the 53 bits of a float; whether anything stands below
-        // decides a tie.
+        // The top limbs hold more than the 53 bits of a float. Any bit below them decides a tie.
         let low = top.saturating_sub(3);
         let leading =
             limbs[low..=top].iter().rev().fold(0_u128, |all, &limb| all << 32 | limb as u128);
         let below = limbs[..low].iter().any(|&limb| limb != 0);
         let rounded = (leading | u128::from(below)) as f64 / by as f64;
-        // Two exact steps, since 2⁻¹⁰⁷⁴ alone is already the smallest float.
+        // Two exact steps, because 2⁻¹⁰⁷⁴ is the smallest float.
         let exponent = 32 * low as i32 - 1074;
         let half = exponent / 2;
         let value = rounded * power_of_two(half) * power_of_two(exponent - half);

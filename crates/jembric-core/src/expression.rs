@@ -1,11 +1,10 @@
-//! The small language of conditions and computed columns:
-//! `level > 3.2 and weekday(day) in (tue, thu)`.
+//! The language of conditions and computed columns: `level > 3.2 and weekday(day) in (tue, thu)`.
 //!
-//! A text is cut into words and signs (`lexer`), put together as a tree (`parse`), held against the
-//! columns that there are (`check`), and worked out for all rows at once (`evaluate`, with `exact`
-//! for numbers and `calendrical` for dates). The functions stand in one table (`functions`). What
-//! can be wrong without the data is found before any row is touched, and the message points at its
-//! place in the text.
+//! The text is split into tokens (`lexer`), parsed into a tree (`parse`), checked against the
+//! columns (`check`), and evaluated for all rows at once (`evaluate`, with `exact` for numbers and
+//! `calendrical` for dates). The functions are one table (`functions`). Everything that can be
+//! wrong without the data is found before any row is read, and the message marks its place in the
+//! text.
 //!
 //! | | |
 //! | --- | --- |
@@ -17,11 +16,11 @@
 //! | of anything | `least`, `greatest` and `coalesce` of several, which pass over missing values |
 //! | of text | `lower`, `upper`, `trim` |
 //!
-//! Whole numbers and decimals stay exact, and become an error where they would not; a quotient is
-//! in floating point, and missing where the divisor is 0. Halves are rounded away from zero. Date −
-//! date is whole days (months between months); date ± span is a date. A day compared with a month
-//! is first taken to its month, a moment compared with a day to its day. Arithmetic with a missing
-//! value is missing; a comparison with one is undecided, and so not true.
+//! Whole numbers and decimals are exact, or an error. A quotient is a float, and missing if the
+//! divisor is 0. Halves are rounded away from zero. Date − date is a number of days (months between
+//! months); date ± span is a date. To compare a day with a month, the day is converted to its
+//! month; a moment is converted to its day in the same way. Arithmetic with a missing value is
+//! missing. A comparison with a missing value is unknown, and so not true.
 
 mod calendrical;
 mod check;
@@ -44,37 +43,37 @@ use evaluate::Evaluation;
 use parse::{Meaning, Node, NodeKind};
 use std::{cell::RefCell, collections::BTreeSet, fmt, ops::Range, str::FromStr};
 
-/// An expression that has been understood, if not yet held against any columns.
+/// A parsed expression, which is not bound to columns yet.
 #[derive(Clone, Debug)]
 pub struct Expression {
     text: String,
     root: Node,
 }
 
-/// An expression whose names are resolved for the columns of one shape.
+/// An expression that is bound to the columns of a shape.
 #[derive(Clone, Debug)]
 pub(crate) struct BoundExpression {
     text: String,
     root: Node,
-    /// Its type, where that does not depend on types that are not known yet.
+    /// Its type, if it does not depend on types that are unknown so far.
     pub(crate) kind: Option<Type>,
     /// The places of the columns that it uses.
     pub(crate) columns: BTreeSet<usize>,
-    /// Whether it speaks of the as-of date.
+    /// Whether it uses the as-of date.
     pub(crate) uses_as_of: bool,
-    /// Whether its value depends on how points in time are cut into days.
+    /// Whether its value depends on the time zone that converts points in time to days.
     pub(crate) cuts_instants: bool,
 }
 
-/// What could not be worked out in some rows, and is missing there.
+/// What could not be computed in some rows and is missing there.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Unanswered {
     pub(crate) divisions_by_zero: u64,
-    /// Year, month and day that are no day of the calendar.
+    /// A year, month and day that are not a date.
     pub(crate) no_such_day: u64,
 }
 
-/// What is wrong at a place in the text.
+/// The error for a place in the text.
 struct Problem {
     at: Range<usize>,
     problem: String,
@@ -112,27 +111,27 @@ impl fmt::Display for Expression {
     }
 }
 
-/// What an expression knows beside the rows.
+/// What an expression needs to know besides the rows.
 #[derive(Clone, Copy, Debug)]
 pub struct ExpressionContext<'a> {
-    /// The date that the answer speaks of.
+    /// The as-of date.
     pub(crate) as_of: Option<Day>,
-    /// That date will be given, but is not known before the data is read.
+    /// The date will be given, but is not known before the data is read.
     pub(crate) as_of_follows: bool,
-    /// The zone in which points in time are cut into days.
+    /// The time zone that converts points in time to days.
     pub(crate) zone: &'a Zone,
 }
 
 impl Expression {
-    /// The functions of the language: how each is called, and what it gives.
+    /// The functions of the language: how to call each one, and what it returns.
     pub fn functions() -> impl Iterator<Item = (&'static str, &'static str)> {
         functions::all()
     }
 
-    /// The type that it has for these columns; none where that depends on types that are not known
-    /// yet.
+    /// The type of the expression for these columns; none if it depends on types that are unknown
+    /// so far.
     ///
-    /// Errors: a column or function that does not exist, and types that do not go together.
+    /// Errors: an unknown column or function; types that do not fit together.
     pub fn check<'a>(
         &self,
         shape: &Shape,
@@ -146,11 +145,11 @@ impl Expression {
             TermType::Weekday => Ok(Some(Type::Text)),
             TermType::Missing => Ok(Some(Type::Nothing)),
             TermType::Unknown => Ok(None),
-            TermType::Span => Err(self.wrong("this is a span, which cannot stand in a column")),
+            TermType::Span => Err(self.wrong("this is a span, and a column cannot hold a span")),
         }
     }
 
-    /// An error where it is no condition for these columns.
+    /// Errors: the expression is not a condition for these columns.
     pub(crate) fn check_condition<'a>(
         &self,
         shape: &Shape,
@@ -160,7 +159,7 @@ impl Expression {
             None | Some(Type::Boolean | Type::Nothing) => Ok(()),
             Some(kind) => {
                 let problem = format!(
-                    "a condition is needed, something that is true or false, but this is {kind}"
+                    "expected a condition, which is true or false, but this is {kind}"
                 );
                 Err(self.wrong(&problem))
             }
@@ -171,7 +170,7 @@ impl Expression {
         Problem::new(&(0..self.text.len()), problem).within(&self.text)
     }
 
-    /// Checks it for columns of this shape and resolves its names.
+    /// Checks the expression for columns of this shape, and resolves its names.
     ///
     /// Errors: those of [`check`](Expression::check).
     pub(crate) fn bind<'a>(
@@ -203,7 +202,7 @@ impl Expression {
 
     /// The same for a condition.
     ///
-    /// Errors: also where it is no condition for these columns.
+    /// Errors: as for `bind`; the expression is not a condition.
     pub(crate) fn bind_condition<'a>(
         &self,
         shape: &Shape,
@@ -216,10 +215,10 @@ impl Expression {
 }
 
 impl BoundExpression {
-    /// Its value in every row, as a column of this name.
+    /// Evaluates the expression in every row, as a column with this name.
     ///
-    /// Errors: numbers that are too large to be exact, and dates beyond the calendar. Costs one
-    /// pass over the columns for each sign and function.
+    /// Errors: numbers that are too large to be exact; dates outside the calendar. Cost: one pass
+    /// over the columns for each operator and function.
     pub(crate) fn column<'a>(
         &self,
         name: &str,
@@ -231,7 +230,7 @@ impl BoundExpression {
         Ok((field, array, evaluation.unanswered()))
     }
 
-    /// In which rows it is true, and in which it is undecided (those are missing).
+    /// The rows where it is true. Rows where it is unknown are missing.
     pub(crate) fn condition<'a>(
         &self,
         table: &Table,

@@ -1,8 +1,8 @@
-//! [`Filled`]: a row for every entity and every period of a range, holes filled by stated rules.
+//! [`Filled`]: makes a row for every entity and every period of a range, and fills gaps by rules.
 //!
-//! `filled/cells` lays out the cells, entity by entity, and finds the row that stands in each;
-//! `filled/holes` makes the columns of them, each by its rule. Both do so for any stretch of
-//! entities, so that a long answer can be handed over in batches.
+//! `filled/cells` lays out the cells, entity by entity, and finds the row of each one.
+//! `filled/holes` makes the columns, each by its rule. Both work on any group of entities, so that
+//! a long result can be delivered in batches.
 
 mod cells;
 mod holes;
@@ -11,7 +11,7 @@ use crate::{
     axis::Axis,
     calendar::{Grain, Month, Periods, Range, Weekday},
     context::{Context, Sink},
-    error::{Error, Result, Smaller, in_setting, refuse, excludes, needs},
+    error::{Error, Result, Smaller, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
@@ -27,30 +27,30 @@ use holes::Fill;
 use serde::Serialize;
 use std::{fmt, str::FromStr};
 
-/// One row for every entity and every period of a range: what is missing is added, and holes are
-/// filled by stated rules.
+/// Makes one row for every entity and every period of a range: adds missing rows, and fills gaps by
+/// rules.
 ///
-/// All columns but the entity's and the date are blank in added rows, unless a rule fills them:
+/// In added rows all columns except the key and the date are missing, unless a rule fills them:
 /// * [`carry`](Filled::carry): the last value, over at most [`limit`](Filled::limit) periods;
-/// * [`linear`](Filled::linear): between the values on both sides, by elapsed time, never beyond
-///   the ends; such columns come out as floats;
-/// * [`zero`](Filled::zero), [`set`](Filled::set): a stated value, in added rows;
-/// * [`keep_with`](Filled::keep_with): what the entity's other rows say, in added rows.
+/// * [`linear`](Filled::linear): a value interpolated between those on both sides, by elapsed time,
+///   never beyond the first and last value. These columns become floats;
+/// * [`zero`](Filled::zero), [`set`](Filled::set): a constant, in added rows;
+/// * [`keep_with`](Filled::keep_with): the entity's constant value, in added rows.
 ///
-/// The first two fill every hole, that of a row that was missing and that of a value that was
-/// ([`added_only`](Filled::added_only): not the latter). The next two fill added rows alone, since
-/// a blank that was recorded is an unknown and not a nothing ([`blanks_too`](Filled::blanks_too):
-/// those as well). The ledger counts both kinds of hole apart.
+/// `carry` and `linear` fill both added rows and missing values in recorded rows
+/// ([`added_only`](Filled::added_only): only added rows). The other rules fill added rows only,
+/// because a recorded missing value is unknown and not zero ([`blanks_too`](Filled::blanks_too):
+/// both). The ledger counts the two kinds separately.
 ///
-/// Added rows are dated by the last day of their period where all records stand on last days, else
-/// by the first; moments at the beginning of that day in [`Context::zone`]. Records keep their own
-/// date. The answer is in order of entity and date. Set aside: rows without a date, rows that miss
-/// a key. Dropped: rows outside a stated range.
+/// The date of an added row is the last day of its period if all records are on last days,
+/// otherwise the first; for moments it is the beginning of that day in [`Context::zone`]. Records
+/// keep their own dates. The result is sorted by entity and date. Set aside: rows without a date,
+/// rows without a key. Dropped: rows outside the range.
 ///
-/// Errors: a column is missing, holds no dates, or no numbers where such are needed; a column has
-/// two rules; periods finer than the column's own; two records of one entity and period; a value
-/// that is none of its column; a column to keep that varies; more rows than allowed. Costs a
-/// timeline and one write of the answer.
+/// Errors: a column is missing, holds no dates, or holds no numbers if the rule needs them; a
+/// column has two rules; the periods are finer than the column's own; one entity and period has two
+/// records; a value is not of the column's type; a column of `keep_with` is not constant; more rows
+/// than the limit. Cost: one timeline and one write of the result.
 ///
 /// ```
 /// use jembric_core::{Filled, Table, arrow::{ArrayRef, Date32Array, Int64Array}};
@@ -67,72 +67,73 @@ use std::{fmt, str::FromStr};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "filled",
-    answers = "What does the series look like with one row for every day, its holes filled by a \
-        stated rule?"
+    does = "Add a row for every missing period, and fill the gaps by rules",
+    answers = "What was the level on the days without a reading?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Filled {
-    /// The columns that identify the entity. Without them the whole table is one entity.
+    /// Identify the entity by these columns. Without them the whole table is one entity.
     #[setting(columns)]
     pub per: Vec<String>,
     /// The column of dates or moments.
     #[setting(column, required)]
     pub date: String,
-    /// One row for every hour (of moments), day, week, month, quarter or year. The default is
+    /// Make one row for every hour (for moments), day, week, month, quarter or year. The default is
     /// `day`.
     #[setting(text = "GRAIN")]
     pub grain: Option<Grain>,
-    /// From when to when: over all of the data, from each entity's first date to its last, or
-    /// from one day or period to another. The default is `data`.
+    /// Cover this range: from the first to the last date of all data, of `each` entity, or from one
+    /// day or period to another. The default is `data`.
     #[setting(text = "data|each|A..B")]
     pub range: Extent,
-    /// Carry the last value of these into every hole.
+    /// Carry the last value of these columns forward into gaps.
     #[setting(columns)]
     pub carry: Vec<String>,
-    /// Draw a straight line through the holes of these, between values.
+    /// Interpolate these columns linearly between values.
     #[setting(columns)]
     pub linear: Vec<String>,
-    /// Write 0 into added rows of these.
+    /// Set these columns to 0 in added rows.
     #[setting(columns)]
     pub zero: Vec<String>,
-    /// Write this value into added rows of the column.
+    /// Set a column to this value in added rows.
     #[setting(texts = "COL=VALUE")]
     pub set: Vec<String>,
-    /// Carry a value over at most so many periods.
+    /// Carry a value over at most this many periods.
     #[setting(number, from = 1)]
     pub limit: Option<u32>,
-    /// Carry and draw into added rows alone, not into blanks.
+    /// Carry and interpolate only into added rows, not into missing values of recorded rows.
     #[setting(yes)]
     pub added_only: bool,
-    /// Write zeros and set values into blanks too.
+    /// Set zeros and values also where recorded rows have missing values.
     #[setting(yes)]
     pub blanks_too: bool,
-    /// Date added rows by the first or last day of their period. The default is as the data is.
+    /// Date added rows on the first or the last day of their period. The default is the side on
+    /// which the records are.
     #[setting(one_of)]
     pub dated: Option<Dated>,
-    /// Tell in a column of this name which rows were added.
+    /// Add a column with this name that marks added rows.
     #[setting(name)]
     pub mark: Option<String>,
-    /// Repeat these, which never vary within an entity, in added rows.
+    /// Repeat these columns, which are constant for each entity, in added rows.
     #[setting(columns)]
     pub keep_with: Vec<String>,
-    /// Rows for the entities in these columns of a file too, in the order of `per`:
+    /// Add rows also for the entities in these columns of a file, in the order of `per`:
     /// vessels.csv:vessel.
     #[setting(entities)]
     pub entities: Option<EntityList>,
-    /// The day on which weeks begin. The default is Monday.
+    /// Begin weeks on this weekday. The default is Monday.
     #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin. The default is January.
+    /// Begin years in this month. The default is January.
     #[setting(text = "MONTH")]
     pub year_start: Option<Month>,
-    /// How many rows the answer may have. The default is `200000000`.
+    /// Limit the number of rows of the result. The default is `200000000`.
     #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
 }
 
-/// From when to when there is a row for every period.
+/// The range in which every period has a row.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Extent {
     /// From the first to the last date of the whole table, for every entity.
@@ -169,19 +170,19 @@ impl FromStr for Extent {
 crate::calendar::serialized_as_text!(Extent);
 from_given_text!(Extent);
 
-/// Which day of its period an added row is dated by.
+/// The day of its period on which an added row is dated.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, jembric_derive::Words)]
 pub enum Dated {
-    /// The first.
+    /// The first day.
     First,
-    /// The last.
+    /// The last day.
     Last,
 }
 
 callable!(Filled);
 
 impl Filled {
-    /// By the dates of this column, one row a day, with the whole table as one entity.
+    /// Fills by this column of dates, with one row a day and the whole table as one entity.
     pub fn new(date: impl Into<String>) -> Filled {
         Filled { date: date.into(), ..Filled::default() }
     }
@@ -194,7 +195,7 @@ impl Filled {
         Periods::cut(self.grain_or_day(), self.week_start, self.year_start)
     }
 
-    /// The columns that have a rule, each with its rule and the setting that gives it.
+    /// The columns with a rule, and the setting that gives it.
     fn ruled(&self, shape: &Shape) -> Result<Vec<(&'static str, Named, FillRule)>> {
         let mut set = Vec::new();
         let mut values = Vec::new();
@@ -216,7 +217,7 @@ impl Filled {
         for (setting, list, rules) in lists {
             for (named, rule) in in_setting(setting, || shape.named(list))?.into_iter().zip(rules) {
                 if ruled.iter().any(|(_, other, _)| other.place == named.place) {
-                    let value = format!("`{}`, which has a rule already", named.column);
+                    let value = format!("`{}`, which already has a rule", named.column);
                     return refuse(setting, value, "one rule for each column");
                 }
                 ruled.push((setting, named, rule));
@@ -232,9 +233,7 @@ impl Filled {
             _ if self.per.contains(&self.date) => {
                 refused("per", format!("`{}`", self.date), "columns other than `date`")
             }
-            Filled { limit: Some(_), carry, .. } if carry.is_empty() => {
-                needs("limit", "`carry`")
-            }
+            Filled { limit: Some(_), carry, .. } if carry.is_empty() => needs("limit", "`carry`"),
             Filled { added_only: true, carry, linear, .. }
                 if carry.is_empty() && linear.is_empty() =>
             {
@@ -246,9 +245,7 @@ impl Filled {
             Filled { dated: Some(_), grain: Some(Grain::Hour), .. } => {
                 excludes("dated", "`grain` hour, because an hour has no days")
             }
-            Filled { entities: Some(_), per, .. } if per.is_empty() => {
-                needs("entities", "`per`")
-            }
+            Filled { entities: Some(_), per, .. } if per.is_empty() => needs("entities", "`per`"),
             Filled { entities: Some(_), range: Extent::Each, .. } => excludes(
                 "entities",
                 "`range` each, because an entity without a record has no dates of its own",
@@ -272,7 +269,7 @@ impl Filled {
     }
 }
 
-/// The column and the value of `COL=VALUE`.
+/// Splits `COL=VALUE` into the column and the value.
 fn split_set(text: &str) -> Result<(&str, &str)> {
     match text.split_once('=') {
         Some((column, value)) => Ok((column.trim(), value.trim())),
@@ -282,19 +279,19 @@ fn split_set(text: &str) -> Result<(&str, &str)> {
     }
 }
 
-/// How the holes of a column are filled.
+/// How the gaps of a column are filled.
 #[derive(Clone, Debug, PartialEq, Eq)]
 enum FillRule {
-    /// By the last value, over at most so many periods.
+    /// With the last value, over at most this many periods.
     Carry {
         limit: u32,
     },
-    /// In a straight line between the values on both sides.
+    /// By interpolation between the values on both sides.
     Linear,
     Zero,
-    /// By this value.
+    /// With this value.
     Set(String),
-    /// By what the entity's other rows say.
+    /// With the entity's constant value.
     KeepWith,
 }
 
@@ -359,13 +356,13 @@ struct FilledPlan {
     date_name: String,
     date: usize,
     per: Vec<Named>,
-    /// For each column of the table its new name and how its holes are filled, if they are.
+    /// For each column of the table its new name, and its rule if it has one.
     rules: Vec<Option<(String, FillRule)>>,
     grain: Option<Grain>,
     periods: Periods,
     extent: Extent,
-    /// Whether values are carried and drawn into blanks, and whether zeros and values are set
-    /// there.
+    /// Whether recorded missing values are carried and interpolated over, and whether zeros and
+    /// values are set there.
     fills_blanks: bool,
     sets_blanks: bool,
     dated: Option<Dated>,
@@ -376,7 +373,7 @@ struct FilledPlan {
 }
 
 impl FilledPlan {
-    /// What is needed to make the answer, and the account of the rows.
+    /// What is needed to make the result, and the ledger.
     fn laid_out(
         &self,
         table: &Table,

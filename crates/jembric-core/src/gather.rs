@@ -1,4 +1,4 @@
-//! The values of some rows as a new column, gathered on all threads where they are of one width.
+//! Gathers the values of some rows into a new column, on all threads for values of fixed width.
 
 use crate::{error::Result, parallel, timeline::GroupedByEntity};
 use arrow_array::{
@@ -9,10 +9,11 @@ use arrow_select::take::take;
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// In place of a row's number: no row, whose value is missing.
+/// In place of a row number: no row, so the value is missing.
 pub(crate) const NONE: u32 = u32::MAX;
 
-/// The values of these rows. Costs a read of the numbers and of the values, and one write.
+/// Gathers the values of these rows. Cost: one read of the row numbers and of the values, and one
+/// write.
 pub(crate) fn gather(array: &ArrayRef, rows: Vec<u32>) -> Result<ArrayRef> {
     Ok(downcast_primitive_array! {
         array => Arc::new(of_one_width(array, &rows)),
@@ -20,8 +21,8 @@ pub(crate) fn gather(array: &ArrayRef, rows: Vec<u32>) -> Result<ArrayRef> {
     })
 }
 
-/// Each value as often as its stretch is long, where `starts` has the beginnings of the stretches
-/// and the end of the last.
+/// Repeats each value for the length of its stretch. `starts` has the beginning of each stretch and
+/// the end of the last.
 pub(crate) fn repeated(array: &ArrayRef, starts: &[u32]) -> Result<ArrayRef> {
     fn of_one_width<T: ArrowPrimitiveType>(
         array: &PrimitiveArray<T>,
@@ -39,7 +40,7 @@ pub(crate) fn repeated(array: &ArrayRef, starts: &[u32]) -> Result<ArrayRef> {
     })
 }
 
-/// A column of which each stretch is written on its own, on all threads.
+/// Makes a column whose stretches are written separately, on all threads.
 pub(crate) fn stretched<T: Copy + Default + Send + Sync>(
     starts: &[u32],
     write: impl Fn(usize, &mut [T]) + Sync,
@@ -72,7 +73,7 @@ fn validity(rows: &[u32], is_valid: impl Fn(u32) -> bool) -> Option<NullBuffer> 
     Some(valid).filter(|valid| valid.null_count() > 0)
 }
 
-/// Row numbers, of which some are missing.
+/// Row numbers, some of which are missing.
 fn numbered(rows: Vec<u32>) -> UInt32Array {
     let nulls = validity(&rows, |row| row != NONE);
     UInt32Array::new(rows.into(), nulls)
@@ -87,7 +88,7 @@ mod tests {
     use arrow_cast::display::array_value_to_string;
     use proptest::prelude::*;
 
-    /// A column of each kind of width, made of the same numbers.
+    /// A column of each width, made of the same numbers.
     fn columns(numbers: &[Option<i64>]) -> Vec<ArrayRef> {
         let each = || numbers.iter().copied();
         let decimals: Decimal64Array = each().collect();

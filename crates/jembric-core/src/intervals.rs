@@ -1,8 +1,8 @@
-//! [`Intervals`]: a start and an end column as the first and last tick of each row, and why some
-//! rows have none.
+//! [`Intervals`]: converts a start and an end column to the first and last tick of each row, and
+//! finds the rows that have none.
 //!
-//! A tick is a day, or for hours of moments an hour. Both ends are included: what the user says of
-//! end days, open ends and dates that mean "never" is settled here, once for every operation on
+//! A tick is a day, or an hour for hours of moments. Both ends are inclusive. The settings for end
+//! days, missing ends and dates that mean "no end" are applied here, once for all operations on
 //! intervals.
 
 use crate::{
@@ -20,20 +20,20 @@ use rayon::prelude::*;
 
 mod judge;
 
-/// Rows that a thread takes at a time.
+/// The rows that a thread takes at a time.
 const STRETCH: usize = 1 << 16;
 
-/// Whether an interval is still active on its end day.
+/// Whether an interval is active on its end day.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum EndDay {
     /// It is: a stay from the 3rd to the 5th has three days.
     #[default]
     Inclusive,
-    /// It is not: that stay has two.
+    /// It is not: that stay has two days.
     Exclusive,
 }
 
-/// What becomes of intervals without an end.
+/// What to do with intervals without an end.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum OpenEnds {
     /// They last until the as-of date, or without one until the newest start or end of the table.
@@ -51,16 +51,16 @@ pub(crate) struct Rules {
     pub(crate) end: usize,
     pub(crate) end_day: EndDay,
     pub(crate) open_ends: OpenEnds,
-    /// End dates that mean there is no end.
+    /// End dates that mean "no end".
     pub(crate) never_ends: Vec<Day>,
-    /// Only what lies in these days is looked at.
+    /// Only these days count.
     pub(crate) range: Option<Range>,
     /// Whether ticks are hours.
     pub(crate) hours: bool,
 }
 
 impl Rules {
-    /// Which rows have no end of their own, and the newest tick of all starts and ends.
+    /// The rows without an end, and the newest tick of all starts and ends.
     pub(crate) fn open_rows(
         &self,
         table: &Table,
@@ -84,7 +84,7 @@ impl Rules {
         (open.clone(), newest)
     }
 
-    /// The ticks of a range, for starts that are points in time or not.
+    /// The ticks of a range; points in time need the time zone.
     pub(crate) fn ticks_of_range(&self, range: Range, instants: bool, zone: &Zone) -> (i32, i32) {
         let hours = || if instants { Hours::of(zone) } else { Hours::default() };
         Ticks { zone, hours: self.hours.then(hours) }.range(range)
@@ -96,7 +96,7 @@ impl Rules {
     }
 }
 
-/// What a row is to an operation on intervals.
+/// What an operation on intervals does with a row.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Fate {
     Active,
@@ -109,8 +109,7 @@ pub(crate) enum Fate {
 }
 
 impl Fate {
-    /// The fates that leave a row out because that was asked, and those that make it useless, each
-    /// with its reason.
+    /// The fates that drop a row, and those that set it aside, with their reasons.
     const DROPPED: [(Fate, Reason); 4] = [
         (Fate::Outside, Reason::OutsideRange),
         (Fate::Open, Reason::Open),
@@ -120,45 +119,46 @@ impl Fate {
     const SET_ASIDE: [(Fate, Reason); 2] =
         [(Fate::NoStart, Reason::NoStart), (Fate::Reversed, Reason::EndBeforeStart)];
 
-    /// All reasons, in the order in which ledgers tell them.
+    /// All reasons, in the order of the ledger.
     pub(crate) fn reasons() -> impl Iterator<Item = Reason> + Clone {
         Fate::DROPPED.into_iter().chain(Fate::SET_ASIDE).map(|(_, reason)| reason)
     }
 }
 
-/// Masks of rows, each with the reason that they share.
+/// Masks of rows, with the reason of each.
 pub(crate) type Reasons = Vec<(Reason, BooleanBuffer)>;
 
-/// The first and last tick of each row; what they are where the row is not active means nothing.
+/// The first and last tick of each row. The ticks of rows that are not active have no meaning.
 pub(crate) struct Intervals {
     pub(crate) first: ScalarBuffer<i32>,
     pub(crate) last: ScalarBuffer<i32>,
     pub(crate) fates: Vec<Fate>,
-    /// Which fates there are, a bit each.
+    /// The fates that occur, one bit each.
     seen: u8,
-    /// Rows without an end of their own, which were closed; none where all have one.
+    /// The rows without an end of their own; none if all have one.
     closed: Option<Vec<bool>>,
-    /// The day on which open intervals were closed, where any was, and its last tick.
+    /// The day that replaces missing ends, if there is any, and its last tick.
     pub(crate) closed_on: Option<Day>,
     closing_tick: Option<i32>,
-    /// The ticks that are looked at, where they were stated.
+    /// The ticks of the range, if one is given.
     pub(crate) range: Option<(i32, i32)>,
-    /// How ticks are shown: the micros of tick 0 where they are hours.
+    /// How to format ticks: the microseconds of tick 0 if ticks are hours.
     pub(crate) hours: Option<Hours>,
-    /// Whether points in time were cut.
+    /// Whether points in time were converted.
     pub(crate) instants: bool,
 }
 
 impl Intervals {
-    /// The ticks of each row.
+    /// Finds the ticks of each row.
     ///
-    /// Errors: a column holds no dates, or hours are asked of days; open ends are refused and there
-    /// are some.
+    /// Errors: a column holds no dates; hours of a column of days; missing ends are refused and
+    /// there are some.
     pub(crate) fn of(table: &Table, rules: &Rules, context: &Context) -> Result<Intervals> {
         Intervals::closed_at(table, rules, None, context)
     }
 
-    /// The same where open intervals last until a tick, and not until the newest date of the table.
+    /// The same, with open intervals lasting until the given tick instead of the newest date of the
+    /// table.
     pub(crate) fn closed_at(
         table: &Table,
         rules: &Rules,
@@ -223,8 +223,7 @@ impl Intervals {
         })
     }
 
-    /// The rows that are active, those that are not because of what was asked, and those that could
-    /// not be used.
+    /// The active rows, those that were dropped and those that were set aside.
     pub(crate) fn masks(&self) -> (BooleanBuffer, Reasons, Reasons) {
         let rows = self.fates.len();
         let of = |fate: Fate| match (self.seen & 1 << fate as u8 != 0, self.all_active()) {
@@ -244,18 +243,18 @@ impl Intervals {
         self.seen == 1 << Fate::Active as u8
     }
 
-    /// Whether a row has no end of its own and was closed.
+    /// Whether a row has no end of its own.
     #[inline]
     pub(crate) fn is_closed(&self, row: usize) -> bool {
         self.closed.as_ref().is_some_and(|closed| closed[row])
     }
 
-    /// The tick until which open intervals last, where there are any.
+    /// The tick until which open intervals last, if there are any.
     pub(crate) fn closing_tick(&self) -> Option<i32> {
         self.closing_tick
     }
 
-    /// How many of the active rows in a mask were closed.
+    /// How many of the active rows in a mask have no end of their own.
     pub(crate) fn closed_in(&self, rows: &BooleanBuffer) -> u64 {
         match &self.closed {
             None => 0,
@@ -263,7 +262,7 @@ impl Intervals {
         }
     }
 
-    /// The ticks of a row that lie in the range.
+    /// The ticks of a row, clipped to the range.
     #[inline]
     pub(crate) fn clipped(&self, row: usize) -> (i32, i32) {
         match self.range {
@@ -272,7 +271,7 @@ impl Intervals {
         }
     }
 
-    /// The ticks from the first to the last that any active row has, or the range that was stated.
+    /// The ticks from the first to the last of any active row, or those of the range.
     pub(crate) fn overall(&self) -> Option<(i32, i32)> {
         if self.range.is_some() {
             return self.range;
@@ -297,8 +296,8 @@ impl Intervals {
     }
 }
 
-/// Accounts for rows without a key: a row without a start is set aside for that, as one without a
-/// date is everywhere, and any other for its key.
+/// Accounts for rows without a key. A row without a date or start is set aside for that, and any
+/// other row without a key for its key.
 pub(crate) fn with_no_key(dropped: &mut Reasons, set_aside: &mut Reasons, keyed: &BooleanBuffer) {
     let mut no_key = !keyed;
     for (reason, rows) in dropped.iter_mut().chain(set_aside.iter_mut()) {
@@ -310,15 +309,15 @@ pub(crate) fn with_no_key(dropped: &mut Reasons, set_aside: &mut Reasons, keyed:
     set_aside.push((Reason::NoKey, no_key));
 }
 
-/// How dates become ticks.
+/// How dates are converted to ticks.
 struct Ticks<'a> {
     zone: &'a Zone,
     hours: Option<Hours>,
 }
 
 impl Ticks<'_> {
-    /// The tick of each date; of an end in a column of periods its last day, of an end at the full
-    /// hour the hour before.
+    /// The tick of each date. An end in a column of periods is its last day, and an end at a full
+    /// hour is the hour before.
     fn of(&self, dates: &Dates, end: bool) -> ScalarBuffer<i32> {
         match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
@@ -356,7 +355,7 @@ impl Ticks<'_> {
             (Some(day), None) => Some(day.number()),
             (Some(day), Some(hours)) => Some(hours.tick(end_of(self.zone, day) - 1)),
             (None, _) => {
-                // A start in a column of periods is newest on the last day of its period.
+                // A start in a column of periods counts as the last day of its period here.
                 let newest =
                     (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]).max();
                 let starts = newest.map(|tick| match self.hours {
@@ -379,7 +378,7 @@ impl Ticks<'_> {
     }
 }
 
-/// How many ticks the period of an end has, which are not active where the end does not count.
+/// The number of ticks in the period of an end, which are not active if the end day is exclusive.
 fn ends_period(ends: &Dates, row: usize) -> i32 {
     match ends {
         Dates::Days(days, periods) if *periods != Periods::DAYS => {
@@ -390,9 +389,9 @@ fn ends_period(ends: &Dates, row: usize) -> i32 {
     }
 }
 
-/// Which ends mean that there is none: those on one of the days, by the clocks of the zone or, for
-/// points in time, by UTC. (The last moment of the year 9999 in UTC is a moment of the year 10000
-/// further east.)
+/// The ends that mean "no end": those on one of the days, by the clocks of the time zone or, for
+/// points in time, by UTC. (The last moment of the year 9999 in UTC is in the year 10000 further
+/// east.)
 pub(crate) fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Option<BooleanBuffer> {
     if never_ends.is_empty() {
         return None;
@@ -411,7 +410,7 @@ pub(crate) fn never_ending(ends: &Dates, never_ends: &[Day], zone: &Zone) -> Opt
     })
 }
 
-/// Which ends come before their starts, to the microsecond where both are moments of one kind.
+/// The rows whose end is before their start, to the microsecond if both are moments of one kind.
 enum Backwards<'a> {
     Moments(&'a [i64], &'a [i64]),
     ByTicks,
@@ -436,7 +435,7 @@ impl<'a> Backwards<'a> {
         }
     }
 
-    /// Whether a row's end is the very moment of its start.
+    /// Whether the end of a row is the same moment as its start.
     fn is_without_length(&self, row: usize) -> bool {
         matches!(self, Backwards::Moments(starts, ends) if ends[row] == starts[row])
     }

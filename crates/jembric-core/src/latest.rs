@@ -1,9 +1,9 @@
-//! [`Latest`] and [`Earliest`]: what each entity's record says now, or said first.
+//! [`Latest`] and [`Earliest`]: the latest or the earliest record of each entity.
 //!
-//! Both prepare a [`RecordPlan`](plan::RecordPlan): the usual question, one record per entity, is
-//! one pass (`best`); the records of the N newest dates and the states at the end of each period
-//! (`states`) need the timeline; `ties` decides between records of one date. `Earliest` is the same
-//! with every date turned round: the complement of a number sorts the other way.
+//! Both prepare a [`RecordPlan`](plan::RecordPlan). The common case of one record per entity is a
+//! single pass (`best`). The records of the N newest dates, and the states at the end of each
+//! period (`states`), need the timeline. `ties` decides between records with the same date.
+//! `Earliest` reverses the order of dates by taking the complement of their numbers.
 
 mod best;
 mod plan;
@@ -27,31 +27,30 @@ use best::one_each;
 use plan::RecordSettings;
 use serde::Serialize;
 
-/// What happens to records that tie on the date and on everything that was named to break the tie.
+/// What to do with records that tie on the date and on all tie-breaking columns.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Ties {
-    /// Every tied record is kept, and the ledger warns how many they are.
+    /// Keep every tied record, and warn of their number.
     #[default]
     All,
-    /// The one that comes first among the rows is kept.
+    /// Keep the first by the order of the rows.
     First,
-    /// The one that comes last among the rows is kept.
+    /// Keep the last by the order of the rows.
     Last,
-    /// They are an error, which names the entities.
+    /// Refuse them with an error that names the entities.
     Refuse,
 }
 
-/// The latest record of each entity: what its record says *now*.
+/// Keeps the latest record of each entity.
 ///
-/// Rows come out in the order they came in. Set aside: rows without a date, rows that miss a key.
-/// Dropped: records that are superseded, and those dated after [`Context::as_of`] where that is
-/// given. Dates compare as dates and moments as moments; the as-of day ends in [`Context::zone`]
-/// for moments that had an offset. The answer does not depend on the order of the rows, unless
-/// `ties` is `first` or `last`.
+/// Rows keep their order. Set aside: rows without a date, rows without a key. Dropped: superseded
+/// records, and records after [`Context::as_of`] if it is set. Days are compared as days and
+/// moments as moments; for moments with an offset, the as-of day ends in [`Context::zone`]. The
+/// result does not depend on the order of the rows, unless `ties` is `first` or `last`.
 ///
-/// Errors: a column is missing or holds no dates; ties are refused and there are some; the name to
-/// mark with is taken. Costs one numbering of the entities, one pass over the dates, and one read
-/// and write of what is kept.
+/// Errors: a column is missing or holds no dates; ties are refused and there are some; the name for
+/// `mark` is taken. Cost: one numbering of the entities, one pass over the dates, and one read and
+/// write of the rows that are kept.
 ///
 /// ```
 /// use jembric_core::{Latest, Table, arrow::{ArrayRef, Date32Array, StringViewArray}};
@@ -66,45 +65,48 @@ pub enum Ties {
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "latest", answers = "What does each entity's record say now?")]
+#[settings(
+    name = "latest",
+    does = "Keep the latest record of each entity",
+    answers = "What does each vessel's record say now?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Latest {
-    /// The columns that identify the entity. Without them the whole table is one entity.
+    /// Identify the entity by these columns. Without them the whole table is one entity.
     #[setting(columns)]
     pub per: Vec<String>,
     /// The column of dates or moments.
     #[setting(column, required)]
     pub date: String,
-    /// Break ties on the date by these columns: the greatest wins, a missing value loses.
+    /// Break ties on the date by these columns: the greatest value wins, a missing value loses.
     #[setting(columns)]
     pub then: Vec<String>,
-    /// What happens to records that still tie: keep all and warn, keep the first or last by the
-    /// order of rows, or refuse with an error. The default is `all`.
+    /// Keep all records that still tie and warn, keep the first or last by the order of rows, or
+    /// refuse them. The default is `all`.
     #[setting(one_of)]
     pub ties: Ties,
-    /// The records of so many newest dates of each entity. The default is 1.
+    /// Keep the records of this many newest dates of each entity. The default is 1.
     #[setting(number, from = 1, default = 1)]
     pub newest: u32,
-    /// Keep all rows, and tell in a column of this name which they are.
+    /// Keep all rows, and add a column with this name that is true for the records found.
     ///
-    /// It is missing where date or key are.
+    /// It is missing if the date or the key is.
     #[setting(name)]
     pub mark: Option<String>,
-    /// The state at the end of every day, week, month, quarter or year: each entity's latest
-    /// record then.
+    /// Keep each entity's latest record at the end of every day, week, month, quarter or year.
     ///
-    /// A column `state_on` has the date that each row speaks of.
+    /// A column `state_on` has the date of each state.
     #[setting(text = "GRAIN")]
     pub at_each: Option<Grain>,
-    /// How many rows the answer may have. The default is `200000000`.
+    /// Limit the number of rows of the result. The default is `200000000`.
     #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
 }
 
-/// The earliest record of each entity: what its record said *first*.
+/// Keeps the earliest record of each entity.
 ///
-/// The mirror of [`Latest`]; in `then` the least wins.
+/// It is the mirror image of [`Latest`]; in `then` the least value wins.
 ///
 /// ```
 /// use jembric_core::{Earliest, Table, arrow::{ArrayRef, Date32Array}};
@@ -116,29 +118,33 @@ pub struct Latest {
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "earliest", answers = "What did each entity's record say first?")]
+#[settings(
+    name = "earliest",
+    does = "Keep the earliest record of each entity",
+    answers = "What did each vessel's record say first?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Earliest {
-    /// The columns that identify the entity. Without them the whole table is one entity.
+    /// Identify the entity by these columns. Without them the whole table is one entity.
     #[setting(columns)]
     pub per: Vec<String>,
     /// The column of dates or moments.
     #[setting(column, required)]
     pub date: String,
-    /// Break ties on the date by these columns: the least wins, a missing value loses.
+    /// Break ties on the date by these columns: the least value wins, a missing value loses.
     #[setting(columns)]
     pub then: Vec<String>,
-    /// What happens to records that still tie: keep all and warn, keep the first or last by the
-    /// order of rows, or refuse with an error. The default is `all`.
+    /// Keep all records that still tie and warn, keep the first or last by the order of rows, or
+    /// refuse them. The default is `all`.
     #[setting(one_of)]
     pub ties: Ties,
-    /// The records of so many oldest dates of each entity. The default is 1.
+    /// Keep the records of this many oldest dates of each entity. The default is 1.
     #[setting(number, from = 1, default = 1)]
     pub oldest: u32,
-    /// Keep all rows, and tell in a column of this name which they are.
+    /// Keep all rows, and add a column with this name that is true for the records found.
     ///
-    /// It is missing where date or key are.
+    /// It is missing if the date or the key is.
     #[setting(name)]
     pub mark: Option<String>,
 }
@@ -147,14 +153,14 @@ callable!(Latest);
 callable!(Earliest);
 
 impl Latest {
-    /// The operation by a date column, with the whole table as one entity and all ties kept.
+    /// Uses this date column, with the whole table as one entity and all ties kept.
     pub fn new(date: impl Into<String>) -> Latest {
         Latest { date: date.into(), ..Latest::default() }
     }
 }
 
 impl Earliest {
-    /// The operation by a date column, with the whole table as one entity and all ties kept.
+    /// Uses this date column, with the whole table as one entity and all ties kept.
     pub fn new(date: impl Into<String>) -> Earliest {
         Earliest { date: date.into(), ..Earliest::default() }
     }
@@ -196,11 +202,12 @@ impl Operation for Earliest {
     }
 }
 
-/// Which rows have the newest date of their entity, ties included: the heart of [`Latest`], for
+/// The rows with the newest date of their entity, ties included: the kernel of [`Latest`], for
 /// entities that are numbered already.
 ///
-/// Rows without a date or an entity are none of them. Errors: the column is missing or holds no
-/// dates; there is not one number a row. Costs one pass over ids and dates, and a slot an entity.
+/// Rows without a date or an entity are not among them. Errors: the column is missing or holds no
+/// dates; there is not one number for each row. Cost: one pass over ids and dates, and one slot for
+/// each entity.
 pub fn latest_rows(entities: &Entities, table: &Table, date: &str) -> Result<BooleanBuffer> {
     if table.rows() != entities.ids().len() {
         let (name, rows, expected) = (date.to_owned(), table.rows(), entities.ids().len());

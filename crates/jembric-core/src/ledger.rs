@@ -1,9 +1,9 @@
-//! [`Ledger`]: the account of every row that went into an operation, and [`Outcome`]: the answer
-//! with its ledger.
+//! [`Ledger`]: accounts for every row of an operation's input. [`Outcome`]: a result with its
+//! ledger.
 //!
-//! An operation decides the fate of each row as masks over its input ([`RowMasks`]), one a reason.
-//! Everything else is derived from those in one place: the answer's rows, the rows set aside, the
-//! counts, and the sums that were to be reconciled.
+//! An operation decides the fate of each row as masks over its input ([`RowMasks`]), one for each
+//! reason. Everything else is derived from the masks here: the rows of the result, the rows set
+//! aside, the counts, and the reconciled sums.
 
 mod display;
 mod reason;
@@ -27,52 +27,51 @@ use arrow_buffer::BooleanBuffer;
 use serde::{Serialize, Serializer, ser::SerializeMap};
 use std::{borrow::Cow, fmt, sync::Arc};
 
-/// How many lines of an entry's rows are named.
+/// The most lines that an entry names.
 const LINES_NAMED: usize = 3;
 
-/// What an operation returns: the answer, the account of every row, and the rows that could not be
-/// used.
+/// What an operation returns: the result, the ledger, and the rows that could not be used.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Outcome {
-    /// The answer.
+    /// The result.
     pub table: Table,
-    /// Where every row went.
+    /// What happened to every row.
     pub ledger: Ledger,
-    /// The rows that could not be used, as they came, with a column `set_aside_because`.
+    /// The rows that could not be used, unchanged, with a column `set_aside_because`.
     pub set_aside: Table,
 }
 
-/// The rows that share a reason.
+/// The rows with the same reason.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[non_exhaustive]
 pub struct Entry {
-    /// Why they are not in the answer.
+    /// Why they are not in the result.
     pub reason: Reason,
-    /// How many they are.
+    /// The number of rows.
     pub rows: u64,
-    /// The lines of the first few in the file they came from.
+    /// The lines of the first ones in the input file.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub lines: Vec<u64>,
 }
 
-/// The sum of a column over the rows of each fate. In = kept + dropped + set aside, exactly.
+/// The sums of a column over the rows of each fate. In = kept + dropped + set aside, exactly.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Reconciled {
     /// The column.
     pub column: String,
-    /// Over all rows that came in.
+    /// The sum over all input rows.
     #[serde(rename = "in")]
     pub came_in: ExactSum,
-    /// Over the rows kept.
+    /// The sum over the kept rows.
     pub kept: ExactSum,
-    /// Over the rows dropped.
+    /// The sum over the dropped rows.
     pub dropped: ExactSum,
-    /// Over the rows set aside.
+    /// The sum over the rows set aside.
     pub set_aside: ExactSum,
-    /// Over the rows of the answer, where it may have a row more than once.
+    /// The sum over the rows of the result, if it may have a row more than once.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub in_answer: Option<ExactSum>,
 }
@@ -91,25 +90,25 @@ impl Reconciled {
     }
 }
 
-/// What became of the rows that are followed.
+/// What happened to the followed rows.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Followed {
-    /// The condition that is true of them.
+    /// The condition that the rows satisfy.
     pub condition: String,
-    /// How many came in.
+    /// The number of input rows.
     pub rows_in: u64,
-    /// How many are in the answer.
+    /// The number of kept rows.
     pub kept: u64,
-    /// Those that the answer leaves out, by reason.
+    /// The dropped rows, by reason.
     pub dropped: Vec<Entry>,
-    /// Those that could not be used, by reason.
+    /// The rows set aside, by reason.
     pub set_aside: Vec<Entry>,
 }
 
 impl Followed {
-    /// Adds what became of other rows.
+    /// Adds what happened to other rows.
     fn add(&mut self, more: &Followed) {
         self.rows_in += more.rows_in;
         self.kept += more.kept;
@@ -118,61 +117,60 @@ impl Followed {
     }
 }
 
-/// The account of rows that an operation returns: rows in = kept + dropped + set aside.
+/// The account of an operation's rows: rows in = kept + dropped + set aside.
 ///
-/// Its [`Display`](fmt::Display) form is the account as the command shows it; it serializes to the
-/// same facts.
+/// The command prints its [`Display`](fmt::Display) form. Serialized, it has the same facts.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Ledger {
-    /// What was done, in words: `latest per vessel by inspected_on`.
+    /// The step in words: `latest per vessel by inspected_on`.
     pub step: String,
-    /// The file that the rows came from, where it is known.
+    /// The file that the rows came from, if it is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// The date that the answer speaks of, where one was used.
+    /// The as-of date, if one was used.
     #[serde(skip_serializing_if = "Option::is_none", serialize_with = "as_text")]
     pub as_of: Option<Day>,
-    /// The first and last day in view, where the step looks at a stretch of time.
+    /// The first and last day of the range, if the step has one.
     #[serde(skip_serializing_if = "Option::is_none", serialize_with = "as_text")]
     pub view: Option<Range>,
-    /// The time zone in which points in time were cut into days, where some were.
+    /// The time zone, if points in time were converted to days.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
-    /// Rows that came in.
+    /// The number of input rows.
     pub rows_in: u64,
-    /// Rows in the answer.
+    /// The number of kept rows.
     pub kept: u64,
-    /// Rows that the answer leaves out because that is what was asked, by reason.
+    /// The rows that the settings left out, by reason.
     pub dropped: Vec<Entry>,
-    /// Rows that could not be used, by reason.
+    /// The rows that could not be used, by reason.
     pub set_aside: Vec<Entry>,
     /// Further counts, by name.
     #[serde(serialize_with = "as_map")]
     pub counts: Vec<(Cow<'static, str>, u64)>,
-    /// What the reader of the result should know, also where it is not due yet.
+    /// The warnings, also those that are not due yet.
     #[serde(serialize_with = "those_due")]
     pub(crate) warnings: Vec<Warning>,
-    /// The sums that were to be reconciled.
+    /// The reconciled sums.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub reconciled: Vec<Reconciled>,
-    /// What became of the rows that are followed, where the table has the columns for it.
+    /// What happened to the followed rows, if the table has the columns for the condition.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub followed: Option<Followed>,
-    /// The account of the other table, where two went in.
+    /// The ledger of the other table, if there were two.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other_side: Option<Box<Ledger>>,
 }
 
 impl Ledger {
-    /// Whether every row that came in is accounted for exactly once.
+    /// Whether every row is accounted for exactly once.
     pub fn balances(&self) -> bool {
         let this_side = self.rows_in == self.kept + total(&self.dropped) + total(&self.set_aside);
         this_side && self.other_side.as_ref().is_none_or(|side| side.balances())
     }
 
-    /// The account of both, where two parts of a table were worked apart.
+    /// Merges the ledgers of two parts of a table.
     #[must_use]
     pub fn merge(mut self, other: &Ledger) -> Ledger {
         self.rows_in += other.rows_in;
@@ -181,7 +179,7 @@ impl Ledger {
             [(&mut self.dropped, &other.dropped), (&mut self.set_aside, &other.set_aside)]
         {
             add_entries(entries, more);
-            // As they are told by one who sees all of them at once.
+            // In the order of a ledger of the whole table.
             entries.sort_by_key(|entry| entry.reason);
         }
         for (name, more) in &other.counts {
@@ -207,24 +205,24 @@ impl Ledger {
         self
     }
 
-    /// What the reader of the result should know.
+    /// The warnings that are due.
     pub fn warnings(&self) -> impl Iterator<Item = &Warning> {
         self.warnings.iter().filter(|warning| warning.is_due())
     }
 
-    /// A count by its name; 0 where there is none.
+    /// A count by its name; 0 if there is none.
     pub fn count(&self, name: &str) -> u64 {
         self.counts.iter().find(|(of, _)| of == name).map_or(0, |(_, count)| *count)
     }
 
-    /// Adds a count where there is something to count.
+    /// Adds a count, unless it is 0.
     pub(crate) fn note(&mut self, name: impl Into<Cow<'static, str>>, count: u64) {
         if count > 0 {
             self.counts.push((name.into(), count));
         }
     }
 
-    /// Tells what an expression's values rest on, and what could not be worked out.
+    /// Adds what the values of an expression depend on, and what could not be computed.
     pub(crate) fn tell(
         &mut self,
         expression: &BoundExpression,
@@ -241,7 +239,7 @@ impl Ledger {
         self.note("dates that do not exist, counted as missing", unanswered.no_such_day);
     }
 
-    /// How many rows were dropped or set aside for this reason.
+    /// The number of rows that were dropped or set aside for this reason.
     pub fn rows(&self, reason: Reason) -> u64 {
         let entries = self.dropped.iter().chain(&self.set_aside);
         entries.filter(|entry| entry.reason == reason).map(|entry| entry.rows).sum()
@@ -278,21 +276,20 @@ fn as_map<S: Serializer>(
     map.end()
 }
 
-/// What the ledgers of a step tell beside the numbers of rows, resolved for the columns of its
-/// table.
+/// What a step's ledger reports besides numbers of rows, resolved for the columns of its table.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Accounting {
-    /// The columns whose sums are reconciled, each with its place.
+    /// The columns to reconcile, with their places.
     pub(crate) reconcile: Vec<(String, usize)>,
-    /// The condition of the rows that are followed, where the table has the columns for it.
+    /// The condition of the rows to follow, if the table has the columns for it.
     follow: Option<BoundExpression>,
-    /// The mistakes that would explain why most rows are left out.
+    /// The probable mistakes to warn of if most rows are left out.
     causes: Vec<Cause>,
     context: Context,
 }
 
 impl Accounting {
-    /// Errors: a column to be reconciled is missing, or is known to hold no numbers.
+    /// Errors: a column to reconcile is missing, or is known to hold no numbers.
     pub(crate) fn prepare(shape: &Shape, context: &Context) -> Result<Accounting> {
         let place = |name: &String| {
             shape.expect_numbers(name)?;
@@ -307,7 +304,7 @@ impl Accounting {
         })
     }
 
-    /// The same, which warns of these causes where most rows are left out.
+    /// Warns of these causes if most rows are left out.
     pub(crate) fn warning_of(mut self, causes: impl IntoIterator<Item = Cause>) -> Accounting {
         self.causes.extend(causes);
         self
@@ -319,21 +316,21 @@ impl Accounting {
     }
 }
 
-/// What happens to each row of a table: every row is in exactly one of the masks.
+/// The fate of each row of a table: every row is in exactly one of the masks.
 pub(crate) struct RowMasks {
     pub(crate) kept: BooleanBuffer,
     pub(crate) dropped: Vec<(Reason, BooleanBuffer)>,
     pub(crate) set_aside: Vec<(Reason, BooleanBuffer)>,
 }
 
-/// The account of some rows, before it is known what else a ledger tells. Accounts of different
-/// rows add up.
+/// The account of some rows, before the rest of the ledger is known. Tallies of different rows can
+/// be added.
 #[derive(Clone, Debug)]
 pub(crate) struct Tally {
     pub(crate) from: Option<String>,
     pub(crate) rows_in: u64,
     pub(crate) kept: u64,
-    /// An entry for each reason that there may be, also where it has no rows.
+    /// An entry for each possible reason, even if it has no rows.
     dropped: Vec<Entry>,
     set_aside: Vec<Entry>,
     reconciled: Vec<Reconciled>,
@@ -343,7 +340,7 @@ pub(crate) struct Tally {
 }
 
 impl Tally {
-    /// The account of the rows of both.
+    /// Adds two tallies.
     pub(crate) fn plus(mut self, other: &Tally) -> Tally {
         self.rows_in += other.rows_in;
         self.kept += other.kept;
@@ -360,7 +357,7 @@ impl Tally {
         self
     }
 
-    /// The same with the reasons in this order.
+    /// The same, with the reasons in this order.
     pub(crate) fn in_order(mut self, reasons: impl Iterator<Item = Reason> + Clone) -> Tally {
         let place = |entry: &Entry| reasons.clone().position(|reason| reason == entry.reason);
         self.dropped.sort_by_key(place);
@@ -388,7 +385,7 @@ impl Tally {
         self
     }
 
-    /// The ledger of a step, in which reasons without rows are left out.
+    /// Makes the ledger of a step, without the reasons that have no rows.
     pub(crate) fn ledger(self, step: String) -> Ledger {
         let some =
             |entries: Vec<Entry>| entries.into_iter().filter(|entry| entry.rows > 0).collect();
@@ -426,7 +423,7 @@ impl Tally {
         }
     }
 
-    /// How many rows have each reason.
+    /// The number of rows for each reason.
     fn reasons(&self) -> impl Iterator<Item = (Reason, u64)> {
         self.dropped.iter().chain(&self.set_aside).map(|entry| (entry.reason, entry.rows))
     }
@@ -439,7 +436,7 @@ impl RowMasks {
         self.set_aside.iter().fold(none, |aside, (_, rows)| &aside | rows)
     }
 
-    /// The rows set aside, and the ledger with all that follows from the masks.
+    /// The ledger, and the rows set aside.
     pub(crate) fn account(
         self,
         step: String,
@@ -450,7 +447,7 @@ impl RowMasks {
         Ok((tally.ledger(step), set_aside))
     }
 
-    /// The rows set aside, and the account of all rows.
+    /// The account of all rows, and the rows set aside.
     pub(crate) fn tally(&self, table: &Table, accounting: &Accounting) -> Result<(Tally, Table)> {
         let RowMasks { kept, dropped, set_aside } = self;
         let mut reconciled = Vec::new();
@@ -489,7 +486,7 @@ impl RowMasks {
         Ok((tally, rows_with_reasons(table, &self.aside(), set_aside)?))
     }
 
-    /// The masks of a table of which every row stays.
+    /// The masks of a table whose rows are all kept.
     pub(crate) fn all_kept(table: &Table) -> RowMasks {
         RowMasks {
             kept: BooleanBuffer::new_set(table.rows()),
@@ -498,8 +495,8 @@ impl RowMasks {
         }
     }
 
-    /// The same where every row stays, and is only told apart: what would have happened to it is
-    /// counted by its reason.
+    /// The ledger of an operation that keeps all rows and only marks them. The other fates become
+    /// counts.
     pub(crate) fn account_of_all_kept(
         self,
         step: String,
@@ -513,7 +510,7 @@ impl RowMasks {
         Ok((ledger, none))
     }
 
-    /// What became of the rows that are followed, if the condition can be asked of the table.
+    /// What happened to the followed rows, if the table has the columns for the condition.
     fn followed(&self, table: &Table, accounting: &Accounting) -> Result<Option<Followed>> {
         let Some(condition) = &accounting.follow else { return Ok(None) };
         let (truth, _) = condition.condition(table, &accounting.context)?;
@@ -536,7 +533,7 @@ impl RowMasks {
     }
 }
 
-/// Adds the rows of other entries to those of the same reason.
+/// Adds the rows of other entries with the same reasons.
 fn add_entries(entries: &mut Vec<Entry>, more: &[Entry]) {
     for more in more {
         match entries.iter_mut().find(|entry| entry.reason == more.reason) {
@@ -558,7 +555,7 @@ fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry
     Entry { reason, rows: rows.count_set_bits() as u64, lines }
 }
 
-/// The rows of a mask as they came, with the reason of each in a further column.
+/// The rows of a mask, with the reason of each in one more column.
 pub(crate) fn rows_with_reasons(
     table: &Table,
     rows: &BooleanBuffer,
@@ -571,6 +568,6 @@ pub(crate) fn rows_with_reasons(
             reasons.iter().find(|(_, rows)| rows.value(row)).map(|(reason, _)| reason.text())
         })
         .collect();
-    // A table that was itself set aside once has such a column: the newer reason is what counts.
+    // A table that was set aside before has such a column already; the new reason replaces it.
     table.filter(rows)?.without(BECAUSE)?.with_column(BECAUSE, Arc::new(because) as ArrayRef)
 }

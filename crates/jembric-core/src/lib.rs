@@ -1,19 +1,19 @@
-//! The computation behind [jembric](https://docs.rs/jembric): tables of dated records in, answers
+//! The computation behind [jembric](https://docs.rs/jembric): tables of dated records in, results
 //! and ledgers out.
 //!
-//! Nothing here reads a file, a clock, a time zone setting or the environment: what the answer
-//! speaks of ([`Context::as_of`]) reaches it as a value. Everything is made of three ideas.
+//! Nothing here reads a file, a clock, a time zone setting or the environment. The as-of date and
+//! the like are passed in as values of a [`Context`]. Everything builds on three concepts:
 //!
 //! * [`Entities`] (who): each distinct key gets a dense number, so that what is known of an entity
-//!   is an array slot.
-//! * [`Timeline`] (who, when): the rows of each entity in date order, for what one pass cannot
-//!   answer.
-//! * [`calendar`] (when): days as numbers, spans and as-of dates, and the notations in which people
+//!   is a slot in an array.
+//! * [`Timeline`] (who and when): the rows of each entity in order of date, for everything that
+//!   needs more than one pass.
+//! * [`calendar`] (when): days as numbers, spans, as-of dates, and the notations in which people
 //!   write dates.
 //!
-//! An operation ([`Latest`], [`Earliest`]) is one file with one struct that combines them, and
-//! returns an [`Outcome`]: the answer, the rows that were set aside with their reasons, and the
-//! [`Ledger`] that accounts for every row.
+//! An operation ([`Latest`], [`Earliest`]) is a struct of settings in its own file. It combines
+//! these concepts and returns an [`Outcome`]: the result, the rows that were set aside with their
+//! reasons, and the [`Ledger`], which accounts for every row.
 //!
 //! ```
 //! use jembric_core::{Latest, Table, arrow::{ArrayRef, Date32Array, StringViewArray}};
@@ -102,7 +102,7 @@ pub use totals::{Each, Totals};
 pub use within::{Keep, Pick, Window, Within};
 pub use written::EntityList;
 
-/// The Arrow types by which tables come in and go out.
+/// The Arrow types of tables.
 pub mod arrow {
     pub use arrow_array::*;
     pub use arrow_buffer as buffer;

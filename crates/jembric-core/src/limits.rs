@@ -1,4 +1,4 @@
-//! How much an answer may have, where a setting does not say otherwise.
+//! The limits on results, unless a setting changes them.
 
-/// Rows of an answer.
+/// The rows of a result.
 pub(crate) const MOST_ROWS: u64 = 200_000_000;

@@ -1,7 +1,7 @@
-//! [`Look`]: what is in a table, are its dates really dates, and what looks wrong.
+//! [`Look`]: what a table holds, whether its dates are really dates, and what looks wrong.
 //!
-//! Facts are exact, over all rows. What *looks* wrong is a guess by stated rules: it may be right
-//! all the same.
+//! The facts are exact, over all rows. What *looks* wrong is a guess by the rules stated here, and
+//! may be right.
 
 use crate::{
     calendar::{Day, Grain, MICROS_PER_DAY, Period, Periods, Range, loose_label},
@@ -12,77 +12,81 @@ use crate::{
     shape::{Shape, Type},
     table::Table,
 };
-use arrow_array::{Array, ArrayRef, cast::AsArray, types::{Date32Type, Int64Type}};
+use arrow_array::{
+    Array, ArrayRef,
+    cast::AsArray,
+    types::{Date32Type, Int64Type},
+};
 use arrow_buffer::BooleanBufferBuilder;
 use arrow_ord::ord::make_comparator;
 use arrow_schema::SortOptions;
 use std::{cmp::Ordering, collections::HashMap, fmt};
 
-/// Most distinct texts of a column that are compared without case and blanks.
+/// The most distinct texts of a column that are compared without case and blanks.
 const MOST_TEXTS_FOLDED: usize = 1_000_000;
-/// Findings that name examples name so many.
+/// The most examples of a finding.
 const EXAMPLES: usize = 3;
 
-/// What a table holds and what looks wrong in it.
+/// What a table holds, and what looks wrong in it.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Look {
-    /// How many rows the table has.
+    /// The number of rows.
     pub rows: u64,
-    /// Its columns, in their order.
+    /// The columns, in order.
     pub columns: Vec<ColumnLook>,
     /// What looks wrong.
     pub findings: Vec<Finding>,
-    /// The columns with which one would go on, if there are dates.
+    /// The columns for a next step, if there are dates.
     pub go_on: Option<GoOn>,
 }
 
-/// The columns of a table with which one would go on.
+/// The columns for a next step.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct GoOn {
-    /// What the records are about: the first column with few enough different values.
+    /// What the records are about: the first column with few distinct values.
     pub per: Option<String>,
     /// The date column with the fewest missing values.
     pub date: String,
-    /// The start and the end of intervals, if the table has two date columns, and one is hardly
-    /// ever before the other.
+    /// The start and the end of intervals, if the table has two date columns and one is hardly ever
+    /// before the other.
     pub interval: Option<(String, String)>,
 }
 
-/// What one column holds.
+/// What a column holds.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct ColumnLook {
-    /// Its name.
+    /// The name.
     pub name: String,
-    /// Its type.
+    /// The type.
     pub kind: Type,
-    /// Rows without a value.
+    /// The number of missing values.
     pub missing: u64,
-    /// Different values.
+    /// The number of distinct values.
     pub distinct: u64,
     /// The least value, as text.
     pub least: String,
     /// The greatest value, as text.
     pub greatest: String,
-    /// How its dates are written in the file.
+    /// The notation of its dates in the file.
     pub notation: Option<String>,
-    /// For dates and moments: what they cover.
+    /// The days that its dates cover.
     pub dates: Option<DateLook>,
 }
 
-/// What a date column covers.
+/// The days that a column of dates covers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct DateLook {
-    /// The first day, or the first month, quarter … in a column of those.
+    /// The first day, or the first month, quarter and so on in a column of periods.
     pub first: Period,
-    /// The last.
+    /// The last one.
     pub last: Period,
-    /// How many there are from the first to the last, both included.
+    /// The number of periods from the first to the last, both inclusive.
     pub periods: u32,
-    /// How many of them are without a record.
+    /// The number of periods without a record.
     pub without: u32,
 }
 
@@ -90,52 +94,51 @@ pub struct DateLook {
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Finding {
-    /// At least half of a text column's values are dates, but not all; or day and month cannot be
-    /// told apart.
+    /// At least half of a text column's values are dates, but not all; or the order of day and
+    /// month is ambiguous.
     NotQuiteDates {
         /// The column.
         column: String,
-        /// What using it as dates would say.
+        /// The error if it were used as dates.
         why: Box<NotQuite>,
     },
     /// At least half of a text column's values are numbers, but not all.
     NotQuiteNumbers {
         /// The column.
         column: String,
-        /// How many cells have a value.
+        /// The number of cells with a value.
         values: u64,
-        /// How many of them are no numbers.
+        /// The number of cells that are not numbers.
         bad: u64,
-        /// Where the first few stand.
+        /// The places of the first ones.
         places: Vec<String>,
-        /// How the column could be read as numbers, where that was found.
+        /// How the column could be read as numbers, if a way was found.
         suggested: Option<SuggestedReading>,
     },
-    /// Two date columns are in one order in at least nine rows of ten, and in the other order in
-    /// these.
+    /// Two date columns are in the same order in at least nine of ten rows, and reversed in these.
     EndBeforeStart {
-        /// The column that is mostly the earlier.
+        /// The column that is usually earlier.
         start: String,
-        /// The column that is mostly the later.
+        /// The column that is usually later.
         end: String,
-        /// Rows in which the end is before the start.
+        /// The number of rows whose end is before their start.
         rows: u64,
-        /// Where the first few stand.
+        /// The places of the first ones.
         places: Vec<String>,
     },
-    /// Dates beyond three times the middle half's width on either side of it (and at least 90
-    /// days).
+    /// Dates that are far from the middle half: by more than three times its width, and by at least
+    /// 90 days.
     FarOutside {
         /// The column.
         column: String,
-        /// How many dates.
+        /// The number of such dates.
         rows: u64,
-        /// Where the others lie.
+        /// The range of the other dates.
         usual: Range,
-        /// The first few, with where they stand.
+        /// The first ones, with their places.
         places: Vec<String>,
     },
-    /// Every value of a column is written like a period, or is the first day of one.
+    /// Every value of a column looks like a period, or is the first day of one.
     Periods {
         /// The column.
         column: String,
@@ -144,41 +147,41 @@ pub enum Finding {
         /// The length of the periods.
         grain: Grain,
     },
-    /// Texts that differ only by case or blanks.
+    /// Texts that differ only in case or blanks.
     AlmostTheSame {
         /// The column.
         column: String,
-        /// How many values have such a double.
+        /// The number of values with several spellings.
         groups: u64,
-        /// The first few groups.
+        /// The first ones.
         examples: Vec<String>,
     },
-    /// Rows that are equal to an earlier one in every column.
+    /// Rows that repeat an earlier row in every column.
     DuplicateRows {
-        /// How many.
+        /// The number of such rows.
         rows: u64,
-        /// Where the first few stand.
+        /// The places of the first ones.
         places: Vec<String>,
     },
-    /// Cells that are not a number in a column of numbers.
+    /// NaN cells in a column of numbers.
     NotNumbers {
-        /// How many.
+        /// The number of such cells.
         cells: u64,
     },
 }
 
-/// Why a column of texts is no column of dates.
+/// Why a column of text is not a column of dates.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum NotQuite {
-    /// Some of its cells are no dates.
+    /// Some of its cells are not dates.
     Dates(NotDates),
-    /// Day and month cannot be told apart.
+    /// The order of day and month is ambiguous.
     Order(AmbiguousDates),
 }
 
-/// A look at a table that comes in batches. It keeps the rows, since a row that repeats an earlier
-/// one is found only among all of them.
+/// Looks at a table that comes in batches. It keeps the rows, because a repeated row is found only
+/// among all of them.
 ///
 /// ```
 /// use jembric_core::{Table, arrow::{ArrayRef, Int64Array}, Look, LookFold};
@@ -207,16 +210,16 @@ impl fmt::Debug for LookFold {
 }
 
 impl LookFold {
-    /// Takes a batch of rows, the first of which has this number, from 0, among all rows.
+    /// Takes a batch of rows. Its first row has this number among all rows, from 0.
     ///
-    /// Errors: a batch whose columns are not those of the batches before.
+    /// Errors: the columns differ from those of earlier batches.
     pub fn take(&mut self, batch: &Table, first_row: u64) -> Result<()> {
         self.shape.get_or_insert_with(|| batch.shape()).expect_same(&batch.shape())?;
-        self.rows.add(batch, first_row..first_row + batch.rows() as u64);
+        self.rows.add_batch(batch, first_row);
         Ok(())
     }
 
-    /// Takes what another fold has taken.
+    /// Merges the batches of another fold.
     ///
     /// Errors: as for [`take`](LookFold::take).
     pub fn merge(&mut self, other: LookFold) -> Result<()> {
@@ -229,7 +232,7 @@ impl LookFold {
         Ok(())
     }
 
-    /// What all batches hold; of none, a table without columns.
+    /// The look at all batches. Without any, it is that of a table without columns.
     pub fn finish(self) -> Result<Look> {
         match self.rows.in_order()? {
             Some(table) => Look::at_all(&table),
@@ -245,7 +248,7 @@ impl fmt::Display for Finding {
 }
 
 impl Finding {
-    /// What it says, in the words of a way in for what it advises to set.
+    /// The text of the finding, in the words of an interface.
     pub fn told(&self, words: Words<'_>) -> String {
         let more = |places: &[String], all: u64| {
             format!("{}{}", places.join(", "), if all > places.len() as u64 { ", …" } else { "" })
@@ -301,7 +304,7 @@ impl Finding {
 }
 
 impl Look {
-    /// Looks at a table. Costs a numbering of each column and of whole rows.
+    /// Looks at a table. Cost: one numbering of each column, and one of whole rows.
     pub fn at(table: &Table) -> Result<Look> {
         let mut fold = LookFold::default();
         fold.take(table, 0)?;
@@ -312,7 +315,7 @@ impl Look {
         let mut columns = Vec::new();
         let mut findings = Vec::new();
         for (place, (name, column)) in table.names().zip(table.columns()).enumerate() {
-            // Looked at alone, a column is found at once, however many there are.
+            // In a table of its own, a column is found at once, however many columns there are.
             let alone = table.alone(place)?;
             let look = look_at_column(&alone, name, column)?;
             findings.extend(not_quite_dates(&alone, &look)?);
@@ -392,7 +395,7 @@ fn covered(dates: &Dates) -> Option<DateLook> {
     })
 }
 
-/// Where a row stands: its line in the file, or its number.
+/// The place of a row: its line in the file, or its number.
 fn place(table: &Table, row: usize) -> String {
     match table.origin() {
         Some(origin) => format!("line {}", origin.line(row)),
@@ -416,7 +419,7 @@ fn not_quite_dates(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> 
 
 fn not_quite_numbers(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Option<Finding> {
     let texts = (look.kind == Type::Text).then(|| column.as_string_view())?;
-    // A leading zero or plus sign makes a name of a number.
+    // A number with a leading zero or plus sign is a name.
     let is_name = |text: &str| {
         text.starts_with('+')
             || (text.starts_with('0') && text[1..].starts_with(|c: char| c.is_ascii_digit()))
@@ -499,7 +502,7 @@ fn almost_the_same(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Resul
     Ok((groups > 0).then_some(Finding::AlmostTheSame { column, groups, examples }))
 }
 
-/// Columns of dates of which each is compared with each.
+/// Up to this many columns of dates, each is compared with every other.
 const MOST_PAIRED: usize = 12;
 
 fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Finding>> {
@@ -508,7 +511,7 @@ fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Findi
     let dated: Vec<(&ColumnLook, Dates)> = dated.collect::<Result<_>>()?;
     let mut findings = Vec::new();
     for (n, (start, starts)) in dated.iter().enumerate() {
-        // Of many columns of dates only neighbours are taken for a start and an end.
+        // With more columns of dates, only neighbours are compared as a start and an end.
         let others = match dated.len() {
             ..=MOST_PAIRED => 0..dated.len(),
             all => n.saturating_sub(1)..all.min(n + 2),
@@ -548,22 +551,23 @@ fn duplicate_rows(table: &Table) -> Result<Option<Finding>> {
     Ok(Some(Finding::DuplicateRows { rows, places }))
 }
 
-/// Different values from which a column of first days may be one of periods.
+/// A column of first days needs this many distinct values to look like one of periods.
 const LEAST_PERIODS: u64 = 3;
 /// The years of whole numbers that may be months, such as 202506.
 const YEARS_OF_NUMBERS: std::ops::RangeInclusive<i32> = 1900..=2100;
 
-/// The finding that a column holds periods, and is not read as such.
+/// The finding that a column holds periods but is read as another type.
 fn periods(look: &ColumnLook, column: &ArrayRef) -> Option<Finding> {
     let grains = match look.kind {
-        Type::Date(periods) if periods == Periods::DAYS => [Grain::Year, Grain::Quarter, Grain::Month],
+        Type::Date(periods) if periods == Periods::DAYS => {
+            [Grain::Year, Grain::Quarter, Grain::Month]
+        }
         Type::Text | Type::Integer => [Grain::Month, Grain::Quarter, Grain::Week],
         _ => return None,
     };
     let is_of = |grain: &Grain| match look.kind {
         Type::Date(_) => column.as_primitive::<Date32Type>().iter().flatten().all(|number| {
-            Day::from_number(number)
-                .is_some_and(|day| Periods::from(*grain).first_day(day) == day)
+            Day::from_number(number).is_some_and(|day| Periods::from(*grain).first_day(day) == day)
         }),
         Type::Text => column
             .as_string_view()
@@ -603,8 +607,7 @@ fn how_to_go_on(table: &Table, columns: &[ColumnLook]) -> Result<Option<GoOn>> {
     }))
 }
 
-/// Two columns of dates as the start and the end of intervals, if at most one row in ten has them
-/// the other way round.
+/// Two columns of dates as a start and an end, if at most one of ten rows has them reversed.
 fn interval(
     table: &Table,
     one: &ColumnLook,

@@ -1,12 +1,12 @@
-//! [`Measure`]: a column of numbers as integers that are added up and taken away again without
+//! [`Measure`]: a column of numbers as integers, which can be added and subtracted without
 //! rounding.
 //!
-//! Whole numbers and decimals are integers in units of their last place. Floats are integers in
-//! units of the smallest power of two that any value of the column needs. Where all values and
-//! their sum fit 127 bits in this unit, one integer holds a sum. Otherwise (a fill value such as
-//! -3.4e38 beside 0.25) each value is cut into digits of 94 bits, and every digit is a *layer* with
-//! sums of its own. So sums never depend on the order of the rows or on other values of the column,
-//! and they are rounded once, where they come out.
+//! Whole numbers and decimals are integers in units of their last decimal place. Floats are
+//! integers in units of the smallest power of two that any value of the column needs. If all values
+//! and their sum fit into 127 bits in this unit, one integer holds a sum. Otherwise (for example a
+//! fill value such as -3.4e38 beside 0.25) each value is split into digits of 94 bits, and every
+//! digit is a *layer* with its own sums. Sums therefore do not depend on the order of the rows or
+//! on other values of the column, and are rounded once at the end.
 
 use crate::{
     decimal::Decimal,
@@ -21,7 +21,7 @@ use arrow_buffer::{NullBuffer, ScalarBuffer};
 use arrow_schema::DataType;
 use std::sync::Arc;
 
-/// Bits of a layer's digit: 2³² rows of them add up to 126 bits, which a signed sum holds.
+/// The bits of a layer's digit. The sum of 2³² rows has 126 bits, which fits a signed integer.
 const DIGIT_BITS: u32 = 94;
 
 pub(crate) struct Measure {
@@ -32,11 +32,11 @@ pub(crate) struct Measure {
     valid: Option<NullBuffer>,
 }
 
-/// The units of each row; what stands where the value is missing means nothing.
+/// The units of each row. Those of missing values have no meaning.
 enum Units {
     Narrow(ScalarBuffer<i64>),
     Wide(Vec<i128>),
-    /// Floats that take several layers.
+    /// Floats that need several layers.
     Floats(ScalarBuffer<f64>),
 }
 
@@ -49,7 +49,7 @@ enum SumUnit {
     Nothing,
 }
 
-/// Sums of a measure: for each layer the sum of each cell, least layer first.
+/// The sums of a measure: for each layer the sum of each cell, the lowest layer first.
 pub(crate) type Sums = Vec<Vec<i128>>;
 
 impl Measure {
@@ -80,7 +80,7 @@ impl Measure {
             }
             DataType::Float64 => {
                 let floats = array.as_primitive::<Float64Type>();
-                // The lowest and the highest bit that is set in any value.
+                // The lowest and the highest bit of any value.
                 let mut bits = (i32::MAX, i32::MIN);
                 for value in floats.iter().flatten().chain(float) {
                     if value.is_infinite() {
@@ -112,8 +112,8 @@ impl Measure {
         Ok(Measure { column: column.to_owned(), kind, units, layers, valid })
     }
 
-    /// The measure of a column, and the units in each layer of a number that sums begin with. The
-    /// column gets as many places as the number takes. None where it does not fit.
+    /// The measure of a column, and the units in each layer of an opening number. The column gets
+    /// as many decimal places as the number has. None if it does not fit.
     ///
     /// Errors: as for [`Measure::of`].
     pub(crate) fn opened(
@@ -131,8 +131,8 @@ impl Measure {
         Ok(measure.take_in(opening).map(|opening| (measure, vec![opening])))
     }
 
-    /// A number in units of the measure, which gets as many places as it takes. None where it does
-    /// not fit.
+    /// A number in units of the measure, which gets as many decimal places as the number has. None
+    /// if it does not fit.
     fn take_in(&mut self, number: Decimal) -> Option<i128> {
         let places = match self.kind {
             SumUnit::Decimal(places) => places as u32,
@@ -154,7 +154,7 @@ impl Measure {
         i128::from(number.units()).checked_mul(10_i128.pow(all - u32::from(number.places())))
     }
 
-    /// The units of all rows, where none is missing and no sum of them can leave 64 bits.
+    /// The units of all rows, if none is missing and no sum of them can exceed 64 bits.
     pub(crate) fn narrow(&self) -> Option<&[i64]> {
         let Units::Narrow(units) = &self.units else { return None };
         let greatest = || units.iter().fold(0, |most, unit| unit.unsigned_abs().max(most));
@@ -162,12 +162,12 @@ impl Measure {
         (self.valid.is_none() && fits()).then_some(units)
     }
 
-    /// How many integers hold a sum.
+    /// The number of integers that hold a sum.
     pub(crate) fn layers(&self) -> usize {
         self.layers
     }
 
-    /// The units of a row in a layer; 0 where its value is missing.
+    /// The units of a row in a layer; 0 if its value is missing.
     #[inline]
     pub(crate) fn unit(&self, row: usize, layer: usize) -> i128 {
         if !self.is_valid(row) {
@@ -195,10 +195,10 @@ impl Measure {
         self.valid.as_ref().map_or(0, NullBuffer::null_count) as u64
     }
 
-    /// Sums of it as a column, in its own type.
+    /// The column of these sums, in the type of the measure.
     ///
-    /// Errors: a sum of whole numbers does not fit 64 bits, one of decimals not 38 digits, one of
-    /// floats is greater than the greatest float.
+    /// Errors: a sum of whole numbers exceeds 64 bits, one of decimals 38 digits, or one of floats
+    /// the greatest float.
     pub(crate) fn sums(&self, sums: &Sums) -> Result<ArrayRef> {
         let [least, ..] = &sums[..] else { return Ok(Arc::new(NullArray::new(0))) };
         Ok(match self.kind {
@@ -230,20 +230,20 @@ impl Measure {
         })
     }
 
-    /// The measure without its rows, for sums that are made already.
+    /// The measure without its rows, for sums that are complete.
     pub(crate) fn without_rows(self) -> Measure {
         Measure { units: Units::Wide(Vec::new()), valid: None, ..self }
     }
 
-    /// Sums of floats, each as one long integer, which adds up with those of any other column of
-    /// floats; none for other columns.
+    /// Sums of floats, each as one long integer that can be added to the sums of any other column
+    /// of floats; none for other columns.
     pub(crate) fn long_sums(&self, sums: &Sums) -> Option<Vec<Limbs>> {
         let SumUnit::Float(unit) = self.kind else { return None };
         let cells = sums.first().map_or(0, Vec::len);
         Some((0..cells).map(|cell| long(&of_cell(sums, cell), unit)).collect())
     }
 
-    /// A sum of floats, given in each layer, as one long integer; none for other columns.
+    /// A sum of floats, from its layers, as one long integer; none for other columns.
     pub(crate) fn long(&self, layers: &[i128]) -> Option<Limbs> {
         match self.kind {
             SumUnit::Float(unit) => Some(long(layers, unit)),
@@ -253,7 +253,7 @@ impl Measure {
 
     /// A sum of floats that is one long integer, as a float.
     ///
-    /// Errors: it is greater than the greatest float.
+    /// Errors: it exceeds the greatest float.
     pub(crate) fn long_sum(&self, sum: &Limbs) -> Result<f64> {
         let float = sum.divided(1);
         if float.is_infinite() {
@@ -262,21 +262,21 @@ impl Measure {
         Ok(float)
     }
 
-    /// A sum, given in each layer, divided by a number, as a float.
+    /// A sum, from its layers, divided by a number, as a float.
     fn float(&self, layers: &[i128], by: u64) -> f64 {
         let SumUnit::Float(unit) = self.kind else { return 0.0 };
         let &[sum] = layers else {
             return long(layers, unit).divided(by);
         };
-        // Multiplied in two steps: 2^unit can lie outside the range of floats, though the result
-        // does not.
+        // Multiply in two steps, because 2^unit can be outside the range of floats although the
+        // result is not.
         let half = unit / 2;
         sum as f64 / by as f64 * power_of_two(half) * power_of_two(unit - half)
     }
 
-    /// The mean of so many values with this sum, given in each layer; none of no values. Of whole
-    /// numbers and decimals it is the nearest float where the sum has at most 53 bits, and beyond
-    /// still that of equal values is that value.
+    /// The mean of this many values with this sum, from its layers; none of no values. For whole
+    /// numbers and decimals it is the nearest float if the sum has at most 53 bits; beyond that,
+    /// the mean of equal values is still that value.
     pub(crate) fn mean(&self, layers: &[i128], count: u64) -> Option<f64> {
         let scale = match self.kind {
             SumUnit::Whole => 1,
@@ -294,7 +294,7 @@ impl Measure {
     }
 }
 
-/// A sum, given in each layer in units of this power of two, as one long integer.
+/// A sum, from its layers in units of this power of two, as one long integer.
 fn long(layers: &[i128], unit: i32) -> Limbs {
     let mut limbs = Limbs::default();
     for (&sum, layer) in layers.iter().zip(0..) {
@@ -308,12 +308,12 @@ pub(crate) fn of_cell(sums: &Sums, cell: usize) -> Vec<i128> {
     sums.iter().map(|layer| layer[cell]).collect()
 }
 
-/// The digits of a float as a whole number, and the power of two that they are multiplied by.
+/// The digits of a float as a whole number, and the power of two to multiply them by.
 fn parts(value: f64) -> (u64, i32) {
     let bits = value.to_bits();
     let (exponent, fraction) = ((bits >> 52 & 0x7FF) as i32, bits & ((1 << 52) - 1));
     match exponent {
-        // NaN has no digits; infinity is refused before.
+        // NaN has no digits; infinity was refused before.
         0x7FF => (0, 0),
         0 => (fraction, -1074),
         _ => (fraction | 1 << 52, exponent - 1075),
@@ -324,25 +324,25 @@ fn signed(magnitude: u128, value: f64) -> i128 {
     if value < 0.0 { -(magnitude as i128) } else { magnitude as i128 }
 }
 
-/// A float in units of a power of two, which divides it and in which it fits.
+/// A float in units of a power of two, in which it is a whole number that fits.
 fn shifted(value: f64, unit: i32) -> i128 {
     let (mantissa, exponent) = parts(value);
     let up = exponent - unit;
     let wide = u128::from(mantissa);
-    // What is shifted out below the unit are zeros.
+    // The bits shifted out below the unit are zeros.
     signed(if up < 0 { wide >> -up.max(-127) } else { wide << up.min(127) }, value)
 }
 
 /// The digit of a float in a layer: its bits from `94 layer` up to `94 (layer + 1)`, in this unit.
 fn digit(value: f64, unit: i32, layer: usize) -> i128 {
     let (mantissa, exponent) = parts(value);
-    // How far the mantissa's lowest bit lies above the digit's.
+    // How far the lowest bit of the mantissa is above that of the digit.
     let up = exponent - unit - layer as i32 * DIGIT_BITS as i32;
     let wide = u128::from(mantissa);
     const MASK: u128 = (1 << DIGIT_BITS) - 1;
     let magnitude = match up {
         0.. if up >= DIGIT_BITS as i32 => 0,
-        // Bits that would leave 128 belong to the next digit.
+        // Bits beyond 128 belong to the next digit.
         0.. => (wide << up) & MASK,
         -63..0 => (wide >> -up) & MASK,
         _ => 0,
@@ -449,7 +449,7 @@ mod tests {
             prop_assert_eq!(alone.as_primitive::<Float64Type>().value(0), floats[0]);
         }
 
-        /// The exact sum of the ledger is an independent way to the same number.
+        /// The ledger's exact sum is an independent way to the same number.
         #[test]
         fn sums_of_huge_and_tiny_floats_are_rounded_once(
             floats in prop::collection::vec((any::<bool>(), -300_i32..300, -1.0_f64..1.0), 1..40),

@@ -1,46 +1,46 @@
-//! What all operations have in common: how they are prepared, and how their settings are described
-//! once for every way in.
+//! What all operations share: how they are prepared, and how their settings are described for all
+//! interfaces.
 
 use crate::{
     context::Context, error::Result, ledger::Outcome, plan::Plan, shape::Shape, table::Table,
 };
 use std::fmt;
 
-/// An operation on one table: settings that are prepared once and applied to any number of tables
-/// of one shape.
+/// An operation on one table: settings that are prepared once, and applied to any number of tables
+/// of the same shape.
 pub trait Operation: fmt::Debug {
-    /// Checks the settings against the columns of a table and resolves them.
+    /// Checks the settings against the columns of a table, and resolves them.
     ///
-    /// Errors: everything that can be wrong without the data. Where the shape does not know a
-    /// column's type, that is not checked.
+    /// Errors: everything that can be wrong without the data. A type that the shape does not know
+    /// is not checked.
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan>;
 
-    /// Prepares for the table and applies the plan to it.
+    /// Prepares the operation for a table, and applies the plan to it.
     ///
-    /// Errors: those of [`prepare`](Operation::prepare), with the cells that caused them, and of
-    /// [`Plan::apply`].
+    /// Errors: those of [`prepare`](Operation::prepare), with the cells that caused them, and those
+    /// of [`Plan::apply`].
     fn apply_with(&self, table: &Table, context: &Context) -> Result<Outcome> {
         self.prepare_for(table, context)?.apply(&[table])
     }
 
-    /// Prepares for a table; an error tells of the table's cells.
+    /// Prepares the operation for a table. Errors name the cells that cause them.
     fn prepare_for(&self, table: &Table, context: &Context) -> Result<Plan> {
         self.prepare(&table.shape(), context).map_err(|error| table.explained(error))
     }
 }
 
-/// The calls of an operation that whoever uses the library makes without importing the trait.
+/// The methods of an operation that do not need the trait in scope.
 macro_rules! callable {
     ($operation:ty) => {
         impl $operation {
-            /// The result for a table, without an as-of date and with days of UTC.
+            /// Applies the operation to a table, without an as-of date and with days of UTC.
             ///
             /// Errors: the settings do not fit the table; the data cannot be used.
             pub fn apply(&self, table: &$crate::Table) -> $crate::Result<$crate::Outcome> {
                 self.apply_with(table, &$crate::Context::new())
             }
 
-            /// The result for a table in a context: an as-of date, a zone, sums to reconcile.
+            /// Applies the operation in a context: as-of date, time zone, sums to reconcile.
             ///
             /// Errors: the settings do not fit the table; the data cannot be used.
             pub fn apply_with(
@@ -51,9 +51,9 @@ macro_rules! callable {
                 $crate::Operation::apply_with(self, table, context)
             }
 
-            /// The result handed over in batches, the first of which may have no rows; the
-            /// outcome's own table has none. A long result never stands in memory whole where it
-            /// can be made piece by piece.
+            /// Applies the operation and delivers the result in batches, the first of which may be
+            /// empty. The table of the outcome has no rows. A long result is never in memory as a
+            /// whole if it can be made in parts.
             ///
             /// Errors: as for [`apply_with`](Self::apply_with), and those of the sink.
             pub fn apply_into(
@@ -65,8 +65,8 @@ macro_rules! callable {
                 $crate::Operation::prepare_for(self, table, context)?.apply_into(&[table], sink)
             }
 
-            /// Checks the settings against the columns of a table; returns what is known of the
-            /// result's columns.
+            /// Checks the settings against the columns of a table, and returns the known columns of
+            /// the result.
             ///
             /// Errors: everything that can be wrong without the data.
             pub fn check(&self, shape: &$crate::Shape) -> $crate::Result<$crate::Shape> {
@@ -89,54 +89,54 @@ macro_rules! callable {
 }
 pub(crate) use callable;
 
-/// One setting of an operation: what the struct's field says of it.
+/// The description of a setting, from the field of the struct.
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
 pub struct Setting {
-    /// Its name, with dashes.
+    /// The name, with hyphens.
     pub name: &'static str,
-    /// What it takes.
+    /// The values it takes.
     pub takes: Takes,
-    /// Whether the operation cannot do without it.
+    /// Whether it is required.
     pub required: bool,
-    /// The least number that it accepts, where it takes one.
+    /// The least number that it accepts, for numbers.
     pub least: u64,
-    /// What it does, in a sentence. Other settings are named in backticks.
+    /// What it does, in one sentence. Other settings are named in backticks.
     pub help: &'static str,
-    /// Its default, in words.
+    /// The default, as text.
     pub default: Option<&'static str>,
 }
 
-/// What a [`Setting`] takes.
+/// The kind of values of a [`Setting`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Takes {
-    /// One column's name.
+    /// The name of a column.
     Column,
-    /// Several columns' names.
+    /// The names of several columns.
     Columns,
-    /// The name of a column that is made.
+    /// The name of a new column.
     Name,
-    /// A whole number, from the setting's least.
+    /// A whole number, not less than the setting's least.
     Number,
     /// One of these words.
     OneOf(&'static [&'static str]),
-    /// Yes, where it is given at all.
+    /// A flag, which is set or not.
     Yes,
-    /// Text of its own kind, shown by this word: a date, a span, a range.
+    /// A text of some kind, which this word stands for: a date, a span, a range.
     Text(&'static str),
     /// Whole numbers.
     Numbers,
-    /// Texts of one kind, shown by this word.
+    /// Texts of some kind, which this word stands for.
     Texts(&'static str),
     /// The days in a file of dates.
     Days,
-    /// The entities in columns of a file.
+    /// The entities in the columns of a file.
     Entities,
-    /// An expression, which stands without an option's name.
+    /// An expression. On the command line it is positional.
     Expression,
-    /// Several texts that stand without an option's name, shown by this word.
+    /// Several texts, which this word stands for. On the command line they are positional.
     Several(&'static str),
-    /// A list with commas that stands without an option's name, shown by this word.
+    /// A list with commas, which this word stands for. On the command line it is positional.
     List(&'static str),
 }

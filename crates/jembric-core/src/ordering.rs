@@ -1,5 +1,4 @@
-//! The order of values, of whole rows and of entities: what decides where a row stands in an
-//! answer.
+//! The order of values, of whole rows and of entities, which decides the order of a result.
 
 use crate::{entities::Entities, error::Result, shape::Named, table::Table};
 use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray};
@@ -11,7 +10,7 @@ use arrow_schema::{DataType, SortOptions};
 use arrow_select::take::take;
 use std::{cmp::Ordering, collections::HashMap, sync::Arc};
 
-/// The column at a place, or the ranks of its values where its texts have an order of their own.
+/// The column at a place, or the ranks of its values if its texts have an order of their own.
 pub(crate) fn sortable(table: &Table, place: usize) -> ArrayRef {
     let column = table.at(place);
     let (Some(order), Some(texts)) = (table.order_at(place), column.as_string_view_opt()) else {
@@ -26,7 +25,7 @@ pub(crate) fn sortable(table: &Table, place: usize) -> ArrayRef {
     Arc::new(ranked)
 }
 
-/// Whole rows compared, column after column; missing values come first.
+/// Compares whole rows, column after column; missing values come first.
 pub(crate) struct WholeRows(Vec<DynComparator>);
 
 impl WholeRows {
@@ -43,7 +42,7 @@ impl WholeRows {
     }
 }
 
-/// The numbers of entities in order of their keys; a missing key comes last.
+/// Sorts the numbers of entities by their keys; a missing key comes last.
 pub(crate) fn entities_in_order(
     table: &Table,
     keys: &[Named],

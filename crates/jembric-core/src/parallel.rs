@@ -1,18 +1,19 @@
-//! One value made of each row's, on all threads: each has a stretch of the rows and writes a
-//! stretch of the new column.
+//! Computes one value for each row, on all threads: each thread takes a part of the rows and writes
+//! that part of the new column.
 
 use rayon::prelude::*;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
-/// Rows that a thread takes at a time: enough to be worth it, and few enough to stay in its cache.
+/// The rows that a thread takes at a time: many enough to be worth it, and few enough to stay in
+/// its cache.
 const STRETCH: usize = 1 << 16;
 
-/// What is made of each value.
+/// Computes one value from each value.
 pub(crate) fn map<A: Copy + Sync, T: Send>(values: &[A], make: impl Fn(A) -> T + Sync) -> Vec<T> {
     values.par_iter().with_min_len(STRETCH).map(|&value| make(value)).collect()
 }
 
-/// What is made of each two values.
+/// Computes one value from each pair of values.
 pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
     one: &[A],
     other: &[B],
@@ -21,7 +22,7 @@ pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
     one.par_iter().zip(other).with_min_len(STRETCH).map(|(&one, &other)| make(one, other)).collect()
 }
 
-/// What is made of each value, and whether anything was noted of any.
+/// Computes one value from each value, and notes whether any had a problem.
 pub(crate) fn noting<A: Copy + Sync, T: Send>(
     values: &[A],
     make: impl Fn(A) -> (T, bool) + Sync,
@@ -31,7 +32,7 @@ pub(crate) fn noting<A: Copy + Sync, T: Send>(
     (made, any.into_inner())
 }
 
-/// What is made of each two values, and whether anything was noted of any.
+/// Computes one value from each pair of values, and notes whether any had a problem.
 pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
     one: &[A],
     other: &[B],
@@ -50,7 +51,7 @@ fn note<T>((value, noted): (T, bool), any: &AtomicBool) -> T {
     value
 }
 
-/// Which values are below the first and which above the last, as bits.
+/// The values below the first and those above the last, as bits.
 pub(crate) fn outside<T: Copy + PartialOrd + Sync>(
     values: &[T],
     first: T,

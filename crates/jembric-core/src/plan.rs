@@ -1,12 +1,12 @@
-//! [`Plan`]: an operation prepared for tables of known shapes.
+//! [`Plan`]: an operation that is prepared for tables of known shapes.
 //!
 //! [`prepare`](crate::Operation::prepare) checks the settings once: names become places of columns,
-//! words become enums, ranges and limits are checked. The plan then knows, without any data, the
-//! shape of its result, the columns that it uses and how it needs its rows. It can be applied to
+//! words become enums, ranges and limits are checked. Without any data, the plan then knows the
+//! shape of its result, the columns that it uses, and how it needs its rows. It can be applied to
 //! any number of tables of that shape.
 //!
 //! Plans with [`Access::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole
-//! table they fold one batch, so that there is one algorithm for both.
+//! table, they fold it as one batch, so that there is one algorithm for both.
 
 mod fold;
 mod inputs;
@@ -28,24 +28,24 @@ use std::{collections::BTreeSet, fmt, sync::Arc};
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Access {
-    /// Each row of the result comes from one row of the table alone, so that any stretch of rows
-    /// can be worked on its own.
+    /// Each row of the result comes from one row of the table, so any group of rows can be
+    /// processed separately.
     ByRow,
-    /// One pass over the rows in any order, with a small state; states of different rows can be
+    /// One pass over the rows in any order, with a small state. The states of different rows can be
     /// merged.
     OnePass,
-    /// All rows of one entity together; entities do not depend on each other.
+    /// All rows of one entity together. Entities do not depend on each other.
     ByEntity,
-    /// All rows in one order.
+    /// All rows, in one order.
     Ordered,
 }
 
-/// What does the work of a plan.
+/// The implementation of a plan.
 pub(crate) trait Prepared: Send + Sync {
     /// The result for tables of the shapes that it was prepared for.
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome>;
 
-    /// Hands the result over in batches; the outcome's own table has no rows.
+    /// Delivers the result in batches. The table of the outcome has no rows.
     fn apply_into(
         &self,
         tables: &[&Table],
@@ -55,20 +55,20 @@ pub(crate) trait Prepared: Send + Sync {
         handed_over(self.apply(tables, context)?, sink)
     }
 
-    /// The empty state of a fold, where the plan has [`Access::OnePass`].
+    /// The empty state of a fold, if the plan has [`Access::OnePass`].
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
         let _ = context;
         None
     }
 }
 
-/// Hands over a result that is there whole.
+/// Delivers a result that is complete.
 pub(crate) fn handed_over(outcome: Outcome, sink: &mut Sink<'_>) -> Result<Outcome> {
     sink(&outcome.table).map_err(Error::Sink)?;
     Ok(Outcome { table: outcome.table.head(0), ..outcome })
 }
 
-/// An operation prepared for tables of known shapes. Cloning one is cheap.
+/// An operation that is prepared for tables of known shapes. Cloning it is cheap.
 ///
 /// ```
 /// use jembric_core::{Access, Context, Latest, Operation, Shape};
@@ -121,33 +121,33 @@ impl Plan {
         }
     }
 
-    /// The same plan, whose result has columns that only the data knows.
+    /// The same plan, with a result whose columns depend on the data.
     pub(crate) fn with_columns_of_the_data(self, more_columns: bool) -> Plan {
         Plan { more_columns, ..self }
     }
 
-    /// The names and types of the result's columns; none where only the data knows them all.
+    /// The names and types of the result's columns; none if they depend on the data.
     pub fn shape(&self) -> Option<&Shape> {
         (!self.more_columns).then_some(&self.result)
     }
 
-    /// The columns of the result that are known without the data.
+    /// The columns of the result that do not depend on the data.
     pub fn known_columns(&self) -> &Shape {
         &self.result
     }
 
-    /// How it needs the rows of its tables.
+    /// How the plan needs the rows of its tables.
     pub fn access(&self) -> Access {
         self.access
     }
 
-    /// The columns of a table that the plan itself uses, by their places, in order.
+    /// The places of the columns of a table that the plan itself uses, in order.
     pub fn used(&self, table: usize) -> impl Iterator<Item = usize> + '_ {
         self.uses.used(table)
     }
 
-    /// The columns of each table that are needed, where only some columns of the result are; all of
-    /// the result's where none are named. The places of each table are in order.
+    /// The places of each table's columns that are needed for some columns of the result, in order.
+    /// Without names, all columns of the result are needed.
     pub fn needed(&self, of_result: Option<&BTreeSet<String>>) -> Vec<Vec<usize>> {
         let is_needed = |place: usize| {
             of_result.is_none_or(|names| {
@@ -157,9 +157,9 @@ impl Plan {
         self.uses.needed(self.inputs.len(), is_needed)
     }
 
-    /// The result for tables of the shapes that it was prepared for.
+    /// Applies the plan to tables of the shapes that it was prepared for.
     ///
-    /// Errors: a table of another shape; whatever the operation finds wrong with the data.
+    /// Errors: a table of another shape; errors of the operation about the data.
     pub fn apply(&self, tables: &[&Table]) -> Result<Outcome> {
         self.expect(tables)?;
         let Some(mut fold) = self.begin() else {
@@ -171,8 +171,8 @@ impl Plan {
         fold.finish()
     }
 
-    /// The result handed over in batches, the first of which may have no rows; the outcome's own
-    /// table has none.
+    /// Applies the plan and delivers the result in batches, the first of which may be empty. The
+    /// table of the outcome has no rows.
     ///
     /// Errors: as for [`apply`](Plan::apply), and those of the sink.
     pub fn apply_into(&self, tables: &[&Table], sink: &mut Sink<'_>) -> Result<Outcome> {
@@ -183,13 +183,13 @@ impl Plan {
         self.prepared.apply_into(tables, &self.context, sink)
     }
 
-    /// An empty state to fold batches into; none unless the access is [`Access::OnePass`].
+    /// An empty fold; none unless the access is [`Access::OnePass`].
     pub fn begin(&self) -> Option<Fold> {
         let state = self.prepared.clone().begin(&self.context)?;
         Some(Fold::new(self.clone(), state))
     }
 
-    /// Whether both are the same plan, and not one prepared alike.
+    /// Whether both are the same plan, and not two equal ones.
     pub(crate) fn is(&self, other: &Plan) -> bool {
         Arc::ptr_eq(&self.prepared, &other.prepared)
     }

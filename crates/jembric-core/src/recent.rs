@@ -1,11 +1,11 @@
-//! [`Recent`]: the rows of the last months, of this quarter, of the two quarters before it, or of a
-//! stated range.
+//! [`Recent`]: keeps the rows of the last months, of this quarter, of the two quarters before it,
+//! or of a range.
 
 use crate::{
     calendar::{Day, Grain, Month, Periods, Range, Span, Weekday},
     context::Context,
     dates::Dates,
-    error::{Error, Result, in_setting, refuse, excludes, needs},
+    error::{Error, Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
@@ -18,26 +18,26 @@ use arrow_buffer::BooleanBuffer;
 use serde::Serialize;
 use std::{fmt, str::FromStr, sync::Arc};
 
-/// The rows of a stretch of time that is told from the as-of date, or outright.
+/// Keeps the rows of a range of time, which follows from the as-of date or is given.
 ///
-/// * [`last`](Recent::last): from the day after (as-of − span) to the as-of date: `1 day` is the
-///   as-of date itself, `7 days` are seven days, `9 months` are nine months. With `both_ends` the
-///   day at the far end belongs to it too.
-/// * [`this`](Recent::this): the whole week, month, quarter or year that holds the as-of date, with
-///   what of it is still to come.
-/// * [`previous`](Recent::previous): so many whole periods before that one.
-/// * [`range`](Recent::range): both days included.
+/// * [`last`](Recent::last): from the day after (as-of − span) to the as-of date. `1 day` is the
+///   as-of date itself, `7 days` are seven days, `9 months` are nine months. `both_ends` adds the
+///   day (as-of − span).
+/// * [`this`](Recent::this): the whole week, month, quarter or year that contains the as-of date,
+///   including its days after that date.
+/// * [`previous`](Recent::previous): this number of whole periods before that one.
+/// * [`range`](Recent::range): from one day to another, both inclusive.
 ///
-/// Without an as-of date it is the newest date of the column itself. In a column of months or
-/// longer periods the as-of date is first taken to its period, and so are the ends of a range.
+/// Without an as-of date, the newest date of the column is used. In a column of months or longer
+/// periods, the as-of date and the ends of a range are first converted to their periods.
 ///
-/// Rows come out in the order they came in. Set aside: rows without a date. Dropped: rows before
-/// and after what is in view. Points in time are cut into days of [`Context::zone`].
+/// Rows keep their order. Set aside: rows without a date. Dropped: rows before and after the range.
+/// Points in time are converted to days in [`Context::zone`].
 ///
-/// Errors: the column is missing or holds no dates; none or several of the four are given; a span
-/// or grain that is finer than the column's periods; a span that leads out of the calendar; no
-/// as-of date and no date in the column. Costs one pass over the dates, and one read and write of
-/// what is kept.
+/// Errors: the column is missing or holds no dates; none or several of the four settings are given;
+/// a span or grain is finer than the column's periods; the range leaves the calendar; there is no
+/// as-of date and the column has no date. Cost: one pass over the dates, and one read and write of
+/// the rows that are kept.
 ///
 /// ```
 /// use jembric_core::{Recent, Table, arrow::{ArrayRef, Date32Array}};
@@ -53,7 +53,8 @@ use std::{fmt, str::FromStr, sync::Arc};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "recent",
-    answers = "Which records are of the last months, of this quarter, of the newest day?"
+    does = "Keep the rows of a recent period",
+    answers = "What was lifted in the last nine months, or in the quarter before this one?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
@@ -61,30 +62,29 @@ pub struct Recent {
     /// The column of dates, moments or periods.
     #[setting(column, required)]
     pub date: String,
-    /// Up to the as-of date, as long as this: `9 months`, `7 days`, P9M; `1 day` is that date
-    /// itself.
+    /// Keep this span up to the as-of date: `9 months`, `7 days`, P9M; `1 day` is that date itself.
     #[setting(text = "SPAN", plain)]
     pub last: Option<Span>,
-    /// The whole week, month, quarter or year that holds the as-of date.
+    /// Keep the whole week, month, quarter or year that contains the as-of date.
     #[setting(text = "GRAIN", plain)]
     pub this: Option<Grain>,
-    /// So many whole periods before that which holds the as-of date: `2 quarters`.
+    /// Keep this number of whole periods before the one that contains the as-of date: `2 quarters`.
     #[setting(text = "N GRAIN", plain)]
     pub previous: Option<Whole>,
-    /// From one day or period to another, both included: 2025-01-01..2025-03-31,
+    /// Keep this range of days or periods, both inclusive: 2025-01-01..2025-03-31,
     /// 2025-01..2025-06.
     #[setting(text = "A..B", plain)]
     pub range: Option<Range>,
-    /// The day at the far end of `last` belongs to it too.
+    /// Add the day at the far end of `last`.
     #[setting(yes)]
     pub both_ends: bool,
-    /// Keep all rows, and tell in a column of this name which are in view.
+    /// Keep all rows, and add a column with this name that is true for rows in the range.
     #[setting(name)]
     pub mark: Option<String>,
-    /// The day on which weeks begin, for `this` and `previous`. The default is Monday.
+    /// Begin weeks on this weekday, for `this` and `previous`. The default is Monday.
     #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin, for `this` and `previous`. The default is January.
+    /// Begin years in this month, for `this` and `previous`. The default is January.
     #[setting(text = "MONTH")]
     pub year_start: Option<Month>,
 }
@@ -92,9 +92,9 @@ pub struct Recent {
 /// Whole periods: `2 quarters`, or `month` for one.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Whole {
-    /// How many, from 1.
+    /// The number of periods, at least 1.
     pub count: u32,
-    /// Of which size.
+    /// The length of the periods.
     pub grain: Grain,
 }
 
@@ -131,32 +131,32 @@ impl Recent {
         Recent { date: date.into(), ..Recent::default() }
     }
 
-    /// From the day after (as-of − span) up to the as-of date.
+    /// Keeps the rows from the day after (as-of − span) up to the as-of date.
     pub fn last(date: impl Into<String>, span: Span) -> Recent {
         Recent { last: Some(span), ..Recent::of(date) }
     }
 
-    /// The whole period that holds the as-of date.
+    /// Keeps the rows of the whole period that contains the as-of date.
     pub fn this(date: impl Into<String>, grain: Grain) -> Recent {
         Recent { this: Some(grain), ..Recent::of(date) }
     }
 
-    /// So many whole periods before that which holds the as-of date.
+    /// Keeps the rows of this number of whole periods before the one that contains the as-of date.
     pub fn previous(date: impl Into<String>, count: u32, grain: Grain) -> Recent {
         Recent { previous: Some(Whole { count, grain }), ..Recent::of(date) }
     }
 
-    /// From the first day of the range to its last.
+    /// Keeps the rows from the first day of the range to its last.
     pub fn range(date: impl Into<String>, range: Range) -> Recent {
         Recent { range: Some(range), ..Recent::of(date) }
     }
 
-    /// The periods of a grain, as weeks and years were said to begin.
+    /// The periods of a grain, with the set start of weeks and years.
     fn periods(&self, grain: Grain) -> Periods {
         Periods::cut(grain, self.week_start, self.year_start)
     }
 
-    /// Which rows are in view, told from the as-of date or outright.
+    /// The range of the rows to keep, which follows from the as-of date or is given.
     fn view(&self) -> Result<View> {
         let whole = |setting, grain, back| match grain {
             Grain::Hour => refuse(setting, "hour", "days or longer periods"),
@@ -188,9 +188,7 @@ impl Recent {
         };
         match (self.both_ends, &view) {
             (false, _) | (true, View::Last { .. }) => Ok(view),
-            (true, _) => {
-                needs("both-ends", "`last`")
-            }
+            (true, _) => needs("both-ends", "`last`"),
         }
     }
 
@@ -241,15 +239,15 @@ impl Operation for Recent {
     }
 }
 
-/// The stretch of time that is in view.
+/// The range of the rows to keep.
 #[derive(Clone, Copy)]
 enum View {
-    /// Up to the as-of date, as long as this span.
+    /// This span up to the as-of date.
     Last {
         span: Span,
         both_ends: bool,
     },
-    /// The period that holds the as-of date, or as many before it.
+    /// The period that contains the as-of date, or a number of periods before it.
     Whole {
         periods: Periods,
         back: u32,
@@ -258,13 +256,13 @@ enum View {
 }
 
 impl View {
-    /// An error where it is finer than the periods of the column.
+    /// Errors: it is finer than the periods of the column.
     fn expect_to_fit(&self, column: &str, periods: Periods) -> Result<()> {
         let grain = periods.grain();
         let (fits, asked) = match *self {
             View::Stated(_) => return Ok(()),
             View::Last { span, .. } => (span.fits(grain), span.to_string()),
-            // A week can lie in two months: it is not part of either.
+            // A week can lie in two months, so it is not part of either.
             View::Whole { periods, .. } => {
                 (periods.grain().holds(grain), periods.grain().plural().to_owned())
             }
@@ -272,13 +270,13 @@ impl View {
         if fits { Ok(()) } else { Err(Error::TooFine { column: column.to_owned(), grain, asked }) }
     }
 
-    /// The days in view from an as-of date, for a column of these periods.
+    /// The range for an as-of date, in a column of these periods.
     fn days(&self, column: Periods, as_of: Day) -> Result<Range> {
         let range = match *self {
             View::Stated(range) => return Ok(range.to_whole(column)),
             View::Last { span, both_ends } => {
-                // The period of the as-of date is the last; the first is the one after that which
-                // lies the span before.
+                // The last period is that of the as-of date; the first is the one after the period
+                // that lies the span before.
                 let last = column.of(as_of);
                 let far = column.of(span.negated().after(last.first())?);
                 let first = if both_ends { far } else { far.plus(1) };
@@ -294,14 +292,14 @@ impl View {
                 range.map(|range| range.to_whole(column))
             }
         };
-        // The span is at least a day, so that the first day is never after the last.
+        // The span is at least a day, so the first day is never after the last.
         let span = if let View::Last { span, .. } = *self { span } else { Span::default() };
         range.ok_or(Error::BeyondCalendar { from: as_of, span })
     }
 }
 
 struct RecentPlan {
-    /// Of the tables that it was prepared for.
+    /// The shape of the tables that it was prepared for.
     shape: Shape,
     step: String,
     date_name: String,
@@ -313,7 +311,7 @@ struct RecentPlan {
 }
 
 impl RecentPlan {
-    /// The as-of date, where it is needed, and the days in view; none in a table without any date.
+    /// The as-of date, if it is needed, and the range; none for a table without dates.
     fn in_view(
         &self,
         table: &Table,
@@ -348,10 +346,11 @@ impl Prepared for RecentPlan {
 impl Selection for RecentPlan {
     fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks> {
         let dates = table.dates_at(self.date);
-        // Where the newest date so far leads out of the calendar, a newer one may not.
+        // The newest date so far leads out of the calendar, but a later one may not.
         let (_, view) = self.in_view(table, &dates, context).unwrap_or((None, None));
         let mut masks = masks(&dates, table.rows(), view, context);
-        // A newer date moves the view on: it may come to hold rows after it, and none before it.
+        // A later date moves the range forward: rows after it may come into it, but rows before it
+        // never do.
         let after =
             std::mem::replace(&mut masks.dropped[1].1, BooleanBuffer::new_unset(table.rows()));
         masks.kept = &masks.kept | &after;
@@ -401,8 +400,8 @@ impl Selection for RecentPlan {
     }
 }
 
-/// The rows in view, those before and after it, and those without a date. Without a view none is in
-/// it.
+/// The rows in the range, those before and after it, and those without a date. Without a range no
+/// row is in it.
 fn masks(dates: &Dates, rows: usize, view: Option<Range>, context: &Context) -> RowMasks {
     let undated =
         dates.nulls().map_or_else(|| BooleanBuffer::new_unset(rows), |nulls| !nulls.inner());

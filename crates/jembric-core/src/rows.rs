@@ -1,4 +1,4 @@
-//! Rows and columns as they are, without a question about time: which rows, which columns, in which
+//! Operations on rows and columns that do not concern time: which rows, which columns, in which
 //! order, and from which tables.
 
 mod add;

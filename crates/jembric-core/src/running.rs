@@ -1,11 +1,11 @@
-//! [`Running`]: what has been so far, or in a trailing stretch of time: the highest, the lowest,
-//! the sum, the mean, the count.
+//! [`Running`]: the running maximum, minimum, sum, mean and count, over all earlier dates or a
+//! trailing span.
 //!
-//! Each entity's rows are put in order of date, unless they stand so already. At each date the rows
-//! that count form a run that ends there; where the run begins only moves forward, so sums gain and
-//! lose each value once, and the greatest of a run is at the head of a queue in which every value
-//! was greater than those before it (the "ascending minima" of Douglas, 1996). One pass over each
-//! entity.
+//! The rows of each entity are sorted by date, unless they are sorted already. At each date, the
+//! rows that count form a run that ends there. The start of the run only moves forward, so sums add
+//! and subtract each value once, and the maximum is at the head of a queue of values that are each
+//! less than those before them (the "ascending minima" of Douglas, 1996). This is one pass over
+//! each entity.
 
 mod track;
 
@@ -14,7 +14,7 @@ use crate::{
     context::Context,
     decimal::Decimal,
     entities::{Entities, Missing},
-    error::{Result, in_setting, refuse, excludes, needs},
+    error::{Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
@@ -28,24 +28,24 @@ use serde::Serialize;
 use std::{collections::BTreeMap, sync::Arc};
 use track::Track;
 
-/// The highest, lowest, sum, mean and count so far, beside each record, per entity and by date.
+/// Adds the maximum, minimum, sum, mean and count so far to each record, per entity and by date.
 ///
-/// Columns `max_so_far_COL`, `min_so_far_COL`, `sum_so_far_COL`, `mean_so_far_COL` and
-/// `count_so_far` (of records), or with [`trailing`](Running::trailing) `max_trailing_COL` … over
-/// the days of that span up to and including the date. Rows stay in their order. Records of one
-/// date share the value of the whole date (of moments: of one moment), unless
-/// [`row_by_row`](Running::row_by_row) takes them in the order of the rows. Missing values are
-/// passed over: the running value goes on; before any value a maximum, minimum or mean is missing
-/// and a sum is 0, or what it is opened with.
+/// The columns are `max_so_far_COL`, `min_so_far_COL`, `sum_so_far_COL`, `mean_so_far_COL` and
+/// `count_so_far` (of records). With [`trailing`](Running::trailing) they are `max_trailing_COL`
+/// and so on, over the days of that span up to and including the date. Rows keep their order.
+/// Records with the same date share the value of the whole date (for moments: of the same moment),
+/// unless [`row_by_row`](Running::row_by_row) takes them in the order of the rows. Missing values
+/// are skipped, and the running value continues. Before the first value a maximum, minimum or mean
+/// is missing, and a sum is 0 or the opening balance.
 ///
 /// Sums of whole numbers and decimals are exact, in the column's own type. Sums of floats are exact
-/// before their one rounding, so they do not depend on the order of the rows either. Means are
-/// floats. Set aside: rows without a date, rows that miss a key. Points in time are cut into days
-/// of [`Context::zone`].
+/// until they are rounded once, so they do not depend on the order of the rows either. Means are
+/// floats. Set aside: rows without a date, rows without a key. Points in time are converted to days
+/// in [`Context::zone`].
 ///
-/// Errors: a column is missing, or holds no dates or numbers; nothing is asked; periods or a span
-/// finer than the column's own; a sum that does not fit, or of an infinite value. Costs a timeline,
-/// one pass over each entity, and a random access a row and column.
+/// Errors: a column is missing, or holds no dates or numbers; no figure is requested; periods or a
+/// span finer than the column's own; a sum that is too large, or of an infinite value. Cost: a
+/// timeline, one pass over each entity, and one random access for each row and column.
 ///
 /// ```
 /// use jembric_core::{Running, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
@@ -63,59 +63,60 @@ use track::Track;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "running",
-    answers = "What is the highest so far, the balance so far, the mean of the last 28 days?"
+    does = "Add running maxima, minima, sums, means and counts",
+    answers = "What is the highest level so far, or the mean of the last 28 days?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Running {
-    /// The columns that identify the entity. Without them the whole table is one entity.
+    /// Identify the entity by these columns. Without them the whole table is one entity.
     #[setting(columns)]
     pub per: Vec<String>,
     /// The column of dates or moments.
     #[setting(column, required)]
     pub date: String,
-    /// The greatest so far of these.
+    /// Add the running maximum of these columns.
     #[setting(columns)]
     pub max: Vec<String>,
-    /// The least so far of these.
+    /// Add the running minimum of these columns.
     #[setting(columns)]
     pub min: Vec<String>,
-    /// The sums so far of these.
+    /// Add the running sum of these columns.
     #[setting(columns)]
     pub sum: Vec<String>,
-    /// The means so far of these.
+    /// Add the running mean of these columns.
     #[setting(columns)]
     pub mean: Vec<String>,
-    /// How many records so far.
+    /// Add the running count of records.
     #[setting(yes)]
     pub count: bool,
-    /// Over the days of this span up to and including the date, instead: '28 days', '3 months'.
+    /// Use only the days of this span up to and including the date: '28 days', '3 months'.
     #[setting(text = "SPAN")]
     pub trailing: Option<Span>,
-    /// Begin anew with every week, month, quarter or year.
+    /// Restart at the beginning of every week, month, quarter or year.
     #[setting(text = "GRAIN")]
     pub anew_each: Option<Grain>,
-    /// The day on which weeks begin, for `anew-each`. The default is Monday.
+    /// Begin weeks on this weekday; needs `anew-each`. The default is Monday.
     #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin, for `anew-each`. The default is January.
+    /// Begin years in this month; needs `anew-each`. The default is January.
     #[setting(text = "MONTH")]
     pub year_start: Option<Month>,
-    /// The sums begin with this balance, brought forward.
+    /// Begin the sums with this opening balance.
     #[setting(text = "NUMBER")]
     pub opening: Option<Decimal>,
-    /// Tell in a column of this name where the first `max` column is above that of every
-    /// earlier date.
+    /// Add a column with this name that is true if the first `max` column exceeds every earlier
+    /// date.
     #[setting(name)]
     pub mark_highs: Option<String>,
-    /// Take records of one date one by one, in the order of the rows, instead of together.
+    /// Take records with the same date one by one, in the order of the rows, instead of together.
     #[setting(yes)]
     pub row_by_row: bool,
 }
 
 callable!(Running);
 
-/// A figure that runs along a column.
+/// A running figure of a column.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Figure {
     Max,
@@ -135,18 +136,17 @@ impl Figure {
     }
 }
 
-/// One column that is asked for.
+/// A requested column.
 struct RunningColumn {
     figure: Figure,
-    /// The place of the column that it is made from.
+    /// The place of its input column.
     place: usize,
-    /// What it is called.
+    /// Its name.
     name: String,
 }
 
 impl Running {
-    /// By the dates of this column, with the whole table as one entity; what is asked of it
-    /// follows.
+    /// Uses this column of dates, with the whole table as one entity; request figures next.
     pub fn new(date: impl Into<String>) -> Running {
         Running { date: date.into(), ..Running::default() }
     }
@@ -155,7 +155,7 @@ impl Running {
         self.anew_each.map(|grain| Periods::cut(grain, self.week_start, self.year_start))
     }
 
-    /// The lists of columns, each with the figure that is asked of them.
+    /// The lists of columns, each with its figure.
     fn lists(&self) -> [(Figure, &[String]); 4] {
         [
             (Figure::Max, &self.max),
@@ -185,18 +185,14 @@ impl Running {
             _ if nothing => {
                 refused("max", "not given", "one of `max`, `min`, `sum`, `mean` and `count`")
             }
-            _ if self.mark_highs.is_some() && self.max.is_empty() => {
-                needs("mark-highs", "`max`")
-            }
+            _ if self.mark_highs.is_some() && self.max.is_empty() => needs("mark-highs", "`max`"),
             _ if self.trailing.is_some_and(not_forward) => {
                 refused("trailing", "not a span forward in time", "a span such as `28 days`")
             }
             (_, Some(Grain::Hour)) => refused("anew-each", "hour", "a day or longer"),
             (Some(_), _) if self.sum.is_empty() => needs("opening", "`sum`"),
             (Some(_), Some(_)) => excludes("opening", "`anew-each`"),
-            (Some(_), _) if self.trailing.is_some() => {
-                excludes("opening", "`trailing`")
-            }
+            (Some(_), _) if self.trailing.is_some() => excludes("opening", "`trailing`"),
             (_, None) if self.week_start.is_some() => needs("week-start", "`anew-each`"),
             (_, None) if self.year_start.is_some() => needs("year-start", "`anew-each`"),
             _ => Ok(()),
@@ -217,7 +213,7 @@ impl Running {
             asked.push("count".to_owned());
         }
         let over = self.trailing.map(|span| format!(", trailing {span}")).unwrap_or_default();
-        let anew = self.anew_each.map(|grain| format!(", anew each {grain}")).unwrap_or_default();
+        let anew = self.anew_each.map(|grain| format!(", restarting each {grain}")).unwrap_or_default();
         format!("running {}{per} by {}{over}{anew}", asked.join(", "), self.date)
     }
 }
@@ -281,12 +277,12 @@ struct RunningPlan {
     date: usize,
     per: Vec<Named>,
     asked: Vec<RunningColumn>,
-    /// What the column of counts is called, if there is one.
+    /// The name of the column of counts, if it is requested.
     count: Option<String>,
-    /// What the column of new highs is called, and the column that they are found in.
+    /// The name of the column of new highs, and its input column.
     highs: Option<(String, usize)>,
     trailing: Option<Span>,
-    /// The periods that runs begin anew with.
+    /// The periods at which runs restart.
     periods: Option<Periods>,
     opening: Option<Decimal>,
     row_by_row: bool,
@@ -318,7 +314,7 @@ impl Prepared for RunningPlan {
         let mut missing = BTreeMap::new();
         for asked in &self.asked {
             let array = track.asked(self.opening, &used, asked)?;
-            // A cell that is missing is counted once, however many figures are made of it.
+            // A missing cell is counted once, even if several figures use it.
             missing.insert(asked.place, used.at(asked.place).logical_null_count() as u64);
             columns.push((Field::new(&asked.name, array.data_type().clone(), true), array));
         }

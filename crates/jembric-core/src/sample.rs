@@ -1,5 +1,5 @@
-//! Small tables for tests, written as text: `who:text day:date n:number`, and then a row a line;
-//! `-` is no value.
+//! Small tables for tests, written as text: `who:text day:date n:number`, then one row on each
+//! line; `-` is a missing value.
 
 use crate::{Table, calendar::Period, shape::period_field};
 use arrow_array::{
@@ -9,8 +9,8 @@ use arrow_cast::cast;
 use arrow_schema::{DataType, Field, TimeUnit};
 use std::sync::Arc;
 
-/// The table that is written so. Kinds are text, date (or a period's label), moment, instant,
-/// number, float, and money with two places.
+/// Parses such a table. The types are text, date (or the label of a period), moment, instant,
+/// number, float, and money with two decimal places.
 pub(crate) fn table(text: &str) -> Table {
     let mut lines = text.trim().lines().map(str::trim);
     let header = lines.next().unwrap();
@@ -50,7 +50,7 @@ pub(crate) fn table(text: &str) -> Table {
     Table::of_fields(columns).unwrap()
 }
 
-/// The rows of a table as they would be written, without its header.
+/// The rows of a table in the same form, without the header.
 pub(crate) fn shown(table: &Table) -> Vec<String> {
     let names: Vec<String> = table.names().map(str::to_owned).collect();
     let cell = |name: &String, row: usize| {

@@ -1,8 +1,8 @@
-//! Settings as they are given in a routine, on the command line or in any file: names with values,
+//! Settings as they are given in a routine, on the command line or in a file: names with values,
 //! which become the fields of an operation's struct.
 //!
-//! Every way in goes through [`GivenSettings`], so that each accepts and refuses the same values
-//! and states the same facts. The structs derive [`Settings`] with `jembric_derive::Settings`.
+//! All interfaces use [`GivenSettings`], so that each accepts and refuses the same values and
+//! states the same facts. The structs derive [`Settings`] with `jembric_derive::Settings`.
 
 use crate::{
     calendar::Day,
@@ -15,20 +15,20 @@ use std::{collections::BTreeMap, fmt};
 
 /// A struct of settings.
 pub trait Settings: Sized {
-    /// Reads the settings from what was given.
+    /// Reads the settings from the given names and values.
     ///
-    /// Errors: a name that is no setting, a setting that is required and not given, a value that a
-    /// setting cannot take. Each names its setting.
+    /// Errors: an unknown name; a required setting is missing; a value is invalid. Each error names
+    /// its setting.
     fn from_given(given: &GivenSettings) -> Result<Self>;
 
     /// Checks the ranges of all numbers.
     fn check_ranges(&self) -> Result<()>;
 }
 
-/// The value of a setting as it was given.
+/// A given value.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Given {
-    /// No value, in a list of values.
+    /// A missing value in a list.
     Nothing,
     /// Yes or no.
     Truth(bool),
@@ -40,27 +40,27 @@ pub enum Given {
     List(Vec<Given>),
 }
 
-/// Settings as they were given, by their names.
+/// Given settings, by name.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct GivenSettings(BTreeMap<String, Given>);
 
 impl GivenSettings {
-    /// Gives a setting a value.
+    /// Sets a value.
     pub fn insert(&mut self, name: impl Into<String>, value: impl Into<Given>) {
         self.0.insert(name.into(), value.into());
     }
 
-    /// The value that a setting was given.
+    /// The value of a setting.
     pub fn get(&self, name: &str) -> Option<&Given> {
         self.0.get(name)
     }
 
-    /// The settings and their values, in order of their names.
+    /// The settings and their values, in the order of their names.
     pub fn iter(&self) -> impl Iterator<Item = (&str, &Given)> {
         self.0.iter().map(|(name, value)| (name.as_str(), value))
     }
 
-    /// Refuses a name that is none of these settings, and a required setting that is missing.
+    /// Errors: a name is not one of these settings, or a required setting is missing.
     pub(crate) fn expect_known(&self, operation: &str, settings: &[Setting]) -> Result<()> {
         if let Some(name) =
             self.0.keys().find(|name| settings.iter().all(|known| known.name != **name))
@@ -80,7 +80,7 @@ impl GivenSettings {
         }
     }
 
-    /// The value of a setting in its type, where it was given.
+    /// The value of a setting in its type, if it was given.
     pub(crate) fn value<T: FromGiven>(&self, setting: &Setting) -> Result<Option<T>> {
         let given = self.0.get(setting.name).filter(|given| **given != Given::Nothing);
         given
@@ -91,13 +91,13 @@ impl GivenSettings {
     }
 }
 
-/// A type that a setting's field has.
+/// A type for the field of a setting.
 pub(crate) trait FromGiven: Sized {
-    /// Reads the value. An error need not name the setting.
+    /// Reads the value. The error need not name the setting.
     fn from_given(given: &Given, setting: &Setting) -> Result<Self>;
 }
 
-/// The error that a setting cannot take a value.
+/// The error for an invalid value of a setting.
 pub(crate) fn refused<T>(given: &Given, setting: &Setting) -> Result<T> {
     let value = match given {
         Given::Text(text) => format!("`{}`", crate::error::shortened(text)),
@@ -114,7 +114,7 @@ fn refused_value<T>(value: String, setting: &Setting) -> Result<T> {
     })
 }
 
-/// What a setting takes, in words.
+/// The valid values of a setting, as text.
 struct TakesInWords<'a>(&'a Setting);
 
 impl fmt::Display for TakesInWords<'_> {
@@ -187,7 +187,7 @@ macro_rules! numbers_from_given {
 }
 numbers_from_given!(u32, u64, i64);
 
-/// A number as a setting's range is checked on it.
+/// A number whose range can be checked.
 pub(crate) trait Ranged {
     fn below(&self, least: u64) -> Option<String>;
 }
@@ -209,7 +209,7 @@ impl<T: Ranged> Ranged for Option<T> {
     }
 }
 
-/// Refuses a number below the setting's least.
+/// Errors: the number is less than the setting's least.
 pub(crate) fn check_range(setting: &Setting, value: &impl Ranged) -> Result<()> {
     match value.below(setting.least).filter(|_| setting.least > 0) {
         Some(value) => refused_value(value, setting),
@@ -224,7 +224,7 @@ impl<T: FromGiven> FromGiven for Option<T> {
 }
 
 impl<T: FromGiven> FromGiven for Vec<T> {
-    /// A text stands for a list: its parts between commas are the values, except of expressions.
+    /// A text stands for a list of the parts between its commas, except for expressions.
     fn from_given(given: &Given, setting: &Setting) -> Result<Vec<T>> {
         match given {
             Given::List(values) => {
@@ -239,7 +239,7 @@ impl<T: FromGiven> FromGiven for Vec<T> {
     }
 }
 
-/// Types that are read from their text.
+/// Types that are parsed from text.
 macro_rules! from_given_text {
     ($($kind:ty),* $(,)?) => {$(
         impl $crate::settings::FromGiven for $kind {
@@ -273,7 +273,7 @@ impl FromGiven for crate::calendar::Workdays {
     }
 }
 
-/// The value of an enum by its word; an error names the nearest.
+/// The value of an enum for its word. Errors: the nearest word.
 pub(crate) fn one_of<T: Copy>(
     given: &Given,
     setting: &Setting,

@@ -11,22 +11,22 @@ use std::{
     fmt,
 };
 
-/// What a column holds.
+/// The type of a column.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Type {
-    /// No value in any row, so that it can stand for any type.
+    /// No value in any row. It fits every type.
     Nothing,
     /// True or false.
     Boolean,
     /// Whole numbers.
     Integer,
-    /// Exact decimals with so many places.
+    /// Exact decimals with this number of places.
     Decimal {
-        /// Digits behind the point.
+        /// Decimal places.
         places: i8,
     },
-    /// Numbers in floating point.
+    /// Floating-point numbers.
     Float,
     /// Text.
     Text,
@@ -36,13 +36,13 @@ pub enum Type {
     Time,
     /// Days with a time of day.
     Moment {
-        /// Whether each is a point in time (it had an offset) and not a reading of some clock.
+        /// Whether each is a point in time (with an offset), and not the reading of some clock.
         instant: bool,
     },
 }
 
 impl Type {
-    /// Calendar days themselves.
+    /// Calendar days.
     pub const DAYS: Type = Type::Date(Periods::DAYS);
 
     pub(crate) fn of(field: &Field) -> Type {
@@ -84,7 +84,7 @@ impl Type {
         matches!(self, Type::Date(_) | Type::Moment { .. } | Type::Nothing)
     }
 
-    /// How the days of a column of dates are cut.
+    /// How the days of a column of dates are grouped.
     pub fn periods(self) -> Option<Periods> {
         match self {
             Type::Date(periods) => Some(periods),
@@ -124,10 +124,10 @@ impl fmt::Display for Type {
     }
 }
 
-/// The names of a table's columns and what is known of their types: all that can be checked without
-/// the data.
+/// The names and types of a table's columns, as far as they are known: all that can be checked
+/// without the data.
 ///
-/// A file's header gives the names alone; reading all of it gives the types.
+/// The header of a file gives the names; reading the whole file gives the types.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Shape {
     pub(crate) file: Option<String>,
@@ -139,7 +139,7 @@ pub struct Shape {
 pub struct ColumnShape {
     /// Its name.
     pub name: String,
-    /// Its type, where that is known.
+    /// Its type, if it is known.
     pub kind: Option<Type>,
 }
 
@@ -151,31 +151,31 @@ impl Shape {
         )
     }
 
-    /// Columns of which more may be known.
+    /// Columns with their types, if known.
     pub fn of_columns(columns: impl IntoIterator<Item = ColumnShape>) -> Shape {
         Shape { file: None, columns: columns.into_iter().collect() }
     }
 
-    /// The same, saying from which file it came.
+    /// The same, with the file that it came from.
     #[must_use]
     pub fn from_file(mut self, file: impl Into<String>) -> Shape {
         self.file = Some(file.into());
         self
     }
 
-    /// The same, of an answer, which comes from no file.
+    /// The same for a result, which does not come from a file.
     #[must_use]
     pub fn anonymous(mut self) -> Shape {
         self.file = None;
         self
     }
 
-    /// The columns, in their order.
+    /// The columns, in order.
     pub fn columns(&self) -> &[ColumnShape] {
         &self.columns
     }
 
-    /// The place of the column of this name; otherwise an error with the nearest right names.
+    /// The place of the column with this name. Errors: the nearest names.
     pub fn place(&self, name: &str) -> Result<usize> {
         self.columns
             .iter()
@@ -185,18 +185,18 @@ impl Shape {
 
     /// The place of a column that may hold dates.
     ///
-    /// Errors: the column is missing, or is known to hold something else.
+    /// Errors: the column is missing, or is known to hold another type.
     pub(crate) fn place_of_dates(&self, name: &str) -> Result<usize> {
         self.expect_dates(name)?;
         self.place(name)
     }
 
-    /// The type of the column at a place, where it is known.
+    /// The type of the column at a place, if it is known.
     pub(crate) fn kind(&self, place: usize) -> Option<Type> {
         self.columns.get(place).and_then(|column| column.kind)
     }
 
-    /// The column of this name; otherwise an error with the nearest right names.
+    /// The column with this name. Errors: the nearest names.
     pub fn find(&self, name: &str) -> Result<&ColumnShape> {
         self.columns
             .iter()
@@ -213,12 +213,12 @@ impl Shape {
         }
     }
 
-    /// An error where the column is missing or is known to hold no dates.
+    /// Errors: the column is missing, or is known to hold no dates.
     pub fn expect_dates(&self, name: &str) -> Result<()> {
         self.expect(name, Expected::Dates, Type::is_dated)
     }
 
-    /// An error where the column is missing or is known to hold no numbers.
+    /// Errors: the column is missing, or is known to hold no numbers.
     pub fn expect_numbers(&self, name: &str) -> Result<()> {
         self.expect(name, Expected::Numbers, Type::is_number)
     }
@@ -235,8 +235,8 @@ impl Shape {
         }
     }
 
-    /// What each of a list of columns means: a column's name, or `COLUMN as NAME`, which renames it
-    /// in the answer.
+    /// Parses a list of columns: each is a name, or `COLUMN as NAME`, which renames the column in
+    /// the result.
     pub fn named(&self, list: &[String]) -> Result<Vec<Named>> {
         let one = |text: &String| {
             let (column, shown_as) = match text.split_once(" as ") {
@@ -249,7 +249,7 @@ impl Shape {
         list.iter().map(one).collect()
     }
 
-    /// The shape with columns renamed; an error where two would have one name.
+    /// The shape with columns renamed. Errors: two have the same name.
     pub fn renamed(&self, names: &[Named]) -> Result<Shape> {
         let mut shape = self.clone();
         for (column, name) in shape
@@ -262,13 +262,12 @@ impl Shape {
         Ok(shape)
     }
 
-    /// The shape with one more column; an error where there is one of that name.
+    /// The shape with one more column. Errors: the name is taken.
     pub fn with(&self, name: &str, kind: Type) -> Result<Shape> {
         self.with_shape(ColumnShape { name: name.to_owned(), kind: Some(kind) })
     }
 
-    /// An error where a table's shape does not have these columns, all with the types that this one
-    /// tells.
+    /// Errors: a table's shape does not have these columns with these types.
     pub(crate) fn expect_same(&self, found: &Shape) -> Result<()> {
         let differs = |(one, other): (&ColumnShape, &ColumnShape)| {
             one.name != other.name || one.kind.is_none_or(|kind| Some(kind) != other.kind)
@@ -277,7 +276,7 @@ impl Shape {
         let words = |column: &ColumnShape| {
             let kind = column
                 .kind
-                .map_or_else(|| "a type that was not known".to_owned(), |kind| kind.to_string());
+                .map_or_else(|| "an unknown type".to_owned(), |kind| kind.to_string());
             format!("column `{}` of {kind}", column.name)
         };
         if let Some((one, other)) = pairs.into_iter().find(|&pair| differs(pair)) {
@@ -293,7 +292,7 @@ impl Shape {
         }
     }
 
-    /// The shape with one more column, whose type may not be known.
+    /// The shape with one more column, whose type may be unknown.
     pub(crate) fn with_shape(&self, column: ColumnShape) -> Result<Shape> {
         if self.columns.iter().any(|other| other.name == column.name) {
             return Err(Error::NameTaken { name: column.name });
@@ -303,7 +302,7 @@ impl Shape {
         Ok(shape)
     }
 
-    /// These columns alone, under their new names.
+    /// Only these columns, under their new names.
     pub(crate) fn select(&self, named: &[Named]) -> Result<Shape> {
         let one = |named: &Named| {
             let kind = self.find(&named.column)?.kind;
@@ -316,13 +315,13 @@ impl Shape {
     }
 }
 
-/// A column of a list, and what it is called in the answer.
+/// A column of a list, and its name in the result.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Named {
     /// The column.
     pub column: String,
-    /// Its name in the answer.
+    /// Its name in the result.
     pub shown_as: String,
     /// Its place among the table's columns.
     pub(crate) place: usize,
@@ -354,13 +353,13 @@ pub(crate) fn new_names<'a>(
     }
 }
 
-/// The name that was most likely meant by one that does not exist.
+/// The existing name that was most likely meant by a wrong one.
 pub fn nearest_name<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Option<String> {
     nearest(wanted, names).into_iter().next()
 }
 
-/// The names nearest to one that does not exist: alike but for case and blanks, or a few letters
-/// off, or a part.
+/// The existing names nearest to a wrong one: equal except for case and blanks, or a few letters
+/// different, or a part of it.
 pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) -> Vec<String> {
     let plain = |name: &str| {
         name.chars()
@@ -368,8 +367,7 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
             .flat_map(char::to_lowercase)
             .collect::<String>()
     };
-    // A distance costs the product of both lengths, and nobody mistypes a name of that many
-    // letters.
+    // The cost of a distance is the product of both lengths, and a mistyped name is not that long.
     const MOST: usize = 200;
     if wanted.len() > MOST {
         return Vec::new();
@@ -393,7 +391,7 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
     near.into_iter().take(3).map(|(_, name)| name.to_owned()).collect()
 }
 
-/// The metadata that tells a column's grain, and that which tells the order of its texts, one a
+/// The keys of the metadata for the grain of a column, and for the order of its texts, one on each
 /// line.
 pub(crate) const GRAIN: &str = "jembric.grain";
 

@@ -1,5 +1,5 @@
-//! [`SortKeys`]: numbers in the order of a column's values, so that which of two is the greater is
-//! told without looking at what they are.
+//! [`SortKeys`]: numbers in the order of a column's values, so that two values can be compared
+//! without their type.
 
 use crate::{error::Result, parallel};
 use arrow_array::{
@@ -12,14 +12,14 @@ use arrow_ord::rank::rank;
 use arrow_schema::DataType;
 use std::sync::Arc;
 
-/// Numbers that are in the order of a column's values.
+/// Numbers in the order of a column's values.
 pub(crate) enum SortKeys {
     Numbers(ScalarBuffer<i64>),
     Ranks(Vec<u32>),
 }
 
 impl SortKeys {
-    /// A missing value has a number that means nothing.
+    /// The number of a missing value has no meaning.
     pub(crate) fn of(array: &ArrayRef) -> Result<SortKeys> {
         Ok(match array.data_type() {
             DataType::Int64 => {
@@ -70,7 +70,8 @@ impl SortKeys {
     }
 }
 
-/// The bits of floats are in order once those of negative ones are turned round, and so back.
+/// The bits of floats are in order once those of negative floats are flipped, and the same flip
+/// reverses it.
 pub(crate) fn in_order_of_floats(bits: i64) -> i64 {
     bits ^ (((bits >> 63) as u64) >> 1) as i64
 }

@@ -1,9 +1,8 @@
-//! [`Spells`]: unbroken stretches of time, made of intervals that overlap or touch or of dated
-//! states that do not change, and the idle time between them.
+//! [`Spells`]: unbroken stretches of time, made from intervals that overlap or touch or from dated
+//! states that do not change, and the gaps between them.
 //!
-//! Intervals are dealt out to their entities, sorted by their starts within each, and joined in one
-//! scan; states are taken from the timeline (`of_intervals`, `of_states`). Entities are worked side
-//! by side.
+//! Intervals are grouped by entity, sorted by start, and joined in one scan. States come from the
+//! timeline (`of_intervals`, `of_states`). Entities are processed in parallel.
 
 mod of_intervals;
 mod of_states;
@@ -12,7 +11,7 @@ use crate::{
     calendar::Day,
     context::Context,
     entities::{Entities, Missing},
-    error::{Result, in_setting, refuse, excludes},
+    error::{Result, excludes, in_setting, refuse},
     intervals::{EndDay, OpenEnds, Rules},
     ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
@@ -23,27 +22,27 @@ use crate::{
 };
 use serde::Serialize;
 
-/// The unbroken spells of each entity: `per…, start, end, days, records`, in order of entity and
-/// start.
+/// Makes the unbroken spells of each entity: `per…, start, end, days, records`, sorted by entity
+/// and start.
 ///
-/// * Of intervals: those that overlap, touch, or leave a hole of at most
-///   [`join_gaps`](Spells::join_gaps) days become one spell. [`idle`](Spells::idle) gives the holes
-///   between an entity's spells instead (`per…, start, end, days`). The end is to be understood as
-///   that of the intervals: with exclusive end days it is the day after the last active one. A
-///   spell with an open interval has no end; its days are counted up to the as-of date, without one
-///   to the newest date of both columns.
-/// * Of dated states: each record holds until the day before the entity's next one, and neighbours
-///   with equal values are one spell; the last has no end, and its days are those up to the as-of
-///   date, where that is given. Of several records on one day the last moment counts; on one moment
-///   the greatest values do, and the ledger counts them.
+/// * From intervals: those that overlap, touch, or leave a gap of at most
+///   [`join_gaps`](Spells::join_gaps) days become one spell. [`idle`](Spells::idle) gives the gaps
+///   between an entity's spells instead (`per…, start, end, days`). The end has the meaning of the
+///   intervals' ends: with exclusive end days it is the day after the last active one. A spell with
+///   an open interval has no end; its days are counted up to the as-of date, or without one to the
+///   newest date of both columns.
+/// * From dated states: each record holds until the day before the entity's next one, and
+///   neighbours with equal values are one spell. The last spell has no end; its days are counted up
+///   to the as-of date, if there is one. Of several records on one day the last moment counts. At
+///   the same moment the greatest values count, and the ledger counts such ties.
 ///
-/// Points in time are cut into days of [`Context::zone`]. Set aside: rows without a start or date,
-/// rows whose end is before their start, rows that miss a key. Dropped: open intervals if so asked,
-/// states after the as-of date, intervals without an active day.
+/// Points in time are converted to days in [`Context::zone`]. Set aside: rows without a start or
+/// date, rows that end before they start, rows without a key. Dropped: open intervals if
+/// `open-ends` is `drop`, states after the as-of date, intervals without an active day.
 ///
-/// Errors: a column is missing or holds no dates; open ends that are refused; settings of one kind
-/// with the other. Costs one numbering of the entities, a random access a row, and n log n within
-/// an entity.
+/// Errors: a column is missing or holds no dates; missing ends are refused; settings for intervals
+/// are mixed with those for states. Cost: one numbering of the entities, one random access for each
+/// row, and n log n within an entity.
 ///
 /// ```
 /// use jembric_core::{Spells, Table, arrow::{ArrayRef, Date32Array}};
@@ -60,41 +59,42 @@ use serde::Serialize;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "spells",
-    answers = "What are the unbroken spells, and the idle time between them?"
+    does = "Join intervals or unchanged states into unbroken spells, or list the gaps between them",
+    answers = "When was each berth in use without a break, and when was it idle?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Spells {
-    /// The columns that identify the entity. Without them the whole table is one entity.
+    /// Identify the entity by these columns. Without them the whole table is one entity.
     #[setting(columns)]
     pub per: Vec<String>,
-    /// The column of starts.
+    /// The column of start dates.
     #[setting(column, plain)]
     pub start: Option<String>,
-    /// The column of ends.
+    /// The column of end dates.
     #[setting(column, plain)]
     pub end: Option<String>,
-    /// Instead of `start` and `end`: the column of dates of states, each of which holds until
-    /// the next.
+    /// The column of dates of states, each of which holds until the next; instead of `start` and
+    /// `end`.
     #[setting(column, plain)]
     pub date: Option<String>,
-    /// The columns that make the state, with `date`.
+    /// The columns that make the state; needs `date`.
     #[setting(columns, plain)]
     pub value: Vec<String>,
-    /// Holes of at most so many days do not break a spell.
+    /// Join spells across gaps of at most this many days.
     #[setting(number)]
     pub join_gaps: u32,
-    /// The holes between an entity's spells instead.
+    /// List the gaps between an entity's spells instead of the spells.
     #[setting(yes)]
     pub idle: bool,
-    /// Whether an interval is active on its end day. The default is `inclusive`.
+    /// Count the end day as active, or not. The default is `inclusive`.
     #[setting(one_of)]
     pub end_day: EndDay,
-    /// Intervals without an end last until the as-of date (or the newest date of both columns),
-    /// are dropped, or are an error. The default is `as-of`.
+    /// Let intervals without an end last until the as-of date (or the newest date of both columns),
+    /// drop them, or refuse them. The default is `as-of`.
     #[setting(one_of)]
     pub open_ends: OpenEnds,
-    /// End dates that mean there is no end, such as 9999-12-31.
+    /// Treat these end dates as missing, such as 9999-12-31.
     #[setting(texts = "DATE,…")]
     pub never_ends: Vec<Day>,
 }
@@ -102,12 +102,12 @@ pub struct Spells {
 callable!(Spells);
 
 impl Spells {
-    /// Of intervals from these columns.
+    /// Makes spells from intervals between these columns.
     pub fn of_intervals(start: impl Into<String>, end: impl Into<String>) -> Spells {
         Spells { start: Some(start.into()), end: Some(end.into()), ..Spells::default() }
     }
 
-    /// Of states: these columns' values from this date on.
+    /// Makes spells from states: the values of these columns, from this date on.
     pub fn of_states<N: Into<String>>(
         date: impl Into<String>,
         value: impl IntoIterator<Item = N>,
@@ -233,7 +233,7 @@ impl Operation for Spells {
     }
 }
 
-/// What spells are made of.
+/// What spells are made from.
 enum SpellsOf {
     Intervals(Rules),
     /// Values that hold from a date on.

@@ -1,4 +1,4 @@
-//! [`Table`]: columns by name, in the few types that the operations know, and where they came from.
+//! [`Table`]: named columns of a few types, and their origin.
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
@@ -21,31 +21,30 @@ use std::{
     sync::Arc,
 };
 
-/// Where a table came from: its file, and the line of each of its rows.
+/// The origin of a table: its file, and the line of each row.
 #[derive(Clone, Debug, Default)]
 pub struct Origin {
     file: String,
     first_line: u64,
-    /// Rows that do not stand on the line after the row before them, each with its line, in order.
+    /// The rows that are not on the line after the row before them, each with its line, in order.
     jumps: Arc<Vec<(u32, u64)>>,
-    /// Rows of the file before the first one that is there.
+    /// The number of rows of the file before the first one of this table.
     before: usize,
     notations: BTreeMap<String, String>,
 }
 
 impl Origin {
-    /// A file whose first row stands on this line and each further row on the next one.
+    /// A file whose first row is on this line, and each further row on the next line.
     pub fn new(file: impl Into<String>, first_line: u64) -> Origin {
         Origin { file: file.into(), first_line, ..Origin::default() }
     }
 
-    /// Says that this row, and with it those that follow, stands on this line. Rows are to be named
-    /// in order.
+    /// Sets the line of this row, and so of those that follow. Call it in the order of rows.
     pub fn jump(&mut self, row: u32, line: u64) {
         Arc::make_mut(&mut self.jumps).push((row, line));
     }
 
-    /// Says in which notation a column's dates were written.
+    /// Sets the notation in which a column's dates were written.
     pub fn notation(&mut self, column: &str, notation: String) {
         self.notations.insert(column.to_owned(), notation);
     }
@@ -63,7 +62,7 @@ impl Origin {
         line + (row as u64 - u64::from(from))
     }
 
-    /// The same file for rows that stand on these lines.
+    /// The same file, for rows on these lines.
     pub(crate) fn of_lines(&self, lines: impl IntoIterator<Item = u64>) -> Origin {
         let mut origin = Origin { jumps: Arc::default(), before: 0, ..self.clone() };
         let mut expected = None;
@@ -86,9 +85,9 @@ impl Origin {
 
 /// Named columns of equal length.
 ///
-/// Columns are booleans, 64-bit integers, decimals, 64-bit floats (NaN has become missing, −0 has
-/// become 0), text views, days, times of day or moments in microseconds. Cloning one is cheap: the
-/// columns are shared.
+/// Columns are booleans, 64-bit integers, decimals, 64-bit floats (NaN becomes missing and −0
+/// becomes 0), text views, days, times of day or moments in microseconds. Cloning is cheap, because
+/// the columns are shared.
 #[derive(Clone, Debug)]
 pub struct Table {
     batch: RecordBatch,
@@ -96,8 +95,8 @@ pub struct Table {
     origin: Option<Arc<Origin>>,
 }
 
-/// Tables are equal where their columns are, in names, types and values. Where they came from does
-/// not count.
+/// Tables are equal if their columns have equal names, types and values. Their origin does not
+/// matter.
 impl PartialEq for Table {
     fn eq(&self, other: &Table) -> bool {
         self.batch == other.batch
@@ -119,7 +118,7 @@ impl From<Table> for RecordBatch {
     }
 }
 
-/// The columns in their order, each with its name.
+/// The columns with their names, in order.
 impl<'a> IntoIterator for &'a Table {
     type Item = (&'a str, &'a ArrayRef);
     type IntoIter = std::iter::Zip<
@@ -137,12 +136,12 @@ impl<'a> IntoIterator for &'a Table {
 }
 
 impl Table {
-    /// A table of named columns.
+    /// Makes a table of named columns.
     ///
-    /// Arrow's other integer, float, decimal, text, dictionary, date and timestamp types are
-    /// widened to those that tables hold. Errors: two columns of one name, columns of unequal
-    /// length, a nested type, a date outside the years 0001 to 9999, more than 4 294 967 294 rows.
-    /// Costs a pass over float and date columns, and a copy of what is widened.
+    /// Other Arrow types of integers, floats, decimals, text, dictionaries, dates and timestamps
+    /// are widened to those of tables. Errors: two columns with the same name; columns of unequal
+    /// length; a nested type; a date outside the years 0001 to 9999; more than 4 294 967 294 rows.
+    /// Cost: one pass over float and date columns, and a copy of widened columns.
     pub fn from_columns<N: Into<String>>(
         columns: impl IntoIterator<Item = (N, ArrayRef)>,
     ) -> Result<Table> {
@@ -152,12 +151,12 @@ impl Table {
         Table::of_fields(columns.into_iter().map(plain))
     }
 
-    /// The table of an Arrow record batch; see [`Table::from_columns`].
+    /// Makes a table of an Arrow record batch; see [`Table::from_columns`].
     ///
-    /// Fields tell in their metadata what their Arrow types do not: `jembric.grain` the grain of a
-    /// column of dates that are the first days of periods (`month`, `week from Sunday`),
-    /// `jembric.order` the order of a column of texts, one text a line. Errors: also a grain that
-    /// there is not, and a date that does not begin its period.
+    /// The metadata of a field adds what its Arrow type cannot express: `jembric.grain` is the
+    /// grain of a column of first days of periods (`month`, `week from Sunday`), and
+    /// `jembric.order` is the order of a column of texts, one text on each line. Errors: also an
+    /// unknown grain, and a date that is not the first day of its period.
     pub fn from_batch(batch: &RecordBatch) -> Result<Table> {
         let fields = batch.schema_ref().fields().iter().map(|field| {
             let ours =
@@ -179,7 +178,7 @@ impl Table {
         Ok(table)
     }
 
-    /// A table of columns of any of Arrow's types, each with what is known of it.
+    /// Makes a table of columns of any Arrow types, each with its field.
     pub(crate) fn of_fields(columns: impl IntoIterator<Item = (Field, ArrayRef)>) -> Result<Table> {
         let mut not_numbers = 0;
         let widened = columns.into_iter().map(|(field, array)| {
@@ -190,7 +189,7 @@ impl Table {
         Ok(Table { not_numbers, ..table })
     }
 
-    /// A table of columns that come from tables, and so need not be looked at.
+    /// Makes a table of columns that come from tables and need no check.
     pub(crate) fn of_known(columns: impl IntoIterator<Item = (Field, ArrayRef)>) -> Result<Table> {
         let (fields, arrays): (Vec<Field>, Vec<ArrayRef>) = columns.into_iter().unzip();
         let mut names = HashSet::new();
@@ -216,35 +215,35 @@ impl Table {
         Ok(Table { batch, not_numbers: 0, origin: None })
     }
 
-    /// Its columns, each with what is known of it.
+    /// The columns with their fields.
     pub(crate) fn fields(&self) -> impl Iterator<Item = (Field, ArrayRef)> {
         let fields = self.batch.schema_ref().fields().iter();
         fields.zip(self.batch.columns()).map(|(field, array)| (Field::clone(field), array.clone()))
     }
 
-    /// Says where the table came from, so that messages can name file and line.
+    /// Sets the origin, so that messages can name file and line.
     #[must_use]
     pub fn with_origin(mut self, origin: Origin) -> Table {
         self.origin = Some(Arc::new(origin));
         self
     }
 
-    /// The same columns with what is known of their cells and their origin.
+    /// The same columns, with the knowledge about their cells and origin of another table.
     pub(crate) fn with_facts(self, not_numbers: u64, origin: Option<Origin>) -> Table {
         Table { not_numbers, origin: origin.map(Arc::new), ..self }
     }
 
-    /// The columns as an Arrow record batch.
+    /// Converts the table to an Arrow record batch.
     pub fn batch(&self) -> &RecordBatch {
         &self.batch
     }
 
-    /// Where the table came from. An answer, whose rows are no longer those of a file, has none.
+    /// The origin of the table. A result has none, because its rows are not those of a file.
     pub fn origin(&self) -> Option<&Origin> {
         self.origin.as_deref()
     }
 
-    /// Where a row stands, in words: its line in the file, or its number from 1.
+    /// The place of a row, for messages: its line in the file, or its number from 1.
     pub(crate) fn place(&self, row: usize) -> String {
         self.origin().map_or_else(
             || format!("row {}", row + 1),
@@ -252,23 +251,22 @@ impl Table {
         )
     }
 
-    /// How many rows it has.
+    /// The number of rows.
     pub fn rows(&self) -> usize {
         self.batch.num_rows()
     }
 
-    /// How many cells of its number columns were NaN, and are missing now.
+    /// The number of cells in number columns that were NaN and are missing now.
     pub fn not_numbers(&self) -> u64 {
         self.not_numbers
     }
 
-    /// The names of its columns, in their order.
+    /// The names of the columns, in order.
     pub fn names(&self) -> impl ExactSizeIterator<Item = &str> {
         self.batch.schema_ref().fields().iter().map(|field| field.name().as_str())
     }
 
-    /// A table of the columns of a shape without rows. A column of a type that is not known has no
-    /// values of any type.
+    /// An empty table of this shape. A column of unknown type becomes one without values.
     pub(crate) fn without_rows(shape: &Shape) -> Result<Table> {
         Table::of_known(shape.columns().iter().map(|column| {
             let field = column.kind.unwrap_or(Type::Nothing).field(&column.name);
@@ -277,12 +275,12 @@ impl Table {
         }))
     }
 
-    /// The columns, in their order.
+    /// The columns, in order.
     pub fn columns(&self) -> &[ArrayRef] {
         self.batch.columns()
     }
 
-    /// The names and types of its columns.
+    /// The names and types of the columns.
     pub fn shape(&self) -> Shape {
         let columns =
             self.batch.schema_ref().fields().iter().map(|field| ColumnShape {
@@ -292,7 +290,7 @@ impl Table {
         Shape { file: self.origin().map(|origin| origin.file.clone()), columns: columns.collect() }
     }
 
-    /// The column of this name; otherwise an error with the nearest right names.
+    /// The column with this name. Errors: the nearest names.
     pub fn column(&self, name: &str) -> Result<&ArrayRef> {
         self.batch.column_by_name(name).ok_or_else(|| self.shape().no_such_column(name))
     }
@@ -302,12 +300,12 @@ impl Table {
         self.batch.column(place)
     }
 
-    /// What the column at a place holds.
+    /// The type of the column at a place.
     pub(crate) fn kind(&self, place: usize) -> Type {
         Type::of(self.batch.schema_ref().field(place))
     }
 
-    /// What is known of the column at a place.
+    /// The field of the column at a place.
     pub(crate) fn field_at(&self, place: usize) -> &Field {
         self.batch.schema_ref().field(place)
     }
@@ -317,15 +315,15 @@ impl Table {
         named.iter().map(|named| self.at(named.place).clone()).collect()
     }
 
-    /// The rows with these numbers, in that order. Costs one read and one write of each.
+    /// The rows with these numbers, in that order. Cost: one read and one write of each.
     pub fn take(&self, rows: &UInt32Array) -> Result<Table> {
         let columns =
             self.columns().par_iter().map(|column| arrow_select::take::take(column, rows, None));
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
     }
 
-    /// The rows of a mask, in their order. Costs one read of the columns and one write of what
-    /// stays.
+    /// The rows of a mask, in order. Cost: one read of the columns and one write of the rows that
+    /// are kept.
     pub(crate) fn filter(&self, rows: &BooleanBuffer) -> Result<Table> {
         let kept = rows.count_set_bits();
         if kept == self.rows() {
@@ -336,7 +334,7 @@ impl Table {
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, kept)
     }
 
-    /// The bytes that a row takes, but for texts of more than twelve bytes, which rows may share.
+    /// The bytes of a row, except for texts of more than twelve bytes, which rows may share.
     pub(crate) fn row_bytes(&self) -> u64 {
         self.columns()
             .iter()
@@ -344,7 +342,7 @@ impl Table {
             .sum()
     }
 
-    /// The column at a place alone, with its origin.
+    /// The column at a place as a table, with its origin.
     pub(crate) fn alone(&self, place: usize) -> Result<Table> {
         Ok(Table {
             batch: self.batch.project(&[place])?,
@@ -359,7 +357,7 @@ impl Table {
         self.slice(0, rows)
     }
 
-    /// So many rows from one on, or as many as there are. The columns are shared.
+    /// A number of rows from this one on, or as many as there are. The columns are shared.
     #[must_use]
     pub fn slice(&self, first: usize, rows: usize) -> Table {
         let first = first.min(self.rows());
@@ -369,18 +367,18 @@ impl Table {
         };
         Table {
             batch: self.batch.slice(first, rows.min(self.rows() - first)),
-            // What was met when the table came in is told with its first rows.
+            // The NaN cells of the table are reported with its first rows.
             not_numbers: if first == 0 { self.not_numbers } else { 0 },
             origin: self.origin.as_ref().map(moved),
         }
     }
 
-    /// The table with one more column; an error where there is one of that name.
+    /// The table with one more column. Errors: the name is taken.
     pub fn with_column(&self, name: &str, column: ArrayRef) -> Result<Table> {
         self.with_field(Field::new(name, column.data_type().clone(), true), column)
     }
 
-    /// The table with one more column of which more is known than its Arrow type.
+    /// The table with one more column, given with its field.
     pub(crate) fn with_field(&self, field: Field, column: ArrayRef) -> Result<Table> {
         self.shape().with(field.name(), Type::Nothing)?;
         let mut not_numbers = self.not_numbers;
@@ -390,7 +388,7 @@ impl Table {
         Ok(Table { origin: self.origin.clone(), not_numbers, ..table })
     }
 
-    /// The table with columns renamed; an error where two would have one name.
+    /// The table with columns renamed. Errors: two have the same name.
     pub(crate) fn renamed(&self, names: &[Named]) -> Result<Table> {
         let names = new_names(self.names(), names)?;
         if self.names().eq(names.iter().map(String::as_str)) {
@@ -401,12 +399,12 @@ impl Table {
         )
     }
 
-    /// The table without this column, where it has one of that name.
+    /// The table without this column, if it has one of that name.
     pub(crate) fn without(&self, name: &str) -> Result<Table> {
         Table::of_known(self.fields().filter(|(field, _)| field.name() != name))
     }
 
-    /// These columns alone, under their new names, and without an origin.
+    /// Only these columns, under their new names and without an origin.
     pub(crate) fn select(&self, named: &[Named]) -> Result<Table> {
         let one = |named: &Named| {
             let field = Field::clone(self.batch.schema_ref().field(named.place));
@@ -415,7 +413,7 @@ impl Table {
         Table::of_known(named.iter().map(one))
     }
 
-    /// The same rows as an answer, which has no origin.
+    /// The same rows as a result, which has no origin.
     pub(crate) fn anonymous(self) -> Table {
         Table { origin: None, ..self }
     }
@@ -426,8 +424,7 @@ impl Table {
         self.names().enumerate().map(named).collect()
     }
 
-    /// The order of the texts in the column at a place, where they have one: what stands first is
-    /// the least.
+    /// The order of the texts in the column at a place, if they have one: the first is the least.
     pub(crate) fn order_at(&self, place: usize) -> Option<Vec<&str>> {
         Some(self.batch.schema_ref().field(place).metadata().get(ORDER)?.lines().collect())
     }
@@ -464,7 +461,7 @@ pub(crate) fn begins_periods(name: &str, column: &ArrayRef, periods: Periods) ->
     }
 }
 
-/// A column in one of the types that tables hold.
+/// Converts a column to one of the types of tables.
 fn widen(name: &str, array: ArrayRef, not_numbers: &mut u64) -> Result<ArrayRef> {
     let wider = match array.data_type() {
         DataType::Int8 | DataType::Int16 | DataType::Int32 => Some(DataType::Int64),
@@ -537,14 +534,15 @@ fn within_years<T: arrow_array::ArrowPrimitiveType>(
     if dates.values().iter().fold(true, |all, date| all & inside(date)) {
         return Ok(());
     }
-    // What stands in a missing cell does not matter.
+    // The value behind a missing cell has no meaning.
     match dates.iter().position(|date| date.is_some_and(|date| !inside(&date))) {
         Some(row) => Err(Error::DateBeyondYears { column: column.to_owned(), row: row + 1 }),
         None => Ok(()),
     }
 }
 
-/// NaN as missing and −0 as 0, counting the NaNs. The column itself where it has neither.
+/// Replaces NaN by a missing value and −0 by 0, and counts the NaNs. A column without either is
+/// returned unchanged.
 fn plain_floats(array: ArrayRef, not_numbers: &mut u64) -> ArrayRef {
     let floats: &Float64Array = array.as_primitive::<Float64Type>();
     let odd = |value: &f64| value.is_nan() || (*value == 0.0 && value.is_sign_negative());

@@ -1,11 +1,11 @@
-//! [`Timeline`]: the rows of each entity in date order, for what one pass over the rows cannot
-//! answer; and [`GroupedByEntity`], what it is made of.
+//! [`Timeline`]: the rows of each entity in order of date, for everything that needs more than one
+//! pass over the rows; and [`GroupedByEntity`], which it is made of.
 
 use crate::{dates::Dates, entities::Entities};
 use arrow_buffer::BooleanBuffer;
 use rayon::prelude::*;
 
-/// The rows of each entity, ordered by date and then by row.
+/// The rows of each entity, sorted by date and then by row.
 #[derive(Clone, Debug)]
 pub struct Timeline {
     rows: Vec<u32>,
@@ -13,17 +13,17 @@ pub struct Timeline {
 }
 
 impl Timeline {
-    /// Orders the rows of a mask, all of which have an entity and a date (as a number that sorts in
-    /// time).
+    /// Sorts the rows of a mask, all of which have an entity and a date (as a number in the order
+    /// of time).
     ///
-    /// Costs a random access a row, and n log n within an entity, whose rows may already be in
-    /// order.
+    /// Cost: one random access for each row, and n log n within an entity, unless its rows are
+    /// sorted already.
     pub(crate) fn new(entities: &Entities, dates: &Dates, rows: &BooleanBuffer) -> Timeline {
         let GroupedByEntity { starts, values } = Timeline::dated(entities, dates, rows);
         Timeline { rows: values.into_iter().map(|(_, row)| row).collect(), starts }
     }
 
-    /// The same with the dates beside the rows.
+    /// The same, with the dates beside the rows.
     pub(crate) fn dated(
         entities: &Entities,
         dates: &Dates,
@@ -40,17 +40,17 @@ impl Timeline {
         dealt
     }
 
-    /// The rows of each entity, the entities in order of their numbers.
+    /// The rows of each entity, in the order of the entities' numbers.
     pub fn entities(&self) -> impl Iterator<Item = &[u32]> {
         self.starts.windows(2).map(|bounds| &self.rows[bounds[0] as usize..bounds[1] as usize])
     }
 }
 
-/// Where the entities begin, if their rows stand side by side and in order of date already. Every
-/// row has an entity; an entity may have no row.
+/// The first row of each entity, if the rows of each are next to each other and sorted by date
+/// already. Every row has an entity; an entity may have no row.
 pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u32>> {
     let mut bounds = vec![0_u32];
-    // An entity that begins a second time does not stand side by side.
+    // If an entity begins a second time, its rows are not next to each other.
     let mut begun = vec![false; count];
     if let Some(&first) = ids.first() {
         begun[first as usize] = true;
@@ -71,19 +71,19 @@ pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u
     Some(bounds)
 }
 
-/// Something of each row, dealt out to the rows' entities: what belongs to one entity stands side
-/// by side, in the order of the rows.
+/// A value of each row, grouped by entity: the values of one entity are next to each other, in the
+/// order of the rows.
 pub(crate) struct GroupedByEntity<V> {
     pub(crate) starts: Vec<u32>,
     pub(crate) values: Vec<V>,
 }
 
-/// Below so many rows one thread deals them all.
+/// Below this number of rows, one thread does it all.
 const ROWS_FOR_THREADS: usize = 1 << 17;
 
 impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
-    /// Deals out the values of the rows that are used. Each thread deals those of its own entities,
-    /// so that their places are its own.
+    /// Groups the values of the rows that are used. Each thread handles its own entities, so that
+    /// no two write to the same place.
     pub(crate) fn of(
         ids: &[u32],
         count: usize,
@@ -134,12 +134,12 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
         GroupedByEntity { starts, values }
     }
 
-    /// What belongs to an entity.
+    /// The values of an entity.
     pub(crate) fn of_entity(&self, entity: usize) -> &[V] {
         &self.values[self.starts[entity] as usize..self.starts[entity + 1] as usize]
     }
 
-    /// Does something to what belongs to each entity, entities side by side.
+    /// Calls a function with the values of each entity, entities in parallel.
     pub(crate) fn each(&mut self, work: impl Fn(usize, &mut [V]) + Sync) {
         const ENTITIES_AT_ONCE: usize = 1 << 10;
         let mut parts = Vec::new();
@@ -193,7 +193,7 @@ mod tests {
         }
     }
 
-    /// Enough rows for several threads, of which each deals those of its own entities.
+    /// Enough rows for several threads, each with its own entities.
     #[test]
     fn what_is_dealt_does_not_depend_on_the_number_of_threads() {
         let rows = ROWS_FOR_THREADS + 77;

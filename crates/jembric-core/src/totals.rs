@@ -1,10 +1,10 @@
-//! [`Totals`]: sums, means, counts and their kin per period and key, laid out for a report.
+//! [`Totals`]: sums, means, counts and other figures per period and key, laid out for a report.
 //!
-//! `totals/cells` finds for each row its cell, which has a period, a part of one (a weekday …), an
-//! entity and a column to stand in; `totals/figures` adds up in one pass what is asked of each
-//! cell; every coarser figure, a margin or a year beside its months, is cells put together, so that
-//! nothing is ever made from figures that were rounded. `totals/part` holds the cells of some rows
-//! and merges those of different rows; `totals/sheet` lays them out.
+//! `totals/cells` finds the cell of each row: its period, part of a period (such as a weekday),
+//! entity and column. `totals/figures` computes the figures of all cells in one pass. Coarser
+//! figures (a margin, or a year beside its months) are merged cells, so that no figure is ever
+//! computed from rounded ones. `totals/part` holds the cells of some rows and merges those of
+//! different rows, and `totals/sheet` lays them out.
 
 mod asked;
 mod cells;
@@ -18,7 +18,7 @@ pub use asked::Each;
 use crate::{
     calendar::{Grain, Month, Periods, Range, Weekday},
     context::Context,
-    error::{Result, in_setting, refuse, excludes, needs},
+    error::{Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     operation::{Operation, callable},
@@ -33,39 +33,40 @@ use serde::Serialize;
 use state::TotalsState;
 use std::sync::Arc;
 
-/// How many columns stand side by side at most, if not said otherwise.
+/// The default limit on columns side by side.
 const MOST_COLUMNS: u64 = 1_000;
 
-/// Sums, means, least and greatest values, counts of records and of distinct values, per period and
-/// per key.
+/// Computes sums, means, least and greatest values, and counts of records and of distinct values,
+/// per period and key.
 ///
-/// The answer has a row for each period (in a column named after the grain), part of one
-/// ([`each`](Totals::each)) and combination of keys that has a record, in their order; a missing
-/// key is a group of its own, the last. Its figures are `sum_COL`, `mean_COL`, `min_COL`,
-/// `max_COL`, `count` and `distinct_COL`; of several dates each has its own (`count_arrived`,
-/// `count_left`) on one axis. If nothing is asked, it is the count. Missing values are passed over:
-/// a sum of none is 0, a mean, least or greatest is missing.
+/// The result has a row for each period (in a column named after the grain), part of a period
+/// ([`each`](Totals::each)) and combination of keys that has a record, in order. A missing key is a
+/// group of its own, the last one. The figures are `sum_COL`, `mean_COL`, `min_COL`, `max_COL`,
+/// `count` and `distinct_COL`. With several columns of dates, each has its own figures
+/// (`count_arrived`, `count_left`) on a common axis. The default figure is the count. Missing
+/// values are skipped: a sum of none is 0; a mean, least or greatest value is missing.
 ///
-/// * [`side_by_side`](Totals::side_by_side): a column for each value of a column, named by it, with
-///   the figure's name before it where there are several; `(missing)` for rows without a value.
-/// * [`margins`](Totals::margins): a column `total` of what stands side by side, and at the end a
-///   row over all rows, which has `(total)` in its first column of text and blanks in the other key
+/// * [`side_by_side`](Totals::side_by_side): a column for each value of a column, named after the
+///   value, with the name of the figure before it if there are several figures; `(missing)` for
+///   rows without a value.
+/// * [`margins`](Totals::margins): a column `total` over the columns side by side, and a last row
+///   over all rows, with `(total)` in its first column of text and missing values in the other key
 ///   columns.
 /// * [`dense`](Totals::dense): every period of the range (or of the data), every part, and every
-///   combination of keys there is.
-/// * [`beside`](Totals::beside): next to each figure the same over its whole year
-///   (`sum_COL_of_year`, and of sums and counts `share_of_year_COL`), or over all periods;
+///   combination of keys.
+/// * [`beside`](Totals::beside): beside each figure the same figure over its whole year
+///   (`sum_COL_of_year`, and for sums and counts `share_of_year_COL`), or over all periods.
 ///   [`beside_every`](Totals::beside_every): over all values of a key (`sum_COL_every_vessel`).
 ///
-/// Sums of whole numbers and decimals are exact, those of floats to the 93rd binary place below the
-/// column's greatest; means and shares are floats. Set aside: rows without any of the dates.
-/// Dropped: rows outside the range. The ledger compares each sum over the rows with that over the
-/// answer.
+/// Sums of whole numbers and decimals are exact; those of floats are exact to the 93rd binary place
+/// below the column's greatest value. Means and shares are floats. Set aside: rows without any of
+/// the dates. Dropped: rows outside the range. The ledger compares each sum over the rows with the
+/// sum over the result.
 ///
-/// Errors: a column is missing, holds no dates or no numbers; periods finer than a column's own;
-/// settings that contradict each other; more rows or columns than allowed; a sum that does not fit,
-/// or of an infinite value. Costs a numbering of the keys and a pass over the rows for each figure;
-/// least, greatest and distinct of texts a sort of them.
+/// Errors: a column is missing, or holds no dates or no numbers; periods finer than a column's own;
+/// settings that contradict each other; more rows or columns than the limit; a sum that is too
+/// large, or of an infinite value. Cost: one numbering of the keys, and one pass over the rows for
+/// each figure; for the least, greatest and distinct texts also a sort of them.
 ///
 /// ```
 /// use jembric_core::{Totals, calendar::Grain, Table, arrow::{ArrayRef, Date32Array, Int64Array}};
@@ -83,79 +84,79 @@ const MOST_COLUMNS: u64 = 1_000;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
 #[settings(
     name = "totals",
-    answers = "How much, how many and what on average, per month, per weekday, per class, side by \
-        side?"
+    does = "Compute sums, means, counts and other figures per period and group",
+    answers = "How many tons arrived in each month, by class of vessel?"
 )]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Totals {
-    /// The column of dates or moments; several stand on one axis.
+    /// The column of dates or moments; several share one axis.
     #[setting(columns)]
     pub date: Vec<String>,
-    /// The size of the periods: hour (of moments), day, week, month, quarter or year. The
-    /// default is day; with `each` none.
+    /// Use periods of this length: hour (for moments), day, week, month, quarter or year. The
+    /// default is `day`, and none with `each`.
     #[setting(text = "GRAIN")]
     pub grain: Option<Grain>,
-    /// The columns by which rows are grouped.
+    /// Group by these columns.
     #[setting(columns)]
     pub per: Vec<String>,
-    /// By what comes again and again, from all weeks, years, months or days.
+    /// Group by a recurring part of the date: weekday, month of year, day of month or hour of day.
     #[setting(one_of)]
     pub each: Option<Each>,
-    /// The sums of these.
+    /// Sum these columns.
     #[setting(columns)]
     pub sum: Vec<String>,
-    /// The means of these.
+    /// Average these columns.
     #[setting(columns)]
     pub mean: Vec<String>,
-    /// The least of these.
+    /// Find the least value of these columns.
     #[setting(columns)]
     pub min: Vec<String>,
-    /// The greatest of these.
+    /// Find the greatest value of these columns.
     #[setting(columns)]
     pub max: Vec<String>,
-    /// How many records. The default is where nothing is asked.
+    /// Count the records. This is the default without any figure.
     #[setting(yes)]
     pub count: bool,
-    /// How many different values of these.
+    /// Count the distinct values of these columns.
     #[setting(columns)]
     pub distinct: Vec<String>,
-    /// A column for each value of this one.
+    /// Make a column for each value of this column.
     #[setting(column)]
     pub side_by_side: Option<String>,
-    /// A column of totals over what is side by side, and a row of totals.
+    /// Add a column of totals over the columns side by side, and a row of totals.
     #[setting(yes)]
     pub margins: bool,
-    /// Every period and every combination of keys, also without a record.
+    /// List every period and every combination of keys, also without records.
     #[setting(yes)]
     pub dense: bool,
-    /// Only these days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06.
+    /// Use only this range of days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06.
     #[setting(text = "A..B")]
     pub range: Option<Range>,
-    /// With `dense`, the keys in these columns of a file too, in the order of `per`:
+    /// With `dense`, add the keys in these columns of a file, in the order of `per`:
     /// vessels.csv:vessel.
     #[setting(entities)]
     pub entities: Option<EntityList>,
-    /// Beside each figure the same over its whole month, quarter or year, or over all periods,
-    /// and the share of it.
+    /// Add each figure over its whole month, quarter or year, or over all periods, and the share of
+    /// it.
     #[setting(texts = "GRAIN|all,…")]
     pub beside: Vec<String>,
-    /// Beside each figure the same over all values of these keys.
+    /// Add each figure over all values of these keys.
     #[setting(columns)]
     pub beside_every: Vec<String>,
-    /// The name of the period's column. The default is month, by the grain.
+    /// Name the column of periods. The default is `day`, `month` and so on, after the grain.
     #[setting(name)]
     pub name: Option<String>,
-    /// The day on which weeks begin. The default is Monday.
+    /// Begin weeks on this weekday. The default is Monday.
     #[setting(text = "WEEKDAY")]
     pub week_start: Option<Weekday>,
-    /// The month in which years begin. The default is January.
+    /// Begin years in this month. The default is January.
     #[setting(text = "MONTH")]
     pub year_start: Option<Month>,
-    /// How many rows the answer may have. The default is `200000000`.
+    /// Limit the number of rows of the result. The default is `200000000`.
     #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
-    /// How many columns may stand side by side. The default is `1000`.
+    /// Limit the number of columns side by side. The default is `1000`.
     #[setting(number, default = MOST_COLUMNS)]
     pub most_side_by_side: u64,
 }
@@ -163,12 +164,12 @@ pub struct Totals {
 callable!(Totals);
 
 impl Totals {
-    /// Of the whole table; what it is grouped by and what is asked follow.
+    /// Totals over the whole table; add the grouping and the figures next.
     pub fn new() -> Totals {
         Totals::default()
     }
 
-    /// How days are cut into the periods of rows; none where rows are not by period.
+    /// How days are grouped into the periods of rows; none if rows are not by period.
     fn periods(&self) -> Option<Periods> {
         let day = (!self.date.is_empty() && self.each.is_none()).then_some(Grain::Day);
         self.grain.or(day).map(|grain| self.cut(grain))
@@ -178,7 +179,7 @@ impl Totals {
         Periods::cut(grain, self.week_start, self.year_start)
     }
 
-    /// The lists of columns, each with what is worked out of them.
+    /// The lists of columns, each with its figure.
     fn lists(&self) -> [(What, &'static str, &[String]); 5] {
         [
             (What::Sum, "sum", &self.sum),
@@ -210,7 +211,7 @@ impl Totals {
         Ok(asked)
     }
 
-    /// Over what the same is told beside each figure.
+    /// The wider scopes whose figures stand beside each figure.
     fn scopes(&self, per: &[Named]) -> Result<Vec<Scope>> {
         let mut scopes = Vec::new();
         for word in &self.beside {
@@ -245,12 +246,8 @@ impl Totals {
         let is_grouped = !self.date.is_empty() || !self.per.is_empty();
         let has_more_beside = !self.beside.is_empty() || !self.beside_every.is_empty();
         match self {
-            Totals { dense: false, entities: Some(_), .. } => {
-                needs("entities", "`dense`")?
-            }
-            Totals { per, entities: Some(_), .. } if per.is_empty() => {
-                needs("entities", "`per`")?
-            }
+            Totals { dense: false, entities: Some(_), .. } => needs("entities", "`dense`")?,
+            Totals { per, entities: Some(_), .. } if per.is_empty() => needs("entities", "`per`")?,
             Totals { dense: true, date, entities: None, .. } if date.is_empty() => {
                 needs("dense", "`date` or `entities`")?;
             }
@@ -276,15 +273,16 @@ impl Totals {
                 longer.grain().holds(periods.grain()) && (longer != periods || self.each.is_some())
             });
             if !fits {
-                let expected = "`all`, or a longer period that consists of whole periods of `grain`";
+                let expected =
+                    "`all`, or a longer period that consists of whole periods of `grain`";
                 return refuse("beside", longer.grain().word(), expected);
             }
         }
         Ok(())
     }
 
-    /// The names of the figures' columns, those of each date and those beside them, where nothing
-    /// stands side by side.
+    /// The names of the columns of figures, for each date and for each scope, if nothing is side by
+    /// side.
     fn figure_names<'a>(
         asked: &'a [AskedFigure],
         dates: &[Named],
@@ -338,7 +336,7 @@ impl Totals {
             result = in_setting("per", || result.with_shape(column))?;
         }
         if self.side_by_side.is_some() {
-            // What stands side by side only the data knows.
+            // The columns side by side depend on the data.
             return Ok(result);
         }
         for (name, what, asked) in Totals::figure_names(asked, dates, scopes) {
@@ -428,23 +426,23 @@ impl Operation for Totals {
 }
 
 struct TotalsPlan {
-    /// Of the tables that it was prepared for.
+    /// The shape that the plan was prepared for.
     shape: Shape,
     step: String,
-    /// The columns of dates, and what is put behind a figure's name for each.
+    /// The columns of dates, and the suffix of a figure's name for each.
     dates: Vec<Named>,
     suffixes: Vec<String>,
     per: Vec<Named>,
-    /// The column whose values stand side by side, if there is one.
+    /// The column whose values are side by side, if there is one.
     side: Vec<Named>,
     asked: Vec<AskedFigure>,
     scopes: Vec<Scope>,
     period_name: String,
-    /// How days are cut into the periods of rows; none where rows are not by period.
+    /// How days are grouped into the periods of rows; none if rows are not by period.
     periods: Option<Periods>,
     each: Option<Each>,
-    /// The first of the parts: the weekday on which weeks begin, from Monday, or the month in which
-    /// years do.
+    /// The first of the parts: the weekday on which weeks begin (from Monday), or the month in
+    /// which years begin.
     first_part: u32,
     range: Option<Range>,
     dense: bool,

@@ -1,8 +1,8 @@
-//! [`Within`]: events joined with the windows in which they fall.
+//! [`Within`]: joins events with the windows that contain them.
 //!
-//! Both sides' bounds become ticks (`ticks`), the keys of both are numbered together (`keys`), the
-//! windows of each key are put in order (`index`), each event looks up its own (`search`), and only
-//! then are pairs made (`pairs`) and both sides accounted for (`account`).
+//! The bounds of both sides become ticks (`ticks`), the keys of both are numbered together
+//! (`keys`), the windows of each key are sorted (`index`), and each event looks up its windows
+//! (`search`). Only then are pairs made (`pairs`) and both sides accounted for (`account`).
 
 mod account;
 mod index;
@@ -17,7 +17,7 @@ pub use window::Window;
 use crate::{
     calendar::Day,
     context::{Context, Sink},
-    error::{Error, Result, in_setting, refuse, excludes, needs},
+    error::{Error, Result, excludes, in_setting, needs, refuse},
     intervals::{EndDay, OpenEnds},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
@@ -32,62 +32,62 @@ use serde::Serialize;
 use ticks::{TickColumns, TickUnit};
 use window::PlacedWindow;
 
-/// Which rows the answer has.
+/// The rows of the result.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Keep {
-    /// Events with the windows in which they fall.
+    /// Events with the windows that contain them.
     #[default]
     Matched,
-    /// These, and all other events, without a window.
+    /// The same, and all other events without a window.
     EveryEvent,
-    /// The events that fall in no window, and why.
+    /// The events in no window, with the reason.
     StrayEvents,
-    /// The windows in which no event falls.
+    /// The windows without an event.
     EmptyWindows,
 }
 
 /// Which of several windows an event is joined with.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Pick {
-    /// All of them: the event is repeated.
+    /// All of them, so that the event is repeated.
     #[default]
     All,
-    /// That which starts first.
+    /// The one that starts first.
     First,
-    /// That which starts last.
+    /// The one that starts last.
     Last,
-    /// That whose date in a column of its own is nearest to the event's.
+    /// The one whose date in a given column is nearest to that of the event.
     Nearest,
 }
 
-/// Which events fall in which windows: both tables' rows side by side.
+/// Joins events with the windows that contain them.
 ///
-/// An event falls in a window of its own key (`matching`; without it there is one key for all) if
-/// its date is between the window's bounds, both included; an [`interval`](Within::intervals) if it
-/// has any time in common with the window. A bound that is not named or is missing is open; a
-/// window with a missing end lasts until [`Context::as_of`] where that is given, one whose end is
-/// not named has none at all. A row for each pair: the event's columns, then the window's without
-/// those that were matched (a name that clashes gets `_window`), and of intervals `overlap_start`,
-/// `overlap_end` and `overlap_days`. Events stay in their order; an event's windows are in order of
-/// start.
+/// A window contains an event with the same key (`matching`; without it all rows have one key) if
+/// the event's date is between the bounds of the window, both inclusive, or if the event's
+/// [`interval`](Within::intervals) overlaps the window. A bound that is not named or is missing is
+/// open. A window whose end is missing lasts until [`Context::as_of`], if it is set; one whose end
+/// is not named has no end. The result has a row for each pair: the columns of the event, then
+/// those of the window except the matched ones (a name that is taken gets the suffix `_window`),
+/// and for intervals `overlap_start`, `overlap_end` and `overlap_days`. Events keep their order,
+/// and the windows of an event are sorted by start.
 ///
-/// A day as a bound is the whole day. Days and longer periods as events are compared with the days
-/// or periods in which the bounds lie. Moments are compared to the microsecond where both sides
-/// have them, as points in time or, if only one side is such, by what the clocks of
-/// [`Context::zone`] show. Intervals are compared so only if all bounds are moments.
+/// A bound that is a day is the whole day. Events that are days or longer periods are compared with
+/// the days or periods of the bounds. Moments are compared to the microsecond if both sides have
+/// them: as points in time, or as readings of the clocks of [`Context::zone`] if only one side has
+/// points in time. Intervals are compared in this way only if all bounds are moments.
 ///
-/// Windows start and are reversed at the grain of their own columns, also where events are of
-/// longer periods. Of windows that start together, or are equally near, `pick` takes the least row
-/// as a whole (`last`: the greatest); the ledger counts these. Set aside on both sides: rows that
-/// miss a key, and those whose end is before their start; events without a date. Windows that have
-/// no active day since their end day is exclusive are dropped. The ledger is that of the side that
-/// the answer has rows of, with the other side's in
-/// [`Ledger::other_side`](crate::Ledger::other_side).
+/// Whether a window is reversed, and where it starts, is decided at the grain of its own columns,
+/// even if the events have longer periods. If several windows start together or are equally near,
+/// `pick` takes the least row as a whole (`last`: the greatest), and the ledger counts these ties.
+/// Set aside on both sides: rows without a key, rows that end before they start, events without a
+/// date. Dropped: windows without an active day because their end day is exclusive. The ledger is
+/// that of the side whose rows the result has; [`Ledger::other_side`](crate::Ledger::other_side) is
+/// that of the other.
 ///
-/// Errors: a column is missing or holds no dates; keys whose types are never equal; settings that
-/// contradict each other; more rows than allowed, told before any is made. Costs a numbering of
-/// both sides' keys, a sort of each key's windows, a binary search for each event, and its windows:
-/// n log n + pairs, however they overlap.
+/// Errors: a column is missing or holds no dates; the types of two keys are never equal; settings
+/// contradict each other; more rows than the limit, checked before any row is made. Cost: one
+/// numbering of both sides' keys, a sort of each key's windows, a binary search for each event, and
+/// its windows: n log n + pairs, however the windows overlap.
 ///
 /// ```
 /// use jembric_core::{Window, Within, Table, arrow::{ArrayRef, Date32Array}};
@@ -102,64 +102,67 @@ pub enum Pick {
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "within", answers = "Which of these events fell inside which of those windows?")]
+#[settings(
+    name = "within",
+    does = "Join events with the windows that contain them",
+    answers = "Which lifts took place while the vessel was at a berth?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Within {
-    /// The columns that must be equal; COL=COL where the windows' has another name. Without
-    /// them all windows are everybody's.
+    /// Match these columns, or COL=COL if the windows have another name. Without them every window
+    /// is for every event.
     #[setting(columns, rename = "match")]
     #[serde(rename = "match")]
     pub matching: Vec<String>,
-    /// The events' column of dates.
+    /// The column of dates of the events.
     #[setting(column, plain)]
     pub date: Option<String>,
-    /// Instead of `date`: events last from one column to another, and are joined with the
-    /// windows that they overlap.
+    /// Join events that last from one column to another with the windows that they overlap, instead
+    /// of `date`.
     #[setting(text = "START..END", plain)]
     pub interval: Option<Window>,
-    /// The windows' columns for the bounds, each with a span added or taken, or nothing for an
-    /// open side: arrived..left, 'due - 7 days..due + 3 days', valid_from...
+    /// The columns of the windows for both bounds, each plus or minus a span; leave out an open
+    /// side: arrived..left, 'due - 7 days..due + 3 days', valid_from...
     #[setting(text = "A..B", required)]
     pub window: Window,
-    /// Events with their windows; all events; events in no window, and why; windows without an
-    /// event. The default is `matched`.
+    /// Keep events with their windows, all events, events in no window (with the reason), or
+    /// windows without an event. The default is `matched`.
     #[setting(one_of)]
     pub keep: Keep,
-    /// Of several windows all, that which starts first or last, or that which is nearest. The
-    /// default is `all`.
+    /// Of several windows of an event keep all, the one that starts first or last, or the nearest.
+    /// The default is `all`.
     #[setting(one_of)]
     pub pick: Pick,
-    /// The windows' dates from which nearest measures. The default is the column of both
-    /// bounds, if it is one.
+    /// Measure `nearest` from this column of dates of the windows. The default is the column of
+    /// both bounds, if it is the same.
     #[setting(column)]
     pub nearest_to: Option<String>,
-    /// The windows' columns that are brought along. The default is `all`.
+    /// Add these columns of the windows. The default is `all`.
     #[setting(columns)]
     pub bring: Vec<String>,
-    /// Whether a window and an interval are active on their end day. The default is
-    /// `inclusive`.
+    /// Count the end day of windows and intervals as active, or not. The default is `inclusive`.
     #[setting(one_of)]
     pub end_day: EndDay,
-    /// Windows with a missing bound are open (a missing end: to the as-of date, if there is
-    /// one), are dropped, or are an error. The default is `as-of`.
+    /// Let windows with a missing bound be open (a missing end: up to the as-of date, if there is
+    /// one), drop them, or refuse them. The default is `as-of`.
     #[setting(one_of)]
     pub open_ends: OpenEnds,
-    /// End dates that mean there is no end, such as 9999-12-31.
+    /// Treat these end dates as missing, such as 9999-12-31.
     #[setting(texts = "DATE,…")]
     pub never_ends: Vec<Day>,
-    /// How many rows the answer may have. The default is `200000000`.
+    /// Limit the number of rows of the result. The default is `200000000`.
     #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
 }
 
 impl Within {
-    /// Events on the dates of this column, in windows with these bounds.
+    /// Joins events on the dates of this column with windows with these bounds.
     pub fn new(date: impl Into<String>, window: Window) -> Within {
         Within::of(Some(date.into()), None, window)
     }
 
-    /// Events that last from one column to another, in the windows that they overlap.
+    /// Joins events that last from one column to another with the windows that they overlap.
     pub fn intervals(interval: Window, window: Window) -> Within {
         Within::of(None, Some(interval), window)
     }
@@ -168,20 +171,19 @@ impl Within {
         Within { date, interval, window, ..Within::default() }
     }
 
-    /// From when to when an event lasts: the date alone, where it is a point in time.
+    /// When an event begins and ends: at its date, if it is a point in time.
     fn time_of_events(&self) -> Window {
         self.interval
             .clone()
             .unwrap_or_else(|| Window::starting(self.date.as_deref().unwrap_or_default()))
     }
 
-    /// The column from which `nearest` measures.
+    /// The column that `nearest` measures from.
     fn measured_from(&self) -> Result<Option<&str>> {
         match (self.pick, &self.nearest_to) {
-            (Pick::Nearest, _) if self.interval.is_some() => excludes(
-                "interval",
-                "`pick` nearest, because the distance is measured from a date",
-            ),
+            (Pick::Nearest, _) if self.interval.is_some() => {
+                excludes("interval", "`pick` nearest, because the distance is measured from a date")
+            }
             (Pick::Nearest, Some(column)) => Ok(Some(column)),
             (Pick::Nearest, None) => {
                 let mut columns = self.window.bounds().map(|bound| bound.column.as_str());
@@ -189,7 +191,8 @@ impl Within {
                 match first.filter(|first| columns.all(|column| column == *first)) {
                     Some(column) => Ok(Some(column)),
                     None => {
-                        let expected = "the column of the windows from which the distance is measured";
+                        let expected =
+                            "the column of the windows from which the distance is measured";
                         refuse("nearest-to", "not given", expected)
                     }
                 }
@@ -217,7 +220,7 @@ impl Within {
         }
     }
 
-    /// The windows' columns that are brought along, under names that no column of the events has.
+    /// The columns of the windows to add, under names that no column of the events has.
     fn brought(&self, pairs: &[Pair], events: &Shape, windows: &Shape) -> Result<Vec<Named>> {
         let chosen = match self.bring.is_empty() {
             false => in_setting("bring", || windows.named(&self.bring))?,
@@ -238,19 +241,19 @@ impl Within {
         };
         let keys = match self.matching.is_empty() {
             true => String::new(),
-            false => format!(" of the same {}", self.matching.join(", ")),
+            false => format!(", matched on {}", self.matching.join(", ")),
         };
         let what = match self.keep {
             Keep::Matched => "within",
-            Keep::EveryEvent => "every event, within",
-            Keep::StrayEvents => "stray events, not within",
-            Keep::EmptyWindows => "windows without an event within",
+            Keep::EveryEvent => "within, every event",
+            Keep::StrayEvents => "within, stray events",
+            Keep::EmptyWindows => "within, empty windows",
         };
         let verb = if self.interval.is_some() { "overlapping" } else { "in" };
         format!("{what}: {time} {verb} {}{keys}", self.window)
     }
 
-    /// Prepares for events and windows of these shapes.
+    /// Prepares the operation for events and windows of these shapes.
     ///
     /// Errors: everything that can be wrong without the data.
     pub fn prepare(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<Plan> {
@@ -274,7 +277,7 @@ impl Within {
                     let (name, kind) = (named.shown_as.clone(), windows.kind(named.place));
                     result = in_setting("bring", || result.with_shape(ColumnShape { name, kind }))?;
                     uses.pass([(1, named.place)]);
-                    // The name tells of a column of the events.
+                    // The name is that of a column of the events.
                     let clashes =
                         events.columns().iter().position(|column| column.name == named.column);
                     uses = uses.using(clashes.filter(|_| named.shown_as != named.column));
@@ -297,10 +300,10 @@ impl Within {
             uses.using_of(1, plan.pairs.iter().map(|pair| pair.of_windows)).using_of(1, plan.near);
         uses = uses.using_of(1, plan.windows_accounting.reconcile.iter().map(|(_, place)| *place));
         if self.pick != Pick::All {
-            // Of windows that start together the least row as a whole is picked.
+            // Of several windows that start together, the least row as a whole is picked.
             uses = uses.using(events_columns).using_of(1, windows_columns);
         }
-        // Without keys, every event may fall in every window.
+        // Without keys, every window may contain every event.
         let access = if plan.pairs.is_empty() { Access::Ordered } else { Access::ByEntity };
         Ok(Plan::new(&[events, windows], context, (result, uses, access), plan))
     }
@@ -355,20 +358,20 @@ impl Within {
         })
     }
 
-    /// Everything that can be wrong without the data; otherwise what is known of the answer's
-    /// columns.
+    /// Checks everything that can be wrong without the data, and returns the known columns of the
+    /// result.
     pub fn check(&self, events: &Shape, windows: &Shape) -> Result<Shape> {
         self.prepare(events, windows, &Context::new()).map(|plan| plan.known_columns().clone())
     }
 
-    /// The result for events and windows, without an as-of date and with days of UTC.
+    /// Applies the operation to events and windows, without an as-of date and with days of UTC.
     ///
     /// Errors: the settings do not fit the tables; the data cannot be used.
     pub fn apply(&self, events: &Table, windows: &Table) -> Result<Outcome> {
         self.apply_with(events, windows, &Context::new())
     }
 
-    /// The result for events and windows in a context.
+    /// Applies the operation to events and windows in a context.
     ///
     /// Errors: the settings do not fit the tables; the data cannot be used.
     pub fn apply_with(
@@ -380,7 +383,8 @@ impl Within {
         self.prepare_for(events, windows, context)?.apply(&[events, windows])
     }
 
-    /// The result handed over in batches; the outcome's own table has no rows.
+    /// Applies the operation and delivers the result in batches. The table of the outcome has no
+    /// rows.
     ///
     /// Errors: as for [`apply_with`](Within::apply_with), and those of the sink.
     pub fn apply_into(
@@ -393,7 +397,7 @@ impl Within {
         self.prepare_for(events, windows, context)?.apply_into(&[events, windows], sink)
     }
 
-    /// Prepares for two tables; an error tells of their cells.
+    /// Prepares the operation for two tables. Errors name the cells that cause them.
     ///
     /// Errors: those of [`prepare`](Within::prepare).
     pub fn prepare_for(&self, events: &Table, windows: &Table, context: &Context) -> Result<Plan> {
@@ -405,7 +409,7 @@ impl Within {
     }
 }
 
-/// The join with its columns found.
+/// The join, with its columns resolved.
 struct WithinPlan {
     step: String,
     windows_step: String,
@@ -414,9 +418,9 @@ struct WithinPlan {
     point: bool,
     event_bounds: PlacedWindow,
     window_bounds: PlacedWindow,
-    /// The windows' column of dates from which `nearest` measures.
+    /// The column of dates of the windows that `nearest` measures from.
     near: Option<usize>,
-    /// The windows' columns that are brought along.
+    /// The columns of the windows to add.
     brought: Vec<Named>,
     keep: Keep,
     pick: Pick,
@@ -462,7 +466,7 @@ impl Prepared for WithinPlan {
     }
 }
 
-/// A name in the answer that no column of the events has.
+/// A name for the result that no column of the events has.
 fn clash_free(named: Named, events: &Shape) -> Named {
     let clashes = named.shown_as == named.column && events.find(&named.column).is_ok();
     let shown_as =

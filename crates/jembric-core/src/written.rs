@@ -1,5 +1,4 @@
-//! Values that a setting has as text, as values of a column; [`EntityList`]: entities that are
-//! named so.
+//! Text values of a setting as values of a column. [`EntityList`]: a list of entities.
 
 use crate::{
     calendar::Period,
@@ -15,10 +14,10 @@ use arrow_schema::{DataType, Field};
 use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
-/// Texts as values of a column; missing ones stay missing.
+/// Converts texts to values of a column; missing ones stay missing.
 ///
-/// An error names the first that is no value of the column's kind. A column without any value takes
-/// them as texts.
+/// Errors: the first text that is not a value of the column's type. A column without any value
+/// keeps the texts.
 pub(crate) fn read_as(
     setting: &'static str,
     field: &Field,
@@ -61,7 +60,7 @@ pub(crate) fn read_as(
     }
 }
 
-/// Entities, each by the values of its key columns, for those of which there may be no record.
+/// A list of entities, given by the values of their key columns, which need not have records.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(transparent)]
 pub struct EntityList(Vec<Vec<Option<String>>>);
@@ -91,7 +90,7 @@ impl From<&EntityList> for Given {
 }
 
 impl EntityList {
-    /// The entities of a table, by these of its columns.
+    /// The entities in these columns of a table.
     ///
     /// Errors: a column is missing.
     pub fn of<N: AsRef<str>>(table: &Table, columns: &[N]) -> Result<EntityList> {
@@ -106,25 +105,25 @@ impl EntityList {
         Ok(EntityList((0..table.rows()).map(cells).collect::<Result<_>>()?))
     }
 
-    /// How many are named, those without a key and those named twice too.
+    /// The number of entries, including those without a key and duplicates.
     pub fn len(&self) -> usize {
         self.0.len()
     }
 
-    /// Whether none is.
+    /// Whether the list is empty.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
 
-    /// The list without those that miss a key.
+    /// The list without the entries that lack a key.
     pub(crate) fn complete(&self) -> EntityList {
         EntityList(self.0.iter().filter(|keys| keys.iter().all(Option::is_some)).cloned().collect())
     }
 
-    /// The keys of a table's rows, and after them those of the list.
+    /// The keys of a table's rows, followed by those of the list.
     ///
-    /// Errors: a row of the list has not as many values as there are key columns, or one that is
-    /// not of its column's kind.
+    /// Errors: an entry does not have one value for each key column, or a value is not of its
+    /// column's type.
     pub(crate) fn after(&self, table: &Table, per: &[Named]) -> Result<Table> {
         if let Some(keys) = self.0.iter().find(|keys| keys.len() != per.len()) {
             return Err(Error::Setting {
@@ -208,7 +207,7 @@ mod tests {
         let keys = list.after(&rows, &per).unwrap();
         assert_eq!(keys.names().collect::<Vec<_>>(), ["ship", "when"]);
         assert_eq!(shown(&keys), ["Wend 2024-12", "Petrel 2025-06", "- 2025-07"]);
-        // What was written down comes back the same.
+        // The written text is read back unchanged.
         let text = serde_json::to_string(&list).unwrap();
         assert_eq!(
             (text.as_str(), serde_json::from_str::<EntityList>(&text).unwrap()),

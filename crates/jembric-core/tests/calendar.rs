@@ -1,5 +1,5 @@
-//! The calendar against another one: what Python's standard library says of every day of 400 years,
-//! in the file that `vectors/make.py` makes.
+//! Compares the calendar with another one: the file made by `vectors/make.py` has what Python's
+//! standard library says about every day of 400 years.
 #![allow(clippy::unwrap_used)]
 
 use jembric_core::calendar::{Day, Span, Workdays};

@@ -1,4 +1,4 @@
-//! From what is known of the settings to the code that follows.
+//! Generates the code for the parsed settings.
 
 use crate::parse::{Operation, Setting, generic, inner};
 use proc_macro2::TokenStream;
@@ -6,7 +6,7 @@ use quote::{quote, quote_spanned};
 use syn::{Data, DeriveInput, Error, Result, Type, spanned::Spanned};
 
 pub(crate) fn expand(operation: &Operation) -> TokenStream {
-    let Operation { ident, name, answers, settings, others } = operation;
+    let Operation { ident, name, does, answers, settings, others } = operation;
     let entries = settings.iter().map(entry);
     let builders = settings.iter().filter(|setting| setting.has_builder).map(builder);
     let defaults = settings.iter().map(default);
@@ -17,6 +17,8 @@ pub(crate) fn expand(operation: &Operation) -> TokenStream {
         impl #ident {
             /// Its name on the command line and in routines.
             pub const NAME: &'static str = #name;
+            /// What it does, as a phrase that begins with a verb.
+            pub const DOES: &'static str = #does;
             /// The question that it answers.
             pub const ANSWERS: &'static str = #answers;
             /// Its settings.
@@ -70,7 +72,7 @@ fn entry(setting: &Setting) -> TokenStream {
     }
 }
 
-/// A method that sets it: a list takes anything that can be gone through, a flag nothing.
+/// A builder method: one for a list takes any iterator, and one for a flag takes nothing.
 fn builder(setting: &Setting) -> TokenStream {
     let Setting { field, ty, docs, .. } = setting;
     let is_option = generic(ty, "Option").is_some();
@@ -97,8 +99,7 @@ fn builder(setting: &Setting) -> TokenStream {
         None if converts(value_type) => {
             (quote!(impl ::std::convert::Into<#value_type>), quote!(#field.into()))
         }
-        // Anything that is read from a text: its type is known from the method, as `parse` needs
-        // it.
+        // Any type that is parsed from text. The method knows the type, which `parse` needs.
         None => (quote!(#value_type), quote!(#field)),
     };
     let value = if is_option { quote!(::std::option::Option::Some(#value)) } else { value };
@@ -112,7 +113,7 @@ fn builder(setting: &Setting) -> TokenStream {
     }
 }
 
-/// Whether a method takes what becomes the type, and not the type alone.
+/// Whether a method takes anything that converts to the type, and not only the type.
 fn converts(ty: &Type) -> bool {
     let Type::Path(path) = ty else { return false };
     let short = ["String", "Workdays", "EntityList", "Decimal"];
@@ -127,7 +128,7 @@ fn default(setting: &Setting) -> TokenStream {
     }
 }
 
-/// Takes the setting from what was given.
+/// Reads the setting from the given values.
 fn given(place: usize, setting: &Setting) -> TokenStream {
     let field = &setting.field;
     quote! {
@@ -137,14 +138,14 @@ fn given(place: usize, setting: &Setting) -> TokenStream {
     }
 }
 
-/// Refuses a number below the least.
+/// Checks that a number is not below the least.
 fn range(place: usize, setting: &Setting) -> Option<TokenStream> {
     let field = &setting.field;
     setting.from.as_ref()?;
     Some(quote!(crate::settings::check_range(&Self::SETTINGS[#place], #field)?;))
 }
 
-/// `WORDS`, `word`, `Display`, `FromStr` and serde's traits of an enum.
+/// Generates `WORDS`, `word`, `Display`, `FromStr` and the traits of serde for an enum.
 pub(crate) fn words(input: &DeriveInput) -> Result<TokenStream> {
     let Data::Enum(data) = &input.data else {
         return Err(Error::new(input.span(), "words are the names of an enum's values"));
@@ -154,7 +155,7 @@ pub(crate) fn words(input: &DeriveInput) -> Result<TokenStream> {
     let words: Vec<String> = variants.iter().map(|variant| kebab(&variant.to_string())).collect();
     Ok(quote! {
         impl #ident {
-            /// The words for its values, in their order.
+            /// The words for the values, in order.
             pub const WORDS: &'static [&'static str] = &[#(#words),*];
             const VALUES: &'static [#ident] = &[#(#ident::#variants),*];
 

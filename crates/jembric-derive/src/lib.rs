@@ -1,6 +1,7 @@
-//! `#[derive(Settings)]`: everything that follows from the fields of an operation's struct.
+//! `#[derive(Settings)]`: generates everything that follows from the fields of an operation's
+//! struct.
 //!
-//! The field with its doc comment is the only definition of a setting. The macro makes from it
+//! The field with its doc comment is the only definition of a setting. The macro generates
 //!
 //! * a builder method of the same name, with the field's documentation,
 //! * its entry in `SETTINGS`, with the doc comment's first paragraph as the help,
@@ -9,7 +10,8 @@
 //!
 //! ```text
 //! #[derive(Settings)]
-//! #[settings(name = "latest", answers = "What does each entity's record say now?")]
+//! #[settings(name = "latest", does = "Keep the latest record of each entity",
+//!     answers = "What does each entity's record say now?")]
 //! pub struct Latest {
 //!     /// The column of dates or moments.
 //!     #[setting(column, required)]
@@ -37,7 +39,7 @@ mod parse;
 
 use proc_macro::TokenStream;
 
-/// Derives builder methods, `SETTINGS`, defaults, ranges and help from a struct's fields.
+/// Derives builder methods, `SETTINGS`, defaults, ranges and help from the fields of a struct.
 #[proc_macro_derive(Settings, attributes(settings, setting))]
 pub fn derive_settings(input: TokenStream) -> TokenStream {
     let input = syn::parse_macro_input!(input as syn::DeriveInput);
@@ -45,8 +47,7 @@ pub fn derive_settings(input: TokenStream) -> TokenStream {
     expanded.unwrap_or_else(|error| error.into_compile_error()).into()
 }
 
-/// Derives for an enum of unit variants the words by which its values are known: `EveryEvent` is
-/// `every-event`.
+/// Derives the words for the values of an enum of unit variants: `EveryEvent` is `every-event`.
 #[proc_macro_derive(Words)]
 pub fn derive_words(input: TokenStream) -> TokenStream {
     let input = syn::parse_macro_input!(input as syn::DeriveInput);

@@ -1,4 +1,4 @@
-//! From the struct as it is written to what is known of each setting.
+//! Parses a struct into the description of each setting.
 
 use proc_macro2::TokenStream;
 use quote::quote;
@@ -11,9 +11,10 @@ use syn::{
 pub(crate) struct Operation {
     pub(crate) ident: Ident,
     pub(crate) name: LitStr,
+    pub(crate) does: LitStr,
     pub(crate) answers: LitStr,
     pub(crate) settings: Vec<Setting>,
-    /// Fields with `#[serde(skip)]`, which are no settings.
+    /// Fields with `#[serde(skip)]`, which are not settings.
     pub(crate) others: Vec<Ident>,
 }
 
@@ -21,7 +22,7 @@ pub(crate) struct Operation {
 pub(crate) struct Setting {
     pub(crate) field: Ident,
     pub(crate) ty: Type,
-    /// Its name, with dashes.
+    /// The name, with hyphens.
     pub(crate) name: String,
     /// The lines of its doc comment.
     pub(crate) docs: Vec<Attribute>,
@@ -45,7 +46,7 @@ impl Operation {
         let Fields::Named(fields) = &data.fields else {
             return Err(Error::new(input.span(), "settings are named fields"));
         };
-        let (mut name, mut answers) = (None, None);
+        let (mut name, mut does, mut answers) = (None, None, None);
         for attribute in
             input.attrs.iter().filter(|attribute| attribute.path().is_ident("settings"))
         {
@@ -53,8 +54,9 @@ impl Operation {
                 let value: LitStr = meta.value()?.parse()?;
                 match () {
                     () if meta.path.is_ident("name") => name = Some(value),
+                    () if meta.path.is_ident("does") => does = Some(value),
                     () if meta.path.is_ident("answers") => answers = Some(value),
-                    () => return Err(meta.error("expected `name` or `answers`")),
+                    () => return Err(meta.error("expected `name`, `does` or `answers`")),
                 }
                 Ok(())
             })?;
@@ -77,6 +79,7 @@ impl Operation {
         Ok(Operation {
             ident: input.ident.clone(),
             name: name.ok_or_else(|| missing("name"))?,
+            does: does.ok_or_else(|| missing("does"))?,
             answers: answers.ok_or_else(|| missing("answers"))?,
             settings,
             others,
@@ -140,7 +143,7 @@ impl Setting {
                 Ok(())
             })?;
         }
-        // A constructor sets what is required.
+        // Required settings are set by a constructor.
         setting.has_builder &= !setting.is_required;
         if setting.takes.is_empty() {
             return Err(Error::new(
@@ -152,8 +155,8 @@ impl Setting {
     }
 }
 
-/// The first paragraph of a doc comment as one line without its full stop, and the default that its
-/// last sentence gives.
+/// The first paragraph of a doc comment as one line without its full stop, and the default from its
+/// last sentence.
 fn help(docs: &[Attribute]) -> (String, Option<String>) {
     let line = |attribute: &Attribute| match &attribute.meta {
         Meta::NameValue(pair) => match &pair.value {
@@ -172,7 +175,7 @@ fn help(docs: &[Attribute]) -> (String, Option<String>) {
     }
 }
 
-/// The type in an `Option`, or the type itself.
+/// The type inside an `Option`, or the type itself.
 pub(crate) fn inner(ty: &Type) -> &Type {
     generic(ty, "Option").unwrap_or(ty)
 }

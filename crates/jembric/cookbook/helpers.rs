@@ -1,4 +1,5 @@
-// What the cookbook's recipes share. It is included in each of them, and is no part of the library.
+// The helpers that the recipes of the cookbook share. They are included in each recipe, and are not
+// part of the library.
 
 /// The path of one of the harbour's tables.
 #[allow(dead_code)]

@@ -1,4 +1,4 @@
-//! Which days, weeks, months was it active, and how many were active at once?
+//! In which days, weeks or months is each record active, and how many are active at once?
 //!
 //! `cargo run -p jembric --example active`
 
@@ -10,13 +10,13 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let markdown = io::Writing::new().format(io::Format::Markdown);
     let context = Context::new().as_of("2025-06-30".parse()?);
 
-    // A row for each stay and month, with its days and its part of the tonnage: the parts add up
-    // exactly.
+    // A row for each stay and month, with its active days and its share of the tonnage. The shares
+    // add up exactly.
     let months = active.clone().grain(Grain::Month).share(["tons"]).apply_with(&stays, &context)?;
     markdown.write(&months.table.head(3), &mut std::io::stdout())?;
     println!("\n{}\n", months.ledger);
 
-    // How many were at the quays, month by month: counted by a sweep, without those rows.
+    // The number of vessels at the quays in each month, counted in a sweep without those rows.
     let counts = active
         .clone()
         .grain(Grain::Month)
@@ -25,11 +25,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .apply_with(&stays, &context)?;
     markdown.write(&counts.table.head(6), &mut std::io::stdout())?;
 
-    // Who was there on a day.
+    // The vessels at the quays on a date.
     let there = active.clone().on("2025-03-31".parse()?).apply_with(&stays, &context)?;
     println!("\n{}\n", there.ledger);
 
-    // A long answer goes out in batches and never stands in memory whole.
+    // A long result is delivered in batches, and is never in memory as a whole.
     let mut rows = 0;
     active.apply_into(&stays, &context, &mut |batch| {
         rows += batch.rows();

@@ -1,5 +1,4 @@
-//! A calendar that covers exactly what the data covers, with the harbour's holidays and its fiscal
-//! year.
+//! A calendar for the days that the data covers, with the harbour's holidays and fiscal year.
 //!
 //! `cargo run -p jembric --example almanac`
 

@@ -1,4 +1,4 @@
-//! How long did it take, how old is it, how late is it?
+//! How long did it take, how old is it, and how late is it?
 //!
 //! `cargo run -p jembric --example elapsed`
 
@@ -11,7 +11,7 @@ fn demo(file: &str) -> String {
 }
 
 fn main() -> Result<(), Failure> {
-    // How old is each vessel's last inspection, in bands? The bands sort by their numbers.
+    // The age of each vessel's last inspection, in bands. Bands are sorted by their numbers.
     let context = Context::new().as_of("2025-06-30".parse()?);
     let inspections = io::read(demo("inspections.csv"))?;
     let last = Latest::new("inspected_on").per(["vessel"]).then(["hull_mm"]).apply(&inspections)?;
@@ -24,14 +24,14 @@ fn main() -> Result<(), Failure> {
         .write(&sorted.table.head(3), &mut std::io::stdout())?;
     println!("\n{}\n", old.ledger);
 
-    // How many workdays did it take to pay? The holidays are the harbour's.
+    // The number of workdays until payment, with the harbour's holidays.
     let dues = io::read(demo("dues.csv"))?;
     let workdays = Elapsed::new("issued", "paid")
         .unit(Unit::Workdays)
         .holidays(io::holidays(demo("holidays.csv"))?);
     println!("{}\n", workdays.apply(&dues)?.ledger);
 
-    // How long is it from one inspection of a vessel to the next, in completed months?
+    // The time from one inspection of a vessel to the next, in completed months.
     let between = Elapsed::since_previous("inspected_on").per(["vessel"]).unit(Unit::Months);
     let between = between.apply(&inspections)?;
     println!("{}", between.ledger);

@@ -1,4 +1,4 @@
-//! The gauges' series without holes, and inspections of every vessel in every quarter.
+//! The series of the gauges without gaps, and the inspections of every vessel in every quarter.
 //!
 //! `cargo run -p jembric --example filled`
 
@@ -12,19 +12,19 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let markdown = io::Writing::new().format(io::Format::Markdown);
     let gauge = io::Reading::new().missing(["-"]).file(demo("gauge.csv"))?;
 
-    // A row for every gauge and day: the last level goes on for at most two days, and what was
-    // added is marked.
+    // A row for every gauge and day. The last level is carried for at most two days, and added rows
+    // are marked.
     let series = Filled::new("day").per(["gauge"]).carry(["level_m"]).limit(2).mark("was_added");
     let outcome = series.apply(&gauge)?;
     markdown.write(&outcome.table.head(6), &mut std::io::stdout())?;
     println!("\n{}\n", outcome.ledger);
 
-    // A straight line through the holes of one week.
+    // Linear interpolation through the gaps of one week.
     let week = Filled::new("day").per(["gauge"]).linear(["level_m"]);
     let week = week.range(Extent::Stated("2025-01-02..2025-01-08".parse()?)).apply(&gauge)?;
     markdown.write(&week.table.head(7), &mut std::io::stdout())?;
 
-    // Every vessel has a row for every month, with what it is from the list of vessels.
+    // A row for every vessel and month, with constant columns from the list of vessels.
     let harbour = io::read(demo("stays.csv"))?;
     let monthly =
         jembric::Totals::new().date(["arrived"]).grain(Grain::Month).per(["vessel"]).sum(["tons"]);

@@ -1,4 +1,4 @@
-//! Only rows of which something is true, columns worked out from others, several files as one.
+//! Filter rows, compute columns, and stack several files.
 //!
 //! `cargo run -p jembric --example filter`
 
@@ -14,11 +14,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let high = Filter::new("level_m > 3.2 and weekday(day) in (tue, thu)").apply(&gauge)?;
     println!("{}\n", high.ledger);
 
-    // A mistake is told before any row is touched, with its place.
+    // A mistake is reported before any row is read, with its place in the text.
     let mistake = Filter::new("levle_m > 3.2").check(&gauge.shape());
     println!("{}\n", mistake.err().ok_or("a column that does not exist is refused")?);
 
-    // Dues that are late, and what that costs: amounts stay exact.
+    // Dues that are late, and the fee. Amounts stay exact.
     let dues = io::read(demo("dues.csv"))?;
     let context = Context::new().as_of("2025-06-30".parse()?);
     let late = Add::new([
@@ -30,8 +30,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         .format(io::Format::Markdown)
         .write(&late.table.head(3), &mut std::io::stdout())?;
 
-    // The two fuel books as one table; columns of one name go together, others are blank on one
-    // side.
+    // Both fuel books as one table. Columns with the same name become one; others are missing in
+    // one of the books.
     let (bought, used) = (io::read(demo("fuel_in.csv"))?, io::read(demo("fuel_out.csv"))?);
     let both = Stack::new().source("book").apply(&[("in", &bought), ("out", &used)])?;
     println!("\n{}", both.ledger);

@@ -1,4 +1,4 @@
-//! Which files are read and written, and what comes back?
+//! The file formats that can be read and written.
 //!
 //! `cargo run -p jembric --example formats`
 
@@ -15,7 +15,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let directory = std::env::temp_dir().join(format!("jembric-formats-{}", std::process::id()));
     std::fs::create_dir_all(&directory)?;
 
-    // The ending says how a file is written; its first bytes how it is read.
+    // The file extension decides how a file is written, and its first bytes how it is read.
     for name in [
         "months.csv",
         "months.csv.zst",
@@ -36,7 +36,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         println!("{name}: {}", kinds.join(", "));
     }
 
-    // A sheet of a workbook is named behind its file. Columns that nobody asks for are not read.
+    // The name of a sheet follows the name of the workbook. Only the columns that are used are
+    // read.
     let sheet = directory.join("months.xlsx:Sheet1");
     println!(
         "\n{:?}",
@@ -46,7 +47,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         io::read(directory.join("months.xlsx:Shet1")).err().ok_or("there is no such sheet")?;
     println!("{}", misspelt.to_string().replace(&directory.display().to_string(), "…"));
 
-    // Texts that are numbers stay texts, unless it is said what they are.
+    // Texts that look like numbers stay texts, unless the reading says otherwise.
     let lines = "{\"day\": \"2025-06-30\", \"fee\": \"1.50\"}\n{\"day\": \
         null, \"fee\": \"2\", \"paid\": true}\n";
     for reading in [Reading::new(), Reading::new().read("fee", "number")] {

@@ -1,5 +1,4 @@
-//! What does each vessel's record say now? And what did it say at the end of 2024, and first of
-//! all?
+//! The latest record of each vessel, its state at the end of 2024, and its first record.
 //!
 //! `cargo run -p jembric --example latest`
 
@@ -10,23 +9,23 @@ type Failure = Box<dyn std::error::Error>;
 fn main() -> Result<(), Failure> {
     let inspections = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/inspections.csv"))?;
 
-    // One record per vessel. Two vessels have two records of their last day: both are kept, and the
-    // ledger warns.
+    // One record for each vessel. Two vessels have two records on their last day: both are kept,
+    // and the ledger warns.
     let latest = Latest::new("inspected_on").per(["vessel"]);
     let now = latest.apply(&inspections)?;
     println!("{}\n", now.ledger);
 
-    // The same with ties decided: by the reading, and then by the order of the rows.
+    // The same with ties broken by the reading, and then by the order of the rows.
     let decided = latest.clone().then(["hull_mm"]).ties(Ties::First).apply(&inspections)?;
     println!("{}\n", decided.ledger);
     assert_eq!(decided.table.rows() as u64, decided.ledger.count("entities"));
 
-    // As of the end of 2024: later records are not considered, and counted.
+    // As of the end of 2024. Later records are dropped, and counted.
     let context = Context::new().as_of("2024-12-31".parse()?).reconcile(["hull_mm"]);
     let then = latest.apply_with(&inspections, &context)?;
     println!("{}\n", then.ledger);
 
-    // The mirror: what the first record said, marked among all rows.
+    // The first record of each vessel, marked among all rows.
     let first =
         Earliest::new("inspected_on").per(["vessel"]).mark("is_first").apply(&inspections)?;
     io::Writing::new()

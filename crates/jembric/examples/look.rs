@@ -1,4 +1,4 @@
-//! What is in this file, are its dates really dates, what looks wrong?
+//! What a file holds, whether its dates are really dates, and what looks wrong.
 //!
 //! `cargo run -p jembric --example look`
 

@@ -1,7 +1,7 @@
-//! Makes the demo's tables: a year and a half of a harbour that does not exist, with the trouble
-//! that real tables have.
+//! Makes the tables of the demo: a year and a half of a harbour that does not exist, with the
+//! problems that real tables have.
 //!
-//! `cargo run -p jembric --example make_harbour` writes them to `demo/`; with the fixed seed they
+//! `cargo run -p jembric --example make_harbour` writes them to `demo/`. The seed is fixed, so they
 //! are always the same.
 
 use jembric::calendar::{Day, Span};
@@ -10,7 +10,7 @@ use std::{fmt::Write as _, fs, path::Path};
 const FIRST: &str = "2024-01-01";
 const LAST: &str = "2025-06-30";
 
-/// Vessel, class, tonnage, built.
+/// Vessel, class, tonnage, year of construction.
 const VESSELS: [(&str, &str, u32, u32); 14] = [
     ("Petrel", "coaster", 2_840, 1998),
     ("Bolt Head", "coaster", 3_120, 2004),
@@ -71,7 +71,7 @@ const HOLIDAYS: [(u32, u32, &str); 5] = [
     (12, 26, "Second of Midwinter"),
 ];
 
-/// What a ton costs at each crane, from a day on; nobody sorted it.
+/// The price of a ton at each crane from a day on, not sorted.
 fn tariff() -> Result<String, Failure> {
     let mut text = "crane,valid_from,per_ton\n".to_owned();
     for (crane, from, price) in [
@@ -89,7 +89,7 @@ fn tariff() -> Result<String, Failure> {
     Ok(text)
 }
 
-/// The days on which the harbour office is closed: month, day and name.
+/// The holidays of the harbour office: month, day and name.
 fn holidays() -> Result<String, Failure> {
     let mut text = "day,name\n".to_owned();
     for year in 2024..=2025 {
@@ -108,7 +108,7 @@ fn plus(day: Day, days: i32) -> Result<Day, Failure> {
     Ok(Span::days(days).after(day)?)
 }
 
-/// So many days of the range, in order.
+/// This number of days of the range, in order.
 fn some_days(
     random: &mut fastrand::Rng,
     first: Day,
@@ -131,7 +131,8 @@ fn vessels() -> Result<String, Failure> {
     Ok(text)
 }
 
-/// Ties: two inspections of one vessel on its last day. Missing: two dates, a vessel.
+/// With ties (two inspections of one vessel on its last day) and missing values (two dates, one
+/// vessel).
 fn inspections(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Failure> {
     let mut rows = Vec::new();
     for (vessel, ..) in VESSELS {
@@ -178,7 +179,7 @@ struct Stay {
     tons: u32,
 }
 
-/// Still in port: those of the last days. Reversed: one whose dates were swapped.
+/// The last stays are still open, and one has its dates swapped.
 fn stays(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<Vec<Stay>, Failure> {
     let mut stays = Vec::new();
     for berth in BERTHS {
@@ -223,8 +224,8 @@ fn stays_text(stays: &[Stay]) -> Result<String, Failure> {
     Ok(text)
 }
 
-/// Crane lifts, most of them inside a stay; some a few days late, one of a vessel nobody knows, one
-/// misspelt, some in another case or with a blank behind.
+/// Crane lifts, most of them during a stay. Some are a few days late, one is of an unknown vessel,
+/// one is misspelt, and some have another case or a trailing blank.
 fn lifts(random: &mut fastrand::Rng, stays: &[Stay]) -> Result<String, Failure> {
     let mut rows = Vec::new();
     for stay in stays {
@@ -254,7 +255,7 @@ fn lifts(random: &mut fastrand::Rng, stays: &[Stay]) -> Result<String, Failure> 
     Ok(text)
 }
 
-/// Water level a day at two gauges, with days that nobody read it and cells that say so.
+/// The water level on each day at two gauges, with missing days and cells without a value.
 fn gauge(random: &mut fastrand::Rng) -> Result<String, Failure> {
     let (first, last): (Day, Day) = ("2025-01-01".parse()?, LAST.parse()?);
     let mut text = "day,gauge,level_m\n".to_owned();
@@ -276,7 +277,7 @@ fn gauge(random: &mut fastrand::Rng) -> Result<String, Failure> {
     Ok(text)
 }
 
-/// Deliveries to the fuel tank, now and then two on a day.
+/// Deliveries to the fuel tank, sometimes two on a day.
 fn fuel_in(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Failure> {
     let mut text = "day,litres,supplier\n".to_owned();
     for day in some_days(random, first, last, 6..13)? {
@@ -292,7 +293,7 @@ fn fuel_in(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, 
     Ok(text)
 }
 
-/// Fuel given out: several rows a day.
+/// Fuel consumption, with several rows for each day.
 fn fuel_out(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Failure> {
     let mut text = "day,litres,vessel\n".to_owned();
     for day in some_days(random, first, last, 1..3)? {
@@ -304,7 +305,8 @@ fn fuel_out(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String,
     Ok(text)
 }
 
-/// Harbour dues: issued, due, and paid early, late or not yet. Written with slashes, the day first.
+/// Harbour dues: issued, due, and paid early, late or not yet. Dates are written with slashes, the
+/// day first.
 fn dues(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Failure> {
     let slashes = |day: Day| {
         let (year, month, of_month) = day.ymd();
@@ -331,15 +333,15 @@ fn dues(random: &mut fastrand::Rng, first: Day, last: Day) -> Result<String, Fai
     Ok(text)
 }
 
-/// Crane movements around the night in which the clocks went forward (2025-03-30), with the offset
-/// of the local clock.
+/// Crane movements around the night of 2025-03-30, when the clocks went forward, with the offset of
+/// the local clock.
 fn crane_log(random: &mut fastrand::Rng) -> Result<String, Failure> {
     let mut text = "at,crane,event\n".to_owned();
     let change = "2025-03-30".parse::<Day>()?;
     let mut minutes = i64::from(change.number() - 4) * 1_440;
     while minutes < i64::from(change.number() + 5) * 1_440 {
         minutes += random.i64(15..150);
-        // The clocks go from 01:00 to 02:00, local time at offset zero.
+        // The clocks go from 01:00 to 02:00; the local time had offset zero.
         let offset = i64::from(minutes >= i64::from(change.number()) * 1_440 + 60);
         let local = minutes + offset * 60;
         let day = Day::from_number(i32::try_from(local.div_euclid(1_440))?)

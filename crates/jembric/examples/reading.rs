@@ -1,4 +1,4 @@
-//! How do difficult files become tables, and what do they say when they do not?
+//! How difficult files are read, and which errors they give.
 //!
 //! `cargo run -p jembric --example reading`
 
@@ -8,8 +8,8 @@ use jembric::{
 };
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
-    // Whether day or month comes first is decided from the whole column; where it cannot be,
-    // nothing is guessed.
+    // Whether the day or the month comes first is decided from the whole column. If the column does
+    // not show it, it is an error and not a guess.
     let open = "seen,vessel\n03/04/2025,Petrel\n05/06/2025,Thrift\n";
     let table = Reading::new().stream("open.csv", open.as_bytes())?;
     let refused = jembric::Latest::new("seen").apply(&table).map(|outcome| outcome.table.rows());
@@ -17,7 +17,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let table = Reading::new().date_order(Order::DayFirst).stream("open.csv", open.as_bytes())?;
     println!("newest: {}\n", table.newest("seen", &Zone::default())?);
 
-    // Old exports: no header, a decimal comma, marks for "no value", years of two digits, another
+    // Old exports: no header, a decimal comma, marks for missing values, two-digit years, another
     // encoding.
     let old = b"30.06.49;M\xf6we;3,5\n01.07.49;-;4\n";
     let table = Reading::new()
@@ -32,7 +32,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         println!("{}: {}", column.name, column.kind.ok_or("a type")?);
     }
 
-    // A mistake has its file, line and reason.
+    // An error has its file, line and reason.
     let ragged =
         Reading::new().stream("ragged.csv", "a,b\n1,2\n3\n".as_bytes()).map(|table| table.rows());
     println!("\n{}", ragged.err().ok_or("a ragged row is refused")?);

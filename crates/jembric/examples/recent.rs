@@ -1,4 +1,4 @@
-//! Only the last nine months, only the two quarters before this one, only March.
+//! The last nine months, the two quarters before this one, or March.
 //!
 //! `cargo run -p jembric --example recent`
 
@@ -7,7 +7,7 @@ use jembric::{Context, Recent, calendar::Grain, io};
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let lifts = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/lifts.csv"))?;
 
-    // Without an as-of date it is the newest date of the column.
+    // Without an as-of date, the newest date of the column is used.
     let last = Recent::last("lifted_on", "9 months".parse()?).apply(&lifts)?;
     println!("{}\n", last.ledger);
 

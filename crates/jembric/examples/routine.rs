@@ -1,4 +1,4 @@
-//! A report that is saved and runs again: the harbour's routine, checked, run, and written anew.
+//! A saved report that runs again: the harbour's routine, checked, run, and saved anew.
 //!
 //! `cargo run -p jembric --example routine`
 
@@ -13,8 +13,8 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let routine = Routine::file(path)?;
     let files = Routine::files_beside(path);
 
-    // Every step is proved by the names in the headers of its files, before any row is read.
-    // Nothing is written, since it is not said where.
+    // Every step is checked by the names in the headers of its files, before any row is read.
+    // Nothing is written, because no output is named.
     let mut run = Run::on(&files, "2025-07-01".parse()?);
     run.follow = Some("vessel = 'Wend'".parse()?);
     let checked = routine.check(&run)?;
@@ -29,7 +29,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     })?;
     println!("\n{}", told.join("\n"));
 
-    // A mistake is shown at its line.
+    // A mistake is shown with its line.
     let mistaken = Routine::parse(
         "report.toml",
         "[[step]]\nread = \"stays.csv\"\nlates = { date = \"left\" }\n",

@@ -1,4 +1,4 @@
-//! The highest water so far, the mean of seven days, and what is in the tank.
+//! The highest water level so far, the mean of seven days, and the fuel in the tank.
 //!
 //! `cargo run -p jembric --example running`
 
@@ -12,7 +12,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let markdown = io::Writing::new().format(io::Format::Markdown);
     let gauge = io::Reading::new().missing(["-"]).file(demo("gauge.csv"))?;
 
-    // Each day's highest mark so far, and where a day brought a new one.
+    // The highest level so far, and the days with a new one.
     let highest =
         Running::new("day").per(["gauge"]).max(["level_m as highest"]).mark_highs("is_high");
     let highest = highest.apply(&gauge)?;
@@ -23,14 +23,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let week = Running::new("day").per(["gauge"]).mean(["level_m"]).trailing("7 days".parse()?);
     markdown.write(&week.apply(&gauge)?.table.head(3), &mut std::io::stdout())?;
 
-    // Two books as one, and the balance after each day, from what was in the tank before.
+    // Both books as one, and the balance after each day, from an opening balance.
     let (came, went) = (io::read(demo("fuel_in.csv"))?, io::read(demo("fuel_out.csv"))?);
     let both = Stack::new().source("book").apply(&[("in", &came), ("out", &went)])?.table;
     let signed = Add::new(["change = if book = 'in' then litres else -litres"]).apply(&both)?.table;
     let balance =
         Running::new("day").sum(["change as in_tank"]).opening(12_000).apply(&signed)?.table;
 
-    // And that at the end of each month.
+    // The balance at the end of each month.
     let states = Latest::new("day")
         .then(["book"])
         .ties(jembric::Ties::First)

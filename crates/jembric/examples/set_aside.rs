@@ -1,5 +1,5 @@
-//! Where did every row go? The ledger, the rows set aside with their reasons, and sums that
-//! reconcile.
+//! The account of every row: the ledger, the rows set aside with their reasons, and reconciled
+//! sums.
 //!
 //! `cargo run -p jembric --example set_aside`
 

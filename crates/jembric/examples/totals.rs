@@ -12,13 +12,13 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let markdown = io::Writing::new().format(io::Format::Markdown);
     let (stays, dues) = (io::read(demo("stays.csv"))?, io::read(demo("dues.csv"))?);
 
-    // Two columns of dates on one axis.
+    // Two columns of dates on a common axis.
     let quarters =
         Totals::new().date(["arrived", "left"]).grain(Grain::Quarter).count().apply(&stays)?;
     markdown.write(&quarters.table, &mut std::io::stdout())?;
     println!("\n{}\n", quarters.ledger);
 
-    // Classes across and weekdays down, with totals both ways: money adds up to the last place.
+    // Classes as columns and weekdays as rows, with totals of both. Amounts add up exactly.
     let weekdays = Totals::new().date(["issued"]).each(Each::Weekday).sum(["amount"]);
     let weekdays = weekdays.side_by_side("class").margins().apply(&dues)?;
     markdown.write(&weekdays.table, &mut std::io::stdout())?;

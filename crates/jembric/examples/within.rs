@@ -1,4 +1,4 @@
-//! Which of these events fell inside which of those windows, and which price was in force?
+//! The events inside each window, and the price in force.
 //!
 //! `cargo run -p jembric --example within`
 
@@ -13,15 +13,14 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let stays = io::read(demo("stays.csv"))?;
     let markdown = io::Writing::new().format(io::Format::Markdown);
 
-    // The lifts that took place while the vessel lay at a berth. The sums of the tons are told for
-    // both sides.
+    // The lifts while the vessel was at a berth, with the sums of the tons on both sides.
     let in_port = Within::new("lifted_on", Window::between("arrived", "left")).matching(["vessel"]);
     let context = Context::new().reconcile(["tons"]);
     let lifted = in_port.apply_with(&lifts, &stays, &context)?;
     markdown.write(&lifted.table.head(3), &mut std::io::stdout())?;
     println!("\n{}\n", lifted.ledger);
 
-    // Those that did not, and why; and the stays in which nothing was lifted.
+    // The other lifts, with the reason; and the stays without a lift.
     let strays = in_port.clone().keep(Keep::StrayEvents).apply(&lifts, &stays)?;
     markdown.write(&strays.table, &mut std::io::stdout())?;
     let idle = in_port.keep(Keep::EmptyWindows).apply(&lifts, &stays)?;
@@ -34,7 +33,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let priced = in_force.keep(Keep::EveryEvent).apply(&lifts, &io::read(demo("tariff.csv"))?)?;
     markdown.write(&priced.table.head(3), &mut std::io::stdout())?;
 
-    // What was paid within three days of the day on which it was due.
+    // The dues that were paid within three days of their due date.
     let near: Window = "due - 3 days..due + 3 days".parse()?;
     let dues = io::read(demo("dues.csv"))?;
     let on_time = Within::new("paid", near)

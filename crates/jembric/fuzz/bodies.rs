@@ -1,5 +1,5 @@
 //! What each fuzz target does with its bytes. The test `corpus` does the same with the files of the
-//! corpus, so that what was found once stays found on any toolchain.
+//! corpus, so that every toolchain checks what was found once.
 
 use jembric::{
     Context, Expression, Filter, Shape, Table,
@@ -13,7 +13,7 @@ use std::sync::Arc;
 /// What a target does with its bytes.
 pub(crate) type Target = fn(&[u8]);
 
-/// All targets by the names of their corpora.
+/// All targets, by the names of their corpora.
 pub(crate) const TARGETS: [(&str, Target); 8] = [
     ("csv", csv),
     ("notation", notation),
@@ -25,16 +25,17 @@ pub(crate) const TARGETS: [(&str, Target); 8] = [
     ("workbook", workbook),
 ];
 
-/// Little enough memory for the fuzzer's own limit.
+/// Less memory than the fuzzer's own limit.
 fn reading() -> Reading {
     Reading::new().most_unpacked(1 << 24).most_columns(1_000)
 }
 
-/// What was read can be written as CSV, and read again with as many rows and the same names.
+/// A table that was read can be written as CSV and read again, with the same number of rows and the
+/// same names.
 fn written_and_read_again(table: &Table) {
     let mut text = Vec::new();
     Writing::new().write(table, &mut text).expect("a table can be written to memory");
-    // The name of the first column can be what another format begins with: `{`, `PAR1`.
+    // The name of the first column can be the beginning of another format: `{`, `PAR1`.
     if !text.first().is_some_and(u8::is_ascii_lowercase) {
         return;
     }
@@ -43,7 +44,7 @@ fn written_and_read_again(table: &Table) {
     assert_eq!(again.rows(), table.rows());
 }
 
-/// CSV, with settings that the first byte chooses.
+/// CSV, with settings chosen by the first byte.
 pub(crate) fn csv(data: &[u8]) {
     let Some((&settings, text)) = data.split_first() else { return };
     let is_set = |bit: u8| settings & 1 << bit != 0;
@@ -59,7 +60,7 @@ pub(crate) fn csv(data: &[u8]) {
     }
 }
 
-/// A date in a text: what was read is a day and a moment of the calendar, or neither.
+/// A date in a text: both the day and the moment exist, or neither does.
 pub(crate) fn notation(data: &[u8]) {
     let Ok(written) = notation::read(data) else { return };
     for order in [Order::DayFirst, Order::MonthFirst] {
@@ -82,12 +83,13 @@ pub(crate) fn expression(data: &[u8]) {
     let _ = Filter::new(parsed.to_string()).apply_with(&table, &context);
 }
 
-/// A routine: one that is parsed can be written, and read again with as many steps.
+/// A routine: if it can be parsed, it can be saved and parsed again, with the same number of steps.
 pub(crate) fn routine(data: &[u8]) {
     let Ok(text) = std::str::from_utf8(data) else { return };
     let Ok(routine) = Routine::parse("fuzz.toml", text) else { return };
     let Ok(written) = routine.to_text(str::to_owned) else { return };
-    // Names that TOML cannot hold bare, and steps that only a text can have, need not come back.
+    // Names that are not bare keys of TOML, and steps that only a text can have, need not come
+    // back.
     if let Ok(again) = Routine::parse("again.toml", &written) {
         assert_eq!(again.steps.len(), routine.steps.len());
     }
@@ -100,7 +102,7 @@ pub(crate) fn json_lines(data: &[u8]) {
     }
 }
 
-/// A format of bytes: whatever they are, there is a table or an error.
+/// A format of bytes: any bytes give a table or an error.
 fn bytes(data: &[u8]) {
     if let Ok(table) = reading().stream("fuzz", data) {
         let _: Shape = table.shape();

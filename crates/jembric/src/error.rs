@@ -1,5 +1,4 @@
-//! What can go wrong between files and answers: the core's errors, and those of reading and
-//! writing.
+//! The error type of the library: the errors of the core, and those of reading and writing.
 
 use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
@@ -11,11 +10,11 @@ pub use mistaken::Mistaken;
 /// A result whose error is [`enum@Error`].
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// What can be wrong with a file, a table, or what was asked of it.
+/// What can be wrong with a file, a table, or the settings of an operation.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum Error {
-    /// The table or the settings cannot give the answer.
+    /// The table or the settings do not allow a result.
     #[error(transparent)]
     Core(#[from] jembric_core::Error),
     /// A file cannot be opened or read.
@@ -24,24 +23,24 @@ pub enum Error {
     Read {
         /// The file.
         file: String,
-        /// What the system said.
+        /// The error of the system.
         source: io::Error,
-        /// A file of a similar name in the same directory.
+        /// A file with a similar name in the same directory.
         nearest: Option<String>,
     },
     /// A directory was given where a file is needed.
-    #[error("{file}: is a directory, where a file is needed")]
+    #[error("{file}: this is a directory, but a file is required")]
     Directory {
         /// The directory.
         file: String,
     },
-    /// There is nothing in the file.
-    #[error("{file}: the file is empty. Expected a line with the names of the columns")]
+    /// The file is empty.
+    #[error("{file}: the file is empty. Expected a first line with the names of the columns")]
     Empty {
         /// The file.
         file: String,
     },
-    /// Bytes that are no text in the encoding.
+    /// Bytes that are not text in the encoding.
     #[error("{}", not_text(.file, (*.line, *.byte, *.value), .encoding, &in_rust))]
     NotText {
         /// The file.
@@ -52,7 +51,7 @@ pub enum Error {
         byte: u64,
         /// Its value.
         value: u8,
-        /// The encoding as which it was read.
+        /// The encoding used to read it.
         encoding: &'static str,
     },
     /// A row has more or fewer cells than there are columns.
@@ -65,21 +64,21 @@ pub enum Error {
         file: String,
         /// The line on which the row begins.
         line: u64,
-        /// How many columns there are.
+        /// The number of columns.
         expected: usize,
-        /// How many cells there are.
+        /// The number of cells.
         found: usize,
         /// The row's first cells.
         text: String,
     },
-    /// A line, or a row of a sheet, that is not as its format has it.
+    /// A line, or a row of a sheet, that is not valid in its format.
     #[error("{file}: line {line}: {problem}")]
     Line {
         /// The file.
         file: String,
         /// The line.
         line: u64,
-        /// What is wrong there, and what was expected.
+        /// What is wrong, and what was expected.
         problem: String,
     },
     /// A quote is never closed.
@@ -87,26 +86,26 @@ pub enum Error {
     OpenQuote {
         /// The file.
         file: String,
-        /// The line on which it begins.
+        /// The line of the quote.
         line: u64,
-        /// What follows it.
+        /// The text after it.
         text: String,
     },
-    /// A quote stands where RFC 4180 has none.
+    /// A quote in a place where RFC 4180 allows none.
     #[error("{}", stray_quote(.file, *.line, .text, *.opened, &in_rust))]
     StrayQuote {
         /// The file.
         file: String,
         /// The line.
         line: u64,
-        /// What stands around it.
+        /// The text around it.
         text: String,
         /// The line on which the quoted cell began that this quote would close.
         opened: Option<u64>,
     },
-    /// Cells that are not in the format that was given for their column.
+    /// Cells do not match the format that was given for their column.
     #[error("{file}: column `{column}`: {bad} of its {values} values {} `{format}`: {}{}",
-        if *.bad == 1 { "is not in the format" } else { "are not in the format" },
+        if *.bad == 1 { "does not match the format" } else { "do not match the format" },
             .first.join(", "), if *.bad > .first.len() as u64 { ", …" } else { "" })]
     Format {
         /// The file.
@@ -115,95 +114,92 @@ pub enum Error {
         column: String,
         /// The format.
         format: String,
-        /// How many cells have a value.
+        /// The number of cells with a value.
         values: u64,
-        /// How many of them are not in the format.
+        /// The number of cells that do not match.
         bad: u64,
         /// The first three of them, each with its line.
         first: Vec<String>,
     },
-    /// A setting has a value with which nothing can be done.
+    /// A setting has an invalid value.
     #[error("`{setting}`: {value}: expected {expected}")]
     Setting {
         /// The setting.
         setting: &'static str,
-        /// The value given.
+        /// The value.
         value: String,
-        /// What it may be.
+        /// The valid values.
         expected: String,
     },
-    /// A packed file unpacks to far more than its size.
+    /// A compressed file unpacks to more than the limit.
     #[error("{}", unpacks(.file, *.packed, *.most, &in_rust))]
     Unpacks {
         /// The file.
         file: String,
         /// Its size in bytes.
         packed: u64,
-        /// How many it may unpack to.
+        /// The limit.
         most: u64,
     },
-    /// A file has more columns than are read.
+    /// A file has more columns than the limit.
     #[error("{}", many_columns(.file, *.columns, *.most, &in_rust))]
     ManyColumns {
         /// The file.
         file: String,
-        /// How many it has.
+        /// The number of columns.
         columns: u64,
-        /// How many it may have.
+        /// The limit.
         most: u64,
     },
-    /// What a file says of its columns is not so.
+    /// The file makes a false statement about its columns.
     #[error("{file}: {source}")]
     InFile {
         /// The file.
         file: String,
-        /// What is wrong.
+        /// The error.
         source: Box<jembric_core::Error>,
     },
-    /// What went wrong with a setting.
+    /// An error in a setting.
     #[error("{source}")]
     OfSetting {
         /// The setting.
         setting: &'static str,
-        /// What went wrong.
+        /// The error.
         source: Box<Error>,
     },
-    /// A setting cannot have the value that it was given, or is missing.
+    /// A setting is missing or has an invalid value.
     #[error("{0}")]
     Value(Box<jembric_core::Error>),
-    /// Settings of which one is not what it should be, or which lack one.
+    /// Settings that are invalid together, or incomplete.
     #[error("{0}")]
     Settings(String),
-    /// A routine is not what it should be.
+    /// A routine is invalid.
     #[error("{0}")]
     Routine(Box<Mistaken>),
-    /// An output would replace a file that is read.
-    #[error(
-        "{file}: is one of the files that are read, and would be overwritten. Name another file"
-    )]
+    /// An output would overwrite an input file.
+    #[error("{file}: this output would overwrite an input file. Choose another file")]
     OntoInput {
         /// The file.
         file: String,
     },
-    /// Two outputs would be one file.
+    /// Two outputs have the same file.
     #[error(
-        "{file}: {one} and {other} would be written to the same file. Name another file for one \
-            of them"
+        "{file}: {one} and {other} would be written to the same file. Choose another file for one of them"
     )]
     OutputTwice {
         /// The file.
         file: String,
-        /// What is written there, in words.
+        /// What is written to it.
         one: String,
-        /// And what else.
+        /// What else is written to it.
         other: String,
     },
-    /// Something cannot be written.
-    #[error("{file}: could not be written: {}. Nothing was left half-written", reason(.source))]
+    /// An output cannot be written.
+    #[error("{file}: could not be written: {}. No incomplete file was left", reason(.source))]
     Write {
         /// The file, or `standard output`.
         file: String,
-        /// What the system said.
+        /// The error of the system.
         source: io::Error,
     },
 }
@@ -213,12 +209,12 @@ impl Error {
         move |source| Error::Write { file: file.to_string(), source }
     }
 
-    /// Whether whoever reads the output has stopped reading, which is no failure.
+    /// Whether the reader of the output has closed the pipe, which is not a failure.
     pub fn is_closed_pipe(&self) -> bool {
         matches!(self, Error::Write { source, .. } if source.kind() == io::ErrorKind::BrokenPipe)
     }
 
-    /// What it says, in the words of a way in for what it advises to set.
+    /// The text of the error, in the words of an interface.
     pub fn told(&self, words: Words<'_>) -> String {
         match self {
             Error::Core(error) => error.told(words),
@@ -240,7 +236,7 @@ impl Error {
         }
     }
 
-    /// The same error, which knows the setting that caused it.
+    /// Adds the setting that caused the error.
     pub(crate) fn of_setting(self, setting: &'static str) -> Error {
         match self {
             Error::Core(error) => Error::Core(error.of_setting(setting)),
@@ -248,7 +244,7 @@ impl Error {
         }
     }
 
-    /// The setting that caused it, where one did.
+    /// The setting that caused the error, if one did.
     pub fn setting(&self) -> Option<&str> {
         match self {
             Error::Core(error) => error.setting(),
@@ -258,7 +254,7 @@ impl Error {
         }
     }
 
-    /// The file that it is about, where it is about one.
+    /// The file that the error is about, if any.
     pub fn file(&self) -> Option<&str> {
         match self {
             Error::Core(error) => error.file(),
@@ -283,7 +279,7 @@ impl Error {
         }
     }
 
-    /// What is wrong with an expression, where that is the matter.
+    /// The error in an expression, if it is one.
     pub(crate) fn expression(&self) -> Option<&ExpressionError> {
         match self {
             Error::Core(error) => match error.fact() {
@@ -307,18 +303,14 @@ fn not_text(
 ) -> String {
     let other = words(&Advised::Reading("encoding", Some("windows-1252")));
     format!(
-        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Say how \
-            the file is written: \
-         {other}, `utf-16le` or another"
+        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Set the encoding of the file: {other}, `utf-16le` or another"
     )
 }
 
 fn open_quote(file: &str, line: u64, text: &str, words: Words<'_>) -> String {
     let plain = words(&Advised::Reading("no-quotes", None));
     format!(
-        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, write \
-            a quote inside a \
-         quoted cell twice, or read quotes as ordinary characters ({plain})"
+        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, double quotes inside a quoted cell, or read quotes as ordinary characters ({plain})"
     )
 }
 
@@ -326,9 +318,7 @@ fn stray_quote(file: &str, line: u64, text: &str, opened: Option<u64>, words: Wo
     let plain = words(&Advised::Reading("no-quotes", None));
     let opened = opened_on(&opened);
     format!(
-        "{file}: line {line}: a quote in the middle of a cell: {text}{opened}. Write such a cell \
-            in quotes with its own \
-         quotes doubled, or read quotes as ordinary characters ({plain})"
+        "{file}: line {line}: there is a quote in the middle of a cell: {text}{opened}. Quote the whole cell and double the quotes inside it, or read quotes as ordinary characters ({plain})"
     )
 }
 
@@ -336,9 +326,7 @@ fn unpacks(file: &str, packed: u64, most: u64, words: Words<'_>) -> String {
     let more = most.saturating_mul(8).to_string();
     let more = words(&Advised::Reading("most-unpacked", Some(&more)));
     format!(
-        "{file}: its {packed} bytes unpack to more than {most}, and so they are not read. If that \
-            is right, allow more: \
-         {more}"
+        "{file}: its {packed} bytes unpack to more than the limit of {most} bytes. If the file is right, raise the limit: {more}"
     )
 }
 
@@ -346,8 +334,7 @@ fn many_columns(file: &str, columns: u64, most: u64, words: Words<'_>) -> String
     let more = columns.to_string();
     let more = words(&Advised::Reading("most-columns", Some(&more)));
     format!(
-        "{file}: it has {columns} columns, more than the {most} that are read. If that is right, \
-            allow more: {more}"
+        "{file}: it has {columns} columns, more than the limit of {most}. If the file is right, raise the limit: {more}"
     )
 }
 
@@ -362,5 +349,5 @@ fn reason(error: &io::Error) -> String {
 }
 
 fn opened_on(line: &Option<u64>) -> String {
-    line.map(|line| format!(" (the cell's first quote is on line {line})")).unwrap_or_default()
+    line.map(|line| format!(" (the quoted cell began on line {line})")).unwrap_or_default()
 }

@@ -1,10 +1,11 @@
-//! The formats of files, each in a module of its own: what tells a file of it, and its rows in and
-//! out.
+//! The file formats, each in a module of its own: how to recognize the format, and how to read and
+//! write rows.
 //!
-//! `detect` tells by a file's first bytes what it is, `sheet` and `packing` by its name. `batches`
-//! has Parquet and Arrow, `packed` gzip and zstd, `json_lines` and `workbook` write their rows down
-//! (`transcript`) for the reader of CSV, `text` writes cells. What `absent` has stands for formats
-//! whose feature is off. Nothing here knows how files are read or written as a whole.
+//! `detect` recognizes a format by the first bytes of a file, `sheet` and `packing` by its name.
+//! `batches` has Parquet and Arrow, `packed` gzip and zstd. `json_lines` and `workbook` convert
+//! their rows to CSV (`transcript`) for the one reader of CSV. `text` formats cells. The modules of
+//! `absent` replace formats whose feature is off. Nothing here knows how whole files are read or
+//! written.
 
 pub(crate) mod batches;
 #[cfg(feature = "c-data")]
@@ -27,19 +28,19 @@ pub(crate) mod workbook;
 use crate::{Result, Shape, Table};
 use std::io;
 
-/// Chooses columns by their places, told the names of all of them.
+/// Chooses columns by their places, from the names of all columns.
 pub(crate) type Choose<'a> = dyn Fn(&mut dyn Iterator<Item = &str>) -> Vec<usize> + 'a;
 
 /// A file whose columns are known before its rows are read.
 pub(crate) trait Source {
-    /// The names and types of its columns.
+    /// The names and types of the columns.
     fn shape(&self) -> Result<Shape>;
 
-    /// Hands over the rows of the chosen columns in batches. A format that has to be read whole
-    /// hands over one.
+    /// Delivers the rows of the chosen columns in batches. A format that must be read as a whole
+    /// delivers one.
     ///
-    /// Errors: the file is damaged; its rows need more bytes than they may; those of whatever takes
-    /// the batches.
+    /// Errors: the file is damaged; its rows need more bytes than the limit; errors of the
+    /// receiver.
     fn batches(
         &self,
         choose: &Choose<'_>,
@@ -48,14 +49,14 @@ pub(crate) trait Source {
     ) -> Result<()>;
 }
 
-/// What writes a table batch by batch in a format, into bytes that go to a file, a pipe or a
-/// terminal. One that is dropped before it is finished leaves what it has written incomplete: the
-/// file that takes the bytes is then given up.
+/// Writes a table batch by batch in a format, as bytes for a file, a pipe or a terminal. If it is
+/// dropped before it is finished, its output is incomplete, and the file that receives it is
+/// discarded.
 pub(crate) trait Target {
-    /// Writes the next rows; the first batch brings a header with it, where the format has one.
+    /// Writes the next rows. The first batch also writes the header, if the format has one.
     fn write(&mut self, rows: &Table, to: &mut dyn io::Write) -> io::Result<()>;
 
-    /// Writes what comes at the end.
+    /// Writes the end of the format.
     fn finish(self: Box<Self>, to: &mut dyn io::Write) -> io::Result<()> {
         let _ = to;
         Ok(())

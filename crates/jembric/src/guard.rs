@@ -1,7 +1,7 @@
-//! Panics of format libraries on damaged files, as errors.
+//! Converts panics of format libraries on damaged files to errors.
 //!
-//! A library that reads a format may meet bytes that its authors did not think of. What was asked
-//! is then not answered, and nothing is written; the process goes on.
+//! A format library may meet bytes that its authors did not consider. Then the command fails
+//! without writing anything, and the process continues.
 
 use std::{
     any::Any,
@@ -11,14 +11,14 @@ use std::{
 };
 
 thread_local! {
-    /// Whether a panic of this thread will be caught, and so is not to be printed.
+    /// Whether a panic of this thread will be caught, and must not be printed.
     static IS_GUARDED: Cell<bool> = const { Cell::new(false) };
 }
 
-/// What the work gives, or what it panicked with.
+/// Runs the work, and returns its result or the message of its panic.
 ///
-/// Each thread that does a part of the work has to be guarded on its own, or its panic is printed
-/// before it comes here.
+/// Each thread that does part of the work must be guarded separately. Otherwise its panic is
+/// printed before it arrives here.
 pub(crate) fn guarded<T>(work: impl FnOnce() -> T) -> Result<T, String> {
     static QUIET: Once = Once::new();
     QUIET.call_once(|| {

@@ -1,4 +1,4 @@
-//! Files to tables and tables to files.
+//! Reads tables from files, and writes tables to files.
 //!
 //! ```
 //! use jembric::io::{Reading, Order};
@@ -8,8 +8,8 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 //!
-//! How files become tables is in the room `read`, how tables become files in `write`; `formats` has
-//! a module for each format. What a user needs of them stands here.
+//! `read` has the code for reading, `write` that for writing, and `formats` a module for each
+//! format. The public items are collected here.
 
 #[cfg(feature = "c-data")]
 pub use crate::formats::c_stream::{from_c_stream, to_c_stream};
@@ -34,12 +34,12 @@ pub use jembric_core::calendar::notation::Order;
 use crate::{Result, Table};
 use std::path::Path;
 
-/// Reads a CSV file with all settings found from the file itself; see [`Reading`].
+/// Reads a CSV file, and detects all settings from it; see [`Reading`].
 pub fn read(path: impl AsRef<Path>) -> Result<Table> {
     Reading::new().file(path)
 }
 
-/// Writes a table to a file, in the format that its ending tells, complete or not at all; see
+/// Writes a table to a file, in the format of its extension, completely or not at all; see
 /// [`Writing`].
 pub fn write(table: &Table, path: impl AsRef<Path>) -> Result<()> {
     Writing::of(path.as_ref())?.file(table, path)

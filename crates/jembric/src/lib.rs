@@ -32,11 +32,11 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 //!
-//! Every operation returns an [`Outcome`]: the answer, the rows that could not be used, and the
-//! [`Ledger`], in which rows in = kept + dropped + set aside. Tables come in and go out as Arrow
-//! record batches ([`arrow`]).
+//! Every operation returns an [`Outcome`]: the result, the rows that could not be used, and the
+//! [`Ledger`], in which rows in = kept + dropped + set aside. Tables can be made from and converted
+//! to Arrow record batches ([`arrow`]).
 
-// Where a format is left out, what only it needs is not used.
+// If a format is disabled, the code that only it needs is unused.
 #![cfg_attr(
     not(all(
         feature = "arrow-files",
@@ -62,11 +62,11 @@ pub use error::{Error, Result};
 pub use jembric_core::{
     Access, Active, Add, Almanac, Cause, Column, ColumnLook, ColumnShape, Columns, Context,
     DateLook, Dated, Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry,
-    ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, GoOn, Keep,
-    Latest, Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick, Plan,
-    Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table, Takes,
-    Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar, grouped,
-    settings,
+    ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, GoOn,
+    Keep, Latest, Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick,
+    Plan, Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table,
+    Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
+    grouped, settings,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,

@@ -1,11 +1,12 @@
-//! From files to tables.
+//! Reads files as tables.
 //!
-//! Reading is done in regions of some megabytes, on all threads, straight into columns of their
-//! final length: `bytes` gives the text, `header` names the columns, `layout` finds where records
-//! begin, `records` and `marks` where cells end, `infer` decides each column's type from all of its
-//! cells, `given_formats` has the formats that users give, `convert` fills the columns, `pass` does
-//! either on all threads, and `table` puts these together, as a `reading` says. `settings` has what
-//! can be written down of a reading, `holidays` and `entities` read files of days and of keys.
+//! Files are read in regions of some megabytes, on all threads, directly into columns of their
+//! final length. `bytes` provides the text, `header` names the columns, `layout` finds the
+//! beginnings of records, `records` and `marks` find the ends of cells, `infer` decides the type of
+//! each column from all of its cells, `given_formats` has the formats that users give, `convert`
+//! fills the columns, `pass` runs both on all threads, and `table` combines these as a `reading`
+//! says. `settings` has the serialized form of a reading. `holidays` and `entities` read files of
+//! days and of keys.
 
 pub(crate) mod bytes;
 pub(crate) mod convert;

@@ -1,4 +1,4 @@
-//! Saved lists of steps: a report that runs again next month.
+//! Saved lists of steps: a report that can run again next month.
 //!
 //! ```toml
 //! title = "Inspections that are due on {as-of}"
@@ -17,12 +17,11 @@
 //! write = "overdue.csv"
 //! ```
 //!
-//! A step works on what it reads (`read`: a file, or a table with `file` and how it is read), on a
+//! A step works on its input (`read`: a file, or a table with `file` and reading settings), on a
 //! named earlier step (`from`), or on the step before. Second tables (`within = { windows = … }`,
-//! `stack = […]`) are earlier steps or files. `parse` makes steps of such a text and tells mistakes
-//! at their place; `run` checks them, runs them and writes what they say; `needed` tells which
-//! columns they use, and `stream` which steps hand their rows on in stretches; `save` writes the
-//! text.
+//! `stack = […]`) are earlier steps or files. `parse` converts the text to steps and marks
+//! mistakes; `run` checks and runs the steps and writes their files; `needed` finds the columns
+//! that they use, and `stream` the steps that can pass rows on in batches; `save` writes the text.
 
 mod checked;
 mod needed;
@@ -47,21 +46,21 @@ use std::{ops::Range, path::Path, sync::Arc};
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
 pub struct Routine {
-    /// What it is called; `{as-of}` in it is the as-of date.
+    /// The title, in which `{as-of}` is replaced by the as-of date.
     pub title: Option<String>,
-    /// The date that it speaks of: a date, `today`, `newest:COLUMN`, with a span added or taken.
+    /// The as-of date: a date, `today`, or `newest:COLUMN`, plus or minus a span.
     pub as_of: Option<String>,
-    /// The zone in which points in time are cut into days.
+    /// The time zone that converts points in time to days.
     pub zone: Option<String>,
     /// The steps, in order.
     pub steps: Vec<Planned>,
     text: Option<Arc<Text>>,
-    /// Where the as-of date and the zone stand in it.
+    /// The places of the as-of date and the zone in the text.
     as_of_at: Range<usize>,
     zone_at: Range<usize>,
 }
 
-/// The text that a routine was read from, to point at.
+/// The text of the routine, for messages.
 #[derive(Debug)]
 struct Text {
     file: String,
@@ -72,34 +71,34 @@ struct Text {
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Planned {
-    /// The name by which later steps find its answer.
+    /// The name by which later steps refer to it.
     pub name: Option<String>,
     /// The tables that it works on, the main one first.
     pub inputs: Vec<Input>,
     /// Its operation.
     pub operation: &'static Described,
-    /// The operation's settings; files of holidays and entities are named in them.
+    /// The settings of the operation. Files of holidays and entities are given by name.
     pub settings: GivenSettings,
     /// The columns of each table that an almanac covers.
     pub covered: Vec<Vec<String>>,
-    /// The file that its answer is written to; `{as-of}` in it is the as-of date.
+    /// The file for the result, in whose name `{as-of}` is replaced by the as-of date.
     pub write: Option<String>,
-    /// Where it stands in the text, and each of its settings and files.
+    /// The place of the step in the text, and those of its settings and files.
     at: Range<usize>,
     settings_at: Vec<(String, Range<usize>)>,
 }
 
-/// What a step works on.
+/// The input of a step.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Input {
     /// A file, and how it is read.
     File(String, ReadingSettings),
-    /// The answer of an earlier step, by its place.
+    /// The result of an earlier step, by its place.
     Step(usize),
 }
 
 impl Planned {
-    /// A step of an operation with its settings, that works on these.
+    /// A step with an operation, its settings and its inputs.
     pub fn new(
         operation: &'static Described,
         settings: GivenSettings,
@@ -124,12 +123,12 @@ impl Planned {
         self
     }
 
-    /// What it is called where it has no name of its own.
+    /// The title of a step without a name.
     pub fn title(&self) -> &str {
         self.name.as_deref().unwrap_or(self.operation.name)
     }
 
-    /// How many tables it works on at least.
+    /// The least number of tables that it works on.
     fn least_inputs(&self) -> usize {
         match self.operation.reads {
             Reads::OneTable | Reads::SeveralTables => 1,
@@ -139,7 +138,7 @@ impl Planned {
     }
 }
 
-/// The words of a routine for what an error advises to set.
+/// The words of a routine for suggested settings.
 fn routine_words(advised: &Advised<'_>) -> String {
     let value = |value: &str| match value.parse::<i64>() {
         Ok(_) => value.to_owned(),
@@ -166,12 +165,12 @@ fn routine_words(advised: &Advised<'_>) -> String {
     }
 }
 
-/// A value as a text of TOML.
+/// A value as a TOML string.
 fn toml_text(text: &str) -> String {
     toml::Value::from(text).to_string()
 }
 
-/// A name as a key of TOML.
+/// A name as a TOML key.
 fn key(name: &str) -> String {
     let is_bare = |c: char| c.is_ascii_alphanumeric() || c == '_' || c == '-';
     if !name.is_empty() && name.chars().all(is_bare) {
@@ -181,21 +180,21 @@ fn key(name: &str) -> String {
     }
 }
 
-/// Whether a setting may stand for all of its operation: `filter = "level > 3"`.
+/// Whether this setting alone may stand for the operation: `filter = "level > 3"`.
 fn stands_alone(takes: Takes) -> bool {
     matches!(takes, Takes::Expression | Takes::Several(_) | Takes::List(_))
 }
 
 impl Routine {
-    /// Steps that follow each other.
+    /// A routine of these steps.
     pub fn of(steps: Vec<Planned>) -> Routine {
         Routine { steps, ..Routine::default() }
     }
 
-    /// Reads a routine's file. Its paths are relative to that file: run it on
+    /// Reads the file of a routine. Its paths are relative to that file, so run it on
     /// [`Routine::files_beside`].
     ///
-    /// Errors: it cannot be read, or is no routine; the message shows the place.
+    /// Errors: the file cannot be read, or is not a valid routine; the message marks the place.
     pub fn file(path: impl AsRef<Path>) -> Result<Routine> {
         let path = path.as_ref();
         let file = path.display().to_string();
@@ -207,7 +206,7 @@ impl Routine {
         }
     }
 
-    /// The same for another as-of date or in another zone, where they are given.
+    /// Replaces the as-of date and the time zone, if they are given.
     #[must_use]
     pub fn instead(mut self, as_of: Option<String>, zone: Option<String>) -> Routine {
         if as_of.is_some() {
@@ -219,12 +218,12 @@ impl Routine {
         self
     }
 
-    /// The files beside a routine's file.
+    /// The files relative to a routine's file.
     pub fn files_beside(path: impl AsRef<Path>) -> Disk {
         Disk { directory: path.as_ref().parent().map(Path::to_owned).unwrap_or_default() }
     }
 
-    /// The error that shows a place of the text.
+    /// An error that marks a place in the text.
     fn error(
         &self,
         at: Range<usize>,

@@ -1,7 +1,7 @@
-//! The operations by their names: what each answers and is asked with, what it reads, and from
-//! settings to a [`Step`] that is prepared for its tables.
+//! The operations by name: what each does, its settings and inputs, and the conversion of settings
+//! to a [`Step`] that is prepared for its tables.
 //!
-//! The command line and saved routines know operations through this list alone.
+//! The command line and routines know operations only through this list.
 
 use crate::{
     Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, EntityList, Filled,
@@ -13,42 +13,44 @@ use crate::{
 };
 use std::path::{Path, PathBuf};
 
-/// An operation as it is known by its name.
+/// An operation, as it is known by its name.
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
 pub struct Described {
     /// Its name.
     pub name: &'static str,
-    /// What it answers, in a sentence.
+    /// What it does, as a phrase that begins with a verb.
+    pub does: &'static str,
+    /// The question that it answers.
     pub answers: &'static str,
     /// Its settings.
     pub settings: &'static [Setting],
-    /// What it reads.
+    /// Its inputs.
     pub reads: Reads,
-    /// The operation with its settings, and for an almanac the columns that each table is covered
-    /// by.
+    /// Makes the operation from its settings, and for an almanac from the columns to cover of each
+    /// table.
     make: fn(&GivenSettings, Vec<Vec<String>>) -> std::result::Result<Step, CoreError>,
 }
 
-/// What an operation reads.
+/// The inputs of an operation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Reads {
     /// One table.
     OneTable,
-    /// Several, which become one.
+    /// Several tables, which become one.
     SeveralTables,
     /// Events and windows.
     EventsAndWindows,
-    /// Columns of tables that are named with them.
+    /// The columns of tables that are named with them.
     Covering,
 }
 
 impl Described {
-    /// The operation with these settings; an almanac also gets the columns that each table is
-    /// covered by.
+    /// Makes the operation from these settings, and an almanac also from the columns to cover of
+    /// each table.
     ///
-    /// Errors: whatever a setting says is wrong. The error knows the setting.
+    /// Errors: a setting is invalid. The error knows the setting.
     pub fn step(
         &self,
         given: &GivenSettings,
@@ -66,6 +68,7 @@ impl Described {
 macro_rules! described {
     ($($operation:ident $reads:ident $kind:expr),* $(,)?) => { [$(Described {
         name: $operation::NAME,
+        does: $operation::DOES,
         answers: $operation::ANSWERS,
         settings: $operation::SETTINGS,
         reads: Reads::$reads,
@@ -96,29 +99,29 @@ pub const OPERATIONS: [Described; 16] = described![
     Stack SeveralTables |operation, _| AnyOperation::Stack(operation),
 ];
 
-/// The operation of this name.
+/// The operation with this name.
 pub fn described(name: &str) -> Option<&'static Described> {
     OPERATIONS.iter().find(|operation| operation.name == name)
 }
 
-/// Where tables come from.
+/// The source of tables.
 pub trait Files {
     /// The table in a file.
     fn table(&self, file: &str, reading: &Reading) -> Result<Table>;
 
-    /// What its header tells; none where it cannot be looked into before it is read.
+    /// The shape from its header; none if it cannot be inspected before it is read.
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>>;
 
-    /// What its first rows suggest beside.
+    /// The shape with the types of the first rows.
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         self.shape(file, reading)
     }
 }
 
-/// The files of a directory, and those with a path of their own.
+/// The files of a directory, and files with absolute paths.
 #[derive(Clone, Debug, Default)]
 pub struct Disk {
-    /// What paths are relative to; the working directory where it is empty.
+    /// The directory that paths are relative to; the working directory if it is empty.
     pub directory: PathBuf,
 }
 
@@ -136,7 +139,7 @@ impl Files for Disk {
     }
 }
 
-/// A file and its columns, of `FILE:COL,…`.
+/// Splits `FILE:COL,…` into a file and its columns.
 pub fn file_and_columns(setting: &'static str, text: &str) -> Result<(String, Vec<String>)> {
     let parts =
         text.rsplit_once(':').filter(|(file, columns)| !file.is_empty() && !columns.is_empty());
@@ -148,7 +151,7 @@ pub fn file_and_columns(setting: &'static str, text: &str) -> Result<(String, Ve
     Ok((file.to_owned(), columns.split(',').map(|column| column.trim().to_owned()).collect()))
 }
 
-/// Settings in which files of holidays and entities have been read.
+/// Replaces the files of holidays and entities in settings by their contents.
 ///
 /// Errors: such a file cannot be read; the error knows the setting.
 pub fn resolved(
@@ -191,17 +194,17 @@ enum AnyOperation {
     Almanac(Box<Almanac>, Vec<Vec<String>>),
 }
 
-/// A table's name in ledgers: that of its file, without the ending.
+/// The name of a table in ledgers: that of its file, without the extension.
 fn stem(name: &str) -> String {
     let stem = Path::new(name).file_stem();
     stem.map_or_else(|| name.to_owned(), |stem| stem.to_string_lossy().into_owned())
 }
 
 impl Step {
-    /// Prepares for tables of these shapes, each with its name, as far as they are known; none
-    /// where one that is needed is not.
+    /// Prepares the operation for tables of these shapes, each with its name; none if a shape that
+    /// is needed is unknown.
     ///
-    /// Errors: all that can be wrong without the data.
+    /// Errors: everything that can be wrong without the data.
     pub fn prepare(
         &self,
         tables: &[(String, Option<Shape>)],
@@ -228,15 +231,16 @@ impl Step {
                     shapes.iter().copied().zip(columns.iter().map(Vec::as_slice)).collect();
                 almanac.prepare(&covered, context)
             }
-            // A step without its tables is refused where it is read.
+            // A step without its tables is refused when it is parsed.
             (AnyOperation::OneTable(_) | AnyOperation::Within(_), _) => return Ok(None),
         }
         .map(Some)
     }
 
-    /// Prepares for these tables, each with its name; an error tells of their cells.
+    /// Prepares the operation for these tables, each with its name. Errors name the cells that
+    /// cause them.
     ///
-    /// Errors: all that can be wrong without the data.
+    /// Errors: everything that can be wrong without the data.
     pub fn prepare_for(
         &self,
         tables: &[(String, Table)],
@@ -257,10 +261,10 @@ impl Step {
             [(_, table), ..] => table.explained(error),
             [] => error,
         })?;
-        plan.ok_or_else(|| CoreError::Sink("the step has no table to work on".into()))
+        plan.ok_or_else(|| CoreError::Sink("the step has no input".into()))
     }
 
-    /// Hands the answer over in batches; what is returned has the account.
+    /// Delivers the result in batches, and returns the account.
     ///
     /// Errors: those of [`prepare_for`](Step::prepare_for), of the data, and of the sink.
     pub fn apply_into(
@@ -272,7 +276,7 @@ impl Step {
         self.prepare_for(tables, context)?.apply_into(&of(tables), sink)
     }
 
-    /// The answer whole.
+    /// Applies the operation to these tables.
     ///
     /// Errors: those of [`prepare_for`](Step::prepare_for), and of the data.
     pub fn apply(

@@ -1,5 +1,5 @@
-//! From tables to files: `writing` makes the bytes, `destination` puts them in place whole or not
-//! at all.
+//! Writes tables to files: `writing` makes the bytes, and `destination` puts files in place,
+//! complete or not at all.
 
 pub(crate) mod destination;
 pub(crate) mod writing;

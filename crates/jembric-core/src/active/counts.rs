@@ -1,13 +1,14 @@
-//! Counts per period by a sweep over starts and ends: how many are active goes up at a start and
-//! down after an end.
+//! Counts active intervals per period in a sweep over starts and ends: the number of active ones
+//! rises at each start and falls after each end.
 //!
-//! Everything follows from how many start and how many end on each tick of each group. Where a slot
-//! for each fits the memory, that is counted in slots, by each thread in its own if they are few;
-//! else each group's starts and ends are sorted. What is clipped by the range or has no end of its
-//! own has neither started nor ended there: that is counted apart, a group.
+//! All counts follow from the number of starts and ends on each tick of each group. If a slot for
+//! each tick and group fits into memory, starts and ends are counted in slots (in separate slots
+//! for each thread if they are few). Otherwise each group's starts and ends are sorted. An interval
+//! that is clipped by the range, or has no end of its own, neither starts nor ends there; these are
+//! counted separately for each group.
 //!
 //! Starts and ends come from the rows of one table ([`RowSource`]), or from several batches of
-//! which they alone are kept (`settled`).
+//! which only the starts and ends are kept (`settled`).
 
 use super::{Active, ActivePlan, Gives, TOO_LONG, rows::period_column};
 use crate::{
@@ -26,9 +27,9 @@ use arrow_schema::{DataType, Field};
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// Slots that are few enough for each thread to have its own.
+/// Up to this many slots, each thread has its own.
 const SLOTS_FOR_THREADS: usize = 1 << 20;
-/// Slots for each tick of each group: beyond, starts and ends are sorted.
+/// Beyond this many slots, starts and ends are sorted instead.
 const MOST_SLOTS: usize = 1 << 26;
 const ROWS_A_THREAD: usize = 1 << 16;
 
@@ -39,7 +40,7 @@ fn active_ticks_name(grain: Grain) -> &'static str {
 const COUNTS: [&str; 5] = ["active", "started", "ended", "active_at_end", "most_at_once"];
 
 impl Active {
-    /// The columns that are summed, each with the name of its sums.
+    /// The columns to sum, with the names of their sums.
     pub(super) fn sums(&self, shape: &Shape) -> Result<Vec<(String, usize)>> {
         let one = |named: Named| {
             shape.expect_numbers(&named.column)?;
@@ -49,7 +50,7 @@ impl Active {
         shape.named(&self.sum)?.into_iter().map(one).collect()
     }
 
-    /// What the counts look like.
+    /// The form of the counts.
     pub(super) fn counts_shape(
         &self,
         shape: &Shape,
@@ -71,7 +72,7 @@ impl Active {
     }
 }
 
-/// How many intervals of a group were cut off at either end, or closed for want of an end.
+/// How many intervals of a group were clipped at either side, or had a missing end replaced.
 #[derive(Clone, Copy, Default)]
 pub(super) struct Cut {
     pub(super) starts: i32,
@@ -87,7 +88,7 @@ impl Cut {
     }
 }
 
-/// How many intervals start and end on each tick of each group.
+/// The number of starts and ends on each tick of each group.
 #[derive(Clone)]
 pub(super) struct Slots {
     pub(super) starts: Vec<i32>,
@@ -107,7 +108,7 @@ impl Slots {
     }
 }
 
-/// How many intervals of a group start on a tick, and how many have ended on the tick before.
+/// How many intervals of a group start on a tick, and how many ended on the tick before.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Event {
     pub(super) group: u32,
@@ -116,7 +117,7 @@ pub(super) struct Event {
     pub(super) after: i32,
 }
 
-/// The counts of each period, in lists of their own.
+/// The counts of each period, one list for each count.
 struct Lists<'a> {
     active: &'a mut [i64],
     started: &'a mut [i64],
@@ -126,37 +127,36 @@ struct Lists<'a> {
     ticks: &'a mut [i64],
 }
 
-/// What is looked at: ticks, and the periods that they are cut into.
+/// The ticks in the range, and the periods that they belong to.
 pub(super) struct Sweep {
-    /// The first and last tick looked at.
+    /// The first and last tick in the range.
     pub(super) first: i32,
     pub(super) last: i32,
     /// The number of the first period.
     from: i32,
-    /// The first and last tick of each period that are looked at.
+    /// The first and last tick of each period, clipped to the range.
     bounds: Vec<(i32, i32)>,
-    /// The period in which intervals without an end were closed, and the tick until which they
-    /// last.
+    /// The period in which missing ends were placed, and the tick until which such intervals last.
     closing: Option<(usize, i32)>,
     periods: Cutting,
     groups: usize,
 }
 
-/// Where starts and ends come from.
+/// Where the starts and ends come from.
 pub(super) trait StartsAndEnds: Sync {
-    /// How many start and end on each tick of each group.
+    /// The number of starts and ends on each tick of each group.
     fn slots(&self, sweep: &Sweep) -> Slots;
 
-    /// The starts of each group and the ticks after its ends.
+    /// The starts of each group, and the ticks after its ends.
     fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's>;
 }
 
-/// The starts of each group and the ticks after its ends.
+/// The starts of each group, and the ticks after its ends.
 pub(super) trait GroupEvents: Sync {
-    /// Those of a group, in order.
+    /// Those of one group, in order.
     fn of_group(&self, group: usize) -> (Vec<i32>, Vec<i32>);
 
-    /// What was cut off of a group.
+    /// What was clipped from a group.
     fn cut(&self, group: usize) -> Cut;
 }
 
@@ -178,7 +178,7 @@ impl RowSource<'_> {
         if self.is_one { 0 } else { self.entities.ids()[row] as usize }
     }
 
-    /// Counts where a row is cut off, and tells its first and last tick.
+    /// Counts the clipping of a row, and returns its first and last tick.
     #[inline]
     fn clip(&self, sweep: &Sweep, row: usize, cut: &mut [Cut]) -> (i32, i32) {
         let (first, last) = (self.intervals.first[row], self.intervals.last[row]);
@@ -193,14 +193,14 @@ impl RowSource<'_> {
         self.within(sweep, row)
     }
 
-    /// The first and last tick of a row that are looked at.
+    /// The first and last tick of a row, clipped to the range.
     #[inline]
     fn within(&self, sweep: &Sweep, row: usize) -> (i32, i32) {
         (self.intervals.first[row].max(sweep.first), self.intervals.last[row].min(sweep.last))
     }
 
-    /// What each sum gains at a period of a group, and loses: calls `change` with the group, the
-    /// place of the period among all, and the row.
+    /// The changes of each sum: calls `change` with the group, the place of the period, and the
+    /// row, for the period in which a row begins to count and for the one in which it ceases to.
     pub(super) fn each_change(
         &self,
         periods: Cutting,
@@ -220,8 +220,7 @@ impl StartsAndEnds for RowSource<'_> {
         let (groups, rows) = (sweep.groups, self.table.rows());
         let blank = || Slots::blank(sweep);
         let all_active = self.intervals.all_active();
-        // Without groups, a range or anything closed, there is nothing to look at but starts and
-        // ends.
+        // Without groups, a range or missing ends, only starts and ends matter.
         let intervals = self.intervals;
         let plain =
             all_active && self.is_one && intervals.range.is_none() && sweep.closing.is_none();
@@ -281,7 +280,8 @@ impl Slots {
 }
 
 impl Sweep {
-    /// Looks at the ticks of so many groups from the first to the last, or at those of a range.
+    /// Prepares a sweep over this number of groups, from the first to the last tick, or over a
+    /// range.
     ///
     /// Errors: more periods than a result may have rows.
     pub(super) fn of(
@@ -294,8 +294,7 @@ impl Sweep {
         let periods = Cutting::of(active);
         let overall = overall.filter(|_| groups > 0);
         let (first, last) = overall.unwrap_or((0, -1));
-        // Without a range the last period is looked at to its end, however early the data stops in
-        // it.
+        // Without a range the last period counts to its end, even if the data ends earlier.
         let last = if !is_stated && overall.is_some() { periods.end_of(last) } else { last };
         let from = periods.number(first);
         let count = overall.map_or(0, |_| (periods.number(last) - from + 1) as usize);
@@ -308,7 +307,7 @@ impl Sweep {
                 advice: TOO_LONG,
             });
         }
-        // Six counts, the period, and what is held while they are made.
+        // Six counts and the period, plus the memory in use while they are made.
         let sums = if let Gives::Counts { sum, .. } = &active.gives { sum.len() as u64 } else { 0 };
         context.expect_room(rows, 80 + key_bytes + 24 * sums, TOO_LONG)?;
         let closing = closing_tick.filter(|tick| (first..=last).contains(tick));
@@ -329,12 +328,12 @@ impl Sweep {
         (i64::from(self.last) - i64::from(self.first) + 1) as usize
     }
 
-    /// How many periods there are.
+    /// The number of periods.
     fn count(&self) -> usize {
         self.bounds.len()
     }
 
-    /// The counts of a group from how many start and end on each tick.
+    /// The counts of a group, from the number of starts and ends on each tick.
     fn over_slots(&self, starts: &[i32], ends: &[i32], lists: &mut Lists<'_>) {
         let mut now = 0_i64;
         for (period, &(from, to)) in self.bounds.iter().enumerate() {
@@ -352,7 +351,7 @@ impl Sweep {
         }
     }
 
-    /// The same from the sorted starts and the sorted ticks after the ends.
+    /// The counts of a group, from its sorted starts and the sorted ticks after its ends.
     fn over_events(&self, starts: &[i32], after: &[i32], lists: &mut Lists<'_>) {
         let (mut start, mut end) = (0, 0);
         let is_by = |events: &[i32], next: usize, tick: i32| {
@@ -382,7 +381,7 @@ impl Sweep {
                 tick = until + 1;
             }
             let at_end = (start - end) as i64;
-            // Ends on the very last tick: no later period begins before the tick after it.
+            // Ends on the very last tick: no period begins after them.
             while is_by(after, end, to.saturating_add(1)) {
                 end += 1;
             }
@@ -391,8 +390,8 @@ impl Sweep {
         }
     }
 
-    /// What was cut off has not started in the first period nor ended in the last, and what was
-    /// closed has not ended.
+    /// A clipped interval has not started in the first period, nor ended in the last, and one with
+    /// a missing end has not ended.
     fn without_cut(&self, cut: Cut, lists: &mut Lists<'_>) {
         if let (Some(started), Some(ended)) = (lists.started.first_mut(), lists.ended.last_mut()) {
             *started -= i64::from(cut.starts);
@@ -400,7 +399,7 @@ impl Sweep {
         }
         if let Some((closing, tick)) = self.closing {
             lists.ended[closing] -= i64::from(cut.closed);
-            // They have not ended, so they count at the end of the period, beyond what is known.
+            // These intervals have not ended, so they are active at the end of the period.
             if tick < self.bounds[closing].1 {
                 lists.at_end[closing] += i64::from(cut.closed);
             }
@@ -417,8 +416,8 @@ impl Lists<'_> {
     }
 }
 
-/// What the result is made of beside the counts: the keys of the groups in order, the number of
-/// each group, and the sums, each with its name.
+/// What the result is made of, besides the counts: the keys of the groups in order, the number of
+/// each group, and the named sums.
 pub(super) struct Beside<'a> {
     pub(super) keys: Table,
     pub(super) order: &'a [usize],
@@ -427,7 +426,7 @@ pub(super) struct Beside<'a> {
     pub(super) sums: Vec<(String, ArrayRef)>,
 }
 
-/// The counts of every period of every group.
+/// The counts for every period of every group.
 pub(super) fn counted(
     active: &ActivePlan,
     sweep: &Sweep,
@@ -460,7 +459,7 @@ pub(super) fn counted(
 }
 
 /// The sums over the rows of one table that are active in each period of each group, in the order
-/// of their keys.
+/// of the keys.
 pub(super) fn sums_of_rows(
     sum: &[(String, usize)],
     rows: &RowSource<'_>,
@@ -486,7 +485,7 @@ pub(super) fn sums_of_rows(
     sum.iter().map(one).collect()
 }
 
-/// How ticks become periods.
+/// Converts ticks to periods.
 #[derive(Clone, Copy)]
 pub(super) struct Cutting {
     periods: Periods,
@@ -504,12 +503,12 @@ impl Cutting {
         if self.simple { tick } else { self.periods.number(Day::clamped(tick)) }
     }
 
-    /// The last tick of the period in which a tick lies.
+    /// The last tick of the period that contains a tick.
     fn end_of(self, tick: i32) -> i32 {
         if self.simple { tick } else { self.periods.of(Day::clamped(tick)).last().number() }
     }
 
-    /// The first and last tick of a period that lie between these.
+    /// The first and last tick of a period, clipped to these ticks.
     fn bounds(self, number: i32, first: i32, last: i32) -> (i32, i32) {
         if self.simple {
             return (number, number);
@@ -547,8 +546,8 @@ impl Sweep {
         }
     }
 
-    /// From what a sum gains and loses at each period of each group to what it is there, in the
-    /// order of the keys.
+    /// Converts the changes of a sum in each period of each group to its values, in the order of
+    /// the keys.
     fn added_up(&self, changes: &[i128], order: &[usize]) -> Vec<i128> {
         let mut sums = Vec::with_capacity(changes.len());
         for &group in order {
@@ -561,25 +560,25 @@ impl Sweep {
         sums
     }
 
-    /// The place of each period of each group that has this number, among all in the order of the
-    /// keys; none for those beyond the last.
+    /// The place of this period of each group, in the order of the keys; none for periods after the
+    /// last.
     pub(super) fn place(&self, rank: usize, period: i32) -> Option<usize> {
         let at = (period - self.from) as usize;
         (at < self.count()).then_some(rank * self.count() + at)
     }
 
-    /// How many periods of groups there are.
+    /// The number of periods of all groups.
     pub(super) fn places(&self) -> usize {
         self.groups * self.count()
     }
 
-    /// How many periods each group has.
+    /// The number of periods of each group.
     pub(super) fn periods_of_group(&self) -> usize {
         self.count()
     }
 }
 
-/// The starts and ends of the rows of one table, by group.
+/// The starts and ends of one table's rows, by group.
 struct RowEvents {
     both: GroupedByEntity<(i32, i32)>,
     cut: Vec<Cut>,
@@ -600,7 +599,7 @@ impl GroupEvents for RowEvents {
 }
 
 impl RowSource<'_> {
-    /// Adds each start and each tick after an end to events, and what was cut off.
+    /// Adds each start and each tick after an end to the events, and counts what was clipped.
     pub(super) fn add_events(
         &self,
         range: Option<(i32, i32)>,
@@ -623,7 +622,7 @@ impl RowSource<'_> {
     }
 }
 
-/// Whether sorted events tell the same of each week as slots for each day.
+/// Whether sorted events give the same counts per week as slots for each day.
 #[cfg(test)]
 pub(super) fn both_sweeps_agree(
     intervals: &Intervals,

@@ -1,7 +1,7 @@
-//! A row for each record and period, all at once or in batches.
+//! Makes a row for each record and period, all at once or in batches.
 //!
-//! The number of rows of each record is known beforehand, so that any stretch of the answer can be
-//! made on its own: threads make theirs side by side, and a long answer goes out batch by batch.
+//! The number of rows of each record is known in advance, so any part of the result can be made on
+//! its own: threads make their parts in parallel, and a long result is delivered batch by batch.
 
 use super::{ActivePlan, TOO_LONG};
 use crate::{
@@ -22,12 +22,12 @@ use arrow_schema::{DataType, Field};
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// Rows of a batch, and of a stretch that a thread makes.
+/// The rows of a batch, and of the part that a thread makes.
 const BATCH: usize = 1 << 16;
-/// Money and weights are shared to two places at least.
+/// Measures are shared to at least two decimal places.
 const LEAST_PLACES: i8 = 2;
 
-/// The type of the shares of a column, as far as it is known.
+/// The type of a column's shares, if the type of the column is known.
 pub(super) fn share_type(of: Option<Type>) -> Option<Type> {
     match of? {
         Type::Integer => Some(Type::Decimal { places: LEAST_PLACES }),
@@ -44,30 +44,30 @@ pub(super) fn share_name(named: &Named) -> String {
     }
 }
 
-/// The rows that an answer will have.
+/// The rows of the result, counted in advance.
 pub(super) struct Expansion<'a> {
     active: &'a ActivePlan,
     intervals: &'a Intervals,
     table: &'a Table,
     /// The rows of the table that are active.
     records: Vec<u32>,
-    /// How many rows of the answer come before each record's own, and at last how many there are.
+    /// The number of result rows before each record's own; the last number is that of all rows.
     before: Vec<u64>,
     shares: Vec<(Named, SharedMeasure)>,
 }
 
-/// The columns that are made for a stretch of the answer.
+/// The columns of one part of the result.
 struct Made {
     records: Vec<u32>,
     /// The number of each period.
     periods: Vec<i32>,
     active_ticks: Vec<i64>,
-    /// How many ticks of the record come before each period's, of all that it has.
+    /// The ticks of the record before each period, and all its ticks.
     ticks_before: Vec<i32>,
 }
 
 impl<'a> Expansion<'a> {
-    /// Counts the rows. An error where they are more than allowed.
+    /// Counts the rows. Errors: more than the limit.
     pub(super) fn new(
         active: &'a ActivePlan,
         share: &[Named],
@@ -122,12 +122,12 @@ impl<'a> Expansion<'a> {
         format!("{place} alone makes {rows}, from {} to {}", shown(first), shown(last))
     }
 
-    /// How many rows the answer has.
+    /// The number of rows of the result.
     pub(super) fn rows(&self) -> u64 {
         self.before.last().copied().unwrap_or(0)
     }
 
-    /// The whole answer, made on all threads.
+    /// The whole result, made on all threads.
     pub(super) fn whole(&self) -> Result<Table> {
         let rows = self.rows() as usize;
         let longer = self.active.grain > Grain::Day;
@@ -137,7 +137,7 @@ impl<'a> Expansion<'a> {
             active_ticks: vec![0; if longer { rows } else { 0 }],
             ticks_before: vec![0; if self.shares.is_empty() { 0 } else { rows }],
         };
-        // Columns that are not made have no stretches: an empty one stands for each.
+        // Columns that are not made have no parts; an empty one stands for each.
         let none = || (0..rows.div_ceil(BATCH)).map(|_| &mut [][..]).collect::<Vec<_>>();
         let ticks = if longer { made.active_ticks.chunks_mut(BATCH).collect() } else { none() };
         let before = if self.shares.is_empty() {
@@ -154,14 +154,14 @@ impl<'a> Expansion<'a> {
         self.table_of(made)
     }
 
-    /// The answer in batches; what is returned has its columns and no rows.
+    /// The result in batches. The returned table has the columns and no rows.
     pub(super) fn in_batches(&self, sink: &mut Sink<'_>) -> Result<Table> {
         let none = self.batch(0, 0)?;
-        // An answer without rows has its columns all the same.
+        // An empty result still has its columns.
         if self.rows() == 0 {
             sink(&none).map_err(Error::Sink)?;
         }
-        // Some batches are made side by side, and handed over in their order.
+        // Several batches are made in parallel and delivered in order.
         let at_once = 2 * rayon::current_num_threads() as u64 * BATCH as u64;
         let mut next = 0;
         while next < self.rows() {
@@ -194,7 +194,7 @@ impl<'a> Expansion<'a> {
         self.table_of(made)
     }
 
-    /// Makes the rows from one on, as many as there is room for.
+    /// Makes rows, beginning with this one, until the buffers are full.
     fn fill(
         &self,
         from: u64,
@@ -271,7 +271,7 @@ impl<'a> Expansion<'a> {
     }
 }
 
-/// Periods by their numbers, as a column.
+/// The column of periods, from their numbers.
 pub(super) fn period_column(
     active: &ActivePlan,
     hours: Option<Hours>,
@@ -283,7 +283,7 @@ pub(super) fn period_column(
 
 /// A measure that is split over periods.
 enum SharedMeasure {
-    /// Whole numbers or decimals, in units of their last place.
+    /// Whole numbers or decimals, in units of their last decimal place.
     Exact {
         units: Vec<Option<i128>>,
         places: i8,
@@ -316,9 +316,8 @@ impl SharedMeasure {
         SharedMeasure::Exact { units: scaled, places }
     }
 
-    /// The share of each part: a record, its ticks before the part and up to its end, and all that
-    /// it has. The shares of a record add up to its measure, since each is the difference of two
-    /// rounded parts of the whole.
+    /// The share of each part of a record. A share is the difference of two rounded parts of the
+    /// whole, so the shares of a record add up to its measure.
     fn shared(&self, parts: impl Iterator<Item = (usize, i32, i32, i32)>) -> Result<ArrayRef> {
         Ok(match self {
             SharedMeasure::Nothing => Arc::new(arrow_array::NullArray::new(parts.count())),
@@ -351,18 +350,18 @@ impl SharedMeasure {
     }
 }
 
-/// The part of a whole that falls to some of its ticks, halves rounded up; none where it is too
-/// large to be held.
+/// The part of a whole that belongs to some of its ticks, with halves rounded up; none if it is too
+/// large.
 fn part_of(units: i128, ticks: i32, all: i32) -> Option<i128> {
     let (ticks, all) = (i128::from(ticks), i128::from(all));
     Some((units.checked_mul(2 * ticks)?.checked_add(all)?).div_euclid(2 * all))
 }
 
-/// The same for a float: its digits are shared as a whole number, so that the shares add up without
+/// The same for a float: its digits are shared as a whole number, so the shares add up without
 /// rounding.
 fn float_share(value: f64, before: i32, until: i32, all: i32) -> f64 {
     if value == 0.0 {
-        // Without a sign: −0 is 0.
+        // Without a sign, because −0 is 0.
         return 0.0;
     }
     if !value.is_finite() {

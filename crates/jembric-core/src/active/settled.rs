@@ -1,9 +1,9 @@
-//! [`CountsState`]: batches of intervals folded into how many start and end on each tick of each
-//! group.
+//! [`CountsState`]: folds batches of intervals into the number of starts and ends on each tick of
+//! each group.
 //!
-//! An interval is settled once its end is known; then only its start and its end are kept
-//! ([`Settled`]). Without an as-of date open intervals last until the newest date of all batches,
-//! so they are kept as rows until the end. The rows of one batch are counted as they are: they are
+//! An interval is settled once its end is known; then only its start and end are kept
+//! ([`Settled`]). Without an as-of date, open intervals last until the newest date of all batches,
+//! so their rows are kept until the end. The rows of a single batch are counted directly, and
 //! settled only when another batch comes.
 
 use super::{
@@ -31,14 +31,14 @@ use arrow_array::{ArrayRef, UInt32Array};
 use arrow_buffer::BooleanBuffer;
 use std::{any::Any, collections::BTreeMap, sync::Arc};
 
-/// What a sum gains (or loses, where it is negative) at a period of a group.
+/// The change of a sum at a period of a group.
 #[derive(Clone)]
 enum Change {
     Whole(i128),
     Float(Box<Limbs>),
 }
 
-/// One measure: what its sums gain at each group and period.
+/// The changes of one measure's sums in each group and period.
 struct Changes {
     measure: Measure,
     by_place: BTreeMap<(u32, i32), Change>,
@@ -48,22 +48,22 @@ struct Changes {
 pub(super) struct Settled {
     /// The keys of each group, by its number.
     keys: Table,
-    /// In order of group and tick, none twice.
+    /// In order of group and tick, without duplicates.
     events: Vec<Event>,
     cut: Vec<Cut>,
     sums: Vec<Changes>,
     tally: Tally,
-    /// How many have no end of their own, and the tick on which they were closed.
+    /// The number of missing ends, and the tick that replaces them.
     open: u64,
     closing_tick: Option<i32>,
     hours: Option<Hours>,
-    /// Whether starts, and whether either dates are points in time.
+    /// Whether the starts, and whether any of the dates, are points in time.
     starts_are_instants: bool,
     instants: bool,
 }
 
 impl Settled {
-    /// The intervals of a table, all of which are settled.
+    /// The settled intervals of a table.
     fn of(
         active: &ActivePlan,
         table: &Table,
@@ -100,10 +100,10 @@ impl Settled {
         Ok((settled, aside, masks.aside()))
     }
 
-    /// The intervals of both.
+    /// Merges the intervals of both.
     fn merged(self, other: Settled) -> Result<Settled> {
         let groups = self.cut.len();
-        // Groups of one key become one; those of the first table keep their numbers.
+        // Groups with the same key become one, and those of the first table keep their numbers.
         let (keys, new) = match self.keys.columns().is_empty() {
             true => (self.keys, vec![0; groups + other.cut.len()]),
             false => {
@@ -138,7 +138,7 @@ impl Settled {
         })
     }
 
-    /// The first and last tick on which any is active.
+    /// The first and last tick on which any interval is active.
     fn overall(&self) -> Option<(i32, i32)> {
         let starts = self.events.iter().filter(|event| event.starts > 0).map(|event| event.tick);
         let ends = self.events.iter().filter(|event| event.after > 0).map(|event| event.tick - 1);
@@ -194,7 +194,7 @@ impl GroupEvents for &Settled {
     }
 }
 
-/// Events in order, those of one group and tick as one.
+/// Sorts events, and adds up those of one group and tick.
 fn together(mut events: Vec<Event>) -> Vec<Event> {
     events.sort_unstable();
     events.dedup_by(|next, event| {
@@ -251,7 +251,7 @@ impl Changes {
         Changes { measure: self.measure, by_place }
     }
 
-    /// The sums in each period of each group, in the order of their keys.
+    /// The sums in each period of each group, in the order of the keys.
     fn sums(&self, sweep: &Sweep, ranks: &[usize]) -> Result<ArrayRef> {
         let is_float = self.measure.long(&[]).is_some();
         let count = sweep.periods_of_group().max(1);
@@ -287,14 +287,14 @@ impl Changes {
     }
 }
 
-/// The state of counts.
+/// The state of a fold of counts.
 pub(super) struct CountsState {
     plan: Arc<ActivePlan>,
     context: Context,
     /// Rows that are not settled yet.
     pending: NumberedRows,
     settled: Option<Settled>,
-    /// Whether the pending rows are open intervals alone, for which the newest date is awaited.
+    /// Whether only open intervals are pending, which wait for the newest date.
     awaits_newest: bool,
     newest: Option<i32>,
     set_aside: NumberedRows,
@@ -313,15 +313,16 @@ impl CountsState {
         })
     }
 
-    /// Settles all pending rows that can be settled before all rows are there.
+    /// Settles the pending rows that can be settled before all rows are known.
     fn settle(&mut self) -> Result<()> {
         if self.awaits_newest {
             return Ok(());
         }
         self.awaits_newest = true;
-        let Some((table, numbers)) = self.pending.take()? else { return Ok(()) };
+        let Some((table, numbers)) = self.pending.take_listed()? else { return Ok(()) };
         let rules = &self.plan.rules;
-        // Open intervals are known to be refused, or when they end, only at the end.
+        // Whether open intervals are refused, and when they end, is known only after the last
+        // batch.
         let later = rules.open_ends == OpenEnds::Refuse
             || rules.open_ends == OpenEnds::AsOf && self.context.as_of.is_none();
         let (open, newest) = rules.open_rows(&table, &self.context);
@@ -358,7 +359,8 @@ impl State for CountsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.settle()?;
         if self.settled.is_some() || self.pending.has_table() {
-            // Rows that await the newest date stay, and the batch is settled at once.
+            // Rows that wait for the newest date stay pending, and the rest of the batch is settled
+            // at once.
             let mut own = CountsState {
                 plan: self.plan.clone(),
                 context: self.context.clone(),
@@ -368,11 +370,11 @@ impl State for CountsState {
                 newest: None,
                 set_aside: NumberedRows::default(),
             };
-            own.pending.add(batch, first_row..first_row + batch.rows() as u64);
+            own.pending.add_batch(batch, first_row);
             return self.absorb(own);
         }
         self.awaits_newest = false;
-        self.pending.add(batch, first_row..first_row + batch.rows() as u64);
+        self.pending.add_batch(batch, first_row);
         Ok(())
     }
 
@@ -392,7 +394,7 @@ impl State for CountsState {
             return self.plan.counts(&table, &self.context);
         }
         self.settle()?;
-        // The newest date of all rows is when open intervals are closed.
+        // Open intervals end on the newest date of all rows.
         let close = self.newest.filter(|_| self.context.as_of.is_none());
         let pending = std::mem::take(&mut self.pending);
         if let Some((table, numbers)) = pending.take_in_order()? {
@@ -428,8 +430,7 @@ impl CountsState {
 }
 
 impl ActivePlan {
-    /// The columns by which counts are grouped, and those that are summed; none where nothing is
-    /// counted.
+    /// The columns that counts are grouped by, and those to sum; none without counts.
     fn counted(&self) -> (&[Named], &[(String, usize)]) {
         match &self.gives {
             Gives::Counts { per, sum } => (per, sum),
@@ -447,7 +448,8 @@ impl ActivePlan {
             true => vec![0],
             false => entities_in_order(table, per, &entities)?,
         };
-        let first_rows = entities.first_rows();
+        // Without groups, no key is needed.
+        let first_rows = if per.is_empty() { Vec::new() } else { entities.first_rows() };
         let firsts = order.iter().filter_map(|&group| first_rows.get(group).copied());
         let keys = match per.is_empty() {
             true => Table::of_known([])?,
@@ -470,7 +472,7 @@ impl ActivePlan {
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 
-    /// The counts of intervals that are settled.
+    /// The counts of settled intervals.
     fn outcome_of_settled(
         &self,
         settled: Settled,
@@ -517,14 +519,14 @@ impl ActivePlan {
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 
-    /// The day on which open intervals were closed.
+    /// The date that replaces missing ends.
     fn closing_day(&self, settled: &Settled, tick: i32, context: &Context) -> crate::calendar::Day {
         context
             .as_of
             .unwrap_or_else(|| self.rules.day_of_tick(tick, settled.hours.as_ref(), &context.zone))
     }
 
-    /// The ticks of the range that was stated.
+    /// The ticks of the given range.
     fn stated_ticks(&self, instants: bool, context: &Context) -> Option<(i32, i32)> {
         self.rules.range.map(|range| self.rules.ticks_of_range(range, instants, &context.zone))
     }

@@ -1,11 +1,11 @@
-//! [`AsOf`]: how the user says which date the answer speaks of. The core only reads the words;
-//! whoever owns the clock and the data resolves them, once, to a [`Day`].
+//! [`AsOf`]: an as-of date as the user writes it. The core parses it; the caller, who has the clock
+//! and the data, resolves it once to a [`Day`].
 
 use super::{Day, Span};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
-/// A date, `today`, or the newest date of a column, with a span added or taken: `today - 730 days`.
+/// A date, `today`, or the newest date of a column, plus or minus a span: `today - 730 days`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct AsOf {
     anchor: Anchor,
@@ -20,7 +20,7 @@ enum Anchor {
 }
 
 impl AsOf {
-    /// The column whose newest date it is, where it takes a table to know the day.
+    /// The column whose newest date is meant, if any.
     pub fn column(&self) -> Option<&str> {
         match &self.anchor {
             Anchor::Newest(column) => Some(column),
@@ -28,7 +28,7 @@ impl AsOf {
         }
     }
 
-    /// The day meant, given what `today` is and the newest date of a column.
+    /// Resolves the date, given today's date and the newest date of the column.
     pub fn resolve(&self, today: Day, newest: impl FnOnce(&str) -> Result<Day>) -> Result<Day> {
         let anchor = match &self.anchor {
             Anchor::On(day) => *day,

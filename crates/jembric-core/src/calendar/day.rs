@@ -1,4 +1,4 @@
-//! [`Day`] and [`Moment`]: a calendar day and a day with a time of day, as numbers that sort in
+//! [`Day`] and [`Moment`]: a calendar day, and a day with a time of day, as numbers in the order of
 //! time.
 
 use crate::error::{Error, Result};
@@ -9,7 +9,7 @@ pub const MICROS_PER_DAY: i64 = 86_400_000_000;
 
 /// A calendar day: days since 1970-01-01, between 0001-01-01 and 9999-12-31.
 ///
-/// It is read and written as ISO 8601 (`2025-06-30`).
+/// It is parsed and formatted as ISO 8601 (`2025-06-30`).
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Day(i32);
 
@@ -24,14 +24,14 @@ impl Day {
         if days < Day::MIN.0 || days > Day::MAX.0 { None } else { Some(Day(days)) }
     }
 
-    /// The day with this number, or the nearest that there is: for what stands in cells that are
-    /// missing.
+    /// The day with this number, or the nearest valid one. This is for the values behind missing
+    /// cells.
     #[inline]
     pub(crate) fn clamped(days: i32) -> Day {
         Day(days.clamp(Day::MIN.0, Day::MAX.0))
     }
 
-    /// The day of a year, month and day of the month; none where the calendar has no such day.
+    /// The day of a year, month and day of the month; none if the calendar has no such day.
     pub const fn from_ymd(year: i32, month: u32, day: u32) -> Option<Day> {
         if year < 1
             || year > 9999
@@ -50,7 +50,7 @@ impl Day {
         self.0
     }
 
-    /// Year, month and day of the month, without a branch on the calendar.
+    /// Year, month and day of the month, computed without a branch.
     ///
     /// Source: Neri and Schneider, "Euclidean affine functions and their application to calendar
     /// algorithms" (2022).
@@ -61,7 +61,7 @@ impl Day {
 
     #[inline]
     pub(super) const fn ymd_of(number: i32) -> (i32, u32, u32) {
-        // Days since 0000-03-01 of a year 400 · 82 earlier, so that all is positive.
+        // Days since 0000-03-01, moved by 82 cycles of 400 years so that all numbers are positive.
         let n = (number + 719_468 + 146_097 * 82) as u32;
         let century = (4 * n + 3) / 146_097;
         let of_century = (4 * n + 3) % 146_097 / 4;
@@ -75,7 +75,7 @@ impl Day {
         (year, month - 12 * january_or_later, day + 1)
     }
 
-    /// The day so many days later (earlier where negative); none outside the years 0001 to 9999.
+    /// The day this many days later (earlier if negative); none outside the years 0001 to 9999.
     pub const fn plus_days(self, days: i32) -> Option<Day> {
         match self.0.checked_add(days) {
             Some(number) => Day::from_number(number),
@@ -83,7 +83,7 @@ impl Day {
         }
     }
 
-    /// The same day of the month so many months later, or the last day of a shorter month.
+    /// The same day of the month this many months later, or the last day of a shorter month.
     pub fn plus_months(self, months: i32) -> Option<Day> {
         let (year, month, day) = self.ymd();
         let index = (year * 12 + month as i32 - 1).checked_add(months)?;
@@ -92,19 +92,20 @@ impl Day {
     }
 }
 
-/// The number of days in a month: 28, 29, 30 or 31, without a branch on the calendar.
+/// The number of days in a month (28 to 31), computed without a branch.
 #[inline]
 pub(super) const fn days_in_month(year: i32, month: u32) -> u32 {
-    // A year of a century is a leap year where 16 divides it, any other where 4 does.
+    // A year divisible by 100 is a leap year if it is divisible by 400, which is the same as by 16.
+    // Any other year is a leap year if it is divisible by 4.
     let leap = year & (3 | (12 * (year % 25 == 0) as i32)) == 0;
-    // January to July the odd months have 31 days, from August on the even ones.
+    // From January to July the odd months have 31 days, from August on the even ones.
     let others = 30 | (month ^ (month >> 3));
     if month == 2 { 28 + leap as u32 } else { others }
 }
 
-/// Days since 1970-01-01 of a date that is known to exist.
+/// The number of days since 1970-01-01 of a date that exists.
 const fn number_of(year: i32, month: u32, day: u32) -> i32 {
-    // The year begins in March, so that the leap day is its last.
+    // Years begin in March here, so that the leap day is the last day of the year.
     let early = (month <= 2) as i32;
     let (year, month) = (year - early, month as i32 + 12 * early);
     let days_before_month = (979 * month - 2_919) / 32;
@@ -141,8 +142,7 @@ impl FromStr for Day {
         super::notation::iso_day(text.trim().as_bytes()).ok_or_else(|| Error::Malformed {
             what: "a date",
             text: text.to_owned(),
-            expected: "a day that the calendar has, such as 2025-06-30, between 0001-01-01 and \
-                9999-12-31",
+            expected: "a date such as 2025-06-30, between 0001-01-01 and 9999-12-31",
         })
     }
 }
@@ -162,14 +162,14 @@ impl Moment {
             .map(|_| Moment(micros))
     }
 
-    /// The day that the moment lies on.
+    /// The day that contains the moment.
     pub fn day(self) -> Day {
         Day(self.0.div_euclid(MICROS_PER_DAY) as i32)
     }
 }
 
 impl fmt::Display for Moment {
-    /// `2025-06-30T14:05`, with seconds and their fraction only where they are not zero.
+    /// `2025-06-30T14:05`, with seconds and a fraction only if they are not zero.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let micros = self.0.rem_euclid(MICROS_PER_DAY);
         let (seconds, fraction) = (micros / 1_000_000, micros % 1_000_000);

@@ -1,4 +1,4 @@
-//! [`Directives`]: a format of strptime directives, by which a column's dates are read.
+//! [`Directives`]: a format of strptime directives for the dates of a column.
 
 use super::{Day, MICROS_PER_DAY, Moment};
 use jiff::fmt::strtime::{self, BrokenDownTime};
@@ -18,15 +18,15 @@ pub struct Directives {
     moments: bool,
     instants: bool,
     two_digit_years: bool,
-    /// The first of the hundred years that years of two digits stand for.
+    /// The first of the hundred years for two-digit years.
     century: Option<i16>,
 }
 
 impl Directives {
-    /// The format in this text; none where it has no directive or one that is not known.
+    /// Parses a format; none if it has no directive, or an unknown one.
     ///
-    /// `century` is the first of the hundred years that years of two digits stand for. It changes
-    /// nothing in a format whose years have four digits.
+    /// `century` is the first of the hundred years that two-digit years stand for. It has no effect
+    /// on four-digit years.
     pub fn new(format: &str, century: Option<i16>) -> Option<Directives> {
         let any_moment = jiff::Timestamp::UNIX_EPOCH.to_zoned_datetime(jiff::tz::TimeZone::UTC);
         let is_known = strtime::format(format, &any_moment).is_ok();
@@ -55,17 +55,17 @@ impl Directives {
         &self.format
     }
 
-    /// Whether what is read has a time of day.
+    /// Whether the cells have a time of day.
     pub fn moments(&self) -> bool {
         self.moments
     }
 
-    /// Whether what is read is a point in time, with an offset from UTC.
+    /// Whether the cells are points in time, with an offset from UTC.
     pub fn instants(&self) -> bool {
         self.instants
     }
 
-    /// Whether years have two digits, so that the century must be known.
+    /// Whether years have two digits, so that a century is needed.
     pub fn two_digit_years(&self) -> bool {
         self.two_digit_years
     }
@@ -79,13 +79,13 @@ impl Directives {
         Some(parsed)
     }
 
-    /// The day in a cell; none where the cell is not in the format.
+    /// Reads a cell as a day; none if it does not match the format.
     pub fn day(&self, cell: &[u8]) -> Option<Day> {
         let date = self.parsed(cell)?.to_date().ok()?;
         Day::from_ymd(date.year().into(), date.month() as u32, date.day() as u32)
     }
 
-    /// The moment in a cell, in microseconds since 1970-01-01T00:00; none where the cell is not in
+    /// Reads a cell as a moment, in microseconds since 1970-01-01T00:00; none if it does not match
     /// the format.
     pub fn micros(&self, cell: &[u8]) -> Option<i64> {
         let parsed = self.parsed(cell)?;
@@ -100,7 +100,7 @@ impl Directives {
         Moment::from_micros(micros).map(|_| micros)
     }
 
-    /// Whether a cell is in the format.
+    /// Whether a cell matches the format.
     pub(crate) fn reads(&self, cell: &[u8]) -> bool {
         if self.moments { self.micros(cell).is_some() } else { self.day(cell).is_some() }
     }

@@ -1,17 +1,17 @@
-//! [`Grain`], [`Weekday`] and [`Month`]: the words for lengths and places in the calendar.
+//! [`Grain`], [`Weekday`] and [`Month`]: lengths of periods, and parts of the week and the year.
 
 use crate::error::{Error, Result};
 use crate::shape::nearest;
 use std::{fmt, str::FromStr};
 
-/// The size of the periods at hand. Grains compare by size.
+/// The length of periods. Grains compare by length.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Grain {
-    /// An hour of the clock; for moments only.
+    /// An hour of the clock; only for moments.
     Hour,
     /// A calendar day.
     Day,
-    /// Seven days, from Monday unless said otherwise.
+    /// Seven days, from Monday unless another start is set.
     Week,
     /// A calendar month.
     Month,
@@ -25,7 +25,7 @@ impl Grain {
     const ALL: [Grain; 6] =
         [Grain::Hour, Grain::Day, Grain::Week, Grain::Month, Grain::Quarter, Grain::Year];
 
-    /// The word for it: `month`.
+    /// The word, such as `month`.
     pub const fn word(self) -> &'static str {
         match self {
             Grain::Hour => "hour",
@@ -37,7 +37,7 @@ impl Grain {
         }
     }
 
-    /// The word for several: `months`.
+    /// The plural, such as `months`.
     pub const fn plural(self) -> &'static str {
         match self {
             Grain::Hour => "hours",
@@ -49,7 +49,7 @@ impl Grain {
         }
     }
 
-    /// How many months it has, where it is made of months.
+    /// The number of months, for grains that consist of months.
     pub const fn months(self) -> Option<i32> {
         match self {
             Grain::Month => Some(1),
@@ -59,8 +59,8 @@ impl Grain {
         }
     }
 
-    /// Whether every period of the finer grain lies in one period of this one: days in anything,
-    /// months in quarters, but weeks in nothing.
+    /// Whether every period of the finer grain lies within one period of this one. Days lie within
+    /// every longer period and months within quarters, but weeks lie within no longer one.
     pub fn holds(self, finer: Grain) -> bool {
         self == finer || (finer < self && finer != Grain::Week)
     }
@@ -117,12 +117,12 @@ impl Weekday {
     pub const NAMES: [&'static str; 7] =
         ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 
-    /// Its number by ISO 8601: 1 for Monday to 7 for Sunday.
+    /// The number by ISO 8601, from 1 for Monday to 7 for Sunday.
     pub const fn number(self) -> u32 {
         self as u32 + 1
     }
 
-    /// Its English name.
+    /// The English name.
     pub const fn name(self) -> &'static str {
         Weekday::NAMES[self as usize]
     }
@@ -137,14 +137,15 @@ impl fmt::Display for Weekday {
 impl FromStr for Weekday {
     type Err = Error;
 
-    /// Reads the whole name or at least its first three letters (`tue`, `thurs`), in any case.
+    /// Parses a full name, or at least its first three letters (`tue`, `thurs`), in upper or lower
+    /// case.
     fn from_str(text: &str) -> Result<Weekday> {
         named(text, &Weekday::NAMES).map(|index| Weekday::ALL[index]).ok_or_else(|| {
             Error::Unknown {
                 what: "a weekday",
                 text: text.to_owned(),
                 nearest: nearest(text, Weekday::NAMES.into_iter()),
-                known: "Monday to Sunday, whole or by their first three letters",
+                known: "Monday to Sunday, in full or by the first three letters",
             }
         })
     }
@@ -200,12 +201,12 @@ impl Month {
         "December",
     ];
 
-    /// Its number, 1 to 12.
+    /// The number, from 1 to 12.
     pub const fn number(self) -> u32 {
         self as u32 + 1
     }
 
-    /// Its English name.
+    /// The English name.
     pub const fn name(self) -> &'static str {
         Month::NAMES[self as usize]
     }
@@ -220,7 +221,7 @@ impl fmt::Display for Month {
 impl FromStr for Month {
     type Err = Error;
 
-    /// Reads its number or its name, whole or at least three letters, in any case.
+    /// Parses a number, or a name or at least its first three letters, in upper or lower case.
     fn from_str(text: &str) -> Result<Month> {
         let number = text.trim().parse::<usize>().ok().filter(|month| (1..=12).contains(month));
         let place = number.map(|month| month - 1).or_else(|| named(text, &Month::NAMES));
@@ -228,12 +229,12 @@ impl FromStr for Month {
             what: "a month",
             text: text.to_owned(),
             nearest: nearest(text, Month::NAMES.into_iter()),
-            known: "January to December, whole or by their first three letters, and 1 to 12",
+            known: "January to December, in full or by the first three letters, or 1 to 12",
         })
     }
 }
 
-/// Which of these names begins with the text, of which there are at least three letters.
+/// The name that begins with this text of at least three letters.
 pub(super) fn named(text: &str, names: &[&str]) -> Option<usize> {
     let text = text.trim();
     let begins = |name: &&str| {

@@ -1,45 +1,46 @@
-//! [`Hours`]: time cut into numbered hours as the clocks of a zone show them.
+//! [`Hours`]: divides time into numbered hours of the local clock.
 //!
-//! An hour begins where the local clock shows a full hour, and where a change of the clocks by part
-//! of an hour breaks one off. So time falls into phases in which the offset from UTC is the same
-//! but for whole hours; within a phase an hour's number is arithmetic, and each phase goes on
-//! numbering where the last one stopped.
+//! An hour begins when the local clock shows a full hour, and when a clock change by part of an
+//! hour cuts an hour short. Time therefore falls into phases in which the offset from UTC changes
+//! only by whole hours. Within a phase the number of an hour is arithmetic, and each phase
+//! continues the numbers of the one before.
 
 use super::{MICROS_PER_HOUR, Zone};
 use std::sync::Arc;
 
-/// Hours that follow each other have numbers that do.
+/// Hours that follow each other have consecutive numbers.
 #[derive(Clone, Debug)]
 pub(crate) struct Hours {
     phases: Arc<[Phase]>,
 }
 
-/// A stretch of time in which hours begin at the same minute and second of UTC.
+/// A phase: a stretch of time in which hours begin at the same minute and second of UTC.
 #[derive(Clone, Copy, Debug)]
 struct Phase {
     /// The microsecond at which it begins.
     from: i64,
-    /// What is added to a point in time, so that whole hours of the sum are hours of the clock.
+    /// Added to a point in time, this makes whole hours of the sum whole hours of the clock.
     shift: i64,
-    /// What is added to the whole hours of that sum, so that numbers go on from the phase before.
+    /// Added to the whole hours of that sum, this continues the numbers of the phase before.
     more: i64,
 }
 
 impl Default for Hours {
-    /// The hours of UTC, and of moments without an offset.
+    /// The hours of UTC, also for moments without an offset.
     fn default() -> Hours {
         Hours { phases: [Phase { from: i64::MIN, shift: 0, more: 0 }].into() }
     }
 }
 
 impl Hours {
-    /// The hours of a zone.
+    /// The hours of a time zone.
     pub(crate) fn of(zone: &Zone) -> Hours {
         let mut phases: Vec<Phase> = Vec::new();
         for (from, offset) in zone.phases(MICROS_PER_HOUR) {
             let shift = offset.rem_euclid(MICROS_PER_HOUR);
             let more = phases.last().map_or(0, |last| {
-                // The first hour of a phase follows the last one of the phase before, whole or not.
+                // The first hour of a phase follows the last hour of the phase before, even if that
+                // one was cut short.
                 let before = (from - 1 + last.shift).div_euclid(MICROS_PER_HOUR) + last.more;
                 before + 1 - (from + shift).div_euclid(MICROS_PER_HOUR)
             });
@@ -53,7 +54,7 @@ impl Hours {
         let start = |phase: &Phase| {
             ((i64::from(tick) - phase.more) * MICROS_PER_HOUR - phase.shift).max(phase.from)
         };
-        // The last phase that has begun by the hour's start is the one in which it lies.
+        // The hour lies in the last phase that has begun when the hour begins.
         let is_later = |phase: &Phase| self.tick_in(phase, phase.from) > i64::from(tick);
         let later = self.phases[1..].partition_point(|phase| !is_later(phase));
         start(&self.phases[later])
@@ -63,7 +64,7 @@ impl Hours {
         (micros + phase.shift).div_euclid(MICROS_PER_HOUR) + phase.more
     }
 
-    /// The hour in which a moment lies.
+    /// The hour that contains a moment.
     #[inline]
     pub(crate) fn tick(&self, micros: i64) -> i32 {
         let phase = match &self.phases[..] {

@@ -1,13 +1,13 @@
-//! How people write dates in text: one cell in, the day (or both days that it may mean) out.
+//! Reads dates in text: one cell in, the day out, or both days that it may mean.
 //!
-//! A cell is read on its own; what the *column* says (which of day and month comes first) is
-//! decided by whoever has seen all of it. A two-digit year, a day that the calendar does not have
-//! and a year outside 0001 to 9999 are not dates.
+//! A cell is read on its own. Whether the day or the month comes first is decided for the whole
+//! column by the caller. A date with a two-digit year, a day that does not exist, and a year
+//! outside 0001 to 9999 are not dates.
 
 use super::{Day, MICROS_PER_DAY, Month};
 use std::fmt;
 
-/// Which of day and month is written first, where only the column as a whole can tell.
+/// Whether the day or the month comes first in forms where a single cell cannot show it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Order {
     /// `30/06/2025`.
@@ -16,7 +16,7 @@ pub enum Order {
     MonthFirst,
 }
 
-/// The shape in which a date is written.
+/// The form in which a date is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Form {
     /// `2025-06-30`
@@ -36,7 +36,7 @@ pub enum Form {
 }
 
 impl Form {
-    /// All of them, in order of their numbers.
+    /// All forms, in the order of their numbers.
     pub const ALL: [Form; 7] = [
         Form::YearDash,
         Form::YearSlash,
@@ -62,22 +62,22 @@ impl Form {
     }
 }
 
-/// A cell that is a date: the day that it means in each order (the same in both where the form
-/// leaves no doubt).
+/// A cell that is a date, with the day for each order (the same for both if the form is
+/// unambiguous).
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Written {
-    /// The shape of the date.
+    /// The form of the date.
     pub form: Form,
-    /// Microseconds since midnight, where a time of day stands behind the date.
+    /// Microseconds since midnight, if a time of day follows the date.
     pub time: Option<i64>,
-    /// Minutes east of UTC, where an offset (or `Z`) stands behind the time.
+    /// Minutes east of UTC, if an offset or `Z` follows the time.
     pub offset: Option<i32>,
     day_first: Option<Day>,
     month_first: Option<Day>,
 }
 
 impl Written {
-    /// The day meant where the column has this order; none where the calendar has no such day.
+    /// The day in this order; none if the calendar has no such day.
     pub fn day(&self, order: Order) -> Option<Day> {
         match order {
             Order::DayFirst => self.day_first,
@@ -85,7 +85,7 @@ impl Written {
         }
     }
 
-    /// Microseconds since 1970-01-01T00:00, taken to UTC where there is an offset.
+    /// Microseconds since 1970-01-01T00:00, converted to UTC if there is an offset.
     pub fn micros(&self, order: Order) -> Option<i64> {
         let local = i64::from(self.day(order)?.number()) * MICROS_PER_DAY + self.time.unwrap_or(0);
         Some(local - i64::from(self.offset.unwrap_or(0)) * 60_000_000)
@@ -95,18 +95,18 @@ impl Written {
 /// Why a cell is not a date.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NotADate {
-    /// It looks like nothing that is known.
+    /// The text has no known form.
     Unknown,
-    /// It has the shape of a date, but the month has fewer days.
+    /// The text has the form of a date, but the month has fewer days.
     NoSuchDay {
         /// The year.
         year: i32,
         /// The month.
         month: Month,
     },
-    /// It has the shape of a date, but the year has no such month.
+    /// The text has the form of a date, but there is no such month.
     NoSuchMonth(u32),
-    /// The year has two digits, and nothing says of which century.
+    /// The year has two digits, and the century is unknown.
     TwoDigitYear,
     /// The year is before 0001 or after 9999.
     BeyondYears,
@@ -117,9 +117,9 @@ impl fmt::Display for NotADate {
         match self {
             NotADate::Unknown => f.write_str("not a date"),
             NotADate::NoSuchDay { year, month } => {
-                let last = (28..=31).rev().find(|&day| {
-                    Day::from_ymd(*year, month.number(), day).is_some()
-                });
+                let last = (28..=31)
+                    .rev()
+                    .find(|&day| Day::from_ymd(*year, month.number(), day).is_some());
                 write!(f, "{month} {year} has {} days", last.unwrap_or(31))
             }
             NotADate::NoSuchMonth(month) => write!(f, "there is no month {month}"),
@@ -129,7 +129,7 @@ impl fmt::Display for NotADate {
     }
 }
 
-/// The day of exactly `YYYY-MM-DD`: the form that most files have, and the fast way to read it.
+/// Reads exactly `YYYY-MM-DD`, the form of most files, in the fastest way.
 #[inline]
 pub fn iso_day(text: &[u8]) -> Option<Day> {
     let text: &[u8; 10] = text.try_into().ok()?;
@@ -144,7 +144,7 @@ pub fn iso_day(text: &[u8]) -> Option<Day> {
     Day::from_ymd(year as i32, m1 * 10 + m2, d1 * 10 + d2)
 }
 
-/// Reads a cell in any of the known forms, with or without a time of day behind it.
+/// Reads a cell in any known form, with or without a time of day.
 pub fn read(text: &[u8]) -> Result<Written, NotADate> {
     let mut at = Cursor { rest: text.trim_ascii() };
     let (form, first, second, year) = at.date().ok_or(NotADate::Unknown)?;
@@ -163,7 +163,8 @@ pub fn read(text: &[u8]) -> Result<Written, NotADate> {
         }
     };
     if day_first.is_none() && month_first.is_none() {
-        // With slashes either number may be the month: the second one, unless only the first can be.
+        // With slashes either number may be the month. Take the second, unless only the first is in
+        // range.
         let month = if form == Form::Slash && second > 12 { first } else { second };
         let named = month.checked_sub(1).and_then(|place| Month::ALL.get(place as usize));
         return Err(match named {
@@ -174,7 +175,7 @@ pub fn read(text: &[u8]) -> Result<Written, NotADate> {
     Ok(Written { form, time, offset, day_first, month_first })
 }
 
-/// What is left to read of a cell.
+/// The part of a cell that is still to be read.
 struct Cursor<'a> {
     rest: &'a [u8],
 }
@@ -186,8 +187,8 @@ struct Number {
 }
 
 impl Cursor<'_> {
-    /// The form, the day (or what stands first with slashes), the month (or what stands second),
-    /// and the year.
+    /// The form, the day (or the first number with slashes), the month (or the second number), and
+    /// the year.
     fn date(&mut self) -> Option<(Form, u32, u32, Number)> {
         if let Some(month) = self.month_name() {
             self.take(b'.');
@@ -226,8 +227,8 @@ impl Cursor<'_> {
         }
     }
 
-    /// Nothing, or a time of day behind `T` or blanks, and an offset behind the time. None where
-    /// something else is left.
+    /// Nothing, or a time of day after `T` or blanks, with an optional offset. None if anything
+    /// else follows.
     fn time_of_day(&mut self) -> Option<(Option<i64>, Option<i32>)> {
         if self.rest.is_empty() {
             return Some((None, None));
@@ -271,7 +272,7 @@ impl Cursor<'_> {
         (hours < 24 && minutes < 60).then_some(Some(sign * (hours * 60 + minutes) as i32))
     }
 
-    /// Up to nine digits behind the seconds; what is finer than a microsecond must be zero.
+    /// Up to nine digits of a second's fraction. Digits beyond microseconds must be zero.
     fn fraction(&mut self) -> Option<i64> {
         let Number { digits, value } = self.number()?;
         match digits {
@@ -297,7 +298,7 @@ impl Cursor<'_> {
         })
     }
 
-    /// A number of one or two digits.
+    /// A number with one or two digits.
     fn short(&mut self) -> Option<u32> {
         self.number().filter(|number| number.digits <= 2).map(|number| number.value)
     }
@@ -324,7 +325,7 @@ impl Cursor<'_> {
         some.then_some(())
     }
 
-    /// An English month name, whole or its first three letters (or `Sept`), in any case.
+    /// An English month name, or its first three letters (or `Sept`), in upper or lower case.
     fn month_name(&mut self) -> Option<u32> {
         let letters = self.rest.iter().take_while(|byte| byte.is_ascii_alphabetic()).count();
         let (word, rest) = self.rest.split_at(letters);

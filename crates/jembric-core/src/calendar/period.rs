@@ -1,21 +1,21 @@
-//! [`Periods`]: how days are cut into weeks, months, quarters or years; [`Period`]: one of them, by
-//! its number.
+//! [`Periods`]: how days are grouped into weeks, months, quarters or years. [`Period`]: one of
+//! these periods.
 //!
-//! Everything is arithmetic on day numbers. A period that reaches beyond the years 0001 to 9999 is
-//! cut off there.
+//! All of this is arithmetic on day numbers. A period that extends beyond the years 0001 to 9999 is
+//! clipped there.
 
 use super::{Day, Grain, Moment, Month, Weekday, day::days_in_month, grain::named};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
-/// How days are cut into periods: the grain, the weekday on which weeks begin, and the month in
-/// which years do.
+/// How days are grouped into periods: the grain, the weekday on which weeks begin, and the month in
+/// which years begin.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Periods {
     grain: Grain,
-    /// Monday unless the grain is the week.
+    /// Monday, unless the grain is the week.
     week_start: Weekday,
-    /// January unless the grain is the quarter or the year.
+    /// January, unless the grain is the quarter or the year.
     year_start: u8,
 }
 
@@ -26,11 +26,11 @@ impl From<Grain> for Periods {
 }
 
 impl Periods {
-    /// Days themselves.
+    /// Periods of one day.
     pub const DAYS: Periods =
         Periods { grain: Grain::Day, week_start: Weekday::Monday, year_start: 1 };
 
-    /// Periods of this grain, with weeks and years that begin where that is said.
+    /// Periods of this grain, with this start of weeks and years.
     pub(crate) fn cut(
         grain: Grain,
         week_start: Option<Weekday>,
@@ -40,7 +40,7 @@ impl Periods {
         Periods::from(grain).week_start(week_start.unwrap_or(Weekday::Monday)).year_start(month)
     }
 
-    /// Weeks begin on this day. It changes weeks alone.
+    /// Sets the weekday on which weeks begin. It has an effect on weeks only.
     #[must_use]
     pub fn week_start(mut self, weekday: Weekday) -> Periods {
         if self.grain == Grain::Week {
@@ -49,7 +49,8 @@ impl Periods {
         self
     }
 
-    /// Years begin in this month, 1 to 12. It changes quarters and years alone.
+    /// Sets the month in which years begin, from 1 to 12. It has an effect on quarters and years
+    /// only.
     #[must_use]
     pub fn year_start(mut self, month: u32) -> Periods {
         if matches!(self.grain, Grain::Quarter | Grain::Year) {
@@ -58,13 +59,13 @@ impl Periods {
         self
     }
 
-    /// The size of the periods.
+    /// The length of the periods.
     pub const fn grain(self) -> Grain {
         self.grain
     }
 
-    /// The number of the period that holds the day; periods that follow each other have numbers
-    /// that do. (Hours: of the day's first.)
+    /// The number of the period that contains a day. Periods that follow each other have
+    /// consecutive numbers. (With hours: the number of the day's first hour.)
     pub const fn number(self, day: Day) -> i32 {
         match self.grain {
             Grain::Hour => day.number() * 24,
@@ -76,7 +77,7 @@ impl Periods {
         }
     }
 
-    /// The first day of the period that holds the day.
+    /// The first day of the period that contains a day.
     pub fn first_day(self, day: Day) -> Day {
         match self.grain {
             Grain::Hour | Grain::Day => day,
@@ -84,7 +85,7 @@ impl Periods {
         }
     }
 
-    /// The period that holds the day.
+    /// The period that contains a day.
     pub fn of(self, day: Day) -> Period {
         Period { periods: self, number: self.number(day) }
     }
@@ -94,7 +95,7 @@ impl Periods {
         Period { periods: self, number }
     }
 
-    /// The first day of the period of this number, cut off at 0001-01-01.
+    /// The first day of the period with this number, not before 0001-01-01.
     fn first(self, number: i32) -> Day {
         let day = match self.grain {
             Grain::Hour => Day::from_number(number.div_euclid(24)),
@@ -109,8 +110,8 @@ impl Periods {
     }
 }
 
-/// The grain at which two kinds of periods can be compared: the longer one, where it is made of the
-/// shorter.
+/// The grain in which two kinds of periods can be compared: the longer one, if it consists of whole
+/// periods of the shorter one.
 pub(crate) fn common_periods(one: Periods, other: Periods) -> Option<Periods> {
     let (short, long) = if one.grain() <= other.grain() { (one, other) } else { (other, one) };
     (short == long || (short.grain() != long.grain() && long.grain().holds(short.grain())))
@@ -152,9 +153,10 @@ impl FromStr for Periods {
 
 /// One day, week, month, quarter or year.
 ///
-/// It is written `2025-06-30`, `2025-W27`, `2025-06`, `2025-Q2`, `2025`; a year that does not begin
-/// in January by the year it ends in, `FY2026` and `FY2026-Q1`; a week that does not begin on
-/// Monday by its first day. The forms without `FY` are read as well.
+/// It is formatted as `2025-06-30`, `2025-W27`, `2025-06`, `2025-Q2` or `2025`. A year that does
+/// not begin in January has the number of the year in which it ends, as in `FY2026` and
+/// `FY2026-Q1`. A week that does not begin on Monday is formatted as its first day. The forms
+/// without `FY` can be parsed as well.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct Period {
     periods: Periods,
@@ -162,12 +164,12 @@ pub struct Period {
 }
 
 impl Period {
-    /// Its first day.
+    /// The first day.
     pub fn first(self) -> Day {
         self.periods.first(self.number)
     }
 
-    /// Its last day.
+    /// The last day.
     pub fn last(self) -> Day {
         match self.periods.grain {
             Grain::Hour | Grain::Day => self.first(),
@@ -176,19 +178,19 @@ impl Period {
         }
     }
 
-    /// The period so many further on; at the calendar's ends, one that has no day is cut to the
-    /// last that has.
+    /// The period this many further on. At the ends of the calendar, it is the last period that
+    /// exists.
     #[must_use]
     pub fn plus(self, periods: i32) -> Period {
         Period { number: self.number.saturating_add(periods), ..self }
     }
 
-    /// Its number among the periods of its kind.
+    /// The number among the periods of its kind.
     pub fn number(self) -> i32 {
         self.number
     }
 
-    /// How the days are cut of which this is one.
+    /// How days are grouped into periods of this kind.
     pub fn periods(self) -> Periods {
         self.periods
     }
@@ -263,7 +265,7 @@ pub fn label(text: &[u8]) -> Option<(Grain, Day)> {
     }
 }
 
-/// The Monday of an ISO week; none where the year has no such week.
+/// The Monday of an ISO week; none if the year has no such week.
 fn week_start(year: i32, week: u32) -> Option<Day> {
     let fourth = Day::from_ymd(year, 1, 4)?;
     let monday = Periods::from(Grain::Week).first_day(fourth).plus_days(7 * (week as i32 - 1))?;
@@ -275,9 +277,9 @@ fn digits(text: &[u8]) -> Option<u32> {
         .try_fold(0, |n, byte| byte.is_ascii_digit().then(|| n * 10 + u32::from(byte - b'0')))
 }
 
-/// The first day of a period of this grain in the looser ways in which exported tables write them:
-/// its label, `202506` or `Jun 2025` for a month, `Q2 2025` or `2025Q2` for a quarter, `2025W27`
-/// for a week, `2025` for a year, or its first day in any notation.
+/// The first day of a period, in the many ways in which exported tables write periods: the label,
+/// `202506` or `Jun 2025` for a month, `Q2 2025` or `2025Q2` for a quarter, `2025W27` for a week,
+/// `2025` for a year, or the first day in any notation.
 pub fn loose_label(text: &[u8], grain: Grain) -> Option<Day> {
     let text = text.trim_ascii();
     if let Some((_, day)) = label(text).filter(|(labelled, _)| *labelled == grain) {
@@ -314,7 +316,7 @@ fn named_month(text: &[u8]) -> Option<Day> {
     Day::from_ymd(year.parse().ok()?, month, 1)
 }
 
-/// The first day of a period in any notation of dates, without a time of day that is not midnight.
+/// The first day of a period in any notation of dates. A time of day must be midnight.
 fn first_day_written(text: &[u8], grain: Grain) -> Option<Day> {
     use super::notation::{Order, read};
     let written = read(text)
@@ -324,36 +326,36 @@ fn first_day_written(text: &[u8], grain: Grain) -> Option<Day> {
     let either =
         [Order::DayFirst, Order::MonthFirst].map(|order| written.day(order).filter(is_first));
     match either {
-        // Both readings begin a period, and they are not the same: nothing tells which is meant.
+        // Both readings are the first day of a period and they differ, so the date is ambiguous.
         [Some(one), Some(other)] if one != other => None,
         [one, other] => one.or(other),
     }
 }
 
 impl Day {
-    /// Months since the year 0, so that months that follow each other have numbers that do.
+    /// Months since year 0. Months that follow each other have consecutive numbers.
     pub const fn month_number(self) -> i32 {
         let (year, month, _) = self.ymd();
         year * 12 + month as i32 - 1
     }
 
-    /// Completed months from this day to another: the most whole months that fit. Negative, and the
-    /// same number, the other way round.
+    /// Completed months from this day to another: the number of whole months that fit. In the other
+    /// direction the result is the negative number.
     ///
-    /// A month that has no such day is complete on its last: 31 January to 28 February is one
-    /// month.
+    /// In a month without that day, the month is complete on its last day: 31 January to 28
+    /// February is one month.
     #[inline]
     pub const fn months_until(self, other: Day) -> i32 {
-        // Without a branch, since which of two dates is the earlier cannot be foretold: both are
-        // selected by arithmetic.
+        // Which of two dates is earlier is unpredictable, so both are selected by arithmetic,
+        // without a branch.
         let forwards = (self.number() <= other.number()) as i32;
         let all = self.number() ^ other.number();
         let (from, to) = (other.number() ^ (all & -forwards), self.number() ^ (all & -forwards));
         let ((from_year, from_month, from_day), (to_year, to_month, to_day)) =
             (Day::ymd_of(from), Day::ymd_of(to));
         let months = (to_year - from_year) * 12 + to_month as i32 - from_month as i32;
-        // The last month is not complete where the day of the month is not reached, and the month
-        // has such a day.
+        // The last month is not complete if the day of the month is not reached and the month has
+        // that day.
         let incomplete = (from_day > to_day) & (to_day < days_in_month(to_year, to_month));
         (months - incomplete as i32) * (2 * forwards - 1)
     }
@@ -365,11 +367,10 @@ impl Day {
         Weekday::ALL[(self.number() + 3).rem_euclid(7) as usize]
     }
 
-    /// The year and number of its ISO 8601 week: the week belongs to the year that its Thursday
-    /// lies in.
+    /// The year and number of the ISO 8601 week. A week belongs to the year of its Thursday.
     pub const fn iso_week(self) -> (i32, u32) {
-        // The Thursday of the last week of 9999 lies in that year, and 0001-01-01 is a Monday: no
-        // day falls out.
+        // The Thursday of the last week of 9999 lies in that year, and 0001-01-01 is a Monday, so
+        // every day has a week.
         let monday = self.number() - self.weekday() as i32;
         let (year, _, _, of_year) = Day::ymd_and_of_year(monday + 3);
         (year, (of_year - 1) / 7 + 1)

@@ -1,13 +1,13 @@
-//! [`Range`]: two dates, both included.
+//! [`Range`]: two dates, both inclusive.
 
 use super::{Day, Period, Periods};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
-/// Two dates, both included: `2025-01-01..2025-03-31`, or with the `/` of ISO 8601.
+/// Two dates, both inclusive: `2025-01-01..2025-03-31`, or with the `/` of ISO 8601.
 ///
-/// It may be given by periods, the whole of which belong to it: `2025-01..2025-06`,
-/// `2025-Q1..2025-Q2`, or one alone, `2025`.
+/// It may also consist of whole periods: `2025-01..2025-06`, `2025-Q1..2025-Q2`, or a single one,
+/// `2025`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Range {
     first: Day,
@@ -15,7 +15,7 @@ pub struct Range {
 }
 
 impl Range {
-    /// The days from the first to the last; none where the last is before the first.
+    /// The days from the first to the last; none if the last is before the first.
     pub fn new(first: Day, last: Day) -> Option<Range> {
         (first <= last).then_some(Range { first, last })
     }
@@ -25,24 +25,24 @@ impl Range {
         self.first
     }
 
-    /// The last day, which belongs to the range.
+    /// The last day, which is part of the range.
     pub fn last(self) -> Day {
         self.last
     }
 
-    /// How many days it holds: at least one.
+    /// The number of days, at least one.
     pub fn days(self) -> u32 {
         (self.last.number() - self.first.number()) as u32 + 1
     }
 
-    /// The same range grown to whole periods.
+    /// The range, extended to whole periods.
     #[must_use]
     pub fn to_whole(self, periods: impl Into<Periods>) -> Range {
         let periods = periods.into();
         Range { first: periods.of(self.first).first(), last: periods.of(self.last).last() }
     }
 
-    /// Those of the first and last period in it that it holds only in part.
+    /// The periods at both ends of which only a part lies in the range.
     pub(crate) fn cut_periods(self, periods: Periods) -> Vec<Period> {
         let mut ends = vec![periods.of(self.first), periods.of(self.last)];
         ends.dedup();
@@ -50,7 +50,7 @@ impl Range {
         ends
     }
 
-    /// Whether the day lies in it.
+    /// Whether the range contains the day.
     pub fn contains(self, day: Day) -> bool {
         self.first <= day && day <= self.last
     }

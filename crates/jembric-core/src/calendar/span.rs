@@ -1,12 +1,12 @@
-//! [`Span`]: a length of calendar time, in words (`9 months`) or as an ISO 8601 duration (`P9M`).
+//! [`Span`]: a length of calendar time, as words (`9 months`) or as an ISO 8601 duration (`P9M`).
 
 use super::{Day, Grain};
 use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
-/// A length of calendar time: months, then days. It may be negative.
+/// A length of calendar time: a number of months, then a number of days. It may be negative.
 ///
-/// Adding months goes to the same day of the month, or to the last day of a shorter month.
+/// Adding months keeps the day of the month, or goes to the last day of a shorter month.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Span {
     months: i32,
@@ -14,22 +14,22 @@ pub struct Span {
 }
 
 impl Span {
-    /// So many days.
+    /// A number of days.
     pub const fn days(days: i32) -> Span {
         Span { months: 0, days }
     }
 
-    /// So many months.
+    /// A number of months.
     pub const fn months(months: i32) -> Span {
         Span { months, days: 0 }
     }
 
-    /// Its months, of which a year has twelve.
+    /// The number of months; a year has twelve.
     pub const fn month_count(self) -> i32 {
         self.months
     }
 
-    /// Its days, of which a week has seven.
+    /// The number of days; a week has seven.
     pub const fn day_count(self) -> i32 {
         self.days
     }
@@ -43,13 +43,13 @@ impl Span {
         }
     }
 
-    /// The same length the other way.
+    /// The same length in the other direction.
     #[must_use]
     pub const fn negated(self) -> Span {
         Span { months: self.months.saturating_neg(), days: self.days.saturating_neg() }
     }
 
-    /// A text and the span that is added to it or taken from it at its end, if one is:
+    /// Splits a text from the span that is added or subtracted at its end, if any:
     /// `today - 9 months`.
     pub(crate) fn split_from(text: &str) -> (&str, Span) {
         let mut signs = text.match_indices(' ').filter_map(|(at, _)| {
@@ -61,8 +61,8 @@ impl Span {
         signs.next().unwrap_or((text, Span::default()))
     }
 
-    /// The day this span after `day`: first the months, then the days. An error beyond the years
-    /// 0001 to 9999.
+    /// The day this span after `day`: months are added first, then days. Errors: the result is
+    /// outside the years 0001 to 9999.
     pub fn after(self, day: Day) -> Result<Day> {
         day.plus_months(self.months)
             .and_then(|day| day.plus_days(self.days))
@@ -89,7 +89,7 @@ impl fmt::Display for Span {
 impl FromStr for Span {
     type Err = Error;
 
-    /// Reads `9 months`, `1 year 2 weeks` and ISO 8601 durations of whole days (`P9M`, `P1Y2W`).
+    /// Parses `9 months`, `1 year 2 weeks` and ISO 8601 durations of whole days (`P9M`, `P1Y2W`).
     fn from_str(text: &str) -> Result<Span> {
         let span = if text.trim_start_matches([' ', '-', '+']).starts_with(['P', 'p']) {
             iso(text)

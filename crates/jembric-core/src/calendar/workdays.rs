@@ -1,17 +1,17 @@
-//! [`Workdays`]: Monday to Friday less the holidays, counted by arithmetic and a search.
+//! [`Workdays`]: Monday to Friday except holidays, counted by arithmetic and one search.
 
 use super::{Day, Weekday};
 use serde::{Deserialize, Serialize};
 
-/// Which days are worked: Monday to Friday less the holidays.
+/// The days of work: Monday to Friday except holidays.
 ///
 /// It serializes as the list of its holidays.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(from = "Vec<Day>", into = "Vec<Day>")]
 pub struct Workdays {
-    /// In order, none twice.
+    /// In order, without duplicates.
     holidays: Vec<Day>,
-    /// Those of them that would be worked.
+    /// The holidays from Monday to Friday.
     on_weekdays: Vec<i32>,
 }
 
@@ -37,22 +37,22 @@ impl Workdays {
         self.holidays.is_empty()
     }
 
-    /// Whether the day is worked.
+    /// Whether the day is a workday.
     pub fn contains(&self, day: Day) -> bool {
         is_weekday(day) && self.on_weekdays.binary_search(&day.number()).is_err()
     }
 
-    /// How many workdays there are after one day up to and including another; negative, and the
-    /// same number, the other way round.
+    /// The number of workdays after one day, up to and including another. In the other direction
+    /// the result is the negative number.
     pub fn between(&self, after: Day, to: Day) -> i32 {
         self.up_to(to.number()) - self.up_to(after.number())
     }
 
-    /// Workdays up to and including a day, from some day long ago. Costs a search among the
-    /// holidays.
+    /// The number of workdays up to and including a day, from some day long ago. Cost: a search
+    /// among the holidays.
     fn up_to(&self, number: i32) -> i32 {
-        // From the Monday before 1970: whole weeks have five, and then as many as days have passed,
-        // but five at most.
+        // Counted from the Monday before 1970: five for each whole week, then one for each day, at
+        // most five.
         let since_monday = number + 4;
         let weekdays = since_monday.div_euclid(7) * 5 + since_monday.rem_euclid(7).min(5);
         weekdays - self.on_weekdays.partition_point(|&holiday| holiday <= number) as i32

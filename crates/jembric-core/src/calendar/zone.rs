@@ -1,4 +1,4 @@
-//! [`Zone`]: the time zone in which points in time are cut into days, from data that is part of the
+//! [`Zone`]: the time zone that converts points in time to days. Its data is built into the
 //! program.
 
 use super::{Day, MICROS_PER_DAY};
@@ -12,7 +12,7 @@ use jiff::{
 };
 use std::{cell::Cell, fmt, str::FromStr};
 
-/// A time zone of the IANA database, such as `Europe/Lisbon`; UTC unless said otherwise.
+/// A time zone of the IANA database, such as `Europe/Lisbon`. The default is UTC.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Zone(TimeZone);
 
@@ -35,7 +35,7 @@ impl FromStr for Zone {
                     known.available().map(|name| name.as_str().to_owned()).collect();
                 nearest(text, names.iter().map(String::as_str))
             },
-            known: "UTC and those of the IANA database, by area and city: Europe/Lisbon",
+            known: "UTC, or a name of the IANA database such as Europe/Lisbon",
         })
     }
 }
@@ -47,26 +47,25 @@ impl fmt::Display for Zone {
 }
 
 impl Zone {
-    /// Whether it is UTC, in which a point in time and the reading of the clock are the same
-    /// number.
+    /// Whether it is UTC, where a point in time and the reading of the clock are the same number.
     pub fn is_utc(&self) -> bool {
         self.0 == TimeZone::UTC
     }
 
-    /// The first microsecond of a day, as a point in time. Where the clocks skip midnight it is the
-    /// first that the day has.
+    /// The first microsecond of a day, as a point in time. If the clocks skip midnight, it is the
+    /// first moment of the day.
     pub fn day_start(&self, day: Day) -> i64 {
         let midnight = i64::from(day.number()) * MICROS_PER_DAY;
         self.instant(midnight)
     }
 
-    /// The point in time at which the clocks show this reading: the earlier one where they show it
-    /// twice; where they skip it, that at which they jump.
+    /// The point in time at which the clocks show this reading. If they show it twice, it is the
+    /// earlier one; if they skip it, it is the moment of the jump.
     pub fn instant(&self, reading: i64) -> i64 {
         if self.is_utc() {
             return reading;
         }
-        // The offset before any change that is near, and the one after it.
+        // The offsets before and after any clock change nearby.
         let before = reading - self.offset(reading - MICROS_PER_DAY);
         let after = reading - self.offset(reading + MICROS_PER_DAY);
         let shows = |instant: i64| instant + self.offset(instant) == reading;
@@ -78,10 +77,10 @@ impl Zone {
         }
     }
 
-    /// What the clocks show at points in time, in microseconds since 1970-01-01T00:00.
+    /// The readings of the clock at points in time, in microseconds since 1970-01-01T00:00.
     pub fn readings<'a>(&'a self, instants: &'a [i64]) -> impl Iterator<Item = i64> + 'a {
-        // The offset that was found last holds for a stretch of time, and most neighbours lie in
-        // the same one.
+        // An offset holds for a stretch of time, and most neighbours lie in the same one, so keep
+        // the last.
         let known = Cell::new((i64::MAX, i64::MIN, 0));
         instants.iter().map(move |&instant| {
             let (from, to, offset) = known.get();
@@ -103,7 +102,7 @@ impl Zone {
         i64::from(self.0.to_offset(timestamp(instant)).seconds()) * 1_000_000
     }
 
-    /// The stretch of time around a point over which the offset stays the same, and that offset.
+    /// The stretch of time around a point with the same offset, and that offset.
     fn stretch(&self, instant: i64) -> (i64, i64, i64) {
         let at = timestamp(instant);
         // A change at the very point has taken place.
@@ -120,13 +119,13 @@ impl Zone {
         (from, until, self.offset(instant))
     }
 
-    /// The stretches of time over which the offset is the same but for multiples of a unit, each
-    /// with the microsecond at which it begins and an offset in it, from the beginning of time.
+    /// The stretches of time over which the offset changes only by multiples of a unit, from the
+    /// beginning of time: for each, the microsecond at which it begins, and an offset in it.
     pub(crate) fn phases(&self, unit: i64) -> Vec<(i64, i64)> {
         let offset = |offset: jiff::tz::Offset| i64::from(offset.seconds()) * 1_000_000;
         let mut phases = vec![(i64::MIN, offset(self.0.to_offset(Timestamp::MIN)))];
-        // Zone data lists changes up to 2037 and then repeats a rule every year, with two changes
-        // at most: where a few of them keep the phase, all later ones do.
+        // Zone data lists the changes up to 2037 and then repeats a rule every year, with at most
+        // two changes. If a few of these keep the phase, all later ones do.
         let (repeats_from, enough) = (2_145_916_800_000_000, 4);
         let mut kept = 0;
         for change in self.0.following(Timestamp::MIN) {
@@ -145,7 +144,7 @@ impl Zone {
         phases
     }
 
-    /// The change of the clocks between two points in time.
+    /// The clock change between two points in time.
     fn change_between(&self, from: i64, to: i64) -> i64 {
         let next = self
             .0
@@ -156,7 +155,7 @@ impl Zone {
     }
 }
 
-/// The point in time, or the nearest that the zone data speaks of.
+/// The point in time, or the nearest one that the zone data covers.
 fn timestamp(micros: i64) -> Timestamp {
     let range = Timestamp::MIN.as_microsecond()..=Timestamp::MAX.as_microsecond();
     Timestamp::from_microsecond(micros.clamp(*range.start(), *range.end()))

@@ -1,17 +1,17 @@
 //! [`SuggestedReading`]: how a column could be read as dates or numbers, found from its cells.
 //!
-//! A suggestion is made only if it works: every cell of the column is then a date or a number, or
+//! A suggestion is made only if it works: every cell of the column then is a date or a number, or
 //! is marked as missing.
 
 use crate::calendar::{Directives, Grain, loose_label};
 use arrow_array::{Array, Int64Array, StringViewArray};
 use std::collections::BTreeSet;
 
-/// Cells on which a format is tried before it is tried on all of them.
+/// The cells that a format is tried on first.
 const SAMPLE: usize = 200;
-/// Different texts that are suggested to be marked as missing.
+/// The most texts that a suggestion marks as missing.
 const MOST_MARKS: usize = 3;
-/// Days since 1899-12-30 that are taken for dates: those from 1927 to 2119.
+/// Whole numbers that may be days since 1899-12-30: those of the years 1927 to 2119.
 const SERIALS: std::ops::Range<i64> = 10_000..80_000;
 
 /// How a column could be read, so that all of its cells can be used.
@@ -20,23 +20,23 @@ const SERIALS: std::ops::Range<i64> = 10_000..80_000;
 pub struct SuggestedReading {
     /// The format of its cells.
     pub format: Option<String>,
-    /// The first of the hundred years that its years of two digits stand for.
+    /// The first of the hundred years for its two-digit years.
     pub century: Option<i16>,
-    /// The texts that mean that there is no value.
+    /// The texts that stand for a missing value.
     pub missing: Vec<String>,
     /// Whether its numbers have a decimal comma.
     pub decimal_comma: bool,
 }
 
 impl SuggestedReading {
-    /// For a column of texts of which fewer than half are dates in a notation that is found by
-    /// itself: the format that most cells have.
+    /// The format that most cells have, for a column of texts of which fewer than half are in a
+    /// known notation.
     pub(super) fn of_dates(cells: &StringViewArray) -> Option<SuggestedReading> {
         let texts = || cells.iter().flatten();
         let read = |format: &Directives| {
             texts().take(SAMPLE).filter(|text| fits(format, text.trim())).count()
         };
-        // Of formats that read equally many cells, the first counts.
+        // If several formats read the same number of cells, take the first.
         let century = century(texts().take(SAMPLE));
         let formats = formats().filter_map(|format| Directives::new(&format, Some(century)));
         let mut best: Option<(usize, Directives)> = None;
@@ -56,7 +56,7 @@ impl SuggestedReading {
         })
     }
 
-    /// For a column of whole numbers that are to be dates: `20250630`, `202506` or days since
+    /// The format of whole numbers that are used as dates: `20250630`, `202506`, or days since
     /// 1899-12-30.
     pub(super) fn of_whole_numbers(numbers: &Int64Array) -> Option<SuggestedReading> {
         let all = |is: &dyn Fn(i64) -> bool| {
@@ -75,16 +75,18 @@ impl SuggestedReading {
         Some(SuggestedReading { format: Some(format.to_owned()), ..SuggestedReading::default() })
     }
 
-    /// For a column of which these cells are not numbers.
+    /// How to read a column with these cells that are not numbers.
     pub(crate) fn of_numbers<'a>(
         bad: impl Iterator<Item = &'a str> + Clone,
         good: impl Iterator<Item = &'a str>,
     ) -> Option<SuggestedReading> {
         let has_comma = |text: &str| {
             let parts = text.trim().split_once(',');
-            parts.is_some_and(|(whole, part)| is_digits(whole.trim_start_matches('-')) && is_digits(part))
+            parts.is_some_and(|(whole, part)| {
+                is_digits(whole.trim_start_matches('-')) && is_digits(part)
+            })
         };
-        // With a decimal comma, a point would stand between groups of digits.
+        // If the comma is a decimal one, a point could only group digits, and no cell may have one.
         let comma = bad.clone().all(has_comma) && !good.into_iter().any(|text| text.contains('.'));
         if comma {
             return Some(SuggestedReading { decimal_comma: true, ..SuggestedReading::default() });
@@ -92,7 +94,7 @@ impl SuggestedReading {
         Some(SuggestedReading { missing: marks(bad)?, ..SuggestedReading::default() })
     }
 
-    /// For a column of dates of which these cells are none.
+    /// How to read a column of dates with these cells that are not dates.
     pub(super) fn of_marks<'a>(bad: impl Iterator<Item = &'a str>) -> Option<SuggestedReading> {
         let missing = marks(bad).filter(|marks| !marks.is_empty())?;
         Some(SuggestedReading { missing, ..SuggestedReading::default() })
@@ -103,14 +105,13 @@ fn is_digits(text: &str) -> bool {
     !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit())
 }
 
-/// Whether a text is in a format. A year of two digits is not one of four.
+/// Whether a text matches a format. A year of two digits does not match one of four.
 fn fits(format: &Directives, text: &str) -> bool {
     let digits = text.split(|c: char| !c.is_ascii_digit()).map(str::len).max().unwrap_or(0);
     (format.two_digit_years() || digits >= 4) && format.reads(text.as_bytes())
 }
 
-/// The different texts, if they are few enough to be marked as missing, and can be listed between
-/// commas.
+/// The distinct texts, if they are few enough to be marked as missing and contain no comma.
 fn marks<'a>(texts: impl Iterator<Item = &'a str>) -> Option<Vec<String>> {
     let mut marks = BTreeSet::new();
     for text in texts {
@@ -122,10 +123,10 @@ fn marks<'a>(texts: impl Iterator<Item = &'a str>) -> Option<Vec<String>> {
     Some(marks.into_iter().map(str::to_owned).collect())
 }
 
-/// The first of the hundred years for years of two digits: 1900 or 2000 if all of them are in one
-/// half of a century, and 1950 if they are in both.
+/// The century of two-digit years: 1900 if all are from 50 on, 2000 if all are below 50, and 1950
+/// if there are both.
 fn century<'a>(texts: impl Iterator<Item = &'a str>) -> i16 {
-    // The last or first two digits of a date, whichever stand alone, are its year.
+    // The last number of a date, if it has two digits, is taken for the year.
     let year = |text: &str| {
         let date = text.split_whitespace().next().unwrap_or_default();
         let numbers: Vec<&str> = date.split(|c: char| !c.is_ascii_digit()).collect();
@@ -141,7 +142,7 @@ fn century<'a>(texts: impl Iterator<Item = &'a str>) -> i16 {
     }
 }
 
-/// The formats that are tried, the more usual first.
+/// The formats to try, the more common first.
 fn formats() -> impl Iterator<Item = String> {
     let with_marks = |order: [&'static str; 3]| {
         ["/", ".", "-", " "].into_iter().map(move |mark| order.join(mark))

@@ -1,4 +1,4 @@
-//! Bands of numbers: their names and which number lies in which.
+//! Bands of numbers: their names, and the band of each number.
 
 use crate::error::Result;
 use arrow_array::{
@@ -8,7 +8,7 @@ use arrow_array::{
 };
 use arrow_select::take::take;
 
-/// The names of the bands, in their order: `under 0`, `0-29`, `30-59`, `60+`.
+/// The names of the bands, in order: `under 0`, `0-29`, `30-59`, `60+`.
 pub(super) fn band_labels(bands: &[i64]) -> Vec<String> {
     let mut labels: Vec<String> =
         bands.first().map(|least| format!("under {least}")).into_iter().collect();

@@ -1,5 +1,4 @@
-//! The two ends of the time that elapses: as they were named, and the dates that they are in each
-//! row.
+//! The two ends of elapsed time: as they are named, and as the dates of each row.
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods, Zone},
@@ -13,7 +12,7 @@ use crate::{
 use arrow_buffer::NullBuffer;
 use std::borrow::Cow;
 
-/// One end of the time that elapses.
+/// One end of elapsed time.
 #[derive(Clone, Copy)]
 pub(super) enum End {
     AsOf,
@@ -23,10 +22,10 @@ pub(super) enum End {
 }
 
 impl End {
-    /// The end that a text names: `as-of`, `today`, a date, or else a column.
+    /// Parses an end: `as-of`, `today`, a date, or a column.
     ///
-    /// Errors: there is no such column, or it holds no dates; there is no as-of date, or nobody
-    /// knows today.
+    /// Errors: there is no such column, or it holds no dates; the as-of date or today's date is not
+    /// known.
     pub(super) fn of(text: &str, shape: &Shape, context: &Context) -> Result<End> {
         match text {
             "as-of" if context.as_of_is_unknown() => Err(no_as_of()),
@@ -44,7 +43,7 @@ impl End {
         }
     }
 
-    /// The place of its column, where it is one.
+    /// The place of the column, if the end is a column.
     pub(super) fn column(&self) -> Option<usize> {
         match self {
             End::Column(place) => Some(*place),
@@ -57,7 +56,7 @@ fn no_as_of() -> Error {
     Error::NoAsOf { what: "`elapsed` to or from `as-of`" }
 }
 
-/// One end of every row.
+/// One end for every row.
 pub(super) enum Ends {
     One(Day),
     Rows(Dates),
@@ -94,7 +93,7 @@ impl Ends {
         }
     }
 
-    /// The days of each row, or the one day of all, as the first of these periods.
+    /// The day of each row, or the one day of all rows, as the first day of its period.
     pub(super) fn days(&self, periods: Periods, zone: &Zone) -> Cow<'_, [i32]> {
         let first = |day: i32| periods.first_day(Day::clamped(day)).number();
         match self {
@@ -106,7 +105,7 @@ impl Ends {
         }
     }
 
-    /// What is counted from each row's day to its other day.
+    /// The number of units from each row's day to its other day.
     pub(super) fn each_day_to(
         &self,
         to: &Ends,
@@ -118,7 +117,7 @@ impl Ends {
         let (from, to) = (self.days(periods, zone), to.days(periods, zone));
         let one = |day: i32| Day::clamped(day);
         match (&from[..], &to[..]) {
-            // A column of one row is as good as one date for all.
+            // A column with one row is the same as one date for all rows.
             ([from], [to]) => vec![count(one(*from), one(*to)).into(); rows],
             ([from], to) => parallel::map(to, |to| count(one(*from), one(to)).into()),
             (from, [to]) => parallel::map(from, |from| count(one(from), one(*to)).into()),
@@ -126,7 +125,7 @@ impl Ends {
         }
     }
 
-    /// The points in time of each row, or the readings of the clocks; a day is its midnight.
+    /// The point in time of each row, or the reading of its clock. A day stands for its midnight.
     pub(super) fn micros(&self, rows: usize, instants: bool, zone: &Zone) -> Vec<i64> {
         let taken = |reading: i64| if instants { zone.instant(reading) } else { reading };
         match self {

@@ -11,22 +11,22 @@ use crate::{
 };
 use std::fmt;
 
-/// Something that an error advises to set.
+/// A setting that an error suggests.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Advised<'a> {
-    /// A setting of the operation, with its value.
+    /// A setting of the operation, and its value.
     Setting(&'static str, String),
-    /// A setting of how the file is read, with its value if one is known. Several values stand
-    /// between commas.
+    /// A setting for reading the file, and its value if it is known. Several values are separated
+    /// by commas.
     Reading(&'static str, Option<&'a str>),
-    /// How a column of the file is read: its name and the format.
+    /// The format of a column of the file.
     Column(&'a str, &'a str),
     /// The as-of date.
     AsOf(&'a str),
 }
 
-/// The words for what is advised.
+/// The words of an interface for suggested settings.
 pub type Words<'w> = &'w dyn Fn(&Advised<'_>) -> String;
 
 impl<'a> Advised<'a> {
@@ -38,7 +38,7 @@ impl<'a> Advised<'a> {
         Advised::Column(name, format)
     }
 
-    /// The words of the library: calls of its methods.
+    /// The words of the library: method calls.
     pub fn in_rust(&self) -> String {
         let method = |name: &str| name.replace('-', "_");
         match self {
@@ -63,7 +63,7 @@ impl<'a> Advised<'a> {
     }
 }
 
-/// What to do about an answer that is too large.
+/// How to make a result smaller.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Smaller {
@@ -71,11 +71,11 @@ pub enum Smaller {
     LongerGrain,
     /// Longer periods or a shorter range.
     LongerGrainOrRange,
-    /// The same, or name the dates that mean there is no end.
+    /// The same, or dates that mean "no end".
     NeverEnds,
-    /// More columns to match on, windows that are bound, or one window of several.
+    /// More columns to match, windows with both bounds, or one window for each event.
     FewerPairs,
-    /// More columns to match on, or one window of several.
+    /// More columns to match, or one window for each event.
     MatchMore,
 }
 
@@ -119,7 +119,7 @@ impl std::error::Error for Error {
 }
 
 impl Error {
-    /// What it says, in the words of a way in for what it advises to set.
+    /// The text of the error, in the words of an interface.
     pub fn told(&self, words: Words<'_>) -> String {
         match self {
             Error::NoSuchColumn { file, column, nearest, columns } => {
@@ -141,7 +141,9 @@ impl Error {
                 within(file)
             ),
             Error::UnequalLengths { name, rows, expected } => {
-                format!("column `{name}` has {rows} rows, but the columns before it have {expected}")
+                format!(
+                    "column `{name}` has {rows} rows, but the columns before it have {expected}"
+                )
             }
             Error::TableTooLong { rows } => {
                 let most = grouped(u32::MAX - 1);
@@ -309,7 +311,7 @@ impl Error {
 }
 
 impl SuggestedReading {
-    /// The advice on a column of which some cells are not numbers.
+    /// The advice for a column in which some cells are not numbers.
     pub(crate) fn advice_on_numbers(
         suggested: Option<&SuggestedReading>,
         column: &str,
@@ -322,7 +324,7 @@ impl SuggestedReading {
         suggested.map_or_else(general, |suggested| suggested.told(column, words))
     }
 
-    /// The advice, in the words of a way in.
+    /// The advice, in the words of an interface.
     fn told(&self, column: &str, words: Words<'_>) -> String {
         let mut advice = Vec::new();
         advice.extend(self.format.as_ref().map(|format| words(&Advised::column(column, format))));
@@ -346,7 +348,7 @@ impl SuggestedReading {
 }
 
 impl NotNumbers {
-    /// What it says, in the words of a way in.
+    /// The text of the error, in the words of an interface.
     pub(crate) fn told(&self, words: Words<'_>) -> String {
         let NotNumbers { file, column, values, bad, first, suggested } = self;
         let within = within(file);
@@ -363,7 +365,7 @@ impl NotNumbers {
     }
 }
 
-/// How many cells are not what they should be, and which the first are.
+/// How many cells have the wrong form, and the first of them.
 fn bad_cells((bad, values): (u64, u64), [one, many]: [&str; 2], first: &[BadCell]) -> String {
     let cells: Vec<String> = first.iter().map(BadCell::to_string).collect();
     let more = if bad > first.len() as u64 { ", …" } else { "" };
@@ -373,7 +375,7 @@ fn bad_cells((bad, values): (u64, u64), [one, many]: [&str; 2], first: &[BadCell
 }
 
 impl NotDates {
-    /// What it says, in the words of a way in.
+    /// The text of the error, in the words of an interface.
     pub(crate) fn told(&self, words: Words<'_>) -> String {
         let NotDates { file, column, values, bad, first, suggested } = self;
         let within = within(file);
@@ -400,7 +402,7 @@ impl NotDates {
 }
 
 impl AmbiguousDates {
-    /// What it says, in the words of a way in.
+    /// The text of the error, in the words of an interface.
     pub(crate) fn told(&self, words: Words<'_>) -> String {
         let AmbiguousDates { file, column, cell, day_first, month_first } = self;
         let [dmy, mdy] =
@@ -413,12 +415,12 @@ impl AmbiguousDates {
     }
 }
 
-/// Names of columns that a message lists.
+/// The most column names in a message.
 const MOST_NAMES: usize = 50;
-/// Characters of a cell that a message shows.
+/// The most characters of a cell in a message.
 const MOST_SHOWN: usize = 80;
 
-/// The beginning of a text that is too long for a message.
+/// Shortens a text that is too long for a message.
 pub fn shortened(text: &str) -> String {
     match text.char_indices().nth(MOST_SHOWN) {
         Some((end, _)) => format!("{}… ({} bytes)", &text[..end], text.len()),

@@ -1,5 +1,5 @@
-//! Dates in expressions: their parts, their differences, spans added to them, and comparisons
-//! across grains.
+//! Dates in expressions: their parts, differences, spans added to them, and comparisons of
+//! different grains.
 
 use super::{check::TermType, evaluate::Value, functions::Function};
 use crate::{
@@ -32,7 +32,7 @@ fn dates(value: &Value) -> Dates {
     }
 }
 
-/// What the clocks show at each moment.
+/// The reading of the clock at each moment.
 fn readings(value: &Value, zone: &Zone) -> ScalarBuffer<i64> {
     match dates(value) {
         Dates::Moments(moments) if moments.timezone().is_some() && !zone.is_utc() => {
@@ -46,13 +46,12 @@ fn readings(value: &Value, zone: &Zone) -> ScalarBuffer<i64> {
     }
 }
 
-/// A number told of each day. What stands in missing cells may be anything, and so may what is told
-/// of it.
+/// A number for each day. The values behind missing cells are arbitrary, and so are their results.
 fn of_days<T: Copy + Default + Send>(days: &[i32], tell: impl Fn(Day) -> T + Sync) -> Vec<T> {
     parallel::map(days, |day| tell(Day::clamped(day)))
 }
 
-/// `year(date)` and its like, `date(moment)`, `time(moment)`, `hour` and `minute`.
+/// `year(date)` and similar functions, `date(moment)`, `time(moment)`, `hour` and `minute`.
 pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Value> {
     let nulls = value.array.logical_nulls();
     let integers = |numbers: Vec<i64>| -> ArrayRef {
@@ -71,7 +70,7 @@ pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Val
         }
     };
     let integer = TermType::Of(Type::Integer);
-    // Each has a loop of its own, in which what it tells is inlined.
+    // Each function has its own loop, so that it is inlined.
     macro_rules! numbers {
         ($tell:expr) => {
             integers(of_days(&dates(value).day_numbers(zone), $tell))
@@ -98,12 +97,13 @@ pub(super) fn part(function: Function, value: &Value, zone: &Zone) -> Result<Val
             let times = Time64MicrosecondArray::new(time_of_day().into(), nulls);
             value.with(TermType::Of(Type::Time), Arc::new(times))
         }
-        // `date`, of which there is no other kind left.
+        // `date`, the only function that is left.
         _ => value.with(TermType::Of(Type::DAYS), Arc::new(Date32Array::new(days().into(), nulls))),
     })
 }
 
-/// `period(date, grain)`: a column of that grain; of moments and the hour, each moment's full hour.
+/// `period(date, grain)`: a column of that grain. For moments and the hour, it is the full hour of
+/// each moment.
 pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> {
     let nulls = value.array.logical_nulls();
     if grain == Grain::Hour {
@@ -121,7 +121,7 @@ pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> 
         .with(TermType::Of(Type::Date(periods)), Arc::new(Date32Array::new(firsts.into(), nulls))))
 }
 
-/// Whole days from one to the other, or whole periods where both are columns of periods.
+/// The days between two dates, or the periods between two columns of periods.
 pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Value> {
     let periods = dates(left).periods();
     let numbered = |value: &Value| {
@@ -141,7 +141,7 @@ pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Val
     )
 }
 
-/// Each date with the span added. Points in time go by the clocks of the zone.
+/// Adds a span to each date. Points in time move by the clocks of the time zone.
 pub(super) fn shifted(value: &Value, span: Span, zone: &Zone) -> Result<Value> {
     let beyond = |day: Day| Error::BeyondCalendar { from: day, span };
     let array: ArrayRef = match dates(value) {
@@ -189,14 +189,13 @@ fn shift_valid(days: &Date32Array, mut shift: impl FnMut(i32) -> Day) -> Date32A
     Date32Array::new(shifted, days.nulls().cloned())
 }
 
-/// Two dates at the grain that both have: a day is taken to its month where the other is a month, a
-/// moment to its day.
+/// Converts two dates to their common grain: a day to its month beside a month, a moment to its day
+/// beside a day.
 pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Value, Value)> {
     match (left.kind, right.kind) {
         (one, other) if one == other => Ok((left.clone(), right.clone())),
         (TermType::Of(Type::Moment { .. }), TermType::Of(Type::Moment { .. })) => {
-            // One is a point in time and the other a reading of the clocks, and so both are
-            // readings.
+            // One is a point in time and the other a reading of the clock, so both become readings.
             let read = |value: &Value| {
                 let readings = readings(value, zone);
                 let array = TimestampMicrosecondArray::new(readings, value.array.logical_nulls());
@@ -221,7 +220,7 @@ pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Va
     }
 }
 
-/// `date(year, month, day)`, and how many are no day of the calendar.
+/// `date(year, month, day)`, and the number of rows in which this is not a date.
 pub(super) fn dates_of(parts: &[ArrayRef]) -> (Date32Array, u64) {
     let [years, months, days] = [0, 1, 2].map(|part| parts[part].as_primitive::<Int64Type>());
     let mut no_such = 0;

@@ -1,5 +1,5 @@
-//! What type each part of an expression has, and whether the types go together: all that can be
-//! wrong without the data.
+//! Finds the type of each part of an expression, and whether the types fit together: all errors
+//! that do not need the data.
 
 use super::{
     ExpressionContext, Problem,
@@ -13,15 +13,15 @@ use crate::{
 };
 use std::ops::Range;
 
-/// What a part of an expression is.
+/// The kind of a part of an expression.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(super) enum TermType {
     Of(Type),
     Weekday,
     Span,
-    /// No value at all: it can stand for any type.
+    /// No value at all, which fits every type.
     Missing,
-    /// A column whose type is not known before the file is read.
+    /// A column whose type is unknown until the file is read.
     Unknown,
 }
 
@@ -35,7 +35,7 @@ impl TermType {
             TermType::Weekday => "weekdays".to_owned(),
             TermType::Span => "a span".to_owned(),
             TermType::Missing => "no value".to_owned(),
-            TermType::Unknown => "something that is not known yet".to_owned(),
+            TermType::Unknown => "a value of unknown type".to_owned(),
         }
     }
 
@@ -43,13 +43,13 @@ impl TermType {
         matches!(self, TermType::Of(Type::Integer | Type::Decimal { .. } | Type::Float))
     }
 
-    /// Whether it can stand where anything else can.
+    /// Whether it fits every type.
     pub(super) fn is_open(self) -> bool {
         matches!(self, TermType::Missing | TermType::Unknown)
     }
 }
 
-/// An expression is held against these columns.
+/// Checks an expression against these columns.
 pub(super) struct Check<'a> {
     pub(super) shape: &'a Shape,
     pub(super) context: ExpressionContext<'a>,
@@ -63,9 +63,9 @@ impl Check<'_> {
             NodeKind::AsOf if self.context.as_of.is_none() && !self.context.as_of_follows => {
                 Err(Problem::new(
                     &node.at,
-                    "`as_of` stands for the date that the answer speaks of, which was not given",
+                    "`as_of` is the as-of date, and none is given",
                 )
-                .advice("give an as-of date; a column of this name stands in double quotes"))
+                .advice("give an as-of date; put a column of this name in double quotes"))
             }
             NodeKind::AsOf => Ok(TermType::Of(Type::DAYS)),
             NodeKind::Negative(value) => match self.kind(value)? {
@@ -84,7 +84,7 @@ impl Check<'_> {
                 {
                     let problem =
                         Problem::new(&node.at, "a comparison with `missing` is never true");
-                    return Err(problem.advice("ask `is missing` of what stands on the other side"));
+                    return Err(problem.advice("use `is missing` with the other side"));
                 }
                 let ordered = !matches!(comparison, Comparison::Equal | Comparison::NotEqual);
                 let (one, other) = (self.kind(left)?, self.kind(right)?);
@@ -115,7 +115,7 @@ impl Check<'_> {
                 Some(Type::Nothing) => TermType::Missing,
                 Some(kind) => TermType::Of(kind),
             }),
-            // Where there is no such column, the names of weekdays stand for themselves.
+            // The name of a weekday is its own value, unless there is a column of that name.
             Err(_) if !quoted && name.parse::<Weekday>().is_ok() => Ok(TermType::Weekday),
             Err(Error::NoSuchColumn { file, nearest, columns, .. }) => {
                 let file = file.map(|file| format!("{file}: ")).unwrap_or_default();
@@ -126,7 +126,7 @@ impl Check<'_> {
                 Err(problem.advice(match nearest[..] {
                     [] => {
                         format!(
-                            "there are: {}; a text stands in single quotes",
+                            "the columns are: {}; put a text in single quotes",
                             quoted(&columns).join(", ")
                         )
                     }
@@ -178,8 +178,8 @@ impl Check<'_> {
                 Ok(TermType::Of(Type::Integer))
             }
             (Minus, TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) => wrong(
-                format!("{} cannot be taken from {}", Type::Date(other), Type::Date(one)),
-                "bring both to one grain first: `period(d, month)`",
+                format!("{} cannot be subtracted from {}", Type::Date(other), Type::Date(one)),
+                "convert both to one grain first: `period(d, month)`",
             ),
             (
                 Minus,
@@ -190,11 +190,11 @@ impl Check<'_> {
                 if other.is_number() =>
             {
                 wrong(
-                    format!("a number cannot be added to or taken from {}", one.words()),
-                    "say of what: `7 days`",
+                    format!("a number cannot be added to or subtracted from {}", one.words()),
+                    "add a unit: `7 days`",
                 )
             }
-            // It is missing or not known; but what the other side is must go with the sign.
+            // This side is missing or unknown, but the other one must still fit the operator.
             (_, one, other) if one == TermType::Missing || other == TermType::Missing => {
                 goes_with(operation, [(one, left), (other, right)]).map(|()| TermType::Missing)
             }
@@ -219,22 +219,22 @@ impl Check<'_> {
             }
             (_, one, other) => wrong(
                 format!(
-                    "{} and {} cannot be added or taken from each other",
+                    "{} and {} cannot be added or subtracted",
                     one.words(),
                     other.words()
                 ),
-                "date − date is whole days, date ± span is a date",
+                "date − date gives days, date ± span gives a date",
             ),
         }
     }
 
-    /// A date with a span added or taken.
+    /// A date plus or minus a span.
     fn shifted(&self, node: &Node, date: TermType, span: &Node) -> Result<TermType, Problem> {
         let Some(span) = constant_span(span) else { return Ok(date) };
         match date {
             TermType::Of(Type::Date(periods)) if !span.fits(periods.grain()) => {
                 let words = format!("{span} is not a whole number of {}", periods.grain().plural());
-                Err(Problem::new(&node.at, words).advice("the column holds nothing finer"))
+                Err(Problem::new(&node.at, words).advice("the column holds no finer dates"))
             }
             date => Ok(date),
         }
@@ -274,7 +274,7 @@ impl Check<'_> {
             (TermType::Of(Type::Date(one)), TermType::Of(Type::Date(other))) => {
                 if common_periods(one, other).is_none() {
                     let problem = format!(
-                        "{} and {} cannot be compared: neither is made of the other",
+                        "{} and {} cannot be compared, because neither consists of the other",
                         one_of(one),
                         one_of(other)
                     );
@@ -304,7 +304,7 @@ impl Check<'_> {
             ),
             (TermType::Of(Type::Text), number) | (number,
                 TermType::Of(Type::Text)) if number.is_number() => {
-                problem.advice("a number stands without quotes; a column of text is no numbers")
+                problem.advice("write a number without quotes; a column of text holds no numbers")
             }
             (TermType::Of(Type::Boolean), TermType::Of(Type::Boolean)) => problem.advice("true \
                 and false are equal or not"),
@@ -312,7 +312,7 @@ impl Check<'_> {
         })
     }
 
-    /// The kind that all of these have, where they go together.
+    /// The common kind of all of these, if they have one.
     pub(super) fn one_of(&self, node: &Node, parts: &[&Node]) -> Result<TermType, Problem> {
         let mut all = TermType::Missing;
         let mut unknown = false;
@@ -333,7 +333,7 @@ impl Check<'_> {
                 (one, other) if one == other && one != TermType::Span => one,
                 (one, other) => {
                     let words = format!(
-                        "{} here, but {} in another place: one column cannot hold both",
+                        "{} here, but {} elsewhere: one column cannot hold both",
                         other.words(),
                         one.words()
                     );
@@ -342,19 +342,19 @@ impl Check<'_> {
             };
         }
         if all == TermType::Span {
-            return Err(Problem::new(&node.at, "a span cannot stand in a column"));
+            return Err(Problem::new(&node.at, "a column cannot hold a span"));
         }
         Ok(if unknown { TermType::Unknown } else { all })
     }
 
-    /// A date in which a period of this grain can be told.
+    /// A date that is fine enough for a period of this grain.
     pub(super) fn dated(&self, node: &Node, grain: Grain) -> Result<(), Problem> {
         match self.kind(node)? {
             TermType::Of(Type::Moment { .. }) | TermType::Missing | TermType::Unknown => Ok(()),
             TermType::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
             TermType::Of(Type::Date(periods)) => {
                 let words = format!(
-                    "this holds {}, of which the {grain} cannot be told",
+                    "this holds {}, so it has no {grain}",
                     periods.grain().plural()
                 );
                 Err(Problem::new(&node.at, words))
@@ -394,7 +394,7 @@ fn whole(kind: TermType) -> bool {
     kind == TermType::Of(Type::Integer)
 }
 
-/// An error where a side that is known cannot stand beside the operation's sign.
+/// Errors: the kind of one side is known, and does not fit the operator.
 fn goes_with(operation: Arithmetic, sides: [(TermType, &Node); 2]) -> Result<(), Problem> {
     let is_sum = matches!(operation, Arithmetic::Plus | Arithmetic::Minus);
     let goes = |kind: TermType| {
@@ -408,8 +408,8 @@ fn goes_with(operation: Arithmetic, sides: [(TermType, &Node); 2]) -> Result<(),
     }
 }
 
-/// What the operation makes of two numbers; the places behind the point where they are more than
-/// can be held exactly.
+/// The kind of the operator's result for two numbers. Errors: the number of decimal places, if it
+/// is more than can be exact.
 fn number_type(operation: Arithmetic, one: TermType, other: TermType) -> Result<TermType, i8> {
     let float = TermType::Of(Type::Float);
     if operation == Arithmetic::Over || one == float || other == float {
@@ -431,7 +431,7 @@ fn places(kind: TermType) -> i8 {
     }
 }
 
-/// A span that is written out, with its sign.
+/// A literal span with its sign.
 pub(super) fn constant_span(node: &Node) -> Option<Span> {
     match &node.kind {
         NodeKind::Literal(Literal::Span(span)) => Some(*span),
@@ -448,7 +448,7 @@ pub(super) fn grain_of(node: &Node) -> Result<Grain, Problem> {
         }
         _ => Err(Problem::new(
             &node.at,
-            "a grain should stand here: hour, day, week, month, quarter or year",
+            "expected a grain here: hour, day, week, month, quarter or year",
         )),
     }
 }
@@ -456,7 +456,7 @@ pub(super) fn grain_of(node: &Node) -> Result<Grain, Problem> {
 pub(super) fn places_of(node: &Node) -> Result<i8, Problem> {
     match node.kind {
         NodeKind::Literal(Literal::Integer(places @ 0..=9)) => Ok(places as i8),
-        _ => Err(Problem::new(&node.at, "the number of places should stand here: 0 to 9")),
+        _ => Err(Problem::new(&node.at, "expected the number of decimal places here: 0 to 9")),
     }
 }
 
@@ -465,5 +465,5 @@ fn one_of(periods: Periods) -> String {
 }
 
 pub(super) fn needed(at: &Range<usize>, what: &str, found: TermType) -> Problem {
-    Problem::new(at, format!("{what} is needed here, but this is {}", found.words()))
+    Problem::new(at, format!("expected {what} here, but this is {}", found.words()))
 }

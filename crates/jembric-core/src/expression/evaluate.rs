@@ -1,5 +1,4 @@
-//! The value of an expression in all rows at once. Types have been checked: what does not go
-//! together does not come here.
+//! Evaluates an expression in all rows at once. The types have been checked before.
 
 use super::{
     ExpressionContext, Unanswered, calendrical,
@@ -24,11 +23,11 @@ use arrow_schema::{DataType, Field};
 use arrow_select::{take::take, zip::zip};
 use std::{cell::Cell, sync::Arc};
 
-/// What a part of an expression is worth: a value for each row, or one for all of them.
+/// The value of a part of an expression: one for each row, or one for all rows.
 #[derive(Clone, Debug)]
 pub(super) struct Value {
     pub(super) kind: TermType,
-    /// Of length one where it is constant. Weekdays are their numbers.
+    /// Of length one if it is constant. Weekdays are their numbers.
     pub(super) array: ArrayRef,
     pub(super) constant: bool,
 }
@@ -74,7 +73,7 @@ impl Value {
     }
 }
 
-/// What two values are for Arrow's kernels.
+/// Two values as operands of Arrow's kernels.
 fn datum(value: &Value) -> Box<dyn Datum> {
     match value.constant {
         true => Box::new(Scalar::new(value.array.clone())),
@@ -82,7 +81,7 @@ fn datum(value: &Value) -> Box<dyn Datum> {
     }
 }
 
-/// The rows and what is known beside them.
+/// The rows, and the context.
 pub(super) struct Evaluation<'a> {
     pub(super) table: &'a Table,
     pub(super) context: ExpressionContext<'a>,
@@ -106,7 +105,7 @@ impl<'a> Evaluation<'a> {
         self.context.zone
     }
 
-    /// Whether a condition is true, in each row of the table; missing where that is undecided.
+    /// The truth of a condition in each row; missing if it is unknown.
     pub(super) fn truth(&self, node: &Node) -> Result<BooleanArray> {
         let value = self.value(node)?;
         if value.kind == TermType::Missing {
@@ -197,12 +196,12 @@ impl<'a> Evaluation<'a> {
                 kind => Value::new(TermType::Of(kind), self.table.at(place).clone(), false),
             },
             Meaning::Weekday(weekday) => constant_weekday(weekday),
-            // A bound expression has no other names where a value stands.
+            // A bound expression has no other names in place of a value.
             Meaning::Grain(_) | Meaning::Unknown => Value::missing(),
         }
     }
 
-    /// A condition made of conditions.
+    /// A condition of several conditions.
     fn boolean(
         &self,
         parts: &[&Node],
@@ -234,7 +233,7 @@ impl<'a> Evaluation<'a> {
             _ => {
                 let mut zeros = 0;
                 let value = exact::arithmetic(operation, left, right, &mut zeros)?;
-                // One for all rows is one for each.
+                // A value for all rows holds for each row.
                 let rows = if value.constant { self.table.rows() as u64 } else { 1 };
                 self.divisions_by_zero.set(self.divisions_by_zero.get() + zeros * rows);
                 Ok(value)
@@ -260,7 +259,7 @@ impl<'a> Evaluation<'a> {
         })
     }
 
-    /// Both in one Arrow type that compares as they do.
+    /// Converts both to one Arrow type with the same order.
     fn comparable(&self, left: &Value, right: &Value) -> Result<(Value, Value)> {
         match (left.kind, right.kind) {
             (TermType::Weekday, TermType::Of(Type::Text)) => {
@@ -307,12 +306,13 @@ impl<'a> Evaluation<'a> {
         Ok(found.with(found.kind, Arc::new(not)))
     }
 
-    /// Counts rows whose year, month and day are no day of the calendar.
+    /// Counts the rows whose year, month and day are not a date.
     pub(super) fn note_no_such_day(&self, rows: u64) {
         self.no_such_day.set(self.no_such_day.get() + rows);
     }
 
-    /// The lesser or greater of two, or the first that is there; a missing one is passed over.
+    /// The lesser or greater of two values, or the first that is present; missing values are
+    /// skipped.
     pub(super) fn better(&self, function: Function, best: Value, next: Value) -> Result<Value> {
         match (best.kind, next.kind) {
             (TermType::Missing, _) => return Ok(next),
@@ -342,7 +342,7 @@ impl<'a> Evaluation<'a> {
     }
 }
 
-/// One value where the condition is true, and the other where it is not or is undecided.
+/// One value if the condition is true, and the other if it is false or unknown.
 pub(super) fn choose(condition: &BooleanArray, one: &Value, other: &Value) -> Result<Value> {
     let condition = only_true(condition);
     let array = zip(&condition, &*datum(one), &*datum(other))?;
@@ -350,7 +350,7 @@ pub(super) fn choose(condition: &BooleanArray, one: &Value, other: &Value) -> Re
     Ok(Value::new(one.kind, array, constant))
 }
 
-/// The condition with false where it is undecided.
+/// The condition, with false for unknown.
 fn only_true(condition: &BooleanArray) -> BooleanArray {
     match condition.nulls() {
         None => condition.clone(),
@@ -358,7 +358,7 @@ fn only_true(condition: &BooleanArray) -> BooleanArray {
     }
 }
 
-/// Two values that are to stand in one column, in one Arrow type.
+/// Converts two values of one column to one Arrow type.
 fn alike(one: Value, other: Value) -> Result<(Value, Value)> {
     let typed_missing =
         |like: &Value| Value::new(like.kind, new_null_array(like.array.data_type(), 1), true);
@@ -413,7 +413,7 @@ fn constant(literal: &Literal) -> Value {
             (Type::Moment { instant: *instant }, Arc::new(array))
         }
         Literal::Boolean(truth) => (Type::Boolean, Arc::new(BooleanArray::from(vec![*truth]))),
-        // A span is taken up by the date that it is added to.
+        // A span is used by the date that it is added to.
         Literal::Missing | Literal::Span(_) => return Value::missing(),
     };
     Value::new(TermType::Of(kind), array, true)
@@ -427,7 +427,7 @@ fn constant_weekday(weekday: Weekday) -> Value {
     )
 }
 
-/// A weekday that was written as a text.
+/// A weekday that is written as text.
 fn weekday_text(value: &Value) -> Value {
     let text = value.array.as_string_view();
     text.iter()

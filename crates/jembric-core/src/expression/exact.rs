@@ -1,9 +1,9 @@
-//! Arithmetic on numbers: exact for whole numbers and decimals, in floating point for the rest.
+//! Arithmetic on numbers: exact for whole numbers and decimals, in floating point otherwise.
 //!
-//! A decimal is a whole number of units of its last place. Work is done in 64 bits, in one pass
-//! that also notes whether a result did not fit (more than 18 digits); only then is it done again
-//! in 128 bits, and what does not fit those (more than 38 digits) is an error. Nothing is ever
-//! rounded, but by `round` and in floating point.
+//! A decimal is a whole number of units of its last decimal place. The first pass computes in 64
+//! bits and notes whether a result did not fit (more than 18 digits). Only then a second pass
+//! computes in 128 bits, and a result that does not fit (more than 38 digits) is an error. Only
+//! `round` and floating point round.
 
 use super::{
     check::{TermType, common_number},
@@ -25,14 +25,14 @@ use arrow_buffer::NullBuffer;
 use arrow_schema::DataType;
 use std::sync::Arc;
 
-/// The most places behind the point.
+/// The most decimal places.
 pub(super) const MOST_PLACES: i8 = 38;
-/// One more than the greatest number of 18 digits.
+/// The least number with 19 digits.
 const NARROW: u64 = 1_000_000_000_000_000_000;
-/// One more than the greatest number of 38 digits.
+/// The least number with 39 digits.
 const WIDE: u128 = 100_000_000_000_000_000_000_000_000_000_000_000_000;
 
-/// The values of one side: one for each row, or one for all.
+/// The values of one operand: one for each row, or one for all.
 #[derive(Clone, Copy)]
 enum Side<'a, T> {
     Rows(&'a [T]),
@@ -48,8 +48,8 @@ impl<T: Copy> Side<'_, T> {
     }
 }
 
-/// One result for each row, and whether anything was noted of any. Which side has a value for each
-/// row is decided outside the loop.
+/// Computes a result for each row, and whether any was noted as too large. Which operand is
+/// constant is decided outside the loop.
 #[inline]
 fn each_row<A, B, T>(
     left: Side<'_, A>,
@@ -69,7 +69,7 @@ where
     }
 }
 
-/// The same in floating point. Where the divisor is zero there is no value, which is counted.
+/// The same in floating point. Division by zero is missing, and counted.
 fn float_arithmetic(
     operation: Arithmetic,
     left: &Value,
@@ -99,7 +99,7 @@ fn float_arithmetic(
     Value::new(TermType::Of(Type::Float), Arc::new(array), constant)
 }
 
-/// The error for two decimals, each with its places, whose result cannot be held.
+/// The error for two decimals with these places, whose result is too large.
 fn overflow(operation: Arithmetic, left: (i128, i8), right: (i128, i8), row: usize) -> Error {
     let sign = match operation {
         Arithmetic::Plus => '+',
@@ -111,7 +111,7 @@ fn overflow(operation: Arithmetic, left: (i128, i8), right: (i128, i8), row: usi
     Error::Overflow { what: format!("`{sign}`"), example }
 }
 
-/// `+ - * /` of two numbers. A quotient is in floating point.
+/// `+ - * /` of two numbers. A quotient is a float.
 pub(super) fn arithmetic(
     operation: Arithmetic,
     left: &Value,
@@ -164,7 +164,7 @@ pub(super) fn arithmetic(
         (result.unwrap_or_default(), result.is_none())
     };
     let (results, unfit) = each_row(a, b, noted);
-    // What stands in missing cells may be anything.
+    // The values behind missing cells are arbitrary.
     let is_valid = |row| nulls.as_ref().is_none_or(|nulls: &NullBuffer| nulls.is_valid(row));
     let fails = |row: &usize| work(a.at(*row), b.at(*row)).is_none() && is_valid(*row);
     if let Some(row) = (0..results.len()).filter(|_| unfit).find(fails) {
@@ -179,7 +179,8 @@ pub(super) fn arithmetic(
     Ok(Value::new(number_kind(whole, places), array, constant))
 }
 
-/// The results where both sides and all results have at most 18 digits (64 bits for whole numbers).
+/// The results, if both operands and all results have at most 18 digits (64 bits for whole
+/// numbers).
 fn narrow(
     operation: Arithmetic,
     left: &Value,
@@ -195,7 +196,7 @@ fn narrow(
             (Side::Rows(rows), Side::One(by)) | (Side::One(by), Side::Rows(rows))
                 if by != 0 && !whole =>
             {
-                // The greatest factor that fits is known beforehand.
+                // The greatest factor that fits is computed in advance.
                 let greatest = most / by.unsigned_abs();
                 parallel::noting(rows, |a| (a.wrapping_mul(by), a.unsigned_abs() > greatest))
             }
@@ -249,7 +250,8 @@ fn below_zero<T: ArrowPrimitiveType>(values: &PrimitiveArray<T>) -> arrow_array:
     arrow_array::BooleanArray::from_unary(values, |value| value.is_lt(T::default_value()))
 }
 
-/// Rounds to so many places, halves away from zero; to none gives whole numbers.
+/// Rounds to a number of decimal places, halves away from zero. With no places the result is a
+/// whole number.
 pub(super) fn round(value: &Value, to: i8) -> Result<Value> {
     let has = places(value);
     let whole = to == 0;
@@ -301,21 +303,21 @@ pub(super) fn round(value: &Value, to: i8) -> Result<Value> {
     Ok(value.with(kind, array))
 }
 
-/// A float in units of its last place, by the digits that it is shown with: 2.675 is 2.68, as
-/// whoever reads it expects.
+/// A float in units of its last decimal place, by the digits that are shown: 2.675 becomes 2.68, as
+/// a reader expects.
 fn rounded(number: f64, places: i8) -> i128 {
     const WHOLE_FROM: f64 = 9_007_199_254_740_992.0;
     let scaled = number * 10_f64.powi(places.into());
     if number.abs() >= WHOLE_FROM {
-        // It is whole, and its units are exact in integers; what does not fit those is too large in
-        // any case.
+        // It is a whole number, and exact as an integer. If it does not fit, the result is too
+        // large anyway.
         return (number as i128).saturating_mul(power(places).unwrap_or(i128::MAX));
     }
     let to_half = (scaled.abs().fract() - 0.5).abs();
     if to_half > 1e-3 && scaled.abs() < 1e12 {
         return scaled.round() as i128;
     }
-    // Close to a half, or with as many digits as a float has: the shortest digits that name the
+    // Close to a half, or with as many digits as a float has, the shortest digits that identify the
     // number decide.
     let digits = format!("{}", number.abs());
     let (whole, part) = digits.split_once('.').unwrap_or((&digits, ""));
@@ -325,8 +327,8 @@ fn rounded(number: f64, places: i8) -> i128 {
     if number < 0.0 { -units } else { units }
 }
 
-/// A number in another kind that holds it: whole numbers as decimals or floats, decimals with more
-/// places or as floats.
+/// Converts a number to another kind that can hold it: whole numbers to decimals or floats,
+/// decimals to more places or to floats.
 pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
     match kind {
         _ if value.kind == kind => Ok(value.clone()),
@@ -348,7 +350,7 @@ pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
     }
 }
 
-/// Both numbers in one Arrow type, so that they can be compared or stand in one column.
+/// Converts both numbers to one Arrow type, to compare them or to put them in one column.
 pub(super) fn alike(one: &Value, other: &Value) -> Result<(Value, Value)> {
     let kind = common_number(one.kind, other.kind);
     let (one, other) = (converted(one, kind)?, converted(other, kind)?);
@@ -457,7 +459,7 @@ fn floats(value: &Value) -> Vec<f64> {
     }
 }
 
-/// Floats as tables hold them: without NaN (∞ − ∞) and −0.
+/// Replaces NaN (∞ − ∞) and −0, which tables never hold.
 fn plain(floats: Float64Array) -> Float64Array {
     let odd = |value: &f64| value.is_nan() || (*value == 0.0 && value.is_sign_negative());
     if !floats.values().iter().any(odd) {

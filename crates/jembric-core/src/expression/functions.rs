@@ -1,8 +1,8 @@
-//! The functions of the language: one table with the name of each, how it is called, what it gives
-//! and how it is evaluated.
+//! The functions of the language: one table with the name, the calls, the result and the evaluation
+//! of each.
 //!
-//! The parser looks up names here, so that a tree holds no names of functions. Checks, evaluation,
-//! suggestions and the list in the help follow from the table.
+//! The parser looks up names here, so a parsed expression holds no names of functions. Checks,
+//! evaluation, suggestions and the help all use the table.
 
 use super::{
     Problem, calendrical,
@@ -18,7 +18,7 @@ use crate::{
 };
 use std::{ops::Range, sync::Arc};
 
-/// What a call gives, or what is wrong with it.
+/// The type of a call's result, or what is wrong with the call.
 type Checked = std::result::Result<TermType, Problem>;
 
 /// A function.
@@ -53,13 +53,13 @@ pub(super) struct Call<'a> {
     pub(super) arguments: &'a [Node],
 }
 
-/// All that is known of a function.
+/// Everything about a function.
 struct FunctionEntry {
     function: Function,
     name: &'static str,
-    /// How it is called; several ways with "or" between them.
+    /// How to call it; "or" separates several ways.
     form: &'static str,
-    /// What it gives, for the help.
+    /// What it returns, for the help.
     gives: &'static str,
     takes: fn(usize) -> bool,
     kind: fn(&Check<'_>, Call<'_>) -> Checked,
@@ -102,7 +102,7 @@ const TABLE: [FunctionEntry; 19] = [
         |n| n == 2, period_kind, period),
     entry!(Abs, "abs", "abs(number)", "the number without its sign", one, number_kind, abs),
     entry!(Round, "round", "round(number) or round(number, places)",
-        "the rounded number; halves go away from zero", |n| n == 1 || n == 2, round_kind, round),
+        "the rounded number, with halves away from zero", |n| n == 1 || n == 2, round_kind, round),
     entry!(Least, "least", "least(a, b, …)", "the least value that is not missing", any,
         ordered_kind, best),
     entry!(Greatest, "greatest", "greatest(a, b, …)", "the greatest value that is not missing",
@@ -111,7 +111,7 @@ const TABLE: [FunctionEntry; 19] = [
         common_kind, best),
     entry!(Lower, "lower", "lower(text)", "the text in lower case", one, text_kind, changed_text),
     entry!(Upper, "upper", "upper(text)", "the text in upper case", one, text_kind, changed_text),
-    entry!(Trim, "trim", "trim(text)", "the text without blanks at its ends", one, text_kind,
+    entry!(Trim, "trim", "trim(text)", "the text without outer blanks", one, text_kind,
         changed_text),
 ];
 
@@ -129,7 +129,7 @@ pub(super) fn all() -> impl Iterator<Item = (&'static str, &'static str)> {
 }
 
 impl Function {
-    /// The function of a name that stands at a place in the text; otherwise the nearest names.
+    /// Looks up a function by its name at a place in the text. Errors: the most similar names.
     pub(super) fn named(name: &str, at: &Range<usize>) -> std::result::Result<Function, Problem> {
         if let Some(entry) = TABLE.iter().find(|entry| entry.name == name) {
             return Ok(entry.function);
@@ -148,11 +148,11 @@ impl Function {
 }
 
 impl Call<'_> {
-    /// What it gives.
+    /// The type of its result.
     pub(super) fn kind(self, check: &Check<'_>) -> Checked {
         let entry = self.function.entry();
         if !(entry.takes)(self.arguments.len()) {
-            let problem = format!("`{}` is not used like this", entry.name);
+            let problem = format!("`{}` cannot be called like this", entry.name);
             return Err(Problem::new(&self.node.at, problem).advice(entry.form));
         }
         (entry.kind)(check, self)
@@ -163,16 +163,16 @@ impl Call<'_> {
         (self.function.entry().value)(evaluation, self)
     }
 
-    /// What the check has found wrong before.
+    /// An error that the check should have found before.
     fn refused(problem: Problem) -> Error {
         Error::Setting {
             setting: "expression",
             value: problem.problem,
-            expected: "what its check asks for".into(),
+            expected: "a valid call".into(),
         }
     }
 
-    /// The values of its arguments; none where one of them has none at all.
+    /// The values of its arguments; none if one of them has no value at all.
     fn values(self, evaluation: &Evaluation<'_>) -> Result<Option<Vec<Value>>> {
         let values = self.arguments.iter().map(|argument| evaluation.value(argument));
         let values = values.collect::<Result<Vec<_>>>()?;
@@ -182,7 +182,7 @@ impl Call<'_> {
 
 // Kinds.
 
-/// The smallest period that a function of a date asks about.
+/// The finest period that a function needs.
 fn grain_told(function: Function) -> Grain {
     match function {
         Function::Year => Grain::Year,
@@ -270,7 +270,7 @@ fn common_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
 fn ordered_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     match common_kind(check, call)? {
         kind @ TermType::Of(Type::Boolean) => {
-            Err(needed(&call.node.at, "something that has an order", kind))
+            Err(needed(&call.node.at, "a value that has an order", kind))
         }
         kind => Ok(kind),
     }
@@ -284,7 +284,8 @@ fn text_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     }
 }
 
-// Values. An argument without any value makes the call missing, but for those that pass over such.
+// Evaluation. An argument without any value makes the call missing, except for functions that skip
+// missing values.
 
 /// A part of a date, a moment or a time of day.
 fn part(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
@@ -303,7 +304,7 @@ fn date(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
     let rows = if constant { 1 } else { evaluation.table.rows() };
     let parts = values.iter().map(|value| value.rows(rows)).collect::<Result<Vec<_>>>()?;
     let (array, no_such) = calendrical::dates_of(&parts);
-    // One for all rows is one for each.
+    // A value for all rows holds for each row.
     let for_each = if constant { evaluation.table.rows() as u64 } else { 1 };
     evaluation.note_no_such_day(no_such * for_each);
     Ok(Value::new(TermType::Of(Type::DAYS), Arc::new(array), constant))

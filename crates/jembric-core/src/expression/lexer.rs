@@ -1,4 +1,4 @@
-//! The words and signs of an expression, each with its place.
+//! Splits an expression into tokens, each with its place.
 
 use super::Problem;
 use std::ops::Range;
@@ -11,16 +11,16 @@ use winnow::{
     token::{any, one_of, take_while},
 };
 
-/// A word or sign as it stands in the text.
+/// A token.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) enum Word<'a> {
-    /// A date, a month, quarter or week, a moment: whatever looks like one.
+    /// Anything that looks like a date, a month, quarter or week, or a moment.
     Date(&'a str),
     Time(&'a str),
     Number(&'a str),
-    /// In single quotes.
+    /// A text in single quotes.
     Text(String),
-    /// In double quotes: a column's name.
+    /// The name of a column in double quotes.
     Quoted(String),
     Name(&'a str),
     Sign(&'a str),
@@ -29,7 +29,7 @@ pub(super) enum Word<'a> {
 type Input<'a> = LocatingSlice<&'a str>;
 type Read<T> = Result<T, ContextError>;
 
-/// Cuts a text into words and signs.
+/// Splits a text into tokens.
 pub(super) fn words(text: &str) -> Result<Vec<(Word<'_>, Range<usize>)>, Problem> {
     let mut input = LocatingSlice::new(text);
     let mut words = Vec::new();
@@ -54,9 +54,9 @@ fn unreadable(text: &str, start: usize) -> Problem {
             .advice("a `'` is missing"),
         '"' => Problem::new(&(start..text.len()), "this column's name is never closed")
             .advice("a `\"` is missing"),
-        '&' => Problem::new(&at, "`&` means nothing here").advice("write `and`"),
-        '|' => Problem::new(&at, "`|` means nothing here").advice("write `or`"),
-        _ => Problem::new(&at, format!("`{c}` means nothing here")),
+        '&' => Problem::new(&at, "`&` is not an operator").advice("write `and`"),
+        '|' => Problem::new(&at, "`|` is not an operator").advice("write `or`"),
+        _ => Problem::new(&at, format!("`{c}` is not allowed here")),
     }
 }
 
@@ -78,12 +78,12 @@ fn digits<'a>(count: usize) -> impl Parser<Input<'a>, &'a str, ContextError> {
     take_while(count, |c: char| c.is_ascii_digit())
 }
 
-/// Behind a date or number no letter or digit may follow, or it is none.
+/// No letter or digit may follow a date or number directly.
 fn ends<'a>(input: &mut Input<'a>) -> Read<()> {
     not(one_of(|c: char| c.is_alphanumeric() || c == '_')).parse_next(input)
 }
 
-/// `2025-06-30`, with a time behind it or not, `2025-06`, `2025-Q2`, `2025-W27`.
+/// `2025-06-30`, with or without a time, `2025-06`, `2025-Q2`, `2025-W27`.
 fn date<'a>(input: &mut Input<'a>) -> Read<&'a str> {
     let day = || (digits(4), '-', digits(2), '-', digits(2));
     let offset = alt((
@@ -126,7 +126,7 @@ fn number<'a>(input: &mut Input<'a>) -> Read<&'a str> {
     terminated((part, opt(exponent)).take(), ends).parse_next(input)
 }
 
-/// Text between marks; a mark within it is doubled.
+/// The text between quotes; a quote within it is doubled.
 fn quoted<'a>(mark: char) -> impl Parser<Input<'a>, String, ContextError> {
     let doubled = (mark, mark).value(mark);
     let other = preceded(peek(not(mark)), any);

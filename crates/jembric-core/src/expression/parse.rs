@@ -1,5 +1,5 @@
-//! From words and signs to a tree, by precedence: `or`, `and`, `not`, comparisons, `+ -`, `* /`, a
-//! sign before a value.
+//! Parses tokens into a tree, by precedence: `or`, `and`, `not`, comparisons, `+ -`, `* /`, a sign
+//! before a value.
 
 use super::{
     Problem,
@@ -7,17 +7,20 @@ use super::{
     lexer::{Word, words},
 };
 use crate::{
-    calendar::{Day, Grain, Period, Span, Weekday, notation},
+    calendar::{
+        Day, Grain, Period, Span, Weekday,
+        notation::{self, NotADate},
+    },
     shape::Shape,
 };
 use std::ops::Range;
 
-/// How deep an expression may be nested, and how many parts may be open at once while it is read.
-/// Both are walked by recursion, which must not run out of stack.
+/// The deepest nesting of an expression, and the most parts that may be open at once. Both are
+/// processed recursively, which must not overflow the stack.
 const DEEPEST: usize = 250;
 const MOST_OPEN: usize = 60;
 
-/// A part of an expression, and where it stands in the text.
+/// A part of an expression, and its place in the text.
 #[derive(Clone, Debug, PartialEq)]
 pub(super) struct Node {
     pub(super) at: Range<usize>,
@@ -42,7 +45,7 @@ pub(super) enum NodeKind {
     Call { function: Function, arguments: Vec<Node> },
 }
 
-/// What a name stands for, once the columns are known.
+/// The meaning of a name, once the columns are known.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Meaning {
     /// The columns are not known yet.
@@ -66,7 +69,7 @@ pub(super) enum Literal {
     Period(Period),
     /// Microseconds since midnight.
     Time(i64),
-    /// Microseconds since 1970, in UTC where it is a point in time.
+    /// Microseconds since 1970, in UTC for a point in time.
     Moment {
         micros: i64,
         instant: bool,
@@ -95,13 +98,13 @@ pub(super) enum Comparison {
 }
 
 impl Node {
-    /// Whether any part of it is like this.
+    /// Whether any part of it satisfies this.
     pub(super) fn any(&self, like: &impl Fn(&Node) -> bool) -> bool {
         like(self) || self.parts().any(|part| part.any(like))
     }
 
-    /// Finds what each name stands for among these columns: in the place of a grain a grain, else a
-    /// column, else a weekday. The check has found that it stands for one of them.
+    /// Resolves each name for these columns: to a grain where a grain is expected, else to a
+    /// column, else to a weekday. The check has found that there is one.
     pub(super) fn bind(&mut self, shape: &Shape) {
         if let NodeKind::Name { name, quoted, meaning } = &mut self.kind {
             let column =
@@ -160,19 +163,19 @@ impl Node {
     }
 }
 
-/// Understands a whole text.
+/// Parses a whole text.
 pub(super) fn parse(text: &str) -> Result<Node, Problem> {
     let words = words(text)?;
     if words.is_empty() {
-        return Err(Problem::new(&(0..text.len()), "there is nothing in this expression"));
+        return Err(Problem::new(&(0..text.len()), "this expression is empty"));
     }
     let mut parser = Parser { words, next: 0, end: text.len(), open: 0 };
     let node = parser.expression()?;
     match parser.words.get(parser.next) {
         None => Ok(node),
         Some((Word::Sign(")"), at)) => Err(Problem::new(at, "this `)` closes nothing")),
-        Some((_, at)) => Err(Problem::new(at, "the expression could have ended before this")
-            .advice("`and`, `or` or a sign is missing")),
+        Some((_, at)) => Err(Problem::new(at, "the expression is complete before this")
+            .advice("is `and`, `or` or an operator missing?")),
     }
 }
 
@@ -180,7 +183,7 @@ struct Parser<'a> {
     words: Vec<(Word<'a>, Range<usize>)>,
     next: usize,
     end: usize,
-    /// How many parts are begun and not ended.
+    /// The number of parts that are open.
     open: usize,
 }
 
@@ -221,8 +224,8 @@ impl<'a> Parser<'a> {
         if let Some(comparison) = self.takes_comparison() {
             let right = self.sum()?;
             if self.peek_comparison().is_some() {
-                let problem = Problem::new(&self.place(), "one comparison cannot follow another");
-                return Err(problem.advice("say both and join them: `a < b and b < c`"));
+                let problem = Problem::new(&self.place(), "comparisons cannot be chained");
+                return Err(problem.advice("join two comparisons: `a < b and b < c`"));
             }
             return two(left, right, |both| NodeKind::Comparison(comparison, both));
         }
@@ -286,7 +289,7 @@ impl<'a> Parser<'a> {
         if self.takes_sign("-") {
             let value = self.deeper(Parser::signed)?;
             let at = start..value.at.end;
-            // The least whole number cannot be written without its sign.
+            // Without its sign, the least whole number is too large.
             return match value.kind {
                 NodeKind::Literal(Literal::Decimal { units, places: 0 })
                     if units == -i128::from(i64::MIN) && self.is_least() =>
@@ -318,7 +321,7 @@ impl<'a> Parser<'a> {
                 let moment = notation::read(format!("2000-01-01T{text}").as_bytes()).ok();
                 let time = moment.and_then(|moment| moment.time);
                 literal(Literal::Time(
-                    time.ok_or_else(|| Problem::new(&at, "there is no such time of day"))?,
+                    time.ok_or_else(|| Problem::new(&at, "this is not a time of day"))?,
                 ))
             }
             Word::Number(text) => match self.span(text, &at)? {
@@ -368,12 +371,12 @@ impl<'a> Parser<'a> {
     fn if_then_else(&mut self, at: Range<usize>) -> Parsed {
         let condition = self.expression()?;
         if !self.takes_name("then") {
-            return Err(self.expected("`then`, and what it is if the condition is true"));
+            return Err(self.expected("`then`, followed by the value if the condition is true"));
         }
         let one = self.expression()?;
         if !self.takes_name("else") {
             return Err(self.expected(
-                "`else`, and what it is if the condition is not true (it may be `missing`)",
+                "`else`, followed by the value if the condition is false or unknown (it may be `missing`)",
             ));
         }
         let other = self.expression()?;
@@ -382,7 +385,7 @@ impl<'a> Parser<'a> {
         node(at, depth, NodeKind::If([Box::new(condition), Box::new(one), Box::new(other)]))
     }
 
-    /// What stands between parentheses, separated by commas, and where it ends.
+    /// The parts between parentheses, separated by commas, and where they end.
     fn list(&mut self) -> Result<(Vec<Node>, usize), Problem> {
         let open = self.before();
         let mut list = Vec::new();
@@ -404,7 +407,7 @@ impl<'a> Parser<'a> {
         }
     }
 
-    /// `9 months`, `1 year 2 weeks`: numbers with units.
+    /// `9 months`, `1 year 2 weeks`: numbers with units of time.
     fn span(
         &mut self,
         first: &str,
@@ -489,12 +492,12 @@ impl<'a> Parser<'a> {
         comparison
     }
 
-    /// Where the next word stands; the end of the text where there is none.
+    /// The place of the next token, or the end of the text.
     fn place(&self) -> Range<usize> {
         self.words.get(self.next).map_or(self.end..self.end, |(_, at)| at.clone())
     }
 
-    /// Where the word before stands.
+    /// The place of the previous token.
     fn before(&self) -> Range<usize> {
         self.words.get(self.next.wrapping_sub(1)).map_or(0..0, |(_, at)| at.clone())
     }
@@ -502,16 +505,16 @@ impl<'a> Parser<'a> {
     fn expected(&self, what: &str) -> Problem {
         let at = self.place();
         match self.peek() {
-            None => Problem::new(&at, format!("the expression ends where {what} should stand")),
+            None => Problem::new(&at, format!("the expression ends, but expected {what}")),
             Some(Word::Sign("="))
                 if matches!(
                     self.words.get(self.next.wrapping_sub(1)),
                     Some((Word::Sign("="), _))
                 ) =>
             {
-                Problem::new(&at, "two `=` mean nothing").advice("write one")
+                Problem::new(&at, "`==` is not an operator").advice("use `=`")
             }
-            Some(_) => Problem::new(&at, format!("{what} should stand here")),
+            Some(_) => Problem::new(&at, format!("expected {what} here")),
         }
     }
 
@@ -536,8 +539,8 @@ fn two(left: Node, right: Node, kind: impl FnOnce([Box<Node>; 2]) -> NodeKind) -
 }
 
 fn too_deep(at: &Range<usize>, most: usize) -> Problem {
-    Problem::new(at, format!("this is nested more than {most} deep"))
-        .advice("work it out in several steps")
+    Problem::new(at, format!("this is nested more than {most} levels deep"))
+        .advice("split it into several steps")
 }
 
 fn is_reserved(name: &str) -> bool {
@@ -545,7 +548,12 @@ fn is_reserved(name: &str) -> bool {
 }
 
 fn date(text: &str) -> Result<Literal, String> {
-    let no_such = || format!("the calendar has no `{text}`");
+    let no_such = || match notation::read(text.as_bytes()) {
+        Err(why @ (NotADate::NoSuchDay { .. } | NotADate::NoSuchMonth(_))) => {
+            format!("`{text}` is not a date: {why}")
+        }
+        _ => format!("`{text}` is not a date"),
+    };
     if text.len() > 10 {
         let written = notation::read(text.as_bytes()).map_err(|_| no_such())?;
         let micros = written.micros(notation::Order::DayFirst).ok_or_else(no_such)?;
@@ -555,8 +563,8 @@ fn date(text: &str) -> Result<Literal, String> {
     day.or_else(|| text.parse::<Period>().ok()).map(Literal::Period).ok_or_else(no_such)
 }
 
-/// A number, exactly: a whole number of 64 bits, a decimal of 38 digits, or in floating point where
-/// it is written with an exponent.
+/// Parses a number exactly: a whole number of 64 bits, a decimal of 38 digits, or a float if it has
+/// an exponent.
 fn number(text: &str) -> Result<Literal, &'static str> {
     const MOST_DIGITS: usize = 38;
     if let Ok(whole) = text.parse() {
@@ -569,7 +577,7 @@ fn number(text: &str) -> Result<Literal, &'static str> {
     let (whole, part) = text.split_once('.').unwrap_or((text, ""));
     let digits = format!("{}{part}", whole.trim_start_matches('0'));
     if digits.len() > MOST_DIGITS {
-        return Err("this number has more than 38 digits, which cannot be held exactly");
+        return Err("this number has more than 38 digits, so it cannot be exact");
     }
     let units = if digits.is_empty() {
         0

@@ -1,4 +1,4 @@
-//! [`Cells`]: one for each entity and period, and the row that stands in each.
+//! [`Cells`]: one cell for each entity and period, and the row that belongs to it.
 
 use super::{Dated, Extent, FilledPlan};
 use crate::{
@@ -20,12 +20,12 @@ use std::{
     sync::{Arc, OnceLock},
 };
 
-/// Cells that are handed over together.
+/// The cells of a batch.
 const BATCH: u64 = 1 << 16;
 
 /// The cells of all entities, in the order of their keys.
 pub(super) struct Cells {
-    /// The records that have a key and a date, under their new names.
+    /// The records with a key and a date, under their new names.
     pub(super) table: Table,
     pub(super) ids: Vec<u32>,
     dates: Dates,
@@ -38,14 +38,14 @@ pub(super) struct Cells {
     dated: Dated,
     /// The key columns of each entity, in order.
     pub(super) keys: Table,
-    /// The entities' numbers, in the order of their keys.
+    /// The numbers of the entities, in the order of their keys.
     order: Vec<usize>,
-    /// Where each entity's records lie, those in the range and all of them, and which they are if
-    /// they do not stand in order.
+    /// The place of each entity's records, both of those in the range and of all, and the order of
+    /// the rows unless they are sorted already.
     spans: Vec<ops::Range<u32>>,
     all_spans: Vec<ops::Range<u32>>,
     records: Option<DatedRows>,
-    /// The first period of each entity in order, and how many cells come before it.
+    /// The first period of each entity in order, and the number of cells before it.
     first: Vec<i32>,
     before: Vec<u64>,
     pub(super) without_record: u64,
@@ -53,14 +53,14 @@ pub(super) struct Cells {
     pub(super) without_key: u64,
 }
 
-/// The cells of some entities.
+/// The cells of a group of entities.
 pub(super) struct Laid {
     /// The first of these entities, by its place in the order.
     pub(super) entity: usize,
-    /// Where each entity's cells begin.
+    /// The first cell of each entity.
     pub(super) starts: Vec<u32>,
     rows: OnceLock<Vec<u32>>,
-    /// The date of each cell, as a number that sorts in time.
+    /// The date of each cell, as a number in the order of time.
     pub(super) dates: ArrayRef,
 }
 
@@ -84,7 +84,7 @@ impl Cells {
             _ => used.select(per)?,
         };
         let names = keys.all_named();
-        // The whole table is one entity, also where it has no rows.
+        // The whole table is one entity, even if it has no rows.
         let one = || Entities::from_ids(vec![0; rows], 1);
         let mut entities = match one().filter(|_| names.is_empty()) {
             Some(one) => one,
@@ -110,8 +110,8 @@ impl Cells {
         let row = |at: u32| {
             records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
         };
-        // An entity's records are in order of date: those before the range, those in it, those
-        // after it.
+        // The records of an entity are sorted by date: first those before the range, then those in
+        // it, then those after it.
         let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
         let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
             span.clone().filter(|&at| rows.value(row(at))).count() as u32
@@ -158,13 +158,13 @@ impl Cells {
         self.spans[self.order[place]].clone().map(|at| self.record(at))
     }
 
-    /// The row of the record at a place among all.
+    /// The row of the record at a place among all records.
     fn record(&self, at: u32) -> usize {
         self.records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
     }
 
-    /// An entity's records outside the range: those before it from the newest on, and those after
-    /// it from the oldest on.
+    /// An entity's records outside the range: those before it, the newest first, and those after
+    /// it, the oldest first.
     pub(super) fn beside(
         &self,
         place: usize,
@@ -174,7 +174,7 @@ impl Cells {
         ((all.start..own.start).rev().map(row), (own.end..all.end).map(row))
     }
 
-    /// The period of a record, and its date as a number that sorts in time.
+    /// The period of a record, and its date as a number in the order of time.
     pub(super) fn period(&self, row: usize) -> i32 {
         self.numbers[row]
     }
@@ -188,7 +188,7 @@ impl Cells {
         self.first[place]
     }
 
-    /// An error where several records stand in one cell.
+    /// Errors: several records belong to one cell.
     fn refuse_taken(&self, table: &Table, usable: &BooleanBuffer) -> Result<()> {
         let is_taken = |place: usize| {
             let numbers = || self.records(place).map(|row| self.numbers[row]);
@@ -206,7 +206,7 @@ impl Cells {
                 }
                 cells += 1;
                 if named.len() < 3 {
-                    // The rows as they came in, before those that cannot be used were left out.
+                    // Row numbers of the input, before unusable rows were removed.
                     let mut came_in: Vec<usize> = cell
                         .iter()
                         .take(3)
@@ -225,14 +225,13 @@ impl Cells {
         Err(Error::CellTaken { cells, grain: self.axis.periods().grain(), named })
     }
 
-    /// An entity in words, with what comes between it and what is said of it; nothing where the
-    /// whole table is one.
+    /// The name of an entity, followed by a separator; empty if the whole table is one entity.
     pub(super) fn entity_text(&self, place: usize) -> Result<String> {
         let cells = self.keys.names().map(|name| self.keys.cell_text(name, place));
         Ok(cells.collect::<Result<Vec<_>>>()?.into_iter().map(|text| format!("{text}, ")).collect())
     }
 
-    /// Where each entity's cells begin.
+    /// The first cell of each entity.
     fn number(&mut self, filled: &FilledPlan) -> Result<()> {
         let ends = |place: usize| {
             let mut numbers = self.records(place).map(|row| self.numbers[row]);
@@ -278,7 +277,7 @@ impl Cells {
         Ok(())
     }
 
-    /// By the last day where all records stand on the last days of their periods.
+    /// On the last day, if all records are on the last days of their periods.
     fn dated_as_the_data_is(&self, grain: &Option<Grain>, in_range: &BooleanBuffer) -> Dated {
         let own = self.dates.periods();
         if grain.is_none_or(|grain| grain <= own.grain()) || in_range.count_set_bits() == 0 {
@@ -291,7 +290,7 @@ impl Cells {
         if in_range.set_indices().all(is_last) { Dated::Last } else { Dated::First }
     }
 
-    /// Whether a column is the date or one of the entity's.
+    /// Whether a column is the date or part of the key.
     pub(super) fn is_key_or_date(&self, column: usize) -> bool {
         column == self.date_column || self.key_columns.contains(&column)
     }
@@ -301,7 +300,7 @@ impl Cells {
         self.order[place]
     }
 
-    /// The place in the order of an entity.
+    /// The place of an entity in the order.
     pub(super) fn place(&self, entity: usize) -> usize {
         self.order.iter().position(|&other| other == entity).unwrap_or_default()
     }
@@ -314,7 +313,7 @@ impl Cells {
         self.order.len()
     }
 
-    /// The first and last day that there are cells for.
+    /// The first and last day of the cells.
     pub(super) fn view(&self) -> Option<Range> {
         let cells = |place: usize| (self.before[place + 1] - self.before[place]) as i32;
         let places = || (0..self.order.len()).filter(|&place| cells(place) > 0);
@@ -323,7 +322,7 @@ impl Cells {
         Range::new(self.axis.first_day(first), self.axis.last_day(last))
     }
 
-    /// Stretches of entities that have some cells together.
+    /// Groups of entities with about this many cells each.
     pub(super) fn stretches(&self) -> Vec<ops::Range<usize>> {
         let (mut stretches, mut from) = (Vec::new(), 0);
         for place in 0..self.order.len() {
@@ -359,13 +358,13 @@ impl Cells {
         laid.rows.get_or_init(|| stretched(&laid.starts, of_entity))
     }
 
-    /// The cells of an entity that have a record, in order, each with its record.
+    /// The cells of an entity that have a record, in order, with their records.
     pub(super) fn of_entity(&self, place: usize) -> impl Iterator<Item = (usize, usize)> {
         let first = self.first[place];
         self.records(place).map(move |row| ((self.numbers[row] - first) as usize, row))
     }
 
-    /// The date of each cell: its record's, or the day of its period by which added rows are dated.
+    /// The date of each cell: that of its record, or the day on which an added row is dated.
     fn dates_of(&self, entity: usize, starts: &[u32]) -> ArrayRef {
         let own = self.dates.periods();
         let last = self.dated == Dated::Last;
@@ -385,7 +384,7 @@ impl Cells {
             let dates = TimestampMicrosecondArray::from(dates);
             return Arc::new(if self.axis.instants { dates.with_timezone("UTC") } else { dates });
         }
-        // The number of a day is that of its cell.
+        // The number of a day is also the number of its cell.
         let of_days = self.axis.periods().grain() == Grain::Day;
         let dates = stretched(starts, |n, own| {
             let numbers = own.iter_mut().zip(self.first[entity + n]..);
@@ -405,8 +404,8 @@ impl Cells {
 /// The date and the row of each record.
 type DatedRows = Vec<(i64, u32)>;
 
-/// Where each entity's records lie among all of them, and those in order of entity and date; none
-/// where the rows are in that order themselves.
+/// The place of each entity's records, and the records sorted by entity and date; none if the rows
+/// are in that order.
 fn by_entity(entities: &Entities, dates: &Dates) -> (Vec<ops::Range<u32>>, Option<DatedRows>) {
     if let Some(bounds) = in_order(entities.ids(), entities.count(), dates) {
         let mut spans = vec![0..0; entities.count()];

@@ -1,5 +1,5 @@
-//! [`Fill`]: how a column goes through holes. All rules but the straight line say for each cell
-//! from which row its value comes, and the column is gathered by that.
+//! [`Fill`]: how a column is filled. All rules except interpolation choose for each cell the row
+//! that its value comes from, and the column is gathered from these rows.
 
 use super::{
     FillRule, FilledPlan,
@@ -34,29 +34,29 @@ enum Rule {
     Carry {
         limit: u32,
     },
-    /// Values as whole units, in which a line is reckoned before it is rounded.
+    /// Values as whole units, in which interpolation is exact before it is rounded.
     Linear(Measure),
-    /// The value stands in the column after the last row.
+    /// The value that stands after the last row of the column.
     Set,
-    /// The row of each entity from which its value is taken.
+    /// The row of each entity from which its value comes.
     Keep(Vec<u32>),
 }
 
-/// One column and how it is filled.
+/// A column, and how it is filled.
 pub(super) struct Fill {
     /// Its place among the columns.
     column: usize,
     field: Field,
     array: ArrayRef,
     rule: Rule,
-    /// Whether added rows and blanks are filled.
+    /// Whether added rows, and whether recorded missing values are filled.
     fills: [bool; 2],
     filled: [AtomicU64; 2],
     left: [AtomicU64; 2],
 }
 
 impl Cells {
-    /// The answer for a stretch of entities.
+    /// The result for a group of entities.
     pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
         let laid = self.laid(places.clone())?;
         let keys = self.keys.fields().filter(|_| !self.key_columns.is_empty());
@@ -87,7 +87,7 @@ impl Cells {
     }
 }
 
-/// Whether a hole is a row that was added or a blank that was recorded.
+/// Whether a gap is an added row or a missing value in a recorded row.
 #[derive(Clone, Copy)]
 enum Hole {
     Added,
@@ -95,7 +95,7 @@ enum Hole {
 }
 
 impl Fill {
-    /// Those of all columns but the date and the keys.
+    /// The fills of all columns except the date and the keys.
     pub(super) fn of(filled: &FilledPlan, cells: &Cells) -> Result<Vec<Fill>> {
         let (fills_blanks, sets_blanks) = (filled.fills_blanks, filled.sets_blanks);
         let mut fills = Vec::new();
@@ -144,7 +144,7 @@ impl Fill {
         Ok(fills)
     }
 
-    /// The column of some cells, with its place among the columns.
+    /// The column for some cells, and its place among the columns.
     pub(super) fn column(
         &mut self,
         cells: &Cells,
@@ -157,7 +157,7 @@ impl Fill {
         Ok((self.column, self.field.clone(), array))
     }
 
-    /// Counts a hole, and tells whether it is filled.
+    /// Counts a gap, and returns whether it is filled.
     fn fills(&self, hole: Hole, can_be: bool, counts: &mut [[u64; 2]; 2]) -> bool {
         let fills = self.fills[hole as usize] && can_be;
         counts[usize::from(!fills)][hole as usize] += 1;
@@ -193,8 +193,8 @@ impl Fill {
         gather(&self.array, rows)
     }
 
-    /// From which row the value of each cell of an entity comes, where no value that was recorded
-    /// is missing: from record to record.
+    /// Finds the row that each cell of an entity takes its value from, going from record to record.
+    /// No recorded value is missing.
     fn fill_added(&self, own: &mut [u32], place: usize, cells: &Cells) {
         let (filling, reach) = match &self.rule {
             Rule::Carry { limit } => (NONE, *limit as usize),
@@ -202,8 +202,8 @@ impl Fill {
         };
         own.fill(filling);
         let (mut there, mut carried) = (0, 0);
-        // A value from before the range reaches into it, as far as the limit goes from its own
-        // period.
+        // A value from before the range is carried into it, as far as the limit reaches from the
+        // value's own period.
         if let (Rule::Carry { .. }, Some(row)) = (&self.rule, cells.beside(place).0.next()) {
             let first = cells.of_entity(place).next().map_or(own.len(), |(cell, _)| cell);
             let periods_before = cells.first_period(place).abs_diff(cells.period(row)) as usize;
@@ -224,7 +224,7 @@ impl Fill {
         self.count([[filled, 0], [holes - filled, 0]]);
     }
 
-    /// The same where values are missing, cell by cell.
+    /// The same if values are missing, going from cell to cell.
     fn fill(&self, own: &mut [u32], place: usize, cells: &Cells, valid: &NullBuffer, rows: &[u32]) {
         let filling = self.filling(&self.rule, place, cells);
         let mut counts = [[0; 2]; 2];
@@ -258,7 +258,7 @@ impl Fill {
         self.count(counts);
     }
 
-    /// The row from which the holes of an entity are filled, if it is one for all of them.
+    /// The row that fills all gaps of an entity, if it is one row.
     fn filling(&self, rule: &Rule, place: usize, cells: &Cells) -> u32 {
         match rule {
             Rule::Set => self.array.len() as u32 - 1,
@@ -267,7 +267,7 @@ impl Fill {
         }
     }
 
-    /// Straight lines between the values on both sides of a hole.
+    /// Interpolates linearly between the values on both sides of a gap.
     fn line(&self, cells: &Cells, laid: &Laid, measure: &Measure) -> ArrayRef {
         let values = self.array.as_primitive::<Float64Type>();
         let known = |row: u32| row != NONE && values.is_valid(row as usize);
@@ -275,8 +275,8 @@ impl Fill {
             Some(days) => i64::from(days.value(cell)),
             None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell),
         };
-        // The values at both ends count by how near they are; rounded once where they can be held
-        // exactly till then.
+        // The values at both ends are weighted by their distance, and the result is rounded once if
+        // it can be exact until then.
         let between = |rows: [u32; 2], [before, after]: [i64; 2]| {
             let exact =
                 (measure.layers() == 1).then(|| rows.map(|row| measure.unit(row as usize, 0)));
@@ -286,7 +286,7 @@ impl Fill {
             let mean = products.and_then(|sum| measure.mean(&[sum], (before + after) as u64));
             mean.unwrap_or_else(|| {
                 let [one, other] = rows.map(|row| values.value(row as usize));
-                // Weights of at most 1, so that values near the greatest float stay finite.
+                // Weights are at most 1, so that values near the greatest float stay finite.
                 let all = (before + after) as f64;
                 one * (after as f64 / all) + other * (before as f64 / all)
             })
@@ -295,8 +295,8 @@ impl Fill {
             let start = laid.starts[n] as usize;
             let rows = &cells.rows(laid)[start..][..own.len()];
             let mut counts = [[0; 2]; 2];
-            // The values on both sides of a hole, each with its date; those at the ends of the
-            // range may come from beyond it.
+            // The values on both sides of a gap, with their dates. At the ends of the range they
+            // may lie outside it.
             let (mut before, mut after) = cells.beside(laid.entity + n);
             let dated = |row: usize| (cells.date(row), row as u32);
             let mut left = before.find(|&row| known(row as u32)).map(dated);
@@ -316,7 +316,7 @@ impl Fill {
                     if self.fills(kind, ends.is_some(), &mut counts) {
                         let at = date(start + hole);
                         own[hole] = ends.map(|((from, one), (to, other))| {
-                            // A value from a part of the period beyond the range may be dated
+                            // A value from the part of a period outside the range may be dated
                             // inside it.
                             let at = at.clamp(from, to);
                             between([one, other], [at - from, to - at])
@@ -334,7 +334,7 @@ impl Fill {
         Arc::new(line.into_iter().collect::<Float64Array>())
     }
 
-    /// What was filled by the rule and what was left, both kinds of hole apart.
+    /// Counts what was filled by the rule and what was left, separately for both kinds of gap.
     pub(super) fn account(&self, ledger: &mut Ledger) {
         let name = self.field.name();
         let done = match self.rule {
@@ -353,7 +353,7 @@ impl Fill {
     }
 }
 
-/// A column with a value after its last row.
+/// A column with one more value after its last row.
 fn with_value(array: &ArrayRef, value: ArrayRef) -> Result<ArrayRef> {
     let alike = if array.data_type() == value.data_type() {
         array.clone()
@@ -363,14 +363,14 @@ fn with_value(array: &ArrayRef, value: ArrayRef) -> Result<ArrayRef> {
     Ok(concat(&[alike.as_ref(), value.as_ref()])?)
 }
 
-/// 0 as a value of a column.
+/// The value 0 for a column.
 fn zero(field: &Field) -> Result<ArrayRef> {
     let kind =
         if *field.data_type() == DataType::Null { &DataType::Int64 } else { field.data_type() };
     Ok(cast(&Int64Array::from(vec![0]), kind)?)
 }
 
-/// The first row of each entity that has a value in a column which says the same in all of them.
+/// The first row of each entity with a value in a column that is constant for each entity.
 fn kept_with(cells: &Cells, name: &str, array: &ArrayRef) -> Result<Vec<u32>> {
     let mut rows = vec![NONE; cells.entities()];
     if *array.data_type() == DataType::Null {

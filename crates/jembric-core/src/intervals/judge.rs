@@ -1,45 +1,44 @@
-//! [`Judge`]: what becomes of each row, and its last active tick.
+//! [`Judge`]: decides the fate of each row, and its last active tick.
 
 use super::{Backwards, EndDay, Fate, OpenEnds, Rules, STRETCH, ends_period};
 use crate::dates::Dates;
 use arrow_buffer::BooleanBuffer;
 use rayon::prelude::*;
 
-/// The ticks of all rows, and all that decides what becomes of each.
+/// The ticks of all rows, and what decides their fates.
 pub(super) struct Judge<'a> {
     pub(super) rules: &'a Rules,
     pub(super) first: &'a [i32],
     pub(super) ended: &'a [i32],
-    /// The rows that have a start, and those that have an end; none where all have one.
+    /// The rows that have a start, and those that have an end; none if all do.
     pub(super) started: Option<&'a BooleanBuffer>,
     pub(super) has_end: Option<&'a BooleanBuffer>,
-    /// The rows whose end means that there is none.
+    /// The rows whose end means "no end".
     pub(super) never: Option<&'a BooleanBuffer>,
     pub(super) ends: &'a Dates,
     pub(super) backwards: Backwards<'a>,
     /// The tick until which open intervals last.
     pub(super) close: Option<i32>,
     pub(super) range: Option<(i32, i32)>,
-    /// Whether the end day is not active.
+    /// Whether the end day is exclusive.
     pub(super) free: bool,
     pub(super) by_hours: bool,
 }
 
-/// What became of all rows.
+/// The fates of all rows.
 pub(super) struct Judged {
-    /// The last ticks, where they are not the ends themselves.
+    /// The last ticks, unless they are the ends themselves.
     pub(super) last: Option<Vec<i32>>,
     pub(super) fates: Vec<Fate>,
-    /// Which fates there are, a bit each.
+    /// The fates that occur, one bit each.
     pub(super) seen: u8,
-    /// The rows that were closed, where any row is open.
+    /// The rows without an end of their own, if there are any.
     pub(super) closed: Vec<bool>,
 }
 
 impl Judge<'_> {
     pub(super) fn all(&self, rows: usize) -> Judged {
-        // Most tables have all their starts and ends, and then the ends themselves are the last
-        // ticks.
+        // Most tables have all starts and ends, and then the ends themselves are the last ticks.
         if self.any_open() || self.free || self.by_hours {
             return self.with_last(rows);
         }
@@ -68,7 +67,7 @@ impl Judge<'_> {
             || self.never.is_some_and(|never| never.value(row))
     }
 
-    /// The last active tick of a row, its fate, and whether it was closed.
+    /// The last active tick of a row, its fate, and whether its end is missing.
     #[inline]
     fn of_row(&self, row: usize) -> (i32, Fate, bool) {
         let (first, ended) = (self.first[row], self.ended[row]);
@@ -98,7 +97,7 @@ impl Judge<'_> {
         let first = self.first[row];
         let last = self.ended[row] - if self.free { ends_period(self.ends, row) } else { 0 };
         match self.by_hours {
-            // An interval without length is active in its hour where its end counts.
+            // An interval without length is active in its hour if the end is inclusive.
             true if self.rules.end_day == EndDay::Inclusive => last.max(first),
             true if self.backwards.is_without_length(row) => first - 1,
             _ => last,
@@ -109,7 +108,7 @@ impl Judge<'_> {
         let mut fates = vec![Fate::Active; rows];
         let mut last = vec![0; rows];
         let mut closed = if self.any_open() { vec![false; rows] } else { Vec::new() };
-        // Where none is open there is no list of those closed: an empty stretch stands for each.
+        // If no row is open, there is no list of open rows; an empty part stands for each.
         let of_closed: Vec<&mut [bool]> = match self.any_open() {
             true => closed.chunks_mut(STRETCH).collect(),
             false => (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
@@ -132,7 +131,7 @@ impl Judge<'_> {
         Judged { last: Some(last), fates, seen, closed }
     }
 
-    /// Where every row has a start and an end, whose ticks alone decide.
+    /// If every row has a start and an end, their ticks alone decide.
     fn by_ticks(&self, fates: &mut [Fate]) -> u8 {
         let (from, to) = self.range.unwrap_or((i32::MIN, i32::MAX));
         let stretches = fates.par_chunks_mut(STRETCH).enumerate().map(|(n, fates)| {

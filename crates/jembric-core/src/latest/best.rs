@@ -1,16 +1,16 @@
-//! The best record of each entity, in one pass over ids and dates: the heart of [`latest`](super).
+//! The best record of each entity, in one pass over ids and dates: the kernel of [`latest`](super).
 //!
 //! A record is its date and its row in one number, so that the greater number is the better record,
-//! and an array has the best one so far of each entity. Rows that meet a record of their own date
-//! are noted on the way; those whose date is still the best at the end are the ties. While the
-//! array fits the cache, threads share the rows; beyond, they share the entities.
+//! and an array holds the best record so far of each entity. Rows that meet a record with their own
+//! date are noted on the way; those whose date is still the best at the end are the ties. While the
+//! array fits into the cache, the threads divide the rows; beyond that, they divide the entities.
 
 use crate::{dates::Dates, entities::Entities};
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder};
 use rayon::prelude::*;
 use std::ops::Range;
 
-/// The records of the best dates, with all that tie.
+/// The records with the best dates, including ties.
 pub(super) struct Chosen {
     pub(super) best: BooleanBuffer,
     pub(super) ties: Groups,
@@ -24,7 +24,7 @@ impl Default for Chosen {
 }
 
 impl Chosen {
-    /// What was chosen of other entities as well.
+    /// Merges the choice for other entities.
     fn and(self, other: Chosen) -> Chosen {
         let mut ties = self.ties;
         other.ties.iter().for_each(|group| ties.push(group));
@@ -32,7 +32,7 @@ impl Chosen {
     }
 }
 
-/// Groups of rows that share entity and date; those of one entity stand together.
+/// Groups of rows with the same entity and date. The groups of one entity are next to each other.
 #[derive(Default)]
 pub(super) struct Groups {
     rows: Vec<u32>,
@@ -51,7 +51,7 @@ impl Groups {
     }
 }
 
-/// The record of the best date of each entity, in one pass.
+/// Finds the record with the best date of each entity, in one pass.
 pub(super) fn one_each(
     earliest: bool,
     entities: &Entities,
@@ -67,12 +67,12 @@ pub(super) fn one_each(
     }
 }
 
-/// A date as a number of either width.
+/// A date as a number of 32 or 64 bits.
 trait Date: Copy + Sync {
-    /// Date and row in one number: the better date is greater and, on one date, the earlier row. 0
-    /// is no record.
+    /// Packs a date and a row into one number: the better date is greater, and on the same date the
+    /// earlier row is. 0 is no record.
     type Record: Copy + Ord + Default + Send + Sync;
-    /// Flipping all bits of a date turns the order round.
+    /// Flipping all bits of a date reverses the order.
     fn record(self, row: u32, earliest: bool) -> Self::Record;
     fn same_date(one: Self::Record, other: Self::Record) -> bool;
     fn row(record: Self::Record) -> u32;
@@ -112,25 +112,25 @@ impl Date for i64 {
     }
 }
 
-/// The rows that the records are chosen from.
+/// The rows to choose from.
 struct Rows<'a, D> {
     ids: &'a [u32],
     dates: &'a [D],
     earliest: bool,
-    /// All of them, where this is none.
+    /// None stands for all rows.
     considered: Option<&'a BooleanBuffer>,
 }
 
-/// The best record of some entities, and rows that met a record of their own date on the way.
+/// The best record of some entities, and the rows that met a record with their own date.
 struct Best<D: Date> {
     records: Vec<D::Record>,
     met: Vec<u32>,
 }
 
-/// Above so many bytes of records they do not stay in cache. Then threads share the entities
-/// instead of the rows, and the records of a block of rows are fetched at once.
+/// Beyond this many bytes the records do not stay in the cache. Then the threads divide the
+/// entities instead of the rows, and the records of a block of rows are fetched together.
 const FETCH_AHEAD_FROM: usize = 4 << 20;
-/// Rows whose records are fetched together.
+/// The rows whose records are fetched together.
 const BLOCK: usize = 64;
 
 impl<D: Date> Best<D> {
@@ -147,7 +147,7 @@ impl<D: Date> Best<D> {
         *best = record.max(*best);
     }
 
-    /// Of all entities, over a stretch of the rows.
+    /// Of all entities, over a part of the rows.
     fn of_stretch(entities: usize, rows: &Rows<'_, D>, stretch: Range<usize>) -> Best<D> {
         let mut best = Best::none(entities);
         let (ids, dates) = (&rows.ids[stretch.clone()], &rows.dates[stretch.clone()]);
@@ -169,7 +169,7 @@ impl<D: Date> Best<D> {
         best
     }
 
-    /// Of a stretch of the entities, over all rows.
+    /// Of a part of the entities, over all rows.
     fn of_entities(entities: Range<u32>, rows: &Rows<'_, D>) -> Best<D> {
         let mut best = Best::none(entities.len());
         let mut block = [(0_usize, D::Record::default()); BLOCK];
@@ -185,8 +185,8 @@ impl<D: Date> Best<D> {
                     rows.considered.is_none_or(|considered| considered.value(row as usize));
                 len += usize::from(entities.contains(&id) & considered);
             }
-            // These loads do not wait for one another; those of the loop below then find their
-            // lines in cache.
+            // These loads do not wait for each other. The loop below then finds the records in the
+            // cache.
             let touched = block[..len].iter().map(|&(entity, _)| best.records[entity]).max();
             std::hint::black_box(touched);
             block[..len].iter().for_each(|&(entity, record)| best.consider(entity, record));
@@ -194,7 +194,7 @@ impl<D: Date> Best<D> {
         best
     }
 
-    /// Of the same entities over two stretches of rows, of which the other comes later.
+    /// Merges two parts for the same entities, of which the second has the later rows.
     fn and_later(mut self, later: Best<D>) -> Best<D> {
         self.met.extend(later.met);
         for (entity, record) in later.records.into_iter().enumerate() {
@@ -228,7 +228,7 @@ fn best_records<D: Date>(
     };
     let in_cache = count * size_of::<D::Record>() < FETCH_AHEAD_FROM;
     let chosen: Vec<(usize, Best<D>)> = if in_cache {
-        // Each thread has records of its own, which must stay few beside its rows.
+        // Each thread has its own records, and they must be few compared with its rows.
         let stretches = cut(all, threads.min(all / (4 * count + 1)).max(1));
         let parts: Vec<Best<D>> =
             stretches.map(|stretch| Best::of_stretch(count, &rows, stretch)).collect();
@@ -245,8 +245,8 @@ fn best_records<D: Date>(
 }
 
 impl<D: Date> Best<D> {
-    /// The rows of the best records and of those that tie with them; the records are those of
-    /// entities from this one on.
+    /// The rows of the best records and of those that tie with them, for the entities from this one
+    /// on.
     fn chosen(self, rows: &Rows<'_, D>, first: usize) -> Chosen {
         let Best { records, mut met } = self;
         let entity = |row: u32| rows.ids[row as usize] as usize - first;

@@ -1,4 +1,4 @@
-//! [`RecordPlan`]: the latest or earliest records of each entity, prepared.
+//! [`RecordPlan`]: the prepared form of `latest` and `earliest`.
 
 use super::{
     Ties,
@@ -12,7 +12,7 @@ use crate::{
     context::Context,
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Result, in_setting, refuse, excludes},
+    error::{Result, excludes, in_setting, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
     plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
@@ -24,18 +24,18 @@ use arrow_array::BooleanArray;
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use std::sync::Arc;
 
-/// What either operation was asked.
+/// The settings of either operation.
 pub(super) struct RecordSettings<'a> {
     pub(super) word: &'static str,
     pub(super) per: &'a [String],
     pub(super) date: &'a str,
     pub(super) then: &'a [String],
     pub(super) ties: Ties,
-    /// How many dates of each entity, and what that setting is called.
+    /// The number of dates of each entity, and the name of that setting.
     pub(super) dates: (&'static str, u32),
     pub(super) mark: Option<&'a str>,
     pub(super) earliest: bool,
-    /// At the end of each of which periods instead, and how many rows that may make.
+    /// The periods of `at_each`, and the limit on rows.
     pub(super) at_each: Option<(Grain, u64)>,
 }
 
@@ -62,7 +62,7 @@ impl RecordSettings<'_> {
             (None, None) => result,
         };
         let uses = Inputs::passing(shape).using([date]).using_named(&names).accounting(&accounting);
-        // Where all rows stay and are only marked, a small state does not hold them.
+        // If all rows are kept and only marked, a small state cannot hold them.
         let access = if self.mark.is_some() { Access::ByEntity } else { Access::OnePass };
         let plan = RecordPlan {
             shape: shape.clone(),
@@ -101,19 +101,19 @@ impl RecordSettings<'_> {
     }
 }
 
-/// The operation with its columns found.
+/// The operation, with its columns resolved.
 pub(super) struct RecordPlan {
-    /// Of the tables that it was prepared for.
+    /// The shape that the plan was prepared for.
     shape: Shape,
     step: String,
     date_name: String,
     date: usize,
     per: Vec<Named>,
     then: Vec<Named>,
-    /// Both, as they are called in the result.
+    /// Both, under their names in the result.
     names: Vec<Named>,
     ties: Ties,
-    /// How many dates of each entity.
+    /// The number of dates of each entity.
     several: u32,
     mark: Option<String>,
     earliest: bool,
@@ -121,16 +121,16 @@ pub(super) struct RecordPlan {
     accounting: Accounting,
 }
 
-/// The rows of a table as the plan sees them.
+/// The rows of a table, as the plan divides them.
 struct Rows {
     dates: Dates,
     entities: Entities,
     dated: BooleanBuffer,
     keyed: BooleanBuffer,
-    /// Those that have a date and a key.
+    /// Those with a date and a key.
     usable: BooleanBuffer,
     after: BooleanBuffer,
-    /// Those that may be chosen.
+    /// Those to choose from.
     considered: BooleanBuffer,
     states: Option<States>,
 }
@@ -155,7 +155,7 @@ impl RecordPlan {
         Ok(Rows { dates, entities, dated, keyed, usable, after, considered, states })
     }
 
-    /// The records of the best dates, and the groups of them that tie.
+    /// The records with the best dates, and the groups of them that tie.
     fn chosen(&self, rows: &Rows) -> Chosen {
         match (&rows.states, self.several) {
             (Some(states), _) => states.latest_each(&rows.entities, &rows.dates, &rows.considered),
@@ -197,7 +197,7 @@ impl RecordPlan {
         }
     }
 
-    /// The records of so many dates of each entity, from the timeline.
+    /// The records of several dates of each entity, from the timeline.
     fn several_dates_each(&self, several: u32, rows: &Rows) -> Chosen {
         let Rows { dates, entities, considered, .. } = rows;
         let timeline = Timeline::new(entities, dates, considered);
@@ -222,7 +222,7 @@ impl RecordPlan {
         chosen
     }
 
-    /// The states at the ends of periods, in order of period and entity.
+    /// The states at the ends of periods, sorted by period and entity.
     fn states_at_ends(
         &self,
         table: &Table,
@@ -255,7 +255,7 @@ impl Selection for RecordPlan {
     fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks> {
         let rows = self.rows(table, context)?;
         let chosen = self.chosen(&rows);
-        // Which of the tied records comes first or last is known only once all rows are there.
+        // Which of the tied records comes first or last is known only after the last batch.
         let decided = self.tie_break(table, &rows, Ties::All).decide(&chosen.ties)?;
         Ok(self.masks(&rows, &chosen, &decided))
     }

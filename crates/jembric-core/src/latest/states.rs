@@ -1,8 +1,8 @@
-//! The state at the end of every period: each entity's latest record then.
+//! The state at the end of every period: each entity's latest record at that time.
 //!
-//! Of an entity's records in one period only the latest can be a state; it stays one until the
-//! entity's next. So the answer's rows are counted from the periods that have a record, before any
-//! is made.
+//! Of an entity's records in a period only the latest can be a state, and it remains one until the
+//! entity's next record. The rows of the result can therefore be counted from the periods with a
+//! record, before any row is made.
 
 use super::best::{Chosen, mask};
 use crate::{
@@ -16,7 +16,7 @@ use crate::{
 use arrow_array::{Date32Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
 
-/// The column that tells of which day a state is.
+/// The column with the date of each state.
 pub(super) const STATE_ON: &str = "state_on";
 
 pub(super) struct States {
@@ -28,7 +28,7 @@ pub(super) struct States {
 }
 
 impl States {
-    /// An error where the periods are finer than those of the column.
+    /// Errors: the periods are finer than those of the column.
     pub(super) fn of(
         grain: Grain,
         most: u64,
@@ -70,8 +70,8 @@ impl States {
         chosen
     }
 
-    /// The rows that are states at the end of each period, in order of period and entity, and the
-    /// days of which they speak.
+    /// The rows that are states at the end of each period, sorted by period and entity, and the
+    /// dates of these states.
     pub(super) fn at_ends(
         &self,
         timeline: &Timeline,
@@ -88,8 +88,8 @@ impl States {
                 Date32Array::from(Vec::<i32>::new()),
             ));
         };
-        // The records of an entity, by period, with the first period in which they are no longer
-        // the state.
+        // The records of an entity by period, with the first period in which each is no longer the
+        // state.
         let stretches = || {
             order.iter().enumerate().flat_map(|(rank, &entity)| {
                 let mut groups = of_entities
@@ -115,7 +115,7 @@ impl States {
         if count >= u32::MAX.into() {
             return Err(Error::TableTooLong { rows: count as usize });
         }
-        // How many rows each period has, and then where they begin.
+        // First the number of rows of each period, then the place of its first row.
         let mut places = vec![0_u32; (last - first + 2) as usize];
         for (_, group, from, until) in stretches() {
             (from..until)

@@ -1,5 +1,5 @@
-//! Which of the records of one entity and date wins: by further columns, or by the order of the
-//! rows.
+//! Decides between records with the same entity and date: by further columns, or by the order of
+//! the rows.
 
 use super::{Ties, best::Groups};
 use crate::{
@@ -14,24 +14,24 @@ use arrow_ord::ord::{DynComparator, make_comparator};
 use arrow_schema::{DataType, SortOptions};
 use std::{cmp::Ordering, collections::BTreeSet};
 
-/// How many entities a message names.
+/// The most entities in a message.
 const NAMED: usize = 3;
 
-/// What decides between tied records.
+/// How to decide between tied records.
 pub(super) struct TieBreak<'a> {
     pub(super) table: &'a Table,
     pub(super) entities: &'a Entities,
     pub(super) dates: &'a Dates,
     pub(super) per: &'a [Named],
-    /// Columns that break ties, the first first.
+    /// The columns that break ties, the first one first.
     pub(super) then: &'a [Named],
-    /// What happens to records that still tie.
+    /// What to do with records that still tie.
     pub(super) ties: Ties,
     pub(super) date: &'a str,
     pub(super) earliest: bool,
 }
 
-/// The records that lost, and how many still tie.
+/// The records that lost, and the number of those that still tie.
 #[derive(Default)]
 pub(super) struct Decided {
     pub(super) superseded: Vec<u32>,
@@ -54,7 +54,7 @@ impl TieBreak<'_> {
             left.clear();
             left.extend_from_slice(group);
             for compare in &breakers {
-                // The rows that are as good as the best stay for the next column.
+                // The rows that are equal to the best one go on to the next column.
                 let best = left.iter().copied().reduce(|best, row| {
                     if compare(best as usize, row as usize) == Ordering::Less { row } else { best }
                 });
@@ -66,7 +66,7 @@ impl TieBreak<'_> {
             }
             let [first, .., last] = left[..] else { continue };
             decided.records += left.len() as u64;
-            // The groups of one entity stand together.
+            // The groups of one entity are next to each other.
             let entity = self.entities.ids()[first as usize];
             decided.entities += u64::from(entity != last_entity);
             last_entity = entity;
@@ -75,7 +75,7 @@ impl TieBreak<'_> {
                 Ties::First => decided.tied_out.extend(left.iter().filter(|&&row| row != first)),
                 Ties::Last => decided.tied_out.extend(left.iter().filter(|&&row| row != last)),
                 Ties::Refuse => {
-                    // The least few, so that the message does not depend on the order of the rows.
+                    // The least ones, so that the message does not depend on the order of the rows.
                     named.insert(self.name_of(first as usize)?);
                     if named.len() > NAMED {
                         named.pop_last();
@@ -91,19 +91,19 @@ impl TieBreak<'_> {
         Ok(decided)
     }
 
-    /// Compares two rows by a column that breaks ties: the greater is the better. A missing value
-    /// is the least.
+    /// Compares two rows by a tie-breaking column: the greater value wins, and a missing value
+    /// loses.
     fn breaker(&self, place: usize) -> Result<DynComparator> {
         let column = self.table.at(place);
         if *column.data_type() == DataType::Null {
             return Ok(Box::new(|_, _| Ordering::Equal));
         }
-        // Turned round for the earliest; a missing value stays the least.
+        // Reversed for `earliest`, where a missing value still loses.
         let options = SortOptions { descending: self.earliest, nulls_first: true };
         Ok(make_comparator(column, column, options)?)
     }
 
-    /// The entity of a row and its date, in words.
+    /// The entity of a row and its date, for messages.
     fn name_of(&self, row: usize) -> Result<String> {
         let key = self.per.iter().map(|named| self.table.cell_text_at(named.place, row));
         let key = key.collect::<Result<Vec<_>>>()?;

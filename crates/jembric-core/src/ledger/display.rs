@@ -1,12 +1,12 @@
-//! The ledger as text: one line for each fact, whose numbers stand below each other.
+//! The ledger as text, with one line for each fact and the numbers aligned.
 //!
-//! The plain form (`{}`) has plain numbers. The alternate form (`{:#}`) is for people: its numbers
-//! have group separators.
+//! The plain form (`{}`) has plain numbers. The alternate form (`{:#}`) is for people, and its
+//! numbers have group separators.
 
 use super::{Entry, Followed, Ledger, Reconciled, total};
 use std::fmt::{self, Formatter, Result};
 
-/// A number with group separators: `12,345,678.9`.
+/// Formats a number with group separators: `12,345,678.9`.
 ///
 /// ```
 /// assert_eq!(jembric_core::grouped(1_234_567), "1,234,567");
@@ -26,7 +26,7 @@ pub fn grouped(number: impl fmt::Display) -> String {
     grouped + &text[start + digits..]
 }
 
-/// A number in the form that is asked for.
+/// Formats a number for the plain or the alternate form.
 pub(super) fn number(f: &Formatter<'_>, number: impl fmt::Display) -> String {
     if f.alternate() { grouped(number) } else { number.to_string() }
 }
@@ -53,11 +53,11 @@ impl fmt::Display for Ledger {
             write!(f, "\n  {name:<10} {rows:>width$}{gap}{rest}")
         };
         line(f, "rows in", self.rows_in, "")?;
-        let count = |(name, count): &(_, u64)| format!("{} {name}", number(f, count));
+        let count = |(name, count): &(_, u64)| format!("{name}: {}", number(f, count));
         let counts: Vec<String> = self.counts.iter().map(count).collect();
         line(f, "kept", self.kept, &counts.join(" · "))?;
         for (name, entries) in [("dropped", &self.dropped), ("set aside", &self.set_aside)] {
-            // A line for each reason, so that the numbers add up to the rows that came in.
+            // One line for each reason, so that the numbers add up to the rows that came in.
             for (n, entry) in entries.iter().enumerate() {
                 let rest = format!("{}{}", entry.reason, Lines(entry));
                 line(f, if n == 0 { name } else { "" }, entry.rows, &rest)?;
@@ -97,7 +97,7 @@ impl Reconciled {
         let [came_in, kept] = [came_in, kept].map(|sum| number(f, sum));
         write!(f, "\n  sum of {column}: {came_in} in = {kept} kept")?;
         for (name, sum) in [("dropped", dropped), ("set aside", set_aside)] {
-            // A sum over no rows says nothing.
+            // Leave out a sum over no rows.
             if !sum.is_zero() {
                 write!(f, " + {} {name}", number(f, sum))?;
             }
@@ -125,8 +125,8 @@ impl fmt::Display for Entry {
     }
 }
 
-/// The lines of an entry's rows, as far as they are known. They are numbers to be looked up in a
-/// file, and have no group separators.
+/// The known lines of an entry's rows. A line number has no group separators, because people look
+/// it up in a file.
 struct Lines<'a>(&'a Entry);
 
 impl fmt::Display for Lines<'_> {

@@ -54,7 +54,7 @@ pub enum Reason {
 }
 
 impl Reason {
-    /// The reason in words.
+    /// The reason as text.
     pub fn text(self) -> &'static str {
         match self {
             Reason::NoDate => "date missing",

@@ -1,4 +1,4 @@
-//! [`Warning`]: what whoever reads an answer should know before using it.
+//! [`Warning`]: what a reader should know before using a result.
 
 use super::{Entry, Reason, Tally, display::number, total};
 use crate::{
@@ -8,57 +8,57 @@ use crate::{
 use serde::{Serialize, Serializer};
 use std::fmt;
 
-/// What the reader of an answer should know before using it.
+/// What a reader should know before using a result.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Warning {
-    /// Several records of one entity were kept, since nothing decides between them.
+    /// Several records of one entity were kept because they tie.
     Tied {
         /// The date column on which they tie.
         date: String,
-        /// How many entities have such records.
+        /// The number of entities with such records.
         entities: u64,
-        /// How many records that are.
+        /// The number of these records.
         records: u64,
     },
-    /// Several windows were kept for one event, which the answer repeats.
+    /// Several windows were kept for one event, which the result repeats.
     Repeated {
-        /// How many events have several.
+        /// The number of events with several windows.
         events: u64,
-        /// How many rows of the answer that makes.
+        /// The number of rows that they make in the result.
         pairs: u64,
     },
-    /// Keys without a window are like the keys of windows but for case and blanks at the ends.
+    /// Some keys of events match keys of windows only if case and outer blanks are ignored.
     KeysNearlyMatch {
-        /// How many events have such keys.
+        /// The number of events with such keys.
         events: u64,
         /// The least of these keys.
         stray: String,
-        /// The key of windows that it is like.
+        /// The key of windows that is similar to it.
         window: String,
     },
-    /// The range holds some periods only in part, and rows outside the range do not count.
+    /// The range covers some periods only in part, and rows outside the range do not count.
     PeriodsInPart {
         /// The range.
         range: String,
-        /// What is made of the part: a row of the answer, or a column beside it.
+        /// What the part becomes: a row of the result, or this column.
         what: Option<String>,
         /// The first and last of these periods.
         periods: Vec<String>,
     },
-    /// Most rows are left out, or all of them, and this is the probable cause. It is part of a
-    /// ledger only where it is due.
+    /// Most or all rows are left out, and this is the probable cause. It is part of a ledger only
+    /// if it is due.
     RowsLost {
-        /// What is probably wrong.
+        /// The probable cause.
         cause: Cause,
-        /// How many rows are left out for it.
+        /// The number of rows that are left out for it.
         rows: u64,
-        /// How many rows there are.
+        /// The number of rows to compare with.
         of: u64,
     },
 }
 
-/// A probable mistake, which would explain why rows are left out.
+/// A probable mistake that explains why rows are left out.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Cause {
@@ -102,7 +102,7 @@ impl Cause {
         Cause::NoKey { columns: key.iter().map(|named| named.column.clone()).collect() }
     }
 
-    /// The reasons for which it would leave rows out.
+    /// The reasons for leaving rows out that this mistake explains.
     fn reasons(&self) -> &'static [Reason] {
         match self {
             Cause::Reversed { .. } => &[Reason::EndBeforeStart],
@@ -115,13 +115,13 @@ impl Cause {
         }
     }
 
-    /// Whether a row that is set aside for it counts among the rows that it is compared with. If
-    /// so, more than half of them are suspicious, otherwise only all of the rows that are left.
+    /// Whether the mistake sets rows aside. Then more than half of the rows are suspicious;
+    /// otherwise only all of the rows that were not set aside.
     fn sets_aside(&self) -> bool {
         matches!(self, Cause::Reversed { .. } | Cause::NoDate { .. } | Cause::NoKey { .. })
     }
 
-    /// The warning of this cause, which may not be due.
+    /// The warning for this cause, which may not be due.
     pub(super) fn warning(&self, tally: &Tally) -> Warning {
         let rows = |entries: &[Entry]| -> u64 {
             let own = entries.iter().filter(|entry| self.reasons().contains(&entry.reason));
@@ -134,7 +134,7 @@ impl Cause {
 }
 
 impl Warning {
-    /// The warning that a range holds some periods only in part; none where it holds all of them.
+    /// The warning that a range covers some periods only in part; none if it covers all of them.
     pub(crate) fn of_periods_in_part(
         range: Range,
         periods: Periods,
@@ -149,7 +149,7 @@ impl Warning {
         })
     }
 
-    /// Whether the reader of the result should be told.
+    /// Whether readers should see the warning.
     pub(super) fn is_due(&self) -> bool {
         match self {
             Warning::RowsLost { cause, rows, of } if cause.sets_aside() => rows * 2 > *of,
@@ -158,7 +158,7 @@ impl Warning {
         }
     }
 
-    /// Adds another warning of the same kind; tells whether it is one.
+    /// Adds another warning of the same kind, and returns whether it is one.
     pub(super) fn absorb(&mut self, other: &Warning) -> bool {
         match (&mut *self, other) {
             (
@@ -192,7 +192,7 @@ impl Warning {
                 *rows += more;
                 *of += more_of;
             }
-            // It is said of the setting, and is the same of every part of a table.
+            // This is about the setting, and the same for every part of a table.
             (Warning::PeriodsInPart { .. }, other) => return *self == *other,
             _ => return false,
         }

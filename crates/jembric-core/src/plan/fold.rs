@@ -1,9 +1,8 @@
-//! [`Fold`]: batches folded into a small state, which can be merged with the state of other
-//! batches.
+//! [`Fold`]: folds batches into a small state, which can be merged with the state of other batches.
 //!
-//! A batch comes with the number of its first row, so that the result does not depend on how the
-//! rows are cut or in which order states are merged. [`SelectionState`] is the state of every
-//! operation that selects rows: it holds only the rows that may still be selected.
+//! Each batch comes with the number of its first row, so the result does not depend on how the rows
+//! are divided or on the order in which states are merged. [`SelectionState`] is the state of all
+//! operations that select rows: it holds only the rows that may still be selected.
 
 use super::{Plan, Prepared};
 use crate::{
@@ -17,9 +16,9 @@ use arrow_array::{Array, ArrayRef, UInt32Array};
 use arrow_cast::cast;
 use arrow_schema::DataType;
 use arrow_select::concat::concat;
-use std::{any::Any, fmt, sync::Arc};
+use std::{any::Any, fmt, ops::Range, sync::Arc};
 
-/// Batches of tables that are folded by a plan with [`Access::OnePass`](super::Access::OnePass).
+/// A fold of batches by a plan with [`Access::OnePass`](super::Access::OnePass).
 ///
 /// ```
 /// use jembric_core::{Context, Operation, Table, Totals, arrow::{ArrayRef, Int64Array}};
@@ -40,13 +39,13 @@ pub struct Fold {
     state: Box<dyn State>,
 }
 
-/// What a plan keeps of the batches that it has taken.
+/// What a plan keeps of the batches so far.
 pub(crate) trait State: Send {
-    /// Takes a batch of the table at a place, whose first row has this number among the table's
-    /// rows.
+    /// Takes a batch of the table at a place. Its first row has this number among the rows of that
+    /// table.
     fn take(&mut self, place: usize, batch: &Table, first_row: u64) -> Result<()>;
 
-    /// Takes what another state of the same plan keeps.
+    /// Merges another state of the same plan.
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()>;
 
     /// The result for all batches.
@@ -66,14 +65,14 @@ impl Fold {
         Fold { plan, state }
     }
 
-    /// Takes a batch of rows, the first of which has this number, from 0, among all rows.
+    /// Takes a batch of rows. Its first row has this number among all rows, from 0.
     ///
-    /// Errors: a batch of another shape; whatever the operation finds wrong with the data.
+    /// Errors: a batch of another shape; errors of the operation about the data.
     pub fn take(&mut self, batch: &Table, first_row: u64) -> Result<()> {
         self.take_of(0, batch, first_row)
     }
 
-    /// The same for a batch of one of several tables, by its place.
+    /// The same for a batch of one of several tables, given by its place.
     pub fn take_of(&mut self, table: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.plan.expect_table(table, batch)?;
         self.take_table(table, batch, first_row)
@@ -83,7 +82,7 @@ impl Fold {
         self.state.take(table, batch, first_row)
     }
 
-    /// Takes what another fold of the same plan has taken.
+    /// Merges another fold of the same plan.
     ///
     /// Errors: the other fold is of another plan.
     pub fn merge(&mut self, other: Fold) -> Result<()> {
@@ -94,13 +93,13 @@ impl Fold {
         self.state.merge(other.state.into_any())
     }
 
-    /// The result for all batches that were taken.
+    /// The result for all batches.
     pub fn finish(self) -> Result<Outcome> {
         self.state.finish()
     }
 }
 
-/// Rows that have left a selection for good: their account, and those that were set aside.
+/// Rows that cannot be selected any more: their account, and those that were set aside.
 #[derive(Default)]
 pub(crate) struct Gone {
     pub(crate) tally: Option<Tally>,
@@ -108,26 +107,103 @@ pub(crate) struct Gone {
 }
 
 impl Gone {
-    /// The ledger of a step whose last rows have this account, and the rows set aside of all.
+    /// Adds these rows to the account of the last ones, and to the rows set aside.
     pub(crate) fn with(self, tally: Tally, set_aside: Table) -> Result<(Tally, Table)> {
         match self.tally {
             None => Ok((tally, set_aside)),
-            // What was set aside is gone from the last rows, which are candidates alone.
+            // The last rows are candidates, and the rows set aside are no longer among them.
             Some(gone) => Ok((tally.plus(&gone), self.set_aside.in_order()?.unwrap_or(set_aside))),
         }
     }
 }
 
-/// Rows, each with its number among all rows.
+/// The numbers of some rows among all rows.
+enum Numbers {
+    /// Rows that follow each other, as those of a single batch do. They take no memory.
+    Consecutive(Range<u64>),
+    Listed(Vec<u64>),
+}
+
+impl Default for Numbers {
+    fn default() -> Numbers {
+        Numbers::Consecutive(0..0)
+    }
+}
+
+impl Numbers {
+    fn at(&self, row: usize) -> u64 {
+        match self {
+            Numbers::Consecutive(range) => range.start + row as u64,
+            Numbers::Listed(numbers) => numbers[row],
+        }
+    }
+
+    fn into_list(self) -> Vec<u64> {
+        match self {
+            Numbers::Consecutive(range) => range.collect(),
+            Numbers::Listed(numbers) => numbers,
+        }
+    }
+
+    fn extend(&mut self, more: Numbers) {
+        match (&mut *self, more) {
+            (_, Numbers::Consecutive(more)) if more.is_empty() => {}
+            (Numbers::Consecutive(own), more) if own.is_empty() => *self = more,
+            (Numbers::Consecutive(own), Numbers::Consecutive(more)) if own.end == more.start => {
+                own.end = more.end;
+            }
+            (_, more) => {
+                let mut list = std::mem::take(self).into_list();
+                list.extend(more.into_list());
+                *self = Numbers::Listed(list);
+            }
+        }
+    }
+
+    fn is_sorted(&self) -> bool {
+        match self {
+            Numbers::Consecutive(_) => true,
+            Numbers::Listed(numbers) => numbers.is_sorted(),
+        }
+    }
+
+    /// Splits off the numbers of the first rows.
+    fn take(&mut self, rows: usize) -> Numbers {
+        match self {
+            Numbers::Consecutive(range) => {
+                let first = range.start..range.end.min(range.start + rows as u64);
+                range.start = first.end;
+                Numbers::Consecutive(first)
+            }
+            Numbers::Listed(numbers) => {
+                let rest = numbers.split_off(rows.min(numbers.len()));
+                Numbers::Listed(std::mem::replace(numbers, rest))
+            }
+        }
+    }
+}
+
+/// Rows with their numbers among all rows.
 #[derive(Default)]
 pub(crate) struct NumberedRows {
-    /// The rows as they came. A table without rows stays only where it is the one.
+    /// The tables as they came. A table without rows is kept only if it is the only one.
     tables: Vec<Table>,
-    numbers: Vec<u64>,
+    numbers: Numbers,
 }
 
 impl NumberedRows {
+    /// Adds rows with their numbers.
     pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) {
+        self.add_numbered(table, Numbers::Listed(numbers.into_iter().collect()));
+    }
+
+    /// Adds rows that follow each other, of which the first has this number.
+    pub(crate) fn add_batch(&mut self, table: &Table, first_row: u64) {
+        let rows = first_row..first_row + table.rows() as u64;
+        self.add_numbered(table, Numbers::Consecutive(rows));
+    }
+
+    fn add_numbered(&mut self, table: &Table, numbers: Numbers) {
         if self.tables.first().is_none_or(|first| first.rows() == 0) {
             self.tables = vec![table.clone()];
         } else if table.rows() > 0 {
@@ -136,52 +212,66 @@ impl NumberedRows {
         self.numbers.extend(numbers);
     }
 
-    /// Whether any table was added, be it without rows.
+    /// Whether any table was added, even an empty one.
     pub(crate) fn has_table(&self) -> bool {
         !self.tables.is_empty()
     }
 
-    /// Takes the rows with their numbers.
-    pub(crate) fn take(&mut self) -> Result<Option<(Table, Vec<u64>)>> {
+    /// Takes the rows out, with their numbers.
+    fn take(&mut self) -> Result<Option<(Table, Numbers)>> {
         let NumberedRows { tables, numbers } = std::mem::take(self);
         let Some((first, others)) = tables.split_first() else { return Ok(None) };
         Ok(Some((Table::joined(first, others)?, numbers)))
     }
 
-    /// The same in the order of their numbers.
-    pub(crate) fn take_in_order(self) -> Result<Option<(Table, Vec<u64>)>> {
-        let mut numbers = self.numbers.clone();
+    /// Takes the rows out, with a list of their numbers.
+    pub(crate) fn take_listed(&mut self) -> Result<Option<(Table, Vec<u64>)>> {
+        Ok(self.take()?.map(|(table, numbers)| (table, numbers.into_list())))
+    }
+
+    /// The rows in the order of their numbers, with these numbers.
+    pub(crate) fn take_in_order(mut self) -> Result<Option<(Table, Vec<u64>)>> {
+        let Some((table, numbers)) = self.take()? else { return Ok(None) };
+        let table = in_order(table, &numbers)?;
+        let mut numbers = numbers.into_list();
         numbers.sort_unstable();
-        Ok(self.in_order()?.map(|table| (table, numbers)))
+        Ok(Some((table, numbers)))
     }
 
     /// Adds the rows of another.
     pub(crate) fn merge(&mut self, other: NumberedRows) {
-        let mut numbers = other.numbers.into_iter();
-        for table in other.tables {
-            self.add(&table, numbers.by_ref().take(table.rows()));
+        let NumberedRows { tables, mut numbers } = other;
+        for table in tables {
+            let own = numbers.take(table.rows());
+            self.add_numbered(&table, own);
         }
     }
 
-    /// The rows in the order of their numbers; none where no table was ever added.
+    /// The rows in the order of their numbers; none if no table was added.
     pub(crate) fn in_order(mut self) -> Result<Option<Table>> {
         let Some((table, numbers)) = self.take()? else { return Ok(None) };
-        if numbers.is_sorted() {
-            return Ok(Some(table));
-        }
-        let mut rows: Vec<u32> = (0..numbers.len() as u32).collect();
-        rows.sort_unstable_by_key(|&row| numbers[row as usize]);
-        table.take_with_origin(&UInt32Array::from(rows)).map(Some)
+        in_order(table, &numbers).map(Some)
     }
 }
 
-/// A plan whose result is a selection of rows: what it selects of several batches is what it
-/// selects of the rows of each that it may still select.
+/// Sorts the rows of a table by their numbers.
+fn in_order(table: Table, numbers: &Numbers) -> Result<Table> {
+    if numbers.is_sorted() {
+        return Ok(table);
+    }
+    let mut rows: Vec<u32> = (0..table.rows() as u32).collect();
+    rows.sort_unstable_by_key(|&row| numbers.at(row as usize));
+    table.take_with_origin(&UInt32Array::from(rows))
+}
+
+/// A plan whose result is a selection of rows. Selecting from several batches is the same as
+/// selecting from the candidates of each batch.
 pub(crate) trait Selection: Prepared {
-    /// The rows that may still be selected, whatever rows come later, and why the others are not.
+    /// The candidates, which may still be selected whatever rows come later, and the reasons of the
+    /// others.
     fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks>;
 
-    /// The result for a table, beside rows that are gone.
+    /// The result for a table, with the account of rows that are gone.
     fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome>;
 
     fn accounting(&self) -> &Accounting;
@@ -194,8 +284,7 @@ pub(crate) trait Selection: Prepared {
 pub(crate) struct SelectionState<S> {
     plan: Arc<S>,
     context: Context,
-    /// The rows that may be selected, as they came. Those of one batch are looked at only when
-    /// another comes.
+    /// The candidates. The rows of a single batch are divided only when another one comes.
     pending: NumberedRows,
     gone: Gone,
 }
@@ -210,7 +299,7 @@ impl<S: Selection + 'static> SelectionState<S> {
         })
     }
 
-    /// Forgets the pending rows that cannot be selected any more.
+    /// Removes the pending rows that cannot be selected any more.
     fn compact(&mut self) -> Result<()> {
         let Some((table, numbers)) = self.pending.take()? else { return Ok(()) };
         let masks = self.plan.candidates(&table, &self.context)?;
@@ -221,9 +310,9 @@ impl<S: Selection + 'static> SelectionState<S> {
             Some(before) => before.plus(&gone),
         });
         let aside = masks.aside();
-        self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers[row]));
+        self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers.at(row)));
         let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
-        let kept = rows.values().iter().map(|&row| numbers[row as usize]);
+        let kept = rows.values().iter().map(|&row| numbers.at(row as usize));
         self.pending.add(&table.take_with_origin(&rows)?, kept);
         Ok(())
     }
@@ -232,7 +321,7 @@ impl<S: Selection + 'static> SelectionState<S> {
 impl<S: Selection + 'static> State for SelectionState<S> {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.compact()?;
-        self.pending.add(batch, first_row..first_row + batch.rows() as u64);
+        self.pending.add_batch(batch, first_row);
         Ok(())
     }
 
@@ -265,7 +354,7 @@ impl<S: Selection + 'static> State for SelectionState<S> {
 }
 
 impl Table {
-    /// The rows of tables of the same columns, one after the other.
+    /// Joins tables with the same columns, one after the other.
     pub(crate) fn joined(first: &Table, others: &[Table]) -> Result<Table> {
         if others.is_empty() {
             return Ok(first.clone());
@@ -273,7 +362,7 @@ impl Table {
         let tables = || std::iter::once(first).chain(others);
         let columns = first.fields().map(|(field, _)| field).enumerate().map(|(place, field)| {
             let mut parts: Vec<ArrayRef> = tables().map(|table| table.at(place).clone()).collect();
-            // Decimals of one kind may be of either width.
+            // Decimals of the same type may have 64 or 128 bits.
             if parts.iter().any(|part| part.data_type() != field.data_type()) {
                 let wide = DataType::Decimal128(38, decimal_places(field.data_type()));
                 parts = parts
@@ -296,13 +385,13 @@ impl Table {
         Ok(all.with_facts(tables().map(Table::not_numbers).sum(), origin))
     }
 
-    /// The same table, of which so many cells were not numbers.
+    /// The same table, with this number of NaN cells.
     pub(crate) fn with_not_numbers(self, cells: u64) -> Table {
         let origin = self.origin().cloned();
         self.with_facts(cells, origin)
     }
 
-    /// The rows with these numbers, which still know where they came from.
+    /// The rows with these numbers, with their places in the file.
     pub(crate) fn take_with_origin(&self, rows: &UInt32Array) -> Result<Table> {
         let line = |origin: &Origin| {
             origin.of_lines(rows.values().iter().map(|&row| origin.line(row as usize)))

@@ -1,4 +1,4 @@
-//! [`Inputs`]: which columns of its tables a plan uses, and which it only passes on.
+//! [`Inputs`]: the columns of its tables that a plan uses, and those that it only passes on.
 
 use crate::{
     ledger::Accounting,
@@ -6,11 +6,11 @@ use crate::{
 };
 use std::collections::BTreeSet;
 
-/// The columns that a plan uses of each table, and where the columns of its result come from.
+/// The columns of each table that a plan uses, and the origin of each column of its result.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(crate) struct Inputs {
     used: Vec<BTreeSet<usize>>,
-    /// For each column of the result the tables and columns that it is passed on from, if it is.
+    /// For each column of the result, the tables and columns that it is passed on from, if it is.
     passed: Vec<Vec<(usize, usize)>>,
 }
 
@@ -20,23 +20,23 @@ impl Inputs {
         Inputs::default()
     }
 
-    /// A plan whose result begins with all columns of its first table, in their order.
+    /// A plan whose result begins with all columns of its first table, in order.
     pub(crate) fn passing(shape: &Shape) -> Inputs {
         let passed = (0..shape.columns().len()).map(|place| vec![(0, place)]);
         Inputs { used: Vec::new(), passed: passed.collect() }
     }
 
-    /// The next column of the result is passed on from these columns, each given with its table.
+    /// Adds a column of the result that is passed on from these columns, each given with its table.
     pub(crate) fn pass(&mut self, from: impl IntoIterator<Item = (usize, usize)>) {
         self.passed.push(from.into_iter().collect());
     }
 
-    /// Uses columns of the first table.
+    /// Adds columns of the first table that are used.
     pub(crate) fn using(self, columns: impl IntoIterator<Item = usize>) -> Inputs {
         self.using_of(0, columns)
     }
 
-    /// Uses columns of a table.
+    /// Adds columns of a table that are used.
     pub(crate) fn using_of(
         mut self,
         table: usize,
@@ -47,12 +47,12 @@ impl Inputs {
         self
     }
 
-    /// Uses these columns of the first table.
+    /// Adds these columns of the first table that are used.
     pub(crate) fn using_named(self, named: &[Named]) -> Inputs {
         self.using(named.iter().map(|named| named.place))
     }
 
-    /// Uses the columns of the first table that the ledger tells of.
+    /// Adds the columns of the first table that the ledger needs.
     pub(crate) fn accounting(self, accounting: &Accounting) -> Inputs {
         self.using(accounting.reconcile.iter().map(|(_, place)| *place))
     }
@@ -61,7 +61,7 @@ impl Inputs {
         self.used.get(table).into_iter().flatten().copied()
     }
 
-    /// The columns of so many tables that are needed for some columns of the result.
+    /// The columns of this number of tables that are needed for some columns of the result.
     pub(crate) fn needed(
         &self,
         tables: usize,

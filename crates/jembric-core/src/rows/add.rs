@@ -1,4 +1,4 @@
-//! [`Add`]: columns worked out from others.
+//! [`Add`]: adds columns computed from other columns.
 
 use super::all_kept;
 use crate::{
@@ -13,15 +13,14 @@ use crate::{
 };
 use serde::Serialize;
 
-/// Columns worked out from others: `fee = amount * 0.075`.
+/// Adds columns computed from other columns: `fee = amount * 0.075`.
 ///
-/// All rows stay, in their order. A later column may use an earlier one. See [`Expression`] for
-/// what can be worked out; the ledger counts divisions by zero and days that the calendar does not
-/// have, which are missing.
+/// All rows are kept, in order. A column may use the columns added before it. See [`Expression`]
+/// for the language. The ledger counts divisions by zero and dates that do not exist, which are
+/// missing.
 ///
-/// Errors: an expression cannot be understood, or not of these columns; a name is taken; a number
-/// becomes too large to be exact, a date leaves the calendar. Costs one pass for each sign and
-/// function.
+/// Errors: an expression is invalid, or does not fit the columns; a name is taken; a number is too
+/// large to be exact; a date leaves the calendar. Cost: one pass for each operator and function.
 ///
 /// ```
 /// use jembric_core::{Add, Table, arrow::{ArrayRef, Int64Array}};
@@ -35,12 +34,15 @@ use serde::Serialize;
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "add", answers = "What follows from the columns of each row?")]
+#[settings(
+    name = "add",
+    does = "Add columns computed from other columns",
+    answers = "How many days late is each payment, and what is the fee?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Add {
-    /// A column and what it is worked out from, such as 'fee = amount * 0.075'; README.md tells
-    /// all that it can say.
+    /// A column and its expression, such as 'fee = amount * 0.075'. See README.md for the language.
     #[setting(several = "NAME = EXPR", required)]
     pub columns: Vec<String>,
 }
@@ -48,7 +50,7 @@ pub struct Add {
 callable!(Add);
 
 impl Add {
-    /// These columns, each as `name = expression`.
+    /// Adds these columns, each given as `name = expression`.
     pub fn new<N: Into<String>>(columns: impl IntoIterator<Item = N>) -> Add {
         Add { columns: columns.into_iter().map(Into::into).collect() }
     }
@@ -68,11 +70,11 @@ impl Operation for Add {
                 Ok(())
             })?;
         }
-        // Columns that an earlier one made are not the table's.
+        // Columns that were added before are not columns of the table.
         let of_table = columns.iter().flat_map(|(_, expression)| &expression.columns);
         let used = of_table.copied().filter(|&place| place < shape.columns().len());
         let uses = Inputs::passing(shape).using(used.collect::<Vec<_>>()).accounting(&accounting);
-        // How wide the units of decimals must be, all of them together decide.
+        // The decimal places of all columns together decide the width of their units.
         let is_wide =
             |kind: Option<Type>| kind.is_none_or(|kind| matches!(kind, Type::Decimal { .. }));
         let access = match columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
@@ -108,7 +110,7 @@ impl Prepared for AddPlan {
     }
 }
 
-/// The name and the expression of `name = expression`.
+/// Splits `name = expression` into the name and the expression.
 fn addition(text: &str) -> Result<(String, Expression)> {
     let malformed = || Error::Malformed {
         what: "a new column",

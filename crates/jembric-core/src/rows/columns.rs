@@ -1,4 +1,4 @@
-//! [`Columns`]: some columns, in an order, under other names.
+//! [`Columns`]: selects, orders and renames columns.
 
 use super::all_kept;
 use crate::{
@@ -12,10 +12,10 @@ use crate::{
 };
 use serde::Serialize;
 
-/// These columns alone, in this order, and under other names where that is said: `a, b as c`.
+/// Selects columns in this order, and renames them: `a, b as c`.
 ///
-/// All rows stay, in their order. Errors: a column is missing, two would have one name. Costs
-/// nothing a row.
+/// All rows are kept, in order. Errors: a column is missing; two columns would have the same name.
+/// Cost: none for each row.
 ///
 /// ```
 /// use jembric_core::{Columns, Table, arrow::{ArrayRef, Int64Array}};
@@ -29,11 +29,15 @@ use serde::Serialize;
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "columns", answers = "Which columns, in which order, under which names?")]
+#[settings(
+    name = "columns",
+    does = "Select, order and rename columns",
+    answers = "Which columns belong in the report?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Columns {
-    /// The columns to keep, in this order; `b as c` gives one another name.
+    /// Keep these columns, in this order; `b as c` renames one.
     #[setting(list = "'a, b as c, …'", required)]
     pub keep: Vec<String>,
 }
@@ -41,7 +45,7 @@ pub struct Columns {
 callable!(Columns);
 
 impl Columns {
-    /// These columns; `b as c` gives one another name.
+    /// Selects these columns; `b as c` renames one.
     pub fn new<N: Into<String>>(keep: impl IntoIterator<Item = N>) -> Columns {
         Columns { keep: keep.into_iter().map(Into::into).collect() }
     }

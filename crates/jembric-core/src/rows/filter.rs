@@ -1,4 +1,4 @@
-//! [`Filter`]: the rows of which a condition is true.
+//! [`Filter`]: keeps the rows for which a condition is true.
 
 use crate::{
     context::Context,
@@ -15,14 +15,14 @@ use arrow_buffer::BooleanBuffer;
 use serde::Serialize;
 use std::sync::Arc;
 
-/// The rows of which a condition is true: `level > 3.2 and weekday(day) in (tue, thu)`.
+/// Keeps the rows for which a condition is true: `level > 3.2 and weekday(day) in (tue, thu)`.
 ///
-/// Rows come out in the order they came in. Dropped: rows of which it is not true, and, counted
-/// apart, those of which it is undecided because it compares a missing value. See [`Expression`]
-/// for what a condition can say.
+/// Rows keep their order. Dropped: rows for which the condition is false, and, counted separately,
+/// rows for which it is unknown because it compares a missing value. See [`Expression`] for the
+/// language.
 ///
-/// Errors: the condition cannot be understood, or not of these columns. Costs one pass for each
-/// sign and function of the condition, and one read and write of what is kept.
+/// Errors: the condition is invalid, or does not fit the columns. Cost: one pass for each operator
+/// and function of the condition, and one read and write of the rows that are kept.
 ///
 /// ```
 /// use jembric_core::{Filter, Table, arrow::{ArrayRef, Int64Array}};
@@ -36,15 +36,19 @@ use std::sync::Arc;
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "filter", answers = "Of which rows is a condition true?")]
+#[settings(
+    name = "filter",
+    does = "Keep the rows for which a condition is true",
+    answers = "Which readings on Tuesdays exceed 3.2 metres?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Filter {
-    /// The condition, such as 'level > 3.2 and weekday(day) in (tue, thu)'; README.md tells all
-    /// that it can say.
+    /// The condition, such as 'level > 3.2 and weekday(day) in (tue, thu)'. See README.md for the
+    /// language.
     #[setting(expression, required)]
     pub condition: String,
-    /// Keep all rows, and tell in a column of this name of which it is true.
+    /// Keep all rows, and add a column with this name that has the value of the condition.
     #[setting(name)]
     pub mark: Option<String>,
 }
@@ -52,7 +56,7 @@ pub struct Filter {
 callable!(Filter);
 
 impl Filter {
-    /// The rows of which this condition is true.
+    /// Keeps the rows for which this condition is true.
     pub fn new(condition: impl Into<String>) -> Filter {
         Filter { condition: condition.into(), ..Filter::default() }
     }

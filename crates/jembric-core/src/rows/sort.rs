@@ -1,4 +1,4 @@
-//! [`Sort`]: the rows in order of some columns.
+//! [`Sort`]: sorts rows by some columns.
 
 use super::all_kept;
 use crate::{
@@ -17,13 +17,13 @@ use arrow_schema::{DataType, SortOptions};
 use serde::Serialize;
 use std::sync::Arc;
 
-/// The rows in order of some columns, the first named first.
+/// Sorts rows by some columns, the first one first.
 ///
-/// Missing values come last, both ways. Texts are in the order of their characters' numbers, but
-/// weekdays and bands in their own. Rows that are equal in all of the columns stay in the order
-/// they came in.
+/// Missing values come last in both directions. Texts are sorted by the numbers of their
+/// characters, but weekdays and bands in their own order. Rows that are equal in all of these
+/// columns keep their order.
 ///
-/// Errors: a column is missing. Costs n log n comparisons and one read and write of all columns.
+/// Errors: a column is missing. Cost: n log n comparisons, and one read and write of all columns.
 ///
 /// ```
 /// use jembric_core::{Column, Sort, Table, arrow::{ArrayRef, Int64Array, cast::AsArray, types::Int64Type}};
@@ -37,12 +37,15 @@ use std::sync::Arc;
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "sort", answers = "What comes first?")]
+#[settings(
+    name = "sort",
+    does = "Sort rows by columns",
+    answers = "Which lifts were the heaviest?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Sort {
-    /// The columns to sort by, the first named first; `COL:down` for one whose greatest comes
-    /// first.
+    /// Sort by these columns, the first one first; `COL:down` sorts one in descending order.
     #[setting(list = "COL[:down],…", required)]
     pub by: Vec<String>,
 }
@@ -50,12 +53,12 @@ pub struct Sort {
 callable!(Sort);
 
 impl Sort {
-    /// In order of these columns; `COLUMN:down` for one whose greatest comes first.
+    /// Sorts by these columns; `COLUMN:down` sorts one in descending order.
     pub fn new<N: Into<String>>(by: impl IntoIterator<Item = N>) -> Sort {
         Sort { by: by.into_iter().map(Into::into).collect() }
     }
 
-    /// The place of each column and whether its greatest comes first.
+    /// The place of each column, and whether it is descending.
     fn keys(&self, shape: &Shape) -> Result<Vec<(usize, bool)>> {
         let one = |text: &String| {
             let (name, down) = match text.rsplit_once(':') {
@@ -83,7 +86,7 @@ impl Operation for Sort {
 }
 
 struct SortPlan {
-    /// The place of each column and whether its greatest comes first.
+    /// The place of each column, and whether it is descending.
     keys: Vec<(usize, bool)>,
     step: String,
     accounting: Accounting,
@@ -102,7 +105,7 @@ impl Prepared for SortPlan {
                 });
             }
         }
-        // The row's number comes last, so that equal rows stay in their order.
+        // The row number comes last, so that equal rows keep their order.
         let rows: ArrayRef = Arc::new(UInt32Array::from_iter_values(0..table.rows() as u32));
         columns.push(SortColumn { values: rows, options: None });
         let order = lexsort_to_indices(&columns, None)?;

@@ -1,4 +1,4 @@
-//! [`Stack`]: tables put on top of each other, column by column.
+//! [`Stack`]: appends tables, matching columns by name.
 
 use super::all_kept;
 use crate::{
@@ -20,14 +20,15 @@ use arrow_select::{concat::concat, take::take};
 use serde::Serialize;
 use std::{collections::HashMap, sync::Arc};
 
-/// The rows of several tables, one table after the other, columns of one name in one column.
+/// Appends the rows of several tables, one table after the other. Columns with the same name become
+/// one column.
 ///
-/// Nothing is de-duplicated. A column that a table does not have is missing in its rows. Types are
-/// brought together where no value changes: whole numbers become decimals or floats, decimals get
-/// more places, dates become moments at midnight.
+/// Duplicates are kept. In the rows of a table that lacks a column, the column is missing. Types
+/// are unified if no value changes: whole numbers become decimals or floats, decimals get more
+/// places, dates become moments at midnight.
 ///
-/// Errors: columns of one name that hold different things (the message names both tables); more
-/// rows than one piece can hold; a name for the source that is taken. Costs one read and write of
+/// Errors: columns of one name with types that cannot be unified (the message names both tables);
+/// more rows than one table can hold; the name for `source` is taken. Cost: one read and write of
 /// all columns.
 ///
 /// ```
@@ -42,23 +43,26 @@ use std::{collections::HashMap, sync::Arc};
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
-#[settings(name = "stack", answers = "What do several files say together?")]
+#[settings(
+    name = "stack",
+    does = "Append the rows of several files",
+    answers = "What do both fuel books contain together?"
+)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Stack {
-    /// Tell in a column of this name which file each row came from, by the file's name without
-    /// its ending.
+    /// Add a column with this name that names the file of each row, without its extension.
     #[setting(name)]
     pub source: Option<String>,
 }
 
 impl Stack {
-    /// Tables on top of each other, without a column for their source.
+    /// Appends tables, without a column for their source.
     pub fn new() -> Stack {
         Stack::default()
     }
 
-    /// The tables as one, each given with its name.
+    /// Appends the tables, each given with its name.
     ///
     /// Errors: those of [`prepare`](Stack::prepare); more rows than one table can hold.
     pub fn apply(&self, tables: &[(&str, &Table)]) -> Result<Outcome> {
@@ -74,13 +78,14 @@ impl Stack {
         self.prepare(&named, context)?.apply(&tables)
     }
 
-    /// Prepares for tables of these shapes, each with its name.
+    /// Prepares the operation for tables of these shapes, each with its name.
     ///
-    /// Errors: columns of one name that hold different things; a name for the source that is taken;
-    /// a column to be reconciled that no table has.
+    /// Errors: columns of one name with types that cannot be unified; the name for `source` is
+    /// taken; no table has a column to reconcile.
     pub fn prepare(&self, tables: &[(&str, &Shape)], context: &Context) -> Result<Plan> {
         let mut columns: Vec<StackedColumn> = Vec::new();
-        // Columns in the order in which they first come, found by their names once for all tables.
+        // The columns in the order of their first appearance. They are looked up by name once for
+        // all tables.
         let mut found: HashMap<&str, usize> = HashMap::new();
         for (table, (of, shape)) in tables.iter().enumerate() {
             for (place, column) in shape.columns().iter().enumerate() {
@@ -125,18 +130,18 @@ impl Stack {
     }
 }
 
-/// A column of the result: where it stands in each table, and what holds the values of all.
+/// A column of the result: its place in each table, and a type that holds the values of all.
 struct StackedColumn {
     name: String,
-    /// None where a table's type is not known yet.
+    /// None if the type of a table is unknown so far.
     kind: Option<Type>,
     places: Vec<Option<usize>>,
-    /// The first table that has values in it.
+    /// The first table with values in the column.
     first: String,
 }
 
 impl StackedColumn {
-    /// Takes in what the column holds in a table.
+    /// Unifies the type with that of one more table.
     fn take_in(&mut self, kind: Option<Type>, of: &str) -> Result<()> {
         let (Some(one), Some(other)) = (self.kind, kind) else {
             self.kind = None;
@@ -208,7 +213,7 @@ fn both(one: Type, other: Type) -> Option<Type> {
 }
 
 impl StackedColumn {
-    /// The column of all tables in one type.
+    /// The column of all tables, in one type.
     fn stacked(&self, tables: &[&Table]) -> Result<(Field, ArrayRef)> {
         let in_tables = || {
             self.places.iter().zip(tables).map(|(place, table)| place.map(|place| table.at(place)))
@@ -216,7 +221,7 @@ impl StackedColumn {
         let there = || in_tables().flatten();
         let kind = self.kind.unwrap_or(Type::Nothing);
         let wide = |array: &&ArrayRef| matches!(array.data_type(), DataType::Decimal128(..));
-        // Whole numbers may have 19 digits, one more than 64-bit decimals hold.
+        // Whole numbers may have 19 digits, one more than decimals of 64 bits hold.
         let mixed = there().any(|array| *array.data_type() == DataType::Int64);
         let data_type = match kind {
             Type::Decimal { places }
@@ -253,7 +258,7 @@ impl StackedColumn {
     }
 }
 
-/// 64-bit decimals where the values still fit them with so many places, else 128-bit ones.
+/// Decimals of 64 bits if all values fit with this number of places, otherwise of 128 bits.
 fn fitting<'a>(arrays: impl Iterator<Item = &'a ArrayRef>, places: i8) -> Result<DataType> {
     let narrow = DataType::Decimal64(18, places);
     let mut fits = true;

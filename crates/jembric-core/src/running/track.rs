@@ -1,5 +1,4 @@
-//! [`Track`]: all records in order of entity and date, and what is made at each date of those that
-//! count for it.
+//! [`Track`]: all records sorted by entity and date, and the figures at each date.
 
 use super::{Figure, RunningColumn, RunningPlan};
 use crate::{
@@ -20,14 +19,14 @@ use arrow_buffer::BooleanBuffer;
 use arrow_select::take::take;
 use std::{collections::VecDeque, ops::Range, sync::Arc};
 
-/// The records of one date: where they stand among all in order, and from where on records count
-/// for them.
+/// The records of one date: their places in the sorted order, and the first record that counts for
+/// them.
 struct Stop {
     records: Range<usize>,
     from: usize,
 }
 
-/// How rows are put in order, and what is made of them back.
+/// How rows are sorted, and how results return to the order of the rows.
 struct Replay {
     /// The date and row of each record.
     records: Vec<(i64, u32)>,
@@ -35,14 +34,14 @@ struct Replay {
     places: Vec<u32>,
 }
 
-/// All records in order of entity and date.
+/// All records, sorted by entity and date.
 pub(super) struct Track<'a> {
     dates: &'a Dates,
-    /// Where each entity's records begin, and at last how many there are.
+    /// The first record of each entity; the last number is that of all records.
     bounds: Vec<u32>,
-    /// None where the rows are in order already.
+    /// None if the rows are sorted already.
     replay: Option<Replay>,
-    /// The day of each row, where days are needed.
+    /// The day of each row, if days are needed.
     pub(super) days: Option<Vec<i32>>,
     periods: Option<Periods>,
     trailing: Option<Span>,
@@ -103,7 +102,7 @@ impl<'a> Track<'a> {
             .map_or_else(|| self.dates.sortable(place), |replay| replay.records[place].0)
     }
 
-    /// The first day that counts for a day: those before it have left.
+    /// The first day that counts for a day. Earlier days have left the run.
     fn first_day(&self, day: i32) -> i32 {
         let trailing = self.trailing.map(|span| {
             let left = span.negated().after(Day::clamped(day)).unwrap_or(Day::MIN).number();
@@ -113,7 +112,7 @@ impl<'a> Track<'a> {
         trailing.max(anew).unwrap_or(i32::MIN)
     }
 
-    /// Goes through the dates of an entity.
+    /// Visits the dates of an entity.
     #[inline]
     fn stops(&self, records: Range<usize>, mut at_stop: impl FnMut(Stop)) {
         let (mut start, mut from) = (records.start, records.start);
@@ -137,8 +136,8 @@ impl<'a> Track<'a> {
         }
     }
 
-    /// What is made at each stop of an entity, as a value for each row: `begin` makes what is kept
-    /// from stop to stop.
+    /// Calls `make` for every date of each entity, and spreads the result over the rows of that
+    /// date. `begin` makes the state of an entity, which is passed from date to date.
     fn at_stops<S, T: Copy + Default + Send + Sync>(
         &self,
         begin: impl Fn(usize) -> S + Sync,
@@ -161,7 +160,7 @@ impl<'a> Track<'a> {
         }
     }
 
-    /// The column that is asked for. Sums begin with the opening balance.
+    /// A requested column. Sums begin with the opening balance.
     pub(super) fn asked(
         &self,
         opening: Option<Decimal>,
@@ -204,8 +203,8 @@ impl<'a> Track<'a> {
         Ok(Arc::new(counts.into_iter().enumerate().map(mean).collect::<Float64Array>()))
     }
 
-    /// For each row what is made of the sum over its run in one layer, and of how many values went
-    /// into it.
+    /// For each row the figure made from the sum of its run in one layer, and from the number of
+    /// values in it.
     fn sums<T: Copy + Default + Send + Sync>(
         &self,
         measure: &Measure,
@@ -232,13 +231,13 @@ impl<'a> Track<'a> {
         )
     }
 
-    /// The greatest or least value of each row's run.
+    /// The maximum or minimum of each row's run.
     fn extreme(&self, array: &ArrayRef, greatest: bool) -> Result<ArrayRef> {
         let order = SortKeys::of(array)?;
         let plain =
             self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
         if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
-            // Nothing leaves and nothing is missing: the best so far is all that is kept.
+            // Nothing leaves the run and nothing is missing, so the best value so far is enough.
             let best = self.at_stops(
                 |start| numbers[self.row(start)],
                 |best, stop| {
@@ -278,14 +277,14 @@ impl<'a> Track<'a> {
         Arc::new(Int64Array::from(counts))
     }
 
-    /// Where a value is above those of every earlier date of its run; missing where it is.
+    /// Whether a value exceeds those of every earlier date of its run; missing if the value is.
     pub(super) fn highs(&self, array: &ArrayRef) -> Result<BooleanArray> {
         let order = SortKeys::of(array)?;
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
         let beats = |one: usize, other: usize| order.of_row(one) > order.of_row(other);
-        // The best before each date: that of the run up to the date before, as far as it still
-        // counts.
+        // The best value before each date is that of the run up to the previous date, as far as it
+        // still counts.
         let before = self.at_stops(
             |_| Heads::default(),
             |heads, stop| {
@@ -307,12 +306,12 @@ impl<'a> Track<'a> {
     }
 }
 
-/// The best record of a run, and after it those that will be the best once it has left.
+/// The best record of a run, followed by those that become the best once it has left.
 #[derive(Default)]
 struct Heads(VecDeque<(usize, u32)>);
 
 impl Heads {
-    /// Lets go of records before a place.
+    /// Removes records before a place.
     fn leave(&mut self, from: usize) {
         while self.0.front().is_some_and(|&(place, _)| place < from) {
             self.0.pop_front();

@@ -1,4 +1,4 @@
-//! Spells of intervals: each entity's are sorted by their starts and joined in one scan.
+//! Spells of intervals: the intervals of each entity are sorted by start and joined in one scan.
 
 use super::SpellsPlan;
 use crate::{
@@ -17,7 +17,7 @@ use arrow_schema::{DataType, Field};
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// Entities that a thread takes at a time.
+/// The entities that a thread takes at a time.
 const ENTITIES_A_THREAD: usize = 1 << 12;
 
 /// A stretch of time of an entity.
@@ -79,7 +79,7 @@ impl SpellsPlan {
         ledger.as_of = intervals.closed_on;
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
 
-        // The end is to be read as those of the intervals are.
+        // The end has the meaning of the intervals' ends.
         let free = i32::from(rules.end_day == EndDay::Exclusive);
         let first_rows = entities.first_rows();
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
@@ -90,7 +90,7 @@ impl SpellsPlan {
             columns.extend(table.select(per)?.take(&rows)?.fields());
         }
         let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
-        // An open spell has no end; its days are counted up to the day on which it was closed.
+        // An open spell has no end; its days are counted up to the day that replaces missing ends.
         let end = |spell: &Spell| (!spell.open).then(|| (spell.last + free).min(Day::MAX.number()));
         let ends: Date32Array = spells.iter().map(end).collect();
         let integers = |name: &str, of: fn(&Spell) -> i64| {
@@ -106,7 +106,7 @@ impl SpellsPlan {
         Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside: aside })
     }
 
-    /// Adds the spells of an entity, or the holes between them.
+    /// Adds the spells of an entity, or the gaps between them.
     fn join(&self, entity: u32, intervals: &mut [(i32, i32, bool)], spells: &mut Vec<Spell>) {
         if !intervals.is_sorted() {
             intervals.sort_unstable();

@@ -1,5 +1,5 @@
-//! Spells of dated states: a state holds until the entity's next one, and equal neighbours are one
-//! spell.
+//! Spells of dated states: a state holds until the entity's next one, and neighbours with equal
+//! values are one spell.
 
 use super::SpellsPlan;
 use crate::{
@@ -97,11 +97,11 @@ struct StateSpell {
     records: i64,
 }
 
-/// What the state of each row is, and on which day.
+/// The state and the day of each row.
 struct States {
     days: Vec<i32>,
     periods: Periods,
-    /// Rows of equal values have equal numbers.
+    /// Rows with equal values have equal numbers.
     values: Entities,
     compare: WholeRows,
     times: Vec<i64>,
@@ -122,8 +122,8 @@ impl States {
         })
     }
 
-    /// Joins an entity's rows, which are in order of their dates, and counts those overtaken on
-    /// their day and those tied.
+    /// Joins an entity's rows, sorted by date, and counts those that were replaced on their day and
+    /// those that tie.
     fn join(&self, rows: &[u32], spells: &mut Vec<StateSpell>, (overtaken, tied): &mut (u64, u64)) {
         let before = spells.len();
         for of_day in rows.chunk_by(|&a, &b| self.days[a as usize] == self.days[b as usize]) {

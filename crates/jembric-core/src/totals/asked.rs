@@ -1,18 +1,17 @@
-//! What is asked of totals: the figures, the parts of a longer time, and over what the same is told
-//! beside them.
+//! The requested totals: the figures, the parts of a period, and the scopes beside them.
 
 use crate::{calendar::Periods, shape::Named};
 
-/// Parts of a longer time that come again and again.
+/// Parts of a longer period that recur.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, jembric_derive::Words)]
 pub enum Each {
-    /// Monday to Sunday, from the day on which weeks begin.
+    /// Monday to Sunday, from the first weekday of weeks.
     Weekday,
-    /// January to December, from the month in which years begin.
+    /// January to December, from the first month of years.
     MonthOfYear,
     /// 1 to 31.
     DayOfMonth,
-    /// 0 to 23, of moments.
+    /// 0 to 23, for moments.
     HourOfDay,
 }
 
@@ -28,12 +27,12 @@ impl Each {
     }
 }
 
-/// Over what the same is told beside each figure.
+/// A wider scope, whose figures stand beside each figure.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Scope {
     Periods(Periods),
     All,
-    /// All values of the key column at this place among the keys, shown under this name.
+    /// All values of the key column at this place among the keys, under this name.
     Every {
         key: usize,
         shown_as: String,
@@ -41,7 +40,7 @@ pub(super) enum Scope {
 }
 
 impl Scope {
-    /// What a figure over it is called, and the share of it, if there is one.
+    /// The name of a figure over this scope, and of its share, if there is one.
     pub(super) fn names(&self, figure: &str, share: Option<&str>) -> (String, Option<String>) {
         let of = match self {
             Scope::Periods(periods) => periods.grain().word(),
@@ -52,7 +51,7 @@ impl Scope {
     }
 }
 
-/// What is worked out of a column of each cell.
+/// What is computed from a column in each cell.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum What {
     Sum,
@@ -63,19 +62,19 @@ pub(super) enum What {
     Distinct,
 }
 
-/// One figure that is asked for.
+/// One requested figure.
 pub(super) struct AskedFigure {
     pub(super) what: What,
-    /// The column and its place, but for counts.
+    /// The column and its place, except for counts.
     pub(super) column: String,
     pub(super) place: Option<usize>,
-    /// What it is called, where there is one date and nothing side by side.
+    /// Its name, with one date and nothing side by side.
     pub(super) name: String,
-    /// What a share of it is called after `share_of_year_`, for what adds up.
+    /// The name of its share after `share_of_year_`, for figures that can be added.
     pub(super) share: Option<String>,
 }
 
-/// What is put behind a figure's name for each date: nothing where there are not several.
+/// The suffix of a figure's name for each date; empty if there is only one.
 pub(super) fn suffixes(dates: &[Named]) -> Vec<String> {
     match dates {
         [] | [_] => vec![String::new()],

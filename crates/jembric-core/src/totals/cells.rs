@@ -1,8 +1,8 @@
-//! [`Groups`]: what rows are told apart by; [`Cells`]: the figures of each cell, which are found by
-//! its [`Spot`].
+//! [`Groups`]: what rows are grouped by. [`Cells`]: the figures of each cell, found by its
+//! [`Spot`].
 //!
-//! Where a slot for every period, part, entity and column fits the memory, a row's cell is
-//! reckoned; else the cells that have a record are numbered.
+//! If a slot for every period, part, entity and column fits into memory, the cell of a row is
+//! computed; otherwise the cells with a record are numbered.
 
 use super::{
     AskedFigure, Each, TotalsPlan,
@@ -26,12 +26,11 @@ use arrow_buffer::BooleanBuffer;
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// The most slots that cells are reckoned in, however many rows there are.
+/// The most slots for computed cells, whatever the number of rows.
 const MOST_SLOTS: u64 = 1 << 27;
 const FEW_SLOTS: u64 = 1 << 16;
 
-/// Where a cell stands: its period, its part of one, its entity and its column, each by its place
-/// in order.
+/// The coordinates of a cell: its period, part, entity and column, each by its place in order.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) struct Spot {
     pub(super) period: i32,
@@ -44,20 +43,19 @@ pub(super) struct Spot {
 pub(super) struct Keys {
     /// One row for each, in order.
     pub(super) values: Table,
-    /// The number of each row, and the place of each number; nothing where all rows are one.
+    /// The number of each row, and the place of each number; empty if all rows are one.
     ids: Vec<u32>,
     places: Vec<u32>,
     pub(super) count: usize,
 }
 
 impl Keys {
-    /// The keys of a table, and of what is listed beside it.
+    /// The keys of a table, and of the entities listed beside it.
     pub(super) fn of(table: &Table, per: &[Named], listed: Option<&Table>) -> Result<Keys> {
         Keys::of_values(listed.map_or_else(|| table.select(per), |listed| Ok(listed.clone()))?)
     }
 
-    /// The keys that stand in the rows of a table of key columns; all rows are one where there are
-    /// no columns.
+    /// The distinct keys in a table of key columns; without columns all rows are one.
     fn of_values(values: Table) -> Result<Keys> {
         let names = values.all_named();
         if names.is_empty() {
@@ -77,7 +75,7 @@ impl Keys {
         })
     }
 
-    /// The keys of both, and the new place of each of the one and of the other.
+    /// Merges both sets of keys, and returns the new place of each key of either.
     pub(super) fn merged(one: &Keys, other: &Keys) -> Result<(Keys, Vec<u32>, Vec<u32>)> {
         let both =
             Table::joined(&one.values.clone().anonymous(), &[other.values.clone().anonymous()])?;
@@ -88,7 +86,7 @@ impl Keys {
         Ok((keys, of_one, of_other))
     }
 
-    /// Forgets which key each row has.
+    /// Forgets the key of each row.
     pub(super) fn forget_rows(&mut self) {
         (self.ids, self.places) = (Vec::new(), Vec::new());
     }
@@ -99,14 +97,14 @@ impl Keys {
     }
 }
 
-/// What rows are told apart by, but for their dates.
+/// What rows are grouped by, apart from their dates.
 pub(super) struct Groups {
     pub(super) entities: Keys,
     pub(super) sides: Keys,
     pub(super) parts: u32,
 }
 
-/// The dates of one column, as periods and parts of them.
+/// The dates of one column, as periods and parts.
 pub(super) struct Timed {
     pub(super) axis: Option<Axis>,
     numbers: Vec<i32>,
@@ -128,7 +126,7 @@ impl Timed {
         Ok(Timed { axis, numbers, parts: parts.unwrap_or_default() })
     }
 
-    /// Rows without a date of their own.
+    /// The rows without a date in this column.
     pub(super) fn less() -> Timed {
         Timed { axis: None, numbers: Vec::new(), parts: Vec::new() }
     }
@@ -143,7 +141,7 @@ impl Timed {
         self.parts.get(row).copied().unwrap_or(0)
     }
 
-    /// The first and last period of the rows of a mask; none where there is no row.
+    /// The first and last period of the rows of a mask; none if there is no row.
     pub(super) fn ends(&self, used: &BooleanBuffer) -> Option<(i32, i32)> {
         const STRETCH: usize = 1 << 16;
         if self.numbers.is_empty() {
@@ -165,7 +163,7 @@ impl Timed {
     }
 }
 
-/// How many parts there are.
+/// The number of parts.
 pub(super) fn part_count(each: Option<Each>) -> u32 {
     match each {
         None => 1,
@@ -176,7 +174,7 @@ pub(super) fn part_count(each: Option<Each>) -> u32 {
     }
 }
 
-/// The part in which each date lies, from the first.
+/// The part of each date, from the first part.
 fn parts(
     totals: &TotalsPlan,
     each: Each,
@@ -223,7 +221,7 @@ pub(super) struct Cells {
 }
 
 impl Cells {
-    /// Adds up the rows of a mask.
+    /// Computes the figures over the rows of a mask.
     pub(super) fn of(
         groups: &Groups,
         timed: &Timed,
@@ -250,7 +248,7 @@ impl Cells {
             let slot_of: Vec<u32> =
                 (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
             let counts = records_of(&slot_of, slots as usize);
-            // Slots without a record add nothing to the first cell.
+            // Rows without a slot of their own add nothing to the first cell.
             let (mut cell_of, mut spots) = (vec![0_u32; counts.len()], Vec::new());
             for (slot, _) in counts.iter().enumerate().filter(|(_, count)| **count > 0) {
                 cell_of[slot] = spots.len() as u32;
@@ -303,7 +301,7 @@ impl Cells {
         Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
     }
 
-    /// The cells of both, each at its new spot; those of one spot become one.
+    /// Merges the cells of both, each at its new spot; cells at the same spot become one.
     pub(super) fn merged(
         one: Cells,
         other: Cells,
@@ -319,12 +317,12 @@ impl Cells {
         Cells { spots, figures }.put_together(sources, |spot| spot)
     }
 
-    /// The cells with one of their figures.
+    /// The cells, with one of their figures.
     pub(super) fn only(&self, figure: usize) -> Cells {
         Cells { spots: self.spots.clone(), figures: vec![self.figures[figure].clone()] }
     }
 
-    /// The cells of longer stretches: those that go to one spot become one.
+    /// The cells of longer periods: cells that move to the same spot become one.
     pub(super) fn put_together(
         &self,
         sources: &[FigureSource],
@@ -342,7 +340,7 @@ impl Cells {
         Cells { spots, figures }
     }
 
-    /// Where the figures of these spots are.
+    /// The places of the figures of these spots.
     pub(super) fn places(&self, spots: &[Spot]) -> Vec<Place> {
         if spots == self.spots {
             return (0..spots.len()).map(Place::Cell).collect();
@@ -353,7 +351,7 @@ impl Cells {
     }
 }
 
-/// What is asked, and what it is made from.
+/// A requested figure, and what it is computed from.
 pub(super) fn sources(asked: &[AskedFigure], table: &Table) -> Result<Vec<FigureSource>> {
     asked.iter().map(|asked| FigureSource::of(asked, table)).collect()
 }

@@ -1,5 +1,4 @@
-//! [`Figures`]: what is asked of each cell, added up over the rows, and put together where cells
-//! are.
+//! [`Figures`]: the requested figures of each cell, computed over rows and merged with cells.
 
 use super::{AskedFigure, What};
 use crate::{
@@ -21,11 +20,11 @@ use arrow_select::{concat::concat, nullif::nullif, take::take};
 use rayon::prelude::*;
 use std::{ops::AddAssign, sync::Arc};
 
-/// Cells that are few enough for each thread to have its own.
+/// Up to this many cells, each thread has its own.
 const CELLS_FOR_THREADS: usize = 1 << 20;
 const ROWS_A_THREAD: usize = 1 << 16;
 
-/// What a figure is made from, which does not depend on the cells.
+/// The input of a figure, which does not depend on the cells.
 pub(super) enum FigureSource {
     Records,
     Measure {
@@ -39,7 +38,7 @@ pub(super) enum FigureSource {
         valid: Option<NullBuffer>,
         greatest: bool,
     },
-    /// The value of each row, and its number; [`NONE`] where it is missing.
+    /// The value of each row, and its number; [`NONE`] if it is missing.
     Values {
         array: ArrayRef,
         numbers: Vec<u32>,
@@ -50,24 +49,24 @@ pub(super) enum FigureSource {
 #[derive(Clone)]
 pub(super) enum Figures {
     Records(Vec<u64>),
-    /// Sums, and how many values went into each.
+    /// Sums, and the number of values in each.
     Sums(Sums, Vec<u64>),
-    /// Sums of floats of several batches, each as one long integer, and how many values went into
+    /// Sums of floats of several batches, each as one long integer, and the number of values in
     /// each.
     LongSums(Vec<Limbs>, Vec<u64>),
     /// The row with the least or greatest value.
     Rows(Vec<u32>),
-    /// The different pairs of cell and value, in order.
+    /// The distinct pairs of cell and value, in order.
     Pairs(Vec<(u32, u32)>),
 }
 
-/// What stands in a place of the answer.
+/// What a place of the result contains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Place {
     Cell(usize),
-    /// There is no record: nothing was added up.
+    /// There is no record, so nothing was computed.
     NoRecord,
-    /// Nothing is told.
+    /// It is left empty.
     Blank,
 }
 
@@ -89,7 +88,7 @@ impl FigureSource {
         })
     }
 
-    /// Of a table whose only column has the values.
+    /// The place in a table whose only column has the values.
     fn extreme(values: &Table, greatest: bool) -> Result<FigureSource> {
         let array = values.at(0).clone();
         let order = SortKeys::of(&sortable(values, 0))?;
@@ -109,7 +108,7 @@ impl FigureSource {
         Ok(FigureSource::Values { array, numbers: numbers.into_ids() })
     }
 
-    /// How many rows have no value.
+    /// The number of rows without a value.
     pub(super) fn missing(&self, is_used: impl Fn(usize) -> bool, rows: usize) -> u64 {
         let misses = |row: usize| match self {
             FigureSource::Records => false,
@@ -128,8 +127,8 @@ impl FigureSource {
         (0..if none { 0 } else { rows }).filter(|&row| is_used(row) && misses(row)).count() as u64
     }
 
-    /// The figure of each cell, where each row has the number of its cell and each cell so many
-    /// records.
+    /// The figure of each cell, from the number of each row's cell and the number of records of
+    /// each cell.
     pub(super) fn added_up(&self, cell_of: &[u32], records: &[u64]) -> Figures {
         let cells = records.len();
         let rows = || cell_of.iter().copied().enumerate().filter(|&(_, cell)| cell != NONE);
@@ -137,7 +136,7 @@ impl FigureSource {
             FigureSource::Records => Figures::Records(records.to_vec()),
             FigureSource::Measure { measure, .. } => {
                 let sums = match measure.narrow() {
-                    // Sums that cannot leave 64 bits take half the room.
+                    // Sums that cannot exceed 64 bits take half the memory.
                     Some(units) => {
                         let sums = summed(cell_of, cells, |sum: &mut i64, row| *sum += units[row]);
                         vec![sums.into_iter().map(i128::from).collect()]
@@ -175,7 +174,7 @@ impl FigureSource {
         }
     }
 
-    /// Takes a row in place of the best so far if it is better.
+    /// Replaces the best row so far if this row is better.
     fn better(&self, best: &mut u32, row: u32) {
         let FigureSource::Extreme { order, greatest, .. } = self else { return };
         let number = |row: u32| order.of_row(row as usize);
@@ -191,8 +190,7 @@ impl FigureSource {
         }
     }
 
-    /// The figures of longer stretches: `to` has for each cell the number of that which it becomes
-    /// part of.
+    /// The figures of longer periods: `to` has the new cell of each cell.
     pub(super) fn put_together(&self, figures: &Figures, to: &[u32], cells: usize) -> Figures {
         match figures {
             Figures::Records(counts) => Figures::Records(together(counts, to, cells)),
@@ -218,7 +216,7 @@ impl FigureSource {
         }
     }
 
-    /// The figures as a column, in these places.
+    /// The column of the figures in these places.
     pub(super) fn column(&self, figures: &Figures, places: &[Place]) -> Result<ArrayRef> {
         let whole = |of_cell: &dyn Fn(usize) -> u64| -> ArrayRef {
             let number = |place: &Place| match *place {
@@ -282,13 +280,13 @@ impl FigureSource {
                 };
                 take(array, &places.iter().map(row).collect::<UInt32Array>(), None)?
             }
-            // Nothing else goes together: a source makes its own kind of figures.
+            // There is no other combination, because a source makes its own kind of figures.
             _ => Arc::new(NullArray::new(places.len())),
         })
     }
 
-    /// The part that each place has of another, as fractions; missing where that is 0 or where one
-    /// is.
+    /// The share of each place in another, as a fraction; missing if the other is 0 or either is
+    /// missing.
     pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&[Place]; 2]) -> ArrayRef {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
             (FigureSource::Records, Figures::Records(counts), Place::Cell(cell)) => {
@@ -312,8 +310,7 @@ impl FigureSource {
 }
 
 impl FigureSource {
-    /// What is needed of it and of its figures once its rows are gone: the values that the figures
-    /// refer to.
+    /// Keeps the values that the figures refer to, and forgets the rows.
     pub(super) fn compact(self, figures: Vec<&mut Figures>) -> Result<FigureSource> {
         Ok(match self {
             FigureSource::Records => FigureSource::Records,
@@ -367,7 +364,7 @@ impl FigureSource {
         })
     }
 
-    /// The source of both, which are compact; the figures of the other come to refer to it.
+    /// Merges both sources, which are compact, and redirects the figures of the other.
     pub(super) fn merged(
         one: FigureSource,
         other: FigureSource,
@@ -403,7 +400,7 @@ impl FigureSource {
                             .for_each(|(_, value)| *value = numbers[base + *value as usize]);
                     }
                 }
-                // Each value stands in the row of its number.
+                // Each value is in the row with its number.
                 let array = take(&both, &UInt32Array::from(distinct.first_rows()), None)?;
                 let numbers = (0..array.len() as u32).collect();
                 FigureSource::Values { array, numbers }
@@ -412,7 +409,7 @@ impl FigureSource {
         })
     }
 
-    /// What is known of the column that extreme values come from.
+    /// The field of the column that extreme values come from.
     pub(super) fn field(&self) -> Option<&Field> {
         match self {
             FigureSource::Extreme { field, .. } => Some(field),
@@ -422,7 +419,7 @@ impl FigureSource {
 }
 
 impl Figures {
-    /// The figures of these cells and then those of others, which come after so many.
+    /// Appends the figures of other cells to those of these cells.
     pub(super) fn followed_by(self, other: Figures, cells: u32) -> Figures {
         fn both<T>(mut one: Vec<T>, other: Vec<T>) -> Vec<T> {
             one.extend(other);
@@ -448,7 +445,7 @@ impl Figures {
     }
 }
 
-/// How many records each cell has.
+/// The number of records of each cell.
 pub(super) fn records_of(cell_of: &[u32], cells: usize) -> Vec<u64> {
     summed(cell_of, cells, |count: &mut u32, _| *count += 1).into_iter().map(u64::from).collect()
 }
@@ -480,7 +477,7 @@ fn summed<T: Copy + Default + AddAssign + Send + Sync>(
     (0..threads).into_par_iter().map(|n| of_rows(part(n))).reduce_with(plus).unwrap_or_default()
 }
 
-/// Sums of sums: `to` has for each the number of that to which it goes.
+/// Adds up sums: `to` has the new cell of each one.
 fn together<T: Copy + Default + AddAssign>(parts: &[T], to: &[u32], cells: usize) -> Vec<T> {
     let mut sums = vec![T::default(); cells];
     parts.iter().zip(to).for_each(|(&part, &to)| sums[to as usize] += part);

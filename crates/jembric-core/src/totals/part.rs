@@ -1,8 +1,8 @@
-//! [`Part`]: the cells of some rows and the account of them; parts of different rows are merged.
+//! [`Part`]: the cells of some rows and their account. Parts of different rows can be merged.
 //!
 //! A part of one batch refers to the batch's rows. Before it is merged it is made compact: figures
-//! then refer to the values alone that are needed, and sums of floats become long integers, which
-//! add up whatever units they were in.
+//! then refer only to the values they need, and sums of floats become long integers, which can be
+//! added whatever their units were.
 
 use super::{
     TotalsPlan, What,
@@ -28,9 +28,9 @@ pub(super) struct Part {
     pub(super) sources: Vec<FigureSource>,
     pub(super) by_date: Vec<DatedPart>,
     pub(super) tally: Tally,
-    /// How many of the rows that count miss a value, for each column by its place.
+    /// The number of rows with a missing value, for each column by its place.
     pub(super) missing: BTreeMap<usize, u64>,
-    /// The range as it is for the columns of dates: of a column of months it holds whole months.
+    /// The range for the columns of dates: whole months for columns of months.
     pub(super) range: Option<Range>,
     is_compact: bool,
 }
@@ -38,7 +38,7 @@ pub(super) struct Part {
 /// The cells by one column of dates, or by none.
 pub(super) struct DatedPart {
     pub(super) axis: Option<Axis>,
-    /// Whether the dates are points in time, which the zone cut into days.
+    /// Whether the dates are points in time, which were converted to days.
     pub(super) instants: bool,
     /// The first and last period.
     pub(super) ends: Option<(i32, i32)>,
@@ -59,7 +59,7 @@ struct DatedRows {
 }
 
 impl Part {
-    /// The cells of a table's rows, and the rows that have none of the dates.
+    /// The cells of a table's rows, and the rows without any of the dates.
     pub(super) fn of(
         totals: &TotalsPlan,
         table: &Table,
@@ -98,7 +98,7 @@ impl Part {
             set_aside: vec![(Reason::NoDate, undated)],
         };
         let (tally, set_aside) = masks.tally(table, &totals.accounting)?;
-        // A cell that is missing is counted once, however many figures are made of it.
+        // A missing cell is counted once, even if several figures use it.
         let asked = totals.asked.iter().zip(&sources);
         let missing = asked.filter_map(|(asked, source)| {
             Some((asked.place?, source.missing(|row| used.value(row), table.rows())))
@@ -118,7 +118,7 @@ impl Part {
         Ok((part, set_aside))
     }
 
-    /// The same without the rows that it was made from.
+    /// The same, without its rows.
     fn compact(mut self) -> Result<Part> {
         if self.is_compact {
             return Ok(self);
@@ -132,7 +132,7 @@ impl Part {
         Ok(Part { sources, is_compact: true, ..self })
     }
 
-    /// The cells of the rows of both.
+    /// Merges the cells of both.
     pub(super) fn merged(self, other: Part) -> Result<Part> {
         let (mut one, mut other) = (self.compact()?, other.compact()?);
         let (entities, entity, other_entity) =
@@ -186,7 +186,7 @@ impl Part {
     }
 }
 
-/// The figures of one kind by each date.
+/// The figures of one kind for each date.
 fn figures_of(by_date: &mut [DatedPart], figure: usize) -> Vec<&mut Figures> {
     by_date.iter_mut().map(|dated| &mut dated.cells.figures[figure]).collect()
 }
@@ -214,7 +214,7 @@ impl DatedRows {
         Ok(DatedRows { timed, instants: dates.are_instants(), used, undated: !&dated, outside })
     }
 
-    /// All rows, by no date.
+    /// All rows, without dates.
     fn all(table: &Table) -> DatedRows {
         let none = BooleanBuffer::new_unset(table.rows());
         let used = BooleanBuffer::new_set(table.rows());
@@ -271,7 +271,7 @@ impl DatedPart {
     }
 }
 
-/// A range as it is for the columns of dates; the shortest where they differ.
+/// The range for the columns of dates; the shortest if they differ.
 fn whole_range(totals: &TotalsPlan, table: &Table, range: Range) -> Range {
     let ranges =
         totals.dates.iter().map(|named| range.to_whole(table.dates_at(named.place).periods()));
@@ -280,7 +280,7 @@ fn whole_range(totals: &TotalsPlan, table: &Table, range: Range) -> Range {
         .unwrap_or(range)
 }
 
-/// An error where hours are asked of points in time and of clocks' readings together.
+/// Errors: hours of both points in time and readings of clocks.
 fn one_kind_of_hours(totals: &TotalsPlan, by_date: &[DatedRows]) -> Result<()> {
     let mut kinds = by_date.iter().map(|dated| dated.instants);
     let first = kinds.next().unwrap_or_default();

@@ -1,5 +1,4 @@
-//! From cells to the answer: which rows and columns there are, what stands in each, and the
-//! account.
+//! Lays out the cells as a result: its rows and columns, the figure in each, and the ledger.
 
 use super::{
     Each, Scope, TotalsPlan,
@@ -23,21 +22,21 @@ use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
 use std::sync::Arc;
 
-/// What the row over all rows is called.
+/// The name of the row over all rows.
 const TOTAL_ROW: &str = "(total)";
-/// What the column is called that has all that stands side by side.
+/// The name of the column over all columns side by side.
 const TOTAL_COLUMN: &str = "total";
-/// What the column is called of rows that have no value in the column side by side.
+/// The name of the column for rows with a missing value in the column side by side.
 const MISSING_COLUMN: &str = "(missing)";
 
 struct Sheet<'a> {
     totals: &'a TotalsPlan,
     part: &'a Part,
-    /// Where each row of the answer stands, but for the total.
+    /// The spot of each row of the result, except for the total.
     rows: Vec<Spot>,
 }
 
-/// The result for the cells of a part, beside rows that were set aside.
+/// The result for the cells of a part, and the rows set aside.
 pub(super) fn outcome(
     totals: &TotalsPlan,
     part: Part,
@@ -60,7 +59,7 @@ impl Sheet<'_> {
         self.part.by_date.first().and_then(|dated| dated.axis.as_ref())
     }
 
-    /// The first and last period that are looked at.
+    /// The first and last period of the result.
     fn ends(&self) -> Option<(i32, i32)> {
         let axis = self.axis()?;
         if let Some(range) = self.totals.range {
@@ -70,7 +69,7 @@ impl Sheet<'_> {
         ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1)))
     }
 
-    /// Where the rows of the answer stand.
+    /// The spots of the result's rows.
     fn rows(&self, context: &Context) -> Result<Vec<Spot>> {
         let TotalsPlan { dates, per, dense, side, .. } = self.totals;
         if dates.is_empty() && per.is_empty() {
@@ -101,7 +100,7 @@ impl Sheet<'_> {
             let advice = Smaller::LongerGrainOrRange;
             return Err(Error::TooManyRows { rows, most, widest, advice });
         }
-        // A place, the keys, and each figure in each column.
+        // A spot, the keys, and each figure in each column.
         let figures = (self.totals.asked.len()
             * self.part.by_date.len()
             * self.part.groups.sides.count.max(1)) as u64;
@@ -148,7 +147,7 @@ impl Sheet<'_> {
         source.column(&cells.figures[figure], &cells.places(spots))
     }
 
-    /// A column with the figure over all rows at its end, if there is to be such a row.
+    /// A column, with the figure over all rows at its end if there is a row of totals.
     fn with_total<C: std::borrow::Borrow<Cells>>(
         &self,
         source: &FigureSource,
@@ -164,7 +163,7 @@ impl Sheet<'_> {
         Ok(concat(&[array.as_ref(), total.as_ref()])?)
     }
 
-    /// A figure for each value of the column side by side, and for all of them.
+    /// A figure for each value of the column side by side, and one over all of them.
     fn side_by_side(
         &self,
         dated: &DatedPart,
@@ -192,7 +191,7 @@ impl Sheet<'_> {
         };
         let totals = over_rows(&own);
         let mut columns = Vec::new();
-        // A value that no row has which counts is shown only where everything is.
+        // A value that no counted row has is shown only with `dense`.
         for side in (0..is_used.len()).filter(|&side| is_used[side]) {
             let value = match nulls.as_ref().is_some_and(|nulls| nulls.is_null(side)) {
                 true => MISSING_COLUMN.to_owned(),
@@ -251,7 +250,7 @@ impl Sheet<'_> {
         Ok(columns)
     }
 
-    /// Where a cell goes in a wider scope.
+    /// The place of a cell in a wider scope.
     fn wider(&self, scope: &Scope) -> Result<Box<dyn Fn(Spot) -> Spot + '_>> {
         Ok(match scope {
             Scope::All => Box::new(|spot| Spot { period: 0, part: 0, ..spot }),
@@ -277,7 +276,7 @@ impl Sheet<'_> {
         })
     }
 
-    /// The period, its part and the keys of each row.
+    /// The period, the part and the keys of each row.
     fn key_columns(&self) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
         if let Some(axis) = self.axis() {
@@ -344,7 +343,7 @@ impl Sheet<'_> {
         Ok(ledger)
     }
 
-    /// Warns of the periods that the range covers only in part.
+    /// Warns of periods that the range covers only in part.
     fn periods_in_part(&self, periods: Periods) -> Vec<Warning> {
         let Some(range) = self.part.range else { return Vec::new() };
         let mut warnings: Vec<Warning> =
@@ -363,7 +362,7 @@ impl Sheet<'_> {
         warnings
     }
 
-    /// Sums over the rows beside those over the answer's cells.
+    /// The sums over the rows, and those over the cells of the result.
     fn compare_sums(&self, ledger: &mut Ledger) -> Result<()> {
         for (figure, source) in self.part.sources.iter().enumerate() {
             for (n, dated) in self.part.by_date.iter().enumerate() {
@@ -383,21 +382,20 @@ impl Sheet<'_> {
     }
 }
 
-/// A figure as a column of the answer. The least and the greatest values are of their column's
-/// kind.
+/// A figure as a column of the result. Least and greatest values keep the type of their column.
 fn figure_column(source: &FigureSource, name: String, array: ArrayRef) -> (Field, ArrayRef) {
     let plain = || Field::new("", array.data_type().clone(), true);
     (source.field().cloned().unwrap_or_else(plain).with_name(name), array)
 }
 
 impl TotalsPlan {
-    /// A table of the plan's columns without rows.
+    /// An empty table of the plan's columns.
     pub(super) fn empty_table(&self) -> Result<Table> {
         Table::without_rows(&self.shape)
     }
 }
 
-/// The part of each row, in its own order.
+/// The part of each row, with the order of parts.
 fn part_column(totals: &TotalsPlan, each: Each, rows: &[Spot]) -> (Field, ArrayRef) {
     let names: &[&str] = match each {
         Each::Weekday => &Weekday::NAMES,

@@ -67,7 +67,7 @@ impl State for TotalsState {
     }
 }
 
-/// The rows of a batch that have none of the dates.
+/// The rows of a batch without any of the dates.
 fn set_aside_rows(plan: &TotalsPlan, batch: &Table) -> BooleanBuffer {
     let dated = plan.dates.iter().map(|named| batch.dates_at(named.place).nulls());
     let undated = dated.map(|nulls| match nulls {

@@ -1,5 +1,4 @@
-//! [`Join`]: from both tables to what was found, and from that to the answer and the account of
-//! both sides.
+//! [`Join`]: runs the search on both tables, and makes the result and the account of both sides.
 
 use super::{
     Keep, Pick, WithinPlan, clash_free,
@@ -24,20 +23,20 @@ use arrow_array::{Array, StringViewArray};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use std::sync::Arc;
 
-/// What makes the pairs, and the sums over them.
+/// Makes the pairs, and the sums over them.
 pub(super) type Make<'a> = dyn FnMut(&Pairs<'_>) -> Result<(Table, Vec<ExactSum>)> + 'a;
 
-/// The column that tells why an event is in no window.
+/// The column with the reason why an event is in no window.
 pub(super) const STRAY_BECAUSE: &str = "stray_because";
 
-/// Which side has the columns that are to be reconciled.
+/// The side of each column to reconcile.
 pub(super) struct Reconciling {
     pub(super) events: Context,
     pub(super) windows: Context,
 }
 
 impl Reconciling {
-    /// A column that neither side has is looked for among the events.
+    /// A column that neither side has is looked up among the events, for the error.
     pub(super) fn of(context: &Context, events: &Shape, windows: &Shape) -> Reconciling {
         let of_events = |name: &&String| events.find(name).is_ok() || windows.find(name).is_err();
         let of_windows = |name: &&String| windows.find(name).is_ok();
@@ -49,7 +48,7 @@ impl Reconciling {
     }
 }
 
-/// What is joined.
+/// The tables to join.
 pub(super) struct Join<'a> {
     pub(super) within: &'a WithinPlan,
     pub(super) events: &'a Table,
@@ -59,7 +58,7 @@ pub(super) struct Join<'a> {
 }
 
 impl Join<'_> {
-    /// The answer and its ledger, in one unit of time.
+    /// The result and its ledger, in one unit of time.
     pub(super) fn answer<T: Tick>(&self, clock: Clock<'_>, make: &mut Make<'_>) -> Result<Outcome> {
         let Join { within, events, windows, context, columns } = *self;
         let pairs = &within.pairs;
@@ -125,16 +124,16 @@ impl Join<'_> {
     }
 }
 
-/// From what was found to the answer and its ledger.
+/// Makes the result and its ledger from the search.
 struct Account<'a> {
     join: &'a Join<'a>,
     found: &'a Found,
     strays: &'a Strays,
-    /// Rows that were dropped and set aside for their dates, and those that have a key.
+    /// The rows that were dropped and set aside for their dates, and those that have a key.
     event_fates: (Reasons, Reasons, BooleanBuffer),
     window_fates: (Reasons, Reasons, BooleanBuffer),
     nearly: Option<Warning>,
-    /// Whether open ends were closed on the as-of date.
+    /// Whether missing ends were replaced by the as-of date.
     closed: bool,
 }
 
@@ -173,7 +172,7 @@ impl Account<'_> {
                     });
                 }
                 let brought = &within.brought;
-                // Sums over the answer, of the columns that come out in it, by their places there.
+                // The sums over the result, for its columns that are to be reconciled.
                 let width = events.columns().len();
                 let event_sums: Vec<Option<usize>> = within
                     .events_accounting
@@ -231,7 +230,7 @@ impl Account<'_> {
         Ok(Outcome { table, ledger, set_aside: self.both_aside(events_aside, windows_aside)? })
     }
 
-    /// The events that are in no window, and why.
+    /// The events in no window, with the reason.
     fn strays(&self) -> Result<Table> {
         let Strays { no_usable, outside, .. } = self.strays;
         let strays = self.strays.all();
@@ -274,7 +273,7 @@ impl Account<'_> {
         }
     }
 
-    /// The windows that are usable and have no event, and those that have one.
+    /// The usable windows without an event, and those with one.
     fn window_masks(&self) -> (BooleanBuffer, BooleanBuffer) {
         let (dropped, set_aside, keyed) = &self.window_fates;
         let unusable = dropped.iter().chain(set_aside);
@@ -296,7 +295,7 @@ impl Account<'_> {
         RowMasks { kept, dropped, set_aside }.account(step, windows, &within.windows_accounting)
     }
 
-    /// The rows of both sides that were set aside, each with its side's columns.
+    /// The rows of both sides that were set aside, with the columns of both.
     fn both_aside(&self, events: Table, windows: Table) -> Result<Table> {
         let because = [&events, &windows].map(|table| table.columns().last().cloned());
         let [Some(events_because), Some(windows_because)] = because else { return Ok(events) };
@@ -305,7 +304,7 @@ impl Account<'_> {
         let shape = events.shape();
         let named = windows.all_named().into_iter().map(|named| clash_free(named, &shape));
         let windows = windows.select(&named.collect::<Vec<_>>())?;
-        // The rows of one side have nothing in the columns of the other.
+        // The rows of one side are missing in the columns of the other.
         let none = |rows: usize| std::iter::repeat_n(None, rows);
         let all = |rows: usize| (0..rows as u32).map(Some);
         let (of_events, of_windows) = (events_because.len(), windows_because.len());

@@ -1,20 +1,20 @@
-//! [`Index`]: the windows of each key in order of their starts, so that those which meet a stretch
-//! of time are found without looking at the others.
+//! [`Index`]: the windows of each key, sorted by start, so that those that meet a stretch of time
+//! are found without visiting the others.
 //!
-//! The windows that meet a stretch are among those that start by its end, and of these they are the
-//! ones that have not ended before its start. Where a key's windows also end in their order (they
-//! do not overlap, or are of one length, or have no ends) that is a run, found by binary search.
-//! Elsewhere the ends are summed up sixteen by sixteen, level over level, each by its greatest, and
-//! whatever ended too early is stepped over: n log n + hits, however the windows overlap. Source: a
-//! priority search over a static order, as McCreight, "Priority search trees" (1985), with wide
-//! nodes in arrays.
+//! The windows that meet a stretch are those that start by its end, except those that have ended
+//! before its start. If the windows of a key also end in their order (they do not overlap, have the
+//! same length, or have no ends), they are a run, which is found by binary search. Otherwise the
+//! ends are summarized in groups of sixteen, level by level, each by its greatest end, and groups
+//! that end too early are skipped: n log n + hits, however the windows overlap. Source: a priority
+//! search over a static order, as in McCreight, "Priority search trees" (1985), with wide nodes in
+//! arrays.
 
 use super::ticks::{Stretches, Tick};
 use crate::timeline::GroupedByEntity;
 use rayon::prelude::*;
 use std::cmp::Ordering;
 
-/// Stretches that are summed up by one number of the level above.
+/// The size of a group, which one number of the level above summarizes.
 const WIDE: usize = 16;
 
 /// A window: its first and last tick, and its row.
@@ -28,27 +28,27 @@ pub(super) struct WindowTicks<T> {
 /// The windows of each key.
 pub(super) struct Index<T> {
     dealt: GroupedByEntity<WindowTicks<T>>,
-    /// Whether a key's windows do not end in the order in which they start.
+    /// Whether the windows of a key end in another order than they start.
     crooked: Vec<bool>,
-    /// The ends of crooked keys in their own order.
+    /// The ends of such keys, in their own order.
     ends: Vec<T>,
-    /// The greatest end of each sixteen stretches, of each sixteen of those, ….
+    /// The greatest end of each group of sixteen, of each sixteen groups, and so on.
     levels: Vec<Vec<T>>,
 }
 
 /// The windows that meet a stretch.
 #[derive(Clone, Copy)]
 pub(super) struct Hits {
-    /// The places in which they are, among others where the key is crooked.
+    /// Their places; with overlapping windows, other windows are among them.
     from: usize,
     to: usize,
     crooked: bool,
-    /// How many they are.
+    /// The number of windows.
     pub(super) count: u32,
 }
 
 impl<T: Tick> Index<T> {
-    /// The windows of each key; those that start together are in this order.
+    /// The windows of each key. Those that start together are in this order.
     pub(super) fn of(
         ids: &[u32],
         count: usize,
@@ -100,12 +100,12 @@ impl<T: Tick> Index<T> {
         self.ends = ends.values;
     }
 
-    /// A key's windows.
+    /// The windows of a key.
     pub(super) fn windows(&self, key: usize) -> &[WindowTicks<T>] {
         self.dealt.of_entity(key)
     }
 
-    /// The place of a key's first window.
+    /// The place of the first window of a key.
     pub(super) fn place_of_first(&self, key: usize) -> usize {
         self.dealt.starts[key] as usize
     }
@@ -120,7 +120,7 @@ impl<T: Tick> Index<T> {
         self.among(key, places, self.begun(places, time.1), time.0)
     }
 
-    /// The places of a key's windows.
+    /// The places of the windows of a key.
     #[inline]
     pub(super) fn places(&self, key: usize) -> (u32, u32) {
         (self.dealt.starts[key], self.dealt.starts[key + 1])
@@ -132,19 +132,19 @@ impl<T: Tick> Index<T> {
         self.dealt.values[from as usize..to as usize].partition_point(|window| window.first <= tick)
     }
 
-    /// Those of a key's windows that have begun which have not ended before a tick.
+    /// Of the windows that have begun, those that have not ended before a tick.
     #[inline]
     pub(super) fn among(&self, key: usize, (from, to): (u32, u32), begun: usize, tick: T) -> Hits {
         let (from, all) = (from as usize, to as usize);
         let ended_before = |window: &WindowTicks<T>| window.last < tick;
         let to = from + begun;
         if self.crooked[key] {
-            // All that have ended before have begun before.
+            // Every window that ended before has begun before.
             let ended = self.ends[from..all].partition_point(|&end| end < tick);
             return Hits { from, to, crooked: true, count: (begun - ended) as u32 };
         }
         let begun = &self.dealt.values[from..to];
-        // Mostly it is the last one that has begun, or none, or all have no end.
+        // In most cases this is the last one that has begun, or none, or all have no end.
         let ended = match begun {
             [.., last] if ended_before(last) => begun.len(),
             [first, ..] if !ended_before(first) => 0,
@@ -154,7 +154,7 @@ impl<T: Tick> Index<T> {
         Hits { from: from + ended, to, crooked: false, count: (begun.len() - ended) as u32 }
     }
 
-    /// The places of the windows that meet a stretch which begins at this tick, in order.
+    /// The places of the windows that meet a stretch beginning at this tick, in order.
     pub(super) fn each(&self, hits: Hits, first: T) -> impl Iterator<Item = usize> {
         let next = move |from: usize| match hits.crooked {
             _ if from >= hits.to => None,
@@ -164,7 +164,7 @@ impl<T: Tick> Index<T> {
         std::iter::successors(next(hits.from), move |&place| next(place + 1))
     }
 
-    /// The last of the windows that meet a stretch which begins at this tick, before a place.
+    /// The last window before a place that meets a stretch beginning at this tick.
     pub(super) fn last(&self, hits: Hits, first: T, before: usize) -> Option<usize> {
         match hits.crooked {
             _ if before <= hits.from => None,
@@ -177,7 +177,7 @@ impl<T: Tick> Index<T> {
         hits.to
     }
 
-    /// The first window from a place on, before another, that has not ended before a tick.
+    /// The first window between two places that has not ended before a tick.
     fn next(&self, from: usize, to: usize, tick: T) -> Option<usize> {
         let mut at = from;
         loop {
@@ -186,7 +186,7 @@ impl<T: Tick> Index<T> {
                 return Some(place);
             }
             at = edge;
-            // Whole groups are stepped over, the widest first that begin here.
+            // Skip whole groups, the widest that begin here first.
             let mut level = 0;
             loop {
                 if at >= to {
@@ -208,7 +208,7 @@ impl<T: Tick> Index<T> {
         }
     }
 
-    /// The last window before a place, from another on, that has not ended before a tick.
+    /// The last window between two places that has not ended before a tick.
     fn previous(&self, from: usize, to: usize, tick: T) -> Option<usize> {
         let mut at = to;
         loop {

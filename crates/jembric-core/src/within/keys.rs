@@ -1,5 +1,5 @@
-//! The keys that events and windows have in common: which columns they are, whether they can match
-//! at all, and which would if case and blanks at the ends did not count.
+//! The keys that events and windows share: their columns, whether they can match at all, and which
+//! keys would match if case and outer blanks were ignored.
 
 use crate::{
     entities::{Entities, Missing, Side},
@@ -13,14 +13,14 @@ use arrow_cast::cast;
 use arrow_schema::DataType;
 use std::collections::{HashMap, HashSet};
 
-/// A column of the events and the column of the windows that it must equal.
+/// A column of the events, and the column of the windows that must equal it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Pair {
     pub(super) of_events: usize,
     pub(super) of_windows: usize,
 }
 
-/// The pairs of columns, of `COLUMN` or `COLUMN=COLUMN`. An error where one is missing, or their
+/// The pairs of columns, from `COLUMN` or `COLUMN=COLUMN`. Errors: a column is missing, or the
 /// types can never be equal.
 pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Result<Vec<Pair>> {
     let one = |text: &String| {
@@ -47,7 +47,7 @@ pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Res
     matching.iter().map(one).collect()
 }
 
-/// The same error with a value of each side.
+/// Adds a value of each side to the error.
 pub(super) fn with_examples(error: Error, events: &Table, windows: &Table) -> Error {
     let example = |table: &Table, column: &str| {
         let cells = table.column(column).ok()?;
@@ -74,7 +74,7 @@ fn match_at_all(one: Type, other: Type) -> bool {
     one == other || one.is_number() && other.is_number() || [one, other].contains(&Type::Nothing)
 }
 
-/// The numbers of both sides' keys: the events' first, then the windows'.
+/// The numbers of the keys of both sides: first those of the events, then those of the windows.
 pub(super) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<Entities> {
     let (mut these, mut those) = (Vec::new(), Vec::new());
     for pair in pairs {
@@ -101,7 +101,8 @@ fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)>
     Ok((cast(one, &common)?, cast(other, &common)?))
 }
 
-/// Events whose key no window has, although one has it but for case and blanks at the ends.
+/// The events whose key no window has, although a window has it if case and outer blanks are
+/// ignored.
 pub(super) fn nearly(
     pairs: &[Pair],
     events: &Table,
@@ -110,7 +111,7 @@ pub(super) fn nearly(
     strays: impl Iterator<Item = usize>,
 ) -> Result<Option<Warning>> {
     let is_text = |pair: &Pair| *events.at(pair.of_events).data_type() == DataType::Utf8View;
-    // Strays by their keys: the first event, and how many there are.
+    // The stray keys: the first event of each, and the number of events.
     let mut stray: HashMap<u32, (usize, u64)> = HashMap::new();
     for event in strays {
         stray.entry(ids[event]).or_insert((event, 0)).1 += 1;
@@ -127,8 +128,8 @@ pub(super) fn nearly(
     };
     let of_events: Vec<usize> = pairs.iter().map(|pair| pair.of_events).collect();
     let of_windows: Vec<usize> = pairs.iter().map(|pair| pair.of_windows).collect();
-    // By what keys are without case and blanks: how many events that are, the least of their keys,
-    // and that of the windows'.
+    // For each key without case and outer blanks: the number of events, their least key, and the
+    // least key of the windows.
     let mut by_fold: HashMap<Vec<String>, (u64, String, Option<String>)> = HashMap::new();
     for (event, count) in stray.into_values() {
         let key = cells(events, &of_events, event)?;

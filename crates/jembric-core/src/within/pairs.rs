@@ -1,7 +1,7 @@
-//! [`Pairs`]: the rows of an answer, each an event and its window, all at once or in batches.
+//! [`Pairs`]: the rows of the result, each an event and its window, all at once or in batches.
 //!
-//! How many pairs each stretch of events makes is known beforehand, so that any stretch can be made
-//! on its own.
+//! The number of pairs of each group of events is known in advance, so any group can be processed
+//! separately.
 
 use super::{
     Keep,
@@ -21,23 +21,23 @@ use arrow_select::filter::filter;
 use rayon::prelude::*;
 use std::ops::Range;
 
-/// What an answer of pairs is made of.
+/// What a result of pairs is made from.
 pub(super) struct Pairs<'a> {
-    /// How many rows the answer has.
+    /// The number of rows of the result.
     pub(super) rows: u64,
     pub(super) events: &'a Table,
-    /// The windows' columns that are brought along, under their new names.
+    /// The columns of the windows to add, under their new names.
     pub(super) windows: &'a Table,
     pub(super) brought: &'a [Named],
     pub(super) keep: Keep,
     pub(super) found: &'a Found,
     pub(super) meeting: &'a dyn Meeting,
     pub(super) overlaps: bool,
-    /// The places in the answer of the columns to be summed.
+    /// The places in the result of the columns to sum.
     pub(super) reconcile: &'a [usize],
 }
 
-/// A stretch of events, those of them that have several windows, and the pairs that they make.
+/// A group of events, those of them with several windows, and the number of their pairs.
 struct Share {
     events: Range<usize>,
     several: Range<usize>,
@@ -49,7 +49,7 @@ impl Pairs<'_> {
         self.keep == Keep::EveryEvent || found < SEVERAL
     }
 
-    /// Stretches that make about as many pairs as a batch has rows. (The windows of one event stay
+    /// Groups with about as many pairs as a batch has rows. (The windows of one event stay
     /// together.)
     fn units(&self) -> Vec<Share> {
         let (found, several) = (&self.found.of_events, &self.found.several);
@@ -82,7 +82,7 @@ impl Pairs<'_> {
         units
     }
 
-    /// The pairs of a stretch: an event, and a window where there is one.
+    /// The pairs of a group: an event, and its window if it has one.
     fn pairs_of(&self, unit: &Share) -> (Vec<u32>, Vec<Option<u32>>) {
         let (mut events, mut windows) =
             (Vec::with_capacity(unit.pairs), Vec::with_capacity(unit.pairs));
@@ -108,7 +108,7 @@ impl Pairs<'_> {
         (events, windows)
     }
 
-    /// The whole answer, with the sums over it.
+    /// The whole result, with the sums over it.
     pub(super) fn whole(&self, context: &Context) -> Result<(Table, Vec<ExactSum>)> {
         let row_bytes = 8 + self.events.row_bytes() + self.windows.row_bytes();
         context.expect_room(self.rows, row_bytes, Smaller::MatchMore)?;
@@ -128,7 +128,7 @@ impl Pairs<'_> {
         self.joined(self.events.take(&UInt32Array::from(events.clone()))?, &events, &windows)
     }
 
-    /// Where no event comes twice, they are a choice of rows in their order.
+    /// If no event is repeated, the result is a selection of rows in order.
     fn each_once(&self) -> Result<(Table, Vec<ExactSum>)> {
         let found = &self.found.of_events;
         let of = |is: &dyn Fn(u32) -> bool| {
@@ -141,7 +141,7 @@ impl Pairs<'_> {
         );
         let rows = filter(&rows, &BooleanArray::new(kept.clone(), None))?;
         let rows: &UInt32Array = rows.as_primitive();
-        // What is missing nowhere needs no mask.
+        // A column without missing values needs no mask.
         let rows = if rows.null_count() == 0 {
             UInt32Array::new(rows.values().clone(), None)
         } else {
@@ -188,15 +188,16 @@ impl Pairs<'_> {
         Ok((table, sums))
     }
 
-    /// The answer in batches, with the sums over it; the table has its columns and no rows.
+    /// The result in batches, with the sums over it. The returned table has the columns and no
+    /// rows.
     pub(super) fn in_batches(&self, sink: &mut Sink<'_>) -> Result<(Table, Vec<ExactSum>)> {
         let (none, mut sums) = self.batch(&Share { events: 0..0, several: 0..0, pairs: 0 })?;
         let units: Vec<Share> = self.units().into_iter().filter(|unit| unit.pairs > 0).collect();
-        // An answer without rows has its columns all the same.
+        // An empty result still has its columns.
         if units.is_empty() {
             sink(&none).map_err(Error::Sink)?;
         }
-        // Some batches are made side by side, and handed over in their order.
+        // Several batches are made in parallel and delivered in order.
         for units in units.chunks(2 * rayon::current_num_threads()) {
             let batches: Vec<Result<_>> = units.par_iter().map(|unit| self.batch(unit)).collect();
             for batch in batches {
@@ -209,23 +210,24 @@ impl Pairs<'_> {
     }
 }
 
-/// Why events found nothing, as masks.
+/// Why events have no window, as masks.
 pub(super) struct Strays {
-    /// No window has its key.
+    /// No window has their key.
     pub(super) no_such_key: BooleanBuffer,
-    /// Windows have its key, and none of them can be used.
+    /// Windows have their key, but none of them can be used.
     pub(super) no_usable: BooleanBuffer,
     pub(super) outside: BooleanBuffer,
     pub(super) matched: BooleanBuffer,
 }
 
 impl Strays {
-    /// The events in no window.
+    /// All events in no window.
     pub(super) fn all(&self) -> BooleanBuffer {
         &(&self.no_such_key | &self.no_usable) | &self.outside
     }
 
-    /// What was found for events of these keys, where windows have those that are marked.
+    /// The reasons for events with these keys, given the keys of the windows and of the usable
+    /// ones.
     pub(super) fn of(found: &[u32], keys: &[u32], of_windows: &[bool]) -> Strays {
         let has_windows = |event: usize| {
             of_windows.get(keys[event] as usize).is_some_and(|&has_windows| has_windows)

@@ -1,4 +1,4 @@
-//! [`Search`]: which windows each event falls in, counted before any pair is made.
+//! [`Search`]: finds the windows of each event, and counts them before any pair is made.
 
 use super::{
     Pick, WithinPlan,
@@ -19,41 +19,41 @@ use std::{
     },
 };
 
-/// What was found for an event that is not the row of its one window.
+/// What an event found, unless it is the row of its only window.
 pub(super) const NOTHING_SOUGHT: u32 = u32::MAX;
 pub(super) const NO_SUCH_KEY: u32 = u32::MAX - 1;
 pub(super) const OUTSIDE: u32 = u32::MAX - 2;
 pub(super) const SEVERAL: u32 = u32::MAX - 3;
-/// Tables of windows must have fewer rows.
+/// Tables of windows must have fewer rows than this.
 pub(super) const MOST_WINDOWS: usize = SEVERAL as usize;
 
-/// Events that a thread takes at a time.
+/// The events that a thread takes at a time.
 pub(super) const STRETCH: usize = 1 << 16;
-/// Events whose windows are fetched together.
+/// The events whose windows are fetched together.
 const BLOCK: usize = 64;
-/// An event's windows are marked as used one by one where they are not more than these.
+/// Up to this many windows of an event are marked as used one by one.
 const FEW: u32 = 64;
 
 /// What each event found.
 pub(super) struct Found {
     /// The row of its window, or why there is none, or that there are several.
     pub(super) of_events: Vec<u32>,
-    /// The events that have several windows and keep all of them, in their order, with how many.
+    /// The events with several windows that keep all of them, in order, with the number of windows.
     pub(super) several: Vec<(u32, u32)>,
-    /// Events that fall in several windows, whether all are kept or one is picked, and how many
-    /// windows that are.
+    /// The number of events in several windows, whether all are kept or one is picked, and the
+    /// number of these windows.
     pub(super) repeated: (u64, u64),
-    /// Events of which the window was decided by comparing whole rows.
+    /// The number of events whose window was decided by comparing whole rows.
     pub(super) tied: u64,
-    /// Which windows have an event.
+    /// The windows with an event.
     pub(super) used: BooleanBuffer,
 }
 
-/// What it takes to say of any pair: a search with its unit of time out of sight.
+/// The questions about a pair, independent of the unit of time.
 pub(super) trait Meeting: Sync {
-    /// Adds the rows of the windows that an event falls in.
+    /// Appends the rows of the windows that contain an event.
     fn windows_of(&self, event: u32, to: &mut Vec<u32>);
-    /// The start, end and days of the time that events and windows have in common.
+    /// The start, end and days of the overlap of events and windows.
     fn overlaps(&self, events: &[u32], windows: &[Option<u32>]) -> [(Field, ArrayRef); 3];
 }
 
@@ -65,12 +65,13 @@ pub(super) struct Search<'a, T: Tick> {
     pub(super) keys: &'a [u32],
     pub(super) events: Stretches<T>,
     pub(super) windows: Stretches<T>,
-    /// The dates of windows from which distances are measured, and which of them there are.
+    /// The dates of windows that distances are measured from, and the windows that have such a
+    /// date.
     pub(super) near: Option<(Vec<T>, BooleanBuffer)>,
     pub(super) order: WholeRows,
 }
 
-/// A bit for each window, which all threads set.
+/// One bit for each window, which all threads may set.
 struct Marks(Vec<AtomicU64>);
 
 impl Marks {
@@ -81,7 +82,7 @@ impl Marks {
     #[inline]
     fn set(&self, row: u32) {
         let (word, bit) = (&self.0[row as usize / 64], 1 << (row % 64));
-        // Others read this word too: it is not written to where that changes nothing.
+        // Other threads read this word, so skip the write if it changes nothing.
         if word.load(Relaxed) & bit == 0 {
             word.fetch_or(bit, Relaxed);
         }
@@ -93,11 +94,11 @@ impl Marks {
     }
 }
 
-/// What a stretch of events found.
+/// What a group of events found.
 #[derive(Default)]
 struct Part {
     several: Vec<(u32, u32)>,
-    /// Events with more windows than were marked one by one.
+    /// Events with more windows than are marked one by one.
     wide: Vec<u32>,
     undecided: Vec<u32>,
     repeated: (u64, u64),
@@ -147,8 +148,8 @@ impl<T: Tick> Search<'_, T> {
         found
     }
 
-    /// What each of a few events finds. The places of all their windows are looked up first, then
-    /// the windows, so that what is not in the cache is fetched for many of them at once.
+    /// Finds the windows of a block of events. First the places of all their windows are looked up,
+    /// then the windows are read, so that cache misses of many events are served in parallel.
     fn of_block(
         &self,
         start: usize,
@@ -225,8 +226,8 @@ impl<T: Tick> Search<'_, T> {
         mark(place)
     }
 
-    /// Marks the windows of events that have many: not pair by pair, but each window once, by
-    /// whether any of its key's events meets it.
+    /// Marks the windows of events that have many. Instead of every pair it visits each window
+    /// once, and finds out whether any event of its key meets it.
     fn mark_wide(&self, mut events: Vec<u32>, used: &Marks) {
         let time = |event: u32| self.events.of(event as usize);
         events.par_sort_unstable_by_key(|&event| (self.keys[event as usize], time(event)));
@@ -251,9 +252,9 @@ impl<T: Tick> Search<'_, T> {
 
     /// The nearest of several windows for each event, and whether whole rows had to decide.
     ///
-    /// A key's events are gone through in time, beside the set of windows that have begun and not
-    /// ended, in order of the dates from which distances are measured: n log n, however many
-    /// windows there are at once.
+    /// The events of a key are visited in order of time, beside the set of windows that have begun
+    /// and not ended, sorted by the dates that distances are measured from: n log n, however many
+    /// windows overlap.
     fn nearest(&self, mut events: Vec<u32>) -> Vec<(u32, usize, bool)> {
         let Some((near, there)) = &self.near else { return Vec::new() };
         let key = |event: u32| self.keys[event as usize];
@@ -263,7 +264,7 @@ impl<T: Tick> Search<'_, T> {
         let of_key = |events: &&[u32]| {
             let windows = self.index.windows(key(events[0]) as usize);
             let base = self.index.place_of_first(key(events[0]) as usize);
-            // What stands for whole rows: their rank.
+            // The rank of the whole row.
             let mut by_rows: Vec<u32> = (0..windows.len() as u32).collect();
             by_rows.sort_unstable_by(|&one, &other| {
                 self.order.compare(windows[one as usize].row, windows[other as usize].row)
@@ -310,7 +311,7 @@ impl<T: Tick> Search<'_, T> {
                     }
                     (before, after) => (before.or(after), None),
                 };
-                // Without any date the least row decides.
+                // Without any date, the least row decides.
                 let (mut least, mut tied) = least_of(one);
                 if let Some(other) = other {
                     let (also, _) = least_of(Some(other));
@@ -345,7 +346,7 @@ impl<T: Tick> Meeting for Search<'_, T> {
             })
         };
         let free = i64::from(self.within.end_day == super::EndDay::Exclusive);
-        // What has no end on either side has none in common either.
+        // If neither side has an end, the overlap has none.
         let starts =
             both().map(|both| both.map(|(first, _)| first).filter(|&first| first > T::MIN));
         let ends = both().map(|both| both.map(|(_, last)| last).filter(|&last| last < T::MAX));

@@ -1,9 +1,9 @@
-//! The first and last tick of each event and each window, in the unit in which both can be
-//! compared: days, or microseconds.
+//! The first and last tick of each event and window, in a unit in which both can be compared: days
+//! or microseconds.
 //!
-//! All that is said of bounds is settled here: spans, missing bounds, dates that mean there is no
-//! end, end days that do not count, periods and whole days beside moments. What is left is two
-//! numbers a row, both inside.
+//! All settings of bounds are applied here: spans, missing bounds, dates that mean "no end",
+//! exclusive end days, and periods and whole days beside moments. What remains are two inclusive
+//! numbers for each row.
 
 use super::{
     WithinPlan,
@@ -23,13 +23,13 @@ use arrow_array::{ArrayRef, Date32Array, TimestampMicrosecondArray};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use std::{borrow::Cow, fmt::Debug, hash::Hash, sync::Arc};
 
-/// A number in time.
+/// A number in the order of time.
 pub(super) trait Tick:
     Copy + Ord + Default + Send + Sync + Debug + Hash + Into<i64>
 {
     const MIN: Self;
     const MAX: Self;
-    /// The number, which is one of this unit.
+    /// Converts a number to this unit.
     fn of(number: i64) -> Self;
 }
 
@@ -49,17 +49,17 @@ impl Tick for i64 {
     }
 }
 
-/// The stretch of each row, and which rows have one.
+/// The ticks of each row, and the rows that have them.
 pub(super) struct Stretches<T> {
     pub(super) first: Vec<T>,
-    /// None where each row is a point in time.
+    /// None if each row is a point in time.
     pub(super) last: Option<Vec<T>>,
-    /// The starts in a finer unit, where the unit of both sides loses their order.
+    /// The starts in a finer unit, if the common unit loses their order.
     starts: Option<Vec<i64>>,
     pub(super) usable: BooleanBuffer,
     pub(super) dropped: Reasons,
     pub(super) set_aside: Reasons,
-    /// Whether open ends were closed on the as-of date.
+    /// Whether missing ends were replaced by the as-of date.
     pub(super) closed: bool,
 }
 
@@ -70,7 +70,7 @@ impl<T: Tick> Stretches<T> {
         (first, self.last.as_ref().map_or(first, |last| last[row]))
     }
 
-    /// When a row starts, at the grain of its own column.
+    /// The start of a row, at the grain of its own column.
     #[inline]
     pub(super) fn start(&self, row: u32) -> i64 {
         let row = row as usize;
@@ -78,22 +78,22 @@ impl<T: Tick> Stretches<T> {
     }
 }
 
-/// How dates become ticks.
+/// How dates are converted to ticks.
 #[derive(Clone, Copy)]
 pub(super) struct Clock<'a> {
     pub(super) unit: TickUnit,
     pub(super) zone: &'a Zone,
-    /// The periods of the events, where they are points in time: windows begin and end with whole
-    /// ones.
+    /// The periods of the events, if they are points in time: windows then begin and end with whole
+    /// periods.
     widened_to: Periods,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(super) enum TickUnit {
     Days,
-    /// Microseconds, of points in time.
+    /// Microseconds of points in time.
     Instants,
-    /// Microseconds, of what clocks show.
+    /// Microseconds of readings of a clock.
     Readings,
 }
 
@@ -131,8 +131,8 @@ impl TickColumns {
         }
     }
 
-    /// Moments are compared as moments where that can matter: points in windows with a moment for a
-    /// bound, and intervals that all have moments for bounds. All else is told by days.
+    /// Moments are compared as moments if that can matter: points in time in windows with a moment
+    /// as a bound, and intervals whose bounds are all moments. Everything else is compared by days.
     pub(super) fn clock<'z>(&self, zone: &'z Zone) -> Clock<'z> {
         let is_moment = |dates: &Dates| matches!(dates, Dates::Moments(_));
         let all = || self.events.dates().chain(self.windows.dates());
@@ -202,8 +202,7 @@ impl TickColumns {
 }
 
 impl Sides {
-    /// The ticks from one bound to the other. A start that is missing makes a window open, and an
-    /// interval useless.
+    /// The ticks between two bounds. A missing start makes a window open, but an interval unusable.
     fn stretches<T: Tick>(
         &self,
         within: &WithinPlan,
@@ -252,8 +251,8 @@ impl Sides {
             (0..rows).filter(|&row| !no_end.value(row)).for_each(|row| last[row] = free[row]);
         }
         let mut empty = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
-        // What is reversed or empty at the columns' own grain is so, however long the events'
-        // periods are.
+        // A row that is reversed or empty at the grain of its own columns stays so, however long
+        // the periods of the events are.
         if let Some(own) = &own {
             backwards = &backwards | &own.reversed;
             empty = &empty | &own.empty;
@@ -320,25 +319,25 @@ impl Sides {
     }
 }
 
-/// What a side's own grain tells of its rows.
+/// What the own grain of a side decides about its rows.
 struct OwnTicks {
     starts: Vec<i64>,
-    /// Rows that end before they start, and those that have no active time.
+    /// The rows that end before they start, and those without active time.
     reversed: BooleanBuffer,
     empty: BooleanBuffer,
 }
 
-/// Which tick of a date is meant.
+/// Which tick of a date is needed.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Edge {
     Start,
     End,
-    /// The last before an end that does not count.
+    /// The last tick before an exclusive end.
     FreeEnd,
 }
 
 impl<'a> Clock<'a> {
-    /// The ticks of a column; what they are where it has no date means nothing.
+    /// The ticks of a column. Those of missing dates have no meaning.
     fn ticks<T: Tick>(self, dates: &Dates, span: Span, edge: Edge) -> Vec<T> {
         match (self.unit, dates) {
             (TickUnit::Days, _) => {
@@ -358,7 +357,7 @@ impl<'a> Clock<'a> {
                 let before = i64::from(edge == Edge::FreeEnd);
                 parallel::map(&readings, |micros| T::of(self.moved(micros, span) - before))
             }
-            // The whole days of dates.
+            // Dates count as whole days.
             _ => parallel::map(&dates.day_numbers(self.zone), |day| {
                 let day = self.day(day, dates.periods(), span, edge);
                 T::of(if edge == Edge::Start {
@@ -370,9 +369,9 @@ impl<'a> Clock<'a> {
         }
     }
 
-    /// The clock by which the bounds of a side compare with each other, where it is finer than the
-    /// one by which they compare with the other side's: by days where that widens them to longer
-    /// periods, to the microsecond where it cuts moments into days.
+    /// The clock to compare the bounds of one side with each other, if it is finer than the one to
+    /// compare both sides: days, if the common clock widens them to longer periods; microseconds,
+    /// if it converts moments to days.
     fn finer(self, side: &Sides) -> Option<Clock<'a>> {
         if self.unit != TickUnit::Days {
             return None;
@@ -394,7 +393,7 @@ impl<'a> Clock<'a> {
         days && span == Span::default() && edge != Edge::FreeEnd
     }
 
-    /// The day that is meant of a period, a span later.
+    /// The day of a period that is meant, plus a span.
     fn day(self, number: i32, periods: Periods, span: Span, edge: Edge) -> i32 {
         let of_whole_periods = span.fits(periods.grain());
         let moved = |day: Day| clamped_after(day, span);
@@ -415,7 +414,7 @@ impl<'a> Clock<'a> {
         }
     }
 
-    /// A moment a span later, by what the clocks show.
+    /// A moment plus a span, by the clocks.
     fn moved(self, micros: i64, span: Span) -> i64 {
         if span == Span::default() {
             return micros;
@@ -444,12 +443,12 @@ impl<'a> Clock<'a> {
         })
     }
 
-    /// The ticks of dates from which a distance is measured.
+    /// The ticks of the dates that a distance is measured from.
     pub(super) fn points<T: Tick>(self, dates: &Dates) -> Vec<T> {
         self.ticks(dates, Span::default(), Edge::Start)
     }
 
-    /// The days from one tick to another, both counted.
+    /// The number of days from one tick to another, both inclusive.
     pub(super) fn days(self, first: i64, last: i64) -> i64 {
         let day = |tick: i64| match self.unit {
             TickUnit::Days => tick,
@@ -459,7 +458,7 @@ impl<'a> Clock<'a> {
         day(last) - day(first) + 1
     }
 
-    /// Ticks as a column; what lies beyond the calendar is its last tick.
+    /// Ticks as a column. Ticks beyond the calendar become its last one.
     pub(super) fn column(self, ticks: impl Iterator<Item = Option<i64>>) -> ArrayRef {
         let last_day = i64::from(Day::MAX.number());
         let last = if self.unit == TickUnit::Days {
@@ -480,7 +479,7 @@ impl<'a> Clock<'a> {
     }
 }
 
-/// A span after a day, or the last day that the calendar has on that side.
+/// A day plus a span, or the last day of the calendar in that direction.
 fn clamped_after(day: Day, span: Span) -> Day {
     let beyond = if span.month_count() < 0 || span.day_count() < 0 { Day::MIN } else { Day::MAX };
     if span == Span::default() { day } else { span.after(day).unwrap_or(beyond) }

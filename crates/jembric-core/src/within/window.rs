@@ -1,5 +1,5 @@
-//! [`Window`]: the two bounds of a stretch of time as columns, each with a span added or taken, in
-//! the words `A..B`.
+//! [`Window`]: the two bounds of a stretch of time as columns, each plus or minus a span, written
+//! `A..B`.
 
 use crate::{
     calendar::{Span, serialized_as_text},
@@ -9,24 +9,24 @@ use crate::{
 };
 use std::{fmt, str::FromStr};
 
-/// From one column to another, each with a span added or taken; a side that is not named is open.
+/// From one column to another, each plus or minus a span. A side that is left out is open.
 ///
-/// In words: `arrived..left`, `due - 7 days .. due + 3 days`, `valid_from..`, `..left`. A name with
-/// two points or a sign between blanks in it stands in double quotes.
+/// Examples: `arrived..left`, `due - 7 days .. due + 3 days`, `valid_from..`, `..left`. Put a name
+/// that contains two dots, or a sign between blanks, in double quotes.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Window {
     pub(super) from: Option<Bound>,
     pub(super) to: Option<Bound>,
 }
 
-/// A column and the span that is added to it.
+/// A column, and the span that is added to it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Bound {
     pub(super) column: String,
     pub(super) span: Span,
 }
 
-/// Both bounds, each with the place of its column.
+/// Both bounds, with the places of their columns.
 #[derive(Clone, Debug)]
 pub(super) struct PlacedWindow {
     pub(super) from: Option<(Bound, usize)>,
@@ -67,9 +67,9 @@ impl Window {
         self
     }
 
-    /// Finds the columns of the bounds.
+    /// Resolves the columns of the bounds.
     ///
-    /// Errors: one is missing or is known to hold no dates.
+    /// Errors: a column is missing, or is known to hold no dates.
     pub(super) fn placed(&self, shape: &Shape) -> Result<PlacedWindow> {
         let place = |bound: &Option<Bound>| {
             let place = |bound: &Bound| {
@@ -119,7 +119,7 @@ fn bound(text: &str) -> Result<Option<Bound>> {
         return Ok(None);
     }
     if let Some((column, rest)) = text.strip_prefix('"').and_then(|rest| rest.split_once('"')) {
-        // What follows the quote is a span or nothing.
+        // Only a span may follow the quote.
         let (name, span) = Span::split_from(rest);
         if name.trim().is_empty() {
             return Ok(Some(Bound { column: column.to_owned(), span }));
@@ -130,8 +130,8 @@ fn bound(text: &str) -> Result<Option<Bound>> {
 }
 
 impl Bound {
-    /// An error where the column is missing or is known to hold no dates; where what looks like a
-    /// span behind it is none, that.
+    /// Errors: the column is missing, or is known to hold no dates; or the text behind it looks
+    /// like a span and is not one.
     pub(super) fn expect_in(&self, shape: &Shape) -> Result<()> {
         let Err(error) = shape.expect_dates(&self.column) else { return Ok(()) };
         let span = self.column.rsplit_once(" + ").or_else(|| self.column.rsplit_once(" - "));

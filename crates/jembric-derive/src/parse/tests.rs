@@ -9,7 +9,11 @@ fn operation(input: DeriveInput) -> std::result::Result<Operation, String> {
 
 fn latest() -> Operation {
     let input = parse_quote! {
-        #[settings(name = "latest", answers = "What does each entity's record say now?")]
+        #[settings(
+            name = "latest",
+            does = "Keep the latest record of each entity",
+            answers = "What does each vessel's record say now?"
+        )]
         struct Latest {
             /// The column of dates.
             #[setting(column, required)]
@@ -35,9 +39,10 @@ fn latest() -> Operation {
 
 #[test]
 fn fields_are_settings_in_their_order() {
-    let Operation { ident, name, answers, settings, others } = latest();
+    let Operation { ident, name, does, answers, settings, others } = latest();
     assert_eq!((ident.to_string().as_str(), name.value().as_str()), ("Latest", "latest"));
-    assert_eq!(answers.value(), "What does each entity's record say now?");
+    assert_eq!(does.value(), "Keep the latest record of each entity");
+    assert_eq!(answers.value(), "What does each vessel's record say now?");
     let names: Vec<&str> = settings.iter().map(|setting| setting.name.as_str()).collect();
     assert_eq!(names, ["date", "newest-dates", "mark-them", "ties"]);
     assert_eq!(others, ["cache"]);
@@ -105,8 +110,15 @@ fn what_is_missing_or_unknown_is_told() {
         )),
         "#[settings(name = \"…\")] is missing"
     );
-    let unanswered = parse_quote!(
+    let without_does = parse_quote!(
         #[settings(name = "a")]
+        struct Latest {
+            a: u8,
+        }
+    );
+    assert_eq!(told(without_does), "#[settings(does = \"…\")] is missing");
+    let unanswered = parse_quote!(
+        #[settings(name = "a", does = "Keep rows")]
         struct Latest {
             a: u8,
         }
@@ -118,7 +130,7 @@ fn what_is_missing_or_unknown_is_told() {
             a: u8,
         }
     );
-    assert_eq!(told(other), "expected `name` or `answers`");
+    assert_eq!(told(other), "expected `name`, `does` or `answers`");
     let no_help = parse_quote!(
         struct Latest {
             #[setting(column)]

@@ -1,21 +1,22 @@
-//! A library for other languages: the latest record of each entity, of a table that comes and goes
-//! through Arrow's C stream interface.
+//! A library for other languages: the latest record of each entity, with tables passed through
+//! Arrow's C stream interface.
 //!
-//! `cargo build -p jembric --example c_stream` makes it. `.ci/formats.py` calls it from Python.
+//! Build it with `cargo build -p jembric --example c_stream`. `.ci/formats.py` calls it from
+//! Python.
 
-// Pointers come from the other language, and only it can promise that they are right.
+// The pointers come from the other language, and only the caller can guarantee that they are valid.
 #![allow(unsafe_code)]
 
 use jembric::{Latest, arrow::ffi_stream::FFI_ArrowArrayStream, io};
 use std::ffi::{CStr, c_char};
 
-/// Takes the stream at `records`, and puts one with the latest record of each value of `per` at
-/// `answer`. Returns the rows of the answer, or −1 where the table or the columns cannot give one.
+/// Takes the stream at `records`, and writes a stream with the latest record of each value of `per`
+/// to `answer`. Returns the number of rows of the result, or −1 on an error.
 ///
 /// # Safety
 ///
-/// `records` points to a stream that nobody else uses, `answer` to room for one, `per` and `date`
-/// to names that end in a zero byte.
+/// `records` points to a stream that nobody else uses, `answer` to memory for a stream, and `per`
+/// and `date` to names that end with a zero byte.
 #[unsafe(no_mangle)]
 pub unsafe extern "C" fn harbour_latest(
     records: *mut FFI_ArrowArrayStream,
@@ -23,7 +24,7 @@ pub unsafe extern "C" fn harbour_latest(
     date: *const c_char,
     answer: *mut FFI_ArrowArrayStream,
 ) -> i64 {
-    // SAFETY: the caller promises these pointers.
+    // SAFETY: the caller guarantees these pointers.
     let (records, per, date) = unsafe {
         (FFI_ArrowArrayStream::from_raw(records), CStr::from_ptr(per), CStr::from_ptr(date))
     };
@@ -33,7 +34,7 @@ pub unsafe extern "C" fn harbour_latest(
     };
     match latest() {
         Ok(table) => {
-            // SAFETY: there is room for a stream, and none there yet that would have to be
+            // SAFETY: there is memory for a stream, and no stream in it that would need to be
             // released.
             unsafe { answer.write(io::to_c_stream(&table)) };
             table.rows() as i64

@@ -1,8 +1,8 @@
-//! [`Mistaken`]: a mistake at its place in a routine's text.
+//! [`Mistaken`]: a mistake in a routine, with its place in the text.
 
 use std::{fmt, ops::Range};
 
-/// What is wrong with a routine, and where in its text.
+/// What is wrong with a routine, and where.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Mistaken {
@@ -10,19 +10,19 @@ pub struct Mistaken {
     pub file: String,
     /// Its whole text.
     pub text: String,
-    /// The bytes of it that are meant.
+    /// The bytes with the mistake.
     pub at: Range<usize>,
-    /// What is wrong there.
+    /// What is wrong.
     pub problem: String,
-    /// What to do about it; may be empty.
+    /// What to do; may be empty.
     pub advice: String,
 }
 
 impl fmt::Display for Mistaken {
-    /// The file and the problem, and below it the line with the place marked.
+    /// Formats the file and the problem, and below them the line with the place marked.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
-        // A step of many lines is shown by its first.
+        // A step of several lines is shown by its first line.
         let from = self.at.start.min(self.text.len());
         let line_end = self.text[from..].find('\n').map_or(self.text.len(), |end| from + end);
         let at = from..self.at.end.clamp(from, line_end);

@@ -1,4 +1,4 @@
-//! Files whose columns have types: Parquet, and Arrow's files and streams.
+//! Files with typed columns: Parquet, and Arrow files and streams.
 
 #[cfg_attr(not(feature = "arrow-files"), path = "absent/arrow.rs")]
 mod arrow;
@@ -26,7 +26,7 @@ use std::{
     sync::{Arc, Mutex, PoisonError},
 };
 
-/// Where such a file's bytes are.
+/// Where the bytes of the file are.
 #[derive(Clone)]
 pub(crate) enum Input {
     File(Arc<File>),
@@ -42,11 +42,11 @@ impl Input {
     }
 }
 
-/// Why the rows of a file cannot be had.
+/// Why the rows of a file cannot be read.
 pub(crate) enum Unread {
-    /// It is damaged, or not what it looks like.
+    /// It is damaged, or not of this format.
     Damaged(String),
-    /// It stands for more than it may.
+    /// It needs more memory than the limit.
     Unpacks,
 }
 
@@ -56,7 +56,7 @@ impl From<ArrowError> for Unread {
     }
 }
 
-/// The rows and bytes that a file may stand for, counted as they come.
+/// Limits on the rows and bytes of a file, counted as they are read.
 pub(crate) struct Room {
     left: u64,
 }
@@ -85,7 +85,7 @@ fn chosen(schema: &SchemaRef, choose: &Choose<'_>) -> Vec<usize> {
     choose(&mut schema.fields().iter().map(|field| field.name().as_str()))
 }
 
-/// The batches as one, each column put together on a thread of its own.
+/// Joins batches, each column on a thread of its own.
 pub(crate) fn whole(
     schema: &SchemaRef,
     batches: &[RecordBatch],
@@ -108,7 +108,7 @@ pub(crate) fn whole(
     RecordBatch::try_new(Arc::new(Schema::new(fields)), columns)
 }
 
-/// Texts as views, which together may have more than 2 GiB; other columns as they are.
+/// Converts texts to views, which together may exceed 2 GiB; other columns are unchanged.
 fn viewed(column: &ArrayRef) -> ArrayRef {
     match column.data_type() {
         DataType::Utf8 => Arc::new(StringViewArray::from(column.as_string::<i32>())),
@@ -117,7 +117,7 @@ fn viewed(column: &ArrayRef) -> ArrayRef {
     }
 }
 
-/// A format whose columns have types.
+/// A format with typed columns.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Columnar {
     Parquet,
@@ -126,7 +126,7 @@ pub(crate) enum Columnar {
 }
 
 impl Columnar {
-    /// As the first bytes tell.
+    /// Recognizes the format by the first bytes.
     pub(crate) fn of(first: &[u8]) -> Option<Columnar> {
         match first {
             [b'P', b'A', b'R', b'1', ..] => Some(Columnar::Parquet),
@@ -136,15 +136,14 @@ impl Columnar {
         }
     }
 
-    /// A file of the format, under the name that messages have for it.
+    /// A file of this format, with the name for messages.
     pub(crate) fn source(self, name: &str, input: Input) -> ColumnarFile<'_> {
         ColumnarFile { format: self, name, input }
     }
 
-    /// The table in such a file, as far as its columns are chosen. Grains and orders that its
-    /// fields tell of come with it.
+    /// The table of the chosen columns. The metadata of fields gives grains and orders.
     ///
-    /// Errors: it is damaged; its rows need more than so many bytes.
+    /// Errors: the file is damaged; its rows need more bytes than the limit.
     fn read(self, name: &str, input: Input, choose: &Choose<'_>, most: u64) -> Result<Table> {
         let size = input.len();
         let read = self.parts(input.clone(), Some(choose), most).and_then(|(schema, batches)| {
@@ -163,11 +162,11 @@ impl Columnar {
         })?;
         let table = guarded(|| Table::from_batch(&whole))
             .map_err(|problem| self.unreadable(name, problem))?;
-        // Its rows are numbered from 1, as lines are.
+        // Rows are numbered from 1, as lines are.
         Ok(table.map_err(|error| in_file(name, error))?.with_origin(Origin::new(name, 1)))
     }
 
-    /// The names and types of its columns, without its rows.
+    /// The names and types of the columns, without the rows.
     fn shape(self, name: &str, input: Input) -> Result<Shape> {
         let (schema, _) = self.parts(input, None, 0).map_err(|unread| match unread {
             Unread::Damaged(problem) => self.unreadable(name, problem),
@@ -178,8 +177,8 @@ impl Columnar {
         Ok(table.map_err(|error| in_file(name, error))?.shape().from_file(name))
     }
 
-    /// The schema and the rows of the columns that are chosen; without a choice the whole schema,
-    /// and no rows.
+    /// The schema and the rows of the chosen columns; without a choice, the whole schema and no
+    /// rows.
     fn parts(
         self,
         input: Input,
@@ -196,7 +195,7 @@ impl Columnar {
         parts.map_err(Unread::Damaged)?
     }
 
-    /// The first column that cannot be read alone, of a file whose columns can be told.
+    /// The first column that cannot be read on its own, if the columns of the file can be.
     fn damaged_column(self, input: &Input, choose: &Choose<'_>, most: u64) -> Option<String> {
         let (schema, _) = self.parts(input.clone(), None, 0).ok()?;
         let is_damaged = |&place: &usize| {
@@ -213,7 +212,7 @@ impl Columnar {
             Columnar::ArrowFile => "Arrow file",
             Columnar::ArrowStream => "Arrow stream",
         };
-        let told = format!("this is no whole {what}: {error}");
+        let told = format!("this is not a complete {what}: {error}");
         let source = io::Error::new(io::ErrorKind::InvalidData, told);
         Error::Read { file: name.to_owned(), source, nearest: None }
     }
@@ -241,12 +240,12 @@ impl Source for ColumnarFile<'_> {
     }
 }
 
-/// The core's error of a table that came from a file.
+/// The core's error for a table from a file.
 fn in_file(name: &str, error: jembric_core::Error) -> Error {
     Error::InFile { file: name.to_owned(), source: Box::new(error) }
 }
 
-/// Bytes that a writer makes, and that are taken from it as they come.
+/// Takes the bytes of a writer as they are produced.
 #[derive(Clone, Default)]
 struct Made(Arc<Mutex<Vec<u8>>>);
 
@@ -266,14 +265,14 @@ impl Write for Made {
     }
 }
 
-/// Writes record batches of one schema one after the other.
+/// Writes record batches of one schema.
 trait BatchWriter {
     fn write(&mut self, rows: &RecordBatch) -> io::Result<()>;
 
     fn finish(self: Box<Self>) -> io::Result<()>;
 }
 
-/// Writes tables of one schema one after the other.
+/// Writes tables of one schema.
 pub(crate) struct ColumnarWriter {
     made: Made,
     writer: Box<dyn BatchWriter>,

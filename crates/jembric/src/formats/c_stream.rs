@@ -1,5 +1,5 @@
-//! Tables through Arrow's C data interface: handed to another language in the same process, and
-//! taken from it, without a copy.
+//! Passes tables to and from other languages in the same process, through Arrow's C data interface
+//! and without a copy.
 
 use super::batches::whole;
 use crate::{
@@ -13,20 +13,18 @@ use crate::{
 };
 use std::io;
 
-/// A table as a stream of the C stream interface, of one batch. Whoever takes it over releases it.
+/// A table as a stream of the C stream interface, with one batch. The receiver releases it.
 ///
-/// Grains and orders of columns are in the fields' metadata. Costs nothing a row: the columns are
-/// shared.
+/// The metadata of fields holds grains and orders. No row is copied; the columns are shared.
 pub fn to_c_stream(table: &Table) -> FFI_ArrowArrayStream {
     let (batch, schema) = (table.batch().clone(), table.batch().schema());
     FFI_ArrowArrayStream::new(Box::new(RecordBatchIterator::new([Ok(batch)], schema)))
 }
 
-/// The table that a stream of the C stream interface holds; the stream is read to its end and
-/// released.
+/// The table in a stream of the C stream interface. The stream is read to its end and released.
 ///
-/// Columns come in as from any record batch (see [`Table::from_batch`]): of one batch they are
-/// shared, of several put together. Errors: those of the stream, types that a table does not have.
+/// The columns are those of any record batch (see [`Table::from_batch`]). One batch is shared;
+/// several are joined. Errors: those of the stream; types that tables do not support.
 pub fn from_c_stream(stream: FFI_ArrowArrayStream) -> Result<Table> {
     let failed = |error: ArrowError| Error::Read {
         file: "the stream".to_owned(),

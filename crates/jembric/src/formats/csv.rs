@@ -1,4 +1,4 @@
-//! CSV out: comma-separated values by RFC 4180, with a header.
+//! Writes CSV: comma-separated values by RFC 4180, with a header.
 
 use super::{
     Target,
@@ -10,7 +10,7 @@ use std::io::{self, Write};
 /// Writes CSV.
 #[derive(Default)]
 pub(crate) struct CsvWriter {
-    /// Whether the header is written.
+    /// Whether the header has been written.
     begun: bool,
 }
 
@@ -38,7 +38,7 @@ fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
         shape.columns().iter().map(|column| column.kind == Some(Type::Text)).collect();
     let columns = CellText::of(table);
     in_stretches(table.rows(), to, |rows, to| {
-        // The buffer is empty, and keeps its room.
+        // The buffer is empty, but keeps its memory.
         let mut text = String::from_utf8(std::mem::take(to)).unwrap_or_default();
         for row in rows {
             let begin = text.len();
@@ -46,12 +46,12 @@ fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
                 text.push_str(if n > 0 { "," } else { "" });
                 let from = text.len();
                 column.append(row, &mut text);
-                // Nothing but texts has a character that needs quotes.
+                // Only texts can contain characters that need quotes.
                 if is_text {
                     quote(&mut text, from);
                 }
             }
-            // A line with nothing on it would be none.
+            // An empty line would be read as no record, so write a quoted empty cell.
             if columns.len() == 1 && text.len() == begin {
                 text.push_str("\"\"");
             }
@@ -62,7 +62,7 @@ fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
     })
 }
 
-/// Puts the cell that begins there in quotes, where RFC 4180 asks for them.
+/// Quotes the cell that begins here, if RFC 4180 requires it.
 fn quote(text: &mut String, from: usize) {
     if text.as_bytes()[from..].iter().any(|byte| matches!(byte, b',' | b'"' | b'\n' | b'\r')) {
         let cell = text.split_off(from).replace('"', "\"\"");

@@ -1,4 +1,4 @@
-//! What a file is that is no CSV, as its first bytes tell.
+//! Recognizes formats other than CSV by the first bytes.
 
 use super::{batches::Columnar, json_lines, packing::Packing, sheet};
 use crate::error::{Error, Result};
@@ -8,10 +8,10 @@ use std::{
     path::Path,
 };
 
-/// Bytes that tell what a file is.
+/// The bytes that are needed to recognize a format.
 pub(crate) const FIRST: u64 = 64;
 
-/// What a file is that is no CSV.
+/// The formats other than CSV.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Special {
     Packed(Packing),
@@ -32,10 +32,10 @@ impl Special {
     }
 }
 
-/// A file that is no CSV. A pipe cannot be looked into and then read from its beginning: it is
-/// taken for CSV.
+/// The format of a file, if it is not CSV. A pipe cannot be inspected and then read from its
+/// beginning, so it counts as CSV.
 pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
-    // A pipe is not even opened: whoever writes to it would lose its reader.
+    // A pipe is not even opened, because its writer would lose its reader.
     let Some(mut file) = path.is_file().then(|| File::open(path).ok()).flatten() else {
         return Ok(None);
     };
@@ -46,7 +46,7 @@ pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
     Ok(Special::of(&first).map(|kind| (file, kind)))
 }
 
-/// The error of a file that cannot be read.
+/// The error for a file that cannot be read.
 pub(crate) fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
     let file = name.to_owned();
     move |source| Error::Read { file: file.clone(), source, nearest: None }

@@ -1,8 +1,8 @@
-//! JSON Lines: an object a line, whose keys are the columns.
+//! JSON Lines: one object on each line, whose keys are the columns.
 //!
-//! A first pass collects the keys, since a later line may have more of them than the first; a
-//! second one writes the rows down. Both go over stretches of whole lines on all threads: in JSON a
-//! line break cannot stand within a string.
+//! A first pass collects the keys, because a later line may have more of them than the first. A
+//! second pass converts the rows. Both work on groups of whole lines on all threads, because a
+//! string in JSON cannot contain a line break.
 
 use super::{
     Target,
@@ -29,22 +29,22 @@ use std::{
     sync::atomic::{AtomicU64, Ordering::Relaxed},
 };
 
-/// Bytes that a thread takes at a time.
+/// The bytes that a thread takes at a time.
 const STRETCH: usize = 1 << 20;
 
-/// Whether a text that begins so is of objects: with a brace, after blanks at most.
+/// Whether a text that begins like this consists of objects: with a brace, after blanks at most.
 pub(crate) fn is_likely(first: &[u8]) -> bool {
     let first = first.strip_prefix(b"\xef\xbb\xbf").unwrap_or(first);
     first.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'{')
 }
 
-/// One key of an object and its value as it is written.
+/// A key of an object, and its value as it is written.
 type Member<'a> = (Cow<'a, str>, &'a RawValue);
 
-/// Told of each line's number and entries.
+/// Receives the number and the entries of each line.
 type OnEntries<'a> = dyn FnMut(u64, Vec<Member<'_>>) -> Result<()> + 'a;
 
-/// An object's entries in their order.
+/// The entries of an object, in order.
 fn entries(line: &str) -> serde_json::Result<Vec<Member<'_>>> {
     struct Entries;
     impl<'de> Visitor<'de> for Entries {
@@ -71,11 +71,11 @@ fn entries(line: &str) -> serde_json::Result<Vec<Member<'_>>> {
     Ok(entries)
 }
 
-/// A key, borrowed where it has nothing escaped.
+/// A key, borrowed if it has no escapes.
 #[derive(serde::Deserialize)]
 struct Key<'a>(#[serde(borrow)] Cow<'a, str>);
 
-/// A value as a cell; none of a nested one.
+/// A value as a cell; none for a nested value.
 fn cell(value: &RawValue) -> Option<Cell<'_>> {
     let text = value.get();
     match text.as_bytes().first()? {
@@ -107,10 +107,10 @@ fn stretches(mut bytes: &[u8]) -> Vec<WholeLines<'_>> {
     all
 }
 
-/// What a text of objects holds.
+/// The columns and rows of a text of objects.
 ///
-/// Errors: a line that is no object; a key that stands twice in one; a value that is an object or a
-/// list itself. More columns than are read; more cells than the bytes that they may take.
+/// Errors: a line that is not an object; a key that is repeated in one object; a value that is an
+/// object or a list; more columns than the limit; cells that need more bytes than the limit.
 pub(crate) fn transcribed(
     file: &str,
     text: &[u8],
@@ -169,21 +169,21 @@ pub(crate) fn transcribed(
         return Err(Error::Empty { file: file.to_owned() });
     }
     rules.refuse_columns(file, names.len())?;
-    // If each line has keys of its own, the table is mostly empty and far larger than the text.
+    // If each line has its own keys, the table is mostly empty and far larger than the text.
     if lines.into_inner().saturating_mul(names.len() as u64).saturating_mul(CELL) > most {
         return Err(Error::Unpacks { file: file.to_owned(), packed: text.len() as u64, most });
     }
 
     let rows = |stretch: &WholeLines<'_>| {
         let mut rows = Rows::new(names.len(), missing);
-        // The line on which each key was met last.
+        // The last line with each key.
         let mut met = vec![0; names.len()];
         each(stretch, &mut |line, entries| {
             let mut cells = vec![Cell::Missing; names.len()];
             for (key, value) in entries {
                 let Some(&place) = places.get(key.as_ref()) else { continue };
                 if std::mem::replace(&mut met[place], line) == line {
-                    return Err(wrong(line, format!("the key `{key}` stands twice")));
+                    return Err(wrong(line, format!("the key `{key}` is repeated")));
                 }
                 cells[place] = cell(value).ok_or_else(|| {
                     let start: String = value.get().chars().take(40).collect();

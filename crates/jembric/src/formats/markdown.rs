@@ -1,4 +1,4 @@
-//! Markdown out: a table of a page.
+//! Writes Markdown: a table for a page.
 
 use super::{
     Target,
@@ -10,7 +10,7 @@ use std::io::{self, Write};
 /// Writes a table of a Markdown page.
 #[derive(Default)]
 pub(crate) struct MarkdownWriter {
-    /// Whether the header is written.
+    /// Whether the header has been written.
     begun: bool,
 }
 

@@ -1,13 +1,13 @@
-//! Files that are packed with gzip or zstd.
+//! Files that are compressed with gzip or zstd.
 
 use super::packing::Packing;
 use crate::error::{Error, Result};
 use std::io::{self, Read, Write};
 
-/// Bytes that a header fits in.
+/// The bytes that contain a header.
 const BEGINNING: u64 = 1 << 20;
 
-/// What a packed file holds. One that unpacks to more than this is refused.
+/// Unpacks a file. A file that unpacks to more than the limit is refused.
 pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
     let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
     let mut bytes = Vec::new();
@@ -26,7 +26,7 @@ pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -
     }
 }
 
-/// What the beginning of a packed file holds: enough for a header.
+/// Unpacks the beginning of a file: enough for a header.
 pub(crate) fn beginning(packing: Packing, packed: impl Read) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
     match packing {
@@ -38,7 +38,7 @@ pub(crate) fn beginning(packing: Packing, packed: impl Read) -> io::Result<Vec<u
     Ok(bytes)
 }
 
-/// Packs what is written.
+/// Compresses what is written.
 pub(crate) enum Packer {
     Gzip(flate2::write::GzEncoder<Vec<u8>>),
     Zstd(zstd::Encoder<'static, Vec<u8>>),
@@ -55,7 +55,7 @@ impl Packer {
         })
     }
 
-    /// What is packed by now.
+    /// The output so far.
     pub(crate) fn ready(&mut self) -> Vec<u8> {
         match self {
             Packer::Gzip(encoder) => std::mem::take(encoder.get_mut()),
@@ -63,7 +63,7 @@ impl Packer {
         }
     }
 
-    /// The rest.
+    /// The rest of the output.
     pub(crate) fn finish(self) -> io::Result<Vec<u8>> {
         match self {
             Packer::Gzip(encoder) => encoder.finish(),

@@ -1,10 +1,10 @@
-//! What packs the text that another format writes.
+//! Compresses the text that another format writes.
 
 use super::{Target, packed::Packer};
 use crate::Table;
 use std::io::{self, Write};
 
-/// Packs what another format writes.
+/// Compresses the output of another format.
 pub(crate) struct PackedWriter {
     pub(crate) text: Box<dyn Target>,
     pub(crate) packer: Packer,

@@ -1,4 +1,4 @@
-//! Bytes at any place of a file, without moving what others read.
+//! Reads bytes at any place of a file, without moving its position.
 
 use std::{fs::File, io};
 

@@ -1,4 +1,4 @@
-//! Names such as `book.xlsx:Sheet`, and what is asked of a workbook.
+//! Names such as `book.xlsx:Sheet`, and requests to a workbook.
 
 use super::transcript::RowRules;
 use crate::error::Error;
@@ -8,13 +8,13 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// Whether a file that begins so is an archive, as workbooks are.
+/// Whether a file that begins like this is an archive, as workbooks are.
 pub(crate) fn is_likely(first: &[u8]) -> bool {
     first.starts_with(b"PK\x03\x04")
 }
 
-/// The file of `book.xlsx:Sheet`, and the sheet; a name without a sheet, or one that a file has, is
-/// a file's.
+/// Splits `book.xlsx:Sheet` into the file and the sheet. A name without a sheet, or one that an
+/// existing file has, is a file.
 pub(crate) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
     let parts = path.to_str().filter(|_| !path.exists()).and_then(|text| text.rsplit_once(':'));
     let is_workbook = |file: &str| {
@@ -28,28 +28,28 @@ pub(crate) fn file_and_sheet(path: &Path) -> (PathBuf, Option<String>) {
     }
 }
 
-/// The file that a name of an input speaks of, without the sheet of `book.xlsx:Sheet`.
+/// The file of an input's name, without the sheet.
 pub fn file_of(path: impl AsRef<Path>) -> PathBuf {
     file_and_sheet(path.as_ref()).0
 }
 
-/// A workbook that is being read.
+/// A workbook to read.
 pub(crate) struct Book<'a> {
     pub(crate) file: &'a str,
     pub(crate) bytes: &'a [u8],
-    /// The sheet that was asked for.
+    /// The requested sheet.
     pub(crate) sheet: Option<&'a str>,
     pub(crate) rules: RowRules<'a>,
-    /// What the archive may unpack to, in bytes.
+    /// The limit on the unpacked size of the archive, in bytes.
     pub(crate) most_unpacked: u64,
 }
 
 impl Book<'_> {
-    /// The error of a workbook that cannot be read.
+    /// The error for a workbook that cannot be read.
     pub(crate) fn unreadable(&self, problem: impl Display) -> Error {
         let source = io::Error::new(
             io::ErrorKind::InvalidData,
-            format!("this is no whole workbook: {problem}"),
+            format!("this is not a complete workbook: {problem}"),
         );
         Error::Read { file: self.file.to_owned(), source, nearest: None }
     }

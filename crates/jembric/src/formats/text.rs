@@ -1,5 +1,4 @@
-//! Cells as text: the one way in which values are written in CSV, JSON Lines, Markdown and on the
-//! terminal.
+//! Formats cells as text, in the same way for CSV, JSON Lines, Markdown and the terminal.
 
 use crate::{Table, Type};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
@@ -8,9 +7,9 @@ use jembric_core::calendar::{Day, MICROS_PER_DAY, Moment, Periods};
 use rayon::prelude::*;
 use std::{fmt::Write as _, io, ops::Range};
 
-/// Writes the cells of one column as text: dates as `2025-06-30`, periods by their labels
-/// (`2025-06`), moments as `2025-06-30T14:05`, decimals with all their places, floats with as many
-/// digits as tell them from their neighbours. A missing value is nothing at all.
+/// Formats the cells of one column: dates as `2025-06-30`, periods by their labels (`2025-06`),
+/// moments as `2025-06-30T14:05`, decimals with all their places, floats with as many digits as
+/// distinguish them from their neighbours. A missing value is an empty text.
 #[derive(Debug)]
 pub struct CellText<'a> {
     array: &'a ArrayRef,
@@ -23,7 +22,7 @@ impl<'a> CellText<'a> {
         CellText { array, periods: Periods::DAYS }
     }
 
-    /// For each column of a table, in their order.
+    /// For each column of a table, in order.
     pub fn of(table: &'a Table) -> Vec<CellText<'a>> {
         let periods = |kind: Option<Type>| kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
         let kinds =
@@ -77,7 +76,7 @@ impl<'a> CellText<'a> {
                 }
             }
             DataType::Time64(TimeUnit::Microsecond) => {
-                // As a moment of the first day, without the day.
+                // Formatted as a moment of the first day, without the day.
                 let micros = array
                     .as_primitive::<Time64MicrosecondType>()
                     .value(row)
@@ -120,17 +119,17 @@ fn decimal(to: &mut String, units: i128, places: i8) {
     }
 }
 
-/// Which columns of a table hold numbers, and so stand to the right in print.
+/// The columns of a table that hold numbers, which are aligned to the right.
 pub fn numeric(table: &Table) -> Vec<bool> {
     let number = |kind| matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. }));
     table.shape().columns().iter().map(|column| number(column.kind)).collect()
 }
 
-/// Rows that a thread writes at a time.
+/// The rows that a thread writes at a time.
 const STRETCH: usize = 1 << 14;
 
-/// Writes rows on all threads, each some of them into memory, and these to the stream in their
-/// order.
+/// Writes rows on all threads. Each thread formats its rows in memory, and these parts are written
+/// in order.
 pub(crate) fn in_stretches(
     rows: usize,
     to: &mut dyn io::Write,

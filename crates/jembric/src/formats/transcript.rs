@@ -1,26 +1,26 @@
-//! Rows whose cells are no plain text (of JSON Lines and of workbooks), written down as CSV, which
-//! is then read as every CSV text is.
+//! Converts rows of JSON Lines and workbooks to CSV text, which is then read by the one reader of
+//! CSV.
 //!
-//! So there is one way in which a column gets its type. A cell that is a text where it comes from
-//! is not taken for a number: of a column with such a cell that is noted.
+//! So there is only one way to find the type of a column. A cell that is a text in its source is
+//! never a number, so columns with such a cell are recorded.
 
 use super::packing::MOST_COLUMNS;
 use crate::error::{Error, Result};
 use std::{borrow::Cow, collections::HashSet};
 
-/// What is said of the rows that are written down.
+/// The settings for the rows to convert.
 #[derive(Clone, Copy)]
 pub(crate) struct RowRules<'a> {
-    /// Texts that mean "no value".
+    /// The texts that mean a missing value.
     pub(crate) missing: &'a [String],
-    /// Whether the first row is no header.
+    /// Whether the first row is data and not the header.
     pub(crate) no_header: bool,
-    /// How many columns a file may have.
+    /// The limit on columns.
     pub(crate) most_columns: Option<u64>,
 }
 
 impl RowRules<'_> {
-    /// An error where a file has more columns than it may.
+    /// Errors: the file has more columns than the limit.
     pub(crate) fn refuse_columns(&self, file: &str, columns: usize) -> Result<()> {
         let (columns, most) = (columns as u64, self.most_columns.unwrap_or(MOST_COLUMNS));
         match columns > most {
@@ -30,7 +30,7 @@ impl RowRules<'_> {
     }
 }
 
-/// An error where two columns have one name.
+/// Errors: two columns have the same name.
 pub(crate) fn refuse_twice(file: &str, names: &[String]) -> Result<()> {
     let mut seen = HashSet::new();
     match names.iter().find(|name| !seen.insert(name.as_str())) {
@@ -42,16 +42,16 @@ pub(crate) fn refuse_twice(file: &str, names: &[String]) -> Result<()> {
     }
 }
 
-/// A cell as it stands in its source.
+/// A cell as it is in its source.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Cell<'a> {
     Missing,
-    /// A number, a truth value or a date, as CSV has it.
+    /// A number, a truth value or a date, in its CSV form.
     Bare(Cow<'a, str>),
     Text(Cow<'a, str>),
 }
 
-/// Rows of so many columns that are being written down.
+/// Rows with this number of columns, while they are converted.
 pub(crate) struct Rows<'a> {
     to: csv::Writer<Vec<u8>>,
     texts: Vec<bool>,
@@ -67,7 +67,7 @@ impl<'a> Rows<'a> {
         Rows { to, texts: vec![false; columns], missing, rows: 0, next_line: 0, jumps: Vec::new() }
     }
 
-    /// The next row, and the line on which it stands.
+    /// Adds a row, which is on this line.
     pub(crate) fn row<'c>(
         &mut self,
         line: u64,
@@ -94,18 +94,18 @@ impl<'a> Rows<'a> {
     }
 }
 
-/// Rows that have been written down.
+/// Converted rows.
 pub(crate) struct Transcript {
     pub(crate) names: Vec<String>,
-    /// Which columns have a cell that is a text.
+    /// The columns with a cell that is a text.
     pub(crate) texts: Vec<bool>,
     pub(crate) csv: Vec<u8>,
-    /// Rows that do not stand on the line after the row before them, each with its line.
+    /// The rows that are not on the line after the row before them, each with its line.
     pub(crate) jumps: Vec<(u32, u64)>,
 }
 
 impl Transcript {
-    /// Parts that follow one another, under these names.
+    /// Joins parts that follow each other, with these names.
     pub(crate) fn of(names: Vec<String>, parts: Vec<Rows<'_>>) -> std::io::Result<Transcript> {
         let mut whole = Transcript {
             texts: vec![false; names.len()],

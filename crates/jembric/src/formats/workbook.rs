@@ -1,4 +1,4 @@
-//! Workbooks: a sheet of XLSX or ODS as a table, and a table as XLSX.
+//! Workbooks: reads a sheet of XLSX or ODS, and writes XLSX.
 
 mod ods;
 
@@ -24,17 +24,17 @@ use std::{
     path::Path,
 };
 
-/// Told of each cell with a value: its row and column, from 0. Says whether to go on.
+/// Receives each cell with a value: its row and column, from 0. Returns whether to continue.
 type OnCell<'a> = dyn FnMut(u32, u32, Cell<'_>) -> Result<bool> + 'a;
 
 impl Book<'_> {
-    /// The error of a workbook that stands for more than it may.
+    /// The error for a workbook that needs more memory than the limit.
     fn unpacks(&self) -> Error {
         let most = self.most_unpacked;
         Error::Unpacks { file: self.file.to_owned(), packed: self.bytes.len() as u64, most }
     }
 
-    /// An error where the archive unpacks to more than this.
+    /// Errors: the archive unpacks to more than the limit.
     fn refuse_far_larger(&self) -> Result<()> {
         let most = self.most_unpacked;
         let mut archive = zip::ZipArchive::new(Cursor::new(self.bytes))
@@ -51,7 +51,7 @@ impl Book<'_> {
         Ok(())
     }
 
-    /// The sheet that is meant: that which was asked for, else the only visible one.
+    /// The requested sheet, or the only visible one.
     fn sheet_of(&self, sheets: &[Sheet]) -> Result<String> {
         let sheets = sheets.iter().filter(|sheet| sheet.typ == SheetType::WorkSheet);
         let names = |visible: bool| {
@@ -86,7 +86,7 @@ impl Book<'_> {
         }
     }
 
-    /// Hands on the cells with a value, row after row.
+    /// Passes on the cells with a value, row after row.
     fn each(&self, on: &mut OnCell<'_>) -> Result<()> {
         let bytes = Cursor::new(self.bytes);
         let is_xlsx = zip::ZipArchive::new(bytes.clone())
@@ -121,8 +121,8 @@ impl Book<'_> {
         Ok(())
     }
 
-    /// What the sheet holds: its first row with a value has the names, unless there is no header;
-    /// rows without any value are passed over.
+    /// The columns and rows of a sheet. The first row with a value has the names, unless there is
+    /// no header. Rows without any value are skipped.
     pub(crate) fn transcribed(&self) -> Result<Transcript> {
         self.refuse_far_larger()?;
         let (mut first, mut most) = (u32::MAX, 0);
@@ -167,7 +167,7 @@ impl Book<'_> {
                 Cell::Bare(text) | Cell::Text(text) => text.len() as u64,
                 Cell::Missing => 0,
             };
-            // One text of the file may stand in many cells.
+            // Many cells may share one text of the file.
             let taken = text + if at == Some(row) { 0 } else { row_takes };
             left = left.checked_sub(taken).ok_or_else(|| self.unpacks())?;
             if at != Some(row)
@@ -209,7 +209,7 @@ impl Book<'_> {
     }
 }
 
-/// A column as sheets count them: A to Z, AA ….
+/// The letters of a sheet's column: A to Z, AA and so on.
 fn column_letters(column: u32) -> String {
     let letter = char::from(b'A' + (column % 26) as u8);
     match column / 26 {
@@ -237,7 +237,7 @@ fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
     match value {
         DataRef::Empty => Cell::Missing,
         DataRef::Int(value) => bare(value.to_string()),
-        // Of large ones not every digit is meant.
+        // The last digits of large numbers are not reliable.
         DataRef::Float(value) if value.abs() >= 1e15 => bare(format!("{value:?}")),
         DataRef::Float(value) => bare(value.to_string()),
         DataRef::Bool(value) => bare(value.to_string()),
@@ -247,7 +247,7 @@ fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
             Cell::Text(value.as_f64().to_string().into())
         }
         DataRef::DateTime(value) => bare(moment(value)),
-        // A day that stands among moments is the midnight that it begins with.
+        // A day among moments is the midnight at which it begins.
         DataRef::DateTimeIso(text) if !text.contains('T') => bare(format!("{text}T00:00")),
         DataRef::DateTimeIso(text) => Cell::Bare(Cow::Borrowed(text)),
         DataRef::DurationIso(text) => match text.parse::<jiff::SignedDuration>() {
@@ -258,16 +258,15 @@ fn cell<'a>(value: &'a DataRef<'_>) -> Cell<'a> {
     }
 }
 
-/// A day with its time as CSV has it; a time of day or a length of time as hours, minutes and
-/// seconds.
+/// Formats a day with its time for CSV; a time of day or a duration as hours, minutes and seconds.
 fn moment(value: &ExcelDateTime) -> String {
     let days = value.as_f64();
     if days.is_finite() && value.is_duration() || (0.0..1.0).contains(&days) {
         return clock((days * 86_400_000.0).round() as i64);
     }
     let (year, month, day, hour, minute, second, milli) = value.to_ymd_hms_milli();
-    // Beyond the calendar the library gives its last day, which is one only for these numbers of it
-    // (counted from 1900, and from 1904).
+    // Beyond the calendar, the library returns its last day. That is a real date only for these
+    // numbers (counted from 1900, and from 1904).
     let is_last = (year, month, day) == (9999, 12, 31);
     let is_its_number = [2_958_465.0, 2_957_003.0].contains(&days.floor());
     if !days.is_finite() || days < 0.0 || is_last && !is_its_number {
@@ -291,19 +290,18 @@ fn clock(millis: i64) -> String {
     format!("{sign}{hours:02}:{minutes:02}{behind}")
 }
 
-/// The day that has the number 0 in a sheet, and the first that all programs number alike.
+/// Day 0 of a sheet, and the first day that all programs number alike.
 const DAY_ZERO: i32 = -25_569;
 const FIRST_DAY: i32 = -25_508;
-/// Numbers of so many units keep all their digits in a sheet, whose numbers are in floating point:
-/// fifteen of them.
+/// Up to this many units, numbers keep all their digits in a sheet, whose floats have fifteen.
 const EXACT: u64 = 999_999_999_999_999;
-/// Rows of a sheet, with that of the names.
+/// The rows of a sheet, including the names.
 const MOST_ROWS: u32 = 1 << 20;
 
-/// Writes the batches of a table to the one sheet of a workbook.
+/// Writes the batches of a table to a workbook with one sheet.
 pub(crate) struct WorkbookWriter {
     book: Workbook,
-    /// The rows that it has.
+    /// The number of rows so far.
     rows: u32,
 }
 
@@ -315,7 +313,7 @@ fn failed(error: XlsxError) -> io::Error {
 }
 
 impl WorkbookWriter {
-    /// With the names and the widths of the columns, as the first rows have them.
+    /// Creates the sheet, with the names and the widths of columns from the first rows.
     pub(crate) fn new(rows: &Table, beside: Option<&Path>) -> io::Result<WorkbookWriter> {
         let mut book = Workbook::new();
         if let Some(directory) = beside {
@@ -328,7 +326,7 @@ impl WorkbookWriter {
             let cells = (0..rows.rows().min(200)).map(|row| text.text(row).chars().count());
             let width = cells.chain([name.chars().count()]).max().unwrap_or(0).clamp(6, 60) + 1;
             sheet.set_column_width(column, width as f64 + 2.0).map_err(failed)?;
-            // A name stands where the values below it do.
+            // Names are aligned as the values below them.
             let is_text = matches!(about.kind, Some(Type::Text | Type::Boolean | Type::Nothing));
             let side = if is_text { FormatAlign::Left } else { FormatAlign::Right };
             let bold = Format::new().set_bold().set_align(side);
@@ -336,7 +334,7 @@ impl WorkbookWriter {
             sheet.write_string_with_format(0, column, name, &bold).map_err(failed)?;
         }
         sheet.set_freeze_panes(1, 0).map_err(failed)?;
-        // On paper: as wide as a page, with the names on each.
+        // On paper: one page wide, with the names on each page.
         sheet.set_landscape().set_print_fit_to_pages(1, 0);
         sheet.set_repeat_rows(0, 0).map_err(failed)?;
         Ok(WorkbookWriter { book, rows: 1 })
@@ -363,7 +361,7 @@ impl Target for WorkbookWriter {
     }
 }
 
-/// Writes rows below those that a sheet has.
+/// Adds rows to the sheet.
 fn write_rows(sheet: &mut Worksheet, written: &mut u32, rows: &Table) -> io::Result<()> {
     let shape = rows.shape();
     let kinds = shape.columns().iter().map(|column| column.kind.unwrap_or(Type::Nothing));
@@ -381,7 +379,7 @@ fn write_rows(sheet: &mut Worksheet, written: &mut u32, rows: &Table) -> io::Res
     Ok(())
 }
 
-/// One column of a table on its way into a sheet.
+/// A column of a table, on its way into a sheet.
 struct SheetColumn<'a> {
     kind: Type,
     array: &'a ArrayRef,
@@ -389,7 +387,7 @@ struct SheetColumn<'a> {
     format: Format,
 }
 
-/// How numbers of this type are shown.
+/// The number format of this type.
 fn format_of(kind: Type) -> Format {
     let shown = match kind {
         Type::Decimal { places } if places > 0 => format!("0.{}", "0".repeat(places as usize)),
@@ -399,14 +397,14 @@ fn format_of(kind: Type) -> Format {
         Type::Date(_) => "yyyy-mm-dd".to_owned(),
         Type::Moment { .. } => "yyyy-mm-dd hh:mm:ss".to_owned(),
         Type::Time => "hh:mm:ss".to_owned(),
-        // So that it does not touch a number that ends where it begins.
+        // A narrow gap keeps it from touching a number to its left.
         _ => return Format::new().set_align(FormatAlign::Left).set_indent(1),
     };
     Format::new().set_num_format(shown)
 }
 
 impl SheetColumn<'_> {
-    /// A number where the sheet can have it as it is; otherwise the text that CSV has.
+    /// Writes a number if the sheet can hold it exactly, otherwise its CSV text.
     fn write(
         &self,
         row: usize,
@@ -448,7 +446,7 @@ impl SheetColumn<'_> {
             }
             Type::Float => Some(array.as_primitive::<Float64Type>().value(row))
                 .filter(|value| value.is_finite()),
-            // Weeks and quarters have no number format, and keep their labels.
+            // Weeks and quarters have no number format, so write their labels.
             Type::Date(periods)
                 if [Grain::Day, Grain::Month, Grain::Year]
                     .iter()
@@ -460,7 +458,7 @@ impl SheetColumn<'_> {
                 let micros = array.as_primitive::<TimestampMicrosecondType>().value(row);
                 let (whole, rest) =
                     (micros.div_euclid(MICROS_PER_DAY), micros.rem_euclid(MICROS_PER_DAY));
-                // What is finer than milliseconds a sheet does not have.
+                // Sheets do not resolve less than a millisecond.
                 (rest % 1000 == 0)
                     .then(|| day(whole as i32))
                     .flatten()

@@ -1,4 +1,4 @@
-//! Bytes to read in pieces, in any order, on any thread: a file, or what had to be held in memory.
+//! Bytes that can be read in pieces, in any order and on any thread: a file, or memory.
 
 use crate::{
     error::{Error, Result},
@@ -12,12 +12,12 @@ use std::{
     path::Path,
 };
 
-/// UTF-8 bytes, after a byte-order mark if there is one.
+/// UTF-8 bytes, without a byte-order mark.
 pub(crate) struct FileBytes {
     pub(crate) name: String,
     bytes: Bytes,
     len: u64,
-    /// Bytes before the first one that counts.
+    /// The bytes before the first one that counts.
     skip: u64,
 }
 
@@ -27,7 +27,7 @@ enum Bytes {
 }
 
 impl FileBytes {
-    /// A file. One that is no regular file (a pipe), or is not UTF-8, is taken into memory.
+    /// Opens a file. A pipe, or a file that is not UTF-8, is read into memory.
     pub(crate) fn file(path: &Path, encoding: Option<&'static Encoding>) -> Result<FileBytes> {
         let name = path.display().to_string();
         let failed =
@@ -57,7 +57,7 @@ impl FileBytes {
         }
     }
 
-    /// Everything that a stream gives, in memory.
+    /// Reads a stream into memory.
     pub(crate) fn stream(
         name: String,
         mut stream: impl Read,
@@ -90,10 +90,9 @@ impl FileBytes {
         }
     }
 
-    /// Whether lines end in carriage returns alone: there is one, and no line feed in all of the
-    /// text.
+    /// Whether lines end in carriage returns only: the text has one, and no line feed.
     ///
-    /// Of a text with a line feed near its beginning, no more is looked at.
+    /// If there is a line feed near the beginning, the rest is not searched.
     fn ends_lines_with_returns(&self) -> Result<bool> {
         let (mut from, mut step, mut buffer, mut returns) = (0, 1 << 14, Vec::new(), false);
         while from < self.len() {
@@ -108,7 +107,7 @@ impl FileBytes {
         Ok(returns)
     }
 
-    /// The same text with line feeds for its carriage returns, in memory.
+    /// The same text with line feeds for carriage returns, in memory.
     fn with_line_feeds(&self, text: &[u8]) -> FileBytes {
         let bytes = text.iter().map(|&byte| if byte == b'\r' { b'\n' } else { byte }).collect();
         FileBytes::memory(self.name.clone(), bytes)
@@ -119,7 +118,7 @@ impl FileBytes {
         FileBytes { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: 0 }
     }
 
-    /// How many bytes there are.
+    /// The number of bytes.
     pub(crate) fn len(&self) -> u64 {
         self.len - self.skip
     }
@@ -129,7 +128,7 @@ impl FileBytes {
         offset + self.skip + 1
     }
 
-    /// The bytes from one place to another, read into the buffer where they are not in memory.
+    /// The bytes between two places, read into the buffer unless they are in memory.
     pub(crate) fn bytes<'a>(
         &'a self,
         from: u64,
@@ -163,11 +162,11 @@ impl FileBytes {
     }
 }
 
-/// Bytes by which an encoding without a mark is known.
+/// The bytes that show an encoding without a mark.
 const FIRST: usize = 256;
 
-/// UTF-16 without a byte-order mark: in text that is mostly of the Latin alphabet every second byte
-/// is 0, and never another. A whole text has an even number of bytes.
+/// UTF-16 without a byte-order mark: in text with mostly Latin letters every second byte is 0, and
+/// the others never are. A complete text has an even number of bytes.
 fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
     let (pairs, odd) = first.as_chunks::<2>();
     if !odd.is_empty() {
@@ -212,7 +211,7 @@ fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) 
     }
 }
 
-/// A file of a similar name in the same directory.
+/// A file with a similar name in the same directory.
 pub(crate) fn nearest_file(path: &Path) -> Option<String> {
     let wanted = path.file_name()?.to_string_lossy().into_owned();
     if wanted.len() > 255 {

@@ -1,5 +1,5 @@
-//! Typed columns of a known length, filled by many threads: each region of the file has its own
-//! stretch of every column.
+//! Typed columns of a known length, filled by several threads: each region of the file has its own
+//! part of every column.
 
 use super::infer::{CellType, Conventions, boolean, decimal, float, integer, wide_decimal};
 use arrow_array::{
@@ -13,7 +13,8 @@ use jembric_core::calendar::{
 };
 use std::sync::Arc;
 
-/// A column's cells at their full length, blank (and so not yet in memory) until they are filled.
+/// The cells of a column at full length. They are zero, and so not in memory yet, until they are
+/// filled.
 pub(crate) enum ColumnBuilder {
     Nothing,
     Booleans(Vec<bool>),
@@ -24,7 +25,7 @@ pub(crate) enum ColumnBuilder {
     Texts(Vec<u128>),
 }
 
-/// A region's stretch of a column.
+/// The part of a column for one region.
 pub(crate) enum ColumnPart<'a> {
     Nothing,
     Booleans(&'a mut [bool]),
@@ -53,7 +54,7 @@ impl ColumnBuilder {
         }
     }
 
-    /// Stretches of these lengths, one after the other.
+    /// Splits a column into parts of these lengths.
     pub(crate) fn stretches(&mut self, lengths: &[usize]) -> Vec<ColumnPart<'_>> {
         fn cut<'a, T>(
             mut rest: &'a mut [T],
@@ -79,7 +80,7 @@ impl ColumnBuilder {
         }
     }
 
-    /// The column as an Arrow array, of whose stretches only the first rows were filled.
+    /// Makes an Arrow array of a column of whose parts only the first rows were filled.
     pub(crate) fn finish(
         self,
         kind: &CellType,
@@ -157,46 +158,47 @@ fn instants(micros: ScalarBuffer<i64>, nulls: Option<NullBuffer>) -> ArrayRef {
     Arc::new(TimestampMicrosecondArray::new(micros, nulls).with_timezone("UTC"))
 }
 
-/// Days, where every moment is a midnight.
+/// Days, if every moment is a midnight.
 fn midnights(micros: &ScalarBuffer<i64>, nulls: Option<&NullBuffer>) -> Option<ArrayRef> {
-    // Missing cells are 0, which is one.
+    // Missing cells are 0, which is a midnight.
     micros.iter().all(|micros| micros % MICROS_PER_DAY == 0).then(|| {
         let days = micros.iter().map(|micros| (micros / MICROS_PER_DAY) as i32).collect();
         Arc::new(Date32Array::new(days, nulls.cloned())) as ArrayRef
     })
 }
 
-/// Which rows have values; nothing where all do.
+/// The rows that have values; empty if all do.
 fn nulls(filled: &[FilledColumn], all: usize) -> Option<NullBuffer> {
     let mut valid = BooleanBufferBuilder::new(all);
     filled.iter().for_each(|filled| valid.append_buffer(&filled.valid));
     Some(NullBuffer::new(valid.finish())).filter(|nulls| nulls.null_count() > 0)
 }
 
-/// What filling a stretch leaves behind.
+/// The result of filling a part.
 pub(crate) struct FilledColumn {
     valid: BooleanBuffer,
     long_texts: Vec<u8>,
-    /// The notations of dates that were met.
+    /// The notations of dates that occur.
     pub(crate) forms: u16,
-    /// Cells that were not of the column's kind; the first three, each with its row in the region.
+    /// The number of cells that were not of the column's type, and the first three with their rows
+    /// in the region.
     pub(crate) misfits: u64,
     pub(crate) first_misfits: Vec<(usize, String)>,
 }
 
-/// Fills a stretch with cells, some rows at a time.
+/// Fills a part with cells, a few rows at a time.
 pub(crate) struct Filling<'a> {
     kind: &'a CellType,
     conventions: &'a Conventions,
     stretch: ColumnPart<'a>,
-    /// Which of the array's buffers holds the region's long texts.
+    /// The buffer of the array that holds the region's long texts.
     buffer: u32,
     long_texts: Vec<u8>,
     forms: u16,
     told: RowFacts,
 }
 
-/// What is told of the rows, whatever they hold.
+/// What is recorded about the rows, whatever their type.
 struct RowFacts {
     rows: usize,
     valid: BooleanBufferBuilder,
@@ -207,9 +209,9 @@ struct RowFacts {
 /// The cells of one column in some rows.
 pub(crate) struct ColumnCells<'a, I> {
     pub(crate) text: &'a [u8],
-    /// Where each cell begins and ends in the text.
+    /// The beginning and end of each cell in the text.
     pub(crate) bounds: I,
-    /// What means "no value".
+    /// The texts that mean a missing value.
     pub(crate) missing: &'a [String],
 }
 
@@ -221,14 +223,14 @@ impl<'a> Filling<'a> {
         buffer: u32,
         most: usize,
     ) -> Filling<'a> {
-        // Most cells have values: only the others are marked.
+        // Most cells have values, so only the others are marked.
         let mut valid = BooleanBufferBuilder::new(most);
         valid.append_n(most, true);
         let told = RowFacts { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
         Filling { kind, conventions, stretch, buffer, long_texts: Vec::new(), forms: 0, told }
     }
 
-    /// The cells of the next rows.
+    /// Fills in the cells of the next rows.
     pub(crate) fn extend(&mut self, cells: ColumnCells<'_, impl Iterator<Item = (usize, usize)>>) {
         let Filling { kind, conventions, stretch, buffer, long_texts, forms, told } = self;
         let comma = conventions.decimal_comma;
@@ -289,7 +291,7 @@ impl<'a> Filling<'a> {
             (ColumnPart::Numbers(micros), CellType::Given(given)) => {
                 told.put(micros, cells, |_, _, cell| given.micros(cell));
             }
-            // A value where none was expected; and no other kind is kept in such stretches.
+            // A value where none was expected. No other type is stored in such a part.
             (
                 ColumnPart::Nothing
                 | ColumnPart::Days(_)
@@ -313,8 +315,8 @@ impl<'a> Filling<'a> {
 }
 
 impl RowFacts {
-    /// Puts what each cell is read as in its row, and tells which have no value or cannot be read
-    /// so.
+    /// Converts each cell, stores it in its row, and records missing values and cells that cannot
+    /// be converted.
     #[inline]
     fn put<T>(
         &mut self,
@@ -345,15 +347,15 @@ impl RowFacts {
     }
 }
 
-/// The view of a text of at most twelve bytes, made from the sixteen bytes that begin with it,
-/// where there are so many.
+/// The view of a text of at most twelve bytes, made from the sixteen bytes that begin with it, if
+/// there are that many.
 #[inline]
 fn short_view(text: &[u8], start: usize, len: usize) -> Option<u128> {
     let sixteen = text.get(start..)?.first_chunk::<16>().filter(|_| len <= 12)?;
     Some((u128::from_le_bytes(*sixteen) & ((1 << (8 * len)) - 1)) << 32 | len as u128)
 }
 
-/// The view of any other text: one that is longer is kept in the buffer.
+/// The view of any other text. A longer one is stored in the buffer.
 fn long_view(text: &[u8], buffer: u32, kept: &mut Vec<u8>) -> Option<u128> {
     if text.len() <= 12 {
         return Some(make_view(text, 0, 0));
@@ -363,7 +365,7 @@ fn long_view(text: &[u8], buffer: u32, kept: &mut Vec<u8>) -> Option<u128> {
     Some(make_view(text, buffer, offset))
 }
 
-/// A cell without outer blanks, where it has a value.
+/// A cell without outer blanks, if it has a value.
 #[inline]
 pub(crate) fn value<'a>(cell: &'a [u8], missing: &[String]) -> Option<&'a [u8]> {
     let (Some(first), Some(last)) = (cell.first(), cell.last()) else { return None };

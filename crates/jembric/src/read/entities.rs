@@ -1,13 +1,13 @@
-//! Entities that are named in a file of their own.
+//! Reads lists of entities from files.
 
 use super::reading::Reading;
 use crate::{EntityList, Table, error::Result};
 use std::path::Path;
 
-/// Reads the entities in these columns of a file, in their order.
+/// Reads the entities in these columns of a file, in order.
 ///
-/// Their keys are read as texts; an operation takes them for values of its own key columns. Errors:
-/// the file cannot be read, a column is missing.
+/// Their keys are read as texts, and an operation converts them to values of its own key columns.
+/// Errors: the file cannot be read; a column is missing.
 pub fn entities<N: Into<String> + Clone>(
     path: impl AsRef<Path>,
     columns: &[N],
@@ -16,12 +16,12 @@ pub fn entities<N: Into<String> + Clone>(
     entities_of(&entities_reading(&columns).file(path)?, &columns)
 }
 
-/// How a file of entities is read: the columns of their keys as text.
+/// How a file of entities is read: with the key columns as text.
 pub fn entities_reading(columns: &[String]) -> Reading {
     columns.iter().fold(Reading::new(), |reading, column| reading.read(column, "text"))
 }
 
-/// The entities of a table that was read so; see [`entities`].
+/// The entities in a table that was read in this way; see [`entities`].
 pub fn entities_of(table: &Table, columns: &[String]) -> Result<EntityList> {
     Ok(EntityList::of(table, columns)?)
 }

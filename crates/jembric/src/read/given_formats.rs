@@ -1,23 +1,23 @@
-//! Formats that the user gives for a column, where its cells alone do not tell what they are.
+//! The formats that a user gives for columns whose cells are ambiguous.
 
 use crate::error::{Error, Result};
 use jembric_core::calendar::{Day, Directives, Grain, MICROS_PER_DAY, Moment, loose_label};
 
-/// How the cells of a column are to be read.
+/// How the cells of a column are read.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Given {
     /// By strptime directives.
     Directives(Directives),
-    /// As e-mail has it: `Mon, 30 Jun 2025 14:05:09 +0200`.
+    /// In the format of e-mail: `Mon, 30 Jun 2025 14:05:09 +0200`.
     Rfc2822,
     /// As days since 1899-12-30, with the time of day as a fraction.
     Serial,
-    /// As periods of this grain, however they are written.
+    /// As periods of this grain, in any notation.
     Periods(Grain),
 }
 
 impl Given {
-    /// What was given for a column: a word, or strptime directives.
+    /// Parses the format of a column: a word, or strptime directives.
     pub(crate) fn of(column: &str, format: &str, century: Option<i16>) -> Result<Given> {
         match format {
             "rfc2822" => Ok(Given::Rfc2822),
@@ -30,7 +30,7 @@ impl Given {
         }
     }
 
-    /// Whether the cells are read as moments, and not as days.
+    /// Whether the cells are moments, and not days.
     pub(crate) fn moments(&self) -> bool {
         match self {
             Given::Directives(directives) => directives.moments(),
@@ -48,7 +48,7 @@ impl Given {
         }
     }
 
-    /// The format in the user's words.
+    /// The format, as the user gave it.
     pub(crate) fn words(&self) -> String {
         match self {
             Given::Directives(directives) => directives.text().to_owned(),
@@ -80,8 +80,8 @@ impl Given {
     }
 }
 
-/// Days since 1899-12-30 with a fraction, to the millisecond: what is finer is noise of the
-/// fraction.
+/// Days since 1899-12-30 with a fraction, rounded to the millisecond, because finer digits are
+/// noise.
 fn serial(cell: &[u8]) -> Option<i64> {
     const EPOCH: i64 = -25_569;
     const MILLIS_PER_DAY: f64 = 86_400_000.0;
@@ -90,7 +90,7 @@ fn serial(cell: &[u8]) -> Option<i64> {
     Some(EPOCH * MICROS_PER_DAY + millis * 1_000)
 }
 
-/// Errors: the text has no directive or an unknown one, or years of two digits without a century.
+/// Errors: the text has no directive or an unknown one, or two-digit years without a century.
 fn directives(column: &str, format: &str, century: Option<i16>) -> Result<Directives> {
     let wrong = |value: String, expected: &str| {
         Err(Error::Setting { setting: "read", value, expected: expected.to_owned() })

@@ -1,4 +1,4 @@
-//! The first line of a file: what the columns are called, and what separates them.
+//! The first line of a file: the names of the columns, and the separator.
 
 use super::{
     bytes::FileBytes,
@@ -11,11 +11,11 @@ use crate::{
 };
 use memchr::memchr_iter;
 
-/// The first line: what the columns are called, and what separates them.
+/// The first line: the names of the columns, and the separator.
 pub(crate) struct Header {
     pub(crate) names: Vec<String>,
     pub(crate) separator: u8,
-    /// Where it ends, and how many lines that took.
+    /// Its end, and the number of lines in it.
     pub(crate) end: u64,
     pub(crate) lines: u64,
 }
@@ -67,7 +67,7 @@ impl Header {
     }
 }
 
-/// The bytes up to the end of the last record that is there to its end, of text that goes on.
+/// The length up to the end of the last complete record, in the beginning of a longer text.
 pub(crate) fn whole_records(reading: &Reading, header: &Header, text: &[u8]) -> usize {
     let records =
         Records { file: "", separator: header.separator, quoting: !reading.no_quotes, columns: 0 };
@@ -81,8 +81,8 @@ pub(crate) fn whole_records(reading: &Reading, header: &Header, text: &[u8]) -> 
     }
 }
 
-/// The separator by which the first lines have equally many cells, and most of them; failing that,
-/// the one of which the first line has most.
+/// The separator by which the first lines have the same and the greatest number of cells, or
+/// otherwise the most frequent one in the first line.
 fn likely_separator(head: &[u8], quoting: bool) -> u8 {
     const LINES: usize = 50;
     let score = |separator: u8| {
@@ -102,6 +102,6 @@ fn likely_separator(head: &[u8], quoting: bool) -> u8 {
             .unwrap_or_else(|| head.split(|&byte| byte == separator).count());
         (first > 1 && counts.iter().all(|&count| count == first), first)
     };
-    // Of equals the last is the greatest: the comma.
+    // If several are equal, the last one wins, which is the comma.
     [b'|', b'\t', b';', b','].into_iter().max_by_key(|&separator| score(separator)).unwrap_or(b',')
 }

@@ -1,4 +1,4 @@
-//! Files of holidays: one date a line, or in the first column of a table.
+//! Files of holidays, with one date on each line or in the first column of a table.
 
 use super::reading::Reading;
 use crate::{
@@ -12,21 +12,21 @@ use jembric_core::calendar::{
 };
 use std::path::Path;
 
-/// Reads the days of a file that has one date a line, or in its first column, with a header or
-/// without one.
+/// Reads the days of a file that has one date on each line or in its first column, with or without
+/// a header.
 ///
-/// Dates stand in any of the known notations. Errors: a line that has no date or one that can be
-/// read both with the day and with the month first; the message names file, line and text.
+/// Dates may have any of the known notations. Errors: a line without a date, or with an ambiguous
+/// one; the message names file, line and text.
 pub fn holidays(path: impl AsRef<Path>) -> Result<Vec<Day>> {
     holidays_of(&holidays_reading().file(path)?)
 }
 
-/// How a table of holidays is read: as text, with a header or without one.
+/// How a table of holidays is read: as text, with or without a header.
 pub fn holidays_reading() -> Reading {
     Reading::new().no_header(true).read("c1", "text")
 }
 
-/// The days of a table that was read so; see [`holidays`].
+/// The days in a table that was read in this way; see [`holidays`].
 pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
     let file = table.origin().map(|origin| origin.file().to_owned()).unwrap_or_default();
     let cells = table.column("c1").map_err(Error::from)?.as_string_view().clone();
@@ -37,12 +37,12 @@ pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
             written.map(|written| (written.day(Order::DayFirst), written.day(Order::MonthFirst)));
         match both {
             Some((Some(one), Some(other))) if one != other => {
-                let expected = format!("a date that leaves no doubt, such as {one} or {other}");
+                let expected = format!("an unambiguous date, such as {one} or {other}");
                 return Err(bad_line(&file, table, row, text, expected));
             }
             Some((Some(day), _) | (None, Some(day))) => days.push(day),
-            // A first line without a date is the header; with a digit in it, it is a date that is
-            // none.
+            // A first line without a date is the header, unless it has a digit and so is a wrong
+            // date.
             _ if row == 0
                 && !text.is_some_and(|text| text.contains(|c: char| c.is_ascii_digit())) => {}
             _ => {

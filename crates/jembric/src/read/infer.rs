@@ -1,8 +1,8 @@
-//! What type a column has: a count of what its cells could be, and a decision that no cell can
-//! surprise.
+//! Finds the type of a column by counting what its cells could be, so that no cell can contradict
+//! the decision.
 //!
-//! A survey of some rows gives a guess; a survey of all rows gives the type. Surveys of parts are
-//! added up.
+//! A survey of some rows gives a guess; a survey of all rows gives the type. The surveys of
+//! different parts can be added.
 
 use super::given_formats::Given;
 use jembric_core::calendar::{
@@ -10,18 +10,18 @@ use jembric_core::calendar::{
     notation::{self, Form, Order},
 };
 
-/// What a column is read as.
+/// The type that a column is read as.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum CellType {
     /// No cell has a value.
     Nothing,
     Boolean,
     Integer,
-    /// Decimals with so many places, at most 18 digits in all.
+    /// Decimals with this number of places, and at most 18 digits.
     Decimal {
         places: u8,
     },
-    /// Decimals with so many places, at most 38 digits in all.
+    /// Decimals with this number of places, and at most 38 digits.
     WideDecimal {
         places: u8,
     },
@@ -33,7 +33,7 @@ pub(crate) enum CellType {
     },
     /// Labels of weeks, months or quarters.
     Periods(Grain),
-    /// In a format that was given.
+    /// In a given format.
     Given(Given),
     Text,
 }
@@ -50,23 +50,23 @@ impl CellType {
     }
 }
 
-/// How the cells of numbers and dates are to be understood.
+/// How to read the cells of numbers and dates.
 #[derive(Clone, Copy, Debug, Default)]
 pub(crate) struct Conventions {
     pub(crate) decimal_comma: bool,
-    /// The order of day and month where it was given.
+    /// The order of day and month, if it is given.
     pub(crate) order: Option<Order>,
-    /// Only notations in which the year comes first are dates.
+    /// Whether only dates that begin with the year count.
     pub(crate) year_first_only: bool,
 }
 
-/// The grains whose periods have labels that cannot be taken for anything else.
+/// The grains whose labels cannot be mistaken for anything else.
 const GRAINS: [Grain; 3] = [Grain::Week, Grain::Month, Grain::Quarter];
 
-/// Digits that a decimal may have.
+/// The most digits of a decimal.
 const MOST_DIGITS: u8 = 38;
 
-/// How many of a column's cells could be read as what.
+/// How many of a column's cells could be read as each type.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Facts {
     values: u64,
@@ -74,14 +74,14 @@ pub(crate) struct Facts {
     integers: u64,
     decimals: u64,
     floats: u64,
-    /// The most digits before the point, and behind it.
+    /// The most digits before and after the decimal point.
     whole_digits: u8,
     places: u8,
     /// Labels of weeks, months and quarters.
     labels: [u64; 3],
     dates: u64,
     pub(crate) forms: u16,
-    /// Dates that only one order, or either, makes sense of.
+    /// Dates that are valid in only one order, or in either.
     day_first_only: bool,
     month_first_only: bool,
     either_order: bool,
@@ -90,7 +90,7 @@ pub(crate) struct Facts {
 }
 
 impl Facts {
-    /// Takes in a cell that has a value.
+    /// Counts a cell that has a value.
     pub(crate) fn add(&mut self, cell: &[u8], conventions: &Conventions) {
         self.values += 1;
         if self.booleans + 1 == self.values && boolean(cell).is_some() {
@@ -130,7 +130,7 @@ impl Facts {
         self.off_midnight |= written.time.is_some_and(|time| time != 0) || written.offset.is_some();
     }
 
-    /// Adds up what was seen in two parts.
+    /// Adds the counts of two parts.
     pub(crate) fn plus(mut self, other: &Facts) -> Facts {
         self.values += other.values;
         self.booleans += other.booleans;
@@ -150,7 +150,7 @@ impl Facts {
         self
     }
 
-    /// What the column is, if these were all of its cells.
+    /// The type of the column, if these are all of its cells.
     pub(crate) fn kind(&self, conventions: &Conventions) -> CellType {
         match self.values {
             0 => CellType::Nothing,
@@ -166,7 +166,7 @@ impl Facts {
             {
                 CellType::WideDecimal { places: self.places }
             }
-            // With more digits they are exact as texts alone.
+            // With more digits, only text is exact.
             all if self.integers + self.decimals == all => CellType::Text,
             all if self.integers + self.decimals + self.floats == all => CellType::Float,
             all if self.dates == all => self.dated(conventions).unwrap_or(CellType::Text),
@@ -198,7 +198,7 @@ impl Facts {
     }
 }
 
-/// The notations that were seen, for people, with the time behind them.
+/// The notations that occur, for people, with the time after them.
 pub(crate) fn notations(forms: u16, order: Order, time: &str) -> String {
     let seen = Form::ALL.into_iter().filter(|&form| forms & 1 << form as u16 != 0);
     seen.map(|form| format!("{}{time}", form.example(order))).collect::<Vec<_>>().join(", ")
@@ -210,8 +210,8 @@ enum Number {
     Float,
 }
 
-/// Which kind of number a cell is. A leading zero or plus sign makes it text: `00417` is a name,
-/// `+447` a telephone.
+/// The kind of number in a cell. A leading zero or plus sign makes it text: `00417` is a name, and
+/// `+447` a telephone number.
 fn number(cell: &[u8], decimal_comma: bool) -> Option<Number> {
     let mark = if decimal_comma { b',' } else { b'.' };
     let digits = cell.strip_prefix(b"-").unwrap_or(cell);
@@ -229,7 +229,8 @@ fn number(cell: &[u8], decimal_comma: bool) -> Option<Number> {
         Some(places @ 1..=6) if whole + places <= MOST_DIGITS.into() => {
             Some(Number::Decimal { whole_digits: whole as u8, places: places as u8 })
         }
-        // More digits than any number holds are a text; more places than six are of a measurement.
+        // A number with too many digits is text; one with more than six places is a measurement,
+        // and so a float.
         Some(1..=6) => None,
         _ => float(cell, decimal_comma).map(|_| Number::Float),
     }
@@ -243,7 +244,7 @@ pub(crate) fn boolean(cell: &[u8]) -> Option<bool> {
     }
 }
 
-/// A whole number that fits 64 bits, written without a leading zero or plus sign.
+/// A whole number that fits 64 bits, without a leading zero or plus sign.
 #[inline]
 pub(crate) fn integer(cell: &[u8]) -> Option<i64> {
     let digits = cell.strip_prefix(b"-").unwrap_or(cell);
@@ -257,14 +258,13 @@ pub(crate) fn integer(cell: &[u8]) -> Option<i64> {
         if digit > 9 {
             return None;
         }
-        // Downwards, since the least number is further from zero than the greatest.
+        // Counted downwards, because the least number is further from zero than the greatest.
         value = value.checked_mul(10)?.checked_sub(i64::from(digit))?;
     }
     if negative { Some(value) } else { value.checked_neg() }
 }
 
-/// A decimal in units of its last place; none where it has more places or more than 18 digits in
-/// all.
+/// A decimal in units of its last place; none if it has more places, or more than 18 digits.
 #[inline]
 pub(crate) fn decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i64> {
     let mark = if decimal_comma { b',' } else { b'.' };
@@ -273,7 +273,7 @@ pub(crate) fn decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Option<i6
     if digits.len() > 19 || digits.is_empty() {
         return None;
     }
-    // Most cells have all the places of their column, so the mark is looked for there first.
+    // In most columns all cells have the same number of places, so look for the point there first.
     let usual = digits.len().wrapping_sub(usize::from(places) + 1);
     let mark_at = match digits.get(usual) {
         Some(&byte) if byte == mark => Some(usual),
@@ -318,7 +318,7 @@ pub(crate) fn wide_decimal(cell: &[u8], places: u8, decimal_comma: bool) -> Opti
     Some(if digits.len() < cell.len() { -value } else { value })
 }
 
-/// A number with a point or an exponent, or `NaN`.
+/// A number with a decimal point or an exponent, or `NaN`.
 #[inline]
 pub(crate) fn float(cell: &[u8], decimal_comma: bool) -> Option<f64> {
     if cell.eq_ignore_ascii_case(b"nan") {

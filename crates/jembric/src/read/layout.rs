@@ -1,19 +1,20 @@
-//! Where records begin, so that threads can read a file from many places at once.
+//! Finds where records begin, so that threads can read a file in several places.
 //!
-//! A line break ends a record unless it stands in quotes, and whether it does depends on all the
-//! quotes before it. So a first pass counts the quotes and line breaks of each block, on all
-//! threads; then each block's first record is found by looking a little way into it. The line
-//! breaks also say how many records there are at most, and thereby how long the columns have to be.
-//! That quotes are where RFC 4180 has them is checked where the records are read.
+//! A line break ends a record unless it is inside quotes, and that depends on all quotes before it.
+//! So a first pass counts the quotes and line breaks of each block, on all threads. Then the first
+//! record of each block is found by reading a little of it. The line breaks also give the greatest
+//! possible number of records, and so the length of the columns. The readers of records check that
+//! quotes are where RFC 4180 allows them.
 
 use super::bytes::FileBytes;
 use crate::error::Result;
 use memchr::{memchr, memchr_iter, memchr2_iter};
 use rayon::prelude::*;
 
-/// Bytes read at a time: enough to be worth a thread's while, few enough to stay in its cache.
+/// The bytes that are read at a time: many enough to be worth a thread, and few enough to stay in
+/// its cache.
 pub(crate) const BLOCK: u64 = 1 << 20;
-/// Bytes looked at first to find a record's beginning.
+/// The bytes that are searched first for the beginning of a record.
 const LOOK: u64 = 1 << 14;
 
 /// Whole records that are read together.
@@ -21,19 +22,19 @@ const LOOK: u64 = 1 << 14;
 pub(crate) struct Region {
     pub(crate) start: u64,
     pub(crate) end: u64,
-    /// The line on which its first record begins.
+    /// The line of its first record.
     pub(crate) line: u64,
-    /// More records than these are not in it.
+    /// The greatest possible number of records.
     pub(crate) most_records: usize,
 }
 
-/// What a block of bytes adds to what is known at its start.
+/// What a block of bytes adds to what is known at its beginning.
 struct Counted {
     quotes: u64,
     breaks: u64,
 }
 
-/// The regions from a record's beginning to the end of the source.
+/// The regions from the beginning of a record to the end of the source.
 pub(crate) fn regions(
     source: &FileBytes,
     start: u64,
@@ -62,8 +63,8 @@ pub(crate) fn regions(
                 line,
                 most_records: breaks as usize + 1,
             }),
-            // A record that began before this block ends in or after it: what follows belongs to
-            // the same region.
+            // A record that began before this block ends in or after it, and what follows belongs
+            // to the same region.
             Some(before) if before.start > at => before.most_records += breaks as usize,
             Some(before) => {
                 let (begins, passed) = next_record(source, at, inside, quoting)?;
@@ -84,7 +85,7 @@ pub(crate) fn regions(
     Ok(regions)
 }
 
-/// Where the first record after this place begins, and how many lines further down.
+/// The first record after this place, and the number of lines before it.
 fn next_record(source: &FileBytes, at: u64, mut inside: bool, quoting: bool) -> Result<(u64, u64)> {
     let (mut from, mut breaks, mut step, mut buffer) = (at, 0, LOOK, Vec::new());
     while from < source.len() {
@@ -113,7 +114,7 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    /// Where records begin, by walking through the text; and the line of each.
+    /// The beginnings of records, found by going through the text, with their lines.
     fn beginnings(text: &[u8], quoting: bool) -> Vec<(u64, u64)> {
         let (mut inside, mut line, mut begins) = (false, 1, vec![(0, 1)]);
         for (at, &byte) in text.iter().enumerate() {

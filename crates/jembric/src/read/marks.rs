@@ -1,11 +1,11 @@
-//! Where separators, line breaks and quotes stand in a text: 64 bytes at a time, which costs less
-//! than a search for each.
+//! Finds separators, line breaks and quotes in a text, 64 bytes at a time, which is faster than a
+//! search for each.
 
 /// The places of three bytes in a text, in order.
 pub(crate) struct Marks<'a> {
     bytes: &'a [u8],
     wanted: [u8; 3],
-    /// Where the block at hand begins, and which of its bytes are still to be told.
+    /// The beginning of the current block, and its bytes that have not been returned yet.
     block: usize,
     left: u64,
 }
@@ -19,7 +19,7 @@ impl<'a> Marks<'a> {
         marks
     }
 
-    /// Goes on from this place, as if nothing stood between.
+    /// Continues from this place, and skips everything before it.
     pub(crate) fn go_to(&mut self, place: usize) {
         self.block = place;
         let rest = &self.bytes[place.min(self.bytes.len())..];
@@ -54,8 +54,8 @@ impl Iterator for Marks<'_> {
 /// One bit for each byte of the block: whether it is one of the three.
 #[inline]
 fn found(block: &[u8; BLOCK], [a, b, c]: [u8; 3]) -> u64 {
-    // The compiler compares many bytes at once; the multiplication then gathers the lowest bits of
-    // eight bytes into one.
+    // The compiler compares many bytes at once. The multiplication then collects the lowest bits of
+    // eight bytes in one byte.
     let flags = block.map(|byte| u8::from((byte == a) | (byte == b) | (byte == c)));
     let (eights, _) = flags.as_chunks::<8>();
     let bits =

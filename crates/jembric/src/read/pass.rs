@@ -1,4 +1,4 @@
-//! One pass over all regions of a file, on all threads: to survey some columns, or to fill them.
+//! One pass over all regions of a file, on all threads: surveys some columns, or fills them.
 
 use super::{
     bytes::FileBytes,
@@ -15,7 +15,7 @@ use jembric_core::Origin;
 use rayon::prelude::*;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 
-/// All that one pass over the file needs.
+/// Everything that a pass over the file needs.
 pub(crate) struct Pass<'a> {
     pub(crate) source: &'a FileBytes,
     pub(crate) regions: &'a [Region],
@@ -24,7 +24,7 @@ pub(crate) struct Pass<'a> {
     pub(crate) reading: &'a Reading,
 }
 
-/// Columns that were filled, and where their rows stand in the file.
+/// The filled columns, and the places of their rows in the file.
 pub(crate) struct PassFilled {
     pub(crate) columns: Vec<ColumnFilled>,
     pub(crate) origin: Origin,
@@ -48,7 +48,7 @@ impl Pass<'_> {
         }
     }
 
-    /// What the cells of some columns could be, over the first rows of some regions.
+    /// Surveys some columns, over the first rows of some regions.
     pub(crate) fn survey(
         &self,
         columns: &[usize],
@@ -82,8 +82,8 @@ impl Pass<'_> {
         }))
     }
 
-    /// Reads some columns as what they are taken for. Of several errors, the one that comes first
-    /// in the file counts.
+    /// Reads some columns as these types. If there are several errors, the first one in the file is
+    /// returned.
     pub(crate) fn fill(&self, columns: &[usize], kinds: &[CellType]) -> Result<PassFilled> {
         let lengths: Vec<usize> = self.regions.iter().map(|region| region.most_records).collect();
         let most: usize = lengths.iter().sum();
@@ -92,7 +92,7 @@ impl Pass<'_> {
         }
         let mut blank: Vec<ColumnBuilder> =
             columns.iter().map(|&column| ColumnBuilder::blank(&kinds[column], most)).collect();
-        // By column, then by region; turned round to be handed out by region.
+        // Split by column and then by region, and transposed to hand them out by region.
         let mut by_column: Vec<_> =
             blank.iter_mut().map(|column| column.stretches(&lengths).into_iter()).collect();
         let by_region: Vec<Vec<_>> = self
@@ -148,8 +148,7 @@ impl Pass<'_> {
                 )
             })
             .collect();
-        // What was read as text is looked over once more as an array is made of it, so a thread for
-        // each column pays.
+        // Making an array of texts checks them once more, so each column has a thread.
         let columns = by_column.into_par_iter().map(|(blank, column, filled)| {
             let starts = lines
                 .iter()
@@ -181,7 +180,7 @@ impl Pass<'_> {
         origin
     }
 
-    /// The error of a column with cells that are not in the format on which it was insisted.
+    /// The error for a column with cells that do not match the format it must have.
     pub(crate) fn misfitting(
         &self,
         column: usize,
@@ -202,8 +201,8 @@ impl Pass<'_> {
     }
 }
 
-/// What the regions gave, or the error of the first that gave one: which thread was quicker must
-/// not matter.
+/// The results of the regions, or the error of the first region with one. Which thread was faster
+/// must not matter.
 fn in_order<T>(regions: Vec<Result<T>>) -> Result<Vec<T>> {
     regions.into_iter().collect()
 }

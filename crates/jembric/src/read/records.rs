@@ -1,12 +1,12 @@
-//! Text to records: where each cell of a region begins and ends, and that its quotes stand where
-//! RFC 4180 has them.
+//! Splits text into records: finds the beginning and end of each cell in a region, and checks that
+//! quotes are where RFC 4180 allows them.
 
 use super::{bytes::FileBytes, convert::ColumnCells, layout::Region, marks::Marks};
 use crate::error::{Error, Result};
 use csv_core::{ReadRecordResult, ReaderBuilder, Terminator};
 use memchr::{memchr_iter, memrchr};
 
-/// One record's cells, without their quotes.
+/// The cells of one record, without quotes.
 #[derive(Default)]
 pub(crate) struct Record {
     output: Vec<u8>,
@@ -15,7 +15,7 @@ pub(crate) struct Record {
 }
 
 impl Record {
-    /// Reads the next record: whether there was a whole one, and how many bytes it took.
+    /// Reads the next record. Returns whether it was complete, and its length in bytes.
     #[inline]
     pub(crate) fn read(
         &mut self,
@@ -39,7 +39,7 @@ impl Record {
                     return (true, taken);
                 }
                 ReadRecordResult::End => return (false, taken),
-                // Nothing more tells the reader that the last record ends here.
+                // Tells the parser that the last record ends here.
                 ReadRecordResult::InputEmpty if !to_the_end => return (false, taken),
                 ReadRecordResult::InputEmpty => {}
                 ReadRecordResult::OutputFull => {
@@ -52,7 +52,7 @@ impl Record {
         }
     }
 
-    /// Of a line end CR LF, the LF alone has ended the record.
+    /// The parser has ended the record at the CR, so skip the LF.
     fn without_carriage_return(&mut self) {
         if let Some(last) = self.cells.checked_sub(1)
             && self.cell(last).last() == Some(&b'\r')
@@ -71,8 +71,7 @@ impl Record {
     }
 }
 
-/// The cells of some whole records, by their bounds in the text that they stand in, record after
-/// record.
+/// The cells of some whole records, by their bounds in the text, record after record.
 #[derive(Clone, Copy)]
 pub(crate) struct Cells<'a> {
     text: &'a [u8],
@@ -91,7 +90,7 @@ impl<'a> Cells<'a> {
     }
 }
 
-/// How records are told apart in a file.
+/// How records are separated in a file.
 pub(crate) struct Records<'a> {
     pub(crate) file: &'a str,
     pub(crate) separator: u8,
@@ -104,17 +103,17 @@ impl Records<'_> {
         let mut builder = ReaderBuilder::new();
         builder.delimiter(self.separator).quoting(self.quoting).terminator(Terminator::Any(b'\n'));
         let mut reader = builder.build();
-        // A new reader takes a byte-order mark away, which in the middle of a file is a character
-        // like any other.
+        // A new parser removes a byte-order mark, but in the middle of a file it is an ordinary
+        // character.
         reader.read_record(b"-\n", &mut [0; 8], &mut [0; 8]);
         reader
     }
 
-    /// Hands on the records of a region, some at a time; returns which rows do not stand on the
-    /// line after the one before.
+    /// Passes on the records of a region, a few at a time. Returns the rows that are not on the
+    /// line after the row before them.
     ///
-    /// Most records have no quotes, and their cells are what lies between the separators. The
-    /// others go through the `csv` crate's parser, one at a time.
+    /// Most records have no quotes, and their cells lie between the separators. Other records are
+    /// parsed by the `csv` crate, one at a time.
     pub(crate) fn each(
         &self,
         source: &FileBytes,
@@ -123,7 +122,7 @@ impl Records<'_> {
         mut on: impl FnMut(Cells<'_>),
     ) -> Result<Lines> {
         const TOGETHER: usize = 256;
-        // Of several mistakes, the one that comes first counts.
+        // If there are several mistakes, the first one is reported.
         let mut broken = self.check(source, region.start, bytes, region.line);
         let broken_at = broken.as_ref().map_or(usize::MAX, |(at, _)| *at);
         let quote = if self.quoting { b'"' } else { b'\n' };
@@ -144,7 +143,7 @@ impl Records<'_> {
             expected = line + 1;
             Ok(())
         };
-        // The cells of whole records, and behind them those of the record at hand.
+        // The cells of whole records, followed by those of the current record.
         let mut bounds: Vec<(usize, usize)> = Vec::with_capacity(self.columns * TOGETHER);
         let (mut whole, mut begins, mut cell) = (0, 0, 0);
         let mut marks = Marks::new(bytes, [self.separator, b'\n', quote]);
@@ -159,7 +158,7 @@ impl Records<'_> {
                 cell = at + 1;
             } else if mark == b'\n' {
                 let end = at - usize::from(at > cell && bytes[at - 1] == b'\r');
-                // An empty line is no record.
+                // An empty line is not a record.
                 if bounds.len() > whole || end > begins {
                     bounds.push((cell, end));
                     count(line, bounds.len() - whole, begins, at)?;
@@ -205,7 +204,8 @@ impl Records<'_> {
         }
     }
 
-    /// The first place at which whole records are no text, or have a quote where RFC 4180 has none.
+    /// The first place in whole records that is not text, or has a quote where RFC 4180 allows
+    /// none.
     pub(crate) fn check(
         &self,
         source: &FileBytes,
@@ -230,8 +230,8 @@ impl Records<'_> {
         })
     }
 
-    /// The first quote that stands where there should be none, in the part of a text that can be
-    /// read; the text itself may be longer, and then an open quote may be closed behind that part.
+    /// The first misplaced quote in the valid part of a text. The text itself may be longer, and
+    /// then an open quote may be closed after that part.
     fn check_quotes(
         &self,
         bytes: &[u8],
@@ -282,7 +282,7 @@ fn excerpt(text: &[u8]) -> String {
     if short.len() < line.len() { format!("`{short}…`") } else { format!("`{short}`") }
 }
 
-/// The rows of a region, and which of them do not stand on the line after the one before.
+/// The rows of a region, and those that are not on the line after the row before them.
 pub(crate) struct Lines {
     pub(crate) rows: u32,
     pub(crate) jumps: Vec<(u32, u64)>,

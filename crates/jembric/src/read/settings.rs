@@ -1,4 +1,4 @@
-//! How a file is read, as settings that can be written down.
+//! The settings for reading a file, which can be serialized.
 
 use super::reading::Reading;
 use crate::error::{Error, Result};
@@ -6,62 +6,62 @@ use jembric_core::calendar::notation::Order;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// How a file is read, as it stands in a routine or was typed; see [`Reading`].
+/// The settings for reading a file, as in a routine or on the command line; see [`Reading`].
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", deny_unknown_fields, default)]
 #[non_exhaustive]
 pub struct ReadingSettings {
-    /// The format of a column, by its name.
+    /// The format of each column, by its name.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub read: BTreeMap<String, String>,
-    /// The first of the hundred years that two-digit years stand for.
+    /// The first of the hundred years for two-digit years.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub century: Option<i16>,
-    /// Which comes first in dates with slashes.
+    /// The order of day and month in dates with slashes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub date_order: Option<DateOrder>,
-    /// Texts that mean "no value".
+    /// The texts that mean a missing value.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub missing: Vec<String>,
-    /// The character between cells, or `tab`.
+    /// The separator, or `tab`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub separator: Option<String>,
-    /// The file's encoding.
+    /// The encoding.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<String>,
-    /// Numbers are written `3,5`.
+    /// Whether numbers have a decimal comma.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub decimal_comma: bool,
-    /// The first line is a row.
+    /// Whether the first line is data.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub no_header: bool,
-    /// Quotes are ordinary characters.
+    /// Whether quotes are ordinary characters.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub no_quotes: bool,
-    /// What a file may unpack to or stand for, in bytes.
+    /// The limit on what the file may unpack to or need in memory, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_unpacked: Option<u64>,
-    /// How many columns a file may have.
+    /// The limit on columns.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_columns: Option<u64>,
 }
 
-/// Which comes first in dates with slashes.
+/// The order of day and month in dates with slashes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum DateOrder {
-    /// The day.
+    /// The day first.
     Dmy,
-    /// The month.
+    /// The month first.
     Mdy,
     /// Only dates that begin with the year are dates.
     Ymd,
 }
 
 impl ReadingSettings {
-    /// The reading that they describe.
+    /// Converts the settings to a reading.
     ///
-    /// Errors: a separator that is not one character.
+    /// Errors: the separator is not one character.
     pub fn reading(&self) -> Result<Reading> {
         let mut reading = Reading::new()
             .missing(self.missing.iter().cloned())
@@ -95,7 +95,7 @@ impl ReadingSettings {
     }
 }
 
-/// The character between cells that a text names.
+/// Parses a separator.
 fn separator(text: &str) -> Result<u8> {
     match text.as_bytes() {
         b"tab" | b"\\t" | b"\t" => Ok(b'\t'),

@@ -1,8 +1,8 @@
-//! How a file becomes a table, as a [`Reading`] says.
+//! Reads a file as a table, as a [`Reading`] says.
 //!
-//! The types of the columns are guessed from the first region and the whole file is read as
-//! guessed. Where a cell does not fit, its column is surveyed from end to end and read again as
-//! what it then is: rare, and never a row lost.
+//! The types of the columns are guessed from the first region, and the whole file is read with
+//! these types. If a cell does not fit, its column is surveyed from end to end and read again with
+//! the right type. This is rare, and no row is lost.
 
 use super::{
     bytes::FileBytes,
@@ -44,18 +44,17 @@ use std::{
     sync::Arc,
 };
 
-/// Rows by which the types are guessed.
+/// The rows for guessing types.
 const ROWS_TO_GUESS_FROM: usize = 8_192;
 
-/// What a column is read as that is said to hold numbers, if its cells do not make a narrower kind
-/// of it.
+/// The type of a column that is declared to hold numbers, unless its cells have a narrower one.
 const ANY_NUMBER: CellType = CellType::Float;
 
-/// What a file begins with, or all of what cannot be looked into otherwise.
+/// The beginning of a file, or all of it if it cannot be inspected otherwise.
 enum Beginning {
     /// Names and types.
     Known(Shape),
-    /// Rows that were written down, and what messages call their file.
+    /// Converted rows, and the name of their file for messages.
     Rows(String, Transcript),
     /// Text with a header.
     Text(FileBytes),
@@ -75,21 +74,21 @@ fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -> Result<Ta
     Ok(Stack::new().apply(&named)?.table)
 }
 
-/// The error of a sheet that is named of what has none.
+/// The error for a sheet of a file that has no sheets.
 fn no_sheets(file: &Path) -> Error {
     let (value, expected) =
-        (format!("{} is no workbook", file.display()), "a file without a sheet behind it");
+        (format!("{} is not a workbook", file.display()), "a file without the name of a sheet");
     Error::Setting { setting: "sheet", value, expected: expected.to_owned() }
 }
 
 impl Reading {
-    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), packed with gzip
-    /// or zstd or not, as its first bytes tell. A sheet of a workbook is named behind the file:
-    /// `book.xlsx:Stays`.
+    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), optionally
+    /// compressed with gzip or zstd. The format is detected from the first bytes. A sheet of a
+    /// workbook follows its name: `book.xlsx:Stays`.
     ///
-    /// Of JSON Lines, each key is a column; a line without it, or with `null`, has no value there.
-    /// Texts of JSON and of sheets are never numbers, unless the format `number` is given; dates
-    /// they may be. Of a sheet, the first row with values has the names.
+    /// In JSON Lines, each key is a column; a line without it, or with `null`, has a missing value.
+    /// Texts in JSON and in sheets may be dates, but are never numbers, unless the format `number`
+    /// is given. In a sheet, the first row with values has the names.
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
         let name = path.as_ref().display().to_string();
         let (path, sheet) = file_and_sheet(path.as_ref());
@@ -107,8 +106,7 @@ impl Reading {
         }
     }
 
-    /// Reads a stream to its end; `name` is what messages call it. All of it is held in memory
-    /// meanwhile.
+    /// Reads a stream to its end, in memory; `name` is its name for messages.
     pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
         let name = name.into();
         let mut first = Vec::new();
@@ -124,7 +122,7 @@ impl Reading {
         self.bytes(&name, first, None)
     }
 
-    /// What bytes hold that may be packed, have types, or be no CSV otherwise.
+    /// Reads bytes that may be compressed, have typed columns, or have another format than CSV.
     fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
         let bytes = self.unpacked(name, bytes)?;
         match Special::of(&bytes) {
@@ -141,7 +139,7 @@ impl Reading {
         }
     }
 
-    /// What a file holds whose columns have types.
+    /// Reads a file with typed columns.
     fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
         let refused = RefCell::new(Ok(()));
         let most = most_unpacked(input.len(), self.most_unpacked);
@@ -158,7 +156,7 @@ impl Reading {
         refused.into_inner().and(table)
     }
 
-    /// The rows of a workbook or of JSON Lines as CSV.
+    /// Converts the rows of a workbook or of JSON Lines to CSV.
     fn transcribed(&self, name: &str, bytes: &[u8], sheet: Option<&str>) -> Result<Transcript> {
         if !sheet::is_likely(bytes) {
             return match sheet {
@@ -194,20 +192,20 @@ impl Reading {
         }
     }
 
-    /// An error where a format is given for a column that has its type already.
+    /// Errors: a format is given for a column that has a type already.
     fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
         match self.formats.iter().find(|(column, _)| names.contains(&column.as_str())) {
             None => Ok(()),
             Some((column, format)) => Err(Error::Setting {
                 setting: "read",
-                value: format!("`{column}={format}`, but the columns of {name} have types already"),
-                expected: "no format for it".to_owned(),
+                value: format!("`{column}={format}`, but the columns of {name} already have types"),
+                expected: "no format for this file".to_owned(),
             }),
         }
     }
 
-    /// What a file's header tells, without reading the rest where that can be; of Parquet and Arrow
-    /// the types too.
+    /// The shape from a file's header, without reading the rest if possible. Parquet and Arrow also
+    /// give the types.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         match self.beginning(path.as_ref())? {
             Beginning::Known(shape) => Ok(shape),
@@ -220,11 +218,11 @@ impl Reading {
         }
     }
 
-    /// The same, with the types that the first rows suggest: those of the first megabyte of CSV.
-    /// Later rows may tell otherwise. A column of dates that leaves open whether day or month comes
-    /// first has no type yet.
+    /// The same, with types that are guessed from the first rows (the first megabyte of CSV). Later
+    /// rows may change them. A column of dates that does not show the order of day and month has no
+    /// type yet.
     ///
-    /// Errors: also those of these rows.
+    /// Errors: also errors in these rows.
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         let (name, table) = match self.beginning(path.as_ref())? {
             Beginning::Known(shape) => return Ok(shape),
@@ -257,7 +255,7 @@ impl Reading {
         Ok(Shape::of_columns(columns).from_file(name))
     }
 
-    /// What a file begins with.
+    /// The beginning of a file.
     fn beginning(&self, path: &Path) -> Result<Beginning> {
         let name = path.display().to_string();
         let (path, sheet) = file_and_sheet(path);
@@ -310,8 +308,8 @@ impl Reading {
         self.rows(source, &Header::read(self, source)?, &[], None)
     }
 
-    /// The rows below a header. Columns of which it is said that they have texts are no numbers;
-    /// where rows stand in what they were written down from, `origin` says.
+    /// The rows below a header. Columns listed in `texts` are never inferred as numbers. `origin`
+    /// gives the lines of converted rows.
     fn rows(
         &self,
         source: &FileBytes,
@@ -351,7 +349,7 @@ impl Reading {
                 None => found,
             }
         };
-        // What is not read is of no kind that matters.
+        // The type of a column that is not read does not matter.
         let mut kinds = vec![CellType::Text; header.names.len()];
         for (&column, facts) in columns.iter().zip(&guessed) {
             kinds[column] = decided(column, facts);
@@ -381,7 +379,7 @@ impl Reading {
             };
             for (&column, facts) in surprised.iter().zip(&facts) {
                 let kind = decided(column, facts);
-                // What a survey of every cell has not foreseen can only be text.
+                // Anything that the survey of all cells did not foresee can only be text.
                 kinds[column] = if kind == kinds[column] { CellType::Text } else { kind };
             }
             columns = surprised;
@@ -413,7 +411,7 @@ impl Reading {
         Ok(Table::from_batch(&batch.map_err(CoreError::from)?)?.with_origin(origin))
     }
 
-    /// The kinds of the columns whose format was given.
+    /// The types of the columns with a given format.
     fn given_kinds(&self, source: &FileBytes, names: &[String]) -> Result<Vec<Option<CellType>>> {
         let shape = Shape::of_names(names).from_file(&source.name);
         let mut kinds = vec![None; names.len()];
@@ -439,7 +437,7 @@ impl Reading {
     }
 }
 
-/// The format that every cell of a column must have, where a cell without it is an error.
+/// The format that every cell of a column must match; other cells are errors.
 fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
     match (kind, given) {
         (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => Some("number".to_owned()),
@@ -449,7 +447,7 @@ fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
     }
 }
 
-/// How the dates of a column are written, of which these forms were met.
+/// The notation of a column's dates, in which these forms occur.
 fn notation_of(kind: &CellType, forms: u16) -> Option<String> {
     let (order, time) = match kind {
         CellType::Given(given) => return Some(given.words()),

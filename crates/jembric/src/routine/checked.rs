@@ -1,4 +1,4 @@
-//! [`Run`] and [`Checked`]: how a routine is run, and a routine that can be.
+//! [`Run`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
 use super::Routine;
 use crate::{
@@ -8,28 +8,28 @@ use crate::{
 };
 use std::fmt;
 
-/// How a routine is run.
+/// The settings of a run.
 #[non_exhaustive]
 pub struct Run<'a> {
-    /// Where its tables come from.
+    /// The source of tables.
     pub files: &'a dyn Files,
-    /// What `today` means. Nothing here looks at a clock.
+    /// Today's date. The library does not read the clock.
     pub today: Day,
-    /// Columns whose sums every ledger carries.
+    /// The columns to reconcile in every ledger.
     pub reconcile: Vec<String>,
-    /// Tells in every ledger what became of the rows of which this is true.
+    /// The condition of the rows to follow in every ledger.
     pub follow: Option<Expression>,
-    /// The step after which to stop, by its place; the last if not said.
+    /// The step to stop after, by its place; by default the last.
     pub upto: Option<usize>,
-    /// Where the steps' files are written, relative to this directory; not at all where it is none.
+    /// The directory for the files that steps write; without one, no file is written.
     pub into: Option<std::path::PathBuf>,
-    /// Whether steps are checked by the types that the first rows of files suggest, and not by
-    /// names alone. Later rows may tell otherwise.
+    /// Whether steps are checked by the types of the first rows, and not by names only. Later rows
+    /// may change the types.
     pub guess: bool,
-    /// The bytes that an answer may take where it is made whole; without a bound if not said.
+    /// The bytes that a result may take if it is made in one piece; unlimited by default.
     pub memory: Option<u64>,
-    /// Whether the rows that are set aside are wanted as they are. If not, columns that no step
-    /// uses are not read.
+    /// Whether the rows set aside are needed in full. If not, columns that no step uses are not
+    /// read.
     pub aside: bool,
 }
 
@@ -43,7 +43,7 @@ impl fmt::Debug for Run<'_> {
 }
 
 impl<'a> Run<'a> {
-    /// On these files, with what `today` means.
+    /// Runs on these files, with this date as today's.
     pub fn on(files: &'a dyn Files, today: Day) -> Run<'a> {
         Run {
             files,
@@ -59,16 +59,16 @@ impl<'a> Run<'a> {
     }
 }
 
-/// A routine that has been checked, and can be run.
+/// A routine that was checked, and can be run.
 pub struct Checked<'a> {
     pub(crate) routine: &'a Routine,
     pub(crate) running: &'a Run<'a>,
     pub(crate) steps: Vec<Step>,
-    /// What is known of each step's answer.
+    /// The known shape of each step's result.
     pub shapes: Vec<Option<Shape>>,
-    /// The plan of each step, where its tables could be looked into.
+    /// The plan of each step, if its tables could be inspected.
     pub(super) plans: Vec<Option<Plan>>,
-    /// What is known of the tables that it works on.
+    /// The known shapes of a step's tables.
     pub(super) tables: Vec<Vec<Option<Shape>>>,
 }
 
@@ -82,10 +82,10 @@ impl fmt::Debug for Checked<'_> {
     }
 }
 
-/// The steps that work on an answer.
+/// The steps that use a result.
 #[derive(Clone, Copy, Default)]
 pub(crate) struct Uses {
-    /// How many they are, and the place of the last.
+    /// Their number, and the place of the last one.
     pub(crate) steps: usize,
     pub(crate) last: usize,
 }

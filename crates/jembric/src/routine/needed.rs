@@ -1,18 +1,19 @@
-//! Which columns of each file the steps of a routine need, so that the others need not be read.
+//! Finds the columns of each file that the steps of a routine need, so that the others are not
+//! read.
 //!
-//! From the last step back to the first: an answer that is shown or written is needed whole, that
-//! of a step in between as far as later steps go. Each step's plan tells which columns of its
-//! tables it needs for those of its answer. Where there is no plan, since a table cannot be looked
-//! into before it is read, all columns are needed.
+//! From the last step back to the first: a result that is shown or written is needed in full, and
+//! one between steps only as far as later steps use it. The plan of each step tells which columns
+//! of its tables it needs for the columns of its result. Without a plan (if a table cannot be
+//! inspected before it is read) all columns are needed.
 
 use super::{Input, Routine};
 use crate::{Plan, Shape};
 use std::collections::{BTreeSet, HashMap};
 
-/// Names of columns; none where all are needed.
+/// The names of the needed columns; none if all are.
 pub(super) type Names = Option<BTreeSet<String>>;
 
-/// Which columns of each of its tables a step needs for those of its answer.
+/// The columns of each of its tables that a step needs for these columns of its result.
 fn needed(plan: Option<&Plan>, answer: &Names, tables: &[Option<Shape>]) -> Vec<Names> {
     let Some(plan) = plan else { return vec![None; tables.len()] };
     let named = |(shape, places): (&Option<Shape>, Vec<usize>)| {
@@ -23,8 +24,8 @@ fn needed(plan: Option<&Plan>, answer: &Names, tables: &[Option<Shape>]) -> Vec<
 }
 
 impl Routine {
-    /// Which columns of each file are needed to run the steps of these places, of whose tables the
-    /// shapes and of which the plans are known. What is needed at any rate is named beside.
+    /// The columns of each file that are needed to run the steps at these places, from their shapes
+    /// and plans, and columns that are always needed.
     pub(super) fn columns_of_files(
         &self,
         places: impl DoubleEndedIterator<Item = usize>,

@@ -1,4 +1,4 @@
-//! From a text to a routine: TOML, and then every key held against what there is.
+//! Parses the text of a routine: TOML, with every key checked.
 
 use super::{Input, Planned, Routine, Text, stands_alone};
 use crate::{
@@ -14,15 +14,16 @@ use toml::{
     de::{DeTable, DeValue},
 };
 
-/// What a step may say beside its operation.
+/// The keys of a step besides its operation.
 const OF_A_STEP: [&str; 4] = ["name", "read", "from", "write"];
 const OF_A_ROUTINE: [&str; 4] = ["title", "as-of", "zone", "step"];
 
 impl Routine {
-    /// Reads a routine from its text; `file` is what messages call it.
+    /// Parses a routine; `file` is its name for messages.
     ///
-    /// Errors: no TOML; a key that there is not, with the nearest right one; a step without an
-    /// operation or with two; a step that is not there or comes later. Each shows its line.
+    /// Errors: invalid TOML; an unknown key, with the nearest known one; a step without an
+    /// operation or with two; a step that does not exist or comes later. Each message marks its
+    /// line.
     pub fn parse(file: &str, text: &str) -> Result<Routine> {
         let whole = Arc::new(Text { file: file.to_owned(), text: text.to_owned() });
         let table = DeTable::parse(text).map_err(|error| {
@@ -57,7 +58,11 @@ impl Routine {
             }
         }
         if routine.steps.is_empty() {
-            return Err(whole.error(0..0, "there is no step in it", "begin one with [[step]]"));
+            return Err(whole.error(
+                0..0,
+                "the routine has no steps",
+                "begin a step with [[step]]",
+            ));
         }
         Ok(routine)
     }
@@ -96,7 +101,7 @@ impl Parser<'_> {
                     if before.iter().any(|other| other.name.as_ref() == Some(&text)) {
                         return Err(self.text.error(
                             value.span(),
-                            format!("two steps are called `{text}`"),
+                            format!("two steps are named `{text}`"),
                             "rename one",
                         ));
                     }
@@ -131,7 +136,7 @@ impl Parser<'_> {
                     if let Some((other, ..)) = asked.replace((operation, key.span(), value)) {
                         let problem =
                             format!("a step has two operations, `{}` and `{word}`", other.name);
-                        return Err(self.text.error(key.span(), problem, "make a step of each"));
+                        return Err(self.text.error(key.span(), problem, "write two steps"));
                     }
                 }
             }
@@ -156,11 +161,12 @@ impl Parser<'_> {
         self.settings(value, &mut planned, before)?;
         if planned.inputs.len() < planned.least_inputs() {
             let (problem, advice) = match operation.reads {
-                Reads::EventsAndWindows if !planned.inputs.is_empty() => {
-                    ("it has no windows", "windows = \"stays.csv\", or a step's name")
-                }
+                Reads::EventsAndWindows if !planned.inputs.is_empty() => (
+                    "the step has no windows",
+                    "add windows = \"stays.csv\", or the name of a step",
+                ),
                 _ => (
-                    "there is no step before it whose answer it could work on",
+                    "the step has no input, and there is no step before it",
                     "read = \"stays.csv\"",
                 ),
             };
@@ -178,7 +184,7 @@ impl Parser<'_> {
         })
     }
 
-    /// What an operation is asked with.
+    /// The settings of an operation.
     fn settings(
         &self,
         value: &Placed<'_>,
@@ -246,7 +252,7 @@ impl Parser<'_> {
         Ok(())
     }
 
-    /// The short form of operations that have one setting above all: `filter = "level > 3"`,
+    /// The short form of operations with one main setting: `filter = "level > 3"`,
     /// `stack = ["a.csv", "b.csv"]`.
     fn short(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
         if planned.operation.name == Stack::NAME {
@@ -267,7 +273,7 @@ impl Parser<'_> {
         Ok(())
     }
 
-    /// A file, by its name or with how it is read.
+    /// A file, given by its name or with reading settings.
     fn file(&self, value: &Placed<'_>) -> Result<Input> {
         let DeValue::Table(_) = value.get_ref() else {
             return Ok(Input::File(self.text_of(value)?, ReadingSettings::default()));
@@ -277,7 +283,7 @@ impl Parser<'_> {
         let Some(Value::String(file)) = file else {
             return Err(self.text.error(
                 value.span(),
-                "it does not say which file is read",
+                "the table does not name a file",
                 "file = \"stays.csv\"",
             ));
         };
@@ -297,7 +303,7 @@ impl Parser<'_> {
         Ok(())
     }
 
-    /// An earlier step, or else a file.
+    /// An earlier step, or a file.
     fn table(&self, value: &Placed<'_>, before: &[Planned]) -> Result<Input> {
         match value.get_ref() {
             DeValue::Table(_) => self.file(value),
@@ -305,7 +311,7 @@ impl Parser<'_> {
         }
     }
 
-    /// An earlier step of this name, or else the file.
+    /// The earlier step with this name, or the file.
     fn named(&self, text: &str, at: Range<usize>, before: &[Planned]) -> Result<Input> {
         match before.iter().any(|step| step.name.as_deref() == Some(text))
             || self.names.iter().any(|name| name == text)
@@ -319,19 +325,18 @@ impl Parser<'_> {
         let step = before.iter().position(|step| step.name.as_deref() == Some(name));
         step.ok_or_else(|| {
             if self.names.iter().any(|other| other == name) {
-                let problem = format!(
-                    "`{name}` is this step or a later one, so that they would go round in a circle"
-                );
-                return self.text.error(at, problem, "a step works on earlier ones");
+                let problem =
+                    format!("`{name}` is this step or a later one, which would be a cycle");
+                return self.text.error(at, problem, "a step can only use earlier steps");
             }
             let names: Vec<&str> = before.iter().filter_map(|step| step.name.as_deref()).collect();
             let known = match names.is_empty() {
-                true => "no step before it has a name".to_owned(),
-                false => format!("before it there are {}", names.join(", ")),
+                true => "no earlier step has a name".to_owned(),
+                false => format!("the earlier steps are {}", names.join(", ")),
             };
             let meant = jembric_core::nearest_name(name, names.into_iter());
             let advice = meant.map_or(known, |meant| format!("did you mean `{meant}`?"));
-            self.text.error(at, format!("no step before it is called `{name}`"), advice)
+            self.text.error(at, format!("no earlier step is named `{name}`"), advice)
         })
     }
 
@@ -340,7 +345,7 @@ impl Parser<'_> {
             Value::String(text) => Ok(text),
             other => Err(self.text.error(
                 value.span(),
-                format!("{other} is not a text"),
+                format!("{other} is not a string"),
                 "write it in quotes",
             )),
         }
@@ -367,12 +372,12 @@ impl Parser<'_> {
     }
 }
 
-/// A value as settings are given; dates as text. A table is none.
+/// A value as a given setting, with dates as text. A table is not a value.
 fn given(value: &DeValue<'_>) -> Option<Given> {
     Some(match value {
         DeValue::String(text) => Given::Text(text.to_string()),
-        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes
-        // it as it is, and what takes a number refuses it.
+        // A number beyond 64 bits becomes a text with all its digits. A setting for texts takes it
+        // as it is, and one for numbers refuses it.
         DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
             .map_or_else(|_| Given::Text(number.to_string()), Given::Number),
         DeValue::Float(number) => Given::Text(number.as_str().to_owned()),
@@ -387,12 +392,12 @@ fn given(value: &DeValue<'_>) -> Option<Given> {
     })
 }
 
-/// A value as settings are read from; dates as text.
+/// A value for deserializing settings, with dates as text.
 fn json(value: &DeValue<'_>) -> Value {
     match value {
         DeValue::String(text) => Value::from(text.as_ref()),
-        // A number that 64 bits cannot hold is a text with all its digits: what takes a text takes
-        // it as it is, and what takes a number refuses it.
+        // A number beyond 64 bits becomes a text with all its digits. A setting for texts takes it
+        // as it is, and one for numbers refuses it.
         DeValue::Integer(number) => i64::from_str_radix(number.as_str(), number.radix())
             .map_or_else(|_| Value::from(number.to_string()), Value::from),
         DeValue::Float(number) => Value::from(number.as_str()),

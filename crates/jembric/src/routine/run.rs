@@ -1,4 +1,4 @@
-//! Checking and running the steps of a routine.
+//! Checks and runs the steps of a routine.
 
 use super::{
     Input, Planned, Routine,
@@ -29,8 +29,8 @@ pub struct Ran<'a> {
     pub step: &'a Planned,
     /// Its place.
     pub place: usize,
-    /// Its answer; where it was handed over in batches, to the caller or to the next step, the
-    /// columns alone.
+    /// Its result; only the columns if it was delivered in batches, to the caller or to the next
+    /// step.
     pub outcome: &'a Outcome,
     /// The file that it was written to, or would be.
     pub written: Option<String>,
@@ -39,14 +39,14 @@ pub struct Ran<'a> {
 }
 
 impl Routine {
-    /// The place of a step by its name or, where it has none, its number from 1.
+    /// The place of a step, by its name or by its number from 1.
     pub fn place_of(&self, name: &str) -> Result<usize> {
         let by_name = self.steps.iter().position(|step| step.name.as_deref() == Some(name));
         let by_number =
             || name.parse::<usize>().ok().filter(|n| (1..=self.steps.len()).contains(n));
         by_name.or_else(|| by_number().map(|n| n - 1)).ok_or_else(|| Error::Setting {
             setting: "upto",
-            value: format!("`{name}` is no step"),
+            value: format!("`{name}` is not a step"),
             expected: {
                 let names: Vec<&str> =
                     self.steps.iter().filter_map(|step| step.name.as_deref()).collect();
@@ -91,14 +91,14 @@ impl Routine {
         self.steps.iter().map(prepare).collect()
     }
 
-    /// Where a setting or a file stands; else where the step does.
+    /// The place of a setting or file in the text, or else that of the step.
     fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
         let place = planned.settings_at.iter().find(|(other, _)| other == name);
         place.map_or(planned.at.clone(), |(_, at)| at.clone())
     }
 
-    /// An error of a step, shown where the step stands in a text: at the setting or the file that
-    /// caused it.
+    /// Marks the place of an error in the text of the routine: the setting or file that caused it,
+    /// or the step.
     fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
         let Some(text) = self.text.as_ref().filter(|_| !error.is_closed_pipe()) else {
@@ -114,7 +114,7 @@ impl Routine {
             || planned.settings_at.iter().map(|(name, _)| name).find(|name| is_file(name)).cloned();
         let named = of_setting.or_else(of_file).unwrap_or_default();
         let at = self.place_in_text(planned, &named);
-        // An expression is shown at its place in the routine.
+        // An expression is marked at its place in the routine.
         if let Some(wrong) = error.expression() {
             let from = text.text[at.clone()].find(&wrong.text).map(|from| at.start + from);
             let at = from.map_or(at, |from| from + wrong.at.start..from + wrong.at.end);
@@ -123,10 +123,9 @@ impl Routine {
         self.error(at, error.told(&routine_words), "")
     }
 
-    /// Proves every step as far as the headers of its files tell, or their first rows.
+    /// Checks every step, as far as the headers of its files allow, or their first rows.
     ///
-    /// Errors: a file cannot be read; whatever a step can say beforehand is wrong. The message
-    /// shows the step's line.
+    /// Errors: a file cannot be read; a step is invalid. The message marks the line of the step.
     pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
         let (context, _) = self.context(running)?;
         self.writes_fit()?;
@@ -168,7 +167,7 @@ impl Routine {
         Ok(Checked { routine: self, running, steps, shapes, plans, tables })
     }
 
-    /// An error where a format was given for a column that none of a step's files has.
+    /// Errors: a format is given for a column that none of the step's files has.
     fn formats_fit(&self, planned: &Planned, shapes: &[Option<Shape>]) -> Result<()> {
         let Some(known) = shapes.iter().map(Option::as_ref).collect::<Option<Vec<&Shape>>>() else {
             return Ok(());
@@ -187,8 +186,8 @@ impl Routine {
         Ok(())
     }
 
-    /// An error where two steps write one file, or one reads what another writes, which is put in
-    /// place only at the end.
+    /// Errors: two steps write the same file, or one step reads a file that another one writes,
+    /// which is put in place only at the end.
     fn writes_fit(&self) -> Result<()> {
         for (place, planned) in self.steps.iter().enumerate() {
             let Some(name) = &planned.write else { continue };
@@ -207,20 +206,20 @@ impl Routine {
             if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
                 let at = self.place_in_text(reader, name);
                 let problem = format!(
-                    "`{name}` is written by this routine, and is put in place only once all steps \
+                    "`{name}` is written by this routine, and is put in place only after all steps \
                         have run"
                 );
                 return Err(self.error(
                     at,
                     problem,
-                    "give the step that writes it a name, and say that: from = \"…\"",
+                    "give the step that writes it a name, and use that: from = \"…\"",
                 ));
             }
         }
         Ok(())
     }
 
-    /// A name with the as-of date in it.
+    /// Inserts the as-of date into a name.
     fn name_with_date(
         &self,
         name: &str,
@@ -231,15 +230,16 @@ impl Routine {
         match as_of {
             Some(day) => Ok(name.replace("{as-of}", &day.to_string())),
             None if name.contains("{as-of}") && !follows => {
-                let problem = format!("`{name}` has the as-of date in it, and there is none");
+                let problem = format!("`{name}` contains the as-of date, and there is none");
                 let at = self.place_in_text(planned, "write");
-                Err(self.error(at, problem, "say it above the steps: as-of = \"2025-06-30\""))
+                Err(self.error(at, problem, "set it above the steps: as-of = \"2025-06-30\""))
             }
             None => Ok(name.to_owned()),
         }
     }
 
-    /// What failed where an answer was handed over: whatever took it, or the step.
+    /// The error of a result that could not be delivered: that of the receiver, or that of the
+    /// step.
     fn handed_over(&self, planned: &Planned, error: CoreError, file: Option<&str>) -> Error {
         match (error, file) {
             (CoreError::Sink(error), Some(file)) => {
@@ -252,7 +252,7 @@ impl Routine {
         }
     }
 
-    /// The files that the steps read, by the names that they have in it: tables, holidays and
+    /// The files that the steps read, with their names in the routine: tables, holidays and
     /// entities.
     pub fn files_read(&self) -> impl Iterator<Item = &str> {
         self.steps.iter().flat_map(|step| {
@@ -273,7 +273,7 @@ impl Routine {
         })
     }
 
-    /// Which steps are needed for the one at this place: it and what it works on, and those that
+    /// The steps that are needed for the one at this place: itself, its inputs, and those that
     /// write a file.
     fn needed(&self, until: usize) -> Vec<bool> {
         let mut needed: Vec<bool> = self.steps.iter().map(|step| step.write.is_some()).collect();
@@ -290,7 +290,7 @@ impl Routine {
         needed
     }
 
-    /// For each step, which later ones up to a place work on its answer.
+    /// For each step, the later ones (up to a place) that use its result.
     fn uses(&self, until: usize) -> Vec<Uses> {
         let mut uses = vec![Uses::default(); self.steps.len()];
         for (place, step) in self.steps.iter().enumerate().take(until + 1) {
@@ -304,7 +304,7 @@ impl Routine {
         uses
     }
 
-    /// The table that a step works on, with its name. A file is read once.
+    /// The table that a step works on, with its name. Each file is read once.
     fn table(
         &self,
         input: &Input,
@@ -319,7 +319,7 @@ impl Routine {
                 Ok((
                     name,
                     table.ok_or_else(|| {
-                        Error::Settings(format!("step {} has no answer", place + 1))
+                        Error::Settings(format!("step {} has no result", place + 1))
                     })?,
                 ))
             }
@@ -342,21 +342,20 @@ impl Routine {
         }
     }
 
-    /// The ledgers' title, with the as-of date in it.
+    /// The title of the ledgers, with the as-of date inserted.
     pub fn title_on(&self, as_of: Option<Day>) -> Option<String> {
         let title = self.title.as_ref()?;
         Some(as_of.map_or_else(|| title.clone(), |day| title.replace("{as-of}", &day.to_string())))
     }
 }
 
-/// Whether two names are spelled alike, but for steps to where one is already: `o.csv` and
-/// `./o.csv`.
+/// Whether two paths are equal, apart from components `.`: `o.csv` and `./o.csv`.
 fn is_spelled(one: &str, other: &str) -> bool {
     let parts = |name| Path::new(name).components().filter(|part| *part != Component::CurDir);
     parts(one).eq(parts(other))
 }
 
-/// What a step writes, in words.
+/// What a step writes, for messages.
 fn written_by(place: usize, planned: &Planned) -> String {
     match &planned.name {
         Some(name) => format!("the result of step `{name}`"),
@@ -364,7 +363,7 @@ fn written_by(place: usize, planned: &Planned) -> String {
     }
 }
 
-/// The files that have been read, and which columns of them are.
+/// The files that have been read, and their columns that were read.
 struct Readings<'a> {
     files: &'a dyn Files,
     columns: HashMap<&'a str, Names>,
@@ -372,12 +371,12 @@ struct Readings<'a> {
 }
 
 impl Checked<'_> {
-    /// Runs the steps. The last one's answer goes to the sink, in batches, and to its file if it
-    /// has one; `told` hears of each step once it has run. Files are written beside their targets
-    /// and put in place once all steps have run.
+    /// Runs the steps. The result of the last one goes to the sink, in batches, and to its file if
+    /// it has one. `told` is called for each step after it has run. Files are written beside their
+    /// targets, and put in place once all steps have run.
     ///
-    /// Errors: those of reading and writing, and of every operation. Where the sink failed, it is
-    /// the core's [`Sink`](CoreError::Sink).
+    /// Errors: those of reading, of writing, and of every operation. If the sink failed, it is the
+    /// core's [`Sink`](CoreError::Sink).
     pub fn run(
         &self,
         last: &mut Sink<'_>,
@@ -389,10 +388,10 @@ impl Checked<'_> {
         outputs.commit()
     }
 
-    /// Claims the files that the steps write, as far as their names are known before the data is,
-    /// and protects those that are read.
+    /// Claims the files that the steps write, as far as their names are known in advance, and
+    /// protects those that are read.
     ///
-    /// Errors: a step writes a file that the routine reads, or one that another output has claimed.
+    /// Errors: a step writes a file that the routine reads, or that another output has claimed.
     pub fn claim(&self, outputs: &mut Outputs) -> Result<()> {
         let Checked { routine, running, .. } = self;
         let Some(directory) = &running.into else { return Ok(()) };
@@ -413,8 +412,8 @@ impl Checked<'_> {
         Ok(())
     }
 
-    /// Runs the steps as [`run`](Checked::run) does, and leaves it to the caller to put their files
-    /// in place, with files of its own.
+    /// Runs the steps as [`run`](Checked::run) does, and lets the caller put their files in place
+    /// together with others.
     pub fn run_into(
         &self,
         outputs: &mut Outputs,
@@ -449,7 +448,7 @@ impl Checked<'_> {
                 let table = routine.table(input, planned.inputs.len(), &answers, &mut read);
                 tables.push(table.map_err(|error| routine.told_at(planned, error))?);
             }
-            // A table that no later step needs is not kept while the next ones run.
+            // A table that no later step needs is dropped before the next ones run.
             for input in &planned.inputs {
                 if let Input::Step(earlier) = input
                     && uses[*earlier].last <= place
@@ -515,14 +514,14 @@ impl Checked<'_> {
         Ok(())
     }
 
-    /// The context with its as-of date, where that is a column's newest date or `today`.
+    /// The context with its as-of date, if that is `today` or a column's newest date.
     fn dated(&self, context: Context, as_of: &AsOf, read: &mut Readings<'_>) -> Result<Context> {
         let Checked { routine, running, .. } = self;
         let mut inputs = routine.steps.iter().flat_map(|step| &step.inputs);
         let Some(first) = inputs.find(|input| matches!(input, Input::File(..))) else {
             return Err(Error::Setting {
                 setting: "as-of",
-                value: format!("`{as_of}`, where no file is read"),
+                value: format!("`{as_of}`, but no file is read"),
                 expected: "a date or `today`".to_owned(),
             });
         };
@@ -532,14 +531,14 @@ impl Checked<'_> {
     }
 }
 
-/// The file that a step's answer is written to.
+/// The file for the result of a step.
 struct StepFile {
     destination: Destination,
     writing: Writing,
 }
 
 impl StepFile {
-    /// Writes what is handed over in batches.
+    /// Writes what is delivered in batches.
     fn write(&mut self, answer: impl FnOnce(&mut Batches<'_>) -> io::Result<()>) -> Result<()> {
         let directory = self.destination.directory();
         self.destination.write(|to| {
@@ -549,14 +548,14 @@ impl StepFile {
         })
     }
 
-    /// Writes the answer of a stream, and hands it over to a sink as well.
+    /// Writes the result of a stream, and passes it to a sink as well.
     fn write_both(
         &mut self,
         stream: &Stream<'_>,
         tables: &[(String, Table)],
         last: &mut Sink<'_>,
     ) -> Result<std::result::Result<Vec<Outcome>, Failed>> {
-        let mut answered = Err((stream.end(), CoreError::Sink("nothing was answered".into())));
+        let mut answered = Err((stream.end(), CoreError::Sink("the step gave no result".into())));
         self.write(|batches| {
             answered = stream.hand_over(tables, &mut |batch| {
                 batches.write(batch)?;

@@ -1,14 +1,14 @@
-//! From steps to the text of a routine.
+//! Converts steps to the text of a routine.
 
 use super::{Input, Planned, Routine, stands_alone};
 use crate::{Almanac, Error, Result, Stack, Takes, Within, settings::Given, steps::Reads};
 use toml::{Table, Value as Toml};
 
 impl Routine {
-    /// The text of the routine, which read again gives the same steps; `path` makes of a file's
-    /// name what the routine is to call it.
+    /// The text of the routine, which can be parsed to the same steps. `path` converts the name of
+    /// a file to its name in the routine.
     ///
-    /// Errors: a step reads standard input, which will not be there again.
+    /// Errors: a step reads standard input, which cannot be read again.
     pub fn to_text(&self, path: impl Fn(&str) -> String) -> Result<String> {
         let mut whole = Table::new();
         for (key, text) in [("title", &self.title), ("as-of", &self.as_of), ("zone", &self.zone)] {
@@ -107,11 +107,11 @@ impl Routine {
         if let Some(file) = &step.write {
             keys.push(("write", file.clone().into()));
         }
-        // Each key on a line of its own, tables inside in braces.
+        // One line for each key, with inner tables in braces.
         Ok(keys.into_iter().map(|(key, value)| format!("{key} = {value}\n")).collect())
     }
 
-    /// A setting's value; files that it names are called as the routine calls them.
+    /// The value of a setting, with the names of its files as in the routine.
     fn setting(
         &self,
         step: &Planned,

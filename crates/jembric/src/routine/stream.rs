@@ -1,5 +1,5 @@
-//! Steps that answer row by row, so that rows go through all of them in stretches and no answer in
-//! between stands in memory whole.
+//! Runs steps that work row by row, so that batches go through all of them and no result between
+//! them is in memory as a whole.
 
 use super::{
     Input,
@@ -8,30 +8,29 @@ use super::{
 use crate::{Access, Context, CoreError, Outcome, Plan, Shape, Sink, Stack, Table};
 use std::cell::OnceCell;
 
-/// Rows that go through the steps together: few enough to stay in a cache, enough to keep all
-/// threads busy.
+/// The rows of a batch: few enough to stay in a cache, and many enough to keep all threads busy.
 const STRETCH: usize = 1 << 17;
 
-/// A step, and those after it that answer row by row and work on its answer alone.
+/// A step, and those after it that work row by row and only on its result.
 pub(super) struct Stream<'a> {
     checked: &'a Checked<'a>,
     context: &'a Context,
-    /// Their places.
+    /// The places of the steps.
     pub(super) steps: Vec<usize>,
     /// The plan of the first step.
     first: Plan,
-    /// Those of the later ones, each prepared for the first batch that comes.
+    /// The plans of the later steps, each prepared for the first batch.
     later: Vec<OnceCell<Plan>>,
-    /// Whether the first one answers row by row, too.
+    /// Whether the first step works row by row, too.
     cuts: bool,
 }
 
-/// What failed in which step.
+/// The error of a step.
 pub(super) type Failed = (usize, CoreError);
 
 impl<'a> Stream<'a> {
-    /// Those from a place on, of which the first works on these tables. Rows that are followed are
-    /// told of every answer, and so none is left out then.
+    /// The stream from the step at a place, which works on these tables. If rows are followed,
+    /// every result is needed and no step is merged into a stream.
     ///
     /// Errors: the first step does not fit its tables.
     pub(super) fn from(
@@ -71,7 +70,7 @@ impl<'a> Stream<'a> {
         self.steps[self.steps.len() - 1]
     }
 
-    /// The account of each step, while the last one's answer goes to the sink.
+    /// Runs the steps and passes the last result to the sink. Returns the account of each step.
     pub(super) fn hand_over(
         &self,
         tables: &[(String, Table)],
@@ -122,10 +121,10 @@ impl<'a> Stream<'a> {
         }
     }
 
-    /// The account of each step, of the last one with its answer.
+    /// Runs the steps. Returns the account of each step, with the last result.
     pub(super) fn whole(&self, tables: &[(String, Table)]) -> Result<Vec<Outcome>, Failed> {
-        // One after the other, where the first makes its answer whole at any rate: a table in
-        // stretches would have to be put together.
+        // One step after the other, if the first one makes its result as a whole anyway. Parts
+        // would have to be joined.
         if self.cuts || self.steps.len() == 1 {
             let mut outcomes: Vec<Outcome> = Vec::new();
             for (n, &place) in self.steps.iter().enumerate() {
@@ -145,7 +144,7 @@ impl<'a> Stream<'a> {
         }
         let mut batches: Vec<Table> = Vec::new();
         let mut outcomes = self.hand_over(tables, &mut |batch| {
-            // Of what has no rows the columns are needed once.
+            // Even an empty result needs its columns, once.
             batches.retain(|kept| kept.rows() > 0);
             if batch.rows() > 0 || batches.is_empty() {
                 batches.push(batch.clone());
@@ -158,7 +157,7 @@ impl<'a> Stream<'a> {
         Ok(outcomes)
     }
 
-    /// The answer of a later step, by its number among them.
+    /// The result of a later step, by its number among them.
     fn answer(&self, later: usize, table: &Table) -> Result<Outcome, CoreError> {
         let plan = match self.later[later].get() {
             Some(plan) => plan,
@@ -172,13 +171,13 @@ impl<'a> Stream<'a> {
     }
 }
 
-/// The plan of a step for a table of this shape, if it answers row by row.
+/// The plan of a step for a table of this shape, if it works row by row.
 fn by_row(step: &crate::steps::Step, shape: Shape, context: &Context) -> Option<Plan> {
     let plan = step.prepare(&[(String::new(), Some(shape.anonymous()))], context).ok().flatten();
     plan.filter(|plan| plan.access() == Access::ByRow)
 }
 
-/// One table of several of the same columns.
+/// Joins tables with the same columns.
 fn put_together(batches: &[Table]) -> Result<Table, CoreError> {
     match batches {
         [one] => Ok(one.clone()),
@@ -189,16 +188,16 @@ fn put_together(batches: &[Table]) -> Result<Table, CoreError> {
     }
 }
 
-/// A step's account, put together from those of stretches.
+/// The account of a step, merged from those of its batches.
 #[derive(Default)]
 struct Account {
-    /// Of the answer the columns alone.
+    /// Only the columns of the result.
     outcome: Option<Outcome>,
     set_aside: Vec<Table>,
 }
 
 impl Account {
-    /// Takes in the account of a stretch, whose answer it returns.
+    /// Merges the account of a batch, and returns its result.
     fn add(&mut self, outcome: Outcome) -> Table {
         let answer = outcome.table.clone();
         if self.set_aside.is_empty() || outcome.set_aside.rows() > 0 {

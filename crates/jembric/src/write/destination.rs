@@ -1,10 +1,10 @@
-//! Where output goes: files that appear whole or not at all, alone or as a set.
+//! Output files that appear complete or not at all, alone or as a set.
 //!
 //! A file is written beside its target under a temporary name, and renamed once it is complete and
-//! on the disk. A temporary name tells the process that owns it (`temporary`), so that a later
-//! process can remove what a dead one left behind. Several files become a set ([`Outputs`]): all
-//! are complete before the first is renamed, and a journal beside the routine (`journal`) lets the
-//! next run finish the renames of a process that was killed between two of them.
+//! on the disk. The temporary name contains the process that owns it (`temporary`), so that a later
+//! process can remove what a dead one left. Several files form a set ([`Outputs`]): all are
+//! complete before the first is renamed, and a journal beside the routine (`journal`) lets the next
+//! run finish the renames of a process that was killed between two of them.
 
 mod journal;
 mod process;
@@ -22,15 +22,15 @@ use temporary::{Purpose, Temporary};
 
 pub use temporary::abandon_files;
 
-/// Links that are followed to find a target, at most.
+/// The most links to follow to a target.
 const MOST_LINKS: usize = 40;
 
-/// A file that appears whole, or not at all.
+/// A file that appears complete, or not at all.
 ///
-/// It is written beside its target, and takes its place only in [`commit`](Destination::commit).
-/// Dropped without that, it leaves nothing behind. A device or a pipe is written to directly. A
-/// link stays a link: the file that it points to is written, also where that is not there yet. The
-/// permissions of a file that is replaced stay as they were.
+/// It is written beside its target, and takes its place only in [`commit`](Destination::commit). If
+/// it is dropped before, it leaves nothing behind. A device or a pipe is written directly. If the
+/// target is a link, the file that it points to is written, even if that does not exist yet. A file
+/// that is replaced keeps its permissions.
 #[must_use]
 #[derive(Debug)]
 pub struct Destination {
@@ -45,13 +45,13 @@ enum Placement {
 }
 
 impl Destination {
-    /// A file. Errors: its directory is missing or cannot be written to, it is a directory itself,
-    /// or it may not be written to.
+    /// Opens a file. Errors: its directory does not exist or is not writable; it is a directory; it
+    /// is not writable.
     pub fn file(path: impl AsRef<Path>) -> Result<Destination> {
         Destination::with(path.as_ref(), Purpose::Single, |_, _| Ok(()))
     }
 
-    /// A file, whose temporary name is told before there is one.
+    /// Opens a file, and reports its temporary name before the file exists.
     fn with(
         path: &Path,
         purpose: Purpose,
@@ -64,7 +64,7 @@ impl Destination {
             return Err(Error::Directory { file: name });
         }
         if let Some(about) = &about {
-            // A rename would replace a file that may not be written to.
+            // A rename would replace a file even if it is not writable.
             let denied =
                 about.permissions().readonly().then(|| io::ErrorKind::PermissionDenied.into());
             let open = || fs::OpenOptions::new().write(true).open(&target);
@@ -82,7 +82,7 @@ impl Destination {
         Ok(Destination { name, kind: Placement::Beside { file, target } })
     }
 
-    /// The directory of the target, where it is a file.
+    /// The directory of the target, if it is a file.
     pub fn directory(&self) -> Option<PathBuf> {
         match &self.kind {
             Placement::Beside { target, .. } => Some(directory_of(target).to_owned()),
@@ -90,7 +90,7 @@ impl Destination {
         }
     }
 
-    /// Writes to it.
+    /// Writes to the file.
     pub fn write(&mut self, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<()> {
         let file = match &mut self.kind {
             Placement::Beside { file, .. } => file.as_file(),
@@ -99,7 +99,7 @@ impl Destination {
         write(file).map_err(Error::write(&self.name))
     }
 
-    /// Lets the file take its place.
+    /// Puts the file in place.
     pub fn commit(self) -> Result<()> {
         place(vec![self], None)
     }
@@ -107,8 +107,9 @@ impl Destination {
 
 /// Renames complete files to their targets.
 ///
-/// All files are on the disk before the first rename, and signals wait until the last one. If a
-/// rename fails, the journal and its temporary files stay, and the next run finishes the renames.
+/// All files are on the disk before the first rename, and signals wait until after the last one. If
+/// a rename fails, the journal and its temporary files remain, and the next run finishes the
+/// renames.
 fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
     for Destination { name, kind } in &files {
         if let Placement::Beside { file, .. } = kind {
@@ -117,7 +118,8 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
     }
     let mut live = temporary::live();
     if let Some(journal) = &mut journal {
-        // From here on a signal waits: what the journal says now must not be undone in part.
+        // From here on a signal waits, because what the journal now says must not be undone in
+        // part.
         let written = journal.placing();
         if written.is_err() {
             drop(live);
@@ -138,7 +140,7 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
     }
     directories.sort();
     directories.dedup();
-    // The names are on the disk, too, where the system can promise that.
+    // The names are on the disk, too, if the system can guarantee that.
     for directory in directories {
         let _ = fs::File::open(directory).and_then(|directory| directory.sync_all());
     }
@@ -150,16 +152,16 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
         }
         (_, None) => Ok(()),
     };
-    // A file that is dropped takes the list.
+    // Dropping a file needs the list.
     drop(live);
     placed.and(settled)
 }
 
-/// Files that take their places together, and what they must not replace.
+/// Files that are put in place together, and files that they must not replace.
 ///
-/// Each is claimed before anything is read ([`claim`](Outputs::claim)), so that none replaces a
-/// file that is read, or another output. [`commit`](Outputs::commit) puts all of them in place once
-/// all are complete; dropped without that, it leaves nothing behind.
+/// Each file is claimed before anything is read ([`claim`](Outputs::claim)), so that none replaces
+/// an input or another output. [`commit`](Outputs::commit) puts all of them in place once all are
+/// complete. Without it, nothing is left behind.
 #[must_use]
 #[derive(Debug, Default)]
 pub struct Outputs {
@@ -170,18 +172,18 @@ pub struct Outputs {
 }
 
 impl Outputs {
-    /// No files yet.
+    /// An empty set.
     pub fn new() -> Outputs {
         Outputs::default()
     }
 
-    /// No files yet, for a run of a routine that will write so many of them.
+    /// An empty set for a run of a routine that will write this number of files.
     ///
-    /// If an earlier run was ended while it put its files in place, this puts the rest in place.
-    /// What such a run only began to write is removed. Several files get a journal beside the
-    /// routine, unless its directory cannot be written to. A single file needs no journal.
+    /// If an earlier run ended while it put its files in place, this puts the rest in place; files
+    /// that such a run only began to write are removed. Several files get a journal beside the
+    /// routine, unless its directory is not writable. A single file needs no journal.
     ///
-    /// Errors: another process is running the routine; files of the earlier run cannot be put in
+    /// Errors: another process runs the routine; the files of an earlier run cannot be put in
     /// place.
     pub fn of_routine(routine: impl AsRef<Path>, files: usize) -> Result<Outputs> {
         let path = journal::path_of(routine.as_ref());
@@ -190,16 +192,16 @@ impl Outputs {
         Ok(Outputs { journal, ..Outputs::default() })
     }
 
-    /// These files are read, and no output may replace them.
+    /// Declares input files, which no output may replace.
     pub fn protect(&mut self, files: impl IntoIterator<Item = PathBuf>) {
         self.read.extend(files.into_iter().map(file_of));
     }
 
-    /// Says that a file will be written; `what` is what goes there, in words. The same
-    /// claim may be made twice.
+    /// Declares that a file will be written; `what` describes it for messages. The same claim may
+    /// be made twice.
     ///
-    /// Errors: it is a file that is read, or one that is claimed for something else, however it is
-    /// spelled.
+    /// Errors: it is an input file, or is claimed for another output, under any spelling of its
+    /// path.
     pub fn claim(&mut self, what: &str, path: impl AsRef<Path>) -> Result<()> {
         let path = path.as_ref();
         if self.read.iter().any(|read| is_same(read, path)) {
@@ -220,12 +222,12 @@ impl Outputs {
         Ok(())
     }
 
-    /// Whether any file was claimed or is written.
+    /// Whether no file was claimed or written.
     pub fn is_empty(&self) -> bool {
         self.claimed.is_empty() && self.files.is_empty()
     }
 
-    /// A file of the set, to be written and handed to [`add`](Outputs::add).
+    /// Opens a file of the set, to be written and passed to [`add`](Outputs::add).
     pub fn file(&mut self, what: &str, path: impl AsRef<Path>) -> Result<Destination> {
         self.claim(what, &path)?;
         match &mut self.journal {
@@ -238,7 +240,7 @@ impl Outputs {
         }
     }
 
-    /// Takes a file that is complete.
+    /// Adds a file that is complete.
     pub fn add(&mut self, file: Destination) {
         self.files.push(file);
     }
@@ -249,13 +251,13 @@ impl Outputs {
     }
 }
 
-/// Whether both paths name the same regular file, or would once it is there.
+/// Whether both paths name the same regular file, or will once it exists.
 fn is_same(one: &Path, other: &Path) -> bool {
     let regular = |path: &Path| fs::metadata(path).map_or(true, |about| about.is_file());
     regular(one) && regular(other) && identity(one) == identity(other)
 }
 
-/// What tells a file from all others, however its path is spelled.
+/// The identity of a file, under any spelling of its path.
 #[derive(PartialEq, Eq)]
 enum Identity {
     #[cfg(unix)]
@@ -272,7 +274,7 @@ fn identity(path: &Path) -> Identity {
     Identity::Path(target_of(path))
 }
 
-/// The full path of the file that is written for a path: that which a link points to.
+/// The full path of the file to write, which is what a link points to.
 fn target_of(path: &Path) -> PathBuf {
     let mut path = path.to_owned();
     for _ in 0..MOST_LINKS {

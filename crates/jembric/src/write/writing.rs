@@ -1,4 +1,4 @@
-//! Tables to text, and text to files that are never half-written.
+//! Writes tables as bytes, to streams and to files that are never incomplete.
 
 use super::destination::Destination;
 use crate::{
@@ -22,32 +22,32 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// A format that tables are written in.
+/// An output format.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Format {
     /// Comma-separated values by RFC 4180, with a header. A missing value is an empty cell.
     #[default]
     Csv,
-    /// One JSON object a line. A missing value is `null`, a decimal a number with all its places.
+    /// One JSON object on each line. A missing value is `null`, and a decimal a number with all its
+    /// places.
     JsonLines,
     /// A table of a Markdown page.
     Markdown,
-    /// Parquet, with the columns' types and grains.
+    /// Parquet, with the types and grains of the columns.
     Parquet,
-    /// A file of Arrow's own format, likewise.
+    /// An Arrow file, likewise.
     Arrow,
-    /// A stream of it, which can go through a pipe.
+    /// An Arrow stream, which can go through a pipe.
     ArrowStream,
-    /// A workbook of one sheet, with dates and numbers as such. What a sheet cannot hold as it is
-    /// (days before March 1900, numbers of more than 15 digits) stands there as the text that CSV
-    /// has, and so do texts that a program would take for a formula.
+    /// A workbook with one sheet, with typed dates and numbers. Values that a sheet cannot hold
+    /// exactly (days before March 1900, numbers with more than 15 digits) are written as their CSV
+    /// text, and texts never become formulas.
     Xlsx,
 }
 
 impl Format {
-    /// The format that a file's ending stands for: `csv`, `jsonl`, `md`, `parquet`, `arrow` or
-    /// `arrows`.
+    /// The format for a file extension: `csv`, `jsonl`, `md`, `parquet`, `arrow` or `arrows`.
     pub fn of(path: &Path) -> Result<Format> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         match ending.as_deref() {
@@ -60,7 +60,7 @@ impl Format {
             Some("xlsx") => Ok(Format::Xlsx),
             _ => Err(Error::Setting {
                 setting: "out",
-                value: format!("`{}` has no ending that tells its format", path.display()),
+                value: format!("`{}` has no known file extension", path.display()),
                 expected: "a name that ends in .csv, .jsonl, .md, .parquet, .arrow or .xlsx, the \
                     first three also with .gz or .zst, or a \
                            format said outright"
@@ -69,7 +69,7 @@ impl Format {
         }
     }
 
-    /// Whether its files are packed on their own.
+    /// Whether its files are compressed by themselves.
     fn is_packed(self) -> bool {
         self.columnar().is_some() || self == Format::Xlsx
     }
@@ -92,12 +92,12 @@ pub struct Writing {
 }
 
 impl Writing {
-    /// As CSV.
+    /// Writes CSV.
     pub fn new() -> Writing {
         Writing::default()
     }
 
-    /// As a file's ending says: its format, and behind it `.gz` or `.zst` if it is to be packed.
+    /// Chooses the format by a file's extension. `.gz` or `.zst` after it compresses the file.
     pub fn of(path: &Path) -> Result<Writing> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         let packing = match ending.as_deref() {
@@ -106,7 +106,7 @@ impl Writing {
             _ => return Ok(Writing { format: Format::of(path)?, packing: None }),
         };
         let format = Format::of(path.file_stem().map_or(path, Path::new))?;
-        // Packed once more, they could not be read in parts.
+        // Compressed as a whole, they could not be read in parts.
         if format.is_packed() {
             return Err(Error::Setting {
                 setting: "out",
@@ -117,26 +117,26 @@ impl Writing {
         Ok(Writing { format, packing: Some(packing) })
     }
 
-    /// In another format.
+    /// Chooses another format.
     #[must_use]
     pub fn format(mut self, format: Format) -> Writing {
         self.format = format;
         self
     }
 
-    /// Writes a table to a stream. Errors are those of the stream. Costs one pass over the table.
+    /// Writes a table to a stream. Errors are those of the stream. Cost: one pass over the table.
     pub fn write(&self, table: &Table, to: &mut dyn Write) -> io::Result<()> {
         let mut batches = self.batches(to);
         batches.write(table)?;
         batches.finish()
     }
 
-    /// Writes a table to a stream batch by batch, as an operation hands it over.
+    /// Writes a table to a stream, batch by batch.
     pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
         Batches { writing: *self, to, beside: None, target: None }
     }
 
-    /// What writes tables of these columns in the format.
+    /// The writer of the format for tables with these columns.
     fn target(&self, first: &Table, beside: Option<&Path>) -> io::Result<Box<dyn Target>> {
         if let Some(format) = self.format.columnar() {
             return Ok(Box::new(ColumnarWriter::new(format, &first.batch().schema())?));
@@ -153,7 +153,7 @@ impl Writing {
         }
     }
 
-    /// Writes a table to a file that is complete or not there at all; see [`Destination`].
+    /// Writes a table to a file, completely or not at all; see [`Destination`].
     pub fn file(&self, table: &Table, path: impl AsRef<Path>) -> Result<()> {
         let mut file = Destination::file(path)?;
         let directory = file.directory();
@@ -166,14 +166,14 @@ impl Writing {
     }
 }
 
-/// A table that is written batch by batch, all of which have the same columns. The first brings the
-/// header, with rows or without; [`finish`](Batches::finish) brings what comes at the end.
+/// Writes a table batch by batch. All batches have the same columns. The first one, even if it is
+/// empty, writes the header, and [`finish`](Batches::finish) writes the end.
 pub struct Batches<'a> {
     writing: Writing,
     to: &'a mut dyn Write,
-    /// Where a format that needs a temporary file puts it.
+    /// The directory for the temporary file of a format that needs one.
     beside: Option<PathBuf>,
-    /// What writes the format, once the first batch is there.
+    /// The writer of the format, once there is a first batch.
     target: Option<Box<dyn Target>>,
 }
 
@@ -184,8 +184,7 @@ impl fmt::Debug for Batches<'_> {
 }
 
 impl Batches<'_> {
-    /// Sets the directory for the temporary files of workbooks. Without it, they go into the
-    /// system's.
+    /// Sets the directory for the temporary files of workbooks. The default is that of the system.
     #[must_use]
     pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
         self.beside = directory;
@@ -201,7 +200,7 @@ impl Batches<'_> {
         target.write(rows, self.to)
     }
 
-    /// Writes what comes at the end, where a format has something there.
+    /// Writes the end of the format, if it has one.
     pub fn finish(self) -> io::Result<()> {
         self.target.map_or(Ok(()), |target| target.finish(self.to))
     }

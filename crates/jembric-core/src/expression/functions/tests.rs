@@ -1,15 +1,15 @@
-//! The table of functions holds what it says of each.
+//! The table of functions contains everything about each function.
 
 use super::*;
 use crate::{Context, Expression, sample::table};
 use rstest::rstest;
 
-/// The ways in which a function can be called, from its form in the help.
+/// The ways to call a function, parsed from its form in the help.
 fn forms(entry: &FunctionEntry) -> impl Iterator<Item = &'static str> {
     entry.form.split(" or ")
 }
 
-/// An argument that fits the word by which the form shows it.
+/// An argument for the word that stands for it in the form.
 fn argument(function: Function, word: &str) -> &'static str {
     match (function, word.trim()) {
         (_, "date") => "d",

@@ -1,11 +1,11 @@
-//! Stands for Arrow's files and streams in a build without the feature `arrow-files`.
+//! Replaces Arrow files and streams in a build without the feature `arrow-files`.
 
 use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread};
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
 const LEFT_OUT: &str =
-    "this build leaves Arrow's files and streams out; they are the feature `arrow-files`";
+    "this build does not include Arrow files; they need the feature `arrow-files`";
 
 pub(super) fn parts(
     _: Columnar,

@@ -1,4 +1,4 @@
-//! Stands for gzip and zstd in a build without the feature `packed`.
+//! Replaces gzip and zstd in a build without the feature `packed`.
 
 use super::packing::Packing;
 use crate::error::Result;
@@ -7,7 +7,7 @@ use std::io::{self, Read, Write};
 fn left_out() -> io::Error {
     io::Error::new(
         io::ErrorKind::Unsupported,
-        "this build leaves gzip and zstd out; they are the feature `packed`",
+        "this build does not include gzip and zstd; they need the feature `packed`",
     )
 }
 
@@ -19,7 +19,7 @@ pub(crate) fn beginning(_: Packing, _: impl Read) -> io::Result<Vec<u8>> {
     Err(left_out())
 }
 
-/// Nothing is packed.
+/// No file counts as compressed.
 pub(crate) enum Packer {}
 
 impl Packer {

@@ -1,10 +1,10 @@
-//! Stands for Parquet in a build without the feature `parquet`.
+//! Replaces Parquet in a build without the feature `parquet`.
 
 use super::{BatchWriter, Choose, Input, Made, Parts, Room, Unread};
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
-const LEFT_OUT: &str = "this build leaves Parquet out; it is the feature `parquet`";
+const LEFT_OUT: &str = "this build does not include Parquet; it needs the feature `parquet`";
 
 pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))

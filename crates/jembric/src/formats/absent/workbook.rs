@@ -1,4 +1,4 @@
-//! Stands for workbooks in a build without the feature `workbooks`.
+//! Replaces workbooks in a build without the feature `workbooks`.
 
 use super::{Target, sheet::Book, transcript::Transcript};
 use crate::{Table, error::Result};
@@ -7,7 +7,7 @@ use std::io;
 fn left_out() -> io::Error {
     io::Error::new(
         io::ErrorKind::Unsupported,
-        "this build leaves workbooks out; they are the feature `workbooks`",
+        "this build does not include workbooks; they need the feature `workbooks`",
     )
 }
 

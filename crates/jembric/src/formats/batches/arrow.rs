@@ -1,4 +1,4 @@
-//! Arrow's files and streams.
+//! Arrow files and streams.
 
 mod lengths;
 
@@ -28,7 +28,7 @@ pub(super) fn parts(
 ) -> Result<Parts, Unread> {
     let len = input.len();
     let mut input: Box<dyn Seekable> = match input {
-        // A clone of a file shares its place with the others.
+        // A clone of a file shares its position with the original.
         Input::File(file) => Box::new(BufReader::new(file)),
         Input::Bytes(bytes) => Box::new(Cursor::new(bytes)),
     };
@@ -50,8 +50,8 @@ pub(super) fn parts(
     Ok((reader.schema(), batches(reader, room)?))
 }
 
-/// The batches, as long as there is room for them: a few bytes can stand for any number of missing
-/// values, which cost nothing before they are used.
+/// The batches, within the limits. A few bytes can stand for any number of missing values, which
+/// take no memory until they are used.
 fn batches(
     reader: impl Iterator<Item = Result<RecordBatch, ArrowError>>,
     room: &mut Room,
@@ -82,8 +82,8 @@ pub(super) fn writer(
     })
 }
 
-/// Rows with those texts alone that they have. Rows that were chosen from others, or cut from them,
-/// share all texts of these, and all would be written.
+/// Copies the texts of these rows only. Rows that were selected from others share all texts of
+/// these, and all of them would be written.
 fn compact(rows: &RecordBatch) -> Result<RecordBatch, ArrowError> {
     let compacted = |column: &ArrayRef| -> ArrayRef {
         let Some(texts) = column.as_string_view_opt() else { return column.clone() };

@@ -1,4 +1,4 @@
-//! Parquet.
+//! Parquet files.
 
 use super::{BatchWriter, Choose, Input, Made, Parts, Room, Unread, chosen};
 use crate::{
@@ -28,7 +28,7 @@ use std::{
     sync::Arc,
 };
 
-/// Rows that are taken from a file together.
+/// The rows that are read from a file together.
 const BATCH: usize = 1 << 16;
 
 pub(super) fn parts(
@@ -42,7 +42,7 @@ pub(super) fn parts(
     }
 }
 
-/// A file of which threads read different parts at the same time.
+/// A file of which threads read different parts in parallel.
 #[derive(Clone)]
 struct Positioned(Arc<File>);
 
@@ -72,7 +72,7 @@ impl ChunkReader for Positioned {
     }
 }
 
-/// Such a file from some place on.
+/// Such a file from this place on.
 struct Rest {
     file: Positioned,
     at: u64,
@@ -94,7 +94,7 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
 ) -> Result<Parts, Unread> {
     let found =
         ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(ArrowError::from)?;
-    // Texts are read as views, since those of a column may have more than 2 GiB together.
+    // Texts are read as views, because the texts of a column together may exceed 2 GiB.
     let options = ArrowReaderOptions::new().with_schema(viewed(found.schema()));
     let about = ArrowReaderMetadata::try_new(found.metadata().clone(), options).unwrap_or(found);
     let Some(choose) = choose else { return Ok((about.schema().clone(), Vec::new())) };
@@ -111,7 +111,7 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
             rows.with_row_groups(vec![group]).with_projection(mask.clone()).with_batch_size(BATCH);
         rows.build().map_err(ArrowError::from)?.collect::<Result<Vec<_>, _>>()
     };
-    // Each group may be read by a thread of its own.
+    // Each group may be read by its own thread.
     let rows_of =
         |group| guarded(|| rows_of(group)).map_err(Unread::Damaged)?.map_err(Unread::from);
     let groups: Vec<_> =
@@ -120,7 +120,7 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
     Ok((Arc::new(about.schema().project(&roots)?), groups.into_iter().flatten().collect()))
 }
 
-/// A schema whose texts are views.
+/// The schema with texts as views.
 fn viewed(schema: &Schema) -> SchemaRef {
     let fields = schema.fields().iter().map(|field| match field.data_type() {
         DataType::Utf8 | DataType::LargeUtf8 => {

@@ -1,5 +1,5 @@
-//! Checks the XML of an ODS workbook before the workbook is read: the XML must end where it should,
-//! and must not stand for far more cells than it has.
+//! Checks the XML of an ODS workbook before it is read: the XML must be complete, and must not
+//! stand for many more cells than it has.
 
 use quick_xml::{
     Reader,
@@ -7,16 +7,16 @@ use quick_xml::{
 };
 use std::io::{BufReader, Read, Seek};
 
-/// Bytes that a cell takes while a sheet is read.
+/// The memory of a cell while a sheet is read.
 const CELL: u64 = 32;
 
-/// An error where a part is no whole XML, with what is wrong; without, where the sheets stand for
-/// more than so many bytes.
+/// Errors: a part is not complete XML, and why; or, without a text, the sheets need more memory
+/// than the limit.
 pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<String>> {
     let told = |error: &dyn std::fmt::Display| Some(error.to_string());
     let mut archive = zip::ZipArchive::new(book).map_err(|error| told(&error))?;
     for part in ["content.xml", "styles.xml", "settings.xml"] {
-        // A part that is not there is for the reader to miss.
+        // If a part is missing, the reader reports it.
         let Ok(part) = archive.by_name(part) else { continue };
         let mut reader = Reader::from_reader(BufReader::new(part));
         let (mut depth, mut buffer, mut sheet) = (0_u64, Vec::new(), SheetExtent::default());
@@ -37,7 +37,7 @@ pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<Stri
                 }
                 Event::Text(text) => sheet.text += text.len() as u64,
                 Event::Eof if depth > 0 => {
-                    return Err(Some("it ends in the middle of its XML".to_owned()));
+                    return Err(Some("its XML is incomplete".to_owned()));
                 }
                 Event::Eof => break,
                 _ => {}
@@ -50,17 +50,17 @@ pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<Stri
     Ok(())
 }
 
-/// How many cells and bytes of text a sheet stands for.
+/// The number of cells and bytes of text that a sheet stands for.
 #[derive(Default)]
 struct SheetExtent {
-    /// The rows up to the last that has a value, and those behind it.
+    /// The rows up to the last one with a value, and those after it.
     rows: u64,
     empty_rows: u64,
-    /// The widest row up to its last value.
+    /// The widest row, up to its last value.
     width: u64,
     texts: u64,
     row: Row,
-    /// The text of the cell at hand, and whether and how often it stands there.
+    /// The text of the current cell, and how often it is repeated.
     text: u64,
     cell: Option<u64>,
 }
@@ -68,13 +68,13 @@ struct SheetExtent {
 #[derive(Default)]
 struct Row {
     repeated: u64,
-    /// The cells up to the last value, and all of them.
+    /// The cells up to the last value, and all cells.
     used: u64,
     cells: u64,
     texts: u64,
 }
 
-/// How often an element stands there.
+/// How often an element is repeated.
 fn repeated(element: &BytesStart<'_>, attribute: &str) -> u64 {
     let value = element.try_get_attribute(attribute).ok().flatten();
     let value = value.and_then(|value| value.value.trim().parse().ok());

@@ -1,10 +1,10 @@
-//! [`Journal`]: which files a run is about to put in place, so that the next one can finish it.
+//! [`Journal`]: the files that a run is about to put in place, so that the next run can finish it.
 //!
-//! It is a file of JSON Lines beside the routine. The first line names the process. A line with a
-//! temporary file and its target comes before each temporary file does. The line `{"placing":true}`
-//! comes once all of them are complete and on the disk. So whoever finds the journal of a dead
-//! process knows what to do: with that last line, it renames what is still under its temporary
-//! name; without, it removes the temporary files, and all targets are as they were.
+//! It is a JSON Lines file beside the routine. The first line names the process. A line with a
+//! temporary file and its target is written before each temporary file. The line `{"placing":true}`
+//! follows once all of them are complete and on the disk. Whoever finds the journal of a dead
+//! process therefore knows what to do: with that last line, rename the files that still have
+//! temporary names; without it, remove the temporary files, and all targets are unchanged.
 
 use super::{
     process::Process,
@@ -41,7 +41,7 @@ pub(super) fn path_of(routine: &Path) -> PathBuf {
 }
 
 impl Journal {
-    /// A new journal. None where its directory cannot be written to.
+    /// Starts a journal; none if its directory is not writable.
     pub(super) fn create(path: PathBuf) -> Result<Option<Journal>> {
         let file = match fs::OpenOptions::new().append(true).create_new(true).open(&path) {
             Ok(file) => file,
@@ -66,14 +66,14 @@ impl Journal {
         written.map_err(Error::write(self.path.display()))
     }
 
-    /// A temporary file is about to be made for a target.
+    /// Records that a temporary file will be made for a target.
     pub(super) fn begin(&mut self, temporary: &Path, target: &Path) -> Result<()> {
-        // The next run may be started from another directory.
+        // The next run may start in another directory.
         let full = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         self.line(&Line::File { temporary: full(temporary), target: full(target) })
     }
 
-    /// All files are complete and on the disk.
+    /// Records that all files are complete and on the disk.
     pub(super) fn placing(&mut self) -> Result<()> {
         self.line(&Line::Placing { placing: true })
     }
@@ -85,7 +85,7 @@ impl Journal {
         fs::remove_file(&self.path).map_err(Error::write(self.path.display()))
     }
 
-    /// Leaves the journal for the next run, which puts the rest of the files in place.
+    /// Leaves the journal for the next run, which puts the other files in place.
     pub(super) fn leave(mut self, live: &mut Live) {
         self.is_done = true;
         live.journals.remove(&self.path);
@@ -114,7 +114,7 @@ fn in_use(path: &Path) -> Error {
     ))
 }
 
-/// Finishes or undoes what a dead process left.
+/// Finishes or undoes the work of a dead process.
 pub(super) fn settle(path: &Path) -> Result<()> {
     let text = match fs::read_to_string(path) {
         Ok(text) => text,
@@ -123,7 +123,7 @@ pub(super) fn settle(path: &Path) -> Result<()> {
             return Err(Error::Read { file: path.display().to_string(), source, nearest: None });
         }
     };
-    // A line that was cut off while it was written says nothing: what it tells of had not begun.
+    // Ignore an incomplete last line, because its work had not begun.
     let lines: Vec<Line> = text.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
     let owner = lines.iter().find_map(|line| match line {
         Line::Process { process } => process.parse::<Process>().ok(),
@@ -140,7 +140,7 @@ pub(super) fn settle(path: &Path) -> Result<()> {
             false => fs::remove_file(temporary),
         };
         match settled {
-            // It was renamed before the process ended, or had not begun.
+            // It was renamed before the process ended, or had not been begun.
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}
             settled => settled.map_err(Error::write(target.display()))?,
         }

@@ -1,11 +1,12 @@
-//! [`Process`]: a process as its files name it, and whether it is still there.
+//! [`Process`]: the identity of a process in the names of its files, and whether it is still
+//! running.
 
 use std::{fmt, fs, str::FromStr, sync::OnceLock};
 
-/// A process by its host, its number and when it began.
+/// A process by its host, its id and its start time.
 ///
-/// Numbers are given to new processes again, and so the beginning tells them apart. Where the
-/// system does not tell it, it is 0.
+/// Process ids are reused, so the start time distinguishes them. If the system does not report it,
+/// it is 0.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Process {
     host: String,
@@ -23,7 +24,7 @@ impl Process {
         })
     }
 
-    /// Whether it is known to have ended. Of a process on another host nothing is known.
+    /// Whether it is known to have ended. Nothing is known about processes on other hosts.
     pub(super) fn is_dead(&self) -> bool {
         self.host == Process::this().host
             && match fs::exists("/proc/self/stat") {
@@ -33,8 +34,8 @@ impl Process {
     }
 }
 
-/// When a process began, in ticks since the machine did: the 22nd value of `/proc/ID/stat`, of
-/// which the second, in parentheses, may have blanks in it.
+/// The start time of a process, in ticks since the machine started. It is the 22nd value of
+/// `/proc/ID/stat`, whose second value, in parentheses, may contain blanks.
 fn began(id: u32) -> Option<u64> {
     let stat = fs::read_to_string(format!("/proc/{id}/stat")).ok()?;
     stat.rsplit_once(')')?.1.split_whitespace().nth(19)?.parse().ok()
@@ -44,7 +45,7 @@ fn began(id: u32) -> Option<u64> {
 fn answers(id: u32) -> bool {
     use rustix::process::{Pid, test_kill_process};
     let id = i32::try_from(id).ok().and_then(Pid::from_raw);
-    // One that may not be asked is there.
+    // A process that may not be inspected is running.
     id.is_none_or(|id| test_kill_process(id) != Err(rustix::io::Errno::SRCH))
 }
 
@@ -53,7 +54,7 @@ fn answers(_: u32) -> bool {
     true
 }
 
-/// The machine's name, without what a file's name cannot have.
+/// The name of the machine, without characters that file names cannot contain.
 fn host() -> String {
     #[cfg(unix)]
     let name = rustix::system::uname().nodename().to_string_lossy().into_owned();

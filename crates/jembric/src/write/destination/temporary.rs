@@ -1,5 +1,5 @@
-//! Temporary files by the process that owns them: removed when they are dropped, on a signal, and
-//! after the death of their process by the next one that writes to the same directory.
+//! Temporary files with their owning processes. They are removed when they are dropped, on a
+//! signal, and after the death of the process by the next one that writes to the same directory.
 
 use super::process::Process;
 use std::{
@@ -14,12 +14,12 @@ use std::{
 
 const PREFIX: &str = ".jembric-";
 
-/// What a temporary file is for, which its name ends with.
+/// The purpose of a temporary file, which is the end of its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Purpose {
-    /// One file alone. Any later process may remove it once its own process is dead.
+    /// A single file. Any later process may remove it once its own process is dead.
     Single,
-    /// One of a set with a journal, which alone says what becomes of it.
+    /// A file of a set, whose journal decides what to do with it.
     OfASet,
 }
 
@@ -32,43 +32,43 @@ impl Purpose {
     }
 }
 
-/// The temporary files of this process, and the journals that tell of some of them.
+/// The temporary files of this process, and the journals that list some of them.
 pub(super) struct Live {
     files: BTreeSet<PathBuf>,
     pub(super) journals: BTreeSet<PathBuf>,
 }
 
 static LIVE: Mutex<Live> = Mutex::new(Live { files: BTreeSet::new(), journals: BTreeSet::new() });
-/// The directories in which this process has looked for files of dead ones.
+/// The directories that this process has searched for files of dead processes.
 static CLEANED: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 
-/// The list of this process's files. While it is held, a signal waits.
+/// The list of this process's files. While it is locked, a signal waits.
 pub(super) fn live() -> MutexGuard<'static, Live> {
     LIVE.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Removes all files of this process that are not in their places, and lets no more be put there:
-/// for a process that is about to end.
+/// Removes all files of this process that are not in place, and prevents any more from being put in
+/// place. This is for a process that is about to end.
 ///
-/// Files that are being put in place at this moment are waited for, unless `wait` says otherwise:
-/// then the thread itself may be the one that does so, and the next run removes what is left.
+/// It waits for files that are being put in place, unless `wait` is false. In that case this thread
+/// may be the one that does so, and the next run removes what is left.
 pub fn abandon_files(wait: bool) {
     let live = if wait { Some(live()) } else { LIVE.try_lock().ok() };
     if let Some(live) = live {
-        // Journals come last, so that the next run finds what is left if this is cut short.
+        // Journals come last, so that the next run finds the rest if this is interrupted.
         live.files.iter().chain(&live.journals).for_each(|path| drop(fs::remove_file(path)));
-        // The lock is never given back, so that nothing is put in place after this.
+        // The lock is never released, so that nothing is put in place after this.
         std::mem::forget(live);
     }
 }
 
-/// A name that no other file has: it tells the process and counts its files.
+/// A unique name, from the process and a counter.
 pub(super) fn name(purpose: Purpose) -> String {
     static NEXT: AtomicU64 = AtomicU64::new(0);
     format!("{PREFIX}{}-{}{}", Process::this(), NEXT.fetch_add(1, Relaxed), purpose.ending())
 }
 
-/// The process that owns a file of this name, if it is one that stands alone.
+/// The process that owns a single file with this name.
 fn owner(name: &str) -> Option<Process> {
     let name = name.strip_prefix(PREFIX)?.strip_suffix(Purpose::Single.ending())?;
     name.rsplit_once('-')?.0.parse().ok()
@@ -88,17 +88,17 @@ fn clean(directory: &Path) {
     }
 }
 
-/// A file under a temporary name. Dropped, it is removed.
+/// A file with a temporary name. If it is dropped, it is removed.
 #[derive(Debug)]
 pub(super) struct Temporary {
     path: PathBuf,
     file: fs::File,
-    /// It is in its place, or left for another process.
+    /// It is in place, or left for another process.
     done: bool,
 }
 
 impl Temporary {
-    /// A new file in a directory, with the permissions of the file that it will replace.
+    /// Creates a file in a directory, with the permissions of the file that it will replace.
     pub(super) fn create(
         directory: &Path,
         name: &str,
@@ -121,19 +121,19 @@ impl Temporary {
         &mut self.file
     }
 
-    /// Has all of it on the disk.
+    /// Writes everything to the disk.
     pub(super) fn sync(&self) -> io::Result<()> {
         self.file.sync_all()
     }
 
-    /// Gives it its name.
+    /// Renames the file.
     pub(super) fn rename(&mut self, target: &Path, live: &mut Live) -> io::Result<()> {
         fs::rename(&self.path, target)?;
         self.leave(live);
         Ok(())
     }
 
-    /// Leaves it under its temporary name, for another process to put in place.
+    /// Leaves the file under its temporary name, for another process to put in place.
     pub(super) fn leave(&mut self, live: &mut Live) {
         live.files.remove(&self.path);
         self.done = true;

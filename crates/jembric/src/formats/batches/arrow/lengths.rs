@@ -1,18 +1,18 @@
-//! The lengths that an Arrow file or stream states, held against what it has, before the memory for
-//! them is asked for.
+//! Checks the lengths in an Arrow file or stream against its size, before memory is allocated for
+//! them.
 
 use super::super::{Room, Unread};
 use crate::arrow::schema::ArrowError;
 use arrow_ipc::{Block, reader::read_footer_length, root_as_footer, root_as_message};
 use std::io::{Read, Seek, SeekFrom};
 
-/// Bytes behind the footer of a file: its length and the format's name.
+/// The bytes after the footer of a file: its length and the name of the format.
 const TAIL: usize = 10;
-/// What the length of a message begins with, in all but the oldest files.
+/// The mark before the length of a message, in all but the oldest files.
 const CONTINUATION: u32 = u32::MAX;
 
-/// Errors: a block of a file ends behind the file's own end; packed buffers stand for more bytes
-/// than there is room for. Other damage is left to the reader, which has the words for it.
+/// Errors: a block ends after the end of the file; compressed buffers need more bytes than the
+/// limit. Other damage is reported by the reader.
 pub(super) fn check(
     is_file: bool,
     input: &mut (impl Read + Seek),
@@ -23,7 +23,7 @@ pub(super) fn check(
     room.has(unpacked)
 }
 
-/// The bytes that the packed buffers of a file say they have.
+/// The unpacked bytes of all compressed buffers of a file.
 fn of_file(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     let beyond = |what: &str| -> Unread {
         ArrowError::IpcError(format!("{what} ends behind the last of the file's {len} bytes"))
@@ -48,14 +48,14 @@ fn of_file(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     Ok(unpacked)
 }
 
-/// Where a block begins, where its body does, and where it ends.
+/// Where a block, its body, and its end are.
 fn places_of(block: &Block) -> Option<[u64; 3]> {
     let from = u64::try_from(block.offset()).ok()?;
     let body = from.checked_add(u64::try_from(block.metaDataLength()).ok()?)?;
     Some([from, body, body.checked_add(u64::try_from(block.bodyLength()).ok()?)?])
 }
 
-/// The bytes that the packed buffers of a stream say they have.
+/// The unpacked bytes of all compressed buffers of a stream.
 fn of_stream(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     let (mut at, mut unpacked) = (0, 0_u64);
     while at + 8 <= len {
@@ -81,8 +81,7 @@ fn of_stream(input: &mut (impl Read + Seek), len: u64) -> Result<u64, Unread> {
     Ok(unpacked)
 }
 
-/// The bytes that the packed buffers of a message say they have, whose body lies between these
-/// places.
+/// The unpacked bytes of the compressed buffers of a message, whose body lies between these places.
 fn of_message(
     input: &mut (impl Read + Seek),
     message: &[u8],
@@ -100,7 +99,7 @@ fn of_message(
             continue;
         }
         let stated = read_at(input, at, 8)?.try_into().map_or(0, i64::from_le_bytes);
-        // −1 stands for a buffer that is not packed.
+        // −1 marks a buffer that is not compressed.
         unpacked = unpacked.saturating_add(u64::try_from(stated).unwrap_or(0));
     }
     Ok(unpacked)
