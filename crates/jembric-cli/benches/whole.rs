@@ -1,5 +1,5 @@
-//! Commands as whole processes on a large file, each beside a process that does only what it must:
-//! this bench itself, run with `KERNEL` in its environment.
+//! Runs commands as whole processes on a large file. Beside each runs a process that does only the
+//! least work: this bench itself, with `KERNEL` in its environment.
 
 #[path = "../../../benches/lifts.rs"]
 mod lifts;
@@ -81,7 +81,7 @@ fn whole(criterion: &mut Criterion) {
     );
 }
 
-/// This bench as a process that does the least work.
+/// Runs this bench as a process that does the least work.
 fn kernel(name: &str, path: &Path) -> Command {
     let mut command = Command::new(std::env::current_exe().expect("this bench"));
     command.env("KERNEL", name).env("ON", path);

@@ -216,15 +216,17 @@ pub(crate) fn command() -> Command {
         .next_help_heading("Settings")
         .args([
             file().help("A routine (a TOML file)").help_heading("Arguments"),
-            Arg::new("check").long("check").action(ArgAction::SetTrue).help(
-                "Check every step by the headers and first rows of the files, and stop",
-            ),
+            Arg::new("check")
+                .long("check")
+                .action(ArgAction::SetTrue)
+                .help("Check every step by the headers and first rows of the files, and stop"),
             Arg::new("upto")
                 .long("upto")
                 .value_name("NAME")
                 .help("Stop after the step with this name or number, and show its result"),
             Arg::new("follow").long("follow").value_name("EXPR").help(
-                "Report at every step what happened to the rows that satisfy this condition, and why",
+                "Report at every step what happened to the rows that satisfy this condition, and \
+                    why",
             ),
         ]);
     let run = AccountArguments::augment_args(AnswerArguments::augment_args(run))
@@ -242,7 +244,8 @@ pub(crate) fn command() -> Command {
         .subcommand(completions)
         .subcommand(manual)
         .after_help(
-            "Start with `jembric demo`. Each command has its own help, such as `jembric latest --help`.",
+            "Start with `jembric demo`. Each command has its own help, such as `jembric latest \
+                --help`.",
         )
 }
 

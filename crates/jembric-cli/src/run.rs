@@ -84,7 +84,11 @@ fn with_nearest_command(mut error: clap::Error) -> clap::Error {
     };
     let command = command_line();
     let names = command.get_subcommands().map(clap::Command::get_name);
-    match jembric::nearest_name(&typed.clone(), names) {
+    let typed = typed.clone();
+    let nearest = jembric::nearest_name(&typed, names);
+    let typed = crate::screen::visible(&typed).into_owned();
+    error.insert(ContextKind::InvalidSubcommand, ContextValue::String(typed));
+    match nearest {
         Some(nearest) => {
             let nearest = ContextValue::Strings(vec![nearest]);
             error.insert(ContextKind::SuggestedSubcommand, nearest);
@@ -293,7 +297,8 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
         conditions.guess = true;
         let checked = routine.check(&conditions).map_err(|error| {
             Error::Settings(format!(
-                "{error}\n\nThe types are those of the first rows. If later rows change the type of a column, the step may be valid"
+                "{error}\n\nThe types are those of the first rows. If later rows change the type \
+                    of a column, the step may be valid"
             ))
         })?;
         let known = checked.shapes.iter().filter(|shape| shape.is_some()).count();

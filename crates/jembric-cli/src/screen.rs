@@ -76,7 +76,7 @@ impl Screen {
             is_terminal: true,
             width: width_of(io::stdout()),
             account_width: width_of(io::stdout()),
-            accounts_are_read: true,
+            accounts_are_read: io::stdout().is_terminal(),
             shows_progress: false,
         }
     }
@@ -151,11 +151,12 @@ impl Screen {
 /// These are the control characters except line breaks, and the characters that change the
 /// direction of writing.
 pub(crate) fn visible(text: &str) -> Cow<'_, str> {
-    let acts = |c: char| {
-        c.is_control() && c != '\n'
-            || matches!(c,
-                '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+    let turns = |c: char| {
+        matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}')
+            || ('\u{202a}'..='\u{202e}').contains(&c)
+            || ('\u{2066}'..='\u{2069}').contains(&c)
     };
+    let acts = |c: char| c.is_control() && c != '\n' || turns(c);
     if !text.contains(acts) {
         return text.into();
     }
@@ -178,10 +179,13 @@ pub(crate) fn wrapped(text: &str, width: Option<u16>) -> String {
     let Some(width) = width else { return text.to_owned() };
     let line = |line: &str| {
         let indent = " ".repeat(line.len() - line.trim_start().len() + 4);
-        textwrap::fill(
-            line,
-            textwrap::Options::new(width.into()).subsequent_indent(&indent).break_words(false),
-        )
+        // Only blanks separate words: dates and options keep their hyphens on one line.
+        let options = textwrap::Options::new(width.into())
+            .subsequent_indent(&indent)
+            .break_words(false)
+            .word_separator(textwrap::WordSeparator::AsciiSpace)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation);
+        textwrap::fill(line, options)
     };
     text.lines().map(line).collect::<Vec<_>>().join("\n")
 }

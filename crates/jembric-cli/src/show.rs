@@ -149,7 +149,10 @@ fn next(file: &str, look: &Look) -> Vec<String> {
     if let Some(marks) = missing.filter(|marks| !marks.is_empty()) {
         return vec![format!("jembric look {file} --missing {}", quoted(&marks.join(",")))];
     }
-    let is_open = |finding: &Finding| matches!(finding, Finding::NotQuiteDates { why, .. } if matches!(**why, NotQuite::Order(_)));
+    let is_open = |finding: &Finding| {
+        matches!(finding, Finding::NotQuiteDates { why,
+        .. } if matches!(**why, NotQuite::Order(_)))
+    };
     if look.findings.iter().any(is_open) {
         return vec![format!("jembric look {file} --date-order dmy")];
     }
@@ -216,44 +219,59 @@ mod tests {
         Table::from_columns([("note", notes), ("tons", tons)]).unwrap()
     }
 
+    fn shown(table: &Table, all: u64, chosen: &ChosenColumns, width: Option<u16>) -> String {
+        super::table(table, all, chosen, width).unwrap()
+    }
+
     #[test]
     fn a_row_is_a_line_and_nothing_in_it_disturbs_the_terminal() {
-        insta::assert_snapshot!(table(&notes(), 3, None), @r"
-          note             tons
-        ─────────────────────────
-          two\nlines          7
-          \u{1b}[31mred   12345
-                              3
+        insta::assert_snapshot!(shown(&notes(), 3, &ChosenColumns::Fitting, None), @r"
+         note            tons
+        ──────────────────────
+         two\nlines         7
+         \u{1b}[31mred  12345
+                            3
         ");
     }
 
     #[test]
     fn rows_that_are_not_shown_are_counted() {
-        assert!(
-            table(&notes().head(2), 3, None).ends_with("… and 1 more row (--rows 3 shows all)\n")
-        );
-        assert!(
-            table(&notes().head(0), 3, None).ends_with("… and 3 more rows (--rows 3 shows all)\n")
-        );
+        let few = shown(&notes().head(2), 12_345, &ChosenColumns::Fitting, None);
+        assert!(few.ends_with("\n2 of 12,345 rows shown (--rows all)\n"), "{few}");
+        let all = shown(&notes(), 3, &ChosenColumns::Fitting, None);
+        assert!(!all.contains("shown"), "{all}");
     }
 
     #[test]
-    fn cells_wrap_where_the_terminal_is_narrow() {
-        let text = table(&notes(), 3, Some(18));
-        assert!(text.lines().all(|line| line.chars().count() <= 18), "{text}");
-        assert!(text.contains("ines"), "{text}");
+    fn columns_that_do_not_fit_are_named() {
+        let text = shown(&notes(), 3, &ChosenColumns::Fitting, Some(18));
+        assert!(text.contains("1 column not\n    shown: tons\n"), "{text}");
+        let text = shown(&notes(), 3, &ChosenColumns::All, Some(18));
+        assert!(text.contains("12345") && !text.contains("not shown"), "{text}");
+    }
+
+    #[test]
+    fn chosen_columns_come_in_the_order_of_their_names() {
+        let chosen = ChosenColumns::of(&["tons".to_owned(), "note".to_owned()]);
+        let text = shown(&notes(), 3, &chosen, None);
+        assert_eq!(
+            text.lines().next().unwrap().split_whitespace().collect::<Vec<_>>(),
+            ["tons", "note"]
+        );
+        let wrong = ChosenColumns::of(&["tonns".to_owned()]);
+        let error = super::table(&notes(), 3, &wrong, None).unwrap_err().to_string();
+        assert_eq!(error, "there is no column `tonns`. Did you mean `tons`?");
+        assert_eq!(wrong.check(&notes().shape()).unwrap_err().to_string(), error);
     }
 
     #[test]
     fn names_that_a_shell_would_split_are_quoted_in_what_to_type_next() {
         let look = Look::at(&notes()).unwrap();
-        assert_eq!(next("my file.csv", &look), None);
+        assert_eq!(next("my file.csv", &look), [""; 0]);
         let days: ArrayRef = Arc::new(jembric::arrow::Date32Array::from(vec![0, 1, 1]));
         let look = Look::at(&Table::from_columns([("it's day", days)]).unwrap()).unwrap();
-        assert_eq!(
-            next("my file.csv", &look).unwrap(),
-            r"jembric latest 'my file.csv' --date 'it'\''s day'"
-        );
+        let command = r#"jembric latest 'my file.csv' --date "it's day""#;
+        assert_eq!(next("my file.csv", &look), [command]);
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! Chains of steps and routines as a user meets them at the command.
+//! Chains of steps and routines, as a user runs them on the command line.
 
 #![allow(clippy::unwrap_used)]
 
@@ -19,9 +19,7 @@ fn typed(directory: &TempDir, line: &str) -> harness::Ran {
 }
 
 #[rstest]
-fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_saved_as(
-    harbour: TempDir,
-) {
+fn a_chain_and_its_saved_routine_give_the_result_of_the_single_steps(harbour: TempDir) {
     let chain = typed(&harbour, OVERDUE);
     insta::assert_snapshot!(chain.out, @"
     vessel,elapsed_days
@@ -29,7 +27,8 @@ fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_sav
     Wend,132
     ");
     assert_eq!(chain.err.matches("balance").count(), 4, "{}", chain.err);
-    // The answer before goes on as it is, where a pipe would have written and read it.
+    // The result of a step is passed on unchanged, although a pipe would write it and read it
+    // again.
     let by_hand = [
         "latest inspections.csv --per vessel --date inspected_on --then hull_mm --out one.csv",
         "elapsed one.csv --from inspected_on --to as-of --as-of 2025-06-30 --out two.csv",
@@ -44,7 +43,8 @@ fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_sav
         &format!("{OVERDUE} --missing none --save-routine reports/overdue.toml -q"),
     );
     assert_eq!((saved.out.as_str(), saved.err.as_str()), (chain.out.as_str(), ""));
-    insta::assert_snapshot!(fs::read_to_string(harbour.path().join("reports/overdue.toml")).unwrap(), @r#"
+    insta::assert_snapshot!(fs::read_to_string(harbour.path().join("reports/overdue.toml"))
+        .unwrap(), @r#"
     as-of = "2025-06-30"
 
     [[step]]
@@ -61,14 +61,14 @@ fn a_chain_is_its_steps_one_after_the_other_and_so_is_the_routine_that_it_is_sav
     columns = ["vessel", "elapsed_days"]
     "#);
     assert_eq!(typed(&harbour, "run reports/overdue.toml").out, chain.out);
-    // Another day is another answer.
+    // Another date gives another result.
     assert!(
         typed(&harbour, "run reports/overdue.toml --as-of 2026-06-30").out.lines().count() > 10
     );
 }
 
 #[rstest]
-fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
+fn rows_set_aside_by_several_steps_are_in_one_file(harbour: TempDir) {
     let ran = typed(
         &harbour,
         "latest inspections.csv --per vessel --date inspected_on --aside aside.csv + spells --per \
@@ -88,13 +88,13 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
         "{}",
         two_sides.err
     );
-    // Windows may come to a chain that has its events already.
+    // A chain of events can take its windows from a file.
     let later = typed(
         &harbour,
         "filter lifts.csv 'tons > 30' + within stays.csv --match vessel --date lifted_on --window \
             arrived..left --keep stray-events + columns 'vessel, stray_because'",
     );
-    assert!(later.out.contains("LONG MYRE,no window for its key"), "{} {}", later.out, later.err);
+    assert!(later.out.contains("LONG MYRE,no window with this key"), "{} {}", later.out, later.err);
 }
 
 #[rstest]
@@ -106,7 +106,7 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
 #[case::empty(
     "latest stays.csv --date left +",
     2,
-    "error: there is no step ``: an operation follows a lone +\n"
+    "error: there is no step ``: a lone + must be followed by an operation"
 )]
 #[case::column(
     "latest stays.csv --date left --per berth + sort bert",
@@ -116,17 +116,18 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
 #[case::span(
     "filter stays.csv 'tons > 3' + recent --date left --last '3 moons'",
     2,
-    "error: `last`: `3 moons` cannot be read as a span"
+    "error: `last`: `3 moons` is not a span: expected whole days, weeks, months or years, such as \
+        `9 months`, `7 days` or `P9M`"
 )]
 #[case::almanac(
     "filter stays.csv 'tons > 3' + almanac",
     2,
-    "error: almanac works on no answer before it: begin with it\n"
+    "error: almanac cannot follow another step: begin with it"
 )]
 #[case::look(
     "look stays.csv + sort berth",
     2,
-    "error: steps after a lone + follow an operation, and look is none\n"
+    "error: a lone + must follow an operation, and look is not an operation"
 )]
 #[case::twice(
     "sort stays.csv berth --out a.csv + filter true --out b.csv",
@@ -142,8 +143,8 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
 #[case::upto(
     "run harbour.toml --upto tanks",
     1,
-    "error: `upto`: `tanks` is no step: expected one of current, lifted, levels, tank, dues, or a \
-        number from 1 to 10\n"
+    "error: `upto`: `tanks` is not a step: expected one of current, lifted, levels, tank, dues, \
+        or a number from 1 to 10"
 )]
 #[case::follow("run harbour.toml --follow 'vessel ='", 1, "error: ")]
 #[case::no_file(
@@ -151,7 +152,7 @@ fn what_several_steps_set_aside_stands_in_one_file(harbour: TempDir) {
     1,
     "error: harbor.toml: no such file or directory. Did you mean `harbour.toml`?\n"
 )]
-fn mistakes_in_chains_are_told(
+fn errors_in_chains_are_explained(
     harbour: TempDir,
     #[case] line: &str,
     #[case] code: i32,
@@ -164,14 +165,17 @@ fn mistakes_in_chains_are_told(
 }
 
 #[rstest]
-fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
+fn the_harbours_report_writes_its_files(harbour: TempDir) {
     let checked = typed(&harbour, "run harbour.toml --check");
-    assert!(checked.err.contains("10 steps hold"), "{}", checked.err);
+    assert!(checked.err.contains("10 steps are valid"), "{}", checked.err);
     assert!(!harbour.path().join("tank.csv").exists(), "a check writes nothing");
     let ran = typed(&harbour, "run harbour.toml --as-of 2025-06-30 --follow \"vessel = 'Petrel'\"");
     assert!(
         ran.err.starts_with("Ostrey harbour on 2025-06-30\n")
-            && ran.err.contains("followed      5  vessel = 'Petrel': kept 1 · superseded 4"),
+            && ran.err.contains(
+                "followed      5  vessel = 'Petrel': 1 kept · 4 superseded by a \
+                later record"
+            ),
         "{}",
         ran.err
     );
@@ -183,7 +187,7 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
     }
     assert!(ran.out.starts_with("weekday,barge,"), "{}", ran.out);
     assert_eq!(typed(&harbour, "run harbour.toml --upto tank -q").out.lines().count(), 783);
-    // A mistake in it is shown where it stands.
+    // A mistake is shown with its place in the routine.
     let text = fs::read_to_string(harbour.path().join("harbour.toml")).unwrap();
     fs::write(
         harbour.path().join("wrong.toml"),
@@ -198,7 +202,7 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
     32 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
        |                  ^^^^^^^^^
     "#);
-    // What holds by the names may not by the types.
+    // A step may be valid by the names of its columns and not by their types.
     fs::write(
         harbour.path().join("wrong.toml"),
         text.replace("sum = [\"tons\"]", "sum = [\"crane\"]"),
@@ -206,14 +210,14 @@ fn the_harbours_report_is_written_as_it_says(harbour: TempDir) {
     .unwrap();
     let wrong = typed(&harbour, "run wrong.toml --check");
     assert!(
-        wrong.err.contains("column `crane` holds text, where numbers are needed"),
+        wrong.err.contains("column `crane` holds text, but numbers are required"),
         "{}",
         wrong.err
     );
     assert!(wrong.err.contains("The types are those of the first rows."), "{}", wrong.err);
 }
 
-/// Every question of the demo that is one command says the same as a routine.
+/// Every question of the demo with a single command has the same result as a routine.
 #[rstest]
 fn every_question_of_the_demo_can_be_saved_and_run_again(harbour: TempDir) {
     let demo = run(harbour.path(), &["demo"]).out;
@@ -271,7 +275,7 @@ fn a_table_keeps_its_types_through_files_and_pipes(harbour: TempDir) {
     );
     let text = typed(&harbour, "totals months.parquet --date active");
     assert!(
-        text.err.contains("column `active` holds whole numbers, where dates are needed"),
+        text.err.contains("column `active` holds whole numbers, but dates are required"),
         "{}",
         text.err
     );
@@ -285,7 +289,8 @@ fn a_table_keeps_its_types_through_files_and_pipes(harbour: TempDir) {
 const TWO_FILES: &str = "[[step]]\nread = \"stays.csv\"\nfilter = \"tons > 0\"\nwrite \
     = \"kept.csv\"\n\n[[step]]\nsort = [\"tons\"]\n";
 
-/// A reader that stops after the first line ends the printing; what is written beside is written.
+/// If the reader stops after the first line, the printing ends, but other outputs are still
+/// written.
 #[cfg(unix)]
 #[rstest]
 #[case("run two.toml --aside aside.csv", &["kept.csv", "aside.csv"])]
@@ -315,11 +320,11 @@ fn a_closed_pipe_ends_the_printing_and_not_the_work(
     }
 }
 
-/// No output replaces what is read, or another output, whatever is given which way.
+/// No output replaces an input or another output, however both are given.
 #[rstest]
 #[case::routine_onto_input(
     "sort stays.csv tons --save-routine ./stays.csv",
-    "./stays.csv: is one of the files that are read"
+    "error: ./stays.csv: this output would overwrite an input file. Choose another file"
 )]
 #[case::routine_onto_result(
     "sort stays.csv tons --save-routine o.csv --out ./o.csv",
@@ -332,20 +337,20 @@ fn a_closed_pipe_ends_the_printing_and_not_the_work(
 #[case::onto_holidays(
     "elapsed dues.csv --from due --to paid --unit workdays --holidays holidays.csv --out \
         holidays.csv",
-    "holidays.csv: is one of the files that are read"
+    "error: holidays.csv: this output would overwrite an input file. Choose another file"
 )]
 #[case::onto_entities(
     "filled gauge.csv --per gauge --date day --entities vessels.csv:vessel --out ./vessels.csv",
-    "./vessels.csv: is one of the files that are read"
+    "error: ./vessels.csv: this output would overwrite an input file. Choose another file"
 )]
 #[case::onto_windows(
     "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left --aside \
         stays.csv",
-    "stays.csv: is one of the files that are read"
+    "error: stays.csv: this output would overwrite an input file. Choose another file"
 )]
 #[case::onto_the_routine(
     "run two.toml --out two.toml --format csv",
-    "two.toml: is one of the files that are read"
+    "error: two.toml: this output would overwrite an input file. Choose another file"
 )]
 #[case::onto_a_step(
     "run two.toml --aside ./kept.csv",
@@ -355,7 +360,7 @@ fn a_closed_pipe_ends_the_printing_and_not_the_work(
     "run two.toml --out kept.csv",
     "the result of step 1 and the result (--out)"
 )]
-fn what_would_be_overwritten_is_refused_before_anything_is_read(
+fn overwriting_is_refused_before_anything_is_read(
     harbour: TempDir,
     #[case] line: &str,
     #[case] said: &str,
@@ -376,13 +381,13 @@ fn contents(directory: &TempDir) -> Vec<(String, String)> {
     files
 }
 
-/// A workbook takes its temporary file beside the target; where there is no such place, an error
-/// says so.
+/// The temporary file of a workbook is beside its target. If that directory is not writable, an
+/// error says so.
 #[cfg(unix)]
 #[rstest]
 #[case(&["--out", "o.xlsx"], 0, "")]
 #[case(&["--format", "xlsx"], 1, "error: standard output: could not be written: ")]
-fn a_workbook_needs_no_room_where_the_system_keeps_temporary_files(
+fn a_workbook_needs_no_space_in_the_temporary_directory_of_the_system(
     harbour: TempDir,
     #[case] to: &[&str],
     #[case] code: i32,

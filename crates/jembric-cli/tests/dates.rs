@@ -1,4 +1,4 @@
-//! Dates, periods, zones and expressions, as a user meets them at the command.
+//! Dates, periods, time zones and expressions on the command line.
 
 #![allow(clippy::unwrap_used)]
 
@@ -14,14 +14,14 @@ use tempfile::TempDir;
     "error: gauge.csv: there is no column `levl_m`\n  |\n1 | levl_m > 3\n  | ^^^^^^ did you mean \
         `level_m`?\n")]
 #[case::no_as_of(&["elapsed", "dues.csv", "--from", "due", "--to", "as-of"], 1,
-    "error: `elapsed` to or from `as-of` needs to know the date that the answer speaks of: say it \
-        with `as-of`, as in `--as-of 2025-06-30`\n")]
+    "error: `elapsed` to or from `as-of` needs the as-of date. Set it, for example to 2025-06-30: \
+        `--as-of 2025-06-30`")]
 #[case::zone(&["recent", "lifts.csv", "--date", "lifted_on", "--last", "7 days", "--zone",
     "Europe/Lisbonne"], 1, "error: `Europe/Lisbonne` is not a time zone. Did you mean \
         `Europe/Lisbon`?\n")]
 #[case::span(&["recent", "lifts.csv", "--date", "lifted_on", "--last", "7 moons"], 2,
-    "error: `last`: `7 moons` cannot be read as a span: expected whole days, weeks, months or \
-        years, such as `9 months`, `7 days` or `P9M`\n")]
+    "error: `last`: `7 moons` is not a span: expected whole days, weeks, months or years, such as \
+        `9 months`, `7 days` or `P9M`")]
 #[case::grain(&["recent", "lifts.csv", "--date", "lifted_on", "--this", "quater"], 2,
     "error: `this`: `quater` is not a grain. Did you mean `quarter`?\n")]
 #[case::holidays(&["elapsed", "dues.csv", "--from", "due", "--to", "paid", "--unit", "workdays",
@@ -33,10 +33,10 @@ use tempfile::TempDir;
 #[case::covered(&["almanac", "--covering", "stays.csv:arrivd"], 1,
     "error: stays.csv: there is no column `arrivd`. Did you mean `arrived`?\n")]
 #[case::newest_of_nothing(&["almanac", "--range", "2025", "--as-of", "newest:day"], 1,
-    "error: `as-of`: `newest:day`, where no file is read: expected a date or `today`\n")]
+    "error: `as-of`: `newest:day`, but no file is read: expected a date or `today`")]
 #[case::clash(&["stack", "dues.csv", "fuel_in.csv", "vessels.csv", "stays.csv", "--quiet",
     "--read", "tonage=text"], 1, "error: dues.csv: there is no column `tonage`")]
-fn mistakes_about_dates_and_expressions_are_told(
+fn errors_in_dates_and_expressions_are_explained(
     harbour: TempDir,
     #[case] arguments: &[&str],
     #[case] code: i32,
@@ -48,11 +48,11 @@ fn mistakes_about_dates_and_expressions_are_told(
 }
 
 #[rstest]
-fn files_whose_columns_hold_different_things_are_not_stacked(harbour: TempDir) {
+fn columns_of_different_types_are_not_stacked(harbour: TempDir) {
     fs::write(harbour.path().join("other.csv"), "day,litres\n2025-01-01,a lot\n").unwrap();
     let ran = run(harbour.path(), &["stack", "fuel_in.csv", "other.csv"]);
     insta::assert_snapshot!(ran.err, @"error: column `litres` holds decimals, 1 place in fuel_in \
-        and text in other, which cannot stand in one column: read both alike (`--read \
+        and text in other. One column cannot hold both: read both as text (`--read \
         'litres=text'`), or rename one");
     let read = run(
         harbour.path(),
@@ -63,14 +63,15 @@ fn files_whose_columns_hold_different_things_are_not_stacked(harbour: TempDir) {
 
 #[rstest]
 fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
-    let months = "month,quarter,week,year,tons\n2025-05,2025-Q2,2025-W18,2025,3\n2025-06,2025-Q2,2025-W26,2025,4\n";
+    let months = "month,quarter,week,year,tons\n2025-05,2025-Q2,2025-W18,2025,3\n\
+        2025-06,2025-Q2,2025-W26,2025,4\n";
     fs::write(harbour.path().join("months.csv"), months).unwrap();
     let look = run(harbour.path(), &["look", "months.csv", "--read", "year=year"]).out;
     for kind in [
-        "month     months",
-        "quarter   quarters",
-        "week      weeks",
-        "year      years",
+        "month    months",
+        "quarter  quarters",
+        "week     weeks",
+        "year     years",
         "2025-W18..2025-W26, 9 weeks, 7 without a record",
     ] {
         assert!(look.contains(kind), "{kind} in {look}");
@@ -90,7 +91,7 @@ fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
         run(harbour.path(), &["recent", "months.csv", "--date", "month", "--last", "1 month"]);
     assert!(recent.out.ends_with("tons\n2025-06,2025-Q2,2025-W26,2025,4\n"), "{}", recent.out);
     assert!(
-        recent.err.contains("as of 2025-06-30, in view 2025-06-01..2025-06-30"),
+        recent.err.contains("as of 2025-06-30, range 2025-06-01..2025-06-30"),
         "{}",
         recent.err
     );
@@ -104,11 +105,7 @@ fn a_column_keeps_its_grain_through_csv(harbour: TempDir) {
 #[case("serial", "45838\n45838.5", "2025-06-30T00:00\n2025-06-30T12:00")]
 #[case("rfc2822", "\"Mon, 30 Jun 2025 14:05:09 +0200\"", "2025-06-30T12:05:09Z")]
 #[case("%d.%m.%Y %H:%M", "30.06.2025 00:00", "2025-06-30")]
-fn formats_are_read_as_they_are_said(
-    #[case] format: &str,
-    #[case] cells: &str,
-    #[case] expected: &str,
-) {
+fn given_formats_are_used(#[case] format: &str, #[case] cells: &str, #[case] expected: &str) {
     let directory = tempfile::tempdir().unwrap();
     fs::write(directory.path().join("a.csv"), format!("d\n{cells}\n")).unwrap();
     let ran = run(directory.path(), &["columns", "a.csv", "d", "--read", &format!("d={format}")]);
@@ -116,7 +113,7 @@ fn formats_are_read_as_they_are_said(
 }
 
 #[rstest]
-fn today_is_that_of_the_zone(harbour: TempDir) {
+fn today_depends_on_the_time_zone(harbour: TempDir) {
     let today = |zone: &str| jiff::ZonedDateTime::now().in_tz(zone).unwrap().date().to_string();
     for zone in ["Pacific/Kiritimati", "Pacific/Midway"] {
         let before = today(zone);
@@ -138,8 +135,10 @@ fn bad_dates_are_explained_by_every_operation_that_needs_them(harbour: TempDir) 
     ] {
         let ran = run(harbour.path(), arguments);
         assert!(
-            ran.err
-                .contains("cannot be used as dates: 1 of its 2 values is not one (line 3 `soon`)"),
+            ran.err.contains(
+                "cannot be used as dates: 1 of its 2 values is not a date (line 3 \
+                    `soon`)"
+            ),
             "{}",
             ran.err
         );
@@ -147,7 +146,7 @@ fn bad_dates_are_explained_by_every_operation_that_needs_them(harbour: TempDir) 
 }
 
 #[rstest]
-fn what_has_been_so_far_and_what_was_at_each_months_end(harbour: TempDir) {
+fn running_figures_and_states_at_the_end_of_months(harbour: TempDir) {
     let gauge = [
         "running",
         "gauge.csv",
@@ -189,10 +188,9 @@ fn what_has_been_so_far_and_what_was_at_each_months_end(harbour: TempDir) {
     let unmarked =
         run(harbour.path(), &["running", "gauge.csv", "--date", "day", "--max", "level_m"]);
     let expected = "error: gauge.csv: column `level_m` cannot be used as numbers: 6 of its 353 \
-        values are not (line ";
+        values are not numbers (line ";
     assert!(
-        unmarked.err.starts_with(expected)
-            && unmarked.err.ends_with("Mark what means no value: `--missing`\n"),
+        unmarked.err.starts_with(expected) && unmarked.err.ends_with("use `--missing -`\n"),
         "{}",
         unmarked.err
     );

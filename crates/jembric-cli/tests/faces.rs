@@ -1,5 +1,5 @@
 //! Every setting accepts and refuses the same values in Rust, in a routine and on the command line,
-//! and each says the same fact.
+//! with the same message.
 
 #![allow(clippy::unwrap_used)]
 
@@ -18,7 +18,7 @@ use rstest::rstest;
 use std::{fs, sync::Arc};
 use tempfile::TempDir;
 
-/// A value that a setting accepts, and one that it refuses where there is one.
+/// A value that a setting accepts, and one that it refuses if there is any.
 fn values(setting: &Setting) -> (String, Vec<&'static str>) {
     let (good, bad): (&str, &[&str]) = match setting.takes {
         Takes::OneOf(words) => (words[0], &["nonsense"]),
@@ -45,12 +45,12 @@ fn values(setting: &Setting) -> (String, Vec<&'static str>) {
     (good.to_owned(), bad.to_vec())
 }
 
-/// Whether a value can be typed: files of days and entities are read before the setting is.
+/// Whether a value can be typed. Files of days and entities are read before the setting is.
 fn is_typed(setting: &Setting) -> bool {
     !matches!(setting.takes, Takes::Yes | Takes::Days | Takes::Entities)
 }
 
-/// The settings of an operation that cannot do without some, and one more.
+/// The required settings of an operation, and one more.
 fn settings(operation: &Described, name: &str, value: &str) -> Vec<(&'static Setting, String)> {
     let chosen =
         operation.settings.iter().filter(|setting| setting.required || setting.name == name);
@@ -70,7 +70,7 @@ fn in_rust(operation: &Described, given: &[(&Setting, String)]) -> Result<(), St
     })
 }
 
-/// What a routine with these settings says when it is checked.
+/// What a check of a routine with these settings reports.
 fn in_toml(
     operation: &Described,
     given: &[(&Setting, String)],
@@ -92,7 +92,7 @@ fn in_toml(
     routine.check(&run).err().map(|error| error.to_string())
 }
 
-/// What the command says, in one line, and its exit code.
+/// What the command reports, in one line, and its exit status.
 fn typed(
     operation: &Described,
     given: &[(&Setting, String)],
@@ -152,8 +152,7 @@ fn every_setting_accepts_and_refuses_the_same_values_in_every_face() {
                 let (told, code) = typed(operation, &given, &directory);
                 assert_eq!(code, 2, "{place}: {told}");
                 match setting.takes {
-                    // The parser of arguments refuses other words itself, and names those that
-                    // there are.
+                    // The argument parser refuses unknown words itself, and lists the known ones.
                     Takes::OneOf(words) => {
                         assert!(
                             words.iter().all(|word| told.contains(word) && fact.contains(word)),
@@ -168,8 +167,7 @@ fn every_setting_accepts_and_refuses_the_same_values_in_every_face() {
     assert!(refused > 60, "{refused}");
 }
 
-/// Values that Rust's types let through are refused when the operation is prepared, in the same
-/// words.
+/// Values that Rust's types allow are refused by `prepare`, with the same message.
 #[rstest]
 #[case(Latest::new("day").newest(0).apply(&day()), "`newest` is 0: expected a whole number from 1")]
 #[case(Earliest::new("day").oldest(0).apply(&day()),
@@ -188,7 +186,7 @@ fn day() -> Table {
 }
 
 #[test]
-fn a_setting_that_there_is_not_is_told_with_the_nearest_and_one_given_twice_is_refused() {
+fn an_unknown_setting_gets_the_nearest_name_and_a_repeated_one_is_refused() {
     let directory = stays();
     let latest = OPERATIONS.iter().find(|operation| operation.name == "latest").unwrap();
     let mut given = GivenSettings::default();
@@ -196,7 +194,7 @@ fn a_setting_that_there_is_not_is_told_with_the_nearest_and_one_given_twice_is_r
     given.insert("newst", 2_i64);
     let error = latest.step(&given, Vec::new()).err().unwrap();
     assert_eq!(error.setting(), Some("newst"));
-    assert_eq!(error.to_string(), "`newst` is not a setting of latest. Did you mean `newest`?");
+    assert_eq!(error.to_string(), "latest has no setting `newst`. Did you mean `newest`?");
     let from_json = serde_json::from_str::<Latest>(r#"{"date": "day", "newst": 2}"#).unwrap_err();
     assert!(from_json.to_string().contains(&error.to_string()), "{from_json}");
     let toml = "[[step]]\nread = \"stays.csv\"\nlatest = { date = \"day\", newst = 2 }\n";
@@ -218,7 +216,7 @@ fn a_setting_that_there_is_not_is_told_with_the_nearest_and_one_given_twice_is_r
     }
 }
 
-/// A list is one text with commas, several texts, or an option that is typed several times.
+/// A list is one text with commas, several texts, or a repeated option.
 #[rstest]
 #[case("per", &["--per=a,b"])]
 #[case("per", &["--per=a", "--per=b"])]

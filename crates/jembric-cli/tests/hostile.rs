@@ -1,6 +1,5 @@
-//! Files that hurt: damaged ones, and small ones that stand for far more than their size. Each run
-//! has a bound on its memory and its time, and ends with an answer or with an error that says what
-//! is wrong.
+//! Damaged files, and small files that need far more memory than their size. Each run has limits on
+//! memory and time, and must end with a result or with an error that says what is wrong.
 
 #![cfg(unix)]
 #![allow(clippy::unwrap_used)]
@@ -17,21 +16,21 @@ use std::{
 };
 use tempfile::TempDir;
 
-/// How a bounded run ended.
+/// How a limited run ended.
 struct Ended {
-    /// None where a signal ended it.
+    /// None if a signal ended it.
     code: Option<i32>,
     out: String,
     err: String,
 }
 
-/// Kibibytes of addresses that a run may take: what the allocator reserves at the start, and some
-/// more.
+/// The limit on the address space in kibibytes: what the allocator reserves at the start, and a
+/// little more.
 const MOST_KIB: u64 = 4 << 20;
-/// A run that takes longer hangs.
+/// A run that takes longer counts as hanging.
 const PATIENCE: Duration = Duration::from_secs(120);
 
-/// Runs the command where memory is short.
+/// Runs the command with little memory.
 fn bounded(directory: &Path, arguments: &[&str]) -> Ended {
     bounded_to(MOST_KIB, directory, arguments)
 }
@@ -64,7 +63,7 @@ fn bounded_to(kib: u64, directory: &Path, arguments: &[&str]) -> Ended {
     Ended { code: status.code(), out: text("stdout"), err: text("stderr") }
 }
 
-/// An archive, as workbooks are, of these parts.
+/// An archive of these parts, as workbooks are.
 fn archive(path: &Path, parts: &[(&str, String)]) {
     let mut archive = zip::ZipWriter::new(fs::File::create(path).unwrap());
     for (name, text) in parts {
@@ -74,7 +73,7 @@ fn archive(path: &Path, parts: &[(&str, String)]) {
     archive.finish().unwrap();
 }
 
-/// A workbook of one sheet with this content, shared texts and formats of numbers.
+/// A workbook with one sheet of this content, shared texts and number formats.
 fn xlsx(path: &Path, sheet: &str, texts: &str) {
     const MAIN: &str = "http://schemas.openxmlformats.org/spreadsheetml/2006/main";
     const OFFICE: &str = "http://schemas.openxmlformats.org/officeDocument/2006/relationships";
@@ -133,30 +132,32 @@ fn ods(path: &Path, content: &str) {
     );
 }
 
-/// Writes a file that hurts.
+/// Writes a hostile file.
 type Make = fn(&Path);
 
 fn in_ods(cell: &str) -> String {
     format!(
         "<table:table \
-            table:name=\"S\">{cell}</table:table></office:spreadsheet></office:body></office:document-content>"
+            table:name=\"S\">{cell}</table:table></office:spreadsheet></office:body>\
+            </office:document-content>"
     )
 }
 
 #[rstest]
 #[case::a_cell_far_to_the_right("far.xlsx", |path: &Path| {
     xlsx(path, "<row r=\"1\"><c r=\"A1\"><v>1</v></c><c r=\"ZZZZZZ1\"><v>2</v></c></row>", "");
-}, "columns, more than the 20000 that are read. If that is right, allow more: `--most-columns")]
+}, "error: far.xlsx: it has 321272406 columns, more than the limit of 20000. If the file is \
+    right, raise the limit: `--most-columns 321272406`")]
 #[case::one_text_in_many_cells("shared.xlsx", |path: &Path| {
     let rows: String = (1..2_000).map(|row| format!("<row r=\"{row}\"><c r=\"A{row}\" \
         t=\"s\"><v>0</v></c></row>")).collect();
     xlsx(path, &rows, &format!("<si><t>{}</t></si>", "x".repeat(1 << 20)));
-}, "unpack to more than 536870912, and so they are not read. If that is right, allow more: \
-    `--most-unpacked")]
+}, "error: shared.xlsx: its 11577 bytes unpack to more than the limit of 536870912 bytes. If the \
+    file is right, raise the limit: `--most-unpacked 4294967296`")]
 #[case::xml_that_ends_in_a_table("hang.ods", |path: &Path| {
     ods(path, "<table:table table:name=\"S\"><table:table-row><table:table-cell \
         office:value-type=\"float\">");
-}, "this is no whole workbook")]
+}, "error: hang.ods: this is not a complete workbook: its XML is incomplete")]
 #[case::a_row_that_stands_there_for_ever("repeated.ods", |path: &Path| {
     let cell = "<table:table-cell office:value-type=\"string\" \
         table:number-columns-repeated=\"16000\"><text:p>x</text:p></table:table-cell>";
@@ -168,18 +169,21 @@ fn in_ods(cell: &str) -> String {
     fs::write(path, lines).unwrap();
 }, "unpack to more than")]
 #[case::commas("commas.csv", |path: &Path| fs::write(path, vec![b','; 1 << 24]).unwrap(),
-    "more than the 20000 that are read")]
+    "error: commas.csv: it has 16777217 columns, more than the limit of 20000. If the file is \
+        right, raise the limit: `--most-columns 16777217`")]
 #[case::packed_commas("commas.csv.zst", |path: &Path| {
     fs::write(path, zstd::encode_all(&vec![b','; 1 << 24][..], 1).unwrap()).unwrap();
-}, "more than the 20000 that are read")]
+}, "error: commas.csv.zst: it has 16777217 columns, more than the limit of 20000. If the file is \
+    right, raise the limit: `--most-columns 16777217`")]
 #[case::packed_nothing("zeros.csv.zst", |path: &Path| {
     fs::write(path, zstd::encode_all(&vec![b'0'; 600 << 20][..], 1).unwrap()).unwrap();
-}, "unpack to more than 536870912")]
+}, "error: zeros.csv.zst: its 19218 bytes unpack to more than the limit of 536870912 bytes. If \
+    the file is right, raise the limit: `--most-unpacked 4294967296`")]
 #[case::a_holiday_with_a_letter("h.csv", |path: &Path| {
     fs::write(path, "2025-05-O1\n2025-05-02\n").unwrap();
     fs::write(path.with_file_name("holidays"), "").unwrap();
 }, "line 1 has `2025-05-O1`")]
-fn a_small_file_that_stands_for_much_is_refused(
+fn a_small_file_that_needs_much_memory_is_refused(
     #[case] name: &str,
     #[case] make: Make,
     #[case] said: &str,
@@ -228,12 +232,12 @@ fn an_arrow_file_of_nothing_but_missing_values_is_refused() {
     assert!(ended.err.contains("bytes unpack to more than"), "{}", ended.err);
 }
 
-/// Each has made the library of its format panic, or gave rows that are not there.
+/// Each of these made the library of its format panic, or gave rows that do not exist.
 #[rstest]
 #[case("panic.parquet", include_bytes!("hostile_files/panic.parquet"))]
 #[case("panic.arrow", include_bytes!("hostile_files/panic.arrow"))]
 #[case("panic.arrows", include_bytes!("hostile_files/panic.arrows"))]
-fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(
+fn a_damaged_file_is_an_error_that_names_it_and_changes_no_output(
     #[case] name: &str,
     #[case] bytes: &[u8],
 ) {
@@ -247,7 +251,7 @@ fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(
     assert_eq!(fs::read_to_string(directory.path().join("out.csv")).unwrap(), "old");
 }
 
-/// The demo's tables in each binary format, with some bytes changed: the command answers or reports
+/// The demo's tables in each binary format, with some bytes changed: the command gives a result or
 /// an error. It never crashes or hangs.
 #[rstest]
 #[case("dues.parquet")]
@@ -256,7 +260,7 @@ fn a_damaged_file_is_an_error_that_names_it_and_touches_no_output(
 #[case("dues.xlsx")]
 #[case("dues.csv.gz")]
 #[case("dues.csv.zst")]
-fn a_file_with_changed_bytes_ends_with_an_answer_or_an_error(#[case] name: &str) {
+fn a_file_with_changed_bytes_gives_a_result_or_an_error(#[case] name: &str) {
     let directory = harness::harbour();
     let at = |name: &str| directory.path().join(name);
     assert_eq!(
@@ -289,7 +293,7 @@ fn a_file_with_changed_bytes_ends_with_an_answer_or_an_error(#[case] name: &str)
 }
 
 #[test]
-fn lines_that_end_in_a_carriage_return_are_lines_and_utf_16_needs_no_mark() {
+fn carriage_returns_end_lines_and_utf_16_needs_no_mark() {
     let directory = tempfile::tempdir().unwrap();
     let text = "who,day,n\ra,2025-01-01,1\rb,2025-01-02,2\r";
     fs::write(directory.path().join("cr.csv"), text).unwrap();
@@ -331,7 +335,7 @@ fn numbers_keep_all_their_digits_or_are_refused() {
     }
 }
 
-/// Numbers of days that no calendar has are cells that are no dates.
+/// Day numbers outside the calendar are cells that are not dates.
 #[test]
 fn day_numbers_out_of_range_do_not_become_days() {
     let directory = tempfile::tempdir().unwrap();
@@ -353,10 +357,10 @@ fn day_numbers_out_of_range_do_not_become_days() {
     assert!(!cells[4].contains("9999-12-31") && ended.code == Some(0));
 }
 
-/// The command refuses an answer that would not fit before it makes it. If memory runs out all the
-/// same, the command leaves no file behind.
+/// The command refuses a result that would not fit into memory before it makes it. If memory runs
+/// out anyway, the command leaves no file behind.
 #[test]
-fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
+fn a_result_that_does_not_fit_is_refused_and_leaves_nothing() {
     let directory = tempfile::tempdir().unwrap();
     let stays: String = (0..54).map(|n| format!("v{n},0001-01-01,9999-12-31\n")).collect();
     fs::write(directory.path().join("long.csv"), format!("who,a,z\n{stays}")).unwrap();
@@ -369,7 +373,7 @@ fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
     let refused = ended.err.contains("GiB of memory, more than the")
         || ended.err.contains("not enough memory");
     assert!(refused, "{}", ended.err);
-    // A table that is larger than the memory that there is.
+    // A table that is larger than the available memory.
     let rows = "2025-01-01,abcdefghijklmnopqrstuvwxyz\n".repeat(2_000_000);
     fs::write(directory.path().join("large.csv"), format!("day,text\n{rows}")).unwrap();
     let ended =
@@ -383,7 +387,7 @@ fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
     assert!(matches!(ended.code, Some(0 | 1)), "{:?} {}", ended.code, ended.err);
 }
 
-/// Nothing of what data, names or arguments hold acts on a terminal.
+/// Control characters in data, names or arguments never reach the terminal.
 #[rstest]
 #[case(&["look", "nasty.csv"])]
 #[case(&["sort", "nasty.csv", "day", "--format", "table"])]
@@ -391,7 +395,7 @@ fn an_answer_that_does_not_fit_is_refused_and_leaves_nothing() {
 #[case(&["latest", "nasty.csv", "--date", "note\u{7}\u{202e}"])]
 #[case(&["no\u{1b}]0;title\u{7}thing"])]
 #[case(&["run", "nasty.toml"])]
-fn what_acts_on_a_terminal_is_shown_and_not_done(#[case] arguments: &[&str]) {
+fn control_characters_are_shown_as_escapes(#[case] arguments: &[&str]) {
     let directory = tempfile::tempdir().unwrap();
     let rows =
         "day,note\u{7}\u{202e},x\n2025-01-01,a\u{1b}[2Jb,\u{1b}]0;t\u{7}\n2025-01-02,\u{2066}c,-\n";
@@ -400,7 +404,7 @@ fn what_acts_on_a_terminal_is_shown_and_not_done(#[case] arguments: &[&str]) {
         = \"day\", mark = \"m\\u202e\" }\n";
     fs::write(directory.path().join("nasty.toml"), routine).unwrap();
     let ended = bounded(directory.path(), arguments);
-    // The result itself goes into pipes as it is.
+    // The result itself goes into pipes unchanged.
     let shown = if arguments[0] == "run" {
         ended.err.clone()
     } else {
@@ -408,7 +412,7 @@ fn what_acts_on_a_terminal_is_shown_and_not_done(#[case] arguments: &[&str]) {
     };
     let acts = |c: char| c.is_control() && c != '\n' || "\u{202e}\u{2066}".contains(c);
     assert!(!shown.contains(acts), "{shown:?}");
-    // The parser of the command line takes such characters away itself.
+    // The argument parser removes such characters itself.
     assert!(shown.contains("\\u{") || shown.contains("subcommand"), "{shown:?}");
 }
 
@@ -432,7 +436,7 @@ fn a_text_of_a_megabyte_is_shortened_in_messages() {
 #[rstest]
 #[case::columns("wide.csv", &["look", "wide.csv"])]
 #[case::steps("long.toml", &["run", "long.toml", "-q"])]
-fn many_columns_and_many_steps_take_no_more_than_their_number(
+fn time_is_linear_in_the_number_of_columns_and_steps(
     #[case] name: &str,
     #[case] arguments: &[&str],
 ) {
@@ -454,7 +458,7 @@ fn many_columns_and_many_steps_take_no_more_than_their_number(
     assert_eq!(ended.code, Some(0), "{}", ended.err);
 }
 
-/// A routine that writes four files, each of which says by its first cell which run wrote it.
+/// A routine that writes four files, each of which contains the run that wrote it.
 fn four_files(directory: &TempDir) -> Vec<String> {
     let names = ["a.csv", "b.csv", "c.csv", "d.csv"];
     let steps: String = names
@@ -472,7 +476,7 @@ fn input(directory: &TempDir, run: usize) {
     fs::write(directory.path().join("in.csv"), format!("n,row\n{rows}")).unwrap();
 }
 
-/// Which run wrote each file; and an error where one is not whole.
+/// The run that wrote each file. Panics if one is incomplete.
 fn written_by(directory: &TempDir, names: &[String]) -> Vec<String> {
     let run = |name: &String| {
         let text = fs::read_to_string(directory.path().join(name)).unwrap();
@@ -482,8 +486,8 @@ fn written_by(directory: &TempDir, names: &[String]) -> Vec<String> {
     names.iter().map(run).collect()
 }
 
-/// Killed at any moment, a routine leaves files that are all of one run once it runs again; and a
-/// run that is told to end removes what it has begun.
+/// If a routine is killed at any moment, the next run leaves files that are all from one run. A run
+/// that is told to end removes what it has begun.
 #[test]
 fn fifty_kills_never_leave_a_mixed_set() {
     let directory = tempfile::tempdir().unwrap();
@@ -516,8 +520,8 @@ fn fifty_kills_never_leave_a_mixed_set() {
             let begun = temporary_files(&directory);
             assert_eq!(begun, [""; 0], "a run that was told to end removes its files");
         }
-        // The next run finishes or undoes what was begun before it does anything else; one that
-        // cannot even read its input changes nothing after that.
+        // The next run first finishes or undoes what was begun. If it cannot read its input, it
+        // changes nothing else.
         fs::rename(directory.path().join("in.csv"), directory.path().join("away.csv")).unwrap();
         assert_eq!(whole(directory.path()).code, Some(1));
         fs::rename(directory.path().join("away.csv"), directory.path().join("in.csv")).unwrap();

@@ -1,5 +1,4 @@
-//! Intervals as a user meets them at the command: active periods, counts and spells, and long
-//! answers.
+//! Intervals on the command line: active periods, counts, spells, and long results.
 
 #![allow(clippy::unwrap_used)]
 
@@ -37,21 +36,23 @@ fn the_days_of_the_counts_are_those_of_the_rows(harbour: TempDir) {
 
 #[rstest]
 #[case::grain(&["--grain", "hour"], 1,
-    "error: column `arrived` holds days, of which hours cannot be told: ask for days\n")]
+    "error: column `arrived` holds days, so it has no hours. Ask for days")]
 #[case::no_grain(&["--grain", "fortnight"], 2,
-    "error: `grain`: `fortnight` is not a grain. There are: hour, day, week, month, quarter and \
-        year\n")]
+    "error: `grain`: `fortnight` is not a grain. Expected one of: hour, day, week, month, quarter \
+        and year")]
 #[case::open(&["--open-ends", "refuse"], 1,
-    "error: 3 rows have no `left`, and open ends are refused (line 204, line 205, line 206). Let \
-        them last until the as-of date, or drop them: `open-ends` as-of or drop\n")]
+    "error: 3 rows have no `left`, and missing ends are refused (line 204, line 205, line 206). \
+        Let these intervals last until the as-of date (`--open-ends as-of`), or leave them out \
+        (`--open-ends drop`)")]
 #[case::share(&["--share", "berth"], 1,
-    "error: stays.csv: column `berth` holds text, where numbers are needed\n")]
+    "error: stays.csv: column `berth` holds text, but numbers are required")]
 #[case::flood(&["--most-rows", "100"], 1,
-    "error: the answer would have 1818 rows, more than the 100 that it may: line 9 alone makes \
-        16, from 2024-01-20 to 2024-02-04.")]
+    "error: the result would have 1,818 rows, more than the limit of 100: line 9 alone makes 16, \
+        from 2024-01-20 to 2024-02-04. Choose a longer grain or a shorter range, or raise the \
+        limit: `--most-rows 1818`")]
 #[case::name(&["--name", "tons"], 1,
-    "error: there is a column `tons` already: choose another name\n")]
-fn mistakes_about_intervals_are_told(
+    "error: the table already has a column `tons`: choose another name")]
+fn errors_in_intervals_are_explained(
     harbour: TempDir,
     #[case] more: &[&str],
     #[case] code: i32,
@@ -63,24 +64,23 @@ fn mistakes_about_intervals_are_told(
 }
 
 #[rstest]
-fn a_long_answer_goes_out_in_batches_and_is_the_same_in_every_form(harbour: TempDir) {
-    // Four thousand years of one stay.
+fn a_long_result_is_delivered_in_batches_and_is_the_same_in_every_format(harbour: TempDir) {
+    // One stay of four thousand years.
     let long = "id,a,z\n1,0001-01-01,4000-12-31\n2,2025-01-01,2025-01-02\n";
     fs::write(harbour.path().join("long.csv"), long).unwrap();
     let asked = |more: &[&str]| {
         run(harbour.path(), &[&["active", "long.csv", "--start", "a", "--end", "z"], more].concat())
     };
     let csv = asked(&[]);
-    assert!(csv.err.contains("rows out 1460972"), "{}", csv.err);
+    assert!(csv.err.contains("rows in the result: 1460972"), "{}", csv.err);
     assert_eq!(csv.out.lines().count(), 1_460_973);
-    assert!(csv.out.ends_with("1,0001-01-01,4000-12-31,4000-12-31\n2,2025-01-01,2025-01-02,2025-01-01\n2,2025-01-01,2025-01-02,2025-01-02\n"));
+    assert!(csv.out.ends_with(
+        "1,0001-01-01,4000-12-31,4000-12-31\n2,2025-01-01,2025-01-02,2025-01-01\n\
+        2,2025-01-01,2025-01-02,2025-01-02\n"
+    ));
     assert_eq!(csv.out.matches("id,a,z,day").count(), 1, "one header");
     let table = asked(&["--format", "table", "--rows", "3"]);
-    assert!(
-        table.out.ends_with("… and 1460969 more rows (--rows 1460972 shows all)\n"),
-        "{}",
-        table.out
-    );
+    assert!(table.out.ends_with("3 of 1,460,972 rows shown (--rows all)\n"), "{}", table.out);
     let lines = asked(&["--out", "long.jsonl", "-q"]);
     assert_eq!(lines.code, 0);
     assert_eq!(

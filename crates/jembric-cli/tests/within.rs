@@ -1,5 +1,4 @@
-//! Events in windows as a user meets them at the command: both ledgers, mistakes on either side,
-//! long answers.
+//! Events in windows on the command line: both ledgers, mistakes on either side, long results.
 
 #![allow(clippy::unwrap_used)]
 
@@ -54,27 +53,32 @@ fn every_event_is_matched_or_stray_and_every_window_used_or_empty(harbour: TempD
     "--window", "arrived..left"], 1, "error: stays.csv: there is no column `berht`. Did you mean \
         `berth`?\n")]
 #[case::types(&["lifts.csv", "stays.csv", "--match", "crane=tons", "--date", "lifted_on",
-    "--window", "arrived..left"], 1, "error: `crane` holds text (`C2`) and `tons` of the windows \
-        whole numbers (`5926`), which are never equal: read both alike, as in `--read \
-        'crane=text'`\n")]
+    "--window", "arrived..left"], 1, "error: `crane` holds text (`C2`), but `tons` of the windows \
+        holds whole numbers (`5926`), so they never match. Read both as the same type, for \
+        example as text: `--read 'crane=text'`")]
 #[case::no_window(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived"], 2,
-    "error: `window`: `arrived` cannot be read as a window: expected two columns with `..` \
-        between them")]
+    "error: `window`: `arrived` is not a window: expected two columns with `..` between them, \
+        each with a span added or taken or left out on an open side: `arrived..left`, `due - 7 \
+        days..due + 3 days`, `valid_from..`")]
 #[case::one_stream(&["-", "-", "--date", "at", "--window", "a.."], 1,
-    "error: `-`: given more than once: expected standard input for one file\n")]
+    "error: `-`: given more than once: expected standard input for only one file")]
 #[case::no_span(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window",
-    "arrived - 3 moons..left"], 1, "error: `window`: `3 moons` cannot be read as a span")]
+    "arrived - 3 moons..left"], 1, "error: `window`: `3 moons` is not a span: expected whole \
+        days, weeks, months or years, such as `9 months`, `7 days` or `P9M`")]
 #[case::no_dates(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..berth"],
     1, "error: stays.csv: column `berth` cannot be used as dates: 205 of its 205 values are not")]
 #[case::refused(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
-    "--open-ends", "refuse"], 1, "error: 3 rows have no `arrived` or `left`, and open ends are \
-        refused (line 204, line 205, line 206).")]
+    "--open-ends", "refuse"], 1, "error: 3 rows have no `arrived` or `left`, and missing ends are \
+        refused (line 204, line 205, line 206). Let these intervals last until the as-of date \
+        (`--open-ends as-of`), or leave them out (`--open-ends drop`)")]
 #[case::flood(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
-    "--most-rows", "500"], 1, "error: the answer would have 1324 rows, more than the 500 that it \
-        may: line ")]
+    "--most-rows", "500"], 1, "error: the result would have 1,324 rows, more than the limit of \
+        500: line 270 of the events alone falls in 6 windows. Match on more columns, give the \
+        windows both bounds, or keep one window for each event (`--pick first`), or raise the \
+        limit: `--most-rows 1324`")]
 #[case::reconciled(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
-    "--reconcile", "berth"], 1, "error: stays.csv: column `berth` holds text, where numbers are \
-        needed\n")]
+    "--reconcile", "berth"], 1, "error: stays.csv: column `berth` holds text, but numbers are \
+        required")]
 #[case::format(&["lifts.csv", "stays.csv", "--date", "lifted_on", "--window", "arrived..left",
     "--read", "arived=%d"], 1, "error: lifts.csv: there is no column `arived`")]
 fn mistakes_name_their_side(
@@ -89,9 +93,7 @@ fn mistakes_name_their_side(
 }
 
 #[rstest]
-fn formats_are_for_the_file_that_has_the_column_and_what_is_set_aside_tells_its_side(
-    harbour: TempDir,
-) {
+fn formats_are_for_the_file_with_the_column_and_rows_set_aside_name_their_side(harbour: TempDir) {
     fs::write(harbour.path().join("calls.csv"), "ship,at\nPetrel,5/1/24\nPetrel,9/1/24\n,1/1/24\n")
         .unwrap();
     let ran = run(
@@ -120,13 +122,13 @@ fn formats_are_for_the_file_that_has_the_column_and_what_is_set_aside_tells_its_
     let aside = fs::read_to_string(harbour.path().join("aside.csv")).unwrap();
     insta::assert_snapshot!(aside, @"
     ship,at,stay,vessel,berth,arrived,left,tons,set_aside_because
-    ,2024-01-01,,,,,,,no key
+    ,2024-01-01,,,,,,,key missing
     ,,S0061,Tidewrack,North 2,2024-06-11,2024-05-30,571,end before start
     ");
 }
 
 #[rstest]
-fn an_answer_of_many_pairs_goes_out_in_batches(harbour: TempDir) {
+fn many_pairs_are_delivered_in_batches(harbour: TempDir) {
     let events: String = (0..400).map(|n| format!("{n},2025-01-01\n")).collect();
     let windows: String = (0..500).map(|n| format!("{n},2024-01-01\n")).collect();
     fs::write(harbour.path().join("events.csv"), format!("e,at\n{events}")).unwrap();

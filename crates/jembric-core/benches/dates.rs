@@ -1,6 +1,6 @@
 //! Dates and expressions over 10 million rows, each beside the least work that it must do.
 //!
-//! Timed are whole operations, from the table to the answer with its ledger.
+//! Whole operations are timed, from the table to the result with its ledger.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -23,7 +23,7 @@ use std::{hint::black_box, sync::Arc};
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 const ROWS: usize = 10_000_000;
-/// 1997-05-19, and so many days from there.
+/// 1997-05-19, and this number of days from there.
 const FIRST: i32 = 10_000;
 const DAYS: i32 = 10_000;
 

@@ -1,6 +1,6 @@
-//! Numbering text keys, beside the least work that it must do: a table of the right size from the
-//! start, over 16-byte views, on two threads that split the keys by their hash, with the next slots
-//! fetched ahead.
+//! Numbering text keys, beside the least work that it must do: a table of the final size over
+//! 16-byte views, on two threads that divide the keys by their hash, with the next slots
+//! prefetched.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -81,7 +81,7 @@ fn presized(views: &[u128], distinct: usize) -> Vec<AtomicU32> {
             #[cfg(target_arch = "x86_64")]
             {
                 use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
-                // SAFETY: a prefetch reads nothing; the place lies in the vector.
+                // SAFETY: a prefetch reads nothing, and the place is in the vector.
                 unsafe {
                     _mm_prefetch::<_MM_HINT_T0>(
                         slots.as_ptr().add(hash as usize & (size - 1)).cast(),

@@ -1,4 +1,4 @@
-//! Intervals, each beside the least work that it must do.
+//! Operations on intervals, each beside the least work that it must do.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -19,7 +19,7 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 const FIRST: i32 = 14_610;
 const TEN_YEARS: i32 = 3_652;
 
-/// Starts and ends of so many intervals within ten years, at most so long.
+/// Starts and ends of intervals within ten years, at most this long.
 fn intervals(count: usize, longest: i32) -> (Vec<i32>, Vec<i32>) {
     let mut random = fastrand::Rng::with_seed(4);
     (0..count)

@@ -1,9 +1,8 @@
 //! `latest` over dense ids, beside the least work that it must do: one pass that keeps the best row
 //! of each entity.
 //!
-//! Timed are the choice of rows from ids and dates in memory, which is what the kernel does as
-//! well, and, for information, the whole operation with the numbering of an id column and the
-//! copying of the answer.
+//! Two times are measured: choosing the rows from ids and dates in memory, as the kernel does, and
+//! for information the whole operation, which numbers an id column and copies the result.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -79,7 +78,7 @@ fn fetching_ahead(ids: &[u32], days: &[i32], entities: usize) -> Vec<u64> {
         #[cfg(target_arch = "x86_64")]
         if let Some(&id) = ids.get(row + AHEAD) {
             use std::arch::x86_64::{_MM_HINT_T0, _mm_prefetch};
-            // SAFETY: a prefetch reads nothing; the place lies in the vector.
+            // SAFETY: a prefetch reads nothing, and the place is in the vector.
             unsafe { _mm_prefetch::<_MM_HINT_T0>(best.as_ptr().add(id as usize).cast()) };
         }
         let best = &mut best[ids[row] as usize];

@@ -1,4 +1,4 @@
-//! Running figures, beside the least work that they must do.
+//! Running figures, each beside the least work that it must do.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -97,7 +97,7 @@ fn running(criterion: &mut Criterion) {
     );
 }
 
-/// Two records a month and entity, over ten years.
+/// Two records for each month and entity, over ten years.
 fn states(criterion: &mut Criterion) {
     const MONTHS: usize = 120;
     let mut random = fastrand::Rng::with_seed(9);

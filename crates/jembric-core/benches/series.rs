@@ -1,4 +1,4 @@
-//! Series without holes and totals, beside the least work that they must do.
+//! Series without gaps, and totals, each beside the least work that it must do.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -25,7 +25,7 @@ fn table(who: &[i64], days: &[i32], level: &[i64]) -> Table {
     .expect("a table")
 }
 
-/// A hundred thousand entities, a year of days, a record on every third day or so.
+/// A hundred thousand entities, one year of days, and a record on about every third day.
 fn filled(criterion: &mut Criterion) {
     const ENTITIES: usize = 100_000;
     const DAYS: usize = 365;
@@ -33,7 +33,7 @@ fn filled(criterion: &mut Criterion) {
     let (mut who, mut days) = (Vec::new(), Vec::new());
     for entity in 0..ENTITIES as i64 {
         for day in 0..DAYS as i32 {
-            // Every entity has the first and the last day.
+            // Every entity has a record on the first and on the last day.
             if day == 0 || day == DAYS as i32 - 1 || random.u32(0..3) == 0 {
                 who.push(entity);
                 days.push(20_000 + day);
@@ -100,7 +100,7 @@ fn totals(criterion: &mut Criterion) {
     const MONTHS: usize = 24;
     let mut random = fastrand::Rng::with_seed(11);
     let who: Vec<i64> = (0..ROWS).map(|_| random.i64(0..ENTITIES as i64)).collect();
-    // From the first of January of a year to the end of the next.
+    // From 1 January of one year to the end of the next.
     let days: Vec<i32> = (0..ROWS).map(|_| 19_723 + random.i32(0..731)).collect();
     let level: Vec<i64> = (0..ROWS).map(|_| random.i64(0..1_000_000)).collect();
     let records = table(&who, &days, &level);

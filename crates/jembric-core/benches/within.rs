@@ -1,4 +1,4 @@
-//! Events in windows, beside the least work that it must do; and how the worst cases grow.
+//! Events in windows, beside the least work that they must do; and how the worst cases grow.
 
 #[path = "../../../benches/ratio.rs"]
 mod ratio;
@@ -27,7 +27,7 @@ struct Sides {
     ends: Vec<i32>,
 }
 
-/// Ten windows a key, one after the other with holes between, in no order.
+/// Ten windows for each key, one after the other with gaps between them, not sorted.
 fn disjoint() -> Sides {
     let mut random = fastrand::Rng::with_seed(5);
     let mut windows: Vec<(u32, i32, i32)> = (0..WINDOWS)
@@ -61,7 +61,7 @@ fn table(key: ArrayRef, dates: &[(&str, &[i32])]) -> Table {
     Table::from_columns([("key", key)].into_iter().chain(dates)).expect("a table")
 }
 
-/// Sorted starts per key and a binary search, and the rows of the pairs with their dates.
+/// Sorted starts for each key and a binary search, and the rows of the pairs with their dates.
 fn kernel(sides: &Sides, open: bool) -> (Vec<u64>, [Vec<i32>; 3]) {
     let mut places = vec![0_u32; KEYS + 1];
     sides.window_keys.iter().for_each(|&key| places[key as usize + 1] += 1);
@@ -142,7 +142,7 @@ fn joins(criterion: &mut Criterion) {
     );
 }
 
-/// A million events, each in about ten of the windows that its key has.
+/// A million events, each in about ten of the windows of its key.
 fn overlapping(criterion: &mut Criterion) {
     const COUNT: usize = 1_000_000;
     let mut random = fastrand::Rng::with_seed(6);
@@ -184,8 +184,8 @@ fn overlapping(criterion: &mut Criterion) {
     );
 }
 
-/// The worst cases, ten and a hundred times as large: time per (row and its logarithm, and pair)
-/// should stay about the same.
+/// The worst cases at ten and a hundred times the size. The time for each row (times its logarithm)
+/// and pair should stay about the same.
 fn growth(_: &mut Criterion) {
     type Shape = fn(i32, i32) -> (i32, i32);
     let shapes: [(&str, Shape, Keep, Pick); 5] = [

@@ -126,9 +126,6 @@ pub struct Active {
 
 callable!(Active);
 
-/// The advice for a result that is too long.
-const TOO_LONG: Smaller = Smaller::NeverEnds;
-
 impl Active {
     /// Intervals between two columns, by days.
     pub fn new(start: impl Into<String>, end: impl Into<String>) -> Active {
@@ -362,7 +359,7 @@ impl Prepared for ActivePlan {
             return Err(Error::TableTooLong { rows: expansion.rows() as usize });
         }
         let row_bytes = 16 + table.row_bytes() + 16 * share.len() as u64;
-        context.expect_room(expansion.rows(), row_bytes, TOO_LONG)?;
+        context.expect_room(expansion.rows(), row_bytes, Smaller::LongerGrainOrRange)?;
         Ok(Outcome { table: expansion.whole()?, ledger, set_aside })
     }
 

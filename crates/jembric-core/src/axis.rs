@@ -183,7 +183,8 @@ mod tests {
                 Grain::Quarter, Grain::Year]),
             month in 1_u32..=12,
         ) {
-            let axis = of_days(Periods::from(grain).year_start(month).week_start(Weekday::ALL[month as usize % 7]));
+            let axis = of_days(Periods::from(grain).year_start(month)
+                .week_start(Weekday::ALL[month as usize % 7]));
             let day = Day::from_number(day).unwrap();
             let number = axis.number(day);
             prop_assert!(axis.first_day(number) <= day && day <= axis.last_day(number));

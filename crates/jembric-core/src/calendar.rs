@@ -16,7 +16,8 @@ macro_rules! serialized_as_text {
         }
 
         impl<'de> serde::Deserialize<'de> for $kind {
-            fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> std::result::Result<$kind, D::Error> {
+            fn deserialize<D: serde::Deserializer<'de>>(deserializer: D)
+                -> std::result::Result<$kind, D::Error> {
                 String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
             }
         }

@@ -7,7 +7,7 @@ pub use suggested::SuggestedReading;
 use crate::{
     calendar::{
         Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone,
-        notation::{self, Order},
+        notation::{self, NotADate, Order},
     },
     error::{AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers, Result},
     parallel,
@@ -246,10 +246,16 @@ impl Table {
                 }))
             }
             _ => {
+                // Something that is nearly a date is a mistake, and not a mark for a missing value.
+                let is_mark = |row: &usize| {
+                    notation::read(cells.value(*row).as_bytes()) == Err(NotADate::Unknown)
+                };
                 about.suggested = if about.bad * 2 > about.values {
                     SuggestedReading::of_dates(cells)
-                } else {
+                } else if bad_rows.iter().all(is_mark) {
                     SuggestedReading::of_marks(bad_rows.iter().map(|&row| cells.value(row)))
+                } else {
+                    None
                 };
                 Error::NotDates(Box::new(about))
             }

@@ -82,7 +82,8 @@ impl Unit {
 /// previous records).
 ///
 /// ```
-/// use jembric_core::{Elapsed, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
+/// use jembric_core::{Elapsed, Table};
+/// use jembric_core::arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type};
 /// use std::sync::Arc;
 ///
 /// let due: ArrayRef = Arc::new(Date32Array::from(vec![20_000]));

@@ -91,6 +91,8 @@ impl Entities {
         }
         let mut all: Option<Entities> = None;
         for (one, other) in one.columns.iter().zip(other.columns) {
+            // Number one column at a time. The pair of two numbers is again one key of 64 bits, so
+            // any number of columns is reduced to one without building composite keys.
             let column = number_columns(one, other, missing);
             all = Some(match all {
                 None => column,
@@ -144,6 +146,7 @@ impl Entities {
     pub fn first_rows(&self) -> Vec<u32> {
         let mut first = vec![u32::MAX; self.count()];
         for (row, &id) in self.ids.iter().enumerate() {
+            // Rows are visited in order, so the first row to set a slot is the least.
             if id != Entities::NONE && first[id as usize] == u32::MAX {
                 first[id as usize] = row as u32;
             }
@@ -158,6 +161,8 @@ impl Entities {
             (Some(these), Some(those)) => Some(&these & &those),
             (one, another) => one.or(another),
         };
+        // Both numbers fit into 32 bits, so the pair is a plain number. It is made when it is
+        // needed, and never stored.
         let pair = |row: usize| u64::from(these[row]) << 32 | u64::from(those[row]);
         number(&Numbers(pair), these.len(), both.map(NullBuffer::new).as_ref(), Missing::NoEntity)
     }
@@ -198,6 +203,7 @@ fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entitie
             let those = other.as_primitive::<$type>().values();
             let value =
                 |row: usize| i64::from(if row < split { these[row] } else { those[row - split] });
+            // Try the table without hashes first; it needs one pass to find the range.
             number_close(value, rows, nulls, missing).unwrap_or_else(|| {
                 number(&Numbers(|row: usize| value(row) as u64), rows, nulls, missing)
             })
@@ -207,6 +213,8 @@ fn number_columns(one: &ArrayRef, other: &ArrayRef, missing: Missing) -> Entitie
         DataType::Utf8View => {
             let (these, those) = (one.as_string_view(), other.as_string_view());
             let buffers = these.data_buffers().iter().chain(those.data_buffers().iter());
+            // The views of the second column refer to its own buffers. Adding to the index of the
+            // buffer makes them refer to the buffers of both.
             let more = (these.data_buffers().len() as u128) << 64;
             let view = |row: usize| match row.checked_sub(split) {
                 None => these.views()[row],
@@ -302,11 +310,14 @@ impl<F: Fn(usize) -> u128 + Sync> Keys for Texts<'_, F> {
     }
     #[inline]
     fn hash(&self, view: u128) -> u64 {
+        // A short text is hashed by its view alone, without touching the text in memory.
         if view as u32 <= SHORT { HASHER.hash_one(view) } else { HASHER.hash_one(self.bytes(view)) }
     }
     #[inline]
     fn same(&self, one: u128, other: u128) -> bool {
         let (length, other_length) = (one as u32, other as u32);
+        // Equal views are equal texts. Long texts with different views may still be equal, so
+        // compare their lengths and bytes.
         one == other
             || (length > SHORT && length == other_length && self.bytes(one) == self.bytes(other))
     }
@@ -324,16 +335,20 @@ fn number_close(
     let all = || (0..rows).into_par_iter().with_min_len(1 << 16);
     let none = || (i64::MAX, i64::MIN);
     let wider = |one: (i64, i64), other: (i64, i64)| (one.0.min(other.0), one.1.max(other.1));
+    // The range of the values, in one pass over all rows.
     let (least, greatest) = all()
         .fold(
             none,
             |range, row| if there(row) { wider(range, (value(row), value(row))) } else { range },
         )
         .reduce(none, wider);
+    // The table may have two places for each row, and at most 64 million. Beyond that, hashing is
+    // cheaper than clearing the memory.
     let range = greatest
         .checked_sub(least)
         .filter(|&range| range >= 0 && range < (2 * rows as i64).min(1 << 26))?;
     let place = |row: usize| (value(row) - least) as usize;
+    // First mark the values that occur, then number the marks from the least on by a running sum.
     let numbers: Vec<AtomicU32> = (0..=range).map(|_| AtomicU32::new(0)).collect();
     all().filter(|&row| there(row)).for_each(|row| {
         // Skip the write if it changes nothing, because other threads use the same memory.
@@ -377,11 +392,14 @@ fn number<K: Keys>(
         if (rows as u64) < 1 << (32 - part_bits) { (threads, part_bits) } else { (1, 0) };
     let tops = |part: usize| if part_bits == 0 { 0 } else { (part as u32) << (32 - part_bits) };
 
+    // Each thread reads all keys and numbers those of its own part, so no table is shared. Atomic
+    // stores let all threads write to one vector; each row is written once.
     let mut ids: Vec<AtomicU32> = Vec::new();
     ids.resize_with(rows, AtomicU32::default);
     let counts: Vec<u32> = (0..parts)
         .into_par_iter()
         .map(|part| {
+            // A thread numbers its part from 0, with the part in the top bits.
             let mut numbering = Numbering::new(keys, rows / parts);
             let mut block = Block::new();
             for start in (0..rows).step_by(BLOCK) {
@@ -398,6 +416,7 @@ fn number<K: Keys>(
 
     let mut ids: Vec<u32> = ids.into_iter().map(AtomicU32::into_inner).collect();
     if parts > 1 {
+        // Shift the numbers of each part past those of the parts before it.
         let mut before = [0; 8];
         for part in 1..parts {
             before[part] = before[part - 1] + counts[part - 1];
@@ -410,6 +429,7 @@ fn number<K: Keys>(
     }
     let (mut count, mut without) = (counts.iter().sum(), 0);
     if let Some(nulls) = nulls {
+        // Rows without a key get the last number, or none.
         let id = if missing == Missing::IsAKey { count } else { Entities::NONE };
         (!nulls.inner()).set_indices().for_each(|row| ids[row] = id);
         match missing {
@@ -450,6 +470,8 @@ impl<Key: Copy + Default> Block<Key> {
         part: usize,
     ) {
         self.len = 0;
+        // Every row is written to the block, and the length grows only if it belongs to the part. A
+        // branch would be mispredicted half of the time.
         let mut add = |row: usize| {
             let key = keys.key(row);
             // The upper half of the hash chooses the part, and the rest places the key within it.
@@ -491,10 +513,13 @@ impl<'a, K: Keys> Numbering<'a, K> {
 
     #[inline]
     fn number_block(&mut self, block: &mut Block<K::Key>) {
+        // Load the slots of all rows of the block. With millions of entities almost every load
+        // misses the cache, and here they are all in flight at once.
         let mut slots = [0_u64; BLOCK];
         for (slot, &hash) in slots.iter_mut().zip(&block.hashes[..block.len]) {
             *slot = self.slots[(hash >> self.shift) as usize];
         }
+        // Then load the keys that these slots name, again all at once.
         let mut found = [K::Key::default(); BLOCK];
         for (found, &slot) in found.iter_mut().zip(&slots[..block.len]) {
             // The number of an empty slot wraps around to a number that no key has.
@@ -504,6 +529,8 @@ impl<'a, K: Keys> Numbering<'a, K> {
                 .copied()
                 .unwrap_or_default();
         }
+        // Only now compare. Almost all rows hit; a row that does not goes the slow way, which sees
+        // what earlier rows of the block have added.
         for i in 0..block.len {
             let (slot, hash, key) = (slots[i], block.hashes[i], block.keys[i]);
             let hit = slot != 0 && (slot >> 32) as u32 == hash && self.keys.same(found[i], key);

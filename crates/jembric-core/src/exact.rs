@@ -310,7 +310,10 @@ mod tests {
 
     proptest! {
         #[test]
-        fn neither_order_nor_pieces_change_a_sum(values in prop::collection::vec(prop::num::f64::NORMAL, 0..40), cut in 0_usize..40) {
+        fn neither_order_nor_pieces_change_a_sum(
+            values in prop::collection::vec(prop::num::f64::NORMAL, 0..40),
+            cut in 0_usize..40,
+        ) {
             let whole = floats(values.clone());
             let reversed = floats(values.iter().rev().copied().collect());
             let (left, right) = values.split_at(cut.min(values.len()));
@@ -319,7 +322,9 @@ mod tests {
         }
 
         #[test]
-        fn whole_floats_add_up_as_integers(values in prop::collection::vec(-(1_i64 << 50)..(1_i64 << 50), 0..40)) {
+        fn whole_floats_add_up_as_integers(
+            values in prop::collection::vec(-(1_i64 << 50)..(1_i64 << 50), 0..40),
+        ) {
             let exact: i64 = values.iter().sum();
             prop_assert_eq!(floats(values.iter().map(|&value| value as f64).collect()).to_string(),
                 (exact as f64).to_string());

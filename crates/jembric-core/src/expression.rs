@@ -6,15 +6,16 @@
 //! wrong without the data is found before any row is read, and the message marks its place in the
 //! text.
 //!
-//! | | |
-//! | --- | --- |
-//! | values | `12`, `3.5`, `'text'`, `2025-06-30`, `2025-06` (a month), `2025-06-30T14:05`, `14:05`, `9 months`, `true`, `false`, `missing`, `as_of` |
-//! | columns | by their names; one with blanks or signs in it in double quotes: `"arrived on"` |
-//! | signs | `+ - * /`, `= != < <= > >=`, `and or not`, `in (…)`, `not in (…)`, `is missing`, `is not missing`, `if … then … else …` |
-//! | of dates | `year quarter month day weekday week` of a date, `hour minute` of a moment or time, `date(moment)`, `date(y, m, d)`, `time(moment)`, `period(d, month)` |
-//! | of numbers | `abs`, `round(x)`, `round(x, places)` |
-//! | of anything | `least`, `greatest` and `coalesce` of several, which pass over missing values |
-//! | of text | `lower`, `upper`, `trim` |
+//! * Values: `12`, `3.5`, `'text'`, `2025-06-30`, `2025-06` (a month), `2025-06-30T14:05`, `14:05`,
+//!   `9 months`, `true`, `false`, `missing`, `as_of`
+//! * Columns: by name; a name with blanks or signs in double quotes, such as `"arrived on"`
+//! * Operators: `+ - * /`, `= != < <= > >=`, `and or not`, `in (…)`, `not in (…)`, `is missing`,
+//!   `is not missing`, `if … then … else …`
+//! * Functions of dates: `year quarter month day weekday week` of a date, `hour minute` of a moment
+//!   or time, `date(moment)`, `date(y, m, d)`, `time(moment)`, `period(d, month)`
+//! * Functions of numbers: `abs`, `round(x)`, `round(x, places)`
+//! * Functions of any values: `least`, `greatest`, `coalesce`, which skip missing values
+//! * Functions of text: `lower`, `upper`, `trim`
 //!
 //! Whole numbers and decimals are exact, or an error. A quotient is a float, and missing if the
 //! divisor is 0. Halves are rounded away from zero. Date − date is a number of days (months between
@@ -158,9 +159,8 @@ impl Expression {
         match self.check(shape, context)? {
             None | Some(Type::Boolean | Type::Nothing) => Ok(()),
             Some(kind) => {
-                let problem = format!(
-                    "expected a condition, which is true or false, but this is {kind}"
-                );
+                let problem =
+                    format!("expected a condition, which is true or false, but this is {kind}");
                 Err(self.wrong(&problem))
             }
         }

@@ -61,7 +61,7 @@ use std::{fmt, str::FromStr};
 /// let gauge = Table::from_columns([("day", day), ("level", level)])?;
 ///
 /// let outcome = Filled::new("day").carry(["level"]).apply(&gauge)?;
-/// assert_eq!((outcome.table.rows(), outcome.ledger.count("added")), (4, 2));
+/// assert_eq!((outcome.table.rows(), outcome.ledger.count("rows added")), (4, 2));
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
@@ -261,11 +261,10 @@ impl Filled {
             format!(" per {}", self.per.join(", "))
         };
         let over = match self.range {
-            Extent::Data => String::new(),
-            Extent::Each => ", each from its first date to its last".to_owned(),
-            Extent::Stated(range) => format!(", {range}"),
+            Extent::Data | Extent::Stated(_) => String::new(),
+            Extent::Each => ", from each entity's first date to its last".to_owned(),
         };
-        format!("filled by {}{per} and {}{over}", self.date, self.grain_or_day())
+        format!("filled by {}{per}, one row for each {}{over}", self.date, self.grain_or_day())
     }
 }
 

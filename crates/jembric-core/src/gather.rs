@@ -118,7 +118,8 @@ mod tests {
                 any::<prop::sample::Index>()), 0..60),
             lengths in prop::collection::vec(0_u32..5, 20),
         ) {
-            let rows: Vec<Option<usize>> = rows.iter().map(|row| row.map(|row| row.index(numbers.len()))).collect();
+            let rows: Vec<Option<usize>> = rows.iter().map(|row| row.map(|row| row.index(numbers
+                .len()))).collect();
             let ends = lengths[..numbers.len()].iter().scan(0, |end,
                 length| { *end += length; Some(*end) });
             let starts: Vec<u32> = std::iter::once(0).chain(ends).collect();

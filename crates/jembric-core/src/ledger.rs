@@ -549,9 +549,8 @@ fn add_entries(entries: &mut Vec<Entry>, more: &[Entry]) {
 }
 
 fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry {
-    let first = rows.set_indices().take(LINES_NAMED);
-    let lines =
-        origin.map(|origin| first.map(|row| origin.line(row)).collect()).unwrap_or_default();
+    let lines = origin.map(|origin| origin.least_lines(rows.set_indices(), LINES_NAMED));
+    let lines = lines.unwrap_or_default();
     Entry { reason, rows: rows.count_set_bits() as u64, lines }
 }
 
@@ -571,3 +570,6 @@ pub(crate) fn rows_with_reasons(
     // A table that was set aside before has such a column already; the new reason replaces it.
     table.filter(rows)?.without(BECAUSE)?.with_column(BECAUSE, Arc::new(because) as ArrayRef)
 }
+
+#[cfg(test)]
+mod tests;

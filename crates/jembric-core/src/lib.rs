@@ -25,7 +25,8 @@
 //!
 //! let outcome = Latest::new("inspected_on").per(["vessel"]).apply(&inspections)?;
 //! assert_eq!(outcome.table.rows(), 1);
-//! assert_eq!(outcome.ledger.to_string().lines().last(), Some("  balance    3 = 1 + 1 + 1"));
+//! let balance = "  balance       3 = 1 kept + 1 dropped + 1 set aside";
+//! assert_eq!(outcome.ledger.to_string().lines().last(), Some(balance));
 //! # Ok::<(), jembric_core::Error>(())
 //! ```
 #![forbid(unsafe_code)]

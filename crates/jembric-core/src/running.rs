@@ -48,7 +48,8 @@ use track::Track;
 /// timeline, one pass over each entity, and one random access for each row and column.
 ///
 /// ```
-/// use jembric_core::{Running, Table, arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type}};
+/// use jembric_core::{Running, Table};
+/// use jembric_core::arrow::{ArrayRef, Date32Array, Int64Array, cast::AsArray, types::Int64Type};
 /// use std::sync::Arc;
 ///
 /// let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 20_002]));
@@ -213,7 +214,8 @@ impl Running {
             asked.push("count".to_owned());
         }
         let over = self.trailing.map(|span| format!(", trailing {span}")).unwrap_or_default();
-        let anew = self.anew_each.map(|grain| format!(", restarting each {grain}")).unwrap_or_default();
+        let anew =
+            self.anew_each.map(|grain| format!(", restarting each {grain}")).unwrap_or_default();
         format!("running {}{per} by {}{over}{anew}", asked.join(", "), self.date)
     }
 }

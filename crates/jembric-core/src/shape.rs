@@ -274,9 +274,8 @@ impl Shape {
         };
         let pairs = self.columns().iter().zip(found.columns());
         let words = |column: &ColumnShape| {
-            let kind = column
-                .kind
-                .map_or_else(|| "an unknown type".to_owned(), |kind| kind.to_string());
+            let kind =
+                column.kind.map_or_else(|| "an unknown type".to_owned(), |kind| kind.to_string());
             format!("column `{}` of {kind}", column.name)
         };
         if let Some((one, other)) = pairs.into_iter().find(|&pair| differs(pair)) {

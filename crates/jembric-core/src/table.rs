@@ -62,6 +62,21 @@ impl Origin {
         line + (row as u64 - u64::from(from))
     }
 
+    /// The least lines of some rows, in order.
+    pub(crate) fn least_lines(&self, rows: impl Iterator<Item = usize>, most: usize) -> Vec<u64> {
+        let lines = rows.map(|row| self.line(row));
+        // Sorted tables, and batches behind rows kept from before, are not in the order of lines.
+        let offset = |&(row, line): &(u32, u64)| line as i64 - i64::from(row);
+        let jumps = self.jumps.iter().map(offset);
+        if std::iter::once(self.first_line as i64).chain(jumps).is_sorted() {
+            return lines.take(most).collect();
+        }
+        let mut lines: Vec<u64> = lines.collect();
+        lines.sort_unstable();
+        lines.truncate(most);
+        lines
+    }
+
     /// The same file, for rows on these lines.
     pub(crate) fn of_lines(&self, lines: impl IntoIterator<Item = u64>) -> Origin {
         let mut origin = Origin { jumps: Arc::default(), before: 0, ..self.clone() };

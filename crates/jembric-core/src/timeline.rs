@@ -176,7 +176,8 @@ mod tests {
         ) {
             let table = Table::from_columns([
                 ("entity",
-                    Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
+                    Arc::new(rows.iter().map(|row| Some(row.0))
+                        .collect::<Int64Array>()) as ArrayRef),
                 ("day", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
             ]).unwrap();
             let entities = Entities::number(&table, &["entity"], Missing::NoEntity).unwrap();

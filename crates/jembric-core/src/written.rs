@@ -193,7 +193,7 @@ mod tests {
             read_as("set", &field, StringViewArray::from(vec![text])).unwrap_err().to_string();
         assert_eq!(
             error,
-            format!("`set`: `{text}` cannot stand in column `k`, which holds {kind}")
+            format!("`set`: `{text}` is not a value of column `k`, which holds {kind}")
         );
     }
 

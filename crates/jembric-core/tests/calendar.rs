@@ -5,7 +5,7 @@
 use jembric_core::calendar::{Day, Span, Workdays};
 
 #[test]
-fn every_day_of_400_years_is_that_of_an_independent_calendar() {
+fn every_day_of_400_years_agrees_with_an_independent_calendar() {
     let vectors = include_str!("vectors/calendar.csv");
     let expected: Vec<(i32, u64)> = vectors
         .lines()

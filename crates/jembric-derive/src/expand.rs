@@ -50,9 +50,14 @@ pub(crate) fn expand(operation: &Operation) -> TokenStream {
         }
 
         impl<'de> ::serde::Deserialize<'de> for #ident {
-            fn deserialize<D: ::serde::Deserializer<'de>>(deserializer: D) -> ::std::result::Result<Self, D::Error> {
-                let given = <crate::settings::GivenSettings as ::serde::Deserialize>::deserialize(deserializer)?;
-                <Self as crate::settings::Settings>::from_given(&given).map_err(::serde::de::Error::custom)
+            fn deserialize<D: ::serde::Deserializer<'de>>(deserializer: D)
+                -> ::std::result::Result<Self, D::Error> {
+                let given =
+                    <crate::settings::GivenSettings as ::serde::Deserialize>::deserialize(
+                        deserializer,
+                    )?;
+                <Self as crate::settings::Settings>::from_given(&given)
+                    .map_err(::serde::de::Error::custom)
             }
         }
     }
@@ -186,8 +191,10 @@ pub(crate) fn words(input: &DeriveInput) -> Result<TokenStream> {
         }
 
         impl<'de> ::serde::Deserialize<'de> for #ident {
-            fn deserialize<D: ::serde::Deserializer<'de>>(deserializer: D) -> ::std::result::Result<Self, D::Error> {
-                let text = <::std::string::String as ::serde::Deserialize>::deserialize(deserializer)?;
+            fn deserialize<D: ::serde::Deserializer<'de>>(deserializer: D)
+                -> ::std::result::Result<Self, D::Error> {
+                let text =
+                    <::std::string::String as ::serde::Deserialize>::deserialize(deserializer)?;
                 let place = Self::WORDS.iter().position(|word| *word == text);
                 place.map(|place| Self::VALUES[place]).ok_or_else(|| {
                     <D::Error as ::serde::de::Error>::unknown_variant(&text, Self::WORDS)

@@ -22,15 +22,17 @@
 //! }
 //! ```
 //!
-//! | in `#[setting(…)]` | meaning |
-//! | --- | --- |
-//! | `column`, `columns`, `name`, `yes`, `number`, `numbers`, `days`, `entities`, `expression` | what it takes |
-//! | `one_of`, `text = "GRAIN"`, `texts = "DATE,…"`, `several = "NAME = EXPR"`, `list = "COL,…"` | the same, with a word for the help |
-//! | `required` | the operation cannot do without it |
-//! | `default = EXPR` | its default, where that is not its type's |
-//! | `from = N` | the least number that it accepts |
-//! | `rename = "match"` | its name, where that is not the field's |
-//! | `plain` | no builder method: a constructor sets it |
+//! In `#[setting(…)]`:
+//!
+//! * `column`, `columns`, `name`, `yes`, `number`, `numbers`, `days`, `entities`, `expression`: the
+//!   kind of its values
+//! * `one_of`, `text = "GRAIN"`, `texts = "DATE,…"`, `several = "NAME = EXPR"`, `list = "COL,…"`:
+//!   the same, with a word for the help
+//! * `required`: the operation needs it
+//! * `default = EXPR`: its default, if that is not the default of its type
+//! * `from = N`: the least number that it accepts
+//! * `rename = "match"`: its name, if that is not the name of the field
+//! * `plain`: no builder method, because a constructor sets it
 //!
 //! A last sentence `The default is X.` in the first paragraph becomes the setting's `default`.
 

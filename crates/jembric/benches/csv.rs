@@ -1,8 +1,7 @@
-//! Reading CSV into typed columns, beside reading its records and no more with the `csv` crate on
-//! the same threads; and writing it, beside making the text of every cell in a buffer that is
-//! thrown away.
+//! Reading CSV into typed columns, beside reading only its records with the `csv` crate on the same
+//! threads; and writing it, beside formatting every cell into a buffer that is discarded.
 //!
-//! Also prints the peak memory of a read in a process of its own, beside the size of the file.
+//! It also prints the peak memory of reading in a separate process, beside the size of the file.
 
 #[path = "../../../benches/lifts.rs"]
 mod lifts;
@@ -68,7 +67,7 @@ fn csv_out(criterion: &mut Criterion) {
     );
 }
 
-/// Bytes of all cells as they are written, on all threads.
+/// The bytes of all formatted cells, on all threads.
 fn texts(table: &jembric::Table) -> usize {
     let columns = io::CellText::of(table);
     let one = |buffer: &mut String, row: usize| {
@@ -79,7 +78,8 @@ fn texts(table: &jembric::Table) -> usize {
     (0..table.rows()).into_par_iter().with_min_len(1 << 14).map_init(String::new, one).sum()
 }
 
-/// Counts records, in pieces that begin behind a line break: the file has none inside its cells.
+/// Counts records in parts that begin after a line break, because the file has none inside its
+/// cells.
 fn records(path: &Path) -> usize {
     const PIECE: u64 = 1 << 20;
     let file = File::open(path).expect("the file");

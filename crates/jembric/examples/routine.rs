@@ -18,7 +18,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let mut run = Run::on(&files, "2025-07-01".parse()?);
     run.follow = Some("vessel = 'Wend'".parse()?);
     let checked = routine.check(&run)?;
-    println!("{} steps hold", routine.steps.len());
+    println!("{} steps are valid", routine.steps.len());
 
     let (markdown, mut out) = (Writing::new().format(Format::Markdown), std::io::stdout());
     let mut answer = markdown.batches(&mut out);

@@ -184,7 +184,8 @@ pub enum Error {
     },
     /// Two outputs have the same file.
     #[error(
-        "{file}: {one} and {other} would be written to the same file. Choose another file for one of them"
+        "{file}: {one} and {other} would be written to the same file. Choose another file for one \
+            of them"
     )]
     OutputTwice {
         /// The file.
@@ -303,14 +304,16 @@ fn not_text(
 ) -> String {
     let other = words(&Advised::Reading("encoding", Some("windows-1252")));
     format!(
-        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Set the encoding of the file: {other}, `utf-16le` or another"
+        "{file}: line {line}: byte {byte} of the file ({value:#04x}) is not {encoding}. Set the \
+            encoding of the file: {other}, `utf-16le` or another"
     )
 }
 
 fn open_quote(file: &str, line: u64, text: &str, words: Words<'_>) -> String {
     let plain = words(&Advised::Reading("no-quotes", None));
     format!(
-        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, double quotes inside a quoted cell, or read quotes as ordinary characters ({plain})"
+        "{file}: line {line}: the quote that begins here is never closed: {text}. Close it, \
+            double quotes inside a quoted cell, or read quotes as ordinary characters ({plain})"
     )
 }
 
@@ -318,7 +321,9 @@ fn stray_quote(file: &str, line: u64, text: &str, opened: Option<u64>, words: Wo
     let plain = words(&Advised::Reading("no-quotes", None));
     let opened = opened_on(&opened);
     format!(
-        "{file}: line {line}: there is a quote in the middle of a cell: {text}{opened}. Quote the whole cell and double the quotes inside it, or read quotes as ordinary characters ({plain})"
+        "{file}: line {line}: there is a quote in the middle of a cell: {text}{opened}. Quote the \
+            whole cell and double the quotes inside it, or read quotes as ordinary characters \
+            ({plain})"
     )
 }
 
@@ -326,7 +331,8 @@ fn unpacks(file: &str, packed: u64, most: u64, words: Words<'_>) -> String {
     let more = most.saturating_mul(8).to_string();
     let more = words(&Advised::Reading("most-unpacked", Some(&more)));
     format!(
-        "{file}: its {packed} bytes unpack to more than the limit of {most} bytes. If the file is right, raise the limit: {more}"
+        "{file}: its {packed} bytes unpack to more than the limit of {most} bytes. If the file is \
+            right, raise the limit: {more}"
     )
 }
 
@@ -334,7 +340,8 @@ fn many_columns(file: &str, columns: u64, most: u64, words: Words<'_>) -> String
     let more = columns.to_string();
     let more = words(&Advised::Reading("most-columns", Some(&more)));
     format!(
-        "{file}: it has {columns} columns, more than the limit of {most}. If the file is right, raise the limit: {more}"
+        "{file}: it has {columns} columns, more than the limit of {most}. If the file is right, \
+            raise the limit: {more}"
     )
 }
 

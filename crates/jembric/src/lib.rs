@@ -1,23 +1,24 @@
 //! Reports from tables of dated records, with an account of every row.
 //!
-//! | the question | what answers it |
+//! | question | item |
 //! | --- | --- |
-//! | What does each vessel's record say *now*? And what did it say first? | [`Latest`], [`Earliest`] |
+//! | What does each vessel's record say *now*, and at first? | [`Latest`], [`Earliest`] |
 //! | How long did it take, how old is it, how late is it? | [`Elapsed`] |
-//! | Which days, weeks, months was it active, and how many at once? | [`Active`] |
-//! | What are the unbroken spells, and the idle time between them? | [`Spells`] |
-//! | Which of these events fell inside which of those windows? | [`Within`] |
-//! | The highest reading so far, the balance so far, the mean of the last 28 days | [`Running`] |
-//! | One row for every day and every gauge, holes filled by a stated rule | [`Filled`] |
-//! | Per month, per weekday; classes across the top; year totals beside the months | [`Totals`] |
-//! | Only the last nine months, only this quarter, only the newest day in the data | [`Recent`] |
-//! | A calendar that covers exactly what the data covers | [`Almanac`] |
-//! | Only rows of which something is true; columns worked out from others | [`Filter`], [`Add`], in the language of [`Expression`] |
-//! | Which columns, in which order; several files as one | [`Columns`], [`Sort`], [`Stack`] |
-//! | What is in this file, are its dates really dates, what looks wrong? | [`Look`] |
-//! | A report that runs again next month | [`routine`] |
-//! | How do files become tables, and tables files? | [`io`] |
-//! | A recipe for each of these | [`cookbook`] |
+//! | In which months was it active, and how many at once? | [`Active`] |
+//! | What are the unbroken spells, and the gaps between them? | [`Spells`] |
+//! | Which events fall inside which windows? | [`Within`] |
+//! | What is the highest value so far, the balance, the mean of the last 28 days? | [`Running`] |
+//! | What does a series look like with one row for every day? | [`Filled`] |
+//! | How much per month, per weekday, per class side by side? | [`Totals`] |
+//! | What happened in the last nine months, or in this quarter? | [`Recent`] |
+//! | Which days does the data cover? | [`Almanac`] |
+//! | Which rows satisfy a condition? | [`Filter`], with an [`Expression`] |
+//! | What follows from the columns of each row? | [`Add`], with an [`Expression`] |
+//! | Which columns, in which order, of which files? | [`Columns`], [`Sort`], [`Stack`] |
+//! | What does this file contain, and what looks wrong? | [`Look`] |
+//! | How do I run the same report next month? | [`routine`] |
+//! | How are files read and written? | [`io`] |
+//! | Is there a recipe for each of these? | [`cookbook`] |
 //!
 //! ```
 //! use jembric::{Latest, io};

@@ -1,5 +1,5 @@
-//! The corpora of the fuzz targets, each file through its target: what was found once stays found,
-//! also where the fuzzer itself does not build.
+//! The corpora of the fuzz targets, each file through its target, so that every toolchain checks
+//! what was found once.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,4 +1,4 @@
-//! Tables through files whose columns have types, and through packed ones.
+//! Tables through files with typed columns, and through compressed files.
 
 #![allow(clippy::unwrap_used)]
 
@@ -73,14 +73,14 @@ fn values_types_and_grains_come_back_as_they_were(#[case] format: Format) {
         assert_eq!(back.shape().columns(), table.shape().columns());
         assert_eq!(back.columns(), table.columns());
     }
-    // The order of weekdays is no alphabetical one, and stays theirs.
+    // Weekdays are not in alphabetical order, and keep their own.
     let days =
         Almanac::new().range("2025-06-01..2025-06-14".parse().unwrap()).make().unwrap().table;
     let sorted = |table: &Table| {
         Sort::new(["weekday", "date"]).apply(table).unwrap().table.column("date").unwrap().clone()
     };
     assert_eq!(&sorted(&through(&days, format)), &sorted(&days));
-    // Batch by batch is the same as whole.
+    // Batches give the same as the whole.
     let (mut bytes, mut batches_made) = (Vec::new(), 0);
     let mut batches = Writing::new().format(format).batches(&mut bytes);
     let sink = &mut |batch: &Table| {
@@ -102,13 +102,13 @@ fn values_types_and_grains_come_back_as_they_were(#[case] format: Format) {
 #[case("stays.jsonl")]
 #[case("stays.jsonl.gz")]
 #[case("stays.xlsx")]
-fn a_files_ending_says_how_it_is_written_and_its_bytes_how_it_is_read(#[case] name: &str) {
+fn the_extension_decides_how_a_file_is_written_and_its_bytes_how_it_is_read(#[case] name: &str) {
     let stays = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv")).unwrap();
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join(name);
     io::write(&stays, &path).unwrap();
     assert_eq!(io::read(&path).unwrap().columns(), stays.columns());
-    // What it is called does not matter, and the names are known without the rest.
+    // The name of the file does not matter, and the columns are known without the rest.
     let renamed = directory.path().join("renamed.dat");
     fs::rename(&path, &renamed).unwrap();
     assert_eq!(io::read(&renamed).unwrap().rows(), 205);
@@ -125,7 +125,7 @@ fn a_files_ending_says_how_it_is_written_and_its_bytes_how_it_is_read(#[case] na
 #[case(Format::Parquet)]
 #[case(Format::Arrow)]
 #[case(Format::ArrowStream)]
-fn columns_that_are_not_asked_for_are_not_read(#[case] format: Format) {
+fn unused_columns_are_not_read(#[case] format: Format) {
     let mut bytes = Vec::new();
     Writing::new().format(format).write(&every_type(), &mut bytes).unwrap();
     let whole = Reading::new().stream("piped", &bytes[..]).unwrap();
@@ -151,7 +151,7 @@ fn columns_that_are_not_asked_for_are_not_read(#[case] format: Format) {
 #[case(Format::Arrow)]
 #[case(Format::ArrowStream)]
 #[case(Format::Parquet)]
-fn of_rows_that_were_chosen_only_their_own_texts_are_written(#[case] format: Format) {
+fn selected_rows_are_written_with_their_own_texts_only(#[case] format: Format) {
     let text = |n: u32| Some(format!("a text that is longer than twelve bytes, number {n}"));
     let texts: StringViewArray = (0..20_000).map(text).collect();
     let table = Table::from_columns([("text", Arc::new(texts) as ArrayRef)]).unwrap();
@@ -202,19 +202,19 @@ fn other_types_are_widened_and_nested_ones_refused() {
     assert!(error.to_string().contains("column `list` has the Arrow type"), "{error}");
 }
 
-/// Every cell as CSV has it.
+/// The CSV text of every cell.
 fn cells(table: &Table) -> Vec<String> {
     let texts = io::CellText::of(table);
     (0..table.rows()).flat_map(|row| texts.iter().map(move |column| column.text(row))).collect()
 }
 
 #[test]
-fn what_a_sheet_cannot_hold_stands_there_as_the_text_that_csv_has() {
+fn values_that_a_sheet_cannot_hold_are_written_as_csv_text() {
     let names =
         ["truth", "whole", "float", "money", "wide", "text", "day", "time", "moment", "nothing"];
     let columns = jembric::Columns::new(names);
     let table = columns.apply(&every_type()).unwrap().table;
-    // A row without any value is a blank row, which is none.
+    // A row without any value is a blank row, which does not count.
     let table = jembric::Filter::new("whole is not missing").apply(&table).unwrap().table;
     let back = through(&table, Format::Xlsx);
     assert_eq!(cells(&back), cells(&table));
@@ -227,7 +227,7 @@ fn what_a_sheet_cannot_hold_stands_there_as_the_text_that_csv_has() {
     let expected = "true or false, text, numbers, decimals, 2 places, text, text, dates, text, \
         moments, no values";
     assert_eq!(kinds.join(", "), expected);
-    // Of months the days come back, of quarters the labels.
+    // Months come back as days, and quarters as labels.
     let months = jembric::Active::new("arrived", "left").grain(Grain::Month).count();
     let stays = io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv")).unwrap();
     let counted =
@@ -247,17 +247,20 @@ proptest! {
         let units = rows.iter().map(|row| row.0 % 1_000_000_000_000_000_000);
         let moments = rows.iter().map(|row| i64::from(row.1) * 86_400_000_000 + row.2 * 1000);
         let table = Table::from_columns(vec![
-            ("n", Arc::new(Int64Array::from_iter_values(rows.iter().map(|row| row.0 >> (row.2 % 60)))) as ArrayRef),
+            ("n", Arc::new(Int64Array::from_iter_values(rows.iter()
+                .map(|row| row.0 >> (row.2 % 60)))) as ArrayRef),
             ("d", Arc::new(Decimal64Array::from_iter_values(units).with_precision_and_scale(18,
                 places).unwrap())),
             ("day", Arc::new(Date32Array::from_iter_values(rows.iter().map(|row| row.1)))),
             ("at", Arc::new(TimestampMicrosecondArray::from_iter_values(moments))),
             ("x", Arc::new(Float64Array::from_iter_values(rows.iter().map(|row| row.3)))),
         ]).unwrap();
-        // As CSV gives them back; how many places are written is the whole column's.
+        // As in CSV, the whole column decides the number of decimal places.
         let back = through(&table, Format::Xlsx);
-        let plain = |text: &String| match text.trim_start_matches('-').bytes().all(|byte| byte == b'.' || byte.is_ascii_digit()) {
-            true if text.contains('.') => text.trim_end_matches('0').trim_end_matches('.').to_owned(),
+        let plain = |text: &String| match text.trim_start_matches('-').bytes().all(|byte| byte ==
+            b'.' || byte.is_ascii_digit()) {
+            true if text.contains('.') => text.trim_end_matches('0').trim_end_matches('.')
+                .to_owned(),
             true => text.clone(),
             false => text.parse::<f64>().map_or(text.clone(), |number| number.to_string()),
         };
@@ -296,7 +299,8 @@ fn book(sheets: &[(&str, &str)]) -> tempfile::NamedTempFile {
     Err("has no sheet `Stay`. Did you mean `Stays`?"))]
 #[case::without_a_name(&[("A", "a / 1 / 2,3")], None,
     Err("line 3: a value in column B, which has no name in row 1"))]
-#[case::twice(&[("A", "a,a")], None, Err("two columns are called `a`"))]
+#[case::twice(&[("A", "a,a")], None,
+    Err(".xlsx: two columns are named `a`. The names of columns must differ: rename one"))]
 #[case::nothing(&[("A", "")], None, Err("the file is empty"))]
 fn a_sheet_is_read_from_its_first_row_with_values(
     #[case] sheets: &[(&str, &str)],
@@ -323,7 +327,7 @@ fn a_sheet_is_read_from_its_first_row_with_values(
 }
 
 #[test]
-fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_lines() {
+fn texts_of_a_sheet_are_not_numbers_unless_declared_and_rows_are_lines() {
     let file = book(&[("A", "day,fee / 2025-06-30,1.50 / / 2025-07-01,2")]);
     let table = io::read(file.path()).unwrap();
     let kinds = |table: &Table| {
@@ -339,7 +343,7 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
         (vec!["dates".to_owned(), "text".to_owned()], Some(4))
     );
     let told = jembric::Totals::new().sum(["fee"]).apply(&table).unwrap_err().to_string();
-    assert!(told.contains("Read it as such: `Reading::read(\"fee\", \"number\")`"), "{told}");
+    assert!(told.contains("Read them as numbers: `Reading::read(\"fee\", \"number\")`"), "{told}");
     let read = Reading::new().read("fee", "number").file(file.path()).unwrap();
     assert_eq!(kinds(&read)[1], "decimals, 2 places");
     let whole = Reading::new().no_header(true).file(file.path()).unwrap();
@@ -351,11 +355,13 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
         .unwrap_err()
         .to_string();
     assert!(
-        told.contains("column `c2`: 1 of its 3 values is not in the format `number`: line 1 `fee`"),
+        told.contains(
+            "column `c2`: 1 of its 3 values does not match the format `number`: line 1 `fee`"
+        ),
         "{told}"
     );
     let told = Reading::new().most_unpacked(1000).file(file.path()).unwrap_err().to_string();
-    assert!(told.contains("unpack to more than 1000"), "{told}");
+    assert!(told.contains("unpack to more than the limit of 1000"), "{told}");
 }
 
 #[rstest]
@@ -380,7 +386,7 @@ fn texts_of_a_sheet_are_no_numbers_unless_that_is_said_and_its_rows_are_its_line
     "{\"a\":1}{\"a\":2}",
     Err("line 1: expected one JSON object: trailing characters, at column 8")
 )]
-#[case::twice("{\"a\":1,\"a\":2}", Err("line 1: the key `a` stands twice"))]
+#[case::twice("{\"a\":1,\"a\":2}", Err("x.jsonl: line 1: the key `a` is repeated"))]
 #[case::no_object("{\"a\":1}\n[1]", Err("line 2: expected one JSON object"))]
 #[case::nothing("{}\n{}", Err("the file is empty"))]
 fn objects_of_json_lines_are_rows(#[case] text: &str, #[case] expected: Result<&str, &str>) {
@@ -427,19 +433,19 @@ fn many_lines_of_json_are_read_like_few() {
     );
     assert_eq!(one.columns(), other.columns());
     assert_eq!([&one, &other].map(|table| table.origin().unwrap().line(59_999)), [60_000, 60_001]);
-    // The last line has an error, which is told by its number.
+    // The last line has an error, which names its number.
     json.push_str("{\"n\":}\n");
     let told = Reading::new().stream("x", json.as_bytes()).unwrap_err().to_string();
     assert!(told.starts_with("x: line 60001: "), "{told}");
 }
 
 #[test]
-fn what_is_broken_or_far_too_large_is_told() {
+fn damaged_and_oversized_files_are_explained() {
     let mut bytes = Vec::new();
     Writing::new().format(Format::Parquet).write(&every_type(), &mut bytes).unwrap();
     let cut =
         Reading::new().stream("cut.parquet", &bytes[..bytes.len() / 2]).unwrap_err().to_string();
-    assert!(cut.starts_with("cut.parquet: this is no whole Parquet file: "), "{cut}");
+    assert!(cut.starts_with("cut.parquet: this is not a complete Parquet file: "), "{cut}");
     let mut packer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     packer.write_all(&vec![b'a'; 1 << 20]).unwrap();
     let packed = packer.finish().unwrap();
@@ -449,7 +455,7 @@ fn what_is_broken_or_far_too_large_is_told() {
         .unwrap_err()
         .to_string();
     assert!(
-        refused.contains("unpack to more than 65536")
+        refused.contains("unpack to more than the limit of 65536")
             && refused.contains("`Reading::most_unpacked(524288)`"),
         "{refused}"
     );
@@ -470,11 +476,11 @@ fn what_is_broken_or_far_too_large_is_told() {
         .stream("x.parquet", &bytes[..])
         .unwrap_err()
         .to_string();
-    assert!(format.contains("the columns of x.parquet have types already"), "{format}");
+    assert!(format.contains("the columns of x.parquet already have types"), "{format}");
 }
 
-/// A column whose texts have more than 2 GiB together, from a file of a megabyte: each row has the
-/// same.
+/// A column whose texts exceed 2 GiB together, from a file of a megabyte: all rows have the same
+/// text.
 #[cfg(feature = "parquet")]
 #[test]
 fn a_column_with_more_than_two_gibibytes_of_text_is_read() {
@@ -484,7 +490,7 @@ fn a_column_with_more_than_two_gibibytes_of_text_is_read() {
     let keys = Int32Array::from(vec![0; 2_100]);
     let texts: ArrayRef = Arc::new(DictionaryArray::<Int32Type>::new(keys, Arc::new(text)));
     let batch = RecordBatch::try_from_iter([("text", texts)]).unwrap();
-    // The file says that its column holds plain texts, as most do.
+    // The file declares plain texts, as most files do.
     let properties =
         parquet::arrow::arrow_writer::ArrowWriterOptions::new().with_skip_arrow_metadata(true);
     let file = fs::File::create(&path).unwrap();
@@ -497,7 +503,7 @@ fn a_column_with_more_than_two_gibibytes_of_text_is_read() {
     assert_eq!((table.rows(), table.shape().columns()[0].kind), (2_100, Some(jembric::Type::Text)));
 }
 
-/// What compresses a file's parts is told by the file.
+/// The file tells how its parts are compressed.
 #[rstest]
 #[case(Some(arrow_ipc::CompressionType::LZ4_FRAME))]
 #[case(Some(arrow_ipc::CompressionType::ZSTD))]
@@ -536,9 +542,9 @@ fn compressed_arrow_and_brotli_are_read(#[case] compression: Option<arrow_ipc::C
     assert_eq!(read.columns(), table.columns());
 }
 
-/// Metadata that speak of a grain that there is not.
+/// Metadata with an unknown grain.
 #[test]
-fn a_grain_that_there_is_not_is_told_with_its_file_and_column() {
+fn an_unknown_grain_is_an_error_with_file_and_column() {
     use jembric::arrow::schema::{DataType, Field, Schema};
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("odd.arrow");
@@ -555,30 +561,30 @@ fn a_grain_that_there_is_not_is_told_with_its_file_and_column() {
     for error in [Reading::new().file(&path).unwrap_err(), Reading::new().shape(&path).unwrap_err()]
     {
         let error = error.to_string();
-        assert!(error.contains("odd.arrow: column `day` says in its metadata"), "{error}");
+        assert!(error.contains("odd.arrow: column `day`: its metadata field"), "{error}");
         assert!(error.contains("`fortnight`"), "{error}");
     }
 }
 
-/// One limit on bytes, for all that stands for more than its size.
+/// There is one limit on bytes, for everything that needs more memory than its size.
 #[rstest]
 #[case::parquet(Format::Parquet)]
 #[case::arrow(Format::Arrow)]
 #[case::stream(Format::ArrowStream)]
-fn rows_that_take_more_than_they_may_are_refused_before_they_are_read(#[case] format: Format) {
+fn rows_that_need_more_than_the_limit_are_refused_before_they_are_read(#[case] format: Format) {
     let ones: ArrayRef = Arc::new(Int64Array::from(vec![1; 10_000]));
     let table = Table::from_columns([("one", ones)]).unwrap();
     let mut bytes = Vec::new();
     Writing::new().format(format).write(&table, &mut bytes).unwrap();
     let read = |most: u64| Reading::new().most_unpacked(most).stream("ones", &bytes[..]);
     let error = read(50_000).unwrap_err().to_string();
-    assert!(error.contains("bytes unpack to more than 50000, and so they are not read"), "{error}");
+    assert!(error.contains("bytes unpack to more than the limit of 50000 bytes"), "{error}");
     assert_eq!(read(1_000_000).unwrap().rows(), 10_000);
     let error = Reading::new().most_columns(0).stream("ones", &bytes[..]).unwrap_err().to_string();
-    assert!(error.contains("it has 1 columns, more than the 0 that are read"), "{error}");
+    assert!(error.contains("it has 1 columns, more than the limit of 0"), "{error}");
 }
 
-/// The bytes with each stretch that is like this replaced.
+/// Replaces each occurrence of some bytes.
 fn patched(bytes: &[u8], from: i64, to: i64) -> Vec<u8> {
     let mut patched = bytes.to_vec();
     let places = bytes.windows(8).enumerate().filter(|(_, window)| *window == from.to_le_bytes());
@@ -590,11 +596,11 @@ fn patched(bytes: &[u8], from: i64, to: i64) -> Vec<u8> {
     patched
 }
 
-/// A packed column that claims a terabyte is refused before the memory for it is asked for.
+/// A compressed column that claims a terabyte is refused before memory is allocated for it.
 #[rstest]
 #[case::file(true)]
 #[case::stream(false)]
-fn the_length_that_a_packed_column_claims_is_held_against_the_limit(#[case] is_file: bool) {
+fn the_claimed_length_of_a_compressed_column_is_checked(#[case] is_file: bool) {
     let ones: ArrayRef = Arc::new(Int64Array::from(vec![1; 100_000]));
     let batch = RecordBatch::try_from_iter([("one", ones)]).unwrap();
     let options = arrow_ipc::writer::IpcWriteOptions::default();
@@ -622,10 +628,10 @@ fn the_length_that_a_packed_column_claims_is_held_against_the_limit(#[case] is_f
     assert_eq!(Reading::new().stream("ones", &bytes[..]).unwrap().rows(), 100_000);
     let claims = patched(&bytes, 800_000, 1 << 40);
     let error = Reading::new().stream("ones", &claims[..]).unwrap_err().to_string();
-    assert!(error.contains("bytes unpack to more than 536870912"), "{error}");
+    assert!(error.contains("bytes unpack to more than the limit of 536870912"), "{error}");
 }
 
-/// A file whose block would end behind the file is told to be damaged.
+/// A file with a block after its own end is reported as damaged.
 #[rstest]
 #[case::far(1 << 40)]
 #[case::out_of_range(i64::MAX)]

@@ -1,4 +1,4 @@
-//! The library as a user has it: files in, answers and files out, Arrow at the border.
+//! The library as users have it: files in, results and files out, and Arrow.
 
 #![allow(clippy::unwrap_used)]
 
@@ -13,7 +13,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::{collections::BTreeMap, fs, sync::Arc};
 
-/// A record as somebody exported it.
+/// A record as it was exported.
 #[derive(Clone, Debug)]
 struct Exported {
     vessel: String,
@@ -38,7 +38,7 @@ fn exported() -> impl Strategy<Value = Vec<Exported>> {
     prop::collection::vec(one, 0..40)
 }
 
-/// The text of the records, dates in one of several notations.
+/// The text of the records, with dates in one of several notations.
 fn text(records: &[Exported], notation: usize, separator: char) -> String {
     let mut text = format!("vessel{separator}day{separator}tons\r\n");
     for Exported { vessel, day, tons } in records {
@@ -61,8 +61,8 @@ fn text(records: &[Exported], notation: usize, separator: char) -> String {
 }
 
 proptest! {
-    /// From text to text: what comes out is what loops over the records say, whatever the notation
-    /// and the separator.
+    /// From text to text: the result is that of loops over the records, in any notation and with
+    /// any separator.
     #[test]
     fn the_latest_of_an_exported_file_is_that_of_its_records(
         records in exported(), notation in 0_usize..4, separator in prop::sample::select(vec![',',
@@ -94,7 +94,7 @@ proptest! {
         let mut reader = csv::Reader::from_reader(&written[..]);
         let rows: Vec<_> = reader.records().map(|row| {
             let row = row.unwrap();
-            // Where every cell is a whole number the places are gone; the value is not.
+            // If every cell is a whole number, the decimal places are lost, but not the value.
             let tons = (row[2].parse::<f64>().unwrap() * 100.0).round() as u32;
             (row[0].to_owned(), row[1].to_owned(), tons)
         }).collect();
@@ -102,9 +102,9 @@ proptest! {
         prop_assert!(outcome.ledger.balances());
     }
 
-    /// What is written in either format and read again gives the same answer.
+    /// A result that is written in either format and read again gives the same result.
     #[test]
-    fn a_written_answer_is_read_as_it_was(records in exported()) {
+    fn a_written_result_survives_reading(records in exported()) {
         let table = Reading::new().stream("t", text(&records, 0, ',').as_bytes()).unwrap();
         let directory = tempfile::tempdir().unwrap();
         let path = directory.path().join("again.csv");
@@ -115,7 +115,7 @@ proptest! {
 }
 
 #[test]
-fn arrow_goes_in_and_comes_out() {
+fn arrow_tables_can_be_read_and_written() {
     let vessels: ArrayRef = Arc::new(StringArray::from(vec!["Petrel", "Petrel", "Thrift"]));
     let days: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 19_000]));
     let batch = RecordBatch::try_from_iter([("vessel", vessels), ("day", days)]).unwrap();
@@ -131,7 +131,7 @@ fn arrow_goes_in_and_comes_out() {
 }
 
 #[test]
-fn mistakes_come_as_values_that_can_be_told_apart() {
+fn errors_are_values_that_can_be_matched() {
     let table = Reading::new().stream("t.csv", "vessel,day\nPetrel,soon\n".as_bytes()).unwrap();
     let error = Latest::new("day").apply(&table).unwrap_err();
     assert_eq!((error.setting(), error.file()), (Some("date"), Some("t.csv")));
@@ -183,7 +183,7 @@ fn lifts() -> Table {
     io::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/lifts.csv")).unwrap()
 }
 
-/// The table's rows in so many batches, each with the number of its first row.
+/// The rows of a table in this number of batches, each with the number of its first row.
 fn batches(table: &Table, count: usize) -> Vec<(Table, u64)> {
     let rows = table.rows().div_ceil(count);
     let firsts = (0..table.rows()).step_by(rows);

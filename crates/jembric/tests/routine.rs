@@ -1,4 +1,4 @@
-//! Routines: from a text to steps and back, mistakes at their place, and what a run does.
+//! Routines: from a text to steps and back, mistakes with their places, and what a run does.
 
 #![allow(clippy::unwrap_used)]
 
@@ -23,7 +23,7 @@ fn demo() -> Disk {
     Disk { directory: concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo").into() }
 }
 
-/// What is wrong with a text, and the part of it that is shown.
+/// What is wrong with a text, and the part that is marked.
 fn mistake(text: &str) -> (String, String, String) {
     let told = match Routine::parse("r.toml", text) {
         Err(error) => error,
@@ -51,7 +51,7 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
 #[case::key("titel = \"x\"", "`titel` is not a key of a routine", "did you mean `title`?")]
 #[case::as_of(
     "as-of = \"2025-02-30\"\n[[step]]\nread = \"stays.csv\"\nsort = \"tons\"",
-    "`2025-02-30` cannot be read as an as-of date",
+    "`2025-02-30` is not an as-of date: February 2025 has 28 days",
     ""
 )]
 #[case::zone(
@@ -65,7 +65,7 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     "two steps write `./o.csv`",
     "choose another name"
 )]
-#[case::no_step("title = \"x\"", "there is no step in it", "begin one with [[step]]")]
+#[case::no_step("title = \"x\"", "the routine has no steps", "begin a step with [[step]]")]
 #[case::no_operation(
     "[[step]]\nread = \"stays.csv\"",
     "a step has no operation",
@@ -79,7 +79,7 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
 #[case::two_operations(
     "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nfilter = \"true\"",
     "a step has two operations, `filter` and `sort`",
-    "make a step of each"
+    "write two steps"
 )]
 #[case::setting(
     "[[step]]\nread = \"stays.csv\"\nlatest = { date = \"left\", par = [\"berth\"] }",
@@ -88,28 +88,29 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
 )]
 #[case::nothing_before(
     "[[step]]\nsort = \"berth\"",
-    "there is no step before it whose answer it could work on",
+    "the step has no input, and there is no step before it",
     "read = \"stays.csv\""
 )]
 #[case::windows(
     "[[step]]\nread = \"lifts.csv\"\nwithin = { date = \"lifted_on\", window = \"a..b\" }",
-    "it has no windows",
-    "windows = \"stays.csv\""
+    "the step has no windows",
+    "add windows = \"stays.csv\", or the name of a step"
 )]
 #[case::from(&format!("{LATEST}[[step]]\nfrom = \"curent\"\nsort = \"vessel\""),
-    "no step before it is called `curent`", "did you mean `current`?")]
+    "no earlier step is named `curent`", "did you mean `current`?")]
 #[case::circle(
     "[[step]]\nname = \"a\"\nfrom = \"b\"\nsort = \"x\"\n[[step]]\nname = \"b\"\nfrom \
         = \"a\"\nsort = \"x\"",
-    "`b` is this step or a later one, so that they would go round in a circle",
-    "a step works on earlier ones"
+    "`b` is this step or a later one, which would be a cycle",
+    "a step can only use earlier steps"
 )]
 #[case::circle_of_files(
     "[[step]]\nname = \"a\"\nread = \"stays.csv\"\nstack = [\"a\"]",
-    "`a` is this step or a later one",
-    "a step works on earlier ones"
+    "`a` is this step or a later one, which would be a cycle",
+    "a step can only use earlier steps"
 )]
-#[case::names(&format!("{LATEST}{LATEST}"), "two steps are called `current`", "rename one")]
+#[case::names(&format!("{LATEST}{LATEST}"), "two steps are named `current`",
+    "rename one")]
 #[case::column(&LATEST.replace("vessel", "vesel"),
     "inspections.csv: there is no column `vesel`. Did you mean `vessel`?", "")]
 #[case::later_column(&format!("{LATEST}[[step]]\nsort = \"vesel\""),
@@ -118,7 +119,7 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
     "")]
 #[case::value(
     "[[step]]\nread = \"stays.csv\"\nrecent = { date = \"left\", last = \"3 moons\" }",
-    "`3 moons` cannot be read as a span",
+    "`3 moons` is not a span: expected whole days, weeks, months or years, such as `9 months`",
     ""
 )]
 #[case::missing_setting(
@@ -133,8 +134,8 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
 )]
 #[case::as_of(
     "[[step]]\nread = \"stays.csv\"\nsort = \"berth\"\nwrite = \"x-{as-of}.csv\"",
-    "`x-{as-of}.csv` has the as-of date in it, and there is none",
-    "say it above the steps: as-of = \"2025-06-30\""
+    "`x-{as-of}.csv` contains the as-of date, and there is none",
+    "set it above the steps: as-of = \"2025-06-30\""
 )]
 #[case::reading(
     "[[step]]\nread = { file = \"stays.csv\", mising = [\"-\"] }\nsort = \"berth\"",
@@ -162,7 +163,7 @@ fn mistakes_are_shown_at_their_line(
 ) {
     let (told, at, told_advice) = mistake(text);
     assert!(told.contains(problem) && told_advice.contains(advice), "{told}, {told_advice}");
-    // What is shown is what is spoken of, where a word of the text is.
+    // The marked part is what the message is about, if it is a word of the text.
     if let Some(word) =
         problem.split('`').nth(1).filter(|word| text.contains(word) && !problem.contains("field"))
     {
@@ -175,7 +176,7 @@ fn text_of(table: &Table, column: &str) -> Vec<String> {
 }
 
 #[test]
-fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
+fn a_routine_writes_all_of_its_files_or_none() {
     let directory = tempfile::tempdir().unwrap();
     for file in ["inspections.csv", "fuel_in.csv", "fuel_out.csv"] {
         fs::copy(demo().directory.join(file), directory.path().join(file)).unwrap();
@@ -213,7 +214,7 @@ fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
         )
         .unwrap();
     assert_eq!((vessels.len(), vessels.first().map(String::as_str)), (14, Some("Wend")));
-    // The fuel is no part of the answer, and is not read.
+    // The result has no fuel, and so the column is not read.
     let one = Some((1, 1));
     assert_eq!(
         ran,
@@ -228,7 +229,7 @@ fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
     let written = fs::read_to_string(directory.path().join("ages-2025-06-30.csv")).unwrap();
     assert_eq!(written.lines().count(), 15);
 
-    // A step that fails leaves nothing of those before it.
+    // A failing step leaves nothing of the steps before it.
     fs::remove_file(directory.path().join("ages-2025-06-30.csv")).unwrap();
     let fails = format!("{text}[[step]]\nfilter = \"vessel > 3\"\n");
     let failing = Routine::parse("r.toml", &fails).unwrap();
@@ -236,7 +237,7 @@ fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
     assert!(error.to_string().contains("r.toml:20:11"), "{error}");
     assert_eq!(fs::read_dir(directory.path()).unwrap().count(), 3);
 
-    // Up to a step that has a name, or by its number.
+    // Up to a step, given by its name or its number.
     run.upto = Some(routine.place_of("fuel").unwrap());
     let mut rows = 0;
     routine
@@ -261,7 +262,7 @@ fn a_routine_runs_writes_and_is_whole_or_not_at_all() {
 }
 
 #[test]
-fn the_harbours_routine_holds_and_is_written_as_it_is_read() {
+fn the_harbours_routine_is_valid_and_survives_saving() {
     let path = demo().directory.join("harbour.toml");
     let routine = Routine::file(&path).unwrap();
     let files = Routine::files_beside(&path);
@@ -328,7 +329,7 @@ fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_
         if let Err(error) = operation.step(&settings, Vec::new()) {
             panic!("{}: {error}", operation.name);
         }
-        // Files are named in a routine; what stands in them is read when it runs.
+        // A routine names files, which are read when it runs.
         let mut named = settings;
         for setting in operation.settings {
             match setting.takes {
@@ -356,7 +357,7 @@ fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_
 }
 
 #[test]
-fn a_file_that_is_not_there_is_named() {
+fn a_missing_file_is_named() {
     let missing = demo().directory.join("harbor.toml");
     let error = Routine::file(Path::new(&missing)).unwrap_err().to_string();
     assert!(
@@ -373,7 +374,7 @@ fn a_file_that_is_not_there_is_named() {
 #[case::separator(json!({"separator": "::"}),
     Some("`separator`: `::`: expected one character such as ; or |, or the word tab"))]
 #[case::quote(json!({"separator": "\""}), Some("`separator`: `\"`: expected one character"))]
-fn how_a_file_is_read_can_be_written_down(#[case] settings: Value, #[case] error: Option<&str>) {
+fn reading_settings_can_be_serialized(#[case] settings: Value, #[case] error: Option<&str>) {
     let read: ReadingSettings = serde_json::from_value(settings.clone()).unwrap();
     assert_eq!(serde_json::to_value(&read).unwrap(), settings);
     match (read.reading(), error) {
@@ -384,7 +385,7 @@ fn how_a_file_is_read_can_be_written_down(#[case] settings: Value, #[case] error
 }
 
 #[test]
-fn a_zone_and_a_reading_are_those_of_the_routine() {
+fn the_routine_sets_the_time_zone_and_the_reading() {
     let directory = tempfile::tempdir().unwrap();
     fs::write(
         directory.path().join("log.csv"),
@@ -414,7 +415,7 @@ fn a_zone_and_a_reading_are_those_of_the_routine() {
     );
 }
 
-/// The demo's files, and which of their columns were read.
+/// The demo's files, and the columns that were read from each.
 #[derive(Default)]
 struct Watched(RefCell<Vec<String>>);
 
@@ -482,7 +483,7 @@ impl Files for Watched {
         = \"berth\"",
     &["stays.csv: vessel berth left"]
 )]
-fn only_columns_that_a_step_uses_are_read_and_the_answer_is_the_same(
+fn only_used_columns_are_read_and_the_result_is_the_same(
     #[case] steps: &str,
     #[case] read: &[&str],
 ) {
@@ -527,10 +528,7 @@ fn only_columns_that_a_step_uses_are_read_and_the_answer_is_the_same(
         = \"n > 50\"\nwrite = \"x.csv\"\n[[step]]\nfrom = \"a\"\nfilter = \"n > 90000\"",
     2
 )]
-fn rows_in_stretches_give_the_same_answer_and_account(
-    #[case] steps: &str,
-    #[case] made_whole: usize,
-) {
+fn rows_in_batches_give_the_same_result_and_ledger(#[case] steps: &str, #[case] made_whole: usize) {
     let directory = tempfile::tempdir().unwrap();
     let mut csv = "n,day,until,tons\n".to_owned();
     for n in 0_u32..150_000 {
@@ -541,7 +539,7 @@ fn rows_in_stretches_give_the_same_answer_and_account(
         };
         let until = if day.is_empty() { String::new() } else { day.replace("-11", "-12") };
         let number = if n % 77 == 5 { String::new() } else { (n % 100_000).to_string() };
-        // Blank lines, so that rows do not stand one line below the other.
+        // Blank lines, so that rows are not on consecutive lines.
         csv.push_str(&format!(
             "{}{number},{day},{until},{}.5\n",
             if n % 999 == 3 { "\n" } else { "" },
@@ -556,7 +554,7 @@ fn rows_in_stretches_give_the_same_answer_and_account(
     let files = Disk { directory: directory.path().to_owned() };
     let answer = |follow: Option<&str>| {
         let mut run = Run::on(&files, today());
-        // Rows that are followed are told of every answer, which therefore is made whole.
+        // If rows are followed, every result is needed, and so each is made as a whole.
         run.follow = follow.map(|condition| condition.parse().unwrap());
         let (mut csv, mut told, mut whole) = (Vec::new(), Vec::new(), 0);
         let mut answer = jembric::io::Writing::new().batches(&mut csv);

@@ -1,4 +1,4 @@
-//! What the tests of the command share: the demo's tables in a directory, and a way to run the
+//! Shared by the tests of the command: the demo's tables in a directory, and a way to run the
 //! command there.
 
 use assert_cmd::{Command, cargo::cargo_bin_cmd};
@@ -17,7 +17,7 @@ pub(crate) fn harbour() -> TempDir {
     directory
 }
 
-/// The words of a command line, as a shell would take it apart.
+/// The words of a command line, split as a shell would.
 #[allow(dead_code)]
 pub(crate) fn words(line: &str) -> Vec<String> {
     shlex::split(line).unwrap()
@@ -40,4 +40,21 @@ pub(crate) fn run(directory: &Path, arguments: &[&str]) -> Ran {
     let output = jembric(directory, arguments).output().unwrap();
     let text = |bytes| String::from_utf8(bytes).unwrap();
     Ran { out: text(output.stdout), err: text(output.stderr), code: output.status.code().unwrap() }
+}
+
+/// What a person sees in a terminal of this width, which the `script` program emulates.
+#[cfg(target_os = "linux")]
+#[allow(dead_code)]
+pub(crate) fn on_a_terminal(directory: &Path, width: u16, command: &str, colour: bool) -> String {
+    let line = format!("stty cols {width} rows 40; {} {command}", env!("CARGO_BIN_EXE_jembric"));
+    let mut script = std::process::Command::new("script");
+    script
+        .args(["-qec", &line, "/dev/null"])
+        .current_dir(directory)
+        .env("TERM", "xterm")
+        .env_remove("CI");
+    if !colour {
+        script.env("NO_COLOR", "1");
+    }
+    String::from_utf8(script.output().unwrap().stdout).unwrap().replace('\r', "")
 }

@@ -10,12 +10,12 @@
 //! Starts and ends come from the rows of one table ([`RowSource`]), or from several batches of
 //! which only the starts and ends are kept (`settled`).
 
-use super::{Active, ActivePlan, Gives, TOO_LONG, rows::period_column};
+use super::{Active, ActivePlan, Gives, rows::period_column};
 use crate::{
     calendar::{Day, Grain, Hours, Periods},
     context::Context,
     entities::Entities,
-    error::{Error, Result, in_setting},
+    error::{Error, Result, Smaller, in_setting},
     intervals::{Fate, Intervals},
     measure::{Measure, Sums},
     shape::{Named, Shape, Type},
@@ -182,6 +182,9 @@ impl RowSource<'_> {
     #[inline]
     fn clip(&self, sweep: &Sweep, row: usize, cut: &mut [Cut]) -> (i32, i32) {
         let (first, last) = (self.intervals.first[row], self.intervals.last[row]);
+        // An interval that began before the range is active in it but did not start in it, and
+        // likewise at the end. These are counted for each group and subtracted at the end, which
+        // keeps the sweep itself free of conditions.
         if first < sweep.first {
             cut[self.group(row)].starts += 1;
         }
@@ -206,6 +209,8 @@ impl RowSource<'_> {
         periods: Cutting,
         mut change: impl FnMut(usize, i32, usize, bool),
     ) {
+        // A row counts from the period of its first tick until after that of its last, so it
+        // changes a sum twice, however long it is.
         let clip = |row: usize| self.intervals.clipped(row);
         for row in (0..self.intervals.fates.len()).filter(|&row| self.is_active(row)) {
             let (first, last) = clip(row);
@@ -225,6 +230,8 @@ impl StartsAndEnds for RowSource<'_> {
         let plain =
             all_active && self.is_one && intervals.range.is_none() && sweep.closing.is_none();
         let of_rows = |rows: std::ops::Range<usize>| {
+            // Every row adds one to the slot of its start and one to that of its end, and nothing
+            // to the ticks between: the sweep turns these into counts.
             let mut slots = blank();
             if plain {
                 let both = intervals.first[rows.clone()].iter().zip(&intervals.last[rows]);
@@ -242,6 +249,8 @@ impl StartsAndEnds for RowSource<'_> {
             }
             slots
         };
+        // Own slots for each thread cost memory and a final addition. They pay only if the slots
+        // are few and the rows are many.
         if groups * sweep.ticks() > SLOTS_FOR_THREADS || rows < 2 * ROWS_A_THREAD {
             return of_rows(0..rows);
         }
@@ -255,6 +264,8 @@ impl StartsAndEnds for RowSource<'_> {
     }
 
     fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's> {
+        // First what was clipped, then the starts and ends of each group, which are sorted group by
+        // group when they are needed.
         let mut cut = vec![Cut::default(); self.entities.count()];
         (0..self.table.rows()).filter(|&row| self.is_active(row)).for_each(|row| {
             self.clip(sweep, row, &mut cut);
@@ -298,18 +309,19 @@ impl Sweep {
         let last = if !is_stated && overall.is_some() { periods.end_of(last) } else { last };
         let from = periods.number(first);
         let count = overall.map_or(0, |_| (periods.number(last) - from + 1) as usize);
+        // The number of rows is known before any is made.
         let rows = groups as u64 * count as u64;
         if rows > active.most_rows {
             return Err(Error::TooManyRows {
                 rows,
                 most: active.most_rows,
                 widest: None,
-                advice: TOO_LONG,
+                advice: Smaller::LongerGrainOrRange,
             });
         }
         // Six counts and the period, plus the memory in use while they are made.
         let sums = if let Gives::Counts { sum, .. } = &active.gives { sum.len() as u64 } else { 0 };
-        context.expect_room(rows, 80 + key_bytes + 24 * sums, TOO_LONG)?;
+        context.expect_room(rows, 80 + key_bytes + 24 * sums, Smaller::LongerGrainOrRange)?;
         let closing = closing_tick.filter(|tick| (first..=last).contains(tick));
         Ok(Sweep {
             first,
@@ -335,6 +347,8 @@ impl Sweep {
 
     /// The counts of a group, from the number of starts and ends on each tick.
     fn over_slots(&self, starts: &[i32], ends: &[i32], lists: &mut Lists<'_>) {
+        // `now` is the number of active intervals on the current tick. It goes up at starts before
+        // the tick is counted, and down at ends after it, because both ends are inclusive.
         let mut now = 0_i64;
         for (period, &(from, to)) in self.bounds.iter().enumerate() {
             let (before, mut started, mut ended, mut most, mut ticks, mut at_end) =
@@ -347,17 +361,22 @@ impl Sweep {
                 ended += i64::from(*end);
                 now -= i64::from(*end);
             }
+            // Active at any time in the period: those from before, and those that started in it.
             lists.set(period, [before + started, started, ended, at_end, most, ticks]);
         }
     }
 
     /// The counts of a group, from its sorted starts and the sorted ticks after its ends.
     fn over_events(&self, starts: &[i32], after: &[i32], lists: &mut Lists<'_>) {
+        // `start` and `end` are the numbers of starts and ends passed so far; their difference is
+        // the number of active intervals.
         let (mut start, mut end) = (0, 0);
         let is_by = |events: &[i32], next: usize, tick: i32| {
             events.get(next).is_some_and(|&event| event <= tick)
         };
         for (period, &(from, to)) in self.bounds.iter().enumerate() {
+            // Intervals that ended before the period are not active in it. `after` has the ticks
+            // after the ends.
             while is_by(after, end, from) {
                 end += 1;
             }
@@ -371,6 +390,8 @@ impl Sweep {
                     end += 1;
                 }
                 let now = (start - end) as i64;
+                // Nothing changes until the next start or end, so jump there instead of visiting
+                // every tick.
                 let next = [starts.get(start), after.get(end)].into_iter().flatten().min();
                 let until = next.map_or(to, |&next| to.min(next - 1));
                 most = now.max(most);
@@ -434,6 +455,7 @@ pub(super) fn counted(
     beside: Beside<'_>,
 ) -> Result<Table> {
     let Beside { keys, order, hours, instants, sums } = beside;
+    // Six lists for all groups, which threads fill group by group.
     let count = sweep.count();
     let mut lists = [(); 6].map(|()| vec![0_i64; order.len() * count]);
     sweep.fill(&mut lists, order, source);

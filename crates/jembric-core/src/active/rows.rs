@@ -3,13 +3,13 @@
 //! The number of rows of each record is known in advance, so any part of the result can be made on
 //! its own: threads make their parts in parallel, and a long result is delivered batch by batch.
 
-use super::{ActivePlan, TOO_LONG};
+use super::ActivePlan;
 use crate::{
     axis::Axis,
     calendar::{Day, Grain, Hours, Moment},
     context::Sink,
-    error::{Error, Result},
-    intervals::{Fate, Intervals},
+    error::{Error, Result, Smaller},
+    intervals::{EndDay, Fate, Intervals},
     shape::{Named, Type},
     table::Table,
 };
@@ -99,19 +99,33 @@ impl<'a> Expansion<'a> {
             .collect();
         let expansion = Expansion { active, intervals, table, records, before, shares };
         if all > active.most_rows {
-            let widest = expansion.widest(u32::MAX - widest.1, widest.0);
+            let row = (u32::MAX - widest.1) as usize;
+            let told = expansion.widest(row, widest.0);
             return Err(Error::TooManyRows {
                 rows: all,
                 most: active.most_rows,
-                widest: Some(widest),
-                advice: TOO_LONG,
+                widest: Some(told),
+                advice: expansion.smaller(row),
             });
         }
         Ok(expansion)
     }
 
-    fn widest(&self, record: u32, rows: u64) -> String {
-        let row = record as usize;
+    /// How to make the result smaller. An end more than a century after the start may mean "no
+    /// end".
+    fn smaller(&self, row: usize) -> Smaller {
+        const CENTURY: i64 = 36_525;
+        let (first, last) = self.intervals.clipped(row);
+        let ends_itself = self.intervals.range.is_none() && !self.intervals.is_closed(row);
+        let is_long = i64::from(last) - i64::from(first) > CENTURY;
+        if !is_long || !ends_itself || self.intervals.hours.is_some() {
+            return Smaller::LongerGrainOrRange;
+        }
+        let excluded = i32::from(self.active.rules.end_day == EndDay::Exclusive);
+        Smaller::NeverEnds(Day::clamped(last.saturating_add(excluded)))
+    }
+
+    fn widest(&self, row: usize, rows: u64) -> String {
         let place = self.table.place(row);
         let (first, last) = self.intervals.clipped(row);
         let shown = |tick: i32| match &self.intervals.hours {

@@ -58,16 +58,19 @@ fn a_row_for_each_record_and_month_with_its_days() {
             "2 2025-04-01 1"
         ]
     );
-    // Without an as-of date the open one lasts until the newest date of both columns, its own
+    // Without an as-of date the open interval lasts until the newest date of both columns, its own
     // start.
     assert_eq!(outcome.ledger.as_of, "2025-04-02".parse().ok());
-    assert_eq!([outcome.ledger.count("open"), outcome.ledger.count("rows out")], [1, 6]);
+    assert_eq!(
+        [outcome.ledger.count("without an end"), outcome.ledger.count("rows in the result")],
+        [1, 6]
+    );
 }
 
 #[rstest]
 #[case::counts(EndDay::Inclusive, &["0 2", "1 1"])]
 #[case::free(EndDay::Exclusive, &["0 1"])]
-fn the_end_day_counts_or_not(#[case] end_day: EndDay, #[case] expected: &[&str]) {
+fn the_end_day_is_inclusive_or_exclusive(#[case] end_day: EndDay, #[case] expected: &[&str]) {
     let table = days(&[("2025-01-01", "2025-01-02"), ("2025-01-01", "2025-01-01")]);
     let outcome = Active::new("a", "z").end_day(end_day).grain(Grain::Year).apply(&table).unwrap();
     assert_eq!(shown(&outcome.table, &["id", "active_days"]), expected);
@@ -79,7 +82,7 @@ fn the_end_day_counts_or_not(#[case] end_day: EndDay, #[case] expected: &[&str])
 #[case::as_of(OpenEnds::AsOf, Some("2025-01-05"), &["0 5", "2 1", "3 5"], Reason::AfterAsOf, 1)]
 #[case::newest(OpenEnds::AsOf, None, &["0 6", "1 1", "2 1", "3 6"], Reason::AfterAsOf, 0)]
 #[case::dropped(OpenEnds::Drop, Some("2025-01-05"), &["2 1"], Reason::Open, 3)]
-fn what_becomes_of_open_ends(
+fn missing_ends_are_replaced_dropped_or_refused(
     #[case] open_ends: OpenEnds,
     #[case] as_of: Option<&str>,
     #[case] expected: &[&str],
@@ -102,7 +105,7 @@ fn what_becomes_of_open_ends(
 }
 
 #[test]
-fn what_cannot_be_used_is_set_aside_and_what_was_not_asked_is_dropped() {
+fn unusable_rows_are_set_aside_and_unwanted_ones_dropped() {
     let table = days(&[
         ("2025-01-02", "2025-01-01"),
         ("", "2025-01-01"),
@@ -118,7 +121,7 @@ fn what_cannot_be_used_is_set_aside_and_what_was_not_asked_is_dropped() {
 }
 
 #[test]
-fn nothing_in_the_range_is_an_answer_without_rows_and_counts_of_zero() {
+fn an_empty_range_gives_no_rows_and_counts_of_zero() {
     let table = days(&[("2025-01-01", "2025-01-02")]);
     let active = Active::new("a", "z").range("2030-01".parse().unwrap());
     assert_eq!(active.apply(&table).unwrap().table.rows(), 0);
@@ -130,22 +133,28 @@ fn nothing_in_the_range_is_an_answer_without_rows_and_counts_of_zero() {
 
 #[rstest]
 #[case::unknown(Active::new("a", "y"), "there is no column `y`")]
-#[case::both(Active::new("a", "z").count().on(Day::MIN), "`on` is given")]
-#[case::per(Active::new("a", "z").per(["id"]), "`per` is given")]
-#[case::sum(Active::new("a", "z").sum(["id"]), "`sum` is given")]
-#[case::share(Active::new("a", "z").count().share(["id"]), "`share` is given")]
+#[case::both(Active::new("a", "z").count().on(Day::MIN),
+    "`on` cannot be used together with `count`")]
+#[case::per(Active::new("a", "z").per(["id"]), "`per` needs `count`")]
+#[case::sum(Active::new("a", "z").sum(["id"]), "`sum` needs `count`")]
+#[case::share(Active::new("a", "z").count().share(["id"]),
+    "`share` cannot be used together with `count`")]
 #[case::text(Active::new("a", "z").share(["name"]),
-    "column `name` holds text, where numbers are needed")]
+    "column `name` holds text, but numbers are required")]
 #[case::hours(Active::new("a", "z").grain(Grain::Hour),
-    "column `a` holds days, of which hours cannot be told")]
-#[case::months(Active::new("m", "m"), "column `m` holds months, of which days cannot be told")]
-#[case::name(Active::new("a", "z").name("id"), "there is a column `id` already")]
+    "column `a` holds days, so it has no hours. Ask for days")]
+#[case::months(Active::new("m", "m"), "column `m` holds months, so it has no days. Ask for months")]
+#[case::name(Active::new("a", "z").name("id"),
+    "the table already has a column `id`: choose another name")]
 #[case::open(Active::new("a", "z").open_ends(OpenEnds::Refuse),
-    "2 rows have no `z`, and open ends are refused (row 2, row 3)")]
+    "2 rows have no `z`, and missing ends are refused (row 2, row 3). Let these intervals last \
+        until the as-of date (`open_ends(\"as-of\")`), or leave them out (`open_ends(\"drop\")`)")]
 #[case::flood(Active::new("a", "z").never_ends([]).most_rows(1000),
-    "the answer would have 2913176 rows, more than the 1000 that it may: row 1 alone makes \
-        2913174, from 2024-01-01 to 9999-12-31")]
-fn what_cannot_be_asked_is_refused(#[case] active: Active, #[case] begins: &str) {
+    "the result would have 2,913,176 rows, more than the limit of 1,000: row 1 alone makes \
+        2913174, from 2024-01-01 to 9999-12-31. If 9999-12-31 means \"no end\", declare it \
+        (`never_ends(\"9999-12-31\")`). Otherwise choose a longer grain or a shorter range, or \
+        raise the limit: `most_rows(2913176)`")]
+fn invalid_requests_are_refused(#[case] active: Active, #[case] begins: &str) {
     let table = days(&[("2024-01-01", "9999-12-31"), ("9999-12-31", ""), ("9999-12-31", "")]);
     let names: ArrayRef = Arc::new(StringViewArray::from(vec!["x"; 3]));
     let months: ArrayRef = Arc::new(Date32Array::from(vec![0; 3]));
@@ -173,7 +182,7 @@ fn instants(texts: &[(&str, &str)]) -> Table {
     Table::from_columns([("a", column(starts)), ("z", column(ends))]).unwrap()
 }
 
-// On 2025-03-30 the clocks of Lisbon go from 01:00 to 02:00; the day begins at 00:00 UTC and ends
+// On 2025-03-30 the clocks in Lisbon go from 01:00 to 02:00. The day begins at 00:00 UTC and ends
 // at 23:00 UTC.
 #[rstest]
 #[case(Grain::Day, "2025-03-30T23:30", "2025-03-31T00:10", &["2025-03-31"])]
@@ -181,7 +190,7 @@ fn instants(texts: &[(&str, &str)]) -> Table {
 #[case(Grain::Hour, "2025-03-30T00:30", "2025-03-30T02:00", &["2025-03-30T00:00:00",
     "2025-03-30T01:00:00"])]
 #[case(Grain::Hour, "2025-03-30T00:30", "2025-03-30T00:30", &["2025-03-30T00:00:00"])]
-fn moments_are_cut_by_the_clocks_of_the_zone(
+fn moments_become_days_by_the_clocks_of_the_time_zone(
     #[case] grain: Grain,
     #[case] start: &str,
     #[case] end: &str,
@@ -213,13 +222,12 @@ fn an_end_before_its_start_by_an_hour_is_reversed_on_one_day() {
     assert_eq!(outcome.ledger.rows(Reason::EndBeforeStart), 1);
 }
 
-/// An end that does not count leaves an interval without length no hour, wherever it lies in its
-/// hour.
+/// With an exclusive end, an interval without length is active in no hour.
 #[rstest]
 #[case("2025-01-01T12:15", "2025-01-01T12:15", 0)]
 #[case("2025-01-01T10:00", "2025-01-01T10:00", 0)]
 #[case("2025-01-01T12:15", "2025-01-01T12:16", 1)]
-fn an_exclusive_end_leaves_no_hour_to_an_interval_without_length(
+fn with_an_exclusive_end_an_interval_without_length_has_no_hour(
     #[case] start: &str,
     #[case] end: &str,
     #[case] hours: usize,
@@ -232,29 +240,31 @@ fn an_exclusive_end_leaves_no_hour_to_an_interval_without_length(
     );
 }
 
-/// The end of time in UTC is a moment of the next year further east, and of the day before further
-/// west.
+/// The end of time in UTC is in the next year further east, and on the day before further west.
 #[rstest]
 #[case("Asia/Tokyo", "9999-12-31T23:59:59Z")]
 #[case("America/New_York", "9999-12-31T00:00Z")]
 #[case("UTC", "9999-12-31T12:00Z")]
-fn an_end_that_means_never_is_recognised_in_every_zone(#[case] zone: &str, #[case] end: &str) {
+fn an_end_that_means_no_end_is_recognized_in_every_time_zone(
+    #[case] zone: &str,
+    #[case] end: &str,
+) {
     let table = instants(&[("2025-01-01T00:00Z", end), ("2025-01-02T00:00Z", "2025-01-03T00:00Z")]);
     let active =
         Active::new("a", "z").never_ends(["9999-12-31".parse().unwrap()]).grain(Grain::Month);
     let outcome = active.apply_with(&table, &Context::new().zone(zone.parse().unwrap())).unwrap();
-    assert_eq!(outcome.ledger.count("open"), 1, "{}", outcome.ledger);
+    assert_eq!(outcome.ledger.count("without an end"), 1, "{}", outcome.ledger);
 }
 
 #[test]
-fn what_is_active_at_the_end_of_a_period_does_not_depend_on_other_groups() {
+fn active_at_end_does_not_depend_on_other_groups() {
     let stays = |rows: &str| crate::sample::table(&format!("who:text a:date z:date\n{rows}"));
     let counts = Active::new("a", "z").count().per(["who"]).grain(Grain::Month);
     let at_end = |rows: &str| {
         let table = counts.apply(&stays(rows)).unwrap().table;
         integers(&table, "active_at_end")
     };
-    // A ends in March, and an open stay goes on.
+    // A ends in March, and an open stay continues.
     assert_eq!(at_end("A 2025-02-03 2025-03-20"), [1, 0]);
     assert_eq!(at_end("A 2025-02-03 2025-03-20\nB 2025-03-01 2025-03-31"), [1, 0, 0, 1]);
     assert_eq!(at_end("A 2025-02-03 2025-03-20\nB 2025-03-01 -"), [1, 0, 0, 1]);
@@ -281,7 +291,7 @@ fn sums_of_active_records_are_exact_beside_a_huge_one() {
     assert_eq!(sums, [9.96921e36 + 12.5, 12.75, 0.25, 0.25]);
 }
 
-/// Lord Howe's clocks are half an hour off UTC in winter, and change by half an hour.
+/// The clocks of Lord Howe differ from UTC by a half hour in winter, and change by half an hour.
 #[rstest]
 #[case::winter("2025-07-01T00:10", "2025-07-01T01:40", &["2025-06-30T23:30:00",
     "2025-07-01T00:30:00", "2025-07-01T01:30:00"])]
@@ -295,7 +305,7 @@ fn hours_are_those_of_the_local_clock_all_year(
     #[case] hours: &[&str],
 ) {
     let context = Context::new().zone("Australia/Lord_Howe".parse().unwrap());
-    // An early record must not set the phase of the hours.
+    // An early record must not shift the beginning of hours.
     let table = instants(&[("1890-01-01T00:00", "1890-01-01T00:01"), (start, end)]);
     let range = format!("{}..{}", &start[..10], &end[..10]).parse::<Range>().unwrap().first();
     let active = Active::new("a", "z").grain(Grain::Hour);
@@ -311,14 +321,14 @@ fn hours_are_those_of_the_local_clock_all_year(
     let got: Vec<String> =
         (0..plain.len()).map(|row| array_value_to_string(&plain, row).unwrap()).collect();
     assert_eq!(got, hours);
-    // The counts tell the same hours.
+    // The counts have the same hours.
     let counts = active.count().apply_with(&table, &context).unwrap();
     let active = integers(&counts.table, "active").iter().filter(|&&count| count > 0).count();
     assert_eq!(active, hours.len());
 }
 
 #[test]
-fn a_share_of_nothing_has_no_sign_and_one_of_tenths_has_hundredths() {
+fn a_share_of_zero_has_no_sign_and_one_of_tenths_has_hundredths() {
     let table =
         crate::sample::table("a:date z:date x:float y:float\n2025-01-31 2025-02-01 -0.0 0.3");
     let outcome =
@@ -338,34 +348,27 @@ fn a_range_that_cuts_periods_is_named_in_a_warning() {
     let table = days(&[("2024-01-05", "2024-03-20")]);
     let ranged = |range: &str| {
         let active = Active::new("a", "z").grain(Grain::Month).range(range.parse().unwrap());
-        active
-            .apply(&table)
-            .unwrap()
-            .ledger
-            .warnings
-            .iter()
-            .map(ToString::to_string)
-            .collect::<Vec<_>>()
+        active.apply(&table).unwrap().ledger.warnings().map(ToString::to_string).collect::<Vec<_>>()
     };
     assert_eq!(ranged("2024-01..2024-02"), [""; 0]);
-    let said = "the range 2024-01-10..2024-02-29 holds only a part of 2024-01: rows outside it do \
-        not count";
+    let said = "the range 2024-01-10..2024-02-29 covers only part of 2024-01. Rows outside the \
+        range are not counted";
     assert_eq!(ranged("2024-01-10..2024-02-29"), [said]);
 }
 
 #[test]
-fn an_answer_that_takes_more_memory_than_it_may_is_refused() {
+fn a_result_that_needs_more_memory_than_the_limit_is_refused() {
     let table = days(&[("0001-01-01", "9999-12-31")]);
     let context = Context::new().memory(1 << 20);
     let active = Active::new("a", "z");
     for active in [active.clone(), active.clone().count()] {
         let error = active.apply_with(&table, &context).unwrap_err().to_string();
         assert!(
-            error.starts_with("the answer would have 3652059 rows and take about 0."),
+            error.starts_with("the result would have 3,652,059 rows and need about 0."),
             "{error}"
         );
     }
-    // In batches it needs no room for all of it.
+    // Batches do not need memory for the whole result.
     let mut rows = 0;
     let sink = &mut |batch: &Table| {
         rows += batch.rows();
@@ -388,7 +391,7 @@ fn shares_of_three_equal_days_differ_by_a_cent() {
     );
 }
 
-/// Days that lie in an interval and a range, one by one.
+/// The days in an interval and a range, one by one.
 fn active_days(row: &Row, close: i32, range: Option<(i32, i32)>) -> Vec<i32> {
     let (Some(start), end) = *row else { return Vec::new() };
     let end = end.unwrap_or(close);
@@ -421,8 +424,10 @@ proptest! {
         let range = range.map(|(from, length)| (from, from + length));
         let stated = range.map(|(from, to)| Range::new(Day::from_number(from).unwrap(),
             Day::from_number(to).unwrap()).unwrap());
-        let group: ArrayRef = Arc::new((0..rows.len() as i64).map(|id| Some(id % groups)).collect::<Int64Array>());
-        let weight: ArrayRef = Arc::new((0..rows.len()).map(|id| Some(id as f64 * 0.1)).collect::<Float64Array>());
+        let group: ArrayRef = Arc::new((0..rows.len() as i64).map(|id| Some(id % groups))
+            .collect::<Int64Array>());
+        let weight: ArrayRef = Arc::new((0..rows.len()).map(|id| Some(id as f64 * 0.1))
+            .collect::<Float64Array>());
         let table = table_of(&rows).with_column("g", group).unwrap().with_column("w",
             weight).unwrap();
         let active = Active { range: stated, ..Active::new("a", "z").grain(grain) };
@@ -440,7 +445,8 @@ proptest! {
         }
         let outcome = active.apply(&table).unwrap();
         prop_assert!(outcome.ledger.balances());
-        let firsts = outcome.table.column(grain.word()).unwrap().as_primitive::<arrow_array::types::Date32Type>().values();
+        let firsts = outcome.table.column(grain.word()).unwrap()
+            .as_primitive::<arrow_array::types::Date32Type>().values();
         let days = if grain == Grain::Day { vec![1; firsts.len()] } else { integers(&outcome.table,
             "active_days") };
         let got: Vec<_> = integers(&outcome.table,
@@ -448,7 +454,7 @@ proptest! {
                 first, days)).collect();
         prop_assert_eq!(&got, &expected);
 
-        // In batches it is the same.
+        // Batches give the same.
         let mut batched = Vec::new();
         active.apply_into(&table, &Context::new(), &mut |batch| { batched.extend(integers(batch,
             "id")); Ok(()) }).unwrap();
@@ -462,23 +468,27 @@ proptest! {
         let column = |name: &str| integers(&counts.table, name);
         let (gs, lists) = (column("g"), ["active", "started", "ended", "active_at_end",
             "most_at_once", "active_days"].map(column));
-        let firsts = counts.table.column(grain.word()).unwrap().as_primitive::<arrow_array::types::Date32Type>().values();
+        let firsts = counts.table.column(grain.word()).unwrap()
+            .as_primitive::<arrow_array::types::Date32Type>().values();
         let ids = column("sum_id");
         let per_group = (number(last) - number(first) + 1) as usize;
         prop_assert_eq!(gs.len(), per_group * (groups as usize).min(rows.len()));
         for (slot, &g) in gs.iter().enumerate() {
             let period = periods.of(Day::from_number(firsts[slot]).unwrap());
             let bounds = (period.first().number().max(first), period.last().number().min(last));
-            let of_group = || (0..rows.len()).filter(|&id| id as i64 % groups == g && !usable[id].is_empty());
+            let of_group = || (0..rows.len()).filter(|&id| id as i64 % groups == g && !usable[id]
+                .is_empty());
             let within = |day: &i32| (bounds.0..=bounds.1).contains(day);
             let on = |day: i32| of_group().filter(|&id| usable[id].contains(&day)).count() as i64;
             // Without a range, the whole last period counts. An interval without an end is active
             // at its end.
             let end = range.map_or(period.last().number(), |_| bounds.1);
             let at_end = |id: usize| {
-                usable[id].contains(&end) || rows[id].1.is_none() && within(&close) && usable[id].iter().any(within)
+                usable[id].contains(&end) || rows[id].1.is_none() && within(&close) && usable[id]
+                    .iter().any(within)
             };
-            let ends = |id: usize| rows[id].1.is_some_and(|end| within(&end) && range.is_none_or(|(_, to)| end <= to));
+            let ends = |id: usize| rows[id].1.is_some_and(|end| within(&end) && range
+                .is_none_or(|(_, to)| end <= to));
             let starts = |id: usize| rows[id].0.is_some_and(|start| within(&start));
             let expected = [
                 of_group().filter(|&id| usable[id].iter().any(within)).count() as i64,
@@ -492,7 +502,7 @@ proptest! {
             let sum: usize = of_group().filter(|&id| usable[id].iter().any(within)).sum();
             prop_assert_eq!(ids[slot], sum as i64);
         }
-        // What the ledger says of records is what the counts add up to.
+        // The counts of the ledger add up to those of the result.
         prop_assert_eq!(lists[5].iter().sum::<i64>(),
             usable.iter().map(|days| days.len() as i64).sum::<i64>());
         let started = usable.iter().zip(&rows).filter(|(days,
@@ -510,11 +520,13 @@ proptest! {
             Some(row.0 + row.1))).collect::<Vec<_>>());
         let units: Decimal64Array = rows.iter().map(|row| Some(i64::from(row.2))).collect();
         let money: ArrayRef = Arc::new(units.with_precision_and_scale(18, 3).unwrap());
-        let floats: ArrayRef = Arc::new(rows.iter().map(|row| Some(row.3)).collect::<Float64Array>());
+        let floats: ArrayRef = Arc::new(rows.iter().map(|row| Some(row.3))
+            .collect::<Float64Array>());
         let table = table.with_column("m", money).unwrap().with_column("f", floats).unwrap();
         let outcome = Active::new("a", "z").grain(grain).share(["m", "f"]).apply(&table).unwrap();
         let ids = integers(&outcome.table, "id");
-        let shares = outcome.table.column("m_share").unwrap().as_primitive::<arrow_array::types::Decimal64Type>().values();
+        let shares = outcome.table.column("m_share").unwrap()
+            .as_primitive::<arrow_array::types::Decimal64Type>().values();
         for (id, row) in rows.iter().enumerate() {
             let sum: i64 = ids.iter().zip(shares).filter(|(of, _)| **of == id as i64).map(|(_,
                 share)| share).sum();
@@ -526,9 +538,9 @@ proptest! {
     }
 
     #[test]
-    fn sorted_events_and_slots_for_each_day_tell_the_same(rows in rows()) {
-        // Beyond so many slots the events of each group are sorted: here both ways are called on
-        // the same groups.
+    fn sorted_events_and_slots_give_the_same_counts(rows in rows()) {
+        // Beyond the limit on slots, the events of each group are sorted. Here both ways are used
+        // on the same groups.
         let table = table_of(&rows);
         let (start, end) = (1, 2);
         let rules = Rules {
@@ -547,9 +559,9 @@ proptest! {
 }
 
 proptest! {
-    /// Counts of groups that are worked apart, and rows in another order.
+    /// Counts of groups that are processed separately, and rows in another order.
     #[test]
-    fn groups_worked_apart_and_put_together_are_the_whole_in_any_order(
+    fn groups_processed_separately_and_merged_are_the_whole_in_any_order(
         rows in prop::collection::vec((0_i64..3, 20_000_i32..20_060, 0_i32..20), 1..40),
         grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month]),
     ) {
@@ -557,13 +569,14 @@ proptest! {
             let days = |of: fn(&(i64, i32, i32)) -> i32| -> ArrayRef {
                 Arc::new(rows.iter().map(|row| Some(of(row))).collect::<Date32Array>())
             };
-            let who: ArrayRef = Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>());
+            let who: ArrayRef = Arc::new(rows.iter().map(|row| Some(row.0))
+                .collect::<Int64Array>());
             Table::from_columns([("who", who), ("a", days(|row| row.1)), ("z",
                 days(|row| row.1 + row.2))]).unwrap()
         };
         let columns = ["who", "active", "started", "ended", "active_at_end", "most_at_once",
             "active_days"];
-        // A stated range, so that each group has the same periods.
+        // A fixed range, so that all groups have the same periods.
         let range = "2024-09-01..2025-02-28".parse().unwrap();
         let counted = Active::new("a", "z").grain(grain).range(range).count().per(["who"]);
         let whole = counted.apply(&table(&rows)).unwrap();

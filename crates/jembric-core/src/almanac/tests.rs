@@ -19,7 +19,7 @@ fn row(outcome: &Outcome, row: usize) -> String {
 }
 
 #[test]
-fn a_row_tells_all_of_its_day() {
+fn a_row_has_all_columns_of_its_day() {
     let stays = table("arrived", &[Some(20_240), Some(20_240), None]);
     let almanac = Almanac::new()
         .covering(&stays, ["arrived"])
@@ -41,7 +41,7 @@ fn a_row_tells_all_of_its_day() {
 #[case::whole_years(Almanac::new().whole_years(), "2024-01-01", "2025-12-31", 3)]
 #[case::fiscal_years(Almanac::new().whole_years().year_start(Month::April), "2024-04-01",
     "2025-03-31", 3)]
-fn it_covers_what_is_asked(
+fn the_almanac_covers_the_requested_days(
     #[case] almanac: Almanac,
     #[case] first: &str,
     #[case] last: &str,
@@ -76,7 +76,7 @@ fn it_covers_what_is_asked(
 }
 
 #[test]
-fn what_it_cannot_cover_is_an_error() {
+fn a_column_that_cannot_be_covered_is_an_error() {
     let none = table("d", &[None]);
     let months = table("m", &[Some(0)]).with_periods("m", Grain::Month).unwrap();
     let wrong = [
@@ -93,10 +93,10 @@ fn what_it_cannot_cover_is_an_error() {
     ];
     insta::assert_snapshot!(wrong.map(|error| error.to_string()).join("\n"), @"
     `covering` is not given: expected at least one column of dates to cover, or a `range`
-    column `d` has no date in it, so there is no newest one
-    column `m` holds months, of which days cannot be told: ask for months
+    column `d` has no dates, so it has no newest date
+    column `m` holds months, so it has no days. Ask for months
     there is no column `e`. Did you mean `d`?
-    two columns are called `records_d`: a column is found by its name, so rename one
+    two columns are named `records_d`. The names of columns must differ: rename one
     ");
 }
 
@@ -112,7 +112,7 @@ fn weekdays_and_months_sort_by_the_calendar() {
 
 proptest! {
     #[test]
-    fn every_day_is_that_of_an_independent_calendar(
+    fn every_day_agrees_with_an_independent_calendar(
         first in Day::MIN.number()..=Day::MAX.number(),
         days in 0_i32..800,
         start in 1_u32..=12,
@@ -120,7 +120,8 @@ proptest! {
         let last = (first + days).min(Day::MAX.number());
         let range = Range::new(Day::from_number(first).unwrap(),
             Day::from_number(last).unwrap()).unwrap();
-        let outcome = Almanac::new().range(range).year_start(Month::ALL[start as usize - 1]).make().unwrap();
+        let outcome = Almanac::new().range(range).year_start(Month::ALL[start as usize - 1]).make()
+            .unwrap();
         prop_assert_eq!(outcome.table.rows() as i32, last - first + 1);
         let mut theirs = jiff::civil::date(1970, 1,
             1).checked_add(jiff::Span::new().days(first)).unwrap();
@@ -133,7 +134,8 @@ proptest! {
                 (month - 1) / 3 + 1,
                 Month::NAMES[month as usize - 1],
                 theirs.day(),
-                theirs.first_of_month().with().month((theirs.month() - 1) / 3 * 3 + 1).build().unwrap(),
+                theirs.first_of_month().with().month((theirs.month() - 1) / 3 * 3 + 1).build()
+                    .unwrap(),
                 theirs.first_of_month(),
                 week.year(),
                 week.week(),

@@ -79,6 +79,11 @@ impl Directives {
         Some(parsed)
     }
 
+    /// The first of the hundred years for two-digit years; none if years have four digits.
+    pub fn century(&self) -> Option<i16> {
+        self.century
+    }
+
     /// Reads a cell as a day; none if it does not match the format.
     pub fn day(&self, cell: &[u8]) -> Option<Day> {
         let date = self.parsed(cell)?.to_date().ok()?;

@@ -255,7 +255,7 @@ mod tests {
     #[case("moth", Err("`moth` is not a grain. Did you mean `month`?"))]
     #[case(
         "decade",
-        Err("`decade` is not a grain. There are: hour, day, week, month, quarter and year")
+        Err("`decade` is not a grain. Expected one of: hour, day, week, month, quarter and year")
     )]
     fn grains_by_their_words(
         #[case] text: &str,

@@ -138,7 +138,8 @@ mod tests {
             // All of it stands under one hour of the clock, and nothing of that hour is before it.
             let hour = |micros: i64| zone.reading(micros).div_euclid(MICROS_PER_HOUR);
             prop_assert_eq!(hour(start), hour(next - 1));
-            prop_assert!(hour(start - 1) != hour(start) || zone.reading(start - 1) > zone.reading(start));
+            prop_assert!(hour(start - 1) != hour(start) || zone.reading(start - 1) > zone
+                .reading(start));
         }
     }
 }

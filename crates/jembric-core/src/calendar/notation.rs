@@ -451,11 +451,14 @@ mod tests {
         }
 
         #[test]
-        fn nothing_makes_the_reader_stumble(cell in proptest::collection::vec(proptest::num::u8::ANY, 0..40)) {
+        fn nothing_makes_the_reader_stumble(
+            cell in proptest::collection::vec(proptest::num::u8::ANY, 0..40),
+        ) {
             // Whatever it is, it is a day of the calendar or a reason why not.
             if let Ok(written) = read(&cell) {
                 let days = [written.day(Order::DayFirst), written.day(Order::MonthFirst)];
-                proptest::prop_assert!(days.iter().flatten().all(|day| (Day::MIN..=Day::MAX).contains(day)));
+                proptest::prop_assert!(days.iter().flatten().all(|day| (Day::MIN..=Day::MAX)
+                    .contains(day)));
             }
         }
     }

@@ -155,7 +155,7 @@ mod tests {
     #[test]
     fn a_span_beyond_the_calendar_is_an_error() {
         let error = Span::months(9).after(Day::from_ymd(9999, 6, 30).unwrap()).unwrap_err();
-        insta::assert_snapshot!(error, @"9 months after 9999-06-30 lies outside the years 0001 to \
+        insta::assert_snapshot!(error, @"9 months after 9999-06-30 is outside the years 0001 to \
             9999");
     }
 }

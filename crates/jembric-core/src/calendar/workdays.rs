@@ -76,7 +76,8 @@ mod tests {
             holidays in prop::collection::vec(0_i32..500, 0..20),
         ) {
             let day = |number| Day::from_number(number).unwrap();
-            let workdays = Workdays::from(holidays.iter().map(|&after| day(from + after)).collect::<Vec<_>>());
+            let workdays = Workdays::from(holidays.iter().map(|&after| day(from + after))
+                .collect::<Vec<_>>());
             let worked = |number: i32| {
                 let weekday = jiff::civil::date(1970, 1,
                     1).checked_add(jiff::Span::new().days(number)).unwrap().weekday();

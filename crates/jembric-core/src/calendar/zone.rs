@@ -217,7 +217,8 @@ mod tests {
             let instants: Vec<i64> = seconds.iter().map(|second| second * 1_000_000).collect();
             let readings: Vec<i64> = zone.readings(&instants).collect();
             for (&instant, &reading) in instants.iter().zip(&readings) {
-                let theirs = Timestamp::from_microsecond(instant).unwrap().to_zoned_datetime(zone.0.clone());
+                let theirs = Timestamp::from_microsecond(instant).unwrap().to_zoned_datetime(zone.0
+                    .clone());
                 prop_assert_eq!(show(reading).parse::<DateTime>().unwrap(), theirs.datetime());
                 prop_assert!(zone.instant(reading) <= instant);
                 prop_assert_eq!(zone.reading(zone.instant(reading)), reading);

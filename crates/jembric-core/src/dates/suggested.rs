@@ -37,20 +37,32 @@ impl SuggestedReading {
             texts().take(SAMPLE).filter(|text| fits(format, text.trim())).count()
         };
         // If several formats read the same number of cells, take the first.
-        let century = century(texts().take(SAMPLE));
-        let formats = formats().filter_map(|format| Directives::new(&format, Some(century)));
         let mut best: Option<(usize, Directives)> = None;
-        for format in formats {
-            let read = read(&format);
-            if read > best.as_ref().map_or(0, |(most, _)| *most) {
+        for format in formats() {
+            // Whether weekdays are right depends on the century.
+            let centuries: &[i16] = if format.contains("%y") { &CENTURIES } else { &[0] };
+            let most = centuries
+                .iter()
+                .filter_map(|&century| Directives::new(&format, Some(century)))
+                .map(|format| (read(&format), format))
+                .reduce(|best, other| if other.0 > best.0 { other } else { best });
+            if let Some((read, format)) = most
+                && read > best.as_ref().map_or(0, |(most, _)| *most)
+            {
                 best = Some((read, format));
             }
         }
         let sample = texts().take(SAMPLE).count();
-        let (_, format) = best.filter(|(read, _)| read * 2 > sample)?;
+        let (most, mut format) = best.filter(|(read, _)| read * 2 > sample)?;
+        if format.two_digit_years() {
+            let years = texts().take(SAMPLE).filter_map(|text| format.day(text.trim().as_bytes()));
+            let usual = century(years.map(|day| day.ymd().0.rem_euclid(100)));
+            let usual = Directives::new(format.text(), Some(usual))?;
+            format = if read(&usual) == most { usual } else { format };
+        }
         Some(SuggestedReading {
             missing: marks(texts().filter(|text| !fits(&format, text.trim())))?,
-            century: format.two_digit_years().then_some(century),
+            century: format.century(),
             format: Some(format.text().to_owned()),
             decimal_comma: false,
         })
@@ -123,18 +135,17 @@ fn marks<'a>(texts: impl Iterator<Item = &'a str>) -> Option<Vec<String>> {
     Some(marks.into_iter().map(str::to_owned).collect())
 }
 
-/// The century of two-digit years: 1900 if all are from 50 on, 2000 if all are below 50, and 1950
-/// if there are both.
-fn century<'a>(texts: impl Iterator<Item = &'a str>) -> i16 {
-    // The last number of a date, if it has two digits, is taken for the year.
-    let year = |text: &str| {
-        let date = text.split_whitespace().next().unwrap_or_default();
-        let numbers: Vec<&str> = date.split(|c: char| !c.is_ascii_digit()).collect();
-        numbers.last().filter(|number| number.len() == 2).and_then(|year| year.parse::<u8>().ok())
-    };
-    let years: Vec<u8> = texts.filter_map(year).collect();
-    let early = years.iter().any(|&year| year < 50);
-    let late = years.iter().any(|&year| year >= 50);
+/// The centuries to try, the more common first.
+const CENTURIES: [i16; 3] = [2000, 1900, 1950];
+
+/// The usual century of two-digit years: 1900 if all are from 50 on, 2000 if all are below 50, and
+/// 1950 if there are both.
+fn century(years: impl Iterator<Item = i32>) -> i16 {
+    let (mut early, mut late) = (false, false);
+    for year in years {
+        early |= year < 50;
+        late |= year >= 50;
+    }
     match (early, late) {
         (true, true) => 1950,
         (false, true) => 1900,
@@ -176,3 +187,6 @@ fn formats() -> impl Iterator<Item = String> {
         })
     })
 }
+
+#[cfg(test)]
+mod tests;

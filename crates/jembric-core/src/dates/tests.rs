@@ -1,4 +1,4 @@
-//! Why text is not dates, in words; and the newest day.
+//! Why a text is not a date, and the newest day.
 
 use super::*;
 use crate::table::Origin;
@@ -8,28 +8,27 @@ use std::sync::Arc;
 
 #[rstest]
 #[case::names(&["Petrel", "Bolt Head"],
-    "harbour.csv: column `day` cannot be used as dates: 2 of its 2 values are not (line 2 \
-        `Petrel`, line 3 `Bolt Head`). Name a column of dates, or say how these are written: \
-        `Reading::read(\"day\", \"%d.%m.%Y\")`")]
+    "harbour.csv: column `day` cannot be used as dates: 2 of its 2 values are not dates (line 2 \
+        `Petrel`, line 3 `Bolt Head`). Choose a column of dates, or give their format \
+        (`Reading::read`)")]
 #[case::nearly(&["2025-06-30", "soon", "2025-02-30", "30.06.25", "x"],
-    "harbour.csv: column `day` cannot be used as dates: 4 of its 5 values are not (line 3 `soon`, \
-        line 4 `2025-02-30` (the calendar has no such day), line 5 `30.06.25` (a year of two \
-        digits), …). Mark what means no value (`Reading::missing`), or say how the dates are \
-        written: `Reading::read(\"day\", \"%d.%m.%Y\")`")]
+    "harbour.csv: column `day` cannot be used as dates: 4 of its 5 values are not dates (line 3 \
+        `soon`, line 4 `2025-02-30` (February 2025 has 28 days), line 5 `30.06.25` (a year of two \
+        digits), …). Correct these cells, mark them as missing (`Reading::missing`), or give the \
+        format of the dates (`Reading::read`)")]
 #[case::ambiguous(&["05/05/2025", "03/04/2025"],
-    "harbour.csv: column `day` leaves open whether day or month comes first: line 3 `03/04/2025` \
-        is 2025-04-03 or 2025-03-04. Say which: `Reading::date_order(\"dmy\")` or \
+    "harbour.csv: column `day` does not show whether the day or the month comes first: line 3 \
+        `03/04/2025` is 2025-04-03 or 2025-03-04. Choose `Reading::date_order(\"dmy\")` or \
         `Reading::date_order(\"mdy\")`")]
 #[case::both_orders(&["13/04/2025", "04/13/2025", "14/04/2025"],
-    "harbour.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 \
-        `04/13/2025` (day and month the other way round)). Mark what means no value \
-        (`Reading::missing`), or say how the dates are written: \
-        `Reading::read(\"day\", \"%d.%m.%Y\")`")]
+    "harbour.csv: column `day` cannot be used as dates: 1 of its 3 values is not a date (line 3 \
+        `04/13/2025` (day and month the other way round)). Correct these cells, mark them as \
+        missing (`Reading::missing`), or give the format of the dates (`Reading::read`)")]
 #[case::offsets(&["2025-06-30T14:05Z", "2025-06-30T14:05"],
-    "harbour.csv: column `day` cannot be used as dates: 1 of its 2 values is not one (line 2 \
-        `2025-06-30T14:05Z` (with an offset)). Mark what means no value (`Reading::missing`), or \
-        say how the dates are written: `Reading::read(\"day\", \"%d.%m.%Y\")`")]
-fn text_used_as_dates_says_which_cells_are_none(#[case] cells: &[&str], #[case] message: &str) {
+    "harbour.csv: column `day` cannot be used as dates: 1 of its 2 values is not a date (line 2 \
+        `2025-06-30T14:05Z` (with an offset)). Correct these cells, mark them as missing \
+        (`Reading::missing`), or give the format of the dates (`Reading::read`)")]
+fn text_used_as_dates_names_the_wrong_cells(#[case] cells: &[&str], #[case] message: &str) {
     let cells = StringViewArray::from(cells.to_vec());
     let table = Table::from_columns([("day", Arc::new(cells) as ArrayRef)])
         .unwrap()
@@ -53,5 +52,5 @@ fn the_newest_day_is_that_of_dates_and_of_moments() {
     let none: ArrayRef = Arc::new(Date32Array::from(vec![None]));
     let message =
         table(none).newest("day", &crate::calendar::Zone::default()).unwrap_err().to_string();
-    assert_eq!(message, "column `day` has no date in it, so there is no newest one");
+    assert_eq!(message, "column `day` has no dates, so it has no newest date");
 }

@@ -80,7 +80,12 @@ fn either_end_is_a_column_or_one_date_for_all(
     let outcome = Elapsed::new(from, to).apply_with(&table, &context()).unwrap();
     let expected: Vec<&str> = expected.iter().map(|text| text.unwrap_or("")).collect();
     assert_eq!(column(&outcome, "elapsed_days"), expected);
-    let counts = ["without both dates", "negative"].map(|name| outcome.ledger.count(name));
+    let counts = [
+        "rows without both dates",
+        "negative \
+        values",
+    ]
+    .map(|name| outcome.ledger.count(name));
     assert_eq!(counts, [missing, negative]);
     assert_eq!(outcome.ledger.as_of.is_some(), [from, to].contains(&"as-of"));
 }
@@ -91,7 +96,7 @@ fn either_end_is_a_column_or_one_date_for_all(
 #[case::instants("2025-03-29T12:00", "2025-03-30T11:30", true, Unit::Hours, "23.5")]
 #[case::days_of_the_zone("2025-03-29T23:30", "2025-03-30T23:30", true, Unit::Days, "2")]
 #[case::days_of_readings("2025-03-29T23:30", "2025-03-30T00:30", false, Unit::Days, "1")]
-fn moments_are_exact_in_hours_and_cut_into_days(
+fn moments_are_exact_in_hours_and_become_days(
     #[case] from: &str,
     #[case] to: &str,
     #[case] instants: bool,
@@ -107,7 +112,7 @@ fn moments_are_exact_in_hours_and_cut_into_days(
 }
 
 #[test]
-fn a_day_of_the_zone_stands_for_its_midnight_among_points_in_time() {
+fn a_day_among_points_in_time_is_its_midnight_in_the_time_zone() {
     let columns = [
         moments("a", "2025-07-01T12:00", true),
         moments("b", "2025-07-01T12:00", false),
@@ -123,7 +128,7 @@ fn a_day_of_the_zone_stands_for_its_midnight_among_points_in_time() {
 }
 
 #[test]
-fn periods_are_counted_in_no_finer_unit() {
+fn periods_cannot_be_counted_in_a_finer_unit() {
     let columns =
         [days("month", &[Some("2025-01-01"), None]), days("quarter", &[Some("2025-04-01"); 2])];
     let table = Table::from_columns(columns).unwrap().with_periods("month", Grain::Month).unwrap();
@@ -135,7 +140,7 @@ fn periods_are_counted_in_no_finer_unit() {
     assert_eq!(column(&elapsed("month", "quarter", Unit::Years).unwrap(), "e"), ["0", ""]);
     insta::assert_snapshot!(
         elapsed("month", "as-of", Unit::Days).unwrap_err(),
-        @"column `month` or `as-of` holds months, of which days cannot be told: ask for months"
+        @"column `month` or `as-of` holds months, so it has no days. Ask for months"
     );
     assert!(elapsed("month", "quarter", Unit::Months).is_err());
 }
@@ -166,20 +171,23 @@ fn bands_are_named_by_their_numbers_and_sort_by_them() {
 #[case(Elapsed { to: None, ..Elapsed::new("d", "d") }, "`to` is not given")]
 #[case(Elapsed::new("dd", "as-of"), "there is no column `dd`")]
 #[case(Elapsed::new("d", "d").bands([0, 30, 30]), "`bands` is 0,30,30")]
-#[case(Elapsed::new("d", "d").unit(Unit::Hours).both_ends(), "`both-ends` is given")]
-#[case(Elapsed::new("d", "d").holidays(vec![Day::MIN]), "`holidays` is given")]
-#[case(Elapsed { date: None, ..Elapsed::since_previous("d") }, "`date` is not given")]
-#[case(Elapsed { since_previous: true, ..Elapsed::new("d", "d") }, "`since-previous` is given")]
-#[case(Elapsed::new("d", "d").per(["d"]), "`per` is given")]
-#[case(Elapsed::new("d", "d").name("d"), "there is a column `d` already")]
-fn settings_that_cannot_be_are_refused(#[case] elapsed: Elapsed, #[case] begins: &str) {
+#[case(Elapsed::new("d", "d").unit(Unit::Hours).both_ends(),
+    "`both-ends` cannot be used together with `unit` hours")]
+#[case(Elapsed::new("d", "d").holidays(vec![Day::MIN]), "`holidays` needs `unit` workdays")]
+#[case(Elapsed { date: None, ..Elapsed::since_previous("d") }, "`since-previous` needs `date`")]
+#[case(Elapsed { since_previous: true, ..Elapsed::new("d", "d") },
+    "`since-previous` cannot be used together with `from` and `to`")]
+#[case(Elapsed::new("d", "d").per(["d"]),
+    "`per` needs `since-previous`. Without it, use `from` and `to`")]
+#[case(Elapsed::new("d", "d").name("d"), "the table already has a column `d`: choose another name")]
+fn invalid_settings_are_refused(#[case] elapsed: Elapsed, #[case] begins: &str) {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
     let error = elapsed.apply(&table).unwrap_err().to_string();
     assert!(error.starts_with(begins), "{error}");
 }
 
 #[test]
-fn what_is_needed_and_not_known_is_asked_for() {
+fn missing_information_is_an_error() {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
     let errors =
         ["as-of", "today"].map(|to| Elapsed::new("d", to).apply(&table).unwrap_err().to_string());
@@ -191,12 +199,13 @@ fn what_is_needed_and_not_known_is_asked_for() {
 
 proptest! {
     #[test]
-    fn the_other_way_round_is_the_same_and_negative(
+    fn reversed_dates_give_the_negative_result(
         rows in prop::collection::vec((-800_000_i32..2_900_000, -3_000_i32..3_000), 1..30),
         both_ends in any::<bool>(),
     ) {
         let column = |of: &dyn Fn(&(i32,
-            i32)) -> i32| -> ArrayRef { Arc::new(Date32Array::from_iter_values(rows.iter().map(of))) };
+            i32)) -> i32| -> ArrayRef { Arc::new(Date32Array::from_iter_values(rows.iter()
+                .map(of))) };
         let clamped = |day: i32| day.clamp(Day::MIN.number(), Day::MAX.number());
         let table = Table::from_columns([
             ("a", column(&|row| clamped(row.0))),
@@ -210,10 +219,11 @@ proptest! {
             };
             let there = elapsed("a", "b").apply(&table).unwrap();
             let back = elapsed("b", "a").apply(&table).unwrap();
-            let numbers = |outcome: &Outcome| outcome.table.column("e").unwrap().as_primitive::<Int64Type>().values().to_vec();
+            let numbers = |outcome: &Outcome| outcome.table.column("e").unwrap()
+                .as_primitive::<Int64Type>().values().to_vec();
             let negated: Vec<i64> = numbers(&back).iter().map(|number| -number).collect();
             for ((there, back), row) in numbers(&there).into_iter().zip(negated).zip(&rows) {
-                // With both ends counted, from a day to itself is one day either way.
+                // With both ends counted, a date is one day from itself in either direction.
                 let same_day = both_ends && clamped(row.0) == clamped(row.0 + row.1);
                 prop_assert!(there == back || same_day, "{:?} {} {}", unit, there, back);
             }
@@ -221,13 +231,14 @@ proptest! {
     }
 
     #[test]
-    fn the_date_before_is_that_of_the_same_entity_whatever_the_order_of_rows(
+    fn the_previous_date_is_that_of_the_same_entity_in_any_order_of_rows(
         rows in prop::collection::vec((prop::option::of(0_i64..3), prop::option::of(0_i32..8)),
             0..40),
     ) {
         let model = |row: &(Option<i64>, Option<i32>)| -> Option<i64> {
             let ((Some(_), Some(date)), entity) = (*row, row.0) else { return None };
-            let before = rows.iter().filter(|other| other.0 == entity).filter_map(|other| other.1).filter(|&other| other < date);
+            let before = rows.iter().filter(|other| other.0 == entity).filter_map(|other| other.1)
+                .filter(|&other| other < date);
             before.max().map(|before| (date - before).into())
         };
         let table = Table::from_columns([
@@ -235,7 +246,8 @@ proptest! {
             ("d", Arc::new(rows.iter().map(|row| row.1).collect::<Date32Array>())),
         ]).unwrap();
         let outcome = Elapsed::since_previous("d").per(["who"]).apply(&table).unwrap();
-        let array = outcome.table.column("days_since_previous").unwrap().as_primitive::<Int64Type>();
+        let array = outcome.table.column("days_since_previous").unwrap()
+            .as_primitive::<Int64Type>();
         prop_assert_eq!(array.iter().collect::<Vec<_>>(),
             rows.iter().map(model).collect::<Vec<_>>());
         prop_assert!(outcome.ledger.balances());

@@ -3,7 +3,7 @@ use arrow_array::{Decimal128Array, Float64Array, Int64Array, StringViewArray};
 use proptest::prelude::*;
 use std::{collections::HashMap, fmt::Write, sync::Arc};
 
-/// The obvious model: rows are of one entity where their keys are written alike.
+/// The obvious model: rows belong to one entity if the texts of their keys are equal.
 fn assert_like_model(table: &Table, columns: &[&str], missing: Missing) {
     let entities = Entities::number(table, columns, missing).unwrap();
     let mut numbers: HashMap<String, u32> = HashMap::new();
@@ -47,7 +47,8 @@ proptest! {
             ("text", Arc::new(texts.into_iter().collect::<StringViewArray>()) as ArrayRef),
             ("number", Arc::new(Int64Array::from(numbers[..rows].to_vec()))),
             ("float", Arc::new(Float64Array::from(floats[..rows].to_vec()))),
-            ("wide", Arc::new(Decimal128Array::from_iter(numbers[..rows].iter().map(|n| n.map(i128::from))))),
+            ("wide", Arc::new(Decimal128Array::from_iter(numbers[..rows].iter().map(|n| n
+                .map(i128::from))))),
         ]).unwrap();
         for missing in [Missing::NoEntity, Missing::IsAKey] {
             for columns in [&["text"][..], &["number", "text"], &["float", "wide", "number"], &[]] {
@@ -76,11 +77,13 @@ proptest! {
         other in prop::collection::vec(prop::option::of("[ab]{0,2}( with a long end)?"), 0..40),
         far in any::<bool>(),
     ) {
-        let texts = |texts: &[Option<String>]| Arc::new(texts.iter().cloned().collect::<StringViewArray>()) as ArrayRef;
-        // Numbers close together and far apart are numbered in two ways.
+        let texts = |texts: &[Option<String>]| Arc::new(texts.iter().cloned()
+            .collect::<StringViewArray>()) as ArrayRef;
+        // Numbers close together and far apart are numbered in different ways.
         let by = if far { 1_000_000_007 } else { 1 };
         let lengths = |texts: &[Option<String>]| -> ArrayRef {
-            Arc::new(texts.iter().map(|text| text.as_ref().map(|text| text.len() as i64 * by - 3)).collect::<Int64Array>())
+            Arc::new(texts.iter().map(|text| text.as_ref().map(|text| text.len() as i64 * by - 3))
+                .collect::<Int64Array>())
         };
         let (these, those) = ([texts(&one), lengths(&one)], [texts(&other), lengths(&other)]);
         let side = |columns| Side { columns, rows: 0 };

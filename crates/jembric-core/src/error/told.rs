@@ -5,7 +5,10 @@
 
 use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers};
 use crate::{
-    calendar::notation::{self, NotADate},
+    calendar::{
+        Day,
+        notation::{self, NotADate},
+    },
     dates::SuggestedReading,
     ledger::grouped,
 };
@@ -71,8 +74,8 @@ pub enum Smaller {
     LongerGrain,
     /// Longer periods or a shorter range.
     LongerGrainOrRange,
-    /// The same, or dates that mean "no end".
-    NeverEnds,
+    /// The same, or a date that may mean "no end".
+    NeverEnds(Day),
     /// More columns to match, windows with both bounds, or one window for each event.
     FewerPairs,
     /// More columns to match, or one window for each event.
@@ -84,10 +87,10 @@ impl Smaller {
         match self {
             Smaller::LongerGrain => "Choose a longer grain".to_owned(),
             Smaller::LongerGrainOrRange => "Choose a longer grain or a shorter range".to_owned(),
-            Smaller::NeverEnds => format!(
-                "Choose a longer grain or a shorter range, declare the dates that mean \"no end\" \
-                 ({})",
-                words(&Advised::setting("never-ends", "9999-12-31"))
+            Smaller::NeverEnds(day) => format!(
+                "If {day} means \"no end\", declare it ({}). Otherwise choose a longer grain or a \
+                 shorter range",
+                words(&Advised::setting("never-ends", day))
             ),
             Smaller::FewerPairs => format!(
                 "Match on more columns, give the windows both bounds, or keep one window for each \
@@ -259,8 +262,8 @@ impl Error {
                 source => source.told(words),
             },
             Error::OtherShape { prepared, found } => format!(
-                "the operation was prepared for {prepared}, but the table has {found}: prepare it \
-                 for this table"
+                "the operation was prepared for {prepared}, but it was given {found}: prepare it \
+                 for this input"
             ),
             Error::NotAValue { setting, text, column, kind } => format!(
                 "`{setting}`: `{}` is not a value of column `{column}`, which holds {kind}",

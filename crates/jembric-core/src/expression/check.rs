@@ -61,11 +61,8 @@ impl Check<'_> {
             NodeKind::Literal(literal) => Ok(literal_kind(literal)),
             NodeKind::Name { name, quoted, .. } => self.name(node, name, *quoted),
             NodeKind::AsOf if self.context.as_of.is_none() && !self.context.as_of_follows => {
-                Err(Problem::new(
-                    &node.at,
-                    "`as_of` is the as-of date, and none is given",
-                )
-                .advice("give an as-of date; put a column of this name in double quotes"))
+                Err(Problem::new(&node.at, "`as_of` is the as-of date, and none is given")
+                    .advice("give an as-of date; put a column of this name in double quotes"))
             }
             NodeKind::AsOf => Ok(TermType::Of(Type::DAYS)),
             NodeKind::Negative(value) => match self.kind(value)? {
@@ -218,11 +215,7 @@ impl Check<'_> {
                 Err(needed(&side.at, "a number", kind))
             }
             (_, one, other) => wrong(
-                format!(
-                    "{} and {} cannot be added or subtracted",
-                    one.words(),
-                    other.words()
-                ),
+                format!("{} and {} cannot be added or subtracted", one.words(), other.words()),
                 "date − date gives days, date ± span gives a date",
             ),
         }
@@ -353,10 +346,8 @@ impl Check<'_> {
             TermType::Of(Type::Moment { .. }) | TermType::Missing | TermType::Unknown => Ok(()),
             TermType::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
             TermType::Of(Type::Date(periods)) => {
-                let words = format!(
-                    "this holds {}, so it has no {grain}",
-                    periods.grain().plural()
-                );
+                let words =
+                    format!("this holds {}, so it has no {grain}", periods.grain().plural());
                 Err(Problem::new(&node.at, words))
             }
             kind => Err(needed(&node.at, "a date", kind)),

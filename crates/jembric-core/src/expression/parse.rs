@@ -376,7 +376,8 @@ impl<'a> Parser<'a> {
         let one = self.expression()?;
         if !self.takes_name("else") {
             return Err(self.expected(
-                "`else`, followed by the value if the condition is false or unknown (it may be `missing`)",
+                "`else`, followed by the value if the condition is false or unknown (it may be \
+                    `missing`)",
             ));
         }
         let other = self.expression()?;

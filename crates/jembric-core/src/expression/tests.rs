@@ -71,7 +71,7 @@ fn values(text: &str) -> std::result::Result<[String; 2], String> {
         value_of(&expression, &table(), &context()).map_err(|error| error.to_string())?;
     let whole = Table::of_fields([(field, array.clone())]).unwrap();
     let kind = whole.shape().columns()[0].kind;
-    // What the check promised is what came.
+    // The type is the one that the check found.
     let promised = expression.check(&table().shape(), &context()).unwrap();
     assert!(promised == kind || promised == Some(Type::Nothing), "{text}: {promised:?} {kind:?}");
     let cell = |row| match kind.and_then(Type::periods) {
@@ -166,31 +166,35 @@ fn values(text: &str) -> std::result::Result<[String; 2], String> {
 #[case::is_not_missing("none is not missing", "false", "false")]
 #[case::nothing_compared("none > 3 or ok", "true", "")]
 #[case::nothing_added("none + 1", "", "")]
-fn an_expression_is_worth(#[case] text: &str, #[case] with: &str, #[case] without: &str) {
+fn an_expression_has_this_value(#[case] text: &str, #[case] with: &str, #[case] without: &str) {
     assert_eq!(values(text), Ok([with.to_owned(), without.to_owned()]), "{text}");
 }
 
 #[rstest]
-#[case("n +", "the expression ends where a value should stand")]
+#[case("n +", "the expression ends, but expected a value")]
 #[case("(n", "this `(` is never closed")]
 #[case("n)", "this `)` closes nothing")]
-#[case("n n", "the expression could have ended before this")]
-#[case("in (1)", "a value should stand here")]
-#[case("n == 7", "two `=` mean nothing")]
-#[case("1 < n < 3", "one comparison cannot follow another")]
-#[case("n is 7", "`missing` or `not missing` after `is` should stand here")]
-#[case("if ok then 1", "the expression ends where `else`")]
+#[case("n n", "the expression is complete before this")]
+#[case("in (1)", "expected a value here")]
+#[case("n == 7", "`==` is not an operator")]
+#[case("1 < n < 3", "comparisons cannot be chained")]
+#[case("n is 7", "expected `missing` or `not missing` after `is` here")]
+#[case(
+    "if ok then 1",
+    "the expression ends, but expected `else`, followed by the value if the condition is false or \
+        unknown (it may be `missing`)"
+)]
 #[case("nn > 1", "there is no column `nn`")]
 #[case("'never", "this text is never closed")]
-#[case("n # 3", "`#` means nothing here")]
-#[case("2025-02-30", "the calendar has no `2025-02-30`")]
-#[case("25:00", "there is no such time of day")]
+#[case("n # 3", "`#` is not allowed here")]
+#[case("2025-02-30", "`2025-02-30` is not a date: February 2025 has 28 days")]
+#[case("25:00", "this is not a time of day")]
 #[case("yaer(day)", "there is no function `yaer`")]
-#[case("year(day, day)", "`year` is not used like this")]
-#[case("year(n)", "a date is needed here, but this is whole numbers")]
-#[case("day(month)", "this holds months, of which the day cannot be told")]
+#[case("year(day, day)", "`year` cannot be called like this")]
+#[case("year(n)", "expected a date here, but this is whole numbers")]
+#[case("day(month)", "this holds months, so it has no day")]
 #[case("period(day, decade)", "`decade` is not a grain")]
-#[case("period(month, day)", "this holds months, of which the day cannot be told")]
+#[case("period(month, day)", "this holds months, so it has no day")]
 #[case("weekday(day) = 'noday'", "`noday` is not a weekday")]
 #[case("word = mon", "weekdays cannot be compared with text")]
 #[case("day = '2024-01-31'", "dates cannot be compared with text")]
@@ -198,38 +202,45 @@ fn an_expression_is_worth(#[case] text: &str, #[case] with: &str, #[case] withou
 #[case("ok > true", "true or false cannot be compared with true or false")]
 #[case("month = period(day, week)", "months and weeks cannot be compared")]
 #[case("n = missing", "a comparison with `missing` is never true")]
-#[case("day + 3", "a number cannot be added to or taken from dates")]
+#[case("day + 3", "a number cannot be added to or subtracted from dates")]
 #[case("day + day", "dates and dates cannot be added")]
-#[case("day - month", "months cannot be taken from dates")]
+#[case("day - month", "months cannot be subtracted from dates")]
 #[case("month + 1 day", "1 day is not a whole number of months")]
-#[case("word * 2", "a number is needed here, but this is text")]
-#[case("2 * day", "a number is needed here, but this is dates")]
-#[case("not n", "a condition is needed here, but this is whole numbers")]
-#[case("if n then 1 else 2", "a condition is needed here")]
-#[case("if ok then 1 else 'a'", "text here, but whole numbers in another place")]
-#[case("round(x, n)", "the number of places should stand here")]
-#[case("3 days", "this is a span, which cannot stand in a column")]
+#[case("word * 2", "expected a number here, but this is text")]
+#[case("2 * day", "expected a number here, but this is dates")]
+#[case("not n", "expected a condition here, but this is whole numbers")]
+#[case("if n then 1 else 2", "expected a condition here, but this is whole numbers")]
+#[case(
+    "if ok then 1 else 'a'",
+    "text here, but whole numbers elsewhere: one column cannot hold both"
+)]
+#[case("round(x, n)", "expected the number of decimal places here: 0 to 9")]
+#[case("3 days", "this is a span, and a column cannot hold a span")]
 #[case("1.5 days", "a span is a whole number of days")]
 #[case(
     "9223372036854775807 + n",
-    "`+` leads to a number that is too large to be held exactly: 9223372036854775807 + 7 in row 1"
+    "`+` gives a number that is too large to be exact: 9223372036854775807 + 7 in row 1"
 )]
 #[case(
     "99999999999999999.9 * 99999999999999999.9 * 9999999.9",
-    "`*` leads to a number that is too large"
+    "`*` gives a number that is too large to be exact: 9999999999999999980000000000000000.01 * \
+        9999999.9 in row 1"
 )]
-#[case("round(x * 1e40, 2)", "`round` leads to a number that is too large")]
-#[case("day + 9000 years", "9000 years after 2024-01-31 lies outside the years 0001 to 9999")]
+#[case(
+    "round(x * 1e40, 2)",
+    "`round` gives a number that is too large to be exact: 2.6749999999999997e40 in row 1"
+)]
+#[case("day + 9000 years", "9000 years after 2024-01-31 is outside the years 0001 to 9999")]
 #[case("n < 123456789012345678901234567890123456789.5", "this number has more than 38 digits")]
 #[case("n < 1e400", "this number is too large")]
-#[case("", "there is nothing in this expression")]
+#[case("", "this expression is empty")]
 fn what_is_wrong_is_said(#[case] text: &str, #[case] begins: &str) {
     let error = values(text).unwrap_err();
     assert!(error.starts_with(begins), "{text}: {error}");
 }
 
 #[test]
-fn a_message_points_at_its_place() {
+fn a_message_marks_its_place() {
     let error = "amount > 3 and levle < 2".parse::<Expression>().unwrap();
     let shape = Shape::of_names(["amount", "level"]).from_file("gauge.csv");
     insta::assert_snapshot!(error.check(&shape, &Context::new()).unwrap_err(), @"
@@ -241,7 +252,7 @@ fn a_message_points_at_its_place() {
 }
 
 #[test]
-fn as_of_is_asked_for_where_it_is_needed() {
+fn a_missing_as_of_date_is_an_error_if_it_is_needed() {
     let expression: Expression = "day > as_of".parse().unwrap();
     assert!(
         expression
@@ -254,12 +265,12 @@ fn as_of_is_asked_for_where_it_is_needed() {
 }
 
 #[test]
-fn what_could_not_be_worked_out_is_counted() {
+fn values_that_could_not_be_computed_are_counted() {
     let added =
         Add::new(["q = n / zero", "d = date(2025, 2, n)", "\"no day\" = date(2025, 13, 1)"]);
     let ledger = added.apply_with(&table(), &context()).unwrap().ledger;
-    assert_eq!(ledger.count("divisions by zero, which are missing"), 1);
-    assert_eq!(ledger.count("days that the calendar does not have, which are missing"), 2);
+    assert_eq!(ledger.count("divisions by zero, counted as missing"), 1);
+    assert_eq!(ledger.count("dates that do not exist, counted as missing"), 2);
     assert!(ledger.balances());
 }
 
@@ -277,8 +288,8 @@ fn ten_thousand_levels_are_an_error(#[case] before: &str, #[case] after: &str) {
     assert!(error.contains("deep"), "{}", &error[..60]);
 }
 
-/// Each level asks once for what the level below gives. If it asked twice, the tests would hardly
-/// end.
+/// Each level needs the result of the level below once. If it asked twice, the test would take
+/// forever.
 #[rstest]
 #[case::differences(200, "", "1", " - 1", "-199")]
 #[case::products(200, "", "1", " * 1", "1")]
@@ -290,7 +301,7 @@ fn ten_thousand_levels_are_an_error(#[case] before: &str, #[case] after: &str) {
 #[case::functions(25, "greatest(", "1", ", 0)", "1")]
 #[case::roundings(25, "round(", "1", ", 2)", "1")]
 #[case::missing(25, "coalesce(", "missing", ", 1)", "1")]
-fn each_level_is_gone_through_once(
+fn each_level_is_checked_once(
     #[case] levels: usize,
     #[case] before: &str,
     #[case] innermost: &str,
@@ -305,7 +316,7 @@ fn each_level_is_gone_through_once(
     assert_eq!(array_value_to_string(&array, 0).unwrap(), value);
 }
 
-/// A column of two places and a whole number.
+/// A column with two decimal places, and a whole number.
 #[derive(Clone, Debug)]
 enum Model {
     N,
@@ -328,7 +339,7 @@ impl Model {
         }
     }
 
-    /// Its value as a whole number of units of so many places.
+    /// Its value in units of this number of decimal places.
     fn value(&self, n: Option<i64>, amount: Option<i64>) -> Option<(i128, u32)> {
         match self {
             Model::N => Some((n?.into(), 0)),
@@ -395,7 +406,7 @@ proptest! {
     }
 
     #[test]
-    fn no_text_makes_the_parser_stumble(
+    fn no_text_breaks_the_parser(
         words in prop::collection::vec(prop::sample::select(vec![
             "n", "day", "(", ")", ",", "+", "-", "*", "/", "=", "<", "and", "or", "not", "in",
                 "is", "missing", "if", "then",
@@ -405,11 +416,12 @@ proptest! {
         noise in ".{0,12}",
     ) {
         for text in [words.join(" "), words.concat(), noise] {
-            // It is worth something, or the place that is pointed at lies in the text.
+            // It has a value, or the marked place is in the text.
             match text.parse::<Expression>().and_then(|expression| value_of(&expression, &table(),
                 &context())) {
                 Ok((_, array, _)) => prop_assert_eq!(array.len(), 2),
-                Err(Error::Expression(wrong)) => prop_assert!(text.get(wrong.at.clone()).is_some() && !wrong.to_string().is_empty()),
+                Err(Error::Expression(wrong)) => prop_assert!(text.get(wrong.at.clone()).is_some()
+                    && !wrong.to_string().is_empty()),
                 Err(Error::BeyondCalendar { .. } | Error::Overflow { .. }) => {}
                 Err(other) => prop_assert!(false, "{}: {}", text, other),
             }
@@ -417,7 +429,7 @@ proptest! {
     }
 
     #[test]
-    fn a_condition_divides_the_rows_into_true_not_true_and_undecided(
+    fn a_condition_divides_the_rows_into_true_false_and_unknown(
         rows in prop::collection::vec(prop::option::of(-3_i64..4), 0..40),
     ) {
         let table = Table::from_columns([("n",
@@ -429,12 +441,12 @@ proptest! {
             rows.iter().filter(|n| n.is_none()).count());
         prop_assert!(outcome.ledger.balances());
         let marked = Filter::new("n > 0").mark("m").apply(&table).unwrap();
-        prop_assert_eq!(marked.ledger.count("marked") as usize, true_of);
+        prop_assert_eq!(marked.ledger.count("rows marked") as usize, true_of);
         prop_assert_eq!(marked.table.rows(), rows.len());
     }
 
     #[test]
-    fn moments_are_cut_as_the_clocks_show_them(seconds in 0_i64..2_000_000_000) {
+    fn moments_become_the_days_that_the_clocks_show(seconds in 0_i64..2_000_000_000) {
         let seen = TimestampMicrosecondArray::from(vec![seconds * 1_000_000]).with_timezone("UTC");
         let table = Table::from_columns([("seen", Arc::new(seen) as ArrayRef)]).unwrap();
         let expression: Expression = "date(seen)".parse().unwrap();

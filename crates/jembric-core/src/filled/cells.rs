@@ -75,6 +75,7 @@ impl Cells {
         let used = table.filter(usable)?;
         let rows = used.rows();
         let dates = used.dates_at(filled.date);
+        // From here on rows are those with a key and a date, and the masks refer to them.
         let in_range = match kept == usable {
             true => BooleanBuffer::new_set(rows),
             false => usable.set_indices().map(|row| kept.value(row)).collect(),
@@ -90,6 +91,7 @@ impl Cells {
             Some(one) => one,
             None => Entities::of_columns(keys.columns(), keys.rows(), Missing::NoEntity)?,
         };
+        // The result is sorted by key, so the entities are put in that order once.
         let (mut order, mut keys_in_order) = (vec![0], keys.clone());
         if !names.is_empty() {
             order = entities_in_order(&keys, &names, &entities)?;
@@ -97,6 +99,8 @@ impl Cells {
             let firsts = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
             keys_in_order = keys.take(&firsts)?;
         }
+        // The listed entities were numbered after the rows. Count those without a key and the
+        // duplicates for the ledger, and then forget them: their numbers stay, without records.
         let named = &entities.ids()[rows..];
         let without_key = named.iter().filter(|&&id| id == Entities::NONE).count() as u64;
         let mut seen = vec![false; entities.count()];
@@ -106,6 +110,7 @@ impl Cells {
             .count() as u64;
         entities.truncate(rows);
 
+        // The records of each entity are a span in the order of entity and date.
         let (all_spans, records) = by_entity(&entities, &dates);
         let row = |at: u32| {
             records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
@@ -113,6 +118,8 @@ impl Cells {
         // The records of an entity are sorted by date: first those before the range, then those in
         // it, then those after it.
         let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
+        // Each record before the range moves the start of the span by one, and each one in it the
+        // end. No search is needed.
         let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
             span.clone().filter(|&at| rows.value(row(at))).count() as u32
         };
@@ -146,6 +153,7 @@ impl Cells {
             named_twice,
             without_key,
         };
+        // The order matters: cells can be numbered only once no two records share one.
         cells.refuse_taken(table, usable)?;
         cells.number(filled)?;
         cells.dated =
@@ -192,11 +200,15 @@ impl Cells {
     fn refuse_taken(&self, table: &Table, usable: &BooleanBuffer) -> Result<()> {
         let is_taken = |place: usize| {
             let numbers = || self.records(place).map(|row| self.numbers[row]);
+            // The records of an entity are sorted by date, so two that share a period are
+            // neighbours.
             numbers().zip(numbers().skip(1)).any(|(one, next)| one == next)
         };
         if !(0..self.order.len()).into_par_iter().with_min_len(1 << 10).any(is_taken) {
             return Ok(());
         }
+        // There is an error, so time no longer matters: count all cells and describe the first
+        // three.
         let (mut cells, mut named) = (0, Vec::new());
         for place in (0..self.order.len()).filter(|&place| is_taken(place)) {
             let rows: Vec<usize> = self.records(place).collect();
@@ -239,6 +251,7 @@ impl Cells {
             Some((first, numbers.next_back().unwrap_or(first)))
         };
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        // The first and last period of all entities, unless each entity has its own.
         let overall = match filled.extent {
             Extent::Each => None,
             Extent::Data => (0..self.order.len()).filter_map(ends).reduce(wider),
@@ -248,6 +261,7 @@ impl Cells {
         let (mut first, mut before) = (Vec::new(), Vec::with_capacity(self.order.len() + 1));
         for place in 0..self.order.len() {
             let of_entity = if filled.extent == Extent::Each { ends(place) } else { overall };
+            // An entity without a record has no range of its own, and so no cells.
             let (from, to) = of_entity.unwrap_or((0, -1));
             let cells = (i64::from(to) - i64::from(from) + 1) as u64;
             if cells > widest.0 {
@@ -259,6 +273,8 @@ impl Cells {
         }
         before.push(all);
         (self.first, self.before) = (first, before);
+        // The number of cells is known before any is made, so a result that is too long costs
+        // nothing.
         let most = filled.most_rows;
         if all > most {
             let ((cells, place), periods) = (widest, self.axis.periods().grain().plural());
@@ -284,6 +300,7 @@ impl Cells {
             return Dated::First;
         }
         let days = self.dates.day_numbers(self.axis.zone());
+        // A single record on another day shows that the data is not dated on last days.
         let is_last = |row: usize| {
             own.of(Day::clamped(days[row])).last() == self.axis.last_day(self.numbers[row])
         };
@@ -326,6 +343,7 @@ impl Cells {
     pub(super) fn stretches(&self) -> Vec<ops::Range<usize>> {
         let (mut stretches, mut from) = (Vec::new(), 0);
         for place in 0..self.order.len() {
+            // An entity is never split, because carrying and interpolation need all of its cells.
             if self.before[place + 1] - self.before[from] >= BATCH || place + 1 == self.order.len()
             {
                 stretches.push(from..place + 1);
@@ -352,6 +370,8 @@ impl Cells {
     /// The record of each cell, or [`NONE`].
     pub(super) fn rows<'a>(&self, laid: &'a Laid) -> &'a [u32] {
         let of_entity = |n, own: &mut [u32]| {
+            // Mark all cells as empty, and then enter the records. Records are few or many, but
+            // each cell is written at most twice.
             own.fill(NONE);
             self.of_entity(laid.entity + n).for_each(|(cell, row)| own[cell] = row as u32);
         };
@@ -377,6 +397,8 @@ impl Cells {
                 if last { self.axis.midnight(day(number)) } else { self.axis.start(number) }
             };
             let dates = stretched(starts, |n, own| {
+                // Date every cell as if it were added, and then replace the dates of records by
+                // their own.
                 let numbers = self.first[entity + n]..;
                 own.iter_mut().zip(numbers).for_each(|(date, number)| *date = added(number));
                 self.of_entity(entity + n).for_each(|(cell, row)| own[cell] = moments.value(row));

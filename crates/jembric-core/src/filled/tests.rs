@@ -26,7 +26,7 @@ fn by_gauge() -> Filled {
 }
 
 #[test]
-fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
+fn every_entity_and_day_has_a_row_and_both_kinds_of_gap_are_counted() {
     let outcome = by_gauge().carry(["level"]).mark("added").apply(&gauge()).unwrap();
     assert_eq!(
         shown(&outcome.table),
@@ -43,14 +43,14 @@ fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
             "Sill 2025-01-05 3.00 - true",
         ]
     );
-    assert_eq!(
-        outcome.ledger.to_string(),
-        "filled by day per gauge and day, in view 2025-01-01..2025-01-05
-  rows in       6
-  kept          4  rows out 10 · there 4 · added 6 · level carried into added rows 4 · level carried into blanks 1 · level left blank in added rows 2
-  set aside     2  no date 1 · no key 1
-  balance    6 = 4 + 0 + 2"
-    );
+    insta::assert_snapshot!(outcome.ledger, @"
+    filled by day per gauge, one row for each day, range 2025-01-01..2025-01-05
+      rows in       6
+      kept          4  rows in the result: 10 · rows recorded: 4 · rows added: 6 · values of level carried into added rows: 4 · values of level carried into blanks: 1 · values of level left blank in added rows: 2
+      set aside     1  date missing
+                    1  key missing
+      balance       6 = 4 kept + 2 set aside
+    ");
     assert_eq!(outcome.set_aside.rows(), 2);
 }
 
@@ -70,7 +70,7 @@ fn a_row_for_every_entity_and_day_and_both_kinds_of_hole_apart() {
 #[case::a_range(by_gauge().range("2025-01-02..2025-01-03".parse().unwrap()).carry(["level"]),
     "1.00 1.00 | - 3.00")]
 #[case::nothing(by_gauge(), "1.00 - - - 2.60 | - - 3.00 - -")]
-fn holes_are_filled_by_the_rule_that_is_stated(#[case] filled: Filled, #[case] levels: &str) {
+fn gaps_are_filled_by_the_rules(#[case] filled: Filled, #[case] levels: &str) {
     let outcome = filled.apply(&gauge()).unwrap();
     let rows = shown(&outcome.table);
     let of = |gauge: &str| {
@@ -133,7 +133,7 @@ fn hours_of_a_day_of_23_and_weeks_and_years_that_begin_elsewhere() {
         (23, Some("Europe/Lisbon"))
     );
 
-    // A day of moments begins when the zone's clocks say so.
+    // A day of moments begins by the clocks of the time zone.
     let days = Filled::new("at").range("2025-03-30..2025-04-01".parse().unwrap());
     let days = days.apply_with(&moments.head(1), &zone).unwrap();
     assert_eq!(shown(&days.table), ["2025-03-30T00:10Z", "2025-03-30T23:00Z", "2025-03-31T23:00Z"]);
@@ -151,7 +151,7 @@ fn hours_of_a_day_of_23_and_weeks_and_years_that_begin_elsewhere() {
 }
 
 #[test]
-fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
+fn entities_without_records_have_rows_and_constant_columns_are_kept() {
     let stays = table(
         "vessel:text class:text month:date tons:number
          Petrel coaster 2025-01 10
@@ -176,7 +176,7 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
         [
             "Marram - 2025-02 20",
             "Marram barge 2025-03 30",
-            // Its records all lie outside the range, and it is there all the same.
+            // All of its records lie outside the range, and it still has rows.
             "Petrel coaster 2025-02 0",
             "Petrel coaster 2025-03 0",
             "Teal - 2025-02 0",
@@ -189,11 +189,11 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
         ["entities without a record", "entities named twice", "entities named without a key"];
     assert_eq!(counts.map(|name| ledger.count(name)), [1, 1, 1]);
     assert_eq!(
-        (ledger.rows(Reason::OutsideRange), ledger.count("class left blank as recorded")),
+        (ledger.rows(Reason::OutsideRange), ledger.count("values of class left blank as recorded")),
         (1, 1)
     );
 
-    // Keys of numbers are read as such, and entities alone make a series, too.
+    // Keys that are numbers are read as numbers, and listed entities alone make a series, too.
     let berths = table("berth:number day:date");
     let list = EntityList::of(&table("n:text\n12\n7"), &["n"]).unwrap();
     let alone = Filled::new("day")
@@ -201,8 +201,7 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
         .entities(list.clone())
         .range("2025-01-01..2025-01-02".parse().unwrap());
     assert_eq!(shown(&alone.apply(&berths).unwrap().table).len(), 4);
-    // A table without any row, and none with a date, is one entity all the same where there are no
-    // keys.
+    // Without keys, a table without rows or dates is still one entity.
     for rows in ["day:date n:number", "day:number n:number\n- 3"] {
         let days = Filled::new("day").range("2025-01-01..2025-01-02".parse().unwrap()).zero(["n"]);
         let mut rows = table(rows);
@@ -218,45 +217,46 @@ fn entities_without_a_record_have_rows_and_what_never_varies_is_kept() {
     let varies = filled.keep_with(["tons"]).zero(Vec::<String>::new()).apply(&stays).unwrap_err();
     assert_eq!(
         varies.to_string(),
-        "`keep-with`: column `tons` changes: Marram has `20` and `30`. Name a column that never \
-            varies, or carry it"
+        "`keep-with`: column `tons` is not constant: Marram has `20` and `30`. Name a column with \
+            one value for each entity, or carry it"
     );
 }
 
 #[rstest]
 #[case::taken(Filled::new("day").grain(Grain::Month),
     "gauge:text day:date level:number\nA 2025-01-03 1\nA 2025-01-09 2\nA 2025-02-01 3",
-    "1 cell of one entity and month has several records: 2025-01 (row 1, row 2). Let `totals` \
-        make one of them first")]
-#[case::flood(by_gauge().grain(Grain::Day).range("0001..9999".parse().unwrap()).most_rows(1_000_000), "gauge:text day:date level:number\nA 2025-01-03 1\nB 2025-01-09 2",
-    "the answer would have 7304118 rows, more than the 1000000 that it may: 0001-01-01 to \
-        9999-12-31 are 3652059 days, for each of 2 entities. \
-     Ask for a longer grain or a shorter range, or allow more: `most_rows(7304118)`")]
+    "1 cell of one entity and month has several records: 2025-01 (row 1, row 2). Combine them \
+        first, for example with `totals`")]
+#[case::flood(by_gauge().grain(Grain::Day).range("0001..9999".parse().unwrap())
+    .most_rows(1_000_000), "gauge:text day:date level:number\nA 2025-01-03 1\nB 2025-01-09 2",
+    "the result would have 7,304,118 rows, more than the limit of 1,000,000: 0001-01-01 to \
+        9999-12-31 are 3652059 days, for each of 2 entities. Choose a longer grain or a shorter \
+        range, or raise the limit: `most_rows(7304118)`")]
 #[case::too_fine(
     Filled::new("day"),
     "day:date\n2025-01",
-    "column `day` holds months, of which days cannot be told: ask for months"
+    "column `day` holds months, so it has no days. Ask for months"
 )]
 #[case::two_rules(by_gauge().carry(["level"]).zero(["level"]), "gauge:text day:date level:number",
-    "`zero` is `level`, which has a rule already: expected one rule for each column")]
+    "`zero` is `level`, which already has a rule: expected one rule for each column")]
 #[case::key(by_gauge().carry(["gauge"]), "gauge:text day:date level:number",
-    "`carry` is `gauge`: expected a column beside the entity's and the date")]
+    "`carry` is `gauge`: expected a column other than `per` and `date`")]
 #[case::text(by_gauge().linear(["gauge"]).per(["level"]), "gauge:text day:date level:number",
-    "column `gauge` holds text, where numbers are needed")]
+    "column `gauge` holds text, but numbers are required")]
 #[case::value(by_gauge().set(["level=high"]), "gauge:text day:date level:number\nA 2025-01-03 1",
-    "`set`: `high` cannot stand in column `level`, which holds whole numbers")]
+    "`set`: `high` is not a value of column `level`, which holds whole numbers")]
 #[case::places(by_gauge().set(["level=0.125"]), "gauge:text day:date level:money\nA 2025-01-03 1",
-    "`set`: `0.125` cannot stand in column `level`, which holds decimals, 2 places")]
+    "`set`: `0.125` is not a value of column `level`, which holds decimals, 2 places")]
 #[case::no_value(by_gauge().set(["level"]), "gauge:text day:date level:number",
     "`set` is `level`: expected a column and its value, such as `state=closed`")]
 #[case::limit(by_gauge().limit(3), "gauge:text day:date level:number",
-    "`limit` is given: expected `carry` beside it")]
+    "`limit` needs `carry`")]
 #[case::misspelt(by_gauge().carry(["levle"]), "gauge:text day:date level:number",
     "there is no column `levle`. Did you mean `level`?")]
 #[case::listed(by_gauge().entities(EntityList::of(&gauge(), &["gauge", "note"]).unwrap()),
     "gauge:text day:date level:number", "`entities` is 2 columns: expected as many columns as \
         `per` has, in the same order")]
-fn what_cannot_be_answered_is_told(
+fn impossible_results_are_explained(
     #[case] filled: Filled,
     #[case] rows: &str,
     #[case] message: &str,
@@ -266,7 +266,7 @@ fn what_cannot_be_answered_is_told(
 
 type Row = (i64, i32, Option<i64>);
 
-/// An entity that is listed and has no row.
+/// A listed entity without rows.
 const LISTED: i64 = 2;
 
 fn table_of(rows: &[Row]) -> Table {
@@ -279,7 +279,7 @@ fn table_of(rows: &[Row]) -> Table {
     .unwrap()
 }
 
-/// Each entity and each day from the first to the last, one after the other.
+/// Each entity and each day from the first to the last.
 fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
     let cells: BTreeMap<(i64, i32), Option<i64>> =
         rows.iter().map(|row| ((row.0, row.1), row.2)).collect();
@@ -303,7 +303,7 @@ fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
             let known = |mut days: Box<dyn Iterator<Item = i32>>| {
                 days.find_map(|day| Some((day, cells.get(&(who, day)).copied()??)))
             };
-            // Values beyond a stated range fill holes in it.
+            // Values outside a fixed range fill gaps in it.
             let before = known(Box::new((least.min(first)..day).rev()));
             let after = known(Box::new(day + 1..=greatest.max(last)));
             let reach = filled.limit.map_or(i32::MAX, |limit| limit as i32);
@@ -332,7 +332,7 @@ fn by_hand(rows: &[Row], filled: &Filled) -> Vec<String> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(300))]
     #[test]
-    fn every_cell_is_what_a_look_at_all_days_says(
+    fn every_cell_agrees_with_a_search_over_all_days(
         cells in prop::collection::btree_map((0_i64..4, 20_000_i32..20_025),
             prop::option::weighted(0.7, -9_i64..9), 0..30),
         order in any::<prop::sample::Index>(),
@@ -359,7 +359,7 @@ proptest! {
         let expected = by_hand(&rows, &filled);
         prop_assert_eq!(&shown(&in_order.table), &expected);
 
-        // The order of the rows does not matter, nor that the answer is handed over in batches.
+        // Neither the order of the rows nor batches change the result.
         let turn = order.index(rows.len() + 1);
         rows.rotate_left(turn);
         rows.reverse();
@@ -370,17 +370,18 @@ proptest! {
         prop_assert_eq!(handed, expected);
         prop_assert_eq!(&outcome.ledger, &in_order.ledger);
 
-        // Cells are there or added, and each hole of a column is filled or left.
+        // Cells are recorded or added, and each gap of a column is filled or left.
         let count = |name: &str| outcome.ledger.count(name);
-        prop_assert_eq!(count("rows out"), count("there") + count("added"));
+        prop_assert_eq!(count("rows in the result"), count("rows recorded") + count("rows added"));
         for (column, what) in [("n", "carried into"), ("line", "interpolated in")] {
-            let holes = [format!("{column} {what} added rows"),
-                format!("{column} left blank in added rows")];
-            prop_assert_eq!(holes.iter().map(|name| count(name)).sum::<u64>(), count("added"));
+            let holes = [format!("values of {column} {what} added rows"),
+                format!("values of {column} left blank in added rows")];
+            prop_assert_eq!(holes.iter().map(|name| count(name)).sum::<u64>(), count("rows added"));
         }
         prop_assert!(outcome.ledger.balances());
 
-        // Each entity worked apart is its part of the whole, where each has its own range.
+        // Entities that are processed separately give their parts of the whole, if each has its own
+        // range.
         if each {
             let entities = crate::Entities::number(&table, &["who"],
                 crate::Missing::NoEntity).unwrap();
@@ -398,7 +399,7 @@ proptest! {
     }
 }
 
-/// A listed entity without rows must not hide that the rows of another stand apart.
+/// A listed entity without rows must not hide that the rows of another are not next to each other.
 #[test]
 fn a_listed_entity_without_rows_loses_no_record_of_the_others() {
     let rows = table("d:date k:text y:number\n2024-01-02 a 1\n2024-01-01 b 5\n2024-01-01 a 6");
@@ -416,23 +417,23 @@ fn a_listed_entity_without_rows_loses_no_record_of_the_others() {
 }
 
 #[test]
-fn a_range_that_cuts_periods_says_so_and_added_values_come_from_beyond_it() {
+fn a_range_that_cuts_periods_warns_and_values_come_from_outside_it() {
     let rows = table("day:date y:number\n2024-01-05 1\n2024-02-20 3");
     let filled =
         Filled::new("day").grain(Grain::Month).range("2024-01-10..2024-02-15".parse().unwrap());
     let outcome = filled.clone().carry(["y"]).apply(&rows).unwrap();
     assert_eq!(shown(&outcome.table), ["2024-01-01 1", "2024-02-01 1"]);
     let ledger = outcome.ledger.to_string();
-    assert!(ledger.contains("in view 2024-01-10..2024-02-15"), "{ledger}");
-    let warning = "the range 2024-01-10..2024-02-15 holds only a part of 2024-01 and 2024-02: \
-        rows outside it do not count";
+    assert!(ledger.contains("range 2024-01-10..2024-02-15"), "{ledger}");
+    let warning = "the range 2024-01-10..2024-02-15 covers only part of 2024-01 and 2024-02. Rows \
+        outside the range are not counted";
     assert!(ledger.contains(warning), "{ledger}");
     let line = filled.linear(["y"]).apply(&rows).unwrap();
     assert_eq!(shown(&line.table), ["2024-01-01 1.0", "2024-02-01 2.1739130434782608"]);
 }
 
 #[test]
-fn a_line_between_numbers_near_the_greatest_float_stays_finite() {
+fn interpolation_near_the_greatest_float_stays_finite() {
     let rows = table(
         "day:date y:float\n0001-01-01 1e300\n0001-01-03 -1e300\n0001-01-05 1.7e308\n0001-01-07 \
             1.7e308",
@@ -447,7 +448,7 @@ fn a_line_between_numbers_near_the_greatest_float_stays_finite() {
 }
 
 #[test]
-fn columns_of_every_kind_are_filled_and_a_line_goes_by_the_time_that_passed() {
+fn columns_of_every_type_are_filled_and_interpolation_goes_by_time() {
     let readings = table(
         "at:moment level:money state:text seen:date far:number
          2025-01-01T00:00:00 1.00 open 2025-01-01 9007199254740993
@@ -471,12 +472,12 @@ fn columns_of_every_kind_are_filled_and_a_line_goes_by_the_time_that_passed() {
         ]
     );
     let counts = [
-        "level interpolated in added rows",
-        "state carried into blanks",
-        "seen left blank as recorded",
+        "values of level interpolated in added rows",
+        "values of state carried into blanks",
+        "values of seen left blank as recorded",
     ];
     assert_eq!(counts.map(|name| outcome.ledger.count(name)), [4, 1, 1]);
-    // A line between cents is one of cents, not of what floats make of them.
+    // Interpolation between cents is exact, and not that of floats.
     let cents = table("day:date level:money\n2025-01-01 2.89\n2025-01-03 2.97");
     let line = Filled::new("day").linear(["level"]).apply(&cents).unwrap();
     assert_eq!(shown(&line.table)[1], "2025-01-02 2.93");

@@ -82,7 +82,11 @@ impl Date for i32 {
     type Record = u64;
     #[inline]
     fn record(self, row: u32, earliest: bool) -> u64 {
+        // Flipping the sign bit makes signed dates sort as unsigned numbers. Flipping all bits
+        // first reverses the order for `earliest`. The row is complemented, so that of two equal
+        // dates the earlier row is greater.
         let sortable = (self ^ -i32::from(earliest)) as u32 ^ 1 << 31;
+        // No record is 0, because that would need row u32::MAX, which tables do not reach.
         u64::from(sortable) << 32 | u64::from(!row)
     }
     #[inline]
@@ -99,6 +103,7 @@ impl Date for i64 {
     type Record = u128;
     #[inline]
     fn record(self, row: u32, earliest: bool) -> u128 {
+        // The same for moments, whose 64 bits and the row need 96.
         let sortable = (self ^ -i64::from(earliest)) as u64 ^ 1 << 63;
         u128::from(sortable) << 32 | u128::from(!row)
     }
@@ -140,6 +145,8 @@ impl<D: Date> Best<D> {
 
     #[inline]
     fn consider(&mut self, entity: usize, record: D::Record) {
+        // A row that meets its own date may be a tie. Whether it is shows only at the end, when the
+        // best date is known.
         let best = &mut self.records[entity];
         if D::same_date(record, *best) {
             self.met.push(D::row(record));
@@ -151,6 +158,7 @@ impl<D: Date> Best<D> {
     fn of_stretch(entities: usize, rows: &Rows<'_, D>, stretch: Range<usize>) -> Best<D> {
         let mut best = Best::none(entities);
         let (ids, dates) = (&rows.ids[stretch.clone()], &rows.dates[stretch.clone()]);
+        // All rows count in most tables. That loop has no test of a bit for each row.
         match rows.considered {
             None => {
                 for ((&id, date), row) in ids.iter().zip(dates).zip(stretch.start as u32..) {
@@ -172,6 +180,9 @@ impl<D: Date> Best<D> {
     /// Of a part of the entities, over all rows.
     fn of_entities(entities: Range<u32>, rows: &Rows<'_, D>) -> Best<D> {
         let mut best = Best::none(entities.len());
+        // Only the rows of this thread's entities go into the block. The write is unconditional and
+        // the length grows by 0 or 1, so there is no branch that the processor could predict
+        // wrongly.
         let mut block = [(0_usize, D::Record::default()); BLOCK];
         for start in (0..rows.ids.len()).step_by(BLOCK) {
             let end = rows.ids.len().min(start + BLOCK);
@@ -198,6 +209,8 @@ impl<D: Date> Best<D> {
     fn and_later(mut self, later: Best<D>) -> Best<D> {
         self.met.extend(later.met);
         for (entity, record) in later.records.into_iter().enumerate() {
+            // The later part has later rows, so a record that equals the date of an earlier one is
+            // noted as a possible tie, as within one part.
             if record != D::Record::default() {
                 self.consider(entity, record);
             }
@@ -226,6 +239,9 @@ fn best_records<D: Date>(
             .into_par_iter()
             .map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
     };
+    // With few entities every thread keeps its own records of all entities and takes some of the
+    // rows. With many, that would be too much memory, so every thread reads all rows and keeps the
+    // records of its own entities.
     let in_cache = count * size_of::<D::Record>() < FETCH_AHEAD_FROM;
     let chosen: Vec<(usize, Best<D>)> = if in_cache {
         // Each thread has its own records, and they must be few compared with its rows.
@@ -250,14 +266,18 @@ impl<D: Date> Best<D> {
     fn chosen(self, rows: &Rows<'_, D>, first: usize) -> Chosen {
         let Best { records, mut met } = self;
         let entity = |row: u32| rows.ids[row as usize] as usize - first;
+        // Keep the rows whose date is still the best one. The best record itself was not noted,
+        // because it came first.
         met.retain(|&row| {
             D::same_date(rows.dates[row as usize].record(row, rows.earliest), records[entity(row)])
         });
+        // Group them by entity, in the order of the rows.
         met.sort_unstable_by_key(|&row| (entity(row), row));
         let mut ties = Groups::default();
         let mut group = Vec::new();
         for others in met.chunk_by(|&a, &b| entity(a) == entity(b)) {
             group.clear();
+            // The record in the array is the earliest row of the group.
             group.push(D::row(records[entity(others[0])]));
             group.extend_from_slice(others);
             ties.push(&group);

@@ -1,4 +1,4 @@
-//! Each rule of what looks wrong, and its silence where nothing does.
+//! Each rule of what looks wrong, and that it is silent if nothing does.
 
 use super::*;
 use crate::table::Origin;
@@ -39,7 +39,9 @@ fn a_column_is_described_by_exact_facts() {
     );
     assert_eq!((day.least.as_str(), day.greatest.as_str()), ("2024-10-04", "2024-10-14"));
     assert_eq!(day.dates.unwrap().without, 8);
-    assert_eq!(look.go_on, Some((Some("vessel".to_owned()), "day".to_owned())));
+    let go_on = look.go_on.unwrap();
+    assert_eq!((go_on.per.as_deref(), go_on.date.as_str()), (Some("vessel"), "day"));
+    assert_eq!(go_on.interval, None);
     assert_eq!(look.findings, []);
 }
 
@@ -55,19 +57,15 @@ fn a_column_is_described_by_exact_facts() {
 #[case::twice(vec![("vessel", text(&["Petrel", "Tern", "Petrel", "", ""]))],
     &["2 rows repeat earlier ones in every column: line 4, line 6"])]
 #[case::nearly(vec![("day", text(&["2025-06-30", "2025-06-31", "2025-07-01"]))],
-    &["stays.csv: column `day` cannot be used as dates: 1 of its 3 values is not one (line 3 \
-        `2025-06-31` (the calendar has no such day)). Mark what means no value \
-        (`Reading::missing`), or say how the dates are written: \
-        `Reading::read(\"day\", \"%d.%m.%Y\")`"])]
+    &["stays.csv: column `day` cannot be used as dates: 1 of its 3 values is not a date (line 3 \
+        `2025-06-31` (June 2025 has 30 days)). Correct these cells, mark them as missing \
+        (`Reading::missing`), or give the format of the dates (`Reading::read`)"])]
 #[case::no_number(vec![("level", text(&["3.1", "-", "2.9", "0"]))],
-    &["`level` is text, since 1 of its 4 values is not a number (line 3 `-`). Mark what means no \
-        value (`Reading::missing`)"])]
+    &["`level` is read as text, because 1 of its 4 values is not a number (line 3 `-`). If `-` \
+        means that there is no value, use `Reading::missing([\"-\"])`"])]
 #[case::names(vec![("code", text(&["00417", "+44", "3"]))], &[])]
 #[case::nothing_wrong(vec![("arrived", dates(&TWENTY)), ("left", dates(&TWENTY))], &[])]
-fn what_looks_wrong_is_said_with_its_place(
-    #[case] columns: Vec<(&str, ArrayRef)>,
-    #[case] expected: &[&str],
-) {
+fn findings_have_their_places(#[case] columns: Vec<(&str, ArrayRef)>, #[case] expected: &[&str]) {
     let findings: Vec<String> = look(columns).findings.iter().map(Finding::to_string).collect();
     assert_eq!(findings, expected);
 }
@@ -80,11 +78,14 @@ fn a_table_without_rows_or_columns_can_be_looked_at() {
 
 proptest::proptest! {
     #[test]
-    fn facts_are_those_of_a_plain_count(cells in proptest::collection::vec(proptest::option::of(19_990_i32..20_010), 0..50)) {
+    fn facts_agree_with_a_plain_count(
+        cells in proptest::collection::vec(proptest::option::of(19_990_i32..20_010), 0..50),
+    ) {
         let column: ArrayRef = Arc::new(Date32Array::from(cells.clone()));
         let look = look(vec![("day", column)]);
         let values: std::collections::BTreeSet<i32> = cells.iter().flatten().copied().collect();
-        let text = |day: Option<&i32>| day.and_then(|&day| Day::from_number(day)).map(|day| day.to_string()).unwrap_or_default();
+        let text = |day: Option<&i32>| day.and_then(|&day| Day::from_number(day)).map(|day| day
+            .to_string()).unwrap_or_default();
         let of = &look.columns[0];
         proptest::prop_assert_eq!(of.missing as usize,
             cells.iter().filter(|cell| cell.is_none()).count());
@@ -104,7 +105,7 @@ proptest::proptest! {
 }
 
 #[test]
-fn day_and_month_that_cannot_be_told_apart_are_a_finding() {
+fn an_ambiguous_order_of_day_and_month_is_a_finding() {
     let look = look(vec![("day", text(&["03/04/2025", "05/06/2025"]))]);
     let [Finding::NotQuiteDates { column, why }] = &look.findings[..] else {
         panic!("{:?}", look.findings)
@@ -137,14 +138,10 @@ fn the_suggested_entity_is_a_column_that_repeats() {
     let suggested = |columns| look(columns).go_on.unwrap();
     let unique = text(&["a", "b", "c", "d"]);
     let days = dates(&[20_000, 20_001, 20_002, 20_003]);
-    assert_eq!(
-        suggested(vec![("stay", unique.clone()), ("day", days.clone())]),
-        (None, "day".to_owned())
-    );
-    assert_eq!(
-        suggested(vec![("stay", unique), ("crane", numbers), ("day", days)]),
-        (Some("crane".to_owned()), "day".to_owned())
-    );
+    let go_on = suggested(vec![("stay", unique.clone()), ("day", days.clone())]);
+    assert_eq!((go_on.per, go_on.date), (None, "day".to_owned()));
+    let go_on = suggested(vec![("stay", unique), ("crane", numbers), ("day", days)]);
+    assert_eq!((go_on.per, go_on.date), (Some("crane".to_owned()), "day".to_owned()));
 }
 
 #[test]
@@ -153,9 +150,54 @@ fn a_look_at_batches_of_two_shapes_is_an_error() {
     let (mut one, mut other) = (LookFold::default(), LookFold::default());
     one.take(&table("day"), 0).unwrap();
     other.take(&table("left"), 1).unwrap();
-    let expected = "expected column `day` of dates, and found column `left` of dates";
+    let expected = "the operation was prepared for column `day` of dates, but it was given \
+        column `left` of dates";
     assert!(one.take(&table("left"), 1).unwrap_err().to_string().starts_with(expected));
     assert!(one.merge(other).unwrap_err().to_string().starts_with(expected));
     let nothing = LookFold::default().finish().unwrap();
     assert_eq!((nothing.rows, nothing.columns, nothing.findings), (0, Vec::new(), Vec::new()));
+}
+
+#[rstest]
+// Of two columns of dates, the one that is hardly ever later is the start.
+#[case(&[20_000, 20_010, 20_020], &[20_005, 20_010, 20_025], Some(("one", "other")))]
+#[case(&[20_005, 20_010, 20_025], &[20_000, 20_010, 20_020], Some(("other", "one")))]
+// One of three rows is reversed, which is too many.
+#[case(&[20_000, 20_010, 20_020], &[20_005, 20_000, 20_025], None)]
+// Dates that are equal everywhere have no order.
+#[case(&[20_000, 20_010], &[20_000, 20_010], None)]
+fn two_date_columns_in_order_are_the_bounds_of_intervals(
+    #[case] one: &[i32],
+    #[case] other: &[i32],
+    #[case] interval: Option<(&str, &str)>,
+) {
+    let go_on = look(vec![("one", dates(one)), ("other", dates(other))]).go_on.unwrap();
+    let found = go_on.interval.as_ref().map(|(start, end)| (start.as_str(), end.as_str()));
+    assert_eq!(found, interval);
+}
+
+#[rstest]
+#[case(dates(&[20_089, 20_120, 20_148]), Some(Grain::Month))]
+#[case(dates(&[20_089, 20_179, 20_270]), Some(Grain::Quarter))]
+#[case(dates(&[19_723, 20_089, 20_454]), Some(Grain::Year))]
+#[case(dates(&[20_089, 20_120, 20_149]), None)]
+// Two months are too few to tell.
+#[case(dates(&[20_089, 20_120]), None)]
+#[case(text(&["Jan 2025", "Feb 2025", "Mar 2025"]), Some(Grain::Month))]
+#[case(text(&["Q1 2025", "Q2 2025", "Q3 2025"]), Some(Grain::Quarter))]
+#[case(text(&["Jan 2025", "Feb 2025", "later"]), None)]
+#[case(Arc::new(arrow_array::Int64Array::from(vec![202_501, 202_502, 202_503])),
+    Some(Grain::Month))]
+#[case(Arc::new(arrow_array::Int64Array::from(vec![202_501, 202_502, 202_513])), None)]
+#[case(Arc::new(arrow_array::Int64Array::from(vec![1, 2, 3])), None)]
+fn columns_that_look_like_periods_are_named_with_their_grain(
+    #[case] column: ArrayRef,
+    #[case] expected: Option<Grain>,
+) {
+    let look = look(vec![("period", column)]);
+    let found = look.findings.iter().find_map(|finding| match finding {
+        Finding::Periods { grain, .. } => Some(*grain),
+        _ => None,
+    });
+    assert_eq!(found, expected, "{:?}", look.findings);
 }

@@ -1,5 +1,5 @@
-//! Whatever the cut into batches and the order of merging, a fold gives what one batch gives, byte
-//! for byte.
+//! A fold gives the same bytes as one batch, for any division into batches and any order of
+//! merging.
 
 use super::*;
 use crate::{
@@ -77,7 +77,7 @@ fn context() -> Context {
     Context::new().reconcile(["tons", "level"]).follow("tons > 1".parse().unwrap())
 }
 
-/// Everything that an outcome says.
+/// Everything in an outcome.
 fn said(outcome: &Outcome) -> Vec<String> {
     let Outcome { table, ledger, set_aside } = outcome;
     let mut said = vec![table.names().collect::<Vec<_>>().join(" "), ledger.to_string()];
@@ -88,7 +88,7 @@ fn said(outcome: &Outcome) -> Vec<String> {
     said
 }
 
-/// Where batches of a table begin and end.
+/// The bounds of the batches of a table.
 fn bounds(table: &Table, cuts: &[usize]) -> Vec<usize> {
     let mut bounds: Vec<usize> = cuts.iter().map(|cut| cut % (table.rows() + 1)).collect();
     bounds.extend([0, table.rows()]);
@@ -96,7 +96,7 @@ fn bounds(table: &Table, cuts: &[usize]) -> Vec<usize> {
     bounds
 }
 
-/// Folds stretches of a table in several states, which are merged in an order of their own.
+/// Folds parts of a table in several states, which are merged in some order.
 fn folded(
     plan: &Plan,
     table: &Table,
@@ -170,7 +170,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
 
     #[test]
-    fn any_cut_and_any_order_of_merging_give_the_same_bytes(
+    fn any_division_into_batches_and_order_of_merging_give_the_same_bytes(
         rows in prop::collection::vec(row(), 0..40),
         cuts in prop::collection::vec(0..60_usize, 0..6),
         states in 1..4_usize,
@@ -234,7 +234,7 @@ proptest! {
 }
 
 #[test]
-fn a_plan_promises_the_types_that_come_out() {
+fn a_plan_knows_the_types_of_its_result() {
     let row = Row {
         vessel: Some(1),
         berth: Some(2),
@@ -260,12 +260,12 @@ fn a_plan_promises_the_types_that_come_out() {
 
 #[rstest]
 #[case::another_name(&["vessel", "begin"],
-    "expected column `start` of dates, and found column `begin` of")]
+    "prepared for column `start` of dates, but it was given column `begin` of text")]
 #[case::another_type(&["vessel", "start"],
-    "expected column `start` of dates, and found column `start` of text")]
+    "prepared for column `start` of dates, but it was given column `start` of text")]
 #[case::more_columns(&["vessel", "more", "start"],
-    "expected column `start` of dates, and found column `more`")]
-#[case::fewer_columns(&["vessel"], "expected 2 columns, and found 1 column:")]
+    "prepared for column `start` of dates, but it was given column `more` of text")]
+#[case::fewer_columns(&["vessel"], "prepared for 2 columns, but it was given 1 column")]
 fn a_table_of_another_shape_is_an_error(#[case] names: &[&str], #[case] expected: &str) {
     let plan = Latest::new("start").per(["vessel"]);
     let day: ArrayRef = Arc::new(Date32Array::from(vec![1]));
@@ -283,7 +283,7 @@ fn a_table_of_another_shape_is_an_error(#[case] names: &[&str], #[case] expected
         plan.apply(&[&right, &right])
             .unwrap_err()
             .to_string()
-            .contains("expected 1 table, and found 2 tables")
+            .contains("prepared for 1 table, but it was given 2 tables")
     );
 }
 

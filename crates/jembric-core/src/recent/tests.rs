@@ -33,7 +33,7 @@ fn span(text: &str) -> Span {
 #[case::range(Recent::range("d", "2025-01..2025-02".parse().unwrap()), "2025-01-01..2025-02-28")]
 #[case::beyond(
     Recent::last("d", span("3000 years")),
-    "-3000 years after 2025-06-30 lies outside the years 0001 to 9999"
+    "-3000 years after 2025-06-30 is outside the years 0001 to 9999"
 )]
 #[case::no_grain(Recent::this("d", Grain::Hour), "`this` is hour: expected days or longer periods")]
 #[case::nothing(
@@ -41,13 +41,13 @@ fn span(text: &str) -> Span {
     "`last` is not given: expected one of `last`, `this`, `previous` and `range`"
 )]
 #[case::two(Recent { this: Some(Grain::Day), ..Recent::last("d", span("1 day")) },
-    "`last` is given with another: expected one alone of `last`, `this`, `previous` and `range`")]
+    "`last` cannot be used together with `this`")]
 #[case::no_span(
     Recent::last("d", Span::default()),
     "`last` is 0 days: expected a span of at least a day"
 )]
 #[case::no_last(Recent::this("d", Grain::Day).both_ends(),
-    "`both-ends` is given: expected `last` beside it: all others have both ends")]
+    "`both-ends` needs `last`")]
 fn days_in_view(#[case] recent: Recent, #[case] expected: &str) {
     assert_eq!(view(&recent, Grain::Day, "2025-06-30"), expected);
 }
@@ -61,26 +61,26 @@ fn days_in_view(#[case] recent: Recent, #[case] expected: &str) {
 #[case(
     Recent::this("m", Grain::Month),
     Grain::Week,
-    "column `m` holds weeks, of which months cannot be told: ask for weeks"
+    "column `m` holds weeks, so it has no months. Ask for weeks"
 )]
 #[case(Recent::range("m", "2025-02-10..2025-03-05".parse().unwrap()), Grain::Month,
     "2025-02-01..2025-03-31")]
 #[case(
     Recent::last("m", span("7 days")),
     Grain::Month,
-    "column `m` holds months, of which 7 days cannot be told: ask for months"
+    "column `m` holds months, so it has no 7 days. Ask for months"
 )]
 #[case(
     Recent::this("m", Grain::Week),
     Grain::Month,
-    "column `m` holds months, of which weeks cannot be told: ask for months"
+    "column `m` holds months, so it has no weeks. Ask for months"
 )]
 #[case(
     Recent::last("m", span("1 month")),
     Grain::Quarter,
-    "column `m` holds quarters, of which 1 month cannot be told: ask for quarters"
+    "column `m` holds quarters, so it has no 1 month. Ask for quarters"
 )]
-fn in_columns_of_periods_the_day_is_first_taken_to_its_own(
+fn in_columns_of_periods_a_day_is_first_converted_to_its_period(
     #[case] recent: Recent,
     #[case] column: Grain,
     #[case] expected: &str,
@@ -110,7 +110,7 @@ fn table(days: &[Option<i32>]) -> Table {
 }
 
 #[test]
-fn a_table_without_a_date_has_none_in_view() {
+fn a_table_without_dates_has_no_range() {
     for days in [&[][..], &[None, None]] {
         let outcome = Recent::this("d", Grain::Month).apply(&table(days)).unwrap();
         assert_eq!(
@@ -122,8 +122,8 @@ fn a_table_without_a_date_has_none_in_view() {
 }
 
 #[test]
-fn a_day_of_the_zone_is_cut_where_its_clocks_cut_it() {
-    // In Lisbon 2025-03-30 has the 23 hours from midnight to 23:00 UTC.
+fn a_day_begins_and_ends_by_the_clocks_of_the_time_zone() {
+    // In Lisbon, 2025-03-30 has the 23 hours from midnight to 23:00 UTC.
     let hours = (0..26).map(|hour| (20_177 * 24 + hour) * 3_600_000_000).collect::<Vec<i64>>();
     let at: ArrayRef = Arc::new(TimestampMicrosecondArray::from(hours).with_timezone("UTC"));
     let table = Table::from_columns([("at", at)]).unwrap();
@@ -136,7 +136,7 @@ fn a_day_of_the_zone_is_cut_where_its_clocks_cut_it() {
 
 proptest! {
     #[test]
-    fn rows_in_view_are_kept_and_the_others_accounted_for(
+    fn rows_in_the_range_are_kept_and_the_others_accounted_for(
         days in prop::collection::vec(prop::option::of(0_i32..400), 0..80),
         last in 1_i32..200,
         as_of in prop::option::of(0_i32..400),
@@ -146,13 +146,14 @@ proptest! {
         let outcome = recent.apply_with(&table(&days), &context).unwrap();
         let end = as_of.or(days.iter().flatten().max().copied()).unwrap_or(0);
         let in_view = |day: i32| day > end - last && day <= end;
-        let expected: Vec<i32> = days.iter().flatten().copied().filter(|&day| in_view(day)).collect();
+        let expected: Vec<i32> = days.iter().flatten().copied().filter(|&day| in_view(day))
+            .collect();
         prop_assert_eq!(outcome.table.columns()[0].to_data(),
             Date32Array::from(expected.clone()).to_data());
         prop_assert!(outcome.ledger.balances());
         prop_assert_eq!(outcome.ledger.rows(Reason::NoDate) as usize,
             days.iter().filter(|day| day.is_none()).count());
         let marked = recent.mark("m").apply_with(&table(&days), &context).unwrap();
-        prop_assert_eq!(marked.ledger.count("marked") as usize, expected.len());
+        prop_assert_eq!(marked.ledger.count("rows marked") as usize, expected.len());
     }
 }

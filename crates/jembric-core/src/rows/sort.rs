@@ -26,14 +26,16 @@ use std::sync::Arc;
 /// Errors: a column is missing. Cost: n log n comparisons, and one read and write of all columns.
 ///
 /// ```
-/// use jembric_core::{Column, Sort, Table, arrow::{ArrayRef, Int64Array, cast::AsArray, types::Int64Type}};
+/// use jembric_core::{Column, Sort, Table};
+/// use jembric_core::arrow::{ArrayRef, Int64Array, cast::AsArray, types::Int64Type};
 /// use std::sync::Arc;
 ///
 /// let tons: ArrayRef = Arc::new(Int64Array::from(vec![3, 9, 4]));
 /// let lifts = Table::from_columns([("tons", tons)])?;
 ///
 /// let outcome = Sort::new([Column::new("tons").down()]).apply(&lifts)?;
-/// assert_eq!(outcome.table.column("tons")?.as_primitive::<Int64Type>(), &Int64Array::from(vec![9, 4, 3]));
+/// let sorted = outcome.table.column("tons")?.as_primitive::<Int64Type>();
+/// assert_eq!(sorted, &Int64Array::from(vec![9, 4, 3]));
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]

@@ -56,15 +56,12 @@ fn columns_are_chosen_and_renamed() {
     assert_eq!(shown(&outcome.table)[0], "x|2");
     let wrong = [["a", "b as a"], ["a", "c"]]
         .map(|keep| Columns::new(keep).apply(&table()).unwrap_err().to_string());
-    assert_eq!(
-        wrong[0],
-        "two columns are called `a`: a column is found by its name, so rename one"
-    );
+    assert_eq!(wrong[0], "two columns are named `a`. The names of columns must differ: rename one");
     assert!(wrong[1].starts_with("there is no column `c`"), "{}", wrong[1]);
 }
 
 #[test]
-fn what_is_known_of_a_column_goes_where_it_goes() {
+fn the_field_of_a_column_is_passed_on() {
     let months: ArrayRef = Arc::new(Date32Array::from(vec![31, 0]));
     let table =
         Table::from_columns([("m", months)]).unwrap().with_periods("m", Grain::Month).unwrap();
@@ -92,14 +89,14 @@ fn added_columns_are_named_before_the_sign() {
     assert_eq!(shown(&outcome.table), ["2|x|4|true", "|y||", "1||2|false", "2|w|4|true"]);
     for wrong in ["a * 2", "a >= 2", "= 3", "\"x\" 3", "two words = 3", "x == 3", "\"\" = 3"] {
         let error = Add::new([wrong]).check(&table().shape()).unwrap_err().to_string();
-        assert!(error.contains("cannot be read as a new column"), "{wrong}: {error}");
+        assert!(error.contains("is not a new column"), "{wrong}: {error}");
     }
     assert!(
         Add::new(["a = 3"])
             .check(&table().shape())
             .unwrap_err()
             .to_string()
-            .contains("`a` already")
+            .contains("already has a column `a`")
     );
 }
 
@@ -113,7 +110,7 @@ fn tables_are_stacked_by_the_names_of_their_columns() {
         ["2.0|x||one", "|y||one", "1.0|||one", "2.0|w||one", "5.5||9|two"]
     );
     assert_eq!([outcome.ledger.rows_in, outcome.ledger.count("from two")], [5, 1]);
-    assert_eq!(outcome.ledger.count("columns that some of them do not have"), 2);
+    assert_eq!(outcome.ledger.count("columns missing from some tables"), 2);
 }
 
 #[rstest]
@@ -133,7 +130,7 @@ fn tables_are_stacked_by_the_names_of_their_columns() {
     "", "x")))]
 #[case::clash(integers(&[Some(1)]), texts(&[Some("x")]), None)]
 #[case::other_clash(Arc::new(Date32Array::from(vec![1])), integers(&[Some(1)]), None)]
-fn types_are_brought_together_where_no_value_changes(
+fn types_are_unified_if_no_value_changes(
     #[case] one: ArrayRef,
     #[case] other: ArrayRef,
     #[case] expected: Option<(Type, &str, &str)>,

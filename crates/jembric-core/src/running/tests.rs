@@ -12,14 +12,14 @@ fn shown(table: &Table, name: &str) -> Vec<String> {
     (0..table.rows()).map(|row| table.cell_text(name, row).unwrap()).collect()
 }
 
-/// A fill value of another entity, or one that has left a trailing span, leaves sums and means
-/// exact.
+/// A fill value of another entity, or one that has left the trailing span, does not make sums and
+/// means inexact.
 #[rstest]
 #[case::of_another_entity("a 2025-01-01 12.5\na 2025-01-02 0.25\nb 2025-01-01 9.96921e36", None,
     &["12.5", "12.75", "9.96921e36"])]
 #[case::that_has_left("a 2025-01-01 -3.4e38\na 2025-01-05 0.1\na 2025-01-06 0.2", Some("2 days"),
     &["-3.4e38", "0.1", "0.30000000000000004"])]
-fn a_huge_float_leaves_no_trace_in_other_sums(
+fn a_huge_float_does_not_change_other_sums(
     #[case] rows: &str,
     #[case] trailing: Option<&str>,
     #[case] sums: &[&str],
@@ -32,17 +32,17 @@ fn a_huge_float_leaves_no_trace_in_other_sums(
     let expected: Vec<f64> = sums.iter().map(|sum| sum.parse().unwrap()).collect();
     let got = outcome.table.column(&name).unwrap().as_primitive::<Float64Type>().values().to_vec();
     assert_eq!(got, expected);
-    assert_eq!(outcome.ledger.count("missing values passed over"), 0);
+    assert_eq!(outcome.ledger.count("missing values skipped"), 0);
 }
 
-/// A cell without a value is counted once, however many figures are made of its column.
+/// A missing cell is counted once, even if several figures use its column.
 #[test]
 fn a_missing_cell_is_counted_once() {
     let table = crate::sample::table(
         "day:date x:number y:number\n2025-01-01 - 1\n2025-01-02 2 -\n2025-01-03 - 3",
     );
     let running = Running::new("day").max(["x"]).min(["x"]).sum(["x", "y"]).mean(["x"]);
-    assert_eq!(running.apply(&table).unwrap().ledger.count("missing values passed over"), 3);
+    assert_eq!(running.apply(&table).unwrap().ledger.count("missing values skipped"), 3);
 }
 
 type Row = (Option<i64>, Option<i32>, Option<i64>);
@@ -67,8 +67,8 @@ fn everything() -> Running {
     Running::new("day").per(["who"]).max(one).min(one).sum(one).mean(one).count().mark_highs("high")
 }
 
-/// For each row all rows of its entity that count for its date: their greatest, least, sum, mean,
-/// count, and whether it is high.
+/// For each row, all rows of its entity that count for its date: their greatest, least, sum, mean
+/// and count, and whether it is high.
 fn by_hand(rows: &[Row], running: &Running) -> Vec<String> {
     let day_of = |number: i32| Day::from_number(number).unwrap();
     let first = |day: i32| {
@@ -141,7 +141,7 @@ fn answered(outcome: &Outcome, running: &Running) -> Vec<String> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
     #[test]
-    fn it_is_what_all_rows_before_say(
+    fn running_figures_agree_with_all_earlier_rows(
         rows in prop::collection::vec(
             (prop::option::weighted(0.9, 0_i64..3), prop::option::weighted(0.9,
                 20_000_i32..20_120), prop::option::weighted(0.8, -9_i64..9)),
@@ -158,8 +158,8 @@ proptest! {
         prop_assert_eq!(answered(&outcome, &running), by_hand(&rows, &running));
         prop_assert!(outcome.ledger.balances());
 
-        // Floats of which each is exact say the same as whole numbers; and the order of the rows
-        // does not matter.
+        // Floats that are exact give the same as whole numbers, and the order of the rows does not
+        // matter.
         if !row_by_row {
             let floats = Running { max: vec!["float".into()],
                 ..Running::new("day").per(["who"]).sum(["float"]) };
@@ -172,7 +172,8 @@ proptest! {
                     floats.reach())).unwrap().as_primitive::<Float64Type>();
                 let whole = outcome.table.column(&format!("{what}_{}_level",
                     floats.reach())).unwrap().as_primitive::<Int64Type>();
-                let mut expected: Vec<Option<f64>> = whole.iter().map(|n| n.map(|n| n as f64 / 8.0 * f64::from(of))).collect();
+                let mut expected: Vec<Option<f64>> = whole.iter().map(|n| n
+                    .map(|n| n as f64 / 8.0 * f64::from(of))).collect();
                 expected.reverse();
                 prop_assert_eq!(float.iter().collect::<Vec<_>>(), expected);
             }
@@ -185,10 +186,7 @@ proptest! {
 #[case::with_places(Some("0.5"), &["3.5", "-1.5"])]
 #[case::negative(Some("-10.25"), &["-7.25", "-12.25"])]
 #[case::none(None, &["3", "-2"])]
-fn a_sum_begins_with_the_balance_brought_forward(
-    #[case] opening: Option<&str>,
-    #[case] expected: &[&str],
-) {
+fn a_sum_begins_with_the_opening_balance(#[case] opening: Option<&str>, #[case] expected: &[&str]) {
     let rows = table(&[(Some(1), Some(1), Some(3)), (Some(1), Some(2), Some(-5))]);
     let running = Running {
         opening: opening.map(|text| text.parse().unwrap()),
@@ -198,7 +196,7 @@ fn a_sum_begins_with_the_balance_brought_forward(
 }
 
 #[test]
-fn money_adds_up_to_the_cent_and_moments_are_told_apart() {
+fn amounts_add_up_exactly_and_moments_are_distinct() {
     let noon = |day: i64, hour: i64| (day * 24 + hour) * 3_600_000_000;
     let at = TimestampMicrosecondArray::from(vec![noon(0, 12), noon(0, 9), noon(1, 9), noon(2, 9)]);
     let cents = Decimal64Array::from(vec![10, 20, 1, 30]).with_precision_and_scale(18, 2).unwrap();
@@ -208,14 +206,14 @@ fn money_adds_up_to_the_cent_and_moments_are_told_apart() {
     let answer = running.apply(&table).unwrap().table;
     assert_eq!(shown(&answer, "so_far"), ["0.30", "0.20", "0.31", "0.61"]);
     assert_eq!(shown(&answer, "max_so_far_paid"), ["0.20", "0.20", "0.20", "0.30"]);
-    // Two days up to the moment, by the days and not by the hours.
+    // Two days up to the moment, counted in days and not in hours.
     let trailing =
         Running::new("at").sum(["paid"]).trailing(Span::days(2)).apply(&table).unwrap().table;
     assert_eq!(shown(&trailing, "sum_trailing_paid"), ["0.30", "0.20", "0.31", "0.31"]);
 }
 
 #[test]
-fn a_fiscal_year_begins_anew_in_its_month() {
+fn a_fiscal_year_restarts_in_its_first_month() {
     let day = |text: &str| text.parse::<Day>().ok().map(Day::number);
     let rows = [
         (Some(1), day("2025-03-31"), Some(1)),
@@ -234,29 +232,30 @@ fn a_fiscal_year_begins_anew_in_its_month() {
 
 #[rstest]
 #[case::nothing(Running::new("day"), "`max` is not given")]
-#[case::marks(Running::new("day").count().mark_highs("h"), "`max` beside it")]
-#[case::taken(Running::new("day").max(["level as who"]), "there is a column `who` already")]
+#[case::marks(Running::new("day").count().mark_highs("h"), "`mark-highs` needs `max`")]
+#[case::taken(Running::new("day").max(["level as who"]),
+    "the table already has a column `who`: choose another name")]
 #[case::text(Running::new("day").max(["day"]),
-    "column `day` holds dates, where numbers are needed")]
+    "column `day` holds dates, but numbers are required")]
 #[case::backwards(Running::new("day").count().trailing(Span::days(-1)),
-    "`trailing` is no length of time")]
+    "`trailing` is not a span forward in time: expected a span such as `28 days`")]
 #[case::opening_anew(Running::new("day").sum(["level"]).opening(1).anew_each(Grain::Year),
-    "either it or `anew-each`")]
+    "`opening` cannot be used together with `anew-each`")]
 #[case::overflow(Running::new("day").sum(["level"]).opening(i64::MAX),
-    "too large to be held exactly")]
-fn what_cannot_run_is_said(#[case] running: Running, #[case] expected: &str) {
+    "the sum of `level` gives a number that is too large to be exact: 9223372036854775810")]
+fn routines_that_cannot_run_are_explained(#[case] running: Running, #[case] expected: &str) {
     let error = running.apply(&table(&[(Some(1), Some(1), Some(3))])).unwrap_err().to_string();
     assert!(error.contains(expected), "{error}");
 }
 
 #[rstest]
 #[case::span(Running::new("m").count().trailing(Span::days(7)),
-    Err("of which 7 days cannot be told"))]
+    Err("column `m` holds months, so it has no 7 days. Ask for months"))]
 #[case::periods(Running::new("m").count().anew_each(Grain::Week),
-    Err("of which weeks cannot be told"))]
+    Err("column `m` holds months, so it has no weeks. Ask for months"))]
 #[case::months(Running::new("m").count().trailing(Span::months(2)), Ok(&["1", "2", "2"][..]))]
 #[case::years(Running::new("m").count().anew_each(Grain::Year), Ok(&["1", "1", "2"][..]))]
-fn months_are_not_told_apart_by_days(
+fn months_have_no_days(
     #[case] running: Running,
     #[case] expected: std::result::Result<&[&str], &str>,
 ) {
@@ -285,17 +284,17 @@ fn settings_and_fields_are_the_same() {
 }
 
 proptest! {
-    /// Rows that stand in order are passed through; the same rows in another order say the same of
-    /// each row.
+    /// Sorted rows are not sorted again; the same rows in another order give the same values.
     #[test]
-    fn rows_in_order_and_out_of_it_say_the_same(
+    fn sorted_and_unsorted_rows_give_the_same(
         rows in prop::collection::vec((0_i64..4, 20_000_i32..20_030, prop::option::weighted(0.8,
             -9_i64..9)), 0..60),
     ) {
         let mut sorted: Vec<Row> = rows.iter().map(|row| (Some(row.0), Some(row.1),
             row.2)).collect();
         sorted.sort();
-        let apart: Vec<Row> = (0..sorted.len()).map(|n| sorted[(n * 37 + 11) % sorted.len().max(1)]).collect();
+        let apart: Vec<Row> = (0..sorted.len()).map(|n| sorted[(n * 37 + 11) % sorted.len()
+            .max(1)]).collect();
         prop_assume!(!sorted.len().is_multiple_of(37));
         let running = everything();
         let in_order = answered(&running.apply(&table(&sorted)).unwrap(), &running);
@@ -306,7 +305,7 @@ proptest! {
     }
 
     #[test]
-    fn entities_worked_apart_and_put_together_are_the_whole(
+    fn entities_processed_separately_and_merged_are_the_whole(
         rows in prop::collection::vec((0_i64..4, 20_000_i32..20_030, prop::option::of(-9_i64..9)),
             0..60),
     ) {

@@ -65,6 +65,9 @@ impl<'a> Track<'a> {
         }
         let cuts_days = periods.is_some() || running.trailing.is_some();
         let rows = entities.ids().len();
+        // If the rows are sorted by entity and date already, they are used in place. Otherwise sort
+        // them once, and remember the place of each row to return the results in the order of the
+        // rows.
         let (bounds, replay) = match in_order(entities.ids(), entities.count(), dates) {
             Some(bounds) => (bounds, None),
             None => {
@@ -105,6 +108,8 @@ impl<'a> Track<'a> {
     /// The first day that counts for a day. Earlier days have left the run.
     fn first_day(&self, day: i32) -> i32 {
         let trailing = self.trailing.map(|span| {
+            // The run begins on the day after the one that lies the span before. At the beginning
+            // of the calendar it begins on the first day.
             let left = span.negated().after(Day::clamped(day)).unwrap_or(Day::MIN).number();
             left.saturating_add(i32::from(left > Day::MIN.number()))
         });
@@ -115,10 +120,14 @@ impl<'a> Track<'a> {
     /// Visits the dates of an entity.
     #[inline]
     fn stops(&self, records: Range<usize>, mut at_stop: impl FnMut(Stop)) {
+        // Invariant: the records `from..start` count for the last date visited, and `from` never
+        // moves back. So the whole walk is linear, however long the trailing span is.
         let (mut start, mut from) = (records.start, records.start);
         while start < records.end {
             let row = self.row(start);
             let mut end = start + 1;
+            // Records with the same date are one stop, so that they share a value whatever their
+            // order.
             if !self.row_by_row {
                 let date = self.date(start);
                 while end < records.end && self.date(end) == date {
@@ -127,6 +136,8 @@ impl<'a> Track<'a> {
             }
             if let Some(days) = &self.days {
                 let first = self.first_day(days[row]);
+                // The record at `start` is on its own first day or after it, so the loop ends
+                // there.
                 while days[self.row(from)] < first {
                     from += 1;
                 }
@@ -143,6 +154,8 @@ impl<'a> Track<'a> {
         begin: impl Fn(usize) -> S + Sync,
         make: impl Fn(&mut S, &Stop) -> T + Sync,
     ) -> Vec<T> {
+        // Entities are independent, so threads process them in parallel. Each writes to its own
+        // part of the result.
         let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
         let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
         made.each(|entity, own| {
@@ -192,9 +205,12 @@ impl<'a> Track<'a> {
             return measure.sums(&(0..measure.layers()).map(of_layer).collect());
         }
         if measure.layers() == 1 {
+            // One layer holds the whole sum, so the mean can be computed at each stop.
             let means = self.sums(&measure, 0, 0, |sum, count| measure.mean(&[sum], count));
             return Ok(Arc::new(means.into_iter().collect::<Float64Array>()));
         }
+        // Floats of very different size have their sum in several layers, which are combined only
+        // at the end.
         let sums: Sums = (0..measure.layers())
             .map(|layer| self.sums(&measure, layer, 0, |sum, _| sum))
             .collect();
@@ -215,6 +231,9 @@ impl<'a> Track<'a> {
         self.at_stops(
             |start| (opening, 0_u64, start, start),
             |(sum, count, from, to), stop| {
+                // Add the records that came in since the last stop, and subtract those that have
+                // left. Measures are integers, so subtraction undoes addition exactly; floats would
+                // drift.
                 for place in *to..stop.records.end {
                     let row = self.row(place);
                     *sum += measure.unit(row, layer);
@@ -234,6 +253,8 @@ impl<'a> Track<'a> {
     /// The maximum or minimum of each row's run.
     fn extreme(&self, array: &ArrayRef, greatest: bool) -> Result<ArrayRef> {
         let order = SortKeys::of(array)?;
+        // The common case, a maximum so far without missing values, needs only one number for each
+        // entity.
         let plain =
             self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
         if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
@@ -319,6 +340,8 @@ impl Heads {
     }
 
     fn add(&mut self, place: usize, row: usize, beats: &impl Fn(usize, usize) -> bool) {
+        // A record that is not better than the new one can never be the best again, because it
+        // leaves first. Of equal records the later stays, since it stays longer.
         while self.0.back().is_some_and(|&(_, last)| !beats(last as usize, row)) {
             self.0.pop_back();
         }

@@ -56,14 +56,14 @@ fn names_are_a_list_or_a_text_with_commas(#[case] value: Given, #[case] expected
 }
 
 #[test]
-fn nothing_is_as_if_the_setting_were_not_given() {
+fn an_empty_value_is_the_same_as_none() {
     let given = given(&[("newest", Given::Nothing)]);
     assert_eq!(given.value::<u32>(setting(Latest::SETTINGS, "newest")).unwrap(), None);
     assert_eq!(given.get("newest"), Some(&Given::Nothing));
     assert_eq!(given.iter().count(), 1);
 }
 
-/// Reads a value for any setting of a type, and says what it is or what is wrong.
+/// Reads a value for a setting of a type, and returns its text or the error.
 fn read<T: FromGiven + fmt::Debug>(value: &str) -> String {
     let any = setting(Active::SETTINGS, "range");
     match T::from_given(&value.into(), any) {
@@ -74,7 +74,8 @@ fn read<T: FromGiven + fmt::Debug>(value: &str) -> String {
 
 #[rstest]
 #[case::day(read::<Day>("2024-02-29"), "2024-02-29")]
-#[case::no_leap_day(read::<Day>("2025-02-29"), "`2025-02-29` cannot be read as a date")]
+#[case::no_leap_day(read::<Day>("2025-02-29"),
+    "`2025-02-29` is not a date: February 2025 has 28 days")]
 #[case::first_day(read::<Day>("0001-01-01"), "0001-01-01")]
 #[case::last_day(read::<Day>("9999-12-31"), "9999-12-31")]
 #[case::grain(read::<Grain>("quarter"), "Quarter")]
@@ -82,8 +83,12 @@ fn read<T: FromGiven + fmt::Debug>(value: &str) -> String {
 #[case::weekday(read::<Weekday>("Sunday"), "Sunday")]
 #[case::no_weekday(read::<Weekday>("Sundae"), "`Sundae` is not")]
 #[case::no_month(read::<Month>("Juli"), "`Juli` is not")]
-#[case::no_span(read::<Span>("soon"), "`soon` cannot be read as a span")]
-#[case::backwards(read::<Range>("2025-06..2025-01"), "`2025-06..2025-01` cannot be read as")]
+#[case::no_span(read::<Span>("soon"),
+    "`soon` is not a span: expected whole days, weeks, months or years, such as `9 months`, `7 \
+        days` or `P9M`")]
+#[case::backwards(read::<Range>("2025-06..2025-01"),
+    "`2025-06..2025-01` is not a range: expected two dates or periods, the earlier first, such as \
+        2025-01-01..2025-03-31 or 2025-01..2025-06")]
 fn a_text_is_a_value_of_its_type(#[case] read: String, #[case] expected: &str) {
     assert!(read.starts_with(expected), "{read}");
 }
@@ -111,7 +116,7 @@ fn every_word_of_an_enum_gives_its_value() {
 
 #[rstest]
 #[case::unknown(&[("date", "day"), ("pre", "vessel")],
-    "`pre` is not a setting of latest. Did you mean `per`?", "pre")]
+    "latest has no setting `pre`. Did you mean `per`?", "pre")]
 #[case::missing(&[("per", "vessel")], "`date` is not given: expected the name of a column", "date")]
 fn names_of_settings_are_checked(
     #[case] pairs: &[(&str, &str)],
@@ -136,7 +141,7 @@ fn settings_of_a_file_are_those_of_the_builders() {
     assert_eq!(format!("{nothing_said:?}"), format!("{:?}", Latest::new("day")));
 }
 
-/// What the help says of a default is what the default is.
+/// The default in the help is the real default.
 #[rstest]
 #[case(Latest::SETTINGS, "newest", Latest::default().newest.to_string())]
 #[case(Latest::SETTINGS, "ties", Latest::default().ties.to_string())]
@@ -146,7 +151,7 @@ fn settings_of_a_file_are_those_of_the_builders() {
 #[case(Active::SETTINGS, "most-rows", Active::default().most_rows.to_string())]
 #[case(Filled::SETTINGS, "grain", "day".to_owned())]
 #[case(Elapsed::SETTINGS, "unit", Elapsed::default().unit.to_string())]
-fn the_help_tells_the_default(
+fn the_help_has_the_default(
     #[case] settings: &'static [Setting],
     #[case] name: &str,
     #[case] is: String,
@@ -199,7 +204,7 @@ fn any_given() -> impl Strategy<Value = Given> {
 
 proptest! {
     #[test]
-    fn a_value_is_read_as_it_was_written(value in any_given()) {
+    fn a_value_survives_writing_and_reading(value in any_given()) {
         let written = serde_json::to_string(&value).unwrap();
         prop_assert_eq!(serde_json::from_str::<Given>(&written).unwrap(), value);
     }

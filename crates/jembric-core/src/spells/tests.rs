@@ -68,7 +68,7 @@ fn spells_of_each_entity(#[case] spells: Spells, #[case] expected: &[&str]) {
 }
 
 #[test]
-fn what_is_no_interval_is_accounted_for() {
+fn rows_that_are_not_intervals_are_accounted_for() {
     let table = stays(&[
         ("A", "2025-01-01", ""),
         ("A", "2025-01-05", "2025-01-04"),
@@ -82,7 +82,7 @@ fn what_is_no_interval_is_accounted_for() {
     let reasons = [Reason::EndBeforeStart, Reason::NoKey, Reason::NoStart]
         .map(|reason| outcome.ledger.rows(reason));
     assert_eq!(
-        (reasons, outcome.ledger.count("open"), outcome.ledger.as_of),
+        (reasons, outcome.ledger.count("without an end"), outcome.ledger.as_of),
         ([1, 1, 2], 1, context.as_of)
     );
     assert!(outcome.ledger.balances());
@@ -134,7 +134,7 @@ fn of_several_states_on_a_day_the_last_moment_counts_and_then_the_greatest_value
     let table = Table::from_columns([("at", at), ("level", level)]).unwrap();
     let outcome = Spells::of_states("at", ["level"]).apply(&table).unwrap();
     assert_eq!(shown(&outcome.table), ["2 1970-01-01 1970-01-01 1 3", "3 1970-01-02   1"]);
-    let counts = ["overtaken on the same day", "tied, of which the greatest counts"]
+    let counts = ["records replaced on the same day", "ties decided by the greatest value"]
         .map(|name| outcome.ledger.count(name));
     assert_eq!(counts, [1, 1]);
 }
@@ -142,13 +142,16 @@ fn of_several_states_on_a_day_the_last_moment_counts_and_then_the_greatest_value
 #[rstest]
 #[case(Spells::default(), "`start` is not given")]
 #[case(Spells { end: None, ..Spells::of_intervals("a", "z") }, "`end` is not given")]
-#[case(Spells { date: Some("a".into()), ..Spells::of_intervals("a", "z") }, "`date` is given")]
+#[case(Spells { date: Some("a".into()), ..Spells::of_intervals("a", "z") },
+    "`date` cannot be used together with `start` and `end`")]
 #[case(Spells { value: vec!["who".into()], ..Spells::of_intervals("a", "z") }, "`value` is given")]
 #[case(Spells { value: vec![], ..Spells::of_states("a", ["who"]) }, "`value` is not given")]
-#[case(Spells::of_states("a", ["who"]).idle(), "`date` is given")]
+#[case(Spells::of_states("a", ["who"]).idle(),
+    "`date` cannot be used together with `join-gaps`, `idle`, `end-day`, `open-ends` and \
+        `never-ends`, which need `start` and `end`")]
 #[case(Spells::of_intervals("a", "who"), "column `who` cannot be used as dates")]
 #[case(Spells::of_intervals("a", "z").open_ends(OpenEnds::Refuse), "1 row has no `z`")]
-fn what_cannot_be_asked_is_refused(#[case] spells: Spells, #[case] begins: &str) {
+fn invalid_requests_are_refused(#[case] spells: Spells, #[case] begins: &str) {
     let error = spells.apply(&stays(&[("A", "2025-01-01", "")])).unwrap_err().to_string();
     assert!(error.starts_with(begins), "{error}");
 }
@@ -176,7 +179,8 @@ proptest! {
             spells.extend(runs.into_iter().map(|(first, last)| (who, first, last)));
         }
         let table = Table::from_columns([
-            ("who", Arc::new(rows.iter().map(|row| Some(row.0)).collect::<Int64Array>()) as ArrayRef),
+            ("who", Arc::new(rows.iter().map(|row| Some(row.0))
+                .collect::<Int64Array>()) as ArrayRef),
             ("a", Arc::new(rows.iter().map(|row| Some(row.1)).collect::<Date32Array>())),
             ("z", Arc::new(rows.iter().map(|row| Some(row.1 + row.2)).collect::<Date32Array>())),
         ]).unwrap();
@@ -184,12 +188,16 @@ proptest! {
         for (operation, expected) in [(of_intervals.clone(), spells), (of_intervals.idle(),
             holes)] {
             let outcome = operation.apply(&table).unwrap();
-            let days = |name: &str| outcome.table.column(name).unwrap().as_primitive::<arrow_array::types::Date32Type>().values().to_vec();
-            let who = outcome.table.column("who").unwrap().as_primitive::<Int64Type>().values().to_vec();
-            let got: Vec<_> = who.into_iter().zip(days("start").into_iter().zip(days("end"))).map(|(who, (first, last))| (who, first, last)).collect();
+            let days = |name: &str| outcome.table.column(name).unwrap()
+                .as_primitive::<arrow_array::types::Date32Type>().values().to_vec();
+            let who = outcome.table.column("who").unwrap().as_primitive::<Int64Type>().values()
+                .to_vec();
+            let got: Vec<_> = who.into_iter().zip(days("start").into_iter().zip(days("end")))
+                .map(|(who, (first, last))| (who, first, last)).collect();
             prop_assert_eq!(got, expected);
             if !operation.idle {
-                let records: i64 = outcome.table.column("records").unwrap().as_primitive::<Int64Type>().values().iter().sum();
+                let records: i64 = outcome.table.column("records").unwrap()
+                    .as_primitive::<Int64Type>().values().iter().sum();
                 prop_assert_eq!(records as usize, rows.len());
             }
         }
@@ -206,7 +214,7 @@ fn entities(rows: &[(i64, i32, i32)]) -> Table {
 
 proptest! {
     #[test]
-    fn entities_worked_apart_and_put_together_are_the_whole_in_any_order(
+    fn entities_processed_separately_and_merged_are_the_whole_in_any_order(
         rows in prop::collection::vec((0_i64..4, 0_i32..60, 0_i32..12), 0..40),
         (gaps, idle) in (0_u32..3, any::<bool>()),
     ) {
@@ -220,7 +228,7 @@ proptest! {
         let backwards = spells.apply(&entities(&turned)).unwrap();
         prop_assert_eq!(shown(&whole.table), shown(&backwards.table));
         prop_assert_eq!(&whole.ledger, &backwards.ledger);
-        // The entities come in order, so that what is made of each stands side by side.
+        // The entities are sorted, so that the results of each are next to each other.
         let (mut lines, mut ledgers) = (Vec::new(), Vec::new());
         for who in 0..4 {
             let own: Vec<_> = rows.iter().filter(|row| row.0 == who).copied().collect();

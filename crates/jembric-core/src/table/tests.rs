@@ -1,4 +1,4 @@
-//! What comes in, what is refused, and what messages say.
+//! What tables accept and refuse, and the messages.
 
 use super::*;
 use crate::calendar::Grain;
@@ -30,21 +30,20 @@ fn other_arrow_types_are_widened(#[case] array: impl Array + 'static, #[case] ki
 
 #[rstest]
 #[case(one(ListArray::from_iter_primitive::<Int64Type, _, _>([Some([Some(1)])])),
-    "column `it` has the Arrow type List(Int64), which cannot be read as numbers, text, dates or \
-        moments")]
+    "column `it` has the Arrow type List(Int64), which is not supported. Convert it to numbers, \
+        text, dates or timestamps")]
 #[case(one(Date32Array::from(vec![0, 2_932_897])),
-    "column `it` has in row 2 a date outside the years 0001 to 9999")]
+    "column `it`, row 2: the date is outside the years 0001 to 9999")]
 #[case(one(TimestampMicrosecondArray::from(vec![i64::MIN])),
-    "column `it` has in row 1 a date outside the years 0001 to 9999")]
+    "column `it`, row 1: the date is outside the years 0001 to 9999")]
 #[case(one(UInt64Array::from(vec![u64::MAX])),
-    "a column could not be worked on: Cast error: Can't cast value 18446744073709551615 to type \
-        Int64")]
+    "Arrow reported an error: Cast error: Can't cast value 18446744073709551615 to type Int64")]
 #[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("a",
-    Arc::new(NullArray::new(1)))]), "two columns are called `a`: a column is found by its name, \
-        so rename one")]
+    Arc::new(NullArray::new(1)))]), "two columns are named `a`. The names of columns must differ: \
+        rename one")]
 #[case(Table::from_columns([("a", Arc::new(NullArray::new(1)) as ArrayRef), ("b",
-    Arc::new(NullArray::new(2)))]), "column `b` has 2 rows, the ones before it 1")]
-fn what_cannot_be_a_table_is_refused(#[case] table: Result<Table>, #[case] message: &str) {
+    Arc::new(NullArray::new(2)))]), "column `b` has 2 rows, but the columns before it have 1")]
+fn invalid_tables_are_refused(#[case] table: Result<Table>, #[case] message: &str) {
     assert_eq!(table.unwrap_err().to_string(), message);
 }
 
@@ -71,7 +70,7 @@ fn the_nearest_name_is_the_one_that_was_meant(#[case] wanted: &str, #[case] expe
 }
 
 #[test]
-fn rows_stand_on_their_lines() {
+fn rows_know_their_lines() {
     let mut origin = Origin::new("a.csv", 2);
     origin.jump(2, 7);
     origin.jump(5, 12);
@@ -89,7 +88,7 @@ fn a_table_is_found_by_its_names_and_grows_by_new_ones() {
 }
 
 #[test]
-fn periods_stand_by_their_first_days_and_go_through_arrow() {
+fn periods_are_their_first_days_also_in_arrow() {
     let days: ArrayRef = Arc::new(Date32Array::from(vec![Some(0), None, Some(31)]));
     let table = Table::from_columns([("m", days)]).unwrap();
     let months = table.with_periods("m", Grain::Month).unwrap();
@@ -98,7 +97,8 @@ fn periods_stand_by_their_first_days_and_go_through_arrow() {
     assert_eq!(back.shape(), months.shape());
     insta::assert_snapshot!(
         table.with_periods("m", Grain::Quarter).unwrap_err(),
-        @"column `m` holds quarters, but row 3 is 1970-02-01, which is not the first day of one"
+        @"column `m` holds quarters, but row 3 is 1970-02-01, which is not the first day of a \
+            quarter"
     );
     let other: Vec<(&str, ArrayRef)> = vec![
         ("at", Arc::new(TimestampMicrosecondArray::from(vec![0]))),
@@ -110,4 +110,14 @@ fn periods_stand_by_their_first_days_and_go_through_arrow() {
     for name in ["at", "n", "nn"] {
         assert!(other.with_periods(name, Grain::Month).is_err(), "{name}");
     }
+}
+
+#[rstest]
+#[case::in_order(&[2, 3, 4, 9, 10], &[2, 3, 4])]
+#[case::descending(&[9, 7, 5, 3, 2], &[2, 3, 5])]
+#[case::kept_rows_before_a_batch(&[6, 7, 8, 9, 2, 3], &[2, 3, 6])]
+#[case::segments_that_overlap(&[2, 3, 4, 5, 4, 5], &[2, 3, 4])]
+fn the_least_lines_of_rows_in_any_order(#[case] lines: &[u64], #[case] least: &[u64]) {
+    let origin = Origin::new("a.csv", 2).of_lines(lines.iter().copied());
+    assert_eq!(origin.least_lines(0..lines.len(), 3), least);
 }

@@ -150,6 +150,7 @@ impl Timed {
         let all = used.count_set_bits() == used.len();
         let none = (i32::MAX, i32::MIN);
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        // One pass over the periods, in parts. If all rows count, the mask is not read.
         let of_part = |(n, numbers): (usize, &[i32])| match all {
             true => numbers.iter().fold(none, |ends, &number| wider(ends, (number, number))),
             false => {
@@ -234,10 +235,15 @@ impl Cells {
         let (parts, entities, sides) =
             (u64::from(groups.parts), groups.entities.count as u64, groups.sides.count as u64);
         let sizes = [periods, parts, entities, sides];
+        // The number of slots may be far greater than that of rows, for example with many entities
+        // in few periods each. Up to four slots for each row, or a few million, the array is
+        // cheaper than numbering the cells.
         let slots = sizes.into_iter().try_fold(1_u64, |slots, size| slots.checked_mul(size));
         let slots = slots.filter(|&slots| slots <= MOST_SLOTS.min(FEW_SLOTS.max(4 * rows as u64)));
         let all = used.count_set_bits() == rows;
         if let Some(slots) = slots {
+            // Mixed radix: period, part, entity and side are the digits of the slot's number, so
+            // slots are in the order of the result.
             let slot = |row: usize| {
                 let period = (timed.period(row) - first) as u32;
                 let entity = (period * groups.parts + timed.part(row)) * entities as u32
@@ -245,13 +251,16 @@ impl Cells {
                 entity * sides as u32 + groups.sides.of_row(row)
             };
             let slot_of = |row| if all || used.value(row) { slot(row) } else { NONE };
+            // The slot of each row is computed once, and used by every figure.
             let slot_of: Vec<u32> =
                 (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
             let counts = records_of(&slot_of, slots as usize);
             // Rows without a slot of their own add nothing to the first cell.
+            // Only slots with a record become cells. Read in order, they are sorted already.
             let (mut cell_of, mut spots) = (vec![0_u32; counts.len()], Vec::new());
             for (slot, _) in counts.iter().enumerate().filter(|(_, count)| **count > 0) {
                 cell_of[slot] = spots.len() as u32;
+                // Take the digits of the slot's number apart again.
                 let (rest, side) = (slot as u64 / sides, slot as u64 % sides);
                 let (rest, entity) = (rest / entities, rest % entities);
                 spots.push(Spot {
@@ -264,12 +273,15 @@ impl Cells {
             let figures = sources.iter().map(|source| {
                 let of_slots = source.added_up(&slot_of, &counts);
                 match spots.len() == counts.len() {
+                    // Every slot has a record, so slots are cells.
                     true => of_slots,
                     false => source.put_together(&of_slots, &cell_of, spots.len()),
                 }
             });
             return Ok(Cells { figures: figures.collect(), spots });
         }
+        // Too many slots: number the combinations that occur. The four coordinates are packed into
+        // two columns of 64 bits, which is one numbering less than four columns would need.
         let pair = |one: &(dyn Fn(usize) -> (i64, u32) + Sync)| -> ArrayRef {
             let pairs = (0..rows).map(|row| {
                 let (high, low) = one(row);
@@ -291,6 +303,8 @@ impl Cells {
         };
         let mut spots: Vec<(Spot, usize)> =
             numbered.first_rows().iter().map(spot).zip(0..).collect();
+        // The numbers are in the order in which cells were met. Sort the cells, and translate the
+        // numbers.
         spots.par_sort_unstable();
         let mut places = vec![0; spots.len()];
         spots.iter().zip(0..).for_each(|((_, number), place)| places[*number] = place);
@@ -331,6 +345,7 @@ impl Cells {
         let mut spots: Vec<Spot> = self.spots.iter().map(|&spot| to(spot)).collect();
         spots.sort_unstable();
         spots.dedup();
+        // The new spots are sorted, so each old cell finds its new one by binary search.
         let cell = |&spot: &Spot| spots.partition_point(|other| *other < to(spot)) as u32;
         let cell_of: Vec<u32> = self.spots.iter().map(cell).collect();
         let both = sources.iter().zip(&self.figures);

@@ -29,7 +29,7 @@ fn names(table: &Table) -> String {
 }
 
 #[test]
-fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
+fn totals_have_a_row_for_each_month_and_class_and_sums_are_compared() {
     let asked = monthly()
         .per(["class"])
         .sum(["amount"])
@@ -50,20 +50,17 @@ fn a_row_for_each_month_and_class_and_the_sums_are_compared() {
             "2025-03 - 40.00 40.0 2025-03-03 40.00 1 1",
         ]
     );
-    assert_eq!(
-        outcome.ledger.to_string(),
-        "totals: sum of amount, mean of amount, min of issued, max of amount as most, distinct of \
-            berth, count by month of issued, class, \
-         in view 2025-01-01..2025-03-31
-  rows in       6
-  kept          5  rows out 4 · empty months not shown 1 · missing values passed over 1
-  set aside     1  no date 1
-  sum of amount: in 400.14 = kept 390.15 + dropped 0.00 + set aside 9.99; over the answer 390.15
-  balance    6 = 5 + 0 + 1"
-    );
+    insta::assert_snapshot!(outcome.ledger, @"
+    totals: sum of amount, mean of amount, min of issued, max of amount as most, distinct of berth, count by month of issued, class, range 2025-01-01..2025-03-31
+      rows in       6
+      kept          5  rows in the result: 4 · empty months not shown: 1 · missing values skipped: 1
+      set aside     1  date missing
+      sum of amount: 400.14 in = 390.15 kept + 9.99 set aside; 390.15 in the result
+      balance       6 = 5 kept + 1 set aside
+    ");
 }
 
-/// A record from before the zone had full hours leaves the hours of today full hours.
+/// A record from before the time zone had full hours does not shift the hours of today.
 #[rstest]
 #[case("Europe/Lisbon", "2024-07-01T09:40:00Z", "2024-07-01T09:00Z")]
 #[case("Asia/Kathmandu", "2024-07-01T09:40:00Z", "2024-07-01T09:15Z")]
@@ -87,7 +84,8 @@ fn an_early_record_does_not_move_the_hours_of_later_ones(
     assert_eq!(shown(&added.table)[1].split(' ').nth(1), Some(hour));
 }
 
-/// A fill value in one group, or in a row that does not count, leaves the sums of the others exact.
+/// A fill value in one group, or in a row that does not count, does not make the sums of others
+/// inexact.
 #[rstest]
 #[case("a 12.5\na 0.25\nb 9.96921e36", "12.75")]
 #[case("a 12.5\na 0.25\nb -3.4e38\nb 1e-300", "12.75")]
@@ -102,7 +100,7 @@ fn one_huge_float_does_not_change_the_sums_of_other_groups(#[case] rows: &str, #
 }
 
 #[test]
-fn figures_beside_a_range_say_what_they_cover() {
+fn figures_beside_a_range_warn_of_what_they_cover() {
     let rows = table("day:date x:number\n2024-01-05 1\n2024-03-20 3\n2024-12-01 5");
     let outcome = Totals::new()
         .date(["day"])
@@ -114,11 +112,11 @@ fn figures_beside_a_range_say_what_they_cover() {
         .unwrap();
     let ledger = outcome.ledger.to_string();
     assert!(
-        ledger.contains("the range 2024-01-10..2024-06-30 holds only a part of 2024-01"),
+        ledger.contains("the range 2024-01-10..2024-06-30 covers only part of 2024-01"),
         "{ledger}"
     );
     let beside = "`sum_x_of_year` counts only rows in the range 2024-01-10..2024-06-30, which \
-        holds only a part of 2024";
+        covers only part of 2024";
     assert!(ledger.contains(beside), "{ledger}");
 }
 
@@ -129,23 +127,27 @@ fn figures_beside_a_range_say_what_they_cover() {
     "month barge tanker (missing) total",
     &["2025-01 100.15 250.00 0.00 350.15", "2025-03 0.00 0.00 40.00 40.00",
         "- 100.15 250.00 40.00 390.15"])]
-#[case::two_figures_side_by_side(Totals::new().per(["berth"]).side_by_side("class").count().mean(["amount"]).margins(),
+#[case::two_figures_side_by_side(Totals::new().per(["berth"]).side_by_side("class").count()
+    .mean(["amount"]).margins(),
     "berth mean_amount_barge mean_amount_tanker mean_amount_(missing) mean_amount_total \
         count_barge count_tanker count_(missing) count_total",
     &["North 55.045 250.0 - 120.03 3 1 0 4", "South 0.05 - 40.0 20.025 1 0 1 2",
         "(total) 36.71333333333333 250.0 40.0 80.028 4 1 1 6"])]
-#[case::dense(monthly().per(["class"]).dense().range("2025-01..2025-02".parse().unwrap()).max(["amount"]).count(), "month class max_amount count",
+#[case::dense(monthly().per(["class"]).dense().range("2025-01..2025-02".parse().unwrap())
+    .max(["amount"]).count(), "month class max_amount count",
     &["2025-01 barge 100.10 2", "2025-01 tanker 250.00 1", "2025-01 - - 0", "2025-02 barge - 0",
         "2025-02 tanker - 0", "2025-02 - - 0"])]
 #[case::weekdays(Totals::new().date(["issued"]).each(Each::Weekday).week_start(Weekday::Friday),
     "weekday count",
     &["Friday 1", "Monday 3", "Tuesday 1"])]
-#[case::months_of_a_fiscal_year(Totals::new().date(["paid"]).each(Each::MonthOfYear).year_start(crate::calendar::Month::April).margins(), "month_of_year count",
+#[case::months_of_a_fiscal_year(Totals::new().date(["paid"]).each(Each::MonthOfYear)
+    .year_start(crate::calendar::Month::April).margins(), "month_of_year count",
     &["April 1", "January 1", "February 1", "March 1", "(total) 4"])]
 #[case::days_of_months(Totals::new().date(["issued"]).each(Each::DayOfMonth).per(["berth"]),
     "day_of_month berth count",
     &["3 South 1", "4 North 1", "6 North 1", "20 North 1", "31 South 1"])]
-#[case::quarters_of_a_fiscal_year(monthly().grain(Grain::Quarter).year_start(crate::calendar::Month::February), "quarter count",
+#[case::quarters_of_a_fiscal_year(monthly().grain(Grain::Quarter)
+    .year_start(crate::calendar::Month::February), "quarter count",
     &["FY2025-Q4 3", "FY2026-Q1 2"])]
 #[case::all(Totals::new().sum(["amount"]), "sum_amount", &["400.14"])]
 #[case::beside(monthly().per(["class"]).sum(["amount as fees"]).beside(["quarter",
@@ -160,12 +162,13 @@ fn figures_beside_a_range_say_what_they_cover() {
     "month weekday count count_of_month share_of_month_count",
     &["2025-01 Monday 2 3 0.6666666666666666", "2025-01 Friday 1 3 0.3333333333333333",
         "2025-03 Monday 1 2 0.5", "2025-03 Tuesday 1 2 0.5"])]
-#[case::distinct_beside(monthly().per(["berth"]).distinct(["class"]).beside_every(["berth"]).beside(["year"]),
+#[case::distinct_beside(monthly().per(["berth"]).distinct(["class"]).beside_every(["berth"])
+    .beside(["year"]),
     "month berth distinct_class distinct_class_of_year distinct_class_every_berth",
     &["2025-01 North 2 2 2", "2025-01 South 1 1 2", "2025-03 North 1 2 1", "2025-03 South 0 1 1"])]
 #[case::a_name(Totals::new().date(["paid"]).grain(Grain::Year).name("in").margins(), "in count",
     &["2025 4", "- 4"])]
-fn totals_are_laid_out_as_asked(
+fn totals_have_the_requested_layout(
     #[case] totals: Totals,
     #[case] columns: &str,
     #[case] rows: &[&str],
@@ -183,7 +186,7 @@ fn totals_are_laid_out_as_asked(
 }
 
 #[test]
-fn entities_from_a_list_and_hours_of_the_zone() {
+fn entities_come_from_a_list_and_hours_from_the_time_zone() {
     let list = EntityList::of(&table("b:text\nWest\n-\nNorth"), &["b"]).unwrap();
     let dense = Totals::new().per(["berth"]).dense().entities(list).sum(["amount"]).count();
     let outcome = dense.apply(&dues()).unwrap();
@@ -218,34 +221,36 @@ fn a_table_without_rows_has_totals_too() {
 }
 
 #[rstest]
-#[case::grain(Totals::new().grain(Grain::Month), "`grain` is given: expected `date` beside it")]
+#[case::grain(Totals::new().grain(Grain::Month), "`grain` needs `date`")]
 #[case::entities(Totals::new().per(["class"]).entities(EntityList::default()),
-    "`entities` is given: expected `dense` beside it")]
+    "`entities` needs `dense`")]
 #[case::beside_week(monthly().grain(Grain::Week).beside(["year"]),
-    "`beside` is year: expected longer periods that are made of those of the rows, or `all`")]
+    "`beside` is year: expected `all`, or a longer period that consists of whole periods of \
+        `grain`")]
 #[case::beside_itself(monthly().beside(["month"]),
-    "`beside` is month: expected longer periods that are made of those of the rows, or `all`")]
+    "`beside` is month: expected `all`, or a longer period that consists of whole periods of \
+        `grain`")]
 #[case::beside_what(monthly().beside(["yeer"]),
     "`beside`: `yeer` is not a grain. Did you mean `year` or `week`?")]
 #[case::every(monthly().per(["class"]).beside_every(["berth"]),
     "`beside-every` is `berth`: expected one of the columns of `per`")]
 #[case::both(monthly().side_by_side("class").beside(["year"]),
-    "`side-by-side` is given: expected either it or `beside` and `beside-every`")]
+    "`side-by-side` cannot be used together with `beside` and `beside-every`")]
 #[case::columns(Totals { most_side_by_side: 2, ..monthly().side_by_side("class") },
-    "column `class` has 3 values, and side by side they would be as many columns, more than the 2 \
-        that there may be. Name a column with fewer values, or \
-     allow more: `most_side_by_side(3)`")]
-#[case::flood(monthly().dense().per(["class"]).range("0001..9999".parse().unwrap()).most_rows(9_999),
-    "the answer would have 359964 rows, more than the 9999 that it may: 0001-01 to 9999-12 are \
-        119988 months. Ask for a longer grain or a shorter range, \
-     or allow more: `most_rows(359964)`")]
+    "column `class` has 3 values, and each would become a column, but the limit is 2. Choose a \
+        column with fewer values, or raise the limit: `most_side_by_side(3)`")]
+#[case::flood(monthly().dense().per(["class"]).range("0001..9999".parse().unwrap())
+    .most_rows(9_999),
+    "the result would have 359,964 rows, more than the limit of 9,999: 0001-01 to 9999-12 are \
+        119988 months. Choose a longer grain or a shorter range, or raise the limit: \
+        `most_rows(359964)`")]
 #[case::hours(Totals::new().date(["paid"]).each(Each::HourOfDay),
-    "column `paid` holds days, of which the hour of day cannot be told: ask for days")]
-#[case::text(Totals::new().sum(["class"]), "column `class` holds text, where numbers are needed")]
+    "column `paid` holds days, so it has no the hour of day. Ask for days")]
+#[case::text(Totals::new().sum(["class"]), "column `class` holds text, but numbers are required")]
 #[case::misspelt(monthly().sum(["amuont"]), "there is no column `amuont`. Did you mean `amount`?")]
 #[case::name(monthly().per(["berth as month"]),
-    "there is a column `month` already: choose another name")]
-fn what_cannot_be_answered_is_told(#[case] totals: Totals, #[case] message: &str) {
+    "the table already has a column `month`: choose another name")]
+fn impossible_results_are_explained(#[case] totals: Totals, #[case] message: &str) {
     assert_eq!(totals.apply(&dues()).unwrap_err().to_string(), message);
 }
 
@@ -255,7 +260,7 @@ fn sums_that_do_not_fit_are_refused() {
     let error =
         Totals::new().sum(["n"]).apply(&Table::from_columns([("n", most)]).unwrap()).unwrap_err();
     assert!(
-        error.to_string().contains("the sum of `n` leads to a number that is too large"),
+        error.to_string().contains("the sum of `n` gives a number that is too large"),
         "{error}"
     );
 }
@@ -279,7 +284,8 @@ fn table_of(rows: &[Row]) -> Table {
     .unwrap()
 }
 
-/// What a group of rows comes to: sum, mean, least, greatest, how many classes, and how many rows.
+/// The figures of a group of rows: sum, mean, least, greatest, number of classes, and number of
+/// rows.
 fn figures(rows: &[Row]) -> String {
     let values: Vec<i64> = rows.iter().filter_map(|row| row.2).collect();
     let sum: i64 = values.iter().sum();
@@ -308,7 +314,7 @@ fn everything() -> Totals {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(120))]
     #[test]
-    fn every_group_comes_to_what_its_rows_say(
+    fn every_group_has_the_figures_of_its_rows(
         rows in prop::collection::vec(
             (prop::option::weighted(0.9, 0_i64..4), prop::option::weighted(0.9,
                 20_000_i32..20_090), prop::option::weighted(0.8, -9_i64..9),
@@ -318,12 +324,13 @@ proptest! {
         grain in prop::sample::select(vec![Grain::Day, Grain::Week, Grain::Month, Grain::Quarter]),
         far in any::<bool>(),
     ) {
-        // Entities whose numbers lie far apart are many times more slots than rows.
+        // Entities with numbers far apart need many times more slots than rows.
         let by = |who: i64| if far { who * 1_000_003 } else { who };
         let rows: Vec<Row> = rows.into_iter().map(|row| (row.0.map(by), row.1, row.2,
             row.3)).collect();
         let periods = Periods::from(grain);
-        let period = |row: &Row| row.1.map(|day| periods.of(crate::calendar::Day::from_number(day).unwrap()));
+        let period = |row: &Row| row.1.map(|day| periods.of(crate::calendar::Day::from_number(day)
+            .unwrap()));
         let mut groups: BTreeMap<(i32, bool, Option<i64>), Vec<Row>> = BTreeMap::new();
         for row in &rows {
             if let Some(period) = period(row) {
@@ -343,31 +350,36 @@ proptest! {
         prop_assert_eq!(&outcome.ledger.reconciled[0].kept,
             outcome.ledger.reconciled[0].in_answer.as_ref().unwrap());
 
-        // In any order; the same of floats that are exact.
+        // In any order, and the same for floats that are exact.
         let mut turned = rows.clone();
         turned.reverse();
         let again = asked.clone().sum(["float"]).apply(&table_of(&turned)).unwrap().table;
-        let floats = again.column("sum_float").unwrap().as_primitive::<Float64Type>().values().to_vec();
-        let whole = outcome.table.column("sum_n").unwrap().as_primitive::<Int64Type>().values().to_vec();
+        let floats = again.column("sum_float").unwrap().as_primitive::<Float64Type>().values()
+            .to_vec();
+        let whole = outcome.table.column("sum_n").unwrap().as_primitive::<Int64Type>().values()
+            .to_vec();
         prop_assert_eq!(floats, whole.iter().map(|&n| n as f64 / 8.0).collect::<Vec<_>>());
 
-        // Over all periods and all entities, each from the rows themselves, as the margins are.
-        let beside = asked.clone().beside(["all"]).beside_every(["who"]).apply(&table_of(&rows)).unwrap().table;
+        // Over all periods and all entities, each computed from the rows, as the margins are.
+        let beside = asked.clone().beside(["all"]).beside_every(["who"]).apply(&table_of(&rows))
+            .unwrap().table;
         let dated: Vec<Row> = rows.iter().filter(|row| row.1.is_some()).copied().collect();
         for (n, (number, _, key)) in groups.keys().enumerate() {
             let of_entity: Vec<Row> = dated.iter().filter(|row| row.0 == *key).copied().collect();
-            let of_period: Vec<Row> = dated.iter().filter(|row| period(row).unwrap().number() == *number).copied().collect();
+            let of_period: Vec<Row> = dated.iter().filter(|row| period(row).unwrap().number() ==
+                *number).copied().collect();
             let line = shown(&beside)[n].clone();
             let cells: Vec<&str> = line.split(' ').collect();
             let over = |from: usize,
-                places: &[usize]| places.iter().map(|place| cells[from + place]).collect::<Vec<_>>().join(" ");
+                places: &[usize]| places.iter().map(|place| cells[from + place])
+                    .collect::<Vec<_>>().join(" ");
             prop_assert_eq!(over(8, &[0, 2, 3, 4, 5, 6]), figures(&of_entity));
             prop_assert_eq!(over(16, &[0, 1, 2, 3, 4, 5]), figures(&of_period));
         }
         let margins = asked.margins().apply(&table_of(&rows)).unwrap().table;
         prop_assert_eq!(shown(&margins).pop().unwrap(), format!("- - {}", figures(&dated)));
 
-        // Worked apart by entity and put together, it is the whole.
+        // Entities that are processed separately and merged give the whole.
         let table = table_of(&rows);
         let asked = everything().date(["day"]).grain(grain).per(["who"]);
         let (one, other): (Vec<u32>,
@@ -389,8 +401,7 @@ proptest! {
     }
 }
 
-/// Enough rows for several threads, in few cells and in many, some reckoned in slots and some
-/// numbered.
+/// Enough rows for several threads, in few cells and in many, some in slots and some numbered.
 #[rstest]
 #[case::few_cells(11, 1)]
 #[case::many_cells(40_009, 1)]
@@ -426,7 +437,7 @@ fn neither_threads_nor_the_number_of_cells_change_a_sum(
 }
 
 #[test]
-fn the_least_of_texts_goes_by_their_own_order_and_side_by_side_may_stand_dates() {
+fn the_least_text_goes_by_its_own_order_and_dates_can_be_side_by_side() {
     let range = "2025-06-01..2025-06-14".parse().unwrap();
     let days = crate::Almanac::new().range(range).make().unwrap().table;
     let weekly = Totals::new()
@@ -443,7 +454,7 @@ fn the_least_of_texts_goes_by_their_own_order_and_side_by_side_may_stand_dates()
             "24 69 Monday Saturday 2025-06-14"
         ]
     );
-    // What comes out still knows its order.
+    // The result still knows the order of its texts.
     let sorted = crate::Sort::new(["min_weekday"]).apply(&answer).unwrap().table;
     assert_eq!(
         sorted.column("iso_week").unwrap().as_primitive::<Int64Type>().values().to_vec(),
@@ -460,18 +471,19 @@ fn the_least_of_texts_goes_by_their_own_order_and_side_by_side_may_stand_dates()
 }
 
 #[test]
-fn several_dates_are_accounted_for_each_on_its_own() {
+fn several_dates_are_accounted_for_separately() {
     let both = Totals::new().date(["issued", "paid"]).grain(Grain::Month).sum(["amount"]);
     let outcome = both.range("2025-01..2025-02".parse().unwrap()).apply(&dues()).unwrap();
     assert_eq!(shown(&outcome.table), ["2025-01 350.15 0.05", "2025-02 0.00 100.10"]);
     let ledger = outcome.ledger.to_string();
     for line in [
-        "without issued 1 · issued outside the range 2 · without paid 2 · paid outside the range 2",
-        "sum of amount by issued: in 400.14 = kept 350.15 + dropped 40.00 + set aside 9.99; over \
-            the answer 350.15",
-        "sum of amount by paid: in 400.14 = kept 100.15 + dropped 40.00 + set aside 259.99; over \
-            the answer 100.15",
-        "balance    6 = 3 + 2 + 1",
+        "rows without issued: 1 · values of issued outside the range: 2 · rows without paid: 2 · \
+            values of paid outside the range: 2",
+        "sum of amount by issued: 400.14 in = 350.15 kept + 40.00 dropped + 9.99 set aside; \
+            350.15 in the result",
+        "sum of amount by paid: 400.14 in = 100.15 kept + 40.00 dropped + 259.99 set aside; \
+            100.15 in the result",
+        "balance       6 = 3 kept + 2 dropped + 1 set aside",
     ] {
         assert!(ledger.contains(line), "{line} in {ledger}");
     }

@@ -109,6 +109,8 @@ impl<T: Tick> Search<'_, T> {
     pub(super) fn found(&self, no_key: u32, windows: usize) -> Found {
         let mut of_events = vec![NOTHING_SOUGHT; self.keys.len()];
         let used = Marks::new(windows);
+        // Each thread takes a stretch of events and writes their results in place. What is rare
+        // (several windows) goes into a list of its own.
         let parts: Vec<Part> = of_events
             .par_chunks_mut(STRETCH)
             .enumerate()
@@ -128,6 +130,8 @@ impl<T: Tick> Search<'_, T> {
             tied: 0,
             used: BooleanBuffer::new_unset(0),
         };
+        // Put the lists together in the order of the events, so that the result does not depend on
+        // the number of threads.
         let (mut wide, mut undecided) = (Vec::new(), Vec::new());
         for part in parts {
             found.several.extend(part.several);
@@ -137,6 +141,8 @@ impl<T: Tick> Search<'_, T> {
             wide.extend(part.wide);
             undecided.extend(part.undecided);
         }
+        // Events with many windows, and those that need the nearest one, are finished for all
+        // events of a key at once.
         self.mark_wide(wide, &used);
         for (event, place, tied) in self.nearest(undecided) {
             let row = self.index.at(place).row;
@@ -158,22 +164,29 @@ impl<T: Tick> Search<'_, T> {
         used: &Marks,
         part: &mut Part,
     ) {
+        // Three loops instead of one: each loads from memory what the next one needs, and the loads
+        // within a loop do not depend on each other.
         let (mut places, mut begun) = ([(0, 0); BLOCK], [0; BLOCK]);
         let keys = &self.keys[start..start + found.len()];
+        // First: where the windows of each key are.
         for (places, &key) in places.iter_mut().zip(keys) {
             if key != no_key {
                 *places = self.index.places(key as usize);
             }
         }
+        // Second: how many of them have begun by the end of the event.
         for (n, (begun, &places)) in begun.iter_mut().zip(&places).enumerate().take(keys.len()) {
             *begun = self.index.begun(places, self.events.of(start + n).1);
         }
+        // Third: which of those have not ended before the event begins.
         for (n, found) in found.iter_mut().enumerate() {
             let event = start + n;
             if keys[n] != no_key && self.events.usable.value(event) {
                 let first = self.events.of(event).0;
                 let hits = self.index.among(keys[n] as usize, places[n], begun[n], first);
                 *found = match hits.count {
+                    // A key without any window, and one whose windows are elsewhere in time, are
+                    // different reasons in the ledger.
                     0 if places[n].0 == places[n].1 => NO_SUCH_KEY,
                     0 => OUTSIDE,
                     _ => self.of_event(event, hits, used, part),
@@ -190,11 +203,16 @@ impl<T: Tick> Search<'_, T> {
             used.set(row);
             row
         };
+        // Most events have one window. Its row is the result, and needs no list.
         if hits.count == 1 {
             return self.index.each(hits, first).next().map_or(OUTSIDE, mark);
         }
+        // Count what the warning about repeated events needs, whether all windows are kept or one
+        // is picked.
         part.repeated.0 += 1;
         part.repeated.1 += u64::from(hits.count);
+        // Windows are sorted by start and then by whole row, so the first and the last are at the
+        // ends. The neighbour is needed to see whether they tie.
         let picked = match self.within.pick {
             Pick::All => {
                 part.several.push((event as u32, hits.count));
@@ -222,6 +240,7 @@ impl<T: Tick> Search<'_, T> {
         };
         let Some((place, next)) = picked else { return OUTSIDE };
         let start = |place: usize| self.windows.start(self.index.at(place).row);
+        // Two windows that start together were decided by comparing whole rows.
         part.tied += u64::from(next.is_some_and(|next| start(next) == start(place)));
         mark(place)
     }
@@ -230,6 +249,8 @@ impl<T: Tick> Search<'_, T> {
     /// once, and finds out whether any event of its key meets it.
     fn mark_wide(&self, mut events: Vec<u32>, used: &Marks) {
         let time = |event: u32| self.events.of(event as usize);
+        // Sort the events by key and start. Then the events that begin before a window ends are a
+        // prefix, and the greatest end in the prefix decides whether any of them meets the window.
         events.par_sort_unstable_by_key(|&event| (self.keys[event as usize], time(event)));
         let of_keys: Vec<&[u32]> = events
             .chunk_by(|&one, &other| self.keys[one as usize] == self.keys[other as usize])
@@ -259,6 +280,7 @@ impl<T: Tick> Search<'_, T> {
         let Some((near, there)) = &self.near else { return Vec::new() };
         let key = |event: u32| self.keys[event as usize];
         let time = |event: u32| self.events.of(event as usize).0;
+        // Sort the events by key and time, and process keys in parallel.
         events.par_sort_unstable_by_key(|&event| (key(event), time(event)));
         let of_keys: Vec<&[u32]> = events.chunk_by(|&one, &other| key(one) == key(other)).collect();
         let of_key = |events: &&[u32]| {
@@ -269,6 +291,8 @@ impl<T: Tick> Search<'_, T> {
             by_rows.sort_unstable_by(|&one, &other| {
                 self.order.compare(windows[one as usize].row, windows[other as usize].row)
             });
+            // Comparing whole rows is slow, so sort them once for each key and compare ranks
+            // afterwards.
             let mut ranks = vec![0_u32; windows.len()];
             by_rows.iter().zip(0..).for_each(|(&place, rank)| ranks[place as usize] = rank);
             let entry = |place: usize| {
@@ -281,6 +305,8 @@ impl<T: Tick> Search<'_, T> {
             let mut answers = Vec::with_capacity(events.len());
             for &event in *events {
                 let now = time(event);
+                // Add the windows that have begun, and remove those that have ended. Each window is
+                // added and removed once.
                 while begun < windows.len() && windows[begun].first <= now {
                     active.insert(entry(begun));
                     ends.push((std::cmp::Reverse(windows[begun].last), begun));
@@ -293,6 +319,8 @@ impl<T: Tick> Search<'_, T> {
                     active.remove(&entry(place));
                     ends.pop();
                 }
+                // Of the active windows with this date, the one with the least rank, and whether
+                // there are others.
                 let least_of = |date: Option<T>| {
                     let mut of_date = active.range((date, 0)..=(date, u32::MAX));
                     (of_date.next().copied(), of_date.next().is_some())
@@ -300,6 +328,7 @@ impl<T: Tick> Search<'_, T> {
                 let before =
                     active.range(..=(Some(now), u32::MAX)).next_back().and_then(|entry| entry.0);
                 let after = active.range((Some(now), 0)..).next().and_then(|entry| entry.0);
+                // In 128 bits, because the distance of two moments may exceed 64.
                 let distance = |date: T| (date.into() as i128 - now.into() as i128).abs();
                 let (one, other) = match (before, after) {
                     (Some(before), Some(after)) if before != after => {
@@ -313,6 +342,7 @@ impl<T: Tick> Search<'_, T> {
                 };
                 // Without any date, the least row decides.
                 let (mut least, mut tied) = least_of(one);
+                // Equally near on both sides: the least row of both decides.
                 if let Some(other) = other {
                     let (also, _) = least_of(Some(other));
                     tied = true;

@@ -1,4 +1,4 @@
-//! What is read from a field, and what is wrong with one.
+//! What is parsed from a field, and the errors.
 
 use super::*;
 use syn::parse_quote;
@@ -86,7 +86,7 @@ fn types_in_wrappers_are_found() {
 }
 
 #[test]
-fn what_is_missing_or_unknown_is_told() {
+fn missing_and_unknown_settings_are_explained() {
     let told = |input: DeriveInput| operation(input).map(drop).unwrap_err();
     assert_eq!(
         told(parse_quote!(

@@ -44,6 +44,8 @@ pub(crate) fn regions(
 ) -> Result<Vec<Region>> {
     let len = source.len();
     let blocks: Vec<u64> = (start..len).step_by(block as usize).collect();
+    // Count quotes and line breaks in parallel. Which of the line breaks end records depends on the
+    // blocks before, and is found below.
     let counted: Vec<Counted> = blocks
         .par_iter()
         .map_init(Vec::new, |buffer, &at| {
@@ -54,6 +56,8 @@ pub(crate) fn regions(
         .collect::<Result<_>>()?;
 
     let mut regions: Vec<Region> = Vec::with_capacity(blocks.len());
+    // `inside` tells whether the block begins inside quotes: an odd number of quotes stands before
+    // it.
     let (mut inside, mut line) = (false, line);
     for (&at, &Counted { quotes, breaks }) in blocks.iter().zip(&counted) {
         match regions.last_mut() {
@@ -67,6 +71,8 @@ pub(crate) fn regions(
             // to the same region.
             Some(before) if before.start > at => before.most_records += breaks as usize,
             Some(before) => {
+                // The block begins in the middle of a record, in general. Its region begins with
+                // the next one.
                 let (begins, passed) = next_record(source, at, inside, quoting)?;
                 before.end = begins;
                 let region = Region {
@@ -78,9 +84,11 @@ pub(crate) fn regions(
                 regions.push(region);
             }
         }
+        // A doubled quote is two quotes, and does not change the parity.
         inside ^= quotes % 2 == 1;
         line += breaks;
     }
+    // A block without the beginning of a record has an empty region.
     regions.retain(|region| region.start < region.end);
     Ok(regions)
 }
@@ -104,6 +112,7 @@ fn next_record(source: &FileBytes, at: u64, mut inside: bool, quoting: bool) -> 
         if let Some(i) = found {
             return Ok((from + i as u64 + 1, breaks));
         }
+        // Records are short in most files. A long one is searched in growing steps.
         (from, step) = (to, step * 2);
     }
     Ok((source.len(), breaks))

@@ -39,6 +39,7 @@ impl Iterator for Marks<'_> {
 
     #[inline]
     fn next(&mut self) -> Option<usize> {
+        // Go on to the next block with a mark. Most blocks have one, so the loop is short.
         while self.left == 0 {
             if self.block + BLOCK >= self.bytes.len() {
                 return None;
@@ -46,6 +47,7 @@ impl Iterator for Marks<'_> {
             self.go_to(self.block + BLOCK);
         }
         let place = self.block + self.left.trailing_zeros() as usize;
+        // Clear the lowest bit, which was returned.
         self.left &= self.left - 1;
         Some(place)
     }

@@ -74,6 +74,8 @@ impl Pass<'_> {
             })?;
             Ok(facts)
         };
+        // Each region is surveyed by a thread, and the facts are added in any order, because they
+        // are counts.
         let surveys: Vec<Vec<Facts>> =
             in_order(regions.par_iter().map_init(Vec::new, one).collect())?;
         let none = vec![Facts::default(); columns.len()];
@@ -85,11 +87,16 @@ impl Pass<'_> {
     /// Reads some columns as these types. If there are several errors, the first one in the file is
     /// returned.
     pub(crate) fn fill(&self, columns: &[usize], kinds: &[CellType]) -> Result<PassFilled> {
+        // The first pass over the file gave the greatest possible number of records of each region.
+        // So every region knows its place in the columns before any record is read, and threads
+        // need not wait for each other.
         let lengths: Vec<usize> = self.regions.iter().map(|region| region.most_records).collect();
         let most: usize = lengths.iter().sum();
         if most >= u32::MAX as usize {
             return Err(jembric_core::Error::TableTooLong { rows: most }.into());
         }
+        // Memory that is not written to is not used, so room for records that turn out to be
+        // missing costs nothing.
         let mut blank: Vec<ColumnBuilder> =
             columns.iter().map(|&column| ColumnBuilder::blank(&kinds[column], most)).collect();
         // Split by column and then by region, and transposed to hand them out by region.
@@ -101,6 +108,7 @@ impl Pass<'_> {
             .map(|_| by_column.iter_mut().filter_map(Iterator::next).collect())
             .collect();
         let read = AtomicU64::new(0);
+        // Each thread keeps one buffer for the bytes of its regions.
         let filled: Vec<Result<(Lines, Vec<FilledColumn>)>> = self
             .regions
             .par_iter()
@@ -123,6 +131,8 @@ impl Pass<'_> {
                 let bytes = self.source.bytes(region.start, region.end, buffer)?;
                 let lines = self.records().each(self.source, region, bytes, |cells| {
                     for (filling, &column) in fillings.iter_mut().zip(columns) {
+                        // A few rows at a time go into one column after the other, so that the
+                        // cells are still in the cache.
                         filling.extend(cells.of_column(column, &self.reading.missing));
                     }
                 })?;
@@ -134,6 +144,7 @@ impl Pass<'_> {
             })
             .collect();
 
+        // The regions are done. What they noted is put together column by column.
         let (lines, filled): (Vec<Lines>, Vec<Vec<FilledColumn>>) =
             in_order(filled)?.into_iter().unzip();
         let mut filled: Vec<_> = filled.into_iter().map(Vec::into_iter).collect();
@@ -150,6 +161,7 @@ impl Pass<'_> {
             .collect();
         // Making an array of texts checks them once more, so each column has a thread.
         let columns = by_column.into_par_iter().map(|(blank, column, filled)| {
+            // The rows of a region are numbered from 0; add the rows of the regions before it.
             let starts = lines
                 .iter()
                 .scan(0, |next, lines| Some(std::mem::replace(next, *next + lines.rows as usize)));
@@ -171,6 +183,7 @@ impl Pass<'_> {
         let mut before = 0;
         for lines in lines {
             for &(row, line) in &lines.jumps {
+                // Rows usually follow line by line, so only the others are recorded.
                 if origin.line((before + row) as usize) != line {
                     origin.jump(before + row, line);
                 }

@@ -125,6 +125,7 @@ impl Records<'_> {
         // If there are several mistakes, the first one is reported.
         let mut broken = self.check(source, region.start, bytes, region.line);
         let broken_at = broken.as_ref().map_or(usize::MAX, |(at, _)| *at);
+        // Without quoting, a second line break among the marks changes nothing.
         let quote = if self.quoting { b'"' } else { b'\n' };
         let (mut reader, mut record) = (self.reader(), Record::default());
         let mut lines = Lines { rows: 0, jumps: Vec::new() };
@@ -145,18 +146,22 @@ impl Records<'_> {
         };
         // The cells of whole records, followed by those of the current record.
         let mut bounds: Vec<(usize, usize)> = Vec::with_capacity(self.columns * TOGETHER);
+        // `whole` is the number of bounds of complete records, `begins` the start of the current
+        // record, and `cell` that of the current cell.
         let (mut whole, mut begins, mut cell) = (0, 0, 0);
         let mut marks = Marks::new(bytes, [self.separator, b'\n', quote]);
         loop {
             let (mark, at) = match marks.next() {
                 Some(at) => (bytes[at], at),
                 None if begins == bytes.len() => break,
+                // A last line without a line break ends with the text.
                 None => (b'\n', bytes.len()),
             };
             if mark == self.separator {
                 bounds.push((cell, at));
                 cell = at + 1;
             } else if mark == b'\n' {
+                // The CR of a CRLF is not part of the cell.
                 let end = at - usize::from(at > cell && bytes[at - 1] == b'\r');
                 // An empty line is not a record.
                 if bounds.len() > whole || end > begins {
@@ -174,6 +179,8 @@ impl Records<'_> {
                 cell = begins;
             } else {
                 on(Cells { text: bytes, bounds: &bounds[..whole], columns: self.columns });
+                // A quote: pass on what is complete, and let the parser read this record from its
+                // beginning.
                 let (_, taken) = record.read(&mut reader, &bytes[begins..], true);
                 bounds.clear();
                 bounds.extend((0..record.cells).map(|cell| record.bounds(cell)));
@@ -181,6 +188,7 @@ impl Records<'_> {
                 on(Cells { text: &record.output, bounds: &bounds, columns: self.columns });
                 bounds.clear();
                 whole = 0;
+                // A quoted cell may contain line breaks.
                 line += memchr_iter(b'\n', &bytes[begins..begins + taken]).count() as u64;
                 begins += taken;
                 cell = begins;
@@ -214,6 +222,7 @@ impl Records<'_> {
         line: u64,
     ) -> Option<(usize, Error)> {
         let line_at = |at: usize| line + memchr_iter(b'\n', &bytes[..at]).count() as u64;
+        // The fast check tells only whether all of it is valid; the slow one finds the place.
         let valid = match simdutf8::basic::from_utf8(bytes) {
             Ok(_) => bytes.len(),
             Err(_) => std::str::from_utf8(bytes).map_or_else(|error| error.valid_up_to(), str::len),

@@ -51,7 +51,7 @@ fn every_period_of_every_grain_begins_where_the_one_before_it_ends() {
 #[case("2025-Q4", "2025-10-01", "2025-12-31")]
 #[case("2025", "2025-01-01", "2025-12-31")]
 #[case("9999-W52", "9999-12-27", "9999-12-31")]
-fn a_label_names_a_period_and_is_how_it_is_written(
+fn a_label_is_parsed_and_formatted_as_a_period(
     #[case] label: &str,
     #[case] first: Day,
     #[case] last: Day,
@@ -69,7 +69,7 @@ fn a_label_names_a_period_and_is_how_it_is_written(
 #[case("25-01")]
 #[case("2025-1")]
 #[case("")]
-fn what_is_no_period_is_an_error(#[case] text: &str) {
+fn a_text_that_is_not_a_period_is_an_error(#[case] text: &str) {
     assert!(text.parse::<Period>().is_err());
 }
 
@@ -125,7 +125,7 @@ fn completed_months_end_where_months_end(#[case] from: Day, #[case] to: Day, #[c
 
 proptest! {
     #[test]
-    fn completed_months_are_the_most_whole_months_that_fit(
+    fn completed_months_are_the_whole_months_that_fit(
         from in 0_i32..800_000,
         days in 0_i32..3_000,
         at_month_ends in any::<bool>(),
@@ -135,10 +135,11 @@ proptest! {
             ends = ends.map(|day| Periods::from(Grain::Month).of(day).last());
         }
         let [from, to] = ends;
-        let months = (1..).find(|&months| Span::months(months).after(from).unwrap() > to).unwrap() - 1;
+        let months = (1..).find(|&months| Span::months(months).after(from).unwrap() > to)
+            .unwrap() - 1;
         prop_assert_eq!(from.months_until(to), months);
         prop_assert_eq!(to.months_until(from), -months);
-        // An independent calendar goes to the same month ends.
+        // An independent calendar has the same month ends.
         let theirs = jiff_date(from).checked_add(jiff::Span::new().months(months)).unwrap();
         prop_assert_eq!(theirs, jiff_date(Span::months(months).after(from).unwrap()));
     }

@@ -38,7 +38,7 @@ fn call(entry: &FunctionEntry, form: &str) -> String {
 }
 
 #[test]
-fn each_function_stands_at_its_own_place() {
+fn each_function_is_at_its_own_place_in_the_table() {
     for (place, entry) in TABLE.iter().enumerate() {
         assert_eq!(entry.function as usize, place, "{}", entry.name);
         assert_eq!(entry.function.entry().name, entry.name);
@@ -99,10 +99,7 @@ fn a_function_without_arguments_or_with_too_many_is_refused_with_its_form() {
 #[case("greatst(d, d)", "did you mean `greatest`")]
 #[case("Year(d)", "did you mean `year`")]
 #[case("xyzzy(d)", "there are: year, quarter, month")]
-fn an_unknown_function_is_told_with_those_that_there_are(
-    #[case] text: &str,
-    #[case] expected: &str,
-) {
+fn an_unknown_function_is_an_error_with_the_known_ones(#[case] text: &str, #[case] expected: &str) {
     let error = text.parse::<Expression>().unwrap_err().to_string();
     assert!(error.contains("there is no function") && error.contains(expected), "{error}");
 }

@@ -1,10 +1,9 @@
-//! Laws that the plan of every operation keeps: what it says of its columns and of its access is
-//! so.
+//! Laws that the plan of every operation keeps about its columns and its access.
 
 use super::*;
 use crate::{Add, Columns, Elapsed, Filled, Filter, Running, Sort, Spells, calendar::Day};
 
-/// Operations of every access.
+/// Operations with each kind of access.
 fn all_operations() -> Vec<Box<dyn Operation>> {
     let mut all = operations();
     let others: [Box<dyn Operation>; 13] = [
@@ -34,7 +33,7 @@ fn at_a_day() -> Context {
     Context::new().as_of(day(20_040))
 }
 
-/// The rows that an operation gives, in no order; or what is wrong with the data.
+/// The rows that an operation gives, in no order; or the error about the data.
 fn rows_of(operation: &dyn Operation, table: &Table) -> std::result::Result<Vec<String>, String> {
     let outcome = operation.apply_with(table, &at_a_day()).map_err(|error| error.to_string())?;
     assert!(outcome.ledger.balances(), "{}", outcome.ledger);
@@ -43,7 +42,7 @@ fn rows_of(operation: &dyn Operation, table: &Table) -> std::result::Result<Vec<
     Ok(rows)
 }
 
-/// Whether the order of the rows decides between equals, since that was asked.
+/// Whether the order of the rows decides between equal rows, because the settings say so.
 fn goes_by_row_order(operation: &dyn Operation) -> bool {
     let asked = format!("{operation:?}");
     asked.contains("ties: First") || asked.contains("ties: Last")
@@ -69,14 +68,16 @@ proptest! {
                 continue;
             }
             let all: Vec<&str> = table.names().collect();
-            let few = Columns::new(needed.iter().map(|&place| all[place])).apply(&table).unwrap().table;
+            let few = Columns::new(needed.iter().map(|&place| all[place])).apply(&table)
+                .unwrap().table;
             let again = operation.apply_with(&few, &at_a_day());
             match (plan.apply(&[&table]), again) {
                 (Ok(whole), Ok(few)) => {
                     prop_assert_eq!(&whole.ledger.dropped, &few.ledger.dropped, "{:?}", operation);
                     for name in &wanted {
                         let column = |outcome: &Outcome| {
-                            shown(&Columns::new([name.as_str()]).apply(&outcome.table).unwrap().table)
+                            shown(&Columns::new([name.as_str()]).apply(&outcome.table)
+                                .unwrap().table)
                         };
                         prop_assert_eq!(column(&whole), column(&few), "{} of {:?}", name,
                             operation);
@@ -118,7 +119,7 @@ proptest! {
     }
 
     #[test]
-    fn the_order_of_the_rows_changes_nothing(rows in prop::collection::vec(row(), 0..25),
+    fn the_order_of_rows_changes_nothing(rows in prop::collection::vec(row(), 0..25),
         turn in 0..25_usize) {
         let mut turned = rows.clone();
         turned.reverse();
@@ -136,7 +137,7 @@ proptest! {
     }
 
     #[test]
-    fn stretches_of_rows_can_be_worked_on_apart(
+    fn groups_of_rows_can_be_processed_separately(
         rows in prop::collection::vec(row(), 0..40),
         cuts in prop::collection::vec(0..60_usize, 0..6),
     ) {
@@ -190,9 +191,9 @@ proptest! {
     }
 }
 
-/// Whatever an operation is asked, an empty table is an answer and not a panic.
+/// For all settings, an empty table gives a result and not a panic.
 #[test]
-fn a_table_without_rows_gives_an_answer_without_records() {
+fn a_table_without_rows_gives_an_empty_result() {
     let table = table(&[]);
     for operation in all_operations() {
         let outcome = operation.apply_with(&table, &at_a_day()).unwrap();
@@ -202,7 +203,7 @@ fn a_table_without_rows_gives_an_answer_without_records() {
 }
 
 #[test]
-fn a_plan_tells_what_it_was_prepared_for_and_can_be_sent_to_threads() {
+fn a_plan_names_its_shape_and_can_be_sent_to_threads() {
     let table = table(&[]);
     for operation in all_operations() {
         let plan = operation.prepare(&table.shape(), &at_a_day()).unwrap();

@@ -1,5 +1,4 @@
-//! Rows with their numbers come out in order, with their lines and their facts, however they came
-//! in.
+//! Numbered rows come out in order, with their lines and fields, whatever their order before.
 
 use crate::{
     plan::NumberedRows,
@@ -22,7 +21,7 @@ fn numbers(from: u64, rows: usize) -> Table {
 }
 
 #[test]
-fn without_any_table_there_is_none() {
+fn without_any_table_there_are_no_rows() {
     assert!(NumberedRows::default().in_order().unwrap().is_none());
     assert!(!NumberedRows::default().has_table());
     let mut rows = NumberedRows::default();
@@ -46,8 +45,8 @@ fn a_table_without_rows_gives_way_to_one_with_rows() {
 fn taken_rows_are_gone() {
     let mut rows = NumberedRows::default();
     rows.add(&numbers(1, 1), [1]);
-    assert_eq!(rows.take().unwrap().unwrap().1, [1]);
-    assert!(!rows.has_table() && rows.take().unwrap().is_none());
+    assert_eq!(rows.take_listed().unwrap().unwrap().1, [1]);
+    assert!(!rows.has_table() && rows.take_listed().unwrap().is_none());
 }
 
 #[test]

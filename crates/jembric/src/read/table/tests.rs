@@ -10,7 +10,7 @@ use std::{
     sync::atomic::{AtomicU64, Ordering::Relaxed},
 };
 
-/// The table by every way there is; they must agree.
+/// Reads the table in every way; the results must agree.
 fn read_with(reading: &Reading, text: &[u8]) -> Result<Table> {
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("t.csv");
@@ -90,7 +90,7 @@ fn a_file_becomes_typed_columns() {
 #[case::header_only("a,b\n", &[])]
 #[case::header_without_line_end("a,b", &[])]
 #[case::unnamed_column("a,\n1,2\n", &["2 1|2"])]
-fn records_are_told_apart(#[case] text: &str, #[case] expected: &[&str]) {
+fn records_are_separated(#[case] text: &str, #[case] expected: &[&str]) {
     assert_eq!(rows(&read(text).unwrap()), expected);
 }
 
@@ -149,8 +149,11 @@ fn other_encodings_are_read(
 }
 
 #[rstest]
-#[case::empty("", "t.csv: the file is empty. Expected a line with the names of the columns")]
-#[case::blank("\n \n", "t.csv: the file is empty. Expected a line with the names of the columns")]
+#[case::empty("", "t.csv: the file is empty. Expected a first line with the names of the columns")]
+#[case::blank(
+    "\n \n",
+    "t.csv: the file is empty. Expected a first line with the names of the columns"
+)]
 #[case::short_row(
     "a,b\n1,2\n\"x\n\",2\n1\n",
     "t.csv: line 5: expected 2 cells, one for each column, and found 1: `1`"
@@ -161,28 +164,29 @@ fn other_encodings_are_read(
 )]
 #[case::open_quote(
     "a,b\n1,2\n1,\"x\n2,y\n",
-    "t.csv: line 3: the quote that begins here is never closed: `\"x`. Close it, write a quote \
-        inside a quoted cell twice, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 3: the quote that begins here is never closed: `\"x`. Close it, double quotes \
+        inside a quoted cell, or read quotes as ordinary characters (`Reading::no_quotes`)"
 )]
 #[case::open_quote_in_header(
     "a,\"b\n1,2\n",
-    "t.csv: line 1: the quote that begins here is never closed: `\"b`. Close it, write a quote \
-        inside a quoted cell twice, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 1: the quote that begins here is never closed: `\"b`. Close it, double quotes \
+        inside a quoted cell, or read quotes as ordinary characters (`Reading::no_quotes`)"
 )]
 #[case::stray_quote(
     "a,b\n1,2\n5\" pipe,2\n",
-    "t.csv: line 3: a quote in the middle of a cell: `5\" pipe,2`. Write such a cell in quotes \
-        with its own quotes doubled, or read quotes as ordinary characters (`Reading::no_quotes`)"
+    "t.csv: line 3: there is a quote in the middle of a cell: `5\" pipe,2`. Quote the whole cell \
+        and double the quotes inside it, or read quotes as ordinary characters \
+        (`Reading::no_quotes`)"
 )]
 #[case::unclosed_before_another(
     "a,b\n1,\"x\n2,\"y\"\n",
-    "t.csv: line 3: a quote in the middle of a cell: `2,\"y\"` (the cell's first quote is on line \
-        2). Write such a cell in quotes with its own quotes doubled, or read quotes as ordinary \
+    "t.csv: line 3: there is a quote in the middle of a cell: `2,\"y\"` (the quoted cell began on \
+        line 2). Quote the whole cell and double the quotes inside it, or read quotes as ordinary \
         characters (`Reading::no_quotes`)"
 )]
 #[case::two_of_one_name(
     "a,b,a\n",
-    "t.csv: two columns are called `a`: a column is found by its name, so rename one"
+    "t.csv: two columns are named `a`. The names of columns must differ: rename one"
 )]
 fn bad_text_is_refused_at_its_place(#[case] text: &str, #[case] message: &str) {
     assert_eq!(read(text).unwrap_err().to_string(), message);
@@ -192,11 +196,11 @@ fn bad_text_is_refused_at_its_place(#[case] text: &str, #[case] message: &str) {
 #[case::bytes(
     Reading::new(),
     b"a,b\n1,x\n2,M\xf6we\n",
-    "t.csv: line 3: byte 12 of the file (0xf6) is not UTF-8. Say how the file is written: \
+    "t.csv: line 3: byte 12 of the file (0xf6) is not UTF-8. Set the encoding of the file: \
         `Reading::encoding(\"windows-1252\")`, `utf-16le` or another"
 )]
 #[case::half_a_character(Reading::new().encoding("utf-16le"), b"a\0\n\0\x00\xd8x\0",
-    "t.csv: line 2: byte 5 of the file (0x00) is not UTF-16LE. Say how the file is written: \
+    "t.csv: line 2: byte 5 of the file (0x00) is not UTF-16LE. Set the encoding of the file: \
         `Reading::encoding(\"windows-1252\")`, `utf-16le` or another")]
 #[case::no_encoding(Reading::new().encoding("utf-9"), b"a\n",
     "`encoding`: `utf-9` is not the name of an encoding: expected a name such as utf-8, \
@@ -206,13 +210,13 @@ fn bad_text_is_refused_at_its_place(#[case] text: &str, #[case] message: &str) {
         `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`")]
 #[case::no_century(Reading::new().read("a", "%d.%m.%y"), b"a\n",
     "`read`: `a=%d.%m.%y` has years of two digits: expected the first of the hundred years that \
-        two digits stand for as well: `--century 1900`")]
+        they stand for as well: `--century 1900`")]
 #[case::no_column(Reading::new().read("day", "%Y"), b"days\n",
     "t.csv: there is no column `day`. Did you mean `days`?")]
 #[case::out_of_format(Reading::new().read("a", "%d.%m.%Y"),
-    b"a\n30.06.2025\n30.02.2025\nsoon\n\nx\ny\n", "t.csv: column `a`: 4 of its 5 values are not \
-        in the format `%d.%m.%Y`: line 3 `30.02.2025`, line 4 `soon`, line 6 `x`, …")]
-fn what_cannot_be_read_as_said_is_refused(
+    b"a\n30.06.2025\n30.02.2025\nsoon\n\nx\ny\n", "t.csv: column `a`: 4 of its 5 values do not \
+        match the format `%d.%m.%Y`: line 3 `30.02.2025`, line 4 `soon`, line 6 `x`, …")]
+fn cells_that_do_not_match_their_format_are_refused(
     #[case] reading: Reading,
     #[case] text: &[u8],
     #[case] message: &str,
@@ -230,7 +234,7 @@ fn missing_files_and_directories_are_named() {
         "{error}"
     );
     let error = Reading::new().file(directory.path()).unwrap_err().to_string();
-    assert!(error.ends_with(": is a directory, where a file is needed"), "{error}");
+    assert!(error.ends_with(": this is a directory, but a file is required"), "{error}");
 }
 
 #[test]
@@ -250,12 +254,12 @@ fn a_byte_order_mark_in_the_middle_is_a_character() {
 }
 
 #[test]
-fn types_and_answers_are_the_same_on_any_number_of_threads() {
+fn types_and_results_are_the_same_on_any_number_of_threads() {
     let mut text = "vessel,day,tons\n".to_owned();
     for n in 0..5_000 {
         text += &format!("vessel {},{:02}/{:02}/2025,{}\n", n % 37, n % 12 + 1, n % 12 + 1, n);
     }
-    // Only the last row tells that the month comes first, and that tons are decimals.
+    // Only the last row shows that the month comes first, and that tons are decimals.
     text += "\"vessel 5, again\",12/31/2025,7.25\n";
     let one = |threads| {
         let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
@@ -276,7 +280,7 @@ fn types_and_answers_are_the_same_on_any_number_of_threads() {
 }
 
 #[test]
-fn a_header_tells_the_names_without_the_rest() {
+fn a_header_gives_the_names_without_the_rest() {
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("t.csv");
     fs::write(&path, "vessel;day\n1;2;3\n").unwrap();
@@ -293,7 +297,7 @@ fn a_header_tells_the_names_without_the_rest() {
     );
 }
 
-/// A cell of a column by the plainest reading of the rules for numbers.
+/// A cell of a column, by the plainest reading of the rules for numbers.
 fn is_plain_number(cell: &str) -> bool {
     let digits = cell.strip_prefix('-').unwrap_or(cell);
     !digits.is_empty()
@@ -303,7 +307,10 @@ fn is_plain_number(cell: &str) -> bool {
 
 proptest! {
     #[test]
-    fn whole_numbers_are_numbers_only_where_every_cell_is_one(cells in prop::collection::vec("-?[0-9]{0,3}x?", 1..12), block in 1_u64..30) {
+    fn a_column_is_whole_numbers_only_if_every_cell_is(
+        cells in prop::collection::vec("-?[0-9]{0,3}x?", 1..12),
+        block in 1_u64..30,
+    ) {
         let text = format!("it,n\n{}",
             cells.iter().map(|cell| format!("{cell},1\n")).collect::<String>());
         let table = Reading { block: Some(block), ..Reading::new() }.stream("t.csv",
@@ -315,7 +322,7 @@ proptest! {
             _ => "text",
         };
         prop_assert_eq!(&types(&table)[0], expected);
-        // What is text is kept to the letter; what is a number keeps its value.
+        // Text is kept exactly, and a number keeps its value.
         for (row, cell) in rows(&table).iter().zip(&cells) {
             let read = row.split_once(' ').unwrap().1.split('|').next().unwrap();
             prop_assert!(read == cell || (expected == "whole \
@@ -324,7 +331,7 @@ proptest! {
     }
 
     #[test]
-    fn what_is_written_is_read_again(
+    fn written_files_can_be_read_again(
         cells in prop::collection::vec(("[a-z ,;\"\r\n\u{eb}]{0,20}",
             prop::option::of(any::<i64>()), prop::option::of(-700_000_i32..2_900_000)), 0..40),
         block in 1_u64..200,
@@ -335,7 +342,8 @@ proptest! {
             let mut writer = csv::Writer::from_writer(&mut text);
             writer.write_record(["text", "number", "day"]).unwrap();
             for (words, number, day) in &cells {
-                let day = day.and_then(jembric_core::calendar::Day::from_number).map(|day| day.to_string()).unwrap_or_default();
+                let day = day.and_then(jembric_core::calendar::Day::from_number).map(|day| day
+                    .to_string()).unwrap_or_default();
                 let number = number.map(|number| number.to_string()).unwrap_or_default();
                 writer.write_record([words.as_str(), &number, &day]).unwrap();
                 let words = if words.trim_ascii().is_empty() { "" } else { words };
@@ -344,16 +352,16 @@ proptest! {
         }
         let table = Reading { block: Some(block),
             ..Reading::new() }.separator(b',').stream("t.csv", &text[..]).unwrap();
-        let read: Vec<String> = rows(&table).into_iter().map(|row| row.split_once(' ').unwrap().1.to_owned()).collect();
+        let read: Vec<String> = rows(&table).into_iter().map(|row| row.split_once(' ').unwrap().1
+            .to_owned()).collect();
         prop_assert_eq!(read, expected);
     }
 }
 
 proptest! {
-    /// Whatever the bytes are, there is a table or an error, and which does not depend on where the
-    /// text was cut.
+    /// Any bytes give a table or an error, wherever the text is divided.
     #[test]
-    fn no_text_makes_the_reader_stumble(text in "[a0,;\"\n\r .\u{eb}-]{0,60}",
+    fn no_text_breaks_the_reader(text in "[a0,;\"\n\r .\u{eb}-]{0,60}",
         broken in prop::option::of(0_usize..60), block in 1_u64..20) {
         let mut bytes = text.into_bytes();
         if let Some(at) = broken.filter(|&at| at < bytes.len()) {

@@ -1,4 +1,4 @@
-//! That nothing is half-written, and that no file replaces another that it should not.
+//! No file is left incomplete, and no file replaces another that it must not.
 
 use super::*;
 use crate::{Table, io::Writing};
@@ -12,7 +12,7 @@ fn table() -> Table {
 }
 
 #[test]
-fn a_file_is_whole_or_not_there() {
+fn a_file_is_complete_or_does_not_exist() {
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("out.csv");
     let mut interrupted = Destination::file(&path).unwrap();
@@ -22,9 +22,11 @@ fn a_file_is_whole_or_not_there() {
         .unwrap()
         .write(|_| Err(io::ErrorKind::StorageFull.into()))
         .unwrap_err();
-    assert!(failed.to_string().ends_with(
-        "out.csv: could not be written: the disk is full. Nothing was left half-written"
-    ));
+    assert!(
+        failed.to_string().ends_with(
+            "out.csv: could not be written: the disk is full. No incomplete file was left"
+        )
+    );
     assert_eq!(fs::read_dir(&directory).unwrap().count(), 0, "nothing is left behind");
 
     Writing::new().file(&table(), &path).unwrap();
@@ -49,7 +51,7 @@ fn links_and_permissions_stay_as_they_were() {
 
 #[cfg(unix)]
 #[test]
-fn a_link_to_nothing_is_followed_and_a_file_that_may_not_be_written_stays() {
+fn a_dangling_link_is_followed_and_a_read_only_file_stays() {
     use std::os::unix::fs::PermissionsExt;
     let directory = tempfile::tempdir().unwrap();
     let path = |name: &str| directory.path().join(name);
@@ -61,12 +63,12 @@ fn a_link_to_nothing_is_followed_and_a_file_that_may_not_be_written_stays() {
     let error = Destination::file(path("link.csv")).err().unwrap().to_string();
     assert!(
         error.ends_with(
-            "link.csv: could not be written: no permission. Nothing was left half-written"
+            "link.csv: could not be written: no permission. No incomplete file was left"
         )
     );
 }
 
-/// A claim recognises a file by another path, by a hard link and by a symbolic link.
+/// A claim recognizes a file by another path, by a hard link and by a symbolic link.
 #[cfg(unix)]
 #[test]
 fn no_output_replaces_a_file_that_is_read_or_another_output() {
@@ -88,17 +90,17 @@ fn no_output_replaces_a_file_that_is_read_or_another_output() {
     for name in ["new.csv", "./new.csv", "link.csv"] {
         let error = outputs.claim("the rows set aside", path(name)).unwrap_err().to_string();
         assert!(error.ends_with(
-            "the result and the rows set aside would be written to the same \
-            file. Name another file for one of them"
+            "the result and the rows set aside would be written to the same file. Choose another \
+                file for one of them"
         ));
     }
-    // What is no file is replaced by nobody.
+    // Something that is not a regular file is never replaced.
     outputs.claim("the result", "/dev/null").unwrap();
     outputs.claim("the rows set aside", "/dev/null").unwrap();
 }
 
-/// A set of two files, whose journal is as a process left it that was killed: with its name in
-/// place of ours, which is alive.
+/// A set of two files with its journal, as a killed process left it. The journal names another
+/// process, because ours is running.
 fn left_by_a_dead_process(directory: &Path, placing: bool) {
     let mut outputs = Outputs::of_routine(directory.join("r.toml"), 2).unwrap();
     for name in ["one.csv", "two.csv"] {
@@ -109,7 +111,7 @@ fn left_by_a_dead_process(directory: &Path, placing: bool) {
     if placing {
         outputs.journal.as_mut().unwrap().placing().unwrap();
     }
-    // Neither files nor journal are removed, as nothing is after a kill.
+    // Neither the files nor the journal are removed, as after a kill.
     std::mem::forget(outputs);
     let journal = directory.join(".r.toml.jembric-journal");
     let text = fs::read_to_string(&journal).unwrap();
@@ -148,10 +150,10 @@ fn a_set_that_was_begun_is_finished_or_undone(
         sets.sort();
         fs::rename(&sets[0], path("one.csv")).unwrap();
     }
-    // Nobody else removes files of a set.
+    // No other process removes the files of a set.
     Writing::new().file(&table(), path("other.csv")).unwrap();
     fs::remove_file(path("other.csv")).unwrap();
-    // Also a run that writes one file alone settles what was left.
+    // A run that writes a single file also finishes what was left.
     drop(Outputs::of_routine(path("r.toml"), 1).unwrap());
     assert_eq!(contents(directory.path()), expected);
 }

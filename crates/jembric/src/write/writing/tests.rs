@@ -1,4 +1,4 @@
-//! What is written, and that nothing is half-written.
+//! What is written, and that nothing is left incomplete.
 
 use super::*;
 use arrow_array::{ArrayRef, Decimal64Array, StringViewArray};
@@ -46,6 +46,6 @@ fn a_missing_value_alone_in_its_row_is_still_a_row() {
 #[case("a.md", Some(Format::Markdown))]
 #[case("a.docx", None)]
 #[case("a", None)]
-fn the_ending_tells_the_format(#[case] name: &str, #[case] format: Option<Format>) {
+fn the_extension_decides_the_format(#[case] name: &str, #[case] format: Option<Format>) {
     assert_eq!(Format::of(Path::new(name)).ok(), format);
 }
