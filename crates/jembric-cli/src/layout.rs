@@ -164,7 +164,7 @@ fn drawn(columns: &[&ShownColumn], width: Option<u16>) -> String {
 }
 
 /// Cuts a text that is wider than its column, and ends it with `…`.
-fn shortened(text: &str, width: usize) -> String {
+pub(crate) fn shortened(text: &str, width: usize) -> String {
     if display_width(text) <= width {
         return text.to_owned();
     }

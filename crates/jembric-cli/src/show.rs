@@ -71,6 +71,11 @@ pub(crate) fn table(
     Ok(text)
 }
 
+/// A name or value of a file that is looked at, shortened also where lines may have any length.
+fn short(text: &str) -> String {
+    layout::shortened(text, 60)
+}
+
 /// What a file holds, what looks wrong, and the commands to try next.
 pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     let mut text = format!(
@@ -81,12 +86,12 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
     );
     let cells = |text: fn(&ColumnLook) -> String| look.columns.iter().map(text);
     let columns = [
-        ShownColumn::of_texts("column", cells(|column| column.name.clone())),
+        ShownColumn::of_texts("column", cells(|column| short(&column.name))),
         ShownColumn::of_words("type", cells(|column| column.kind.to_string())),
         ShownColumn::of_numbers("missing", cells(|column| grouped(column.missing))),
         ShownColumn::of_numbers("distinct", cells(|column| grouped(column.distinct))),
-        ShownColumn::of_texts("least", cells(|column| column.least.clone())),
-        ShownColumn::of_texts("greatest", cells(|column| column.greatest.clone())),
+        ShownColumn::of_texts("least", cells(|column| short(&column.least))),
+        ShownColumn::of_texts("greatest", cells(|column| short(&column.greatest))),
     ];
     text += &layout::in_blocks(&columns, width);
     let dated: Vec<_> =
@@ -105,7 +110,8 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
             .as_ref()
             .map(|notation| format!("; written like {notation}"))
             .unwrap_or_default();
-        let (name, first, last) = (printable(&column.name), dates.first, dates.last);
+        let name = short(&column.name);
+        let (name, first, last) = (printable(&name), dates.first, dates.last);
         let line = format!("  {name}: {first}..{last}, {periods}, {without}{written}");
         let _ = writeln!(text, "{}", wrapped(&line, width));
     }

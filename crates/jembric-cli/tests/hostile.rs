@@ -431,6 +431,9 @@ fn a_text_of_a_megabyte_is_shortened_in_messages() {
         assert_eq!(ended.code, Some(1));
         assert!(ended.err.len() < 5_000, "{} bytes: {}…", ended.err.len(), &ended.err[..200]);
     }
+    let look = bounded(directory.path(), &["look", "long.csv"]);
+    assert_eq!(look.code, Some(0), "{}", look.err);
+    assert!(look.out.contains("xxx…") && look.out.len() < 5_000, "{} bytes", look.out.len());
 }
 
 #[rstest]
