@@ -45,6 +45,7 @@ fn example_of(operation: &str) -> &'static str {
         "add" => "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'",
         "sort" => "jembric sort lifts.csv tons:down,lifted_on",
         "columns" => "jembric columns stays.csv 'vessel, arrived as came, left as went'",
+        "draw" => "jembric draw gauge.csv --missing - --write gauge.svg",
         _ => "jembric stack fuel_in.csv fuel_out.csv --source book",
     }
 }
@@ -97,10 +98,11 @@ pub(crate) struct ReadArguments {
 #[command(next_help_heading = "Result")]
 pub(crate) struct AnswerArguments {
     /// Write the result to a file, in the format of its extension: .csv, .jsonl, .md (also with .gz
-    /// or .zst), .parquet, .arrow, .xlsx
+    /// or .zst), .parquet, .arrow, .xlsx; a picture as .svg or .png
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
-    /// Write the result in this format [default: a table on a terminal, CSV in a pipe]
+    /// Write the result in this format; svg, png and text are for pictures [default: a table or a
+    /// text picture on a terminal, CSV or SVG in a pipe]
     #[arg(long, value_name = "FORMAT")]
     pub(crate) format: Option<AnswerFormat>,
     /// Show at most this many rows of a table, or `all`
@@ -157,6 +159,9 @@ pub(crate) enum AnswerFormat {
     Parquet,
     Arrow,
     Xlsx,
+    Svg,
+    Png,
+    Text,
 }
 
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
@@ -275,6 +280,16 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
                 .action(ArgAction::Append)
                 .help_heading("Settings")
                 .help("Cover the dates in these columns of a file; may be repeated"),
+        ),
+        _ => command,
+    };
+    let command = match operation.name {
+        "draw" => command.arg(
+            Arg::new("write")
+                .long("write")
+                .value_name("FILE")
+                .help_heading("Settings")
+                .help("Write the picture to this file: .svg or .png [default: that of --out]"),
         ),
         _ => command,
     };

@@ -10,6 +10,8 @@ mod ending;
 mod files;
 mod layout;
 mod memory;
+#[cfg_attr(not(feature = "draw"), path = "pictures/absent.rs")]
+mod pictures;
 mod progress;
 mod run;
 mod screen;

@@ -10,13 +10,14 @@ use crate::{
     demo,
     files::{Files, Reader},
     memory,
+    pictures::ShownPicture,
     screen::{BOLD, Screen, visible},
     show::{self, ChosenColumns},
     typed::{Shown, today},
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
+    CoreError, Error, Expression, Filter, Ledger, Look, Picture, Stack, Table,
     calendar::Zone,
     io::{Batches, Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Ran, Routine, Run},
@@ -208,7 +209,12 @@ fn planned(
         }
         _ => {}
     }
-    Ok(Planned::new(operation, settings_of(operation, typed), inputs).covering(covered))
+    let mut planned =
+        Planned::new(operation, settings_of(operation, typed), inputs).covering(covered);
+    if operation.name == "draw" {
+        planned.picture = typed.get_one::<String>("write").cloned();
+    }
+    Ok(planned)
 }
 
 /// Runs a chain of steps.
@@ -272,7 +278,11 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
         _ => file.to_owned(),
     };
     if let (Some(last), Some(out)) = (routine.steps.last_mut(), &answer.out) {
-        last.write = Some(path(&out.display().to_string()));
+        let out = Some(path(&out.display().to_string()));
+        match last.operation.name == "draw" && last.picture.is_none() {
+            true => last.picture = out,
+            false => last.write = out,
+        }
     }
     routine.to_text(path)
 }
@@ -326,7 +336,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
         typed.get_one::<String>("follow").map(|text| text.parse::<Expression>()).transpose();
     let follow = follow.map_err(Error::from)?;
     let account = AccountArguments::from_arg_matches(typed)?;
-    let written = routine.steps.iter().filter(|step| step.write.is_some()).count();
+    let written = routine.steps.iter().map(|step| step.files_written().count()).sum::<usize>();
     let written =
         written + usize::from(answer.out.is_some()) + usize::from(account.aside.is_some());
     let mut outputs = match files {
@@ -390,7 +400,19 @@ fn run(
 ) -> Result<(), Failure> {
     let RunOptions { answer, account, upto, follow, saved } = asked;
     // Everything that can fail without the data is checked before the data is read.
-    let shown = Shown::of(answer.format, answer.out.as_deref(), screen.is_terminal)?;
+    let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
+    // A last step that draws shows its picture, unless it has a file for it.
+    let draws = last.is_some_and(|step| step.operation.name == "draw");
+    let shows_picture = draws && last.is_some_and(|step| step.picture.is_none());
+    let out_name = answer.out.as_deref();
+    let shown_picture = match shows_picture {
+        true => Some(ShownPicture::of(answer.format, out_name, screen.is_terminal)?),
+        false => None,
+    };
+    let shown = match shows_picture {
+        true => Shown::AsTable,
+        false => Shown::of(answer.format, out_name, screen.is_terminal)?,
+    };
     let shown_aside =
         account.aside.as_deref().map(|aside| Shown::of(None, Some(aside), false)).transpose()?;
     let zone = routine.zone.as_deref().map(str::parse::<Zone>).transpose().map_err(Error::from)?;
@@ -402,6 +424,7 @@ fn run(
     conditions.upto = upto;
     conditions.aside = account.aside.is_some();
     conditions.memory = memory::budget();
+    conditions.pictures_only = draws && (shows_picture || answer.out.is_none());
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
     checked.claim(&mut outputs)?;
@@ -412,8 +435,11 @@ fn run(
     let mut routine_file = file("the routine (--save-routine)", saved.as_ref().map(|(_, to)| to))?;
     // If there are files to write, a closed pipe ends the printing only, and the work goes on.
     let goes_on = !outputs.is_empty();
-    let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
-    let is_shown = out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none());
+    let is_shown = match draws {
+        true => !shows_picture && out.is_some(),
+        false => out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none()),
+    };
+    let mut picture: Option<Picture> = None;
 
     let mut told: Vec<Told> = Vec::new();
     let mut title = None;
@@ -433,6 +459,7 @@ fn run(
             &mut |ran| {
                 title = routine.title_on(ran.context.as_of);
                 told.push(Told::of(ran, conditions.follow.as_ref()));
+                picture = ran.picture.cloned();
                 Ok(())
             },
         );
@@ -446,6 +473,9 @@ fn run(
     };
     let mut answered = Ok(());
     match &mut out {
+        _ if shows_picture => answers(&mut io::sink(), 0, None)
+            .map(|result| answered = result)
+            .map_err(|source| Error::Write { file: "the picture".to_owned(), source })?,
         Some(out) => {
             out.write(|to| answers(to, usize::MAX, None).map(|result| answered = result))?
         }
@@ -460,6 +490,15 @@ fn run(
         }
     }
     answered?;
+    if let (Some(shown), Some(picture)) = (shown_picture, &picture) {
+        match &mut out {
+            Some(out) => out.write(|to| shown.write(picture, to))?,
+            None => match shown.show(picture, screen) {
+                Err(error) if goes_on && error.is_closed_pipe() => {}
+                shown => shown?,
+            },
+        }
+    }
     if let (Some(aside), Some(shown)) = (&mut aside, shown_aside) {
         let set_aside = all_set_aside(&told)?;
         let beside = aside.directory();
@@ -476,7 +515,7 @@ fn run(
     outputs.commit()?;
     match account.quiet {
         true => Ok(()),
-        false => tell_ledgers(&told, title, &account, &answer, is_shown, screen),
+        false => tell_ledgers(&told, title, &account, &answer, is_shown || shows_picture, screen),
     }
 }
 

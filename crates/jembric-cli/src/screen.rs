@@ -45,6 +45,8 @@ pub(crate) struct Screen {
     pub(crate) is_terminal: bool,
     /// The width of the terminal that results go to.
     pub(crate) width: Option<u16>,
+    /// The height of the terminal that results go to.
+    pub(crate) height: Option<u16>,
     account_width: Option<u16>,
     /// Whether ledgers are for people: they go to a terminal, or are part of the demo.
     pub(crate) accounts_are_read: bool,
@@ -61,6 +63,7 @@ impl Screen {
             accounts: Box::new(anstream::stderr()),
             is_terminal: io::stdout().is_terminal(),
             width: width_of(io::stdout()),
+            height: height_of(io::stdout()),
             account_width: width_of(io::stderr()),
             accounts_are_read: io::stderr().is_terminal(),
             shows_progress: io::stderr().is_terminal(),
@@ -75,6 +78,7 @@ impl Screen {
             accounts: Box::new(anstream::stdout()),
             is_terminal: true,
             width: width_of(io::stdout()),
+            height: height_of(io::stdout()),
             account_width: width_of(io::stdout()),
             accounts_are_read: io::stdout().is_terminal(),
             shows_progress: false,
@@ -89,6 +93,7 @@ impl Screen {
             answers_coloured: false,
             is_terminal: false,
             width: None,
+            height: None,
             ..Screen::as_one_text()
         }
     }
@@ -193,6 +198,10 @@ pub(crate) fn wrapped(text: &str, width: Option<u16>) -> String {
 /// The width of the terminal, if the stream goes to one.
 fn width_of(stream: impl IsTerminal) -> Option<u16> {
     terminal_size::terminal_size().filter(|_| stream.is_terminal()).map(|(width, _)| width.0)
+}
+
+fn height_of(stream: impl IsTerminal) -> Option<u16> {
+    terminal_size::terminal_size().filter(|_| stream.is_terminal()).map(|(_, height)| height.0)
 }
 
 fn coloured() -> bool {

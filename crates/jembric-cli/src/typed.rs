@@ -67,6 +67,13 @@ impl Shown {
                 Shown::As(Writing::new().format(Format::ArrowStream))
             }
             (Some(AnswerFormat::Arrow), Some(_)) => Shown::As(Writing::new().format(Format::Arrow)),
+            (Some(AnswerFormat::Svg | AnswerFormat::Png | AnswerFormat::Text), _) => {
+                return Err(Error::Setting {
+                    setting: "format",
+                    value: "a format of pictures, but the last step does not draw".to_owned(),
+                    expected: "a format of tables, or a last step that draws: + draw".to_owned(),
+                });
+            }
             (Some(AnswerFormat::Xlsx), _) => Shown::As(Writing::new().format(Format::Xlsx)),
             (None, Some(file)) => Shown::As(Writing::of(file)?),
             (None, None) if is_terminal => Shown::AsTable,

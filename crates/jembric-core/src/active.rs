@@ -18,6 +18,7 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared, State, handed_over},
+    role::{Role, Roles},
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
@@ -176,6 +177,38 @@ impl Active {
     }
 }
 
+impl Active {
+    /// The roles of the columns of the result.
+    fn roles(&self, gives: &Gives) -> Roles {
+        let roles = Roles::default();
+        match gives {
+            Gives::On(_) => {
+                let is_exclusive = self.end_day == EndDay::Exclusive;
+                let end = if is_exclusive { Role::ExclusiveEnd } else { Role::End };
+                roles.with(&self.start, Role::Start).with(&self.end, end)
+            }
+            Gives::Counts { per, sum } => {
+                let roles = roles.with(self.period_name(), Role::Period).keys(per);
+                match &sum[..] {
+                    [] => roles.with("active", Role::State),
+                    sums => {
+                        sums.iter().fold(roles, |roles, (name, _)| roles.with(name, Role::State))
+                    }
+                }
+            }
+            Gives::Rows { share } => {
+                let roles = roles.with(self.period_name(), Role::Period);
+                match &share[..] {
+                    [] => roles.with("active_days", Role::Measure),
+                    shares => shares.iter().fold(roles, |roles, named| {
+                        roles.with(rows::share_name(named), Role::Measure)
+                    }),
+                }
+            }
+        }
+    }
+}
+
 impl Operation for Active {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
@@ -217,7 +250,7 @@ impl Operation for Active {
                 for named in &share {
                     in_setting("share", || shape.expect_numbers(&named.column))?;
                     let kind = rows::share_type(shape.columns()[named.place].kind);
-                    let column = ColumnShape { name: rows::share_name(named), kind };
+                    let column = ColumnShape::new(rows::share_name(named), kind);
                     result = in_setting("share", || result.with_shape(column))?;
                 }
                 uses = uses.using_named(&share);
@@ -233,6 +266,7 @@ impl Operation for Active {
             range: self.range,
             hours: self.hours(),
         };
+        let roles = self.roles(&gives);
         let plan = ActivePlan {
             shape: shape.clone(),
             step: self.step(),
@@ -246,7 +280,8 @@ impl Operation for Active {
             accounting: accounting.clone(),
         };
         let uses = uses.using([start, end]).accounting(&accounting);
-        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
+        Ok(plan.with_roles(roles))
     }
 }
 

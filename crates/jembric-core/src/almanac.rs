@@ -6,6 +6,7 @@ use crate::{
     error::{Error, Result, in_setting, refuse},
     ledger::{Entry, Ledger, Outcome, Reason},
     plan::{Access, Inputs, Plan, Prepared, State},
+    role::{Role, Roles},
     shape::{Named, Shape, Type, period_field},
     table::{Table, ordered_field},
 };
@@ -125,6 +126,7 @@ impl Almanac {
         }
         let uses = covered.iter().map(|covered| (covered.table, covered.place));
         let uses = uses.fold(Inputs::new(), |uses, (table, place)| uses.using_of(table, [place]));
+        let covered_names: Vec<String> = covered.iter().map(Covered::records_name).collect();
         let plan = AlmanacPlan {
             range: self.range,
             whole_years: self.whole_years,
@@ -142,7 +144,12 @@ impl Almanac {
         let nothing = vec![Records::default(); plan.covered.len()];
         let result = plan.table(one_day, None, &nothing, &context_of_one_day)?.shape();
         let shapes: Vec<&Shape> = tables.iter().map(|(shape, _)| *shape).collect();
-        Ok(Plan::new(&shapes, context, (result, uses, Access::OnePass), plan))
+        let first = result.columns().first().map(|column| column.name.clone()).unwrap_or_default();
+        let roles = Roles::default().with(first, Role::Period);
+        let roles =
+            covered_names.into_iter().fold(roles, |roles, name| roles.with(name, Role::Measure));
+        let plan = Plan::new(&shapes, context, (result, uses, Access::OnePass), plan);
+        Ok(plan.with_roles(roles))
     }
 }
 
@@ -176,6 +183,13 @@ struct Covered {
     shown_as: String,
     /// The name of the column, with that of its file.
     full_name: String,
+}
+
+impl Covered {
+    /// The name of the column with the number of its records.
+    fn records_name(&self) -> String {
+        format!("records_{}", self.shown_as)
+    }
 }
 
 /// The number of records on each day of a covered column, from its first day.
@@ -284,7 +298,7 @@ impl AlmanacPlan {
         ));
         for (covered, records) in self.covered.iter().zip(records) {
             let counts = Int64Array::from_iter_values(day_numbers().map(|day| records.on(day)));
-            columns.push(plain(&format!("records_{}", covered.shown_as), Arc::new(counts)));
+            columns.push(plain(&covered.records_name(), Arc::new(counts)));
         }
         if let Some(as_of) = context.as_of {
             let from = Int64Array::from_iter_values(

@@ -16,6 +16,7 @@ use crate::{
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
+    role::{Role, Roles},
     rows::all_kept,
     shape::{Named, Shape, Type},
     table::{Table, ordered_field},
@@ -249,6 +250,19 @@ impl Operation for Elapsed {
         }
         let uses = Inputs::passing(shape).using(used).accounting(&accounting);
         let columns = [&self.from, &self.to, &self.date].into_iter().flatten();
+        // Bands are classes whose rows are counted. Otherwise each row is an event at its date.
+        let roles = match &between {
+            _ if !self.bands.is_empty() => Roles::default().with(&band_name, Role::Key),
+            Between::Previous { date, .. } => {
+                let date = &shape.columns()[*date].name;
+                Roles::default().with(date, Role::Date).with(&name, Role::Measure)
+            }
+            Between::Ends(ends) => {
+                let date = ends.iter().find_map(End::column).map(|place| &shape.columns()[place]);
+                let roles = Roles::default().with(&name, Role::Measure);
+                date.into_iter().fold(roles, |roles, date| roles.with(&date.name, Role::Date))
+            }
+        };
         let plan = ElapsedPlan {
             between,
             step: self.step(),
@@ -261,7 +275,8 @@ impl Operation for Elapsed {
             holidays: self.holidays.clone(),
             accounting,
         };
-        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
+        Ok(plan.with_roles(roles))
     }
 }
 

@@ -251,6 +251,22 @@ pub enum Error {
         /// The error.
         source: Box<Error>,
     },
+    /// A picture needs a column that the table does not have.
+    NothingToDraw {
+        /// The setting that could name it.
+        setting: &'static str,
+        /// What is needed, in words.
+        needs: &'static str,
+    },
+    /// A picture would have too many series, rows or small pictures.
+    TooMuchToDraw {
+        /// What there would be: `14 series (one for each vessel)`.
+        found: String,
+        /// The limit.
+        most: u64,
+        /// The column that a small picture for each value would make smaller, if there is one.
+        apart: Option<String>,
+    },
     /// A plan is applied to a table of another shape.
     OtherShape {
         /// The shape that it was prepared for, in words.
@@ -351,7 +367,9 @@ impl Error {
             | Error::SettingsExclude { setting, .. }
             | Error::NotAValue { setting, .. }
             | Error::Varies { setting, .. }
+            | Error::NothingToDraw { setting, .. }
             | Error::InSetting { setting, .. } => Some(setting),
+            Error::TooMuchToDraw { .. } => Some("per"),
             Error::NoSuchSetting { setting, .. } => Some(setting),
             _ => None,
         }

@@ -16,6 +16,7 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
+    role::{Role, Roles},
     settings::from_given_text,
     shape::{Named, Shape, Type},
     table::Table,
@@ -329,6 +330,20 @@ impl Operation for Filled {
             result = in_setting("mark", || result.with(name, Type::Boolean))?;
         }
         let uses = Inputs::passing(shape).using([date]).using_named(&names).accounting(&accounting);
+        let mut roles = Roles::default().with(&self.date, Role::Date).keys(&per);
+        for (place, rule) in rules.iter().enumerate() {
+            let Some((name, rule)) = rule else { continue };
+            // A carried value holds until the next one; constants are not drawn.
+            let role = match rule {
+                FillRule::Carry { .. } => Role::State,
+                FillRule::Linear | FillRule::Zero => Role::Measure,
+                _ => continue,
+            };
+            if shape.kind(place).is_none_or(Type::is_number) {
+                roles = roles.with(name, role);
+            }
+        }
+        let roles = self.mark.iter().fold(roles, |roles, name| roles.with(name, Role::Mark));
         let plan = FilledPlan {
             step: self.step(),
             date_name: self.date.clone(),
@@ -346,7 +361,8 @@ impl Operation for Filled {
             most_rows: self.most_rows,
             accounting,
         };
-        Ok(Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
+        Ok(plan.with_roles(roles))
     }
 }
 

@@ -35,6 +35,7 @@ mod active;
 mod almanac;
 mod axis;
 pub mod calendar;
+mod cell_text;
 mod column;
 mod context;
 mod dates;
@@ -57,6 +58,7 @@ mod ordering;
 mod parallel;
 mod plan;
 mod recent;
+mod role;
 mod rows;
 mod running;
 #[cfg(test)]
@@ -73,6 +75,7 @@ mod written;
 
 pub use active::Active;
 pub use almanac::Almanac;
+pub use cell_text::CellText;
 pub use column::Column;
 pub use context::{Context, Sink};
 pub use dates::SuggestedReading;
@@ -91,8 +94,11 @@ pub use latest::{Earliest, Latest, Ties, latest_rows};
 pub use ledger::{Cause, Entry, Followed, Ledger, Outcome, Reason, Reconciled, Warning, grouped};
 pub use look::{ColumnLook, DateLook, Finding, GoOn, Look, LookFold, NotQuite};
 pub use operation::{Operation, Setting, Takes};
+#[doc(hidden)]
+pub use plan::Judged;
 pub use plan::{Access, Fold, Plan};
 pub use recent::{Recent, Whole};
+pub use role::Role;
 pub use rows::{Add, Columns, Filter, Sort, Stack};
 pub use running::Running;
 pub use shape::{ColumnShape, Named, Shape, Type, nearest_name};

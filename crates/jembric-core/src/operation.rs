@@ -107,6 +107,21 @@ pub struct Setting {
     pub default: Option<&'static str>,
 }
 
+impl Setting {
+    /// For the derive macro.
+    #[doc(hidden)]
+    pub const fn new(
+        name: &'static str,
+        takes: Takes,
+        required: bool,
+        least: u64,
+        help: &'static str,
+        default: Option<&'static str>,
+    ) -> Setting {
+        Setting { name, takes, required, least, help, default }
+    }
+}
+
 /// The kind of values of a [`Setting`].
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]

@@ -10,15 +10,18 @@
 
 mod fold;
 mod inputs;
+mod outside;
 
 pub use fold::Fold;
 pub(crate) use fold::{Gone, NumberedRows, Selection, SelectionState, State};
 pub(crate) use inputs::Inputs;
+pub use outside::Judged;
 
 use crate::{
     context::{Context, Sink},
     error::{Error, Result},
     ledger::Outcome,
+    role::Roles,
     shape::Shape,
     table::Table,
 };
@@ -87,6 +90,8 @@ pub struct Plan {
     more_columns: bool,
     access: Access,
     uses: Inputs,
+    /// The roles of the columns of the result; none if columns keep theirs.
+    roles: Option<Arc<Roles>>,
     prepared: Arc<dyn Prepared>,
 }
 
@@ -117,7 +122,22 @@ impl Plan {
             more_columns: false,
             access,
             uses,
+            roles: None,
             prepared: Arc::new(prepared),
+        }
+    }
+
+    /// The same plan, with these roles of the columns of its result.
+    pub(crate) fn with_roles(self, roles: Roles) -> Plan {
+        let result = roles.shape(self.result);
+        Plan { result, roles: Some(Arc::new(roles)), ..self }
+    }
+
+    /// Gives the columns of a result their roles.
+    pub(crate) fn with_its_roles(&self, outcome: Outcome) -> Outcome {
+        match &self.roles {
+            None => outcome,
+            Some(roles) => Outcome { table: roles.table(&outcome.table), ..outcome },
         }
     }
 
@@ -163,7 +183,8 @@ impl Plan {
     pub fn apply(&self, tables: &[&Table]) -> Result<Outcome> {
         self.expect(tables)?;
         let Some(mut fold) = self.begin() else {
-            return self.prepared.apply(tables, &self.context);
+            let outcome = self.prepared.apply(tables, &self.context)?;
+            return Ok(self.with_its_roles(outcome));
         };
         for (place, table) in tables.iter().enumerate() {
             fold.take_table(place, table, 0)?;
@@ -180,7 +201,14 @@ impl Plan {
             return handed_over(self.apply(tables)?, sink);
         }
         self.expect(tables)?;
-        self.prepared.apply_into(tables, &self.context, sink)
+        let outcome = match &self.roles {
+            None => self.prepared.apply_into(tables, &self.context, sink)?,
+            Some(roles) => {
+                let mut sink = |batch: &Table| sink(&roles.table(batch));
+                self.prepared.apply_into(tables, &self.context, &mut sink)?
+            }
+        };
+        Ok(self.with_its_roles(outcome))
     }
 
     /// An empty fold; none unless the access is [`Access::OnePass`].

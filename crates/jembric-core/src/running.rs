@@ -18,6 +18,7 @@ use crate::{
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
+    role::{Role, Roles},
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
@@ -236,7 +237,7 @@ impl Operation for Running {
                     let name = self.name(figure, &named);
                     let own = shape.kind(named.place);
                     let kind = if figure == Figure::Mean { Some(Type::Float) } else { own };
-                    result = result.with_shape(ColumnShape { name: name.clone(), kind })?;
+                    result = result.with_shape(ColumnShape::new(&name, kind))?;
                     asked.push(RunningColumn { figure, place: named.place, name });
                 }
                 Ok(())
@@ -255,6 +256,10 @@ impl Operation for Running {
             Inputs::passing(shape).using([date]).using_named(&per).accounting(&accounting);
         uses = uses.using(asked.iter().map(|asked| asked.place));
         let access = if self.per.is_empty() { Access::Ordered } else { Access::ByEntity };
+        // The figures hold until the next date. The columns that they run over are not drawn.
+        let added = asked.iter().map(|asked| asked.name.clone()).chain(count.clone());
+        let roles = Roles::default().with(&self.date, Role::Date).keys(&per);
+        let roles = added.fold(roles, |roles, name| roles.with(name, Role::State));
         let plan = RunningPlan {
             step: self.step(),
             date_name: self.date.clone(),
@@ -269,7 +274,8 @@ impl Operation for Running {
             row_by_row: self.row_by_row,
             accounting,
         };
-        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
+        Ok(plan.with_roles(roles))
     }
 }
 

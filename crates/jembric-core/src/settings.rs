@@ -61,7 +61,8 @@ impl GivenSettings {
     }
 
     /// Errors: a name is not one of these settings, or a required setting is missing.
-    pub(crate) fn expect_known(&self, operation: &str, settings: &[Setting]) -> Result<()> {
+    #[doc(hidden)]
+    pub fn expect_known(&self, operation: &str, settings: &[Setting]) -> Result<()> {
         if let Some(name) =
             self.0.keys().find(|name| settings.iter().all(|known| known.name != **name))
         {
@@ -81,7 +82,8 @@ impl GivenSettings {
     }
 
     /// The value of a setting in its type, if it was given.
-    pub(crate) fn value<T: FromGiven>(&self, setting: &Setting) -> Result<Option<T>> {
+    #[doc(hidden)]
+    pub fn value<T: FromGiven>(&self, setting: &Setting) -> Result<Option<T>> {
         let given = self.0.get(setting.name).filter(|given| **given != Given::Nothing);
         given
             .map(|given| {
@@ -92,13 +94,15 @@ impl GivenSettings {
 }
 
 /// A type for the field of a setting.
-pub(crate) trait FromGiven: Sized {
+#[doc(hidden)]
+pub trait FromGiven: Sized {
     /// Reads the value. The error need not name the setting.
     fn from_given(given: &Given, setting: &Setting) -> Result<Self>;
 }
 
 /// The error for an invalid value of a setting.
-pub(crate) fn refused<T>(given: &Given, setting: &Setting) -> Result<T> {
+#[doc(hidden)]
+pub fn refused<T>(given: &Given, setting: &Setting) -> Result<T> {
     let value = match given {
         Given::Text(text) => format!("`{}`", crate::error::shortened(text)),
         other => crate::error::shortened(&other.to_string()),
@@ -188,7 +192,9 @@ macro_rules! numbers_from_given {
 numbers_from_given!(u32, u64, i64);
 
 /// A number whose range can be checked.
-pub(crate) trait Ranged {
+#[doc(hidden)]
+pub trait Ranged {
+    /// The number as text, if it is below the least one.
     fn below(&self, least: u64) -> Option<String>;
 }
 
@@ -210,7 +216,8 @@ impl<T: Ranged> Ranged for Option<T> {
 }
 
 /// Errors: the number is less than the setting's least.
-pub(crate) fn check_range(setting: &Setting, value: &impl Ranged) -> Result<()> {
+#[doc(hidden)]
+pub fn check_range(setting: &Setting, value: &impl Ranged) -> Result<()> {
     match value.below(setting.least).filter(|_| setting.least > 0) {
         Some(value) => refused_value(value, setting),
         None => Ok(()),
@@ -274,7 +281,8 @@ impl FromGiven for crate::calendar::Workdays {
 }
 
 /// The value of an enum for its word. Errors: the nearest word.
-pub(crate) fn one_of<T: Copy>(
+#[doc(hidden)]
+pub fn one_of<T: Copy>(
     given: &Given,
     setting: &Setting,
     words: &[&str],

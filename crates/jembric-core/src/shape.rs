@@ -4,6 +4,7 @@
 use crate::{
     calendar::{Grain, Periods},
     error::{Error, Expected, Result},
+    role::Role,
 };
 use arrow_schema::{DataType, Field, TimeUnit};
 use std::{
@@ -141,14 +142,21 @@ pub struct ColumnShape {
     pub name: String,
     /// Its type, if it is known.
     pub kind: Option<Type>,
+    /// What it is for, if an operation has told.
+    pub role: Option<Role>,
+}
+
+impl ColumnShape {
+    /// A column with its type, if it is known, and without a role.
+    pub fn new(name: impl Into<String>, kind: Option<Type>) -> ColumnShape {
+        ColumnShape { name: name.into(), kind, role: None }
+    }
 }
 
 impl Shape {
     /// Columns of which only the names are known.
     pub fn of_names<N: Into<String>>(names: impl IntoIterator<Item = N>) -> Shape {
-        Shape::of_columns(
-            names.into_iter().map(|name| ColumnShape { name: name.into(), kind: None }),
-        )
+        Shape::of_columns(names.into_iter().map(|name| ColumnShape::new(name, None)))
     }
 
     /// Columns with their types, if known.
@@ -264,7 +272,7 @@ impl Shape {
 
     /// The shape with one more column. Errors: the name is taken.
     pub fn with(&self, name: &str, kind: Type) -> Result<Shape> {
-        self.with_shape(ColumnShape { name: name.to_owned(), kind: Some(kind) })
+        self.with_shape(ColumnShape::new(name, Some(kind)))
     }
 
     /// Errors: a table's shape does not have these columns with these types.
@@ -304,8 +312,8 @@ impl Shape {
     /// Only these columns, under their new names.
     pub(crate) fn select(&self, named: &[Named]) -> Result<Shape> {
         let one = |named: &Named| {
-            let kind = self.find(&named.column)?.kind;
-            Ok(ColumnShape { name: named.shown_as.clone(), kind })
+            let column = self.find(&named.column)?.clone();
+            Ok(ColumnShape { name: named.shown_as.clone(), ..column })
         };
         Ok(Shape {
             file: self.file.clone(),

@@ -17,6 +17,7 @@ use crate::{
     operation::{Operation, callable},
     ordering::entities_in_order,
     plan::{Access, Inputs, Plan, Prepared},
+    role::{Role, Roles},
     shape::{Named, Shape, Type},
     table::Table,
 };
@@ -221,6 +222,10 @@ impl Operation for Spells {
             .with("end", kind)?
             .with("days", Type::Integer)?;
         let result = if self.idle { result } else { result.with("records", Type::Integer)? };
+        // States end on the day before the next one; intervals end as their column does.
+        let is_exclusive = self.date.is_none() && self.end_day == EndDay::Exclusive;
+        let end = if is_exclusive { Role::ExclusiveEnd } else { Role::End };
+        let roles = Roles::default().keys(&named).with("start", Role::Start).with("end", end);
         let plan = SpellsPlan {
             step: self.step(),
             per,
@@ -229,7 +234,8 @@ impl Operation for Spells {
             idle: self.idle,
             accounting,
         };
-        Ok(Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
+        Ok(plan.with_roles(roles))
     }
 }
 

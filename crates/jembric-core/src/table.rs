@@ -3,6 +3,7 @@
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
     error::{Error, Result},
+    role::{ROLE, Role},
     shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
 };
 use arrow_array::{
@@ -110,11 +111,12 @@ pub struct Table {
     origin: Option<Arc<Origin>>,
 }
 
-/// Tables are equal if their columns have equal names, types and values. Their origin does not
-/// matter.
+/// Tables are equal if their columns have equal names, types and values. Their origin and the
+/// roles of their columns do not matter.
 impl PartialEq for Table {
     fn eq(&self, other: &Table) -> bool {
-        self.batch == other.batch
+        let plain = |table: &Table| table.with_roles(|_| None).batch;
+        plain(self) == plain(other)
     }
 }
 
@@ -170,12 +172,15 @@ impl Table {
     ///
     /// The metadata of a field adds what its Arrow type cannot express: `jembric.grain` is the
     /// grain of a column of first days of periods (`month`, `week from Sunday`), and
-    /// `jembric.order` is the order of a column of texts, one text on each line. Errors: also an
+    /// `jembric.order` is the order of a column of texts, one text on each line. `jembric.role` is
+    /// what a column is for ([`Role`]). Errors: also an
     /// unknown grain, and a date that is not the first day of its period.
     pub fn from_batch(batch: &RecordBatch) -> Result<Table> {
         let fields = batch.schema_ref().fields().iter().map(|field| {
-            let ours =
-                field.metadata().iter().filter(|(key, _)| [GRAIN, ORDER].contains(&key.as_str()));
+            let ours = field
+                .metadata()
+                .iter()
+                .filter(|(key, _)| [GRAIN, ORDER, ROLE].contains(&key.as_str()));
             Field::new(field.name(), field.data_type().clone(), true).with_metadata(
                 ours.map(|(key, value)| (key.clone(), value.clone())).collect::<HashMap<_, _>>(),
             )
@@ -297,11 +302,11 @@ impl Table {
 
     /// The names and types of the columns.
     pub fn shape(&self) -> Shape {
-        let columns =
-            self.batch.schema_ref().fields().iter().map(|field| ColumnShape {
-                name: field.name().clone(),
-                kind: Some(Type::of(field)),
-            });
+        let columns = self.batch.schema_ref().fields().iter().map(|field| ColumnShape {
+            name: field.name().clone(),
+            kind: Some(Type::of(field)),
+            role: Role::of(field),
+        });
         Shape { file: self.origin().map(|origin| origin.file.clone()), columns: columns.collect() }
     }
 
@@ -426,6 +431,25 @@ impl Table {
             (field.with_name(&named.shown_as), self.at(named.place).clone())
         };
         Table::of_known(named.iter().map(one))
+    }
+
+    /// The same columns with these roles, by their names.
+    pub(crate) fn with_roles(&self, role: impl Fn(&str) -> Option<Role>) -> Table {
+        let with_role = |field: &arrow_schema::FieldRef| {
+            let role = role(field.name());
+            if Role::of(field) == role && (role.is_some() || !field.metadata().contains_key(ROLE)) {
+                return field.clone();
+            }
+            let mut metadata = field.metadata().clone();
+            metadata.remove(ROLE);
+            metadata.extend(role.map(|role| (ROLE.to_owned(), role.word().to_owned())));
+            Arc::new(Field::clone(field).with_metadata(metadata))
+        };
+        let fields = self.batch.schema_ref().fields().iter().map(with_role);
+        let schema = Arc::new(Schema::new(fields.collect::<arrow_schema::Fields>()));
+        // The schema differs in metadata only, so it fits the columns.
+        let batch = self.batch.clone().with_schema(schema);
+        Table { batch: batch.unwrap_or_else(|_| self.batch.clone()), ..self.clone() }
     }
 
     /// The same rows as a result, which has no origin.

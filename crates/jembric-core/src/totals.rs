@@ -23,6 +23,7 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared, State},
+    role::{Role, Roles},
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
     written::EntityList,
@@ -308,6 +309,28 @@ impl Totals {
         names
     }
 
+    /// The roles of the columns of the result. Figures of another kind have another unit, so only
+    /// the first one is drawn.
+    fn roles(&self, dates: &[Named], per: &[Named], asked: &[AskedFigure]) -> Roles {
+        let mut roles = Roles::default();
+        if let Some(periods) = self.periods() {
+            roles =
+                roles.with(self.name.as_deref().unwrap_or(periods.grain().word()), Role::Period);
+        }
+        if let Some(each) = self.each {
+            roles = roles.with(each.column(), Role::Key);
+        }
+        roles = roles.keys(per);
+        match asked.first() {
+            // With several figures side by side, the columns of the first cannot be told apart.
+            _ if self.side_by_side.is_some() => roles.others(Role::Measure, sheet::TOTAL_COLUMN),
+            Some(first) => suffixes(dates).into_iter().fold(roles, |roles, suffix| {
+                roles.with(format!("{}{suffix}", first.name), Role::Measure)
+            }),
+            None => roles,
+        }
+    }
+
     /// The columns of the result, as far as they are known without the data.
     fn result(
         &self,
@@ -345,7 +368,7 @@ impl Totals {
                 What::Mean => Some(Type::Float),
                 _ => asked.and_then(|asked| shape.kind(asked.place?)),
             };
-            result = result.with_shape(ColumnShape { name, kind })?;
+            result = result.with_shape(ColumnShape::new(name, kind))?;
         }
         Ok(result)
     }
@@ -399,6 +422,7 @@ impl Operation for Totals {
         };
         let periods = self.periods();
         let default_name = periods.map_or("", |periods| periods.grain().word());
+        let roles = self.roles(&dates, &per, &asked);
         let plan = TotalsPlan {
             shape: shape.clone(),
             step: self.step(),
@@ -421,7 +445,7 @@ impl Operation for Totals {
             accounting,
         };
         let plan = Plan::new(&[shape], context, (result, uses, Access::OnePass), plan);
-        Ok(plan.with_columns_of_the_data(self.side_by_side.is_some()))
+        Ok(plan.with_columns_of_the_data(self.side_by_side.is_some()).with_roles(roles))
     }
 }
 

@@ -22,6 +22,7 @@ use crate::{
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     plan::{Access, Inputs, Plan, Prepared, handed_over},
+    role::{Role, Roles},
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
@@ -253,6 +254,41 @@ impl Within {
         format!("{what}: {time} {verb} {}{keys}", self.window)
     }
 
+    /// The roles of the columns of the result: an overlap is an interval, and so is a window.
+    fn roles(&self, plan: &WithinPlan, events: &Shape, windows: &Shape) -> Roles {
+        let keys = |shape: &Shape, place: &dyn Fn(&Pair) -> usize| {
+            plan.pairs.iter().fold(Roles::default(), |roles, pair| {
+                roles.with(&shape.columns()[place(pair)].name, Role::Key)
+            })
+        };
+        let (bounds, is_exclusive) = (&plan.window_bounds, self.end_day == EndDay::Exclusive);
+        let end = if is_exclusive { Role::ExclusiveEnd } else { Role::End };
+        match (self.keep, &self.interval, &self.date) {
+            (Keep::EmptyWindows, ..) => {
+                let roles = keys(windows, &|pair| pair.of_windows);
+                match bounds.columns() {
+                    Some((from, to)) => roles.with(from, Role::Start).with(to, end),
+                    None => roles,
+                }
+            }
+            (Keep::Matched | Keep::EveryEvent, Some(_), _) => keys(events, &|pair| pair.of_events)
+                .with("overlap_start", Role::Start)
+                .with("overlap_end", Role::End),
+            (_, Some(_), _) => {
+                let roles = keys(events, &|pair| pair.of_events);
+                match plan.event_bounds.columns() {
+                    Some((from, to)) => roles.with(from, Role::Start).with(to, end),
+                    None => roles,
+                }
+            }
+            (_, None, date) => {
+                date.iter().fold(keys(events, &|pair| pair.of_events), |roles, date| {
+                    roles.with(date, Role::Date)
+                })
+            }
+        }
+    }
+
     /// Prepares the operation for events and windows of these shapes.
     ///
     /// Errors: everything that can be wrong without the data.
@@ -275,7 +311,8 @@ impl Within {
                 let mut result = events.clone();
                 for named in &plan.brought {
                     let (name, kind) = (named.shown_as.clone(), windows.kind(named.place));
-                    result = in_setting("bring", || result.with_shape(ColumnShape { name, kind }))?;
+                    result =
+                        in_setting("bring", || result.with_shape(ColumnShape::new(name, kind)))?;
                     uses.pass([(1, named.place)]);
                     // The name is that of a column of the events.
                     let clashes =
@@ -284,8 +321,7 @@ impl Within {
                 }
                 if self.interval.is_some() {
                     for name in ["overlap_start", "overlap_end"] {
-                        result =
-                            result.with_shape(ColumnShape { name: name.to_owned(), kind: None })?;
+                        result = result.with_shape(ColumnShape::new(name, None))?;
                     }
                     result = result.with("overlap_days", Type::Integer)?;
                 }
@@ -305,7 +341,8 @@ impl Within {
         }
         // Without keys, every window may contain every event.
         let access = if plan.pairs.is_empty() { Access::Ordered } else { Access::ByEntity };
-        Ok(Plan::new(&[events, windows], context, (result, uses, access), plan))
+        let roles = self.roles(&plan, events, windows);
+        Ok(Plan::new(&[events, windows], context, (result, uses, access), plan).with_roles(roles))
     }
 
     fn plan(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<WithinPlan> {

@@ -72,8 +72,7 @@ fn entry(setting: &Setting) -> TokenStream {
     };
     let from = setting.from.as_ref().map_or(quote!(0), |from| quote!(#from));
     quote! {
-        crate::Setting { name: #name, takes: #takes, required: #is_required, least: #from,
-            help: #help, default: #default }
+        crate::Setting::new(#name, #takes, #is_required, #from, #help, #default)
     }
 }
 

@@ -17,6 +17,7 @@
 //! | Which columns, in which order, of which files? | [`Columns`], [`Sort`], [`Stack`] |
 //! | What does this file contain, and what looks wrong? | [`Look`] |
 //! | How do I run the same report next month? | [`routine`] |
+//! | What does it look like? | `Draw`, with the feature `draw` |
 //! | How are files read and written? | [`io`] |
 //! | Is there a recipe for each of these? | [`cookbook`] |
 //!
@@ -50,6 +51,8 @@
 
 #[doc = include_str!("../cookbook/recipes.md")]
 pub mod cookbook {}
+#[cfg_attr(not(feature = "draw"), path = "drawn/absent.rs")]
+mod drawn;
 mod error;
 mod formats;
 mod guard;
@@ -59,15 +62,22 @@ pub mod routine;
 pub mod steps;
 mod write;
 
+#[cfg(not(feature = "draw"))]
+#[doc(hidden)]
+pub use drawn::Picture;
+#[cfg(feature = "draw")]
+pub use drawn::{
+    Draw, Form, Ink, Level, Paper, Picture, PictureFormat, Size, TextPicture, write_picture,
+};
 pub use error::{Error, Result};
 pub use jembric_core::{
     Access, Active, Add, Almanac, Cause, Column, ColumnLook, ColumnShape, Columns, Context,
     DateLook, Dated, Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry,
     ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, GoOn,
     Keep, Latest, Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick,
-    Plan, Reason, Recent, Reconciled, Running, Setting, Shape, Sink, Sort, Spells, Stack, Table,
-    Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar,
-    grouped, settings,
+    Plan, Reason, Recent, Reconciled, Role, Running, Setting, Shape, Sink, Sort, Spells, Stack,
+    Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow,
+    calendar, grouped, settings,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,

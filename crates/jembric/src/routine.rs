@@ -83,6 +83,9 @@ pub struct Planned {
     pub covered: Vec<Vec<String>>,
     /// The file for the result, in whose name `{as-of}` is replaced by the as-of date.
     pub write: Option<String>,
+    /// The file for the picture of a step that draws, in whose name `{as-of}` is replaced by the
+    /// as-of date.
+    pub picture: Option<String>,
     /// The place of the step in the text, and those of its settings and files.
     at: Range<usize>,
     settings_at: Vec<(String, Range<usize>)>,
@@ -111,6 +114,7 @@ impl Planned {
             settings,
             covered: Vec::new(),
             write: None,
+            picture: None,
             at: 0..0,
             settings_at: Vec::new(),
         }
@@ -121,6 +125,11 @@ impl Planned {
     pub fn covering(mut self, columns: Vec<Vec<String>>) -> Planned {
         self.covered = columns;
         self
+    }
+
+    /// The files that the step writes.
+    pub fn files_written(&self) -> impl Iterator<Item = &str> {
+        self.write.iter().chain(&self.picture).map(String::as_str)
     }
 
     /// The title of a step without a name.

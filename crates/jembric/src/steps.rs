@@ -3,6 +3,8 @@
 //!
 //! The command line and routines know operations only through this list.
 
+#[cfg(feature = "draw")]
+use crate::Draw;
 use crate::{
     Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, EntityList, Filled,
     Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape, Sink, Sort,
@@ -66,7 +68,7 @@ impl Described {
 }
 
 macro_rules! described {
-    ($($operation:ident $reads:ident $kind:expr),* $(,)?) => { [$(Described {
+    ($($(#[$when:meta])? $operation:ident $reads:ident $kind:expr),* $(,)?) => { &[$($(#[$when])? Described {
         name: $operation::NAME,
         does: $operation::DOES,
         answers: $operation::ANSWERS,
@@ -80,7 +82,7 @@ macro_rules! described {
 }
 
 /// All operations, in the order of the help.
-pub const OPERATIONS: [Described; 16] = described![
+pub const OPERATIONS: &[Described] = described![
     Latest OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Earliest OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Active OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
@@ -97,6 +99,8 @@ pub const OPERATIONS: [Described; 16] = described![
     Sort OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Columns OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Stack SeveralTables |operation, _| AnyOperation::Stack(operation),
+    #[cfg(feature = "draw")]
+    Draw OneTable |operation, _| AnyOperation::Draw(Box::new(operation)),
 ];
 
 /// The operation with this name.
@@ -192,6 +196,8 @@ enum AnyOperation {
     Stack(Stack),
     Within(Box<Within>),
     Almanac(Box<Almanac>, Vec<Vec<String>>),
+    #[cfg(feature = "draw")]
+    Draw(Box<Draw>),
 }
 
 /// The name of a table in ledgers: that of its file, without the extension.
@@ -201,6 +207,15 @@ fn stem(name: &str) -> String {
 }
 
 impl Step {
+    /// The settings of a picture, if the step draws one.
+    #[cfg(feature = "draw")]
+    pub(crate) fn draw(&self) -> Option<&Draw> {
+        match &self.0 {
+            AnyOperation::Draw(draw) => Some(draw),
+            _ => None,
+        }
+    }
+
     /// Prepares the operation for tables of these shapes, each with its name; none if a shape that
     /// is needed is unknown.
     ///
@@ -218,6 +233,10 @@ impl Step {
         let names: Vec<String> = tables.iter().map(|(name, _)| stem(name)).collect();
         match (&self.0, &shapes[..]) {
             (AnyOperation::OneTable(step), [shape, ..]) => step.prepare(shape, context),
+            #[cfg(feature = "draw")]
+            (AnyOperation::Draw(draw), [shape, ..]) => draw.prepare(shape, context),
+            #[cfg(feature = "draw")]
+            (AnyOperation::Draw(_), _) => return Ok(None),
             (AnyOperation::Within(within), [events, windows, ..]) => {
                 within.prepare(events, windows, context)
             }

@@ -59,6 +59,11 @@ impl Periods {
         self
     }
 
+    /// The month in which years begin, from 1 to 12.
+    pub const fn first_month(self) -> u32 {
+        self.year_start as u32
+    }
+
     /// The length of the periods.
     pub const fn grain(self) -> Grain {
         self.grain

@@ -247,6 +247,21 @@ impl Error {
                 format!("`{setting}` is {value}: expected {expected}")
             }
             Error::SettingNeeds { setting, needs } => format!("`{setting}` needs {needs}"),
+            Error::NothingToDraw { setting, needs } => {
+                format!("`{setting}`: the picture needs {needs}, and the table has none")
+            }
+            Error::TooMuchToDraw { found, most, apart } => {
+                let apart = apart.as_ref().map_or_else(String::new, |column| {
+                    let apart = words(&Advised::setting("apart", column));
+                    format!("Draw a small picture for each value ({apart}), choose fewer values, ")
+                });
+                let or = if apart.is_empty() { "Choose other columns, " } else { &apart };
+                format!(
+                    "the picture would have {found}, but the limit is {}. {or}or filter the rows \
+                     first",
+                    grouped(most)
+                )
+            }
             Error::SettingsExclude { setting, other } => {
                 format!("`{setting}` cannot be used together with {other}")
             }

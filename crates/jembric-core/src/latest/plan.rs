@@ -16,6 +16,7 @@ use crate::{
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
     plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
+    role::{Role, Roles},
     shape::{Named, Shape, Type, period_field},
     table::Table,
     timeline::Timeline,
@@ -64,6 +65,19 @@ impl RecordSettings<'_> {
         let uses = Inputs::passing(shape).using([date]).using_named(&names).accounting(&accounting);
         // If all rows are kept and only marked, a small state cannot hold them.
         let access = if self.mark.is_some() { Access::ByEntity } else { Access::OnePass };
+        // The first number of a record is what holds until its next state.
+        let mut roles = Roles::default().keys(&per);
+        let is_key = |place: usize| per.iter().any(|key| key.place == place);
+        let number = result.columns().iter().enumerate().find(|(place, column)| {
+            !is_key(*place) && column.kind.is_some_and(|kind| kind.is_number())
+        });
+        match (self.at_each, number) {
+            (Some(_), Some((_, number))) => {
+                roles = roles.with(STATE_ON, Role::Date).with(&number.name, Role::State);
+            }
+            (Some(_), None) => roles = roles.with(STATE_ON, Role::Date),
+            (None, _) => roles = roles.with(&result.columns()[date].name, Role::Date),
+        }
         let plan = RecordPlan {
             shape: shape.clone(),
             step: self.step(),
@@ -79,7 +93,8 @@ impl RecordSettings<'_> {
             at_each: self.at_each,
             accounting,
         };
-        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
+        Ok(plan.with_roles(roles))
     }
 
     fn step(&self) -> String {

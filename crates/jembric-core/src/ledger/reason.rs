@@ -51,6 +51,8 @@ pub enum Reason {
     WithoutAnEvent,
     /// It contains an event.
     WithAnEvent,
+    /// It has the totals of other rows.
+    TotalRow,
 }
 
 impl Reason {
@@ -79,6 +81,7 @@ impl Reason {
             Reason::InAWindow => "inside a window",
             Reason::WithoutAnEvent => "contains no event",
             Reason::WithAnEvent => "contains an event",
+            Reason::TotalRow => "row of totals",
         }
     }
 }

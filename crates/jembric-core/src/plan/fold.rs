@@ -95,7 +95,7 @@ impl Fold {
 
     /// The result for all batches.
     pub fn finish(self) -> Result<Outcome> {
-        self.state.finish()
+        Ok(self.plan.with_its_roles(self.state.finish()?))
     }
 }
 

@@ -64,8 +64,7 @@ impl Operation for Add {
             in_setting("columns", || {
                 let (name, expression) = addition(text)?;
                 let expression = expression.bind(&result, context)?;
-                result =
-                    result.with_shape(ColumnShape { name: name.clone(), kind: expression.kind })?;
+                result = result.with_shape(ColumnShape::new(&name, expression.kind))?;
                 columns.push((name, expression));
                 Ok(())
             })?;

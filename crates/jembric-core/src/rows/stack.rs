@@ -7,6 +7,7 @@ use crate::{
     error::{Error, Result, in_setting},
     ledger::{Accounting, Outcome},
     plan::{Access, Inputs, Plan, Prepared},
+    role::Roles,
     shape::{ColumnShape, Shape, Type, period_field},
     table::Table,
 };
@@ -103,9 +104,7 @@ impl Stack {
             }
         }
         let mut result = Shape::of_columns(
-            columns
-                .iter()
-                .map(|column| ColumnShape { name: column.name.clone(), kind: column.kind }),
+            columns.iter().map(|column| ColumnShape::new(&column.name, column.kind)),
         );
         let accounting = Accounting::prepare(&result, context)?;
         if let Some(source) = &self.source {
@@ -126,7 +125,9 @@ impl Stack {
             source: self.source.clone(),
             accounting,
         };
-        Ok(Plan::new(&shapes, context, (result, uses, Access::Ordered), plan))
+        let plan = Plan::new(&shapes, context, (result, uses, Access::Ordered), plan);
+        // A column may have another role in each table.
+        Ok(plan.with_roles(Roles::default()))
     }
 }
 

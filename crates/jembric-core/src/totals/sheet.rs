@@ -25,7 +25,7 @@ use std::sync::Arc;
 /// The name of the row over all rows.
 const TOTAL_ROW: &str = "(total)";
 /// The name of the column over all columns side by side.
-const TOTAL_COLUMN: &str = "total";
+pub(super) const TOTAL_COLUMN: &str = "total";
 /// The name of the column for rows with a missing value in the column side by side.
 const MISSING_COLUMN: &str = "(missing)";
 

@@ -31,6 +31,9 @@ pub struct Run<'a> {
     /// Whether the rows set aside are needed in full. If not, columns that no step uses are not
     /// read.
     pub aside: bool,
+    /// Whether the picture of a last step that draws is all that is needed of it, and its table
+    /// may lack columns.
+    pub pictures_only: bool,
 }
 
 impl fmt::Debug for Run<'_> {
@@ -55,6 +58,7 @@ impl<'a> Run<'a> {
             guess: false,
             memory: None,
             aside: true,
+            pictures_only: false,
         }
     }
 }

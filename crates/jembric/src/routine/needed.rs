@@ -25,11 +25,11 @@ fn needed(plan: Option<&Plan>, answer: &Names, tables: &[Option<Shape>]) -> Vec<
 
 impl Routine {
     /// The columns of each file that are needed to run the steps at these places, from their shapes
-    /// and plans, and columns that are always needed.
+    /// and plans, and columns that are always needed. One of the results is shown.
     pub(super) fn columns_of_files(
         &self,
         places: impl DoubleEndedIterator<Item = usize>,
-        until: usize,
+        shown: Option<usize>,
         (tables, plans): (&[Vec<Option<Shape>>], &[Option<Plan>]),
         at_any_rate: &[String],
     ) -> HashMap<&str, Names> {
@@ -37,7 +37,7 @@ impl Routine {
         let mut of_files: HashMap<&str, Names> = HashMap::new();
         for place in places.rev() {
             let planned = &self.steps[place];
-            if place == until || planned.write.is_some() {
+            if shown == Some(place) || planned.write.is_some() {
                 of_answers[place] = None;
             }
             let needed = needed(plans[place].as_ref(), &of_answers[place], &tables[place]);

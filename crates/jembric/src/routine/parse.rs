@@ -159,6 +159,7 @@ impl Parser<'_> {
         };
         planned.settings_at = places;
         self.settings(value, &mut planned, before)?;
+        let planned = planned.with_picture_placed();
         if planned.inputs.len() < planned.least_inputs() {
             let (problem, advice) = match operation.reads {
                 Reads::EventsAndWindows if !planned.inputs.is_empty() => (
@@ -204,6 +205,10 @@ impl Parser<'_> {
                         self.further(one, planned, before)?;
                     }
                 }
+                ("draw", "write") => {
+                    planned.picture = Some(self.text_of(value)?);
+                    planned.settings_at.push(("write".to_owned(), value.span()));
+                }
                 (Almanac::NAME, "covering") => {
                     planned.inputs.clear();
                     for one in self.list_of(value)? {
@@ -232,6 +237,7 @@ impl Parser<'_> {
                         Within::NAME => Some("windows"),
                         Stack::NAME => Some("files"),
                         Almanac::NAME => Some("covering"),
+                        "draw" => Some("write"),
                         _ => None,
                     };
                     let known: Vec<&str> = operation

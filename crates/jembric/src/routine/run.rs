@@ -8,8 +8,9 @@ use super::{
     stream::{Failed, Stream},
 };
 use crate::{
-    Context, CoreError, Error, Outcome, Plan, Result, Shape, Sink, Table, Takes,
+    Context, CoreError, Error, Ledger, Outcome, Plan, Result, Shape, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
+    drawn::{Picture, PictureFormat},
     io::{Batches, Destination, Outputs, Reading, Writing},
     settings::Given,
     steps::{Files, Step, resolved},
@@ -34,6 +35,9 @@ pub struct Ran<'a> {
     pub outcome: &'a Outcome,
     /// The file that it was written to, or would be.
     pub written: Option<String>,
+    /// The picture of a step that draws.
+    #[cfg_attr(not(feature = "draw"), doc(hidden))]
+    pub picture: Option<&'a Picture>,
     /// The context in which it ran.
     pub context: &'a Context,
 }
@@ -153,12 +157,13 @@ impl Routine {
             self.formats_fit(planned, &shapes)?;
             let plan =
                 step.prepare(&inputs, &context).map_err(|error| self.told_at(planned, error))?;
-            self.name_with_date(
-                planned.write.as_deref().unwrap_or_default(),
-                context.as_of,
-                context.as_of_follows,
-                planned,
-            )?;
+            for name in planned.files_written() {
+                self.name_with_date(name, context.as_of, context.as_of_follows, planned)?;
+            }
+            if let Some(picture) = &planned.picture {
+                PictureFormat::of(Path::new(picture))
+                    .map_err(|error| self.told_at(planned, error))?;
+            }
             plans.push(plan);
             tables.push(shapes);
         }
@@ -189,11 +194,14 @@ impl Routine {
     /// Errors: two steps write the same file, or one step reads a file that another one writes,
     /// which is put in place only at the end.
     fn writes_fit(&self) -> Result<()> {
-        for (place, planned) in self.steps.iter().enumerate() {
-            let Some(name) = &planned.write else { continue };
+        let all = self.steps.iter().enumerate();
+        let written = all.flat_map(|(place, planned)| {
+            planned.files_written().map(move |name| (place, planned, name))
+        });
+        for (place, planned, name) in written {
             let at = || self.place_in_text(planned, "write");
             let writes_it =
-                |other: &Planned| other.write.as_ref().is_some_and(|other| is_spelled(other, name));
+                |other: &Planned| other.files_written().any(|other| is_spelled(other, name));
             if self.steps[..place].iter().any(writes_it) {
                 return Err(self.error(
                     at(),
@@ -276,7 +284,8 @@ impl Routine {
     /// The steps that are needed for the one at this place: itself, its inputs, and those that
     /// write a file.
     fn needed(&self, until: usize) -> Vec<bool> {
-        let mut needed: Vec<bool> = self.steps.iter().map(|step| step.write.is_some()).collect();
+        let mut needed: Vec<bool> =
+            self.steps.iter().map(|step| step.files_written().next().is_some()).collect();
         needed[until] = true;
         for place in (0..=until).rev() {
             if needed[place] {
@@ -401,13 +410,14 @@ impl Checked<'_> {
         let (context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         for (place, planned) in routine.steps.iter().enumerate().take(until + 1) {
-            let Some(name) = &planned.write else { continue };
-            if as_of.is_some() && name.contains("{as-of}") {
-                continue;
+            for name in planned.files_written() {
+                if as_of.is_some() && name.contains("{as-of}") {
+                    continue;
+                }
+                let name = routine.name_with_date(name, context.as_of, false, planned)?;
+                let claimed = outputs.claim(&written_by(place, planned), directory.join(name));
+                claimed.map_err(|error| routine.told_at(planned, error))?;
             }
-            let name = routine.name_with_date(name, context.as_of, false, planned)?;
-            let claimed = outputs.claim(&written_by(place, planned), directory.join(name));
-            claimed.map_err(|error| routine.told_at(planned, error))?;
         }
         Ok(())
     }
@@ -431,12 +441,17 @@ impl Checked<'_> {
                 let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
                 let at_any_rate: Vec<String> =
                     running.reconcile.iter().cloned().chain(newest).collect();
-                routine.columns_of_files(places.clone(), until, (tables, plans), &at_any_rate)
+                // A picture needs only the columns that it draws.
+                let draws = plans[until].is_some() && routine.steps[until].operation.name == "draw";
+                let shown = Some(until).filter(|_| !(running.pictures_only && draws));
+                routine.columns_of_files(places.clone(), shown, (tables, plans), &at_any_rate)
             }
             _ => HashMap::new(),
         };
         let mut read = Readings { files: running.files, columns, tables: HashMap::new() };
         let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
+        // The ledgers behind each result, for the foot lines of pictures.
+        let mut accounts: Vec<Vec<Ledger>> = vec![Vec::new(); routine.steps.len()];
         if let Some(as_of) = as_of {
             context = self.dated(context, &as_of, &mut read)?;
         }
@@ -455,6 +470,27 @@ impl Checked<'_> {
                 {
                     answers[*earlier] = None;
                 }
+            }
+            let before: Vec<Ledger> = accounts_of(&accounts, &planned.inputs);
+            if let Some(drawn) = self.steps[place].drawn(&tables, &context) {
+                let drawn = drawn.map_err(|error| routine.told_at(planned, error))?;
+                let (outcome, picture) = (drawn.0, drawn.1.after(&before));
+                let written = self.write_drawn(place, &outcome, &picture, &context, outputs)?;
+                if place == until {
+                    let failed = |error| routine.handed_over(planned, error, None);
+                    last(&outcome.table).map_err(CoreError::Sink).map_err(failed)?;
+                }
+                told(&Ran {
+                    step: planned,
+                    place,
+                    outcome: &outcome,
+                    written,
+                    picture: Some(&picture),
+                    context: &context,
+                })?;
+                answers[place] = Some(outcome.table).filter(|_| uses[place].last > place);
+                accounts[place] = before.into_iter().chain([outcome.ledger]).collect();
+                continue;
             }
             let stream = Stream::from(self, place, until, &uses, &tables, &context)
                 .map_err(|error| routine.told_at(planned, error))?;
@@ -507,11 +543,52 @@ impl Checked<'_> {
                     place,
                     outcome,
                     written,
+                    picture: None,
                     context: &context,
                 })?;
+                let before = accounts_of(&accounts, &routine.steps[place].inputs);
+                accounts[place] = before.into_iter().chain([outcome.ledger.clone()]).collect();
             }
         }
         Ok(())
+    }
+
+    /// Writes the picture of a step and its table, as far as it has files for them. Returns the
+    /// names of the files.
+    fn write_drawn(
+        &self,
+        place: usize,
+        outcome: &Outcome,
+        picture: &Picture,
+        context: &Context,
+        outputs: &mut Outputs,
+    ) -> Result<Option<String>> {
+        let planned = &self.routine.steps[place];
+        let at = |error: Error| self.routine.told_at(planned, error);
+        let mut names = Vec::new();
+        for (name, is_picture) in [(&planned.picture, true), (&planned.write, false)] {
+            let Some(name) = name else { continue };
+            let name = self.routine.name_with_date(name, context.as_of, false, planned)?;
+            if let Some(directory) = &self.running.into {
+                let path = directory.join(&name);
+                let mut file = outputs.file(&written_by(place, planned), &path).map_err(at)?;
+                match is_picture {
+                    true => {
+                        let format = PictureFormat::of(&path).map_err(at)?;
+                        file.write(|to| format.write(picture, to)).map_err(at)?;
+                        outputs.add(file);
+                    }
+                    false => {
+                        let writing = Writing::of(&path).map_err(at)?;
+                        let mut file = StepFile { destination: file, writing };
+                        file.write(|batches| batches.write(&outcome.table)).map_err(at)?;
+                        outputs.add(file.destination);
+                    }
+                }
+            }
+            names.push(name);
+        }
+        Ok((!names.is_empty()).then(|| names.join(", ")))
     }
 
     /// The context with its as-of date, if that is `today` or a column's newest date.
@@ -529,6 +606,15 @@ impl Checked<'_> {
         let zone = context.zone.clone();
         Ok(context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?))
     }
+}
+
+/// The ledgers behind the results of earlier steps.
+fn accounts_of(accounts: &[Vec<Ledger>], inputs: &[Input]) -> Vec<Ledger> {
+    let earlier = inputs.iter().filter_map(|input| match input {
+        Input::Step(place) => Some(*place),
+        Input::File(..) => None,
+    });
+    earlier.flat_map(|place| accounts[place].iter().cloned()).collect()
 }
 
 /// The file for the result of a step.

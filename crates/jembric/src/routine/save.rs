@@ -97,6 +97,9 @@ impl Routine {
             }
             _ => {}
         }
+        if let Some(picture) = &step.picture {
+            settings.insert("write".to_owned(), picture.clone().into());
+        }
         let alone = settings.iter().next().filter(|_| settings.len() == 1);
         let alone = alone.filter(|(name, _)| {
             step.operation.setting(name).is_some_and(|setting| stands_alone(setting.takes))

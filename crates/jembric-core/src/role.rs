@@ -1,0 +1,115 @@
+//! [`Role`]: what a column of a result is for, so that a picture of it needs no settings.
+
+use crate::{
+    shape::{Named, Shape},
+    table::Table,
+};
+use arrow_schema::Field;
+
+/// What a column of a result is for. It is kept in the field's metadata (`jembric.role`), so it
+/// survives Parquet and Arrow files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Role {
+    /// The date of each record.
+    Date,
+    /// The period that the figures of a row are about.
+    Period,
+    /// Part of the key: the entity or the class.
+    Key,
+    /// A measured or computed number.
+    Measure,
+    /// A number that holds until the next date: a state, a balance, a count in use.
+    State,
+    /// True if the values of a row were filled and not measured.
+    Mark,
+    /// The start of an interval.
+    Start,
+    /// The last day of an interval.
+    End,
+    /// The end of an interval, which itself is not part of it.
+    ExclusiveEnd,
+}
+
+impl Role {
+    /// All roles.
+    pub const ALL: [Role; 9] = [
+        Role::Date,
+        Role::Period,
+        Role::Key,
+        Role::Measure,
+        Role::State,
+        Role::Mark,
+        Role::Start,
+        Role::End,
+        Role::ExclusiveEnd,
+    ];
+
+    /// The role as text, as in the metadata of a field.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Role::Date => "date",
+            Role::Period => "period",
+            Role::Key => "key",
+            Role::Measure => "measure",
+            Role::State => "state",
+            Role::Mark => "mark",
+            Role::Start => "start",
+            Role::End => "end",
+            Role::ExclusiveEnd => "exclusive end",
+        }
+    }
+
+    /// The role of a field. A word that is not a role is ignored.
+    pub(crate) fn of(field: &Field) -> Option<Role> {
+        let word = field.metadata().get(ROLE)?;
+        Role::ALL.into_iter().find(|role| role.word() == word)
+    }
+}
+
+/// The key of the metadata for a column's role.
+pub(crate) const ROLE: &str = "jembric.role";
+
+/// The roles that an operation gives to the columns of its result. All other columns have none.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Roles {
+    named: Vec<(String, Role)>,
+    /// The role of columns whose names depend on the data, except for this one.
+    others: Option<(Role, &'static str)>,
+}
+
+impl Roles {
+    /// A column of this name has this role.
+    pub(crate) fn with(mut self, name: impl Into<String>, role: Role) -> Roles {
+        self.named.push((name.into(), role));
+        self
+    }
+
+    /// These columns of the key.
+    pub(crate) fn keys(self, named: &[Named]) -> Roles {
+        named.iter().fold(self, |roles, named| roles.with(&named.shown_as, Role::Key))
+    }
+
+    /// Columns that are not named have this role, except for one.
+    pub(crate) fn others(mut self, role: Role, except: &'static str) -> Roles {
+        self.others = Some((role, except));
+        self
+    }
+
+    pub(crate) fn of(&self, name: &str) -> Option<Role> {
+        let named = self.named.iter().find(|(column, _)| column == name).map(|(_, role)| *role);
+        let other = self.others.filter(|(_, except)| *except != name).map(|(role, _)| role);
+        named.or(other)
+    }
+
+    /// The shape with these roles.
+    pub(crate) fn shape(&self, mut shape: Shape) -> Shape {
+        shape.columns.iter_mut().for_each(|column| column.role = self.of(&column.name));
+        shape
+    }
+
+    /// The table with these roles. Cost: one new schema.
+    pub(crate) fn table(&self, table: &Table) -> Table {
+        table.with_roles(|name| self.of(name))
+    }
+}

@@ -1,0 +1,20 @@
+//! Intervals: a bar for each, in a row for each entity.
+
+use crate::{canvas::Canvas, content::Interval, layout::panel::Plot};
+
+pub(crate) fn draw(body: &mut Canvas, intervals: &[Interval], plot: &Plot) {
+    let half = (plot.row_height * 0.32).min(8.0);
+    for interval in intervals {
+        let (from, to) = (plot.x.at(interval.from), plot.x.at(interval.to));
+        let y = plot.y.at(interval.row as f64 + 0.5);
+        // A short interval is still seen.
+        let to = to.max(from + 1.0);
+        let series = interval.series;
+        let (class, more) = match (interval.is_open, interval.is_marked) {
+            (true, _) => (format!("open o{series}"), format!(" fill=\"url(#fade{series})\"")),
+            (_, true) => (format!("hollow f{series} l{series}"), String::new()),
+            _ => (format!("f{series}"), String::new()),
+        };
+        body.rectangle(&class, (from, y - half), (to, y + half), &more, &interval.title);
+    }
+}

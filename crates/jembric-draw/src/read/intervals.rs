@@ -1,0 +1,176 @@
+//! Reads intervals from a start and an end column.
+
+use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading};
+use crate::{
+    chosen::{Column, MOST_SERIES},
+    content::{Along, Content, Interval, Marks, Panel, Up},
+    draw::Form,
+};
+use arrow_buffer::BooleanBuffer;
+use jembric_core::{Reason, Result, calendar::MICROS_PER_DAY};
+
+pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
+    let (table, context) = (reading.table, reading.context);
+    let place = |column: &Option<Column>| column.as_ref().map(|column| column.place);
+    let starts = super::places_of(table, place(&reading.chosen.from), context);
+    let ends = super::places_of(table, place(&reading.chosen.to), context);
+    let instants = |places: &Places<'_>| matches!(places, Places::Moments(_, Some(_)));
+    let is_instant = instants(&starts) || instants(&ends);
+    if is_instant {
+        reading.judged.zone = Some(context.zone.to_string());
+    }
+    // A day is the time between two midnights, also beside a point in time.
+    let in_zone = |places: &Places<'_>, (from, to): (i64, i64)| match places {
+        Places::Days(..) if is_instant => (context.zone.instant(from), context.zone.instant(to)),
+        _ => (from, to),
+    };
+    let is_exclusive = reading.chosen.is_exclusive;
+    let start = |row: usize| in_zone(&starts, starts.extent(row)).0;
+    let end = |row: usize| {
+        let (from, to) = in_zone(&ends, ends.extent(row));
+        if is_exclusive { from } else { to }
+    };
+    let rows = table.rows();
+    let open = ends.missing(rows);
+    reading.set_aside(Reason::NoStart, starts.missing(rows));
+    let no_start = starts.missing(rows);
+    let reversed = BooleanBuffer::collect_bool(rows, |row| {
+        !open.value(row) && !no_start.value(row) && end(row) < start(row)
+    });
+    reading.set_aside(Reason::EndBeforeStart, reversed);
+    // Open intervals last until the as-of date, or until the newest date.
+    let newest = (0..rows)
+        .filter(|&row| reading.is_drawn(row))
+        .map(|row| if open.value(row) { start(row) } else { end(row).max(start(row)) })
+        .max();
+    let close = context.as_of.map(|day| super::after(day, context, is_instant)).or(newest);
+    if let Some(close) = close {
+        let later = BooleanBuffer::collect_bool(rows, |row| {
+            open.value(row) && !no_start.value(row) && start(row) > close
+        });
+        reading.drop(Reason::AfterAsOf, later);
+    }
+    let drawn: Vec<usize> = (0..rows).filter(|&row| reading.is_drawn(row)).collect();
+    let opened = drawn.iter().filter(|&&row| open.value(row)).count();
+    reading.note("open intervals, which fade out", opened);
+
+    // The last of several columns gives the colour, if it has few values.
+    let per = reading.chosen.per.clone();
+    let (row_columns, colours) = match per.split_last() {
+        Some((last, before)) if !before.is_empty() => {
+            let colours = Groups::number(table, std::slice::from_ref(last))?;
+            match colours.count() {
+                0..=MOST_SERIES => (before.to_vec(), std::slice::from_ref(last).to_vec()),
+                _ => (per.clone(), Vec::new()),
+            }
+        }
+        _ => (per.clone(), Vec::new()),
+    };
+    let keys = Groups::number(table, &row_columns)?;
+    reading.series = Groups::number(table, &colours)?;
+    let mut panels = vec![Panel::default(); reading.panels.count()];
+    let mut rows_of: Vec<Vec<Option<usize>>> = vec![vec![None; keys.count()]; panels.len()];
+    drawn.iter().for_each(|&row| rows_of[reading.panels.of(row)][keys.of(row)] = Some(0));
+    for (panel, rows) in panels.iter_mut().zip(&mut rows_of) {
+        for (key, row) in rows.iter_mut().enumerate().filter(|(_, row)| row.is_some()) {
+            *row = Some(panel.rows.len());
+            panel.rows.push(keys.names[key].clone());
+        }
+        reading.expect_few("per", panel.rows.len(), MOST_ROWS, "rows of intervals")?;
+    }
+    let until = |row: usize| match close {
+        Some(close) if open.value(row) => close.max(start(row)),
+        _ => end(row),
+    };
+    let low = drawn.iter().map(|&row| start(row)).min();
+    let high = drawn.iter().map(|&row| until(row).max(start(row))).max();
+    let as_moments =
+        is_instant || [&starts, &ends].iter().any(|places| matches!(places, Places::Moments(..)));
+    let Some((low, high)) = low.zip(high) else {
+        let along = if as_moments {
+            Along::Time(starts.span_of(0, MICROS_PER_DAY))
+        } else {
+            starts.empty()
+        };
+        return Ok(reading.nothing(Form::Intervals, along, Up::Rows));
+    };
+    let span = match (&starts, as_moments) {
+        (Places::Days(..), true) => ends.span_of(low, high),
+        _ => starts.span_of(low, high),
+    };
+    let texts = |column: &Option<Column>| column.as_ref().map(|column| reading.cells(column));
+    let (from_text, to_text) = (texts(&reading.chosen.from), texts(&reading.chosen.to));
+    let names = &reading.series.names;
+    let many = drawn.len() > MOST_MARKS;
+    let mut intervals: Vec<Vec<Interval>> = vec![Vec::new(); panels.len()];
+    for &row in &drawn {
+        let (panel, key) = (reading.panels.of(row), keys.of(row));
+        let series = reading.series.of(row);
+        let title = if many {
+            String::new()
+        } else {
+            let text = |cells: &Option<jembric_core::CellText<'_>>| {
+                cells.as_ref().map(|cells| cells.text(row)).unwrap_or_default()
+            };
+            let name = [keys.names[key].as_str(), &names[series]];
+            let name: Vec<&str> = name.into_iter().filter(|name| !name.is_empty()).collect();
+            let when = match open.value(row) {
+                true => format!("from {}, open", text(&from_text)),
+                false => format!("{} to {}", text(&from_text), text(&to_text)),
+            };
+            let colon = if name.is_empty() { "" } else { ": " };
+            format!("{}{colon}{when}", name.join(" · "))
+        };
+        intervals[panel].push(Interval {
+            row: rows_of[panel][key].unwrap_or_default(),
+            series,
+            from: span.place(start(row)),
+            to: span.place(until(row)),
+            is_open: open.value(row),
+            is_marked: reading.is_marked(row),
+            title,
+        });
+    }
+    for (panel, mut intervals) in panels.iter_mut().zip(intervals) {
+        intervals.sort_by(|one, other| {
+            let by_row = one.row.cmp(&other.row).then(one.from.total_cmp(&other.from));
+            by_row.then(one.to.total_cmp(&other.to)).then_with(|| one.title.cmp(&other.title))
+        });
+        if many {
+            // Neighbours that no pixel separates are one bar.
+            let pixel = span.length() / f64::from(reading.draw.size.width) / 2.0;
+            intervals = merged(intervals, pixel, &span);
+        }
+        panel.marks = Marks::Intervals(intervals);
+    }
+    let mut content = reading.nothing(Form::Intervals, Along::Time(span), Up::Rows);
+    content.series_of = super::names(&colours);
+    content.up_name = super::names(&row_columns);
+    content.along_name = String::new();
+    Ok(Content { panels, has_open: opened > 0, ..content })
+}
+
+/// Joins intervals of a row and series that are no further apart than this.
+fn merged(intervals: Vec<Interval>, apart: f64, span: &crate::time::Span) -> Vec<Interval> {
+    let mut merged: Vec<(Interval, usize)> = Vec::new();
+    for interval in intervals {
+        let joins = |last: &Interval| {
+            let same = (last.row, last.series, last.is_open, last.is_marked);
+            same == (interval.row, interval.series, interval.is_open, interval.is_marked)
+                && interval.from - last.to <= apart
+        };
+        match merged.last_mut() {
+            Some((last, count)) if joins(last) => {
+                last.to = last.to.max(interval.to);
+                *count += 1;
+            }
+            _ => merged.push((interval, 1)),
+        }
+    }
+    let title = |(interval, count): (Interval, usize)| {
+        let (from, to) = (span.text_at(interval.from), span.text_at(interval.to));
+        let what = if count == 1 { "interval" } else { "intervals" };
+        Interval { title: format!("{count} {what}, {from} to {to}"), ..interval }
+    };
+    merged.into_iter().map(title).collect()
+}

@@ -1,0 +1,81 @@
+//! Pictures of results: the step `draw`, and the files that it writes.
+
+pub use jembric_draw::{Draw, Form, Ink, Level, Paper, Picture, Size, TextPicture};
+
+use crate::{
+    Context, CoreError, Outcome, Result, Table, error::Error, io::Destination, routine::Planned,
+    steps::Step,
+};
+use std::{io, path::Path};
+
+/// The format of a picture.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PictureFormat {
+    /// Scalable, with text and the values on hover.
+    Svg,
+    /// Pixels.
+    Png,
+}
+
+impl PictureFormat {
+    /// The format for a file extension.
+    ///
+    /// Errors: the extension is not `svg` or `png`.
+    pub fn of(path: &Path) -> Result<PictureFormat> {
+        let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
+        match ending.as_deref() {
+            Some("svg") => Ok(PictureFormat::Svg),
+            Some("png") => Ok(PictureFormat::Png),
+            _ => Err(Error::Setting {
+                setting: "write",
+                value: format!("`{}` has no file extension of a picture", path.display()),
+                expected: "a name that ends in .svg or .png".to_owned(),
+            }),
+        }
+    }
+
+    /// Writes a picture to a stream.
+    ///
+    /// Errors: those of the stream; a PNG that is too large for memory.
+    pub fn write(self, picture: &Picture, to: &mut dyn io::Write) -> io::Result<()> {
+        match self {
+            PictureFormat::Svg => to.write_all(picture.svg().as_bytes()),
+            PictureFormat::Png => to.write_all(&picture.png().map_err(io::Error::other)?),
+        }
+    }
+}
+
+/// Writes a picture to a file that ends in `.svg` or `.png`, completely or not at all.
+///
+/// Errors: another extension; the file cannot be written.
+pub fn write_picture(picture: &Picture, path: impl AsRef<Path>) -> Result<()> {
+    let format = PictureFormat::of(path.as_ref())?;
+    let mut file = Destination::file(path)?;
+    file.write(|to| format.write(picture, to))?;
+    file.commit()
+}
+
+impl Step {
+    /// The result and the picture of a step that draws; none for any other step.
+    pub(crate) fn drawn(
+        &self,
+        tables: &[(String, Table)],
+        context: &Context,
+    ) -> Option<std::result::Result<(Outcome, Picture), CoreError>> {
+        let draw = self.draw()?;
+        let (_, table) = tables.first()?;
+        Some(draw.draw(table, context))
+    }
+}
+
+impl Planned {
+    /// Moves the file of a picture to its place: a step that draws writes pictures, and tables only
+    /// beside them.
+    pub(crate) fn with_picture_placed(mut self) -> Planned {
+        let is_picture = |file: &String| PictureFormat::of(Path::new(file)).is_ok();
+        if self.operation.name == Draw::NAME && self.picture.is_none() {
+            self.picture = self.write.take_if(|file| is_picture(file));
+        }
+        self
+    }
+}

@@ -1,0 +1,44 @@
+//! Replaces pictures if their feature is off.
+
+use crate::{Context, CoreError, Ledger, Outcome, Result, Table, routine::Planned, steps::Step};
+use std::{io, path::Path};
+
+/// A picture, of which there is none without the feature `draw`.
+#[derive(Clone, Debug)]
+pub enum Picture {}
+
+impl Picture {
+    pub(crate) fn after<'a>(self, _: impl IntoIterator<Item = &'a Ledger>) -> Picture {
+        self
+    }
+}
+
+/// The format of a picture.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum PictureFormat {}
+
+impl PictureFormat {
+    pub(crate) fn of(_: &Path) -> Result<PictureFormat> {
+        Err(crate::Error::Settings("pictures need the feature `draw`".to_owned()))
+    }
+
+    pub(crate) fn write(self, picture: &Picture, _: &mut dyn io::Write) -> io::Result<()> {
+        match *picture {}
+    }
+}
+
+impl Step {
+    pub(crate) fn drawn(
+        &self,
+        _: &[(String, Table)],
+        _: &Context,
+    ) -> Option<std::result::Result<(Outcome, Picture), CoreError>> {
+        None
+    }
+}
+
+impl Planned {
+    pub(crate) fn with_picture_placed(self) -> Planned {
+        self
+    }
+}
