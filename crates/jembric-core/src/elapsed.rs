@@ -255,12 +255,12 @@ impl Operation for Elapsed {
             _ if !self.bands.is_empty() => Roles::default().with(&band_name, Role::Key),
             Between::Previous { date, .. } => {
                 let date = &shape.columns()[*date].name;
-                Roles::default().with(date, Role::Date).with(&name, Role::Measure)
+                Roles::default().with(date, Role::Event).with(&name, Role::Measure)
             }
             Between::Ends(ends) => {
                 let date = ends.iter().find_map(End::column).map(|place| &shape.columns()[place]);
                 let roles = Roles::default().with(&name, Role::Measure);
-                date.into_iter().fold(roles, |roles, date| roles.with(&date.name, Role::Date))
+                date.into_iter().fold(roles, |roles, date| roles.with(&date.name, Role::Event))
             }
         };
         let plan = ElapsedPlan {

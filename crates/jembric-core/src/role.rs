@@ -13,6 +13,8 @@ use arrow_schema::Field;
 pub enum Role {
     /// The date of each record.
     Date,
+    /// The date of a single event, so that no line joins one row to the next.
+    Event,
     /// The period that the figures of a row are about.
     Period,
     /// Part of the key: the entity or the class.
@@ -33,8 +35,9 @@ pub enum Role {
 
 impl Role {
     /// All roles.
-    pub const ALL: [Role; 9] = [
+    pub const ALL: [Role; 10] = [
         Role::Date,
+        Role::Event,
         Role::Period,
         Role::Key,
         Role::Measure,
@@ -49,6 +52,7 @@ impl Role {
     pub const fn word(self) -> &'static str {
         match self {
             Role::Date => "date",
+            Role::Event => "event",
             Role::Period => "period",
             Role::Key => "key",
             Role::Measure => "measure",

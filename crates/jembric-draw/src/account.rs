@@ -2,10 +2,20 @@
 
 use jembric_core::{Ledger, grouped};
 
+/// The rows of the files of a step.
+fn rows_of(ledger: &Ledger) -> u64 {
+    ledger.rows_in + ledger.other_side.as_ref().map_or(0, |side| side.rows_in)
+}
+
 /// The rows that are drawn, and those that the steps added and set aside.
 pub(crate) fn foot(drawn: u64, own: &Ledger, before: &[Ledger]) -> String {
     let rows = |count: u64| if count == 1 { "row" } else { "rows" };
-    let mut parts = vec![format!("{} {} drawn", grouped(drawn), rows(drawn))];
+    let mut parts = Vec::new();
+    let read: u64 = before.iter().filter(|ledger| ledger.from.is_some()).map(rows_of).sum();
+    if read > 0 {
+        parts.push(format!("{} {} read", grouped(read), rows(read)));
+    }
+    parts.push(format!("{} {} drawn", grouped(drawn), rows(drawn)));
     let added: u64 = before.iter().map(|ledger| ledger.count("rows added")).sum();
     if added > 0 {
         parts.push(format!("{} added", grouped(added)));

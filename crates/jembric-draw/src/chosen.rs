@@ -196,7 +196,8 @@ impl Chosen {
         let used =
             |chosen: &Chosen, column: &Column| chosen.places().any(|place| place == column.place);
         if self.along.is_none() {
-            self.along = roles(Role::Period).next().or_else(|| roles(Role::Date).next());
+            let dated = [Role::Period, Role::Date, Role::Event];
+            self.along = dated.into_iter().find_map(|role| roles(role).next());
         }
         let is_measure = |column: &Column| !used(self, column);
         if self.of.is_empty() {
@@ -212,7 +213,7 @@ impl Chosen {
             self.guess_series(draw, columns)?;
         }
         // Without dates, figures per class stand along the first key.
-        if self.along.is_none() && takes_keys && !self.per.is_empty() {
+        if self.along.is_none() && takes_keys && self.has_roles && !self.per.is_empty() {
             self.along = Some(self.per.remove(0));
         }
         if self.along.is_none() {
@@ -253,7 +254,7 @@ impl Chosen {
             self.of = numbers.into_iter().take(1).collect();
             self.guess("of", &self.of.first().cloned());
         }
-        if draw.per.is_empty() && draw.form != Some(Form::Calendar) {
+        if draw.per.is_empty() {
             for column in columns.of_kind(is_class) {
                 let fits = |values: usize| (2..=MOST_SERIES).contains(&values);
                 let is_rows = self.of.is_empty();
@@ -284,7 +285,7 @@ impl Chosen {
             kind if !kind.is_dated() => Form::Dots,
             _ if is_state => Form::Steps,
             _ if is_period && (!self.of.is_empty() || self.has_roles) => Form::Bars,
-            _ if self.of.is_empty() => Form::Dots,
+            _ if self.of.is_empty() || role(along) == Some(Role::Event) => Form::Dots,
             _ => Form::Lines,
         }
     }

@@ -21,8 +21,26 @@ pub(crate) struct Content {
     pub(crate) marked: Option<String>,
     /// Whether an interval has no end.
     pub(crate) has_open: bool,
+    /// Whether all values are whole numbers.
+    pub(crate) is_whole: bool,
     /// The number of rows that are drawn.
     pub(crate) drawn: u64,
+}
+
+impl Content {
+    /// Whether there is no mark.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.panels.iter().all(|panel| match &panel.marks {
+            Marks::Points(series) => series.iter().all(Vec::is_empty),
+            Marks::Extremes(series) => {
+                series.iter().all(|series| series.parts.iter().all(|(low, high)| low > high))
+            }
+            Marks::Cells(series) => series.iter().all(|series| !series.filled.contains(&true)),
+            Marks::Bars(bars) => bars.is_empty(),
+            Marks::Intervals(intervals) => intervals.is_empty(),
+            Marks::Days(days) => days.is_empty(),
+        })
+    }
 }
 
 /// The horizontal axis. Places on it are numbers: microseconds from the start of a span of time,

@@ -9,12 +9,12 @@ pub(crate) mod style;
 
 use crate::{
     canvas::{Anchor, Canvas, escaped, n},
-    content::{Along, Content, Marks, Panel, Up},
+    content::{Along, Content, Panel, Up},
     draw::{Form, Paper},
     font,
     forms::calendar,
     picture::Picture,
-    scale,
+    scale::NumberAxis,
 };
 use panel::{Axes, Room};
 
@@ -44,7 +44,7 @@ pub(crate) fn svg(picture: &Picture, paper: Paper) -> String {
     let foot = font::lines(&picture.account(), FOOT, inside);
     let foot_height = foot.len() as f64 * (FOOT + 4.0);
     let least_bottom = f64::from(draw.size.height) - margin - foot_height;
-    y = match is_empty(content) {
+    y = match content.is_empty() {
         true => {
             let middle = (y + least_bottom).max(y + 40.0) / 2.0;
             body.text("muted", (width / 2.0, middle), Anchor::Middle, "No rows to draw", "");
@@ -78,26 +78,12 @@ pub(crate) fn svg(picture: &Picture, paper: Paper) -> String {
     )
 }
 
-/// Whether there is no mark.
-fn is_empty(content: &Content) -> bool {
-    content.panels.iter().all(|panel| match &panel.marks {
-        Marks::Points(series) => series.iter().all(Vec::is_empty),
-        Marks::Extremes(series) => {
-            series.iter().all(|series| series.parts.iter().all(|(low, high)| low > high))
-        }
-        Marks::Cells(series) => series.iter().all(|series| !series.filled.contains(&true)),
-        Marks::Bars(bars) => bars.is_empty(),
-        Marks::Intervals(intervals) => intervals.is_empty(),
-        Marks::Days(days) => days.is_empty(),
-    })
-}
-
 /// What a screen reader says about the picture.
 fn description(picture: &Picture) -> String {
     let content = &picture.content;
     let mut text = format!("A picture of {}", content.form);
     match &content.along {
-        Along::Time(span) if !is_empty(content) => {
+        Along::Time(span) if !content.is_empty() => {
             let until = span.text_at(span.length() - 1.0);
             text.push_str(&format!(" from {} to {until}", span.text_at(0.0)));
         }
@@ -137,7 +123,7 @@ fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
     let apart = 20.0;
     let width = (room.width() - apart * (columns as f64 - 1.0)) / columns as f64;
     let heading = if count > 1 { 18.0 } else { 0.0 };
-    let name = if axes.shows_name(content) { 16.0 } else { 0.0 };
+    let name = if axes.shows_name(picture) { 16.0 } else { 0.0 };
     let share = (room.bottom - room.top - name) / lines as f64 - heading;
     let mut top = room.top;
     if name > 0.0 {
@@ -173,16 +159,19 @@ fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
     top
 }
 
-/// The range of the vertical axis, with its reference lines.
-fn range_of(picture: &Picture, most: usize) -> (f64, f64) {
-    let Up::Numbers { low, high } = picture.content.up else { return (0.0, 1.0) };
+/// The axis of numbers, with room for its reference lines.
+fn numbers_of(picture: &Picture, most: usize) -> NumberAxis {
+    let content = &picture.content;
+    let Up::Numbers { low, high } = content.up else {
+        return NumberAxis { low: 0.0, high: 1.0, ticks: Vec::new() };
+    };
     let levels = picture.draw.level.iter().map(|level| level.value);
     let (low, high) =
         levels.fold((low, high), |(low, high), level| (low.min(level), high.max(level)));
     // Bars begin at zero. Other values do if zero is near.
     let is_near = low >= 0.0 && low <= high * 0.4;
-    let from_zero = picture.content.form == Form::Bars || is_near;
-    scale::round_range(low, high, from_zero, most)
+    let from_zero = content.form == Form::Bars || is_near;
+    NumberAxis::of((low, high), from_zero, content.is_whole, most)
 }
 
 impl Panel {
@@ -191,3 +180,6 @@ impl Panel {
         self.rows.len().max(1)
     }
 }
+
+#[cfg(test)]
+mod tests;

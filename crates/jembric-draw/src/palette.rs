@@ -6,7 +6,10 @@
 //! hues and are lighter. Deficiencies are simulated with the matrices of Machado, Oliveira and
 //! Fernandes (2009), "A Physiologically-based Model for Simulation of Color Vision Deficiency".
 
-use palette::{IntoColor, LinSrgb, Oklab, Oklch, Srgb, convert::FromColorUnclamped};
+use palette::{
+    IntoColor, LinSrgb, Oklab, Oklch, Srgb, color_difference::Wcag21RelativeContrast,
+    convert::FromColorUnclamped,
+};
 use std::{fmt, sync::LazyLock};
 
 /// The number of series with a colour of their own.
@@ -29,19 +32,12 @@ impl Rgb {
         Rgb(color.into_format())
     }
 
-    /// Red, green and blue, for a terminal.
-    pub(crate) fn parts(self) -> (u8, u8, u8) {
-        (self.0.red, self.0.green, self.0.blue)
-    }
-
     fn linear(self) -> LinSrgb {
         self.0.into_format::<f32>().into_linear()
     }
 
     /// The contrast of two colours by WCAG 2.1, from 1 to 21.
-    #[cfg(test)]
     fn contrast(self, other: Rgb) -> f32 {
-        use palette::color_difference::Wcag21RelativeContrast;
         self.0.into_format::<f32>().relative_contrast(other.0.into_format())
     }
 }
@@ -70,7 +66,7 @@ pub(crate) const SHADES: usize = 7;
 const WATER: f32 = 235.0;
 
 pub(crate) static LIGHT: LazyLock<Colours> = LazyLock::new(|| Colours {
-    paper: Rgb::of(0.99, 0.003, WATER),
+    paper: paper(false),
     ink: Rgb::of(0.27, 0.03, WATER),
     muted: Rgb::of(0.47, 0.025, WATER),
     grid: Rgb::of(0.92, 0.008, WATER),
@@ -80,13 +76,12 @@ pub(crate) static LIGHT: LazyLock<Colours> = LazyLock::new(|| Colours {
 });
 
 pub(crate) static DARK: LazyLock<Colours> = LazyLock::new(|| Colours {
-    paper: Rgb::of(0.20, 0.02, WATER),
+    paper: paper(true),
     ink: Rgb::of(0.94, 0.01, WATER),
     muted: Rgb::of(0.74, 0.02, WATER),
     grid: Rgb::of(0.29, 0.02, WATER),
     axis: Rgb::of(0.55, 0.02, WATER),
-    series: chosen()
-        .map(|color| Rgb::of(on_dark(color.l), color.chroma.min(0.15), color.hue.into_degrees())),
+    series: chosen().map(dark),
     shades: std::array::from_fn(|n| shade(n, 0.31, 0.90)),
 });
 
@@ -97,9 +92,10 @@ fn shade(n: usize, from: f32, to: f32) -> Rgb {
     Rgb::of(lightness, 0.04 + 0.09 * (1.0 - (2.0 * share - 1.0).powi(2)), WATER - 25.0 * share)
 }
 
-/// The lightness on dark paper of a colour for light paper.
-fn on_dark(lightness: f32) -> f32 {
-    0.60 + (lightness - LEAST) / (MOST - LEAST) * 0.32
+/// The colour on dark paper for one on light paper: the same hue, but lighter.
+fn dark(color: Oklch) -> Rgb {
+    let lightness = 0.60 + (color.l - LEAST) / (MOST - LEAST) * 0.32;
+    Rgb::of(lightness, color.chroma.min(0.15), color.hue.into_degrees())
 }
 
 /// The range of lightness on light paper: lighter colours lack contrast, darker ones look black.
@@ -115,14 +111,16 @@ fn chosen() -> [Oklch; SERIES] {
                 [0.08, 0.12, 0.16].map(|chroma| Oklch::new(lightness, chroma, hue as f32 * 10.0))
             })
         })
-        .filter(|color| is_on_screen(*color))
+        .filter(|color| is_on_screen(*color) && has_contrast(*color))
         .collect();
     let mut chosen = vec![Oklch::new(0.46, 0.12, WATER + 15.0)];
-    let seen = |color: &Oklch| {
-        let Rgb(rgb) = Rgb::of(color.l, color.chroma, color.hue.into_degrees());
-        VISIONS.map(|vision| seen_by(vision, Rgb(rgb)))
+    // As it is seen on both papers with every vision.
+    let seen = |color: &Oklch| -> Vec<Oklab> {
+        let on_light = Rgb::of(color.l, color.chroma, color.hue.into_degrees());
+        let papers = [on_light, dark(*color)];
+        papers.into_iter().flat_map(|rgb| VISIONS.map(|vision| seen_by(vision, rgb))).collect()
     };
-    let candidates: Vec<([Oklab; 4], Oklch)> =
+    let candidates: Vec<(Vec<Oklab>, Oklch)> =
         candidates.into_iter().map(|color| (seen(&color), color)).collect();
     let mut nearest: Vec<f32> = vec![f32::INFINITY; candidates.len()];
     while chosen.len() < SERIES {
@@ -140,6 +138,17 @@ fn chosen() -> [Oklch; SERIES] {
 fn is_on_screen(color: Oklch) -> bool {
     let rgb = Srgb::from_color_unclamped(color);
     [rgb.red, rgb.green, rgb.blue].iter().all(|part| (0.0..=1.0).contains(part))
+}
+
+/// Whether a colour has enough contrast to light paper, and its counterpart to dark paper.
+fn has_contrast(color: Oklch) -> bool {
+    let Oklch { l, chroma, hue, .. } = color;
+    let on_light = Rgb::of(l, chroma, hue.into_degrees());
+    on_light.contrast(paper(false)) > 3.05 && dark(color).contrast(paper(true)) > 3.05
+}
+
+fn paper(is_dark: bool) -> Rgb {
+    if is_dark { Rgb::of(0.20, 0.02, WATER) } else { Rgb::of(0.99, 0.003, WATER) }
 }
 
 fn distance(one: Oklab, other: Oklab) -> f32 {

@@ -2,7 +2,7 @@
 
 use crate::{
     account::foot,
-    content::Content,
+    content::{Content, Up},
     draw::{Draw, Form, Paper},
     layout, png,
     text::{self, TextPicture},
@@ -47,11 +47,21 @@ impl Picture {
             return title.clone();
         }
         let Content { form, up_name, along_name, series_of, series, .. } = &self.content;
+        if *form == Form::Intervals {
+            let per = [up_name.as_str(), series_of].into_iter().filter(|name| !name.is_empty());
+            let per: Vec<&str> = per.collect();
+            let by =
+                if per.is_empty() { String::new() } else { format!(" by {}", per.join(" and ")) };
+            return format!("{along_name}{by}");
+        }
         let figures = match up_name.as_str() {
-            "" if *form == Form::Intervals => "intervals".to_owned(),
             "" => series.join(", "),
             name => name.to_owned(),
         };
+        if self.content.up == Up::Rows {
+            let by = if series_of.is_empty() { String::new() } else { format!(" by {series_of}") };
+            return format!("{along_name}{by}");
+        }
         let by = [along_name.as_str(), series_of.as_str()];
         let by: Vec<&str> = by.into_iter().filter(|name| !name.is_empty()).collect();
         let figures = if figures.is_empty() { form.to_string() } else { figures };

@@ -230,15 +230,15 @@ impl Reading<'_> {
         is_any.then(|| mark.name.clone())
     }
 
-    /// The dates, numbers or classes of the horizontal axis.
-    pub(crate) fn places(&self) -> Places<'_> {
-        let along = self.chosen.along.as_ref();
-        places_of(self.table, along.map(|column| column.place), self.context)
-    }
-
     /// The texts of the cells of a column.
     pub(crate) fn cells(&self, column: &Column) -> CellText<'_> {
         CellText::of(self.table).swap_remove(column.place)
+    }
+
+    /// Whether all values are whole numbers.
+    fn is_whole(&self) -> bool {
+        let mut columns = self.chosen.of.iter().map(|of| &self.table.columns()[of.place]);
+        columns.all(|column| *column.data_type() == arrow_schema::DataType::Int64)
     }
 
     /// A picture without marks.
@@ -259,6 +259,7 @@ impl Reading<'_> {
             panels: vec![Panel::default(); self.panels.count().max(1)],
             marked: self.marked(),
             has_open: false,
+            is_whole: self.is_whole(),
             drawn: 0,
         }
     }

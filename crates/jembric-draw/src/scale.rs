@@ -19,11 +19,6 @@ impl Scale {
         let share = if width > 0.0 { (value - self.low) / width } else { 0.5 };
         self.start + share * (self.end - self.start)
     }
-
-    /// The pixels of a length on the axis.
-    pub(crate) fn pixels(&self, length: f64) -> f64 {
-        (self.at(self.low + length) - self.start).abs()
-    }
 }
 
 /// The steps between ticks: 1, 2 or 5 times a power of ten.
@@ -33,48 +28,51 @@ fn step_above(least: f64) -> f64 {
     factor.unwrap_or(10.0) * power
 }
 
-/// The values and texts of at most this many ticks.
-pub(crate) fn ticks(low: f64, high: f64, most: usize) -> Vec<(f64, String)> {
-    let range = high - low;
-    if !range.is_finite() || range <= 0.0 || most == 0 {
-        return vec![(low, shown(low))];
-    }
-    let mut step = step_above(range / most as f64);
-    // A step that the floats at this magnitude cannot tell apart would never end.
-    if low + step == low || high - step == high {
-        step = range;
-    }
-    let first = (low / step - 1e-9).ceil();
-    let count = ((high - first * step) / step + 1e-9).floor().max(0.0) as usize;
-    (0..=count.min(most + 1))
-        .map(|n| (first + n as f64) * step)
-        .filter(|value| *value <= high + step * 1e-6)
-        .map(|value| (value, shown(if value.abs() < step * 1e-9 { 0.0 } else { value })))
-        .collect()
+/// An axis of numbers: its ends, and the values and texts of its ticks.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct NumberAxis {
+    pub(crate) low: f64,
+    pub(crate) high: f64,
+    pub(crate) ticks: Vec<(f64, String)>,
 }
 
-/// A range that ends on ticks and contains all values. A single value gets room on both sides.
-pub(crate) fn round_range(low: f64, high: f64, from_zero: bool, most: usize) -> (f64, f64) {
-    let (mut low, mut high) = if low > high { (0.0, 1.0) } else { (low, high) };
-    if from_zero {
-        (low, high) = (low.min(0.0), high.max(0.0));
-    }
-    if low == high {
-        let room = if low == 0.0 { 1.0 } else { low.abs() * 0.1 };
-        (low, high) = match from_zero {
-            true => (low, low + 1.0),
-            false => (low - room, high + room),
+impl NumberAxis {
+    /// The axis that contains these values and ends on ticks, of which there are about as many as
+    /// asked for. A single value gets room on both sides. Whole numbers have ticks at whole numbers.
+    pub(crate) fn of(
+        (low, high): (f64, f64),
+        from_zero: bool,
+        is_whole: bool,
+        most: usize,
+    ) -> NumberAxis {
+        let (mut low, mut high) = if low > high { (0.0, 1.0) } else { (low, high) };
+        if from_zero {
+            (low, high) = (low.min(0.0), high.max(0.0));
+        }
+        if low == high {
+            let room = if low == 0.0 { 1.0 } else { low.abs() * 0.1 };
+            (low, high) = match from_zero {
+                true => (low, low + 1.0),
+                false => (low - room, high + room),
+            };
+        }
+        let range = high / 2.0 - low / 2.0;
+        let least = if is_whole { 1.0 } else { 0.0 };
+        let step = (step_above(range / most.max(1) as f64 * 2.0)).max(least);
+        let (first, last) = ((low / step + 1e-9).floor(), (high / step - 1e-9).ceil());
+        // Floats of this magnitude cannot tell steps apart, or the ends are beyond all floats.
+        let is_fine = (low + step == low && high + step == high) || !(last - first).is_finite();
+        if is_fine || !(first * step).is_finite() || !(last * step).is_finite() {
+            return NumberAxis { low, high, ticks: vec![(low, shown(low)), (high, shown(high))] };
+        }
+        let count = (last - first) as usize;
+        let tick = |n: usize| {
+            let value = (first + n as f64) * step;
+            (value, shown(if value.abs() < step * 1e-9 { 0.0 } else { value }))
         };
+        let ticks: Vec<(f64, String)> = (0..=count.min(1_000)).map(tick).collect();
+        NumberAxis { low: first * step, high: last * step, ticks }
     }
-    let range = high - low;
-    if !range.is_finite() {
-        // Each half fits into a float, the whole does not.
-        return (low / 2.0, high / 2.0);
-    }
-    let step = step_above(range / most.max(1) as f64);
-    let down = (low / step + 1e-9).floor() * step;
-    let up = (high / step - 1e-9).ceil() * step;
-    if down.is_finite() && up.is_finite() && down < up { (down, up) } else { (low, high) }
 }
 
 #[cfg(test)]
@@ -84,31 +82,41 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_round_range_contains_the_values_and_ends_on_ticks(
-            one in -1e12_f64..1e12, other in -1e12_f64..1e12, most in 2_usize..12,
+        fn an_axis_contains_the_values_and_ends_on_ticks(
+            one in prop_oneof![-1e12_f64..1e12, any::<f64>()],
+            other in prop_oneof![-1e12_f64..1e12, any::<f64>()],
+            most in 2_usize..12,
+            from_zero in any::<bool>(),
         ) {
-            let (low, high) = round_range(one.min(other), one.max(other), false, most);
-            prop_assert!(low <= one.min(other) && one.max(other) <= high);
-            let ticks = ticks(low, high, most + 1);
-            prop_assert!(ticks.len() >= 2, "{ticks:?}");
-            prop_assert!(ticks.is_sorted_by(|one, next| one.0 < next.0));
-            let step = ticks[1].0 - ticks[0].0;
-            let near = |one: f64, other: f64| (one - other).abs() < step * 1e-3;
-            prop_assert!(near(ticks[0].0, low) && near(ticks[ticks.len() - 1].0, high));
+            prop_assume!(one.is_finite() && other.is_finite());
+            let range = (one.min(other), one.max(other));
+            let axis = NumberAxis::of(range, from_zero, false, most);
+            let room = (axis.high / 2.0 - axis.low / 2.0) * 1e-6;
+            prop_assert!(axis.low <= range.0 + room && range.1 - room <= axis.high, "{axis:?}");
+            prop_assert!((2..=most * 3 + 2).contains(&axis.ticks.len()), "{axis:?}");
+            prop_assert!(axis.ticks.is_sorted_by(|one, next| one.0 < next.0));
+            prop_assert_eq!(axis.ticks[0].0, axis.low);
+            prop_assert_eq!(axis.ticks[axis.ticks.len() - 1].0, axis.high);
         }
     }
 
     #[test]
     fn bars_begin_at_zero_and_a_single_value_has_room() {
-        assert_eq!(round_range(3.0, 7.0, true, 5), (0.0, 8.0));
-        assert_eq!(round_range(-3.0, -3.0, true, 5), (-3.0, 0.0));
-        assert_eq!(round_range(0.0, 0.0, true, 5), (0.0, 1.0));
-        let (low, high) = round_range(5.0, 5.0, false, 5);
-        assert!(low < 5.0 && 5.0 < high);
-        let labels = |low, high| -> Vec<String> {
-            ticks(low, high, 5).into_iter().map(|(_, text)| text).collect()
+        let ends = |low, high, from_zero| {
+            let axis = NumberAxis::of((low, high), from_zero, false, 5);
+            (axis.low, axis.high)
         };
-        assert_eq!(labels(0.0, 20_000.0), ["0", "5,000", "10,000", "15,000", "20,000"]);
-        assert_eq!(labels(-0.2, 0.2), ["-0.2", "-0.1", "0", "0.1", "0.2"]);
+        assert_eq!(ends(3.0, 7.0, true), (0.0, 8.0));
+        assert_eq!(ends(-3.0, -3.0, true), (-3.0, 0.0));
+        assert_eq!(ends(0.0, 0.0, true), (0.0, 1.0));
+        let (low, high) = ends(5.0, 5.0, false);
+        assert!(low < 5.0 && 5.0 < high);
+        let labels = |low, high, is_whole| -> Vec<String> {
+            let axis = NumberAxis::of((low, high), false, is_whole, 5);
+            axis.ticks.into_iter().map(|(_, text)| text).collect()
+        };
+        assert_eq!(labels(0.0, 20_000.0, false), ["0", "5,000", "10,000", "15,000", "20,000"]);
+        assert_eq!(labels(-0.2, 0.2, false), ["-0.2", "-0.1", "0", "0.1", "0.2"]);
+        assert_eq!(labels(0.0, 2.0, true), ["0", "1", "2"]);
     }
 }

@@ -12,7 +12,7 @@ use crate::{
     draw::Form,
     numbers::shown,
     picture::Picture,
-    scale,
+    scale::NumberAxis,
 };
 use ratatui_core::{
     buffer::Buffer,
@@ -131,7 +131,10 @@ pub(crate) fn of(picture: &Picture, width: u16, height: u16) -> TextPicture {
     let panels = content.panels.len().max(1) as u16;
     let room = height.saturating_sub(used as u16 + 1).max(LEAST.0) / panels;
     let room = room.max(LEAST.0);
-    for panel in &content.panels {
+    if content.is_empty() {
+        text.line("No rows to draw", Ink::Muted);
+    }
+    for panel in content.panels.iter().filter(|_| !content.is_empty()) {
         if content.panels.len() > 1 {
             text.line(shortened(&panel.name, width.into()), Ink::Plain);
         }
@@ -320,7 +323,8 @@ fn chart(text: &mut TextPicture, picture: &Picture, marks: &Marks, (width, heigh
     let (y_low, y_high) = match content.up {
         Up::Numbers { low, high } => {
             let from_zero = content.form == Form::Bars || low >= 0.0 && low <= high * 0.4;
-            scale::round_range(low, high, from_zero, 4)
+            let axis = NumberAxis::of((low, high), from_zero, content.is_whole, 4);
+            (axis.low, axis.high)
         }
         _ => (0.0, 1.0),
     };
@@ -427,7 +431,10 @@ fn pieces(content: &Content, marks: &Marks, (low, high): (f64, f64)) -> Vec<Piec
             (0..series)
                 .map(|series| {
                     let own = bars.iter().filter(|bar| bar.series == series);
-                    let points = own.map(|bar| ((bar.from + bar.to) / 2.0, bar.value)).collect();
+                    // Bars of a period stand side by side.
+                    let share = (series as f64 + 0.5) / content.series.len().max(1) as f64;
+                    let at = |bar: &Bar| bar.from + share * (bar.to - bar.from);
+                    let points = own.map(|bar| (at(bar), bar.value)).collect();
                     Piece { series, is_marked: false, graph: GraphType::Bar, points }
                 })
                 .collect()

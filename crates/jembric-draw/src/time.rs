@@ -60,7 +60,7 @@ enum Step {
 }
 
 const SECOND: i64 = 1_000_000;
-const STEPS: [Step; 31] = {
+const STEPS: [Step; 32] = {
     use Step::{Days, Months, Quarters, Seconds, Weeks, Years};
     [
         Seconds(1),
@@ -94,6 +94,7 @@ const STEPS: [Step; 31] = {
         Years(200),
         Years(500),
         Years(1_000),
+        Years(2_000),
     ]
 };
 
@@ -231,7 +232,9 @@ impl Span {
                 continue;
             }
             let (left, right) = (pixel(from), pixel(to.max(from)));
+            // A label at a tick tells the longer period of that tick, and not of the time before.
             match groups.last_mut() {
+                _ if !step.is_centered() && !visible(boundary.micros) => {}
                 Some((_, until, group)) if group.group == boundary.group => *until = right,
                 _ => groups.push((left, right, boundary)),
             }
@@ -299,7 +302,10 @@ impl Span {
         let apart = if let Step::Years(years) = step { years } else { 1 };
         loop {
             let day = period.first();
-            boundaries.push(self.day_boundary(step, period));
+            // The first year of the calendar is not the year 0.
+            if periods.of(day) == period {
+                boundaries.push(self.day_boundary(step, period));
+            }
             // The period after the last year of the calendar is that year again.
             let next = period.plus(apart);
             if day > last || next.first() <= day {
@@ -386,3 +392,6 @@ fn day_of(reading: i64) -> Option<Day> {
 pub(crate) fn weekdays() -> impl Iterator<Item = &'static str> {
     Weekday::ALL.iter().map(|day| day.name().get(..1).unwrap_or_default())
 }
+
+#[cfg(test)]
+mod tests;

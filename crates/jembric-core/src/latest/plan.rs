@@ -76,7 +76,7 @@ impl RecordSettings<'_> {
                 roles = roles.with(STATE_ON, Role::Date).with(&number.name, Role::State);
             }
             (Some(_), None) => roles = roles.with(STATE_ON, Role::Date),
-            (None, _) => roles = roles.with(&result.columns()[date].name, Role::Date),
+            (None, _) => roles = roles.with(&result.columns()[date].name, Role::Event),
         }
         let plan = RecordPlan {
             shape: shape.clone(),

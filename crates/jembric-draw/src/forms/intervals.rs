@@ -3,7 +3,7 @@
 use crate::{canvas::Canvas, content::Interval, layout::panel::Plot};
 
 pub(crate) fn draw(body: &mut Canvas, intervals: &[Interval], plot: &Plot) {
-    let half = (plot.row_height * 0.32).min(8.0);
+    let half = (plot.row_height * 0.32).min(13.0);
     for interval in intervals {
         let (from, to) = (plot.x.at(interval.from), plot.x.at(interval.to));
         let y = plot.y.at(interval.row as f64 + 0.5);
@@ -13,7 +13,7 @@ pub(crate) fn draw(body: &mut Canvas, intervals: &[Interval], plot: &Plot) {
         let (class, more) = match (interval.is_open, interval.is_marked) {
             (true, _) => (format!("open o{series}"), format!(" fill=\"url(#fade{series})\"")),
             (_, true) => (format!("hollow f{series} l{series}"), String::new()),
-            _ => (format!("f{series}"), String::new()),
+            _ => (format!("edge f{series}"), String::new()),
         };
         body.rectangle(&class, (from, y - half), (to, y + half), &more, &interval.title);
     }

@@ -76,6 +76,10 @@ fn steps(body: &mut Canvas, series: usize, points: &[Point], plot: &Plot) {
         };
         pen.draw(body, point.is_marked, start, &path);
         last = Some((until, y));
+        if point.is_marked && until - from >= 4.5 {
+            let class = format!("ring l{series}");
+            body.element("circle", &class, &circle((from + until) / 2.0, y, 2.2), "");
+        }
     }
     pen.lift(body);
     for point in points {

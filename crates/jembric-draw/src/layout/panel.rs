@@ -1,15 +1,18 @@
 //! One small picture: its axes, its grid, and its marks.
 
-use super::{LEAST, ROW, range_of};
+use super::{LEAST, ROW, numbers_of};
 use crate::{
     canvas::{Anchor, Canvas, n},
     content::{Along, Content, Marks, Panel, Up},
     draw::Form,
     font, forms,
     picture::Picture,
-    scale::{self, Scale},
+    scale::{NumberAxis, Scale},
     time::{LABEL, Ticks},
 };
+
+/// The room below the marks: ticks, labels and longer periods.
+const BELOW: f64 = 38.0;
 
 /// A rectangle of the paper.
 #[derive(Clone, Copy, Debug)]
@@ -41,11 +44,11 @@ pub(crate) struct Plot {
 pub(crate) struct Axes {
     /// The room for labels on the left.
     gutter: f64,
-    /// The range of numbers, and their ticks.
-    range: (f64, f64),
-    ticks: Vec<(f64, String)>,
+    numbers: NumberAxis,
     /// Whether the classes of bars are rows.
     is_sideways: bool,
+    /// The height of a row of intervals or dots.
+    row: f64,
 }
 
 impl Axes {
@@ -58,8 +61,7 @@ impl Axes {
         let is_sideways = is_sideways(content, room);
         let most =
             if is_sideways { (room.width() / 110.0).clamp(2.0, 10.0) as usize } else { most };
-        let range = range_of(picture, most);
-        let ticks = scale::ticks(range.0, range.1, most + 1);
+        let numbers = numbers_of(picture, most);
         let longest = |texts: &mut dyn Iterator<Item = &String>| {
             texts.map(|text| font::width(text, LABEL)).fold(0.0, f64::max)
         };
@@ -68,24 +70,33 @@ impl Axes {
             _ if content.up == Up::Rows => {
                 longest(&mut content.panels.iter().flat_map(|panel| &panel.rows))
             }
-            _ => longest(&mut ticks.iter().map(|(_, text)| text)),
+            _ => longest(&mut numbers.ticks.iter().map(|(_, text)| text)),
         };
         let gutter = rows.min(room.width() * 0.3) + 10.0;
-        Axes { gutter, range, ticks, is_sideways }
+        // Few rows share the height of the picture; many rows make it higher.
+        let count: usize = match &content.along {
+            Along::Classes(names) => names.len().max(1) * content.panels.len(),
+            _ => content.panels.iter().map(Panel::row_count).sum(),
+        };
+        let other = (BELOW + 30.0) * content.panels.len() as f64;
+        let row = ((room.bottom - room.top - other) / count as f64).max(ROW);
+        Axes { gutter, numbers, is_sideways, row }
     }
 
     /// Whether the name of the vertical axis stands above the picture.
-    pub(crate) fn shows_name(&self, content: &Content) -> bool {
-        !content.up_name.is_empty() && content.up != Up::Rows
+    pub(crate) fn shows_name(&self, picture: &Picture) -> bool {
+        let content = &picture.content;
+        // A title that was not set names it.
+        picture.draw.title.is_some() && !content.up_name.is_empty() && content.up != Up::Rows
     }
 
     /// The height of a row, if the picture has rows.
     pub(crate) fn row_height(&self, content: &Content) -> Option<f64> {
         let series = content.series.len().max(1) as f64;
         match (content.up, self.is_sideways) {
-            (Up::Rows, _) => Some(ROW),
+            (Up::Rows, _) => Some(self.row),
             // Bars side by side need a line each.
-            (_, true) => Some(ROW.max(series * 8.0 + 6.0)),
+            (_, true) => Some(self.row.min(44.0).max(series * 8.0 + 6.0)),
             _ => None,
         }
     }
@@ -102,7 +113,7 @@ impl Axes {
 
     /// The room below the marks: ticks, labels and longer periods.
     pub(crate) fn below(&self) -> f64 {
-        38.0
+        BELOW
     }
 
     pub(crate) fn draw(&self, body: &mut Canvas, picture: &Picture, panel: &Panel, room: &Room) {
@@ -123,7 +134,10 @@ impl Axes {
                     let ticks = span.ticks(left, right);
                     time_below(body, &ticks, &plot, (top, bottom), content.up == Up::Rows);
                 }
-                Along::Numbers { .. } => numbers_along(body, &plot, bottom),
+                Along::Numbers { low, high } => {
+                    let axis = along_axis((*low, *high), right - left);
+                    numbers_along(body, &axis, &plot, bottom);
+                }
                 Along::Classes(names) => classes_below(body, names, &plot, bottom),
             }
         }
@@ -150,11 +164,14 @@ impl Axes {
         (top, bottom): (f64, f64),
     ) -> Plot {
         let (low, high) = match &content.along {
-            Along::Numbers { low, high } => scale::round_range(*low, *high, false, 8),
+            Along::Numbers { low, high } => {
+                let axis = along_axis((*low, *high), right - left);
+                (axis.low, axis.high)
+            }
             along => along.range(),
         };
         let row_height = self.row_height(content).unwrap_or(0.0);
-        let (numbers_low, numbers_high) = self.range;
+        let (numbers_low, numbers_high) = (self.numbers.low, self.numbers.high);
         if self.is_sideways {
             let x = Scale { low: numbers_low, high: numbers_high, start: left, end: right };
             let y = Scale { low, high, start: top, end: top + (high - low) * row_height };
@@ -173,7 +190,7 @@ impl Axes {
 
     fn numbers_at_left(&self, body: &mut Canvas, plot: &Plot, (left, right): (f64, f64)) {
         body.open("up");
-        for (value, text) in &self.ticks {
+        for (value, text) in &self.numbers.ticks {
             let y = plot.y.at(*value);
             body.line("grid", (left, y), (right, y), "");
             body.text("muted tick", (left - 6.0, y + 4.0), Anchor::End, text, "");
@@ -184,7 +201,7 @@ impl Axes {
     fn numbers_below(&self, body: &mut Canvas, plot: &Plot, (top, bottom): (f64, f64)) {
         body.open("along");
         let mut until = f64::NEG_INFINITY;
-        for (value, text) in &self.ticks {
+        for (value, text) in &self.numbers.ticks {
             let x = plot.x.at(*value);
             body.line("grid", (x, top), (x, bottom), "");
             let width = font::width(text, LABEL);
@@ -217,8 +234,7 @@ impl Axes {
         (left, right): (f64, f64),
         (top, bottom): (f64, f64),
     ) {
-        let (low, high) = self.range;
-        let zero = 0.0_f64.clamp(low, high);
+        let zero = 0.0_f64.clamp(self.numbers.low, self.numbers.high);
         match (plot.is_sideways, picture.content.up) {
             (true, _) => {
                 let x = plot.x.at(zero);
@@ -240,12 +256,12 @@ impl Axes {
             if plot.is_sideways {
                 let x = plot.x.at(level.value);
                 body.line("level", (x, top), (x, bottom), &level.to_string());
-                body.text("ink level-name", (x - 4.0, top + 10.0), Anchor::End, &shown, &text);
+                body.text("ink halo", (x - 4.0, top + 10.0), Anchor::End, &shown, &text);
             } else {
                 let y = plot.y.at(level.value);
                 body.line("level", (left, y), (right, y), &level.to_string());
                 let above = if y - 14.0 < top { y + 12.0 } else { y - 4.0 };
-                body.text("ink", (right, above), Anchor::End, &shown, &text);
+                body.text("ink halo", (right, above), Anchor::End, &shown, &text);
             }
         }
     }
@@ -295,17 +311,21 @@ fn time_below(
     body.close();
 }
 
-fn numbers_along(body: &mut Canvas, plot: &Plot, bottom: f64) {
+/// The axis of numbers below the marks.
+fn along_axis(range: (f64, f64), width: f64) -> NumberAxis {
+    NumberAxis::of(range, false, false, (width / 100.0).clamp(2.0, 12.0) as usize)
+}
+
+fn numbers_along(body: &mut Canvas, axis: &NumberAxis, plot: &Plot, bottom: f64) {
     body.open("along");
-    let most = ((plot.x.end - plot.x.start) / 90.0).clamp(2.0, 12.0) as usize;
     let mut until = f64::NEG_INFINITY;
-    for (value, text) in scale::ticks(plot.x.low, plot.x.high, most) {
-        let x = plot.x.at(value);
-        body.line("axis tick", (x, bottom), (x, bottom + 4.0), &text);
-        let width = font::width(&text, LABEL);
+    for (value, text) in &axis.ticks {
+        let x = plot.x.at(*value);
+        body.line("axis tick", (x, bottom), (x, bottom + 4.0), text);
+        let width = font::width(text, LABEL);
         let left = (x - width / 2.0).min(plot.x.end + 6.0 - width);
         if left > until {
-            body.text("muted", (left, bottom + 16.0), Anchor::Start, &text, "");
+            body.text("muted", (left, bottom + 16.0), Anchor::Start, text, "");
             until = left + width + 8.0;
         }
     }

@@ -24,6 +24,9 @@ pub(crate) fn css(paper: Paper) -> String {
     css.push_str(".filled{stroke-dasharray:1 3;stroke-linecap:round}\n");
     css.push_str(".hollow{fill-opacity:0.12;stroke-width:1.25;stroke-dasharray:3 2}\n");
     css.push_str(".ring{stroke-width:1.25}\n");
+    css.push_str(".halo{paint-order:stroke;stroke-width:3;stroke-linejoin:round}\n");
+    // Intervals that overlap show through, and neighbours have an edge.
+    css.push_str(".edge{fill-opacity:0.85;stroke-width:0.6}\n");
     css.push_str(".grid,.axis,.level{fill:none;stroke-width:1}\n");
     css.push_str(".level{stroke-dasharray:6 3}\n");
     css.push_str(".hover{fill:none;stroke:none;pointer-events:all}\n");
@@ -51,7 +54,7 @@ fn rules(colours: &Colours) -> String {
     let mut css = format!(
         ".paper{{fill:{paper}}}\n.ink{{fill:{ink}}}\n.muted{{fill:{muted}}}\n\
          .grid{{stroke:{grid}}}\n.blank{{fill:{grid}}}\n.axis,.level{{stroke:{axis}}}\n\
-         .ring{{fill:{paper}}}\n"
+         .ring{{fill:{paper}}}.edge,.halo{{stroke:{paper}}}\n"
     );
     for (n, color) in series.iter().enumerate().take(SERIES) {
         let _ = writeln!(

@@ -35,7 +35,14 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     reading.set_aside(Reason::NoStart, starts.missing(rows));
     let no_start = starts.missing(rows);
     let reversed = BooleanBuffer::collect_bool(rows, |row| {
-        !open.value(row) && !no_start.value(row) && end(row) < start(row)
+        if open.value(row) || no_start.value(row) {
+            return false;
+        }
+        // A day that ends before the start begins has no part of it.
+        match in_zone(&ends, ends.extent(row)) {
+            (from, to) if is_exclusive || from == to => from < start(row),
+            (_, to) => to <= start(row),
+        }
     });
     reading.set_aside(Reason::EndBeforeStart, reversed);
     // Open intervals last until the as-of date, or until the newest date.
@@ -146,7 +153,10 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let mut content = reading.nothing(Form::Intervals, Along::Time(span), Up::Rows);
     content.series_of = super::names(&colours);
     content.up_name = super::names(&row_columns);
-    content.along_name = String::new();
+    let name = |column: &Option<Column>| {
+        column.as_ref().map(|column| column.name.clone()).unwrap_or_default()
+    };
+    content.along_name = format!("{} to {}", name(&reading.chosen.from), name(&reading.chosen.to));
     Ok(Content { panels, has_open: opened > 0, ..content })
 }
 
