@@ -11,7 +11,7 @@ use std::{fs, path::Path};
 
 /// The questions of the demonstration with their commands. Commands after a bar read the result of
 /// the one before.
-const QUESTIONS: [(&str, &str); 38] = [
+const QUESTIONS: [(&str, &str); 44] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
         "What does each vessel's latest inspection say?",
@@ -43,6 +43,11 @@ const QUESTIONS: [(&str, &str); 38] = [
         "jembric active stays.csv --start arrived --end left --count --range 2025-04 --rows 5",
     ),
     (
+        "How many stays were active at once, as a picture?",
+        "jembric active stays.csv --start arrived --end left --count --range 2025-04..2025-06 + \
+            draw",
+    ),
+    (
         "In which months was each stay active, for how many days, and what is each month's part \
             of its tonnage?",
         "jembric active stays.csv --start arrived --end left --grain month --share tons | jembric \
@@ -62,6 +67,10 @@ const QUESTIONS: [(&str, &str); 38] = [
         "When was each berth idle, and for how long?",
         "jembric spells stays.csv --per berth --start arrived --end left --idle | jembric sort - \
             days:down --rows 5",
+    ),
+    (
+        "When was each berth in use, as a picture?",
+        "jembric spells stays.csv --per berth --start arrived --end left + draw",
     ),
     (
         "For how long did each result of an inspection stand?",
@@ -128,6 +137,11 @@ const QUESTIONS: [(&str, &str); 38] = [
          --rows 6",
     ),
     (
+        "How did the highest level so far rise? A picture in text; with --out highest.svg it \
+            becomes a file",
+        "jembric running gauge.csv --per gauge --date day --max level_m --missing - + draw",
+    ),
+    (
         "And what was its mean over the last seven days?",
         "jembric running gauge.csv --per gauge --date day --mean level_m --trailing '7 days' \
             --missing - --rows 4",
@@ -151,6 +165,12 @@ const QUESTIONS: [(&str, &str); 38] = [
             --missing - | jembric filter - was_added --rows 4",
     ),
     (
+        "What do the gauges look like, with their gaps filled?",
+        "jembric filled gauge.csv --per gauge --date day --linear level_m --mark was_added \
+            --missing - + draw --apart gauge",
+    ),
+    ("And day by day, as a calendar?", "jembric draw gauge.csv --missing - --form calendar"),
+    (
         "How many ships arrived and left in each quarter, side by side?",
         "jembric totals stays.csv --date arrived,left --grain quarter --count",
     ),
@@ -158,6 +178,10 @@ const QUESTIONS: [(&str, &str); 38] = [
         "What dues were issued, by weekday, with the classes across?",
         "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side class \
             --margins",
+    ),
+    (
+        "What dues were issued to each class, as a picture?",
+        "jembric totals dues.csv --sum amount --per class + draw",
     ),
     (
         "How many tons came in each month, and what is that of its year?",

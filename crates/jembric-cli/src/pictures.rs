@@ -5,7 +5,10 @@ use crate::{
     screen::{Screen, visible},
 };
 use anstyle::{AnsiColor, Style};
-use jembric::{Error, Ink, Picture, PictureFormat, Result};
+use jembric::{
+    Error, Result,
+    draw::{Ink, Picture, PictureFormat},
+};
 use std::{io, path::Path};
 
 /// How the picture of the last step is shown.

@@ -17,8 +17,9 @@ use crate::{
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    CoreError, Error, Expression, Filter, Ledger, Look, Picture, Stack, Table,
+    CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::Zone,
+    draw::Picture,
     io::{Batches, Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Ran, Routine, Run},
     steps::{Described, Files as _, Reads, described, file_and_columns},

@@ -36,6 +36,9 @@ fn values(setting: &Setting) -> (String, Vec<&'static str>) {
             ("a..b", &["a", ".."])
         }
         Takes::Text(word) if word.contains("A..B") => ("2025-01..2025-06", &["2025-13", "x"]),
+        Takes::Text("WIDTHxHEIGHT") => ("1280x800", &["1x1", "large"]),
+        Takes::Text("TEXT") => ("Levels", &[]),
+        Takes::Texts("VALUE = LABEL") => ("3 = high", &["high"]),
         Takes::Texts("COL=VALUE") => ("a=1", &[]),
         Takes::Texts("GRAIN|all,…") => ("year", &[]),
         Takes::Texts(_) => ("9999-12-31", &["2025-02-30"]),
@@ -127,7 +130,7 @@ fn stays() -> TempDir {
 fn every_setting_accepts_and_refuses_the_same_values_in_every_face() {
     let directory = stays();
     let mut refused = 0;
-    for operation in &OPERATIONS {
+    for operation in OPERATIONS {
         for setting in operation.settings.iter().filter(|setting| is_typed(setting)) {
             let (good, bad) = values(setting);
             let given = settings(operation, setting.name, &good);

@@ -1,4 +1,4 @@
-//! [`CellText`]: formats cells as text, in the same way for every format, the terminal and pictures.
+//! [`CellText`]: formats cells as text, in the same way for all formats, terminals and pictures.
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Moment, Periods},

@@ -82,6 +82,21 @@ impl<'a> Columns<'a> {
     }
 }
 
+impl Columns<'_> {
+    /// The first column of classes whose values repeat, so that it is no mere number of the row;
+    /// without one, the first column of classes.
+    fn repeated_class(&self) -> Result<Option<Column>> {
+        let classes = self.of_kind(is_class);
+        let rows = self.table.map_or(0, Table::rows);
+        for column in &classes {
+            if self.values(column)? * 2 <= rows {
+                return Ok(Some(column.clone()));
+            }
+        }
+        Ok(classes.into_iter().next())
+    }
+}
+
 fn is_class(kind: Type) -> bool {
     matches!(kind, Type::Text | Type::Boolean)
 }
@@ -183,8 +198,7 @@ impl Chosen {
             self.per = columns.with_role(Role::Key).collect();
         }
         if self.per.is_empty() && self.apart.is_none() && draw.per.is_empty() {
-            let classes = columns.of_kind(is_class);
-            self.per = classes.into_iter().take(1).collect();
+            self.per = columns.repeated_class()?.into_iter().collect();
             self.guess("per", &self.per.first().cloned());
         }
         Ok(())

@@ -135,7 +135,10 @@ macro_rules! from_text {
         }
 
         impl Serialize for $kind {
-            fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+            fn serialize<S: Serializer>(
+                &self,
+                serializer: S,
+            ) -> std::result::Result<S::Ok, S::Error> {
                 serializer.collect_str(self)
             }
         }
@@ -152,7 +155,7 @@ from_text!(Size, Level);
 /// | form | default for |
 /// | --- | --- |
 /// | [`Lines`](Form::Lines) | a column of dates and a number for each |
-/// | [`Steps`](Form::Steps) | running figures, counts of active records, states at each month's end, carried values |
+/// | [`Steps`](Form::Steps) | running figures, counts, states, carried values |
 /// | [`Bars`](Form::Bars) | totals, bands |
 /// | [`Dots`](Form::Dots) | events, two columns of numbers |
 /// | [`Intervals`](Form::Intervals) | spells, tables with a start and an end |
@@ -163,7 +166,7 @@ from_text!(Size, Level);
 /// values are gaps, and are counted.
 ///
 /// Errors: a column is missing or of the wrong type; no column fits; more than 12 series or 5,000
-/// rows of intervals; a calendar of more than 20 years. Cost: up to 10,000 marks are drawn one by
+/// rows of intervals; a calendar of more than 20 years. Cost: up to 8,000 marks are drawn one by
 /// one. With more, one pass keeps the least and the greatest value of each pixel column.
 ///
 /// ```

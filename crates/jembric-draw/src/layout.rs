@@ -9,7 +9,7 @@ pub(crate) mod style;
 
 use crate::{
     canvas::{Anchor, Canvas, escaped, n},
-    content::{Along, Content, Panel, Up},
+    content::{Along, Panel, Up},
     draw::{Form, Paper},
     font,
     forms::calendar,
@@ -108,7 +108,7 @@ fn description(picture: &Picture) -> String {
 
 /// Draws the small pictures, and returns where they end.
 fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
-    let Picture { draw, content, .. } = picture;
+    let content = &picture.content;
     if content.form == Form::Calendar {
         return calendar::draw(body, content, room);
     }
@@ -131,7 +131,7 @@ fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
         body.text("muted", (room.left, top + 10.0), Anchor::Start, &shown, &content.up_name);
         top += name;
     }
-    for (line, panels) in content.panels.chunks(columns).enumerate() {
+    for panels in content.panels.chunks(columns) {
         let mut bottom = top;
         for (column, panel) in panels.iter().enumerate() {
             let left = room.left + column as f64 * (width + apart);
@@ -152,10 +152,8 @@ fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
             bottom = bottom.max(room.bottom);
             body.close();
         }
-        let _ = line;
         top = bottom + if lines > 1 { 8.0 } else { 0.0 };
     }
-    let _ = draw;
     top
 }
 

@@ -26,11 +26,13 @@ use jembric_core::{
 use std::borrow::Cow;
 
 /// The most marks that are drawn one by one. Their titles take about 120 bytes each.
-const MOST_MARKS: usize = 10_000;
+const MOST_MARKS: usize = 8_000;
 /// The most rows of intervals in a small picture.
 const MOST_ROWS: usize = 5_000;
 /// The most small pictures.
 const MOST_PANELS: usize = 60;
+/// The most characters of a name in the title of a mark, of which there may be many.
+const MOST_OF_A_NAME: usize = 60;
 /// The key of a row of totals, as `totals` writes it.
 const TOTAL: &str = "(total)";
 
@@ -102,6 +104,14 @@ pub(crate) fn content(
     }
     judged.step = step;
     Ok((judged, content))
+}
+
+/// A name for the title of a mark.
+pub(crate) fn short(name: &str) -> Cow<'_, str> {
+    match name.char_indices().nth(MOST_OF_A_NAME) {
+        Some((end, _)) => Cow::Owned(format!("{}…", &name[..end])),
+        None => Cow::Borrowed(name),
+    }
 }
 
 fn names(columns: &[Column]) -> String {

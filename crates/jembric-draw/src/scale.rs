@@ -38,7 +38,7 @@ pub(crate) struct NumberAxis {
 
 impl NumberAxis {
     /// The axis that contains these values and ends on ticks, of which there are about as many as
-    /// asked for. A single value gets room on both sides. Whole numbers have ticks at whole numbers.
+    /// asked for. A single value gets room on both sides. Ticks of whole numbers are whole.
     pub(crate) fn of(
         (low, high): (f64, f64),
         from_zero: bool,

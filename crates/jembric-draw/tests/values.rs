@@ -290,7 +290,8 @@ proptest! {
         let mut shuffled = rows.clone();
         fastrand::Rng::with_seed(seed).shuffle(&mut shuffled);
         let table_of = |rows: &[(i32, i32, usize)]| {
-            let days = jembric_core::arrow::Date32Array::from_iter(rows.iter().map(|row| Some(row.0)));
+            let days = rows.iter().map(|row| Some(row.0));
+            let days = jembric_core::arrow::Date32Array::from_iter(days);
             table([
                 ("day", std::sync::Arc::new(days)),
                 ("level", numbers(rows.iter().map(|row| f64::from(row.1)))),
@@ -355,4 +356,30 @@ fn a_million_dots_are_a_small_file() {
     let picture = drawn(&Draw::new().form(Form::Dots).along("x").of(["y"]), &table);
     assert!(picture.svg().len() < 2_000_000, "{}", picture.svg().len());
     Seen::of(&picture).document();
+}
+
+#[test]
+fn many_rows_grow_the_picture_and_not_shrink_the_text() {
+    let stays = |berths: i32, stays: i32| {
+        let rows = 0..berths * stays;
+        let name = rows.clone().map(|n| format!("{:>60}", n % berths)).collect::<Vec<_>>();
+        let dates = |shift: i32| -> jembric_core::arrow::ArrayRef {
+            let days = rows.clone().map(|n| Some(20_000 + n / berths * 5 + shift));
+            std::sync::Arc::new(jembric_core::arrow::Date32Array::from_iter(days))
+        };
+        let berth = texts(name.iter().map(String::as_str));
+        table([("berth", berth), ("arrived", dates(0)), ("left", dates(2))])
+    };
+    let seen = Seen::of(&drawn(&Draw::new(), &stays(100, 2)));
+    let document = seen.document();
+    let names = inside(&document, "up", "text");
+    assert_eq!(names.len(), 100);
+    let apart = number(&names[1], "y") - number(&names[0], "y");
+    assert!(apart >= 18.0, "{apart}");
+    assert!(number(&document.root_element(), "height") > 1_800.0);
+    // The largest picture of single intervals, and one whose intervals are joined.
+    for (berths, of_each) in [(4_000, 2), (5_000, 10)] {
+        let picture = drawn(&Draw::new(), &stays(berths, of_each));
+        assert!(picture.svg().len() < 2_000_000, "{}", picture.svg().len());
+    }
 }

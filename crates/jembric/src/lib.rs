@@ -17,7 +17,7 @@
 //! | Which columns, in which order, of which files? | [`Columns`], [`Sort`], [`Stack`] |
 //! | What does this file contain, and what looks wrong? | [`Look`] |
 //! | How do I run the same report next month? | [`routine`] |
-//! | What does it look like? | `Draw`, with the feature `draw` |
+//! | What does it look like? | `Draw`, in the module `draw` (a feature) |
 //! | How are files read and written? | [`io`] |
 //! | Is there a recipe for each of these? | [`cookbook`] |
 //!
@@ -51,8 +51,8 @@
 
 #[doc = include_str!("../cookbook/recipes.md")]
 pub mod cookbook {}
-#[cfg_attr(not(feature = "draw"), path = "drawn/absent.rs")]
-mod drawn;
+#[cfg_attr(not(feature = "draw"), path = "draw/absent.rs", doc(hidden))]
+pub mod draw;
 mod error;
 mod formats;
 mod guard;
@@ -62,13 +62,8 @@ pub mod routine;
 pub mod steps;
 mod write;
 
-#[cfg(not(feature = "draw"))]
-#[doc(hidden)]
-pub use drawn::Picture;
 #[cfg(feature = "draw")]
-pub use drawn::{
-    Draw, Form, Ink, Level, Paper, Picture, PictureFormat, Size, TextPicture, write_picture,
-};
+pub use draw::{Draw, Picture};
 pub use error::{Error, Result};
 pub use jembric_core::{
     Access, Active, Add, Almanac, Cause, Column, ColumnLook, ColumnShape, Columns, Context,

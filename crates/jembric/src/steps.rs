@@ -68,17 +68,19 @@ impl Described {
 }
 
 macro_rules! described {
-    ($($(#[$when:meta])? $operation:ident $reads:ident $kind:expr),* $(,)?) => { &[$($(#[$when])? Described {
-        name: $operation::NAME,
-        does: $operation::DOES,
-        answers: $operation::ANSWERS,
-        settings: $operation::SETTINGS,
-        reads: Reads::$reads,
-        make: |given, covered| {
-            let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = $kind;
-            Ok(Step(kind($operation::from_given(given)?, covered)))
-        },
-    }),*] };
+    ($($(#[$on:meta])? $operation:ident $reads:ident $kind:expr),* $(,)?) => { &[
+        $($(#[$on])? Described {
+            name: $operation::NAME,
+            does: $operation::DOES,
+            answers: $operation::ANSWERS,
+            settings: $operation::SETTINGS,
+            reads: Reads::$reads,
+            make: |given, covered| {
+                let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = $kind;
+                Ok(Step(kind($operation::from_given(given)?, covered)))
+            },
+        }),*
+    ] };
 }
 
 /// All operations, in the order of the help.

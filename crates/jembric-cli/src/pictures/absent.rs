@@ -1,7 +1,7 @@
 //! Replaces pictures if their feature is off: no step draws.
 
 use crate::{arguments::AnswerFormat, screen::Screen};
-use jembric::{Picture, Result};
+use jembric::{Result, draw::Picture};
 use std::{io, path::Path};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

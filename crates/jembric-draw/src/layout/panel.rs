@@ -278,9 +278,13 @@ fn is_sideways(content: &Content, room: &Room) -> bool {
 
 fn rows(body: &mut Canvas, panel: &Panel, plot: &Plot, room: &Room, (left, right): (f64, f64)) {
     body.open("up");
+    // One path for all rows keeps the file small.
+    let middle = |row: usize| plot.y.at(row as f64 + 0.5);
+    let lines =
+        (0..panel.rows.len()).map(|row| format!("M{} {}H{}", n(left), n(middle(row)), n(right)));
+    body.path("grid", &lines.collect::<String>(), "");
     for (row, name) in panel.rows.iter().enumerate() {
-        let y = plot.y.at(row as f64 + 0.5);
-        body.line("grid", (left, y), (right, y), "");
+        let y = middle(row);
         let shown = font::shortened(name, LABEL, left - room.left - 10.0);
         body.text("ink", (left - 6.0, y + 4.0), Anchor::End, &shown, name);
     }
@@ -339,5 +343,4 @@ fn classes_below(body: &mut Canvas, names: &[String], plot: &Plot, bottom: f64) 
         body.text("ink", (x, bottom + 16.0), Anchor::Middle, name, "");
     }
     body.close();
-    let _ = n;
 }

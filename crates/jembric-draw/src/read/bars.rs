@@ -1,6 +1,6 @@
 //! Reads the bars of figures per period or class.
 
-use super::{Groups, MOST_MARKS, Places, Reading};
+use super::{Groups, MOST_MARKS, Places, Reading, short};
 use crate::{
     content::{Along, Bar, Content, Extremes, Marks, Up},
     draw::Form,
@@ -143,7 +143,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
                 to,
                 value: cell.sum,
                 is_marked: cell.is_marked,
-                title: format!("{name}, {at}: {}{filled}", shown(cell.sum)),
+                title: format!("{}, {}: {}{filled}", short(name), short(&at), shown(cell.sum)),
             });
         }
     }

@@ -1,6 +1,6 @@
 //! Reads intervals from a start and an end column.
 
-use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading};
+use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading, short};
 use crate::{
     chosen::{Column, MOST_SERIES},
     content::{Along, Content, Interval, Marks, Panel, Up},
@@ -126,7 +126,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
                 false => format!("{} to {}", text(&from_text), text(&to_text)),
             };
             let colon = if name.is_empty() { "" } else { ": " };
-            format!("{}{colon}{when}", name.join(" · "))
+            format!("{}{colon}{when}", short(&name.join(" · ")))
         };
         intervals[panel].push(Interval {
             row: rows_of[panel][key].unwrap_or_default(),

@@ -1,6 +1,6 @@
 //! Reads the points of lines, steps and dots.
 
-use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading, many};
+use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading, many, short};
 use crate::{
     content::{Along, Content, Marks, Panel, Point, Up},
     draw::Form,
@@ -87,7 +87,7 @@ fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
                 until: to,
                 after_gap: false,
                 is_marked,
-                title: format!("{name}, {when}: {text}{filled}"),
+                title: format!("{}, {when}: {text}{filled}", short(name)),
             };
             panels[reading.panels.of(row)][series_of].push((places.number(row), point));
         }
@@ -247,7 +247,7 @@ fn rows(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
             until: span.place(to),
             after_gap: false,
             is_marked: reading.is_marked(row),
-            title: format!("{name}{colon}{when}"),
+            title: format!("{}{colon}{when}", short(name)),
         });
     }
     for (panel, mut points) in panels.iter_mut().zip(points) {

@@ -10,7 +10,7 @@ use super::{
 use crate::{
     Context, CoreError, Error, Ledger, Outcome, Plan, Result, Shape, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
-    drawn::{Picture, PictureFormat},
+    draw::{Picture, PictureFormat},
     io::{Batches, Destination, Outputs, Reading, Writing},
     settings::Given,
     steps::{Files, Step, resolved},

@@ -15,7 +15,7 @@ impl Picture {
 
 /// The format of a picture.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum PictureFormat {}
+pub enum PictureFormat {}
 
 impl PictureFormat {
     pub(crate) fn of(_: &Path) -> Result<PictureFormat> {

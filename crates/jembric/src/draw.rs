@@ -1,4 +1,21 @@
-//! Pictures of results: the step `draw`, and the files that it writes.
+//! Pictures of results: SVG, PNG, and text for a terminal.
+//!
+//! Every result knows what its columns are for, so a picture of it needs no settings. As a step of
+//! a routine, `draw` writes its picture to a file.
+//!
+//! ```
+//! use jembric::{Draw, Totals, calendar::Grain, draw::{Form, write_picture}, io};
+//! # let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/dues.csv");
+//!
+//! let monthly = Totals::new().date(["issued"]).grain(Grain::Month).per(["class"]).sum(["amount"]);
+//! let dues = monthly.apply(&io::read(file)?)?;
+//! let picture = Draw::new().stacked().picture(&dues.table)?.after([&dues.ledger]);
+//!
+//! assert_eq!(picture.form(), Form::Bars);
+//! assert_eq!(picture.account(), "dues.csv: 133 rows read · 70 rows drawn · none set aside");
+//! write_picture(&picture, std::env::temp_dir().join("jembric-dues.svg"))?;
+//! # Ok::<(), jembric::Error>(())
+//! ```
 
 pub use jembric_draw::{Draw, Form, Ink, Level, Paper, Picture, Size, TextPicture};
 
