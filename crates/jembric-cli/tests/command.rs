@@ -513,7 +513,9 @@ fn the_demo_shows_each_command_and_its_result() {
         while let Some(command) = commands.next() {
             let mut arguments = words(command).split_off(1);
             if commands.peek().is_none() && arguments[0] != "look" {
-                arguments.extend(["--format".to_owned(), "table".to_owned()]);
+                let draws = arguments.iter().any(|word| word == "draw");
+                let form = if draws { "text" } else { "table" };
+                arguments.extend(["--format".to_owned(), form.to_owned()]);
             }
             let mut typed =
                 jembric(harbour.path(), &arguments.iter().map(String::as_str).collect::<Vec<_>>());

@@ -269,7 +269,7 @@ impl Chosen {
             self.guess("of", &self.of.first().cloned());
         }
         if draw.per.is_empty() {
-            for column in columns.of_kind(is_class) {
+            for column in columns.of_kind(|kind| kind == Type::Text) {
                 let fits = |values: usize| (2..=MOST_SERIES).contains(&values);
                 let is_rows = self.of.is_empty();
                 if is_free(self, &column) && (is_rows || fits(columns.values(&column)?)) {

@@ -166,7 +166,7 @@ from_text!(Size, Level);
 /// values are gaps, and are counted.
 ///
 /// Errors: a column is missing or of the wrong type; no column fits; more than 12 series or 5,000
-/// rows of intervals; a calendar of more than 20 years. Cost: up to 8,000 marks are drawn one by
+/// rows of intervals; a calendar of more than 20 years. Cost: up to 7,000 marks are drawn one by
 /// one. With more, one pass keeps the least and the greatest value of each pixel column.
 ///
 /// ```

@@ -26,7 +26,7 @@ use jembric_core::{
 use std::borrow::Cow;
 
 /// The most marks that are drawn one by one. Their titles take about 120 bytes each.
-const MOST_MARKS: usize = 8_000;
+const MOST_MARKS: usize = 7_000;
 /// The most rows of intervals in a small picture.
 const MOST_ROWS: usize = 5_000;
 /// The most small pictures.
@@ -62,13 +62,14 @@ pub(crate) fn content(
         draw,
         table,
         context,
-        panels: Groups::number(table, chosen.apart.as_slice())?,
+        panels: Groups::default(),
         series: Groups::default(),
         judged: Judged::default(),
         left_out: BooleanBuffer::new_unset(table.rows()),
         chosen,
     };
     reading.drop_totals();
+    reading.panels = reading.groups(reading.chosen.apart.as_slice())?;
     reading.expect_few("apart", reading.panels.count(), MOST_PANELS, "small pictures")?;
     let mut content = match reading.chosen.form {
         Form::Intervals => intervals::content(&mut reading)?,
@@ -143,9 +144,14 @@ impl Reading<'_> {
         })
     }
 
+    /// The values of these columns in the rows that are drawn.
+    pub(crate) fn groups(&self, columns: &[Column]) -> Result<Groups> {
+        Groups::number(self.table, columns, &self.left_out)
+    }
+
     /// Numbers the series by the values of these columns, and by figures if there are several.
     pub(crate) fn number_series(&mut self, per: &[Column]) -> Result<()> {
-        self.series = Groups::number(self.table, per)?;
+        self.series = self.groups(per)?;
         let figures = self.chosen.of.len().max(1);
         self.expect_few("per", self.series.count() * figures, MOST_SERIES, "series")
     }
@@ -285,24 +291,32 @@ pub(crate) struct Groups {
 }
 
 impl Groups {
-    /// Cost: one pass over the columns, and a sort of their distinct values.
-    pub(crate) fn number(table: &Table, columns: &[Column]) -> Result<Groups> {
+    /// Rows that are left out belong to no group, unless another row has their values. Cost: one
+    /// pass over the columns, and a sort of their distinct values.
+    fn number(table: &Table, columns: &[Column], left_out: &BooleanBuffer) -> Result<Groups> {
         if columns.is_empty() {
             return Ok(Groups { ids: None, names: vec![String::new()] });
         }
         let keys: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
         let ids = Entities::number(table, &keys, Missing::IsAKey)?;
-        let first_rows = UInt32Array::from(ids.first_rows());
-        let distinct = table.take(&first_rows)?;
-        // The place of each value before the sort, to find its place after it.
+        let mut occurs = vec![left_out.count_set_bits() == 0; ids.count()];
+        if occurs.contains(&false) {
+            let drawn = (0..table.rows()).filter(|&row| !left_out.value(row));
+            drawn.for_each(|row| occurs[ids.ids()[row] as usize] = true);
+        }
+        let first_rows = ids.first_rows().into_iter().zip(0_i64..);
+        let first_rows = first_rows.filter(|(_, id)| occurs[*id as usize]);
+        let (first_rows, numbers): (Vec<u32>, Vec<i64>) = first_rows.unzip();
+        let distinct = table.take(&UInt32Array::from(first_rows))?;
+        // The number of each value before the sort, to find its place after it.
         let number = "number of the value, for the sort";
-        let numbers = arrow_array::Int64Array::from_iter_values(0..distinct.rows() as i64);
+        let numbers = arrow_array::Int64Array::from(numbers);
         let distinct = distinct.with_column(number, std::sync::Arc::new(numbers))?;
         let sorted = Sort::new(keys.iter().copied()).apply(&distinct)?.table;
         let before = arrow_array::cast::AsArray::as_primitive::<arrow_array::types::Int64Type>(
             sorted.column(number)?.as_ref(),
         );
-        let mut places = vec![0; before.len()];
+        let mut places = vec![0; ids.count()];
         for (place, &id) in before.values().iter().enumerate() {
             places[id as usize] = place as u32;
         }

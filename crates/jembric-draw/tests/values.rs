@@ -378,7 +378,7 @@ fn many_rows_grow_the_picture_and_not_shrink_the_text() {
     assert!(apart >= 18.0, "{apart}");
     assert!(number(&document.root_element(), "height") > 1_800.0);
     // The largest picture of single intervals, and one whose intervals are joined.
-    for (berths, of_each) in [(4_000, 2), (5_000, 10)] {
+    for (berths, of_each) in [(3_500, 2), (5_000, 10)] {
         let picture = drawn(&Draw::new(), &stays(berths, of_each));
         assert!(picture.svg().len() < 2_000_000, "{}", picture.svg().len());
     }

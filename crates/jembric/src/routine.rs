@@ -100,6 +100,16 @@ pub enum Input {
     Step(usize),
 }
 
+impl Input {
+    /// The place of the earlier step, if it is one.
+    fn step(&self) -> Option<usize> {
+        match self {
+            Input::Step(place) => Some(*place),
+            Input::File(..) => None,
+        }
+    }
+}
+
 impl Planned {
     /// A step with an operation, its settings and its inputs.
     pub fn new(

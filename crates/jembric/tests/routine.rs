@@ -300,6 +300,7 @@ fn example_value(setting: &jembric::Setting) -> Value {
         Takes::Numbers => json!([1, 30]),
         Takes::Texts("COL=VALUE") => json!(["a=1"]),
         Takes::Texts("GRAIN|all,…") => json!(["year"]),
+        Takes::Texts("VALUE = LABEL") => json!(["3 = high"]),
         Takes::Texts(_) | Takes::Days => json!(["9999-12-31"]),
         Takes::Entities => json!([["Petrel"]]),
         Takes::Text(word) => match word {
@@ -310,6 +311,7 @@ fn example_value(setting: &jembric::Setting) -> Value {
             "MONTH" => json!("April"),
             "NUMBER" => json!("1000"),
             "DATE" => json!("2025-06-30"),
+            "WIDTHxHEIGHT" => json!("1280x800"),
             word if word.contains("A..B") => json!("2025-01-01..2025-06-30"),
             word if word.contains("..") => json!("a..b"),
             _ => json!("a"),

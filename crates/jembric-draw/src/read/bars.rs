@@ -32,7 +32,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let per = reading.chosen.per.clone();
     reading.number_series(&per)?;
     let classes = match (&places, &reading.chosen.along) {
-        (Places::Classes, Some(along)) => Groups::number(table, std::slice::from_ref(along))?,
+        (Places::Classes, Some(along)) => reading.groups(std::slice::from_ref(along))?,
         _ => Groups::default(),
     };
     if classes.count() > MOST_CLASSES {

@@ -1,6 +1,6 @@
 //! Reads the days of a calendar.
 
-use super::{Groups, Places, Reading};
+use super::{Places, Reading};
 use crate::{
     content::{Along, Content, DayCell, Marks, Up},
     draw::Form,
@@ -36,7 +36,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
         let axis = Along::Time(places.span_of(0, MICROS_PER_DAY));
         reading.nothing(Form::Calendar, axis, Up::Shades { low: 0.0, high: 1.0 })
     };
-    reading.series = Groups::number(table, &[])?;
+    reading.series = reading.groups(&[])?;
     let of = reading.chosen.of.first().cloned();
     let numbers = of.as_ref().map(|of| Numbers::of(&table.columns()[of.place]));
     let day = |row: usize| {

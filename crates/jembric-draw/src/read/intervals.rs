@@ -1,6 +1,6 @@
 //! Reads intervals from a start and an end column.
 
-use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading, short};
+use super::{MOST_MARKS, MOST_ROWS, Places, Reading, short};
 use crate::{
     chosen::{Column, MOST_SERIES},
     content::{Along, Content, Interval, Marks, Panel, Up},
@@ -65,7 +65,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let per = reading.chosen.per.clone();
     let (row_columns, colours) = match per.split_last() {
         Some((last, before)) if !before.is_empty() => {
-            let colours = Groups::number(table, std::slice::from_ref(last))?;
+            let colours = reading.groups(std::slice::from_ref(last))?;
             match colours.count() {
                 0..=MOST_SERIES => (before.to_vec(), std::slice::from_ref(last).to_vec()),
                 _ => (per.clone(), Vec::new()),
@@ -73,8 +73,8 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
         }
         _ => (per.clone(), Vec::new()),
     };
-    let keys = Groups::number(table, &row_columns)?;
-    reading.series = Groups::number(table, &colours)?;
+    let keys = reading.groups(&row_columns)?;
+    reading.series = reading.groups(&colours)?;
     let mut panels = vec![Panel::default(); reading.panels.count()];
     let mut rows_of: Vec<Vec<Option<usize>>> = vec![vec![None; keys.count()]; panels.len()];
     drawn.iter().for_each(|&row| rows_of[reading.panels.of(row)][keys.of(row)] = Some(0));

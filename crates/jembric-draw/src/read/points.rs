@@ -1,6 +1,6 @@
 //! Reads the points of lines, steps and dots.
 
-use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading, many, short};
+use super::{MOST_MARKS, MOST_ROWS, Places, Reading, many, short};
 use crate::{
     content::{Along, Content, Marks, Panel, Point, Up},
     draw::Form,
@@ -202,7 +202,7 @@ fn in_order(mut points: Vec<(i64, Point)>, is_time: bool) -> (Vec<Point>, usize,
 /// A dot for each row, in a row for its key.
 fn rows(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
     let table = reading.table;
-    let keys = Groups::number(table, &reading.chosen.per)?;
+    let keys = reading.groups(&reading.chosen.per)?;
     reading.expect_few("per", keys.count(), MOST_ROWS, "rows")?;
     let drawn: Vec<usize> = (0..table.rows()).filter(|&row| reading.is_drawn(row)).collect();
     let Some(Along::Time(span)) = places.span(drawn.iter().copied()).map(Along::Time) else {

@@ -27,13 +27,13 @@ fn text(draw: &Draw, table: &Table, width: u16, height: u16) -> String {
 #[test]
 fn bars_stand_beside_their_values() {
     let draw = Draw::new().form(Form::Bars).along("gauge").of(["level"]);
-    assert_snapshot!(text(&draw, &gauges(), 40, 20), @r#"
+    assert_snapshot!(text(&draw, &gauges(), 40, 20), @"
     level by gauge
-    Mole  ███████████████████████████     10
+    Mole  ███████████████████████         10
     River ███████████████████████████████ 13
     8 rows drawn · none set aside · 1
     missing values, without a bar
-    "#);
+    ");
 }
 
 #[test]
@@ -60,21 +60,33 @@ fn intervals_are_bars_in_rows() {
 #[test]
 fn a_calendar_has_two_columns_for_each_day() {
     let draw = Draw::new().form(Form::Calendar).of(["level"]).apart("gauge").mark("added");
-    assert_snapshot!(text(&draw, &gauges(), 40, 20), @r#"
+    assert_snapshot!(text(&draw, &gauges(), 40, 20), @"
     level by day
     · filled, not measured (added)
     ░▒▓█ 1 to 6
     Mole
     October 2024
     M T W T F S S
-      · · · ░░▒▒()
+      · · · ░░░░()
     ▓▓· · · · · ·
     · · · · · · ·
     · · · · · · ·
     · · · ·
 
+
     River
-    "#);
+    October 2024
+    M T W T F S S
+      · · · ▒▒▓▓·
+    ██· · · · · ·
+    · · · · · · ·
+    · · · · · · ·
+    · · · ·
+
+
+    8 rows drawn · none set aside · 1
+    missing values, days left empty
+    ");
 }
 
 #[rstest]

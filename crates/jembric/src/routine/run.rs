@@ -299,6 +299,28 @@ impl Routine {
         needed
     }
 
+    /// The ledgers of the steps that the result of a step depends on, in order.
+    fn accounts_behind<'a>(
+        &self,
+        place: usize,
+        accounts: &'a [Option<Ledger>],
+    ) -> impl Iterator<Item = &'a Ledger> + use<'a> {
+        let mut behind = vec![false; self.steps.len()];
+        behind[place] = true;
+        // A step depends on earlier ones only.
+        for later in (0..=place).rev() {
+            let inputs = self.steps[later].inputs.iter().filter(|_| behind[later]);
+            let earlier: Vec<usize> = inputs.filter_map(Input::step).collect();
+            earlier.into_iter().for_each(|earlier| behind[earlier] = true);
+        }
+        behind[place] = false;
+        accounts
+            .iter()
+            .zip(behind)
+            .filter(|(_, behind)| *behind)
+            .filter_map(|(one, _)| one.as_ref())
+    }
+
     /// For each step, the later ones (up to a place) that use its result.
     fn uses(&self, until: usize) -> Vec<Uses> {
         let mut uses = vec![Uses::default(); self.steps.len()];
@@ -450,8 +472,9 @@ impl Checked<'_> {
         };
         let mut read = Readings { files: running.files, columns, tables: HashMap::new() };
         let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
-        // The ledgers behind each result, for the foot lines of pictures.
-        let mut accounts: Vec<Vec<Ledger>> = vec![Vec::new(); routine.steps.len()];
+        // The ledger of each step, for the foot lines of pictures.
+        let draws = routine.steps.iter().any(|step| step.operation.name == "draw");
+        let mut accounts: Vec<Option<Ledger>> = vec![None; routine.steps.len()];
         if let Some(as_of) = as_of {
             context = self.dated(context, &as_of, &mut read)?;
         }
@@ -471,10 +494,10 @@ impl Checked<'_> {
                     answers[*earlier] = None;
                 }
             }
-            let before: Vec<Ledger> = accounts_of(&accounts, &planned.inputs);
             if let Some(drawn) = self.steps[place].drawn(&tables, &context) {
                 let drawn = drawn.map_err(|error| routine.told_at(planned, error))?;
-                let (outcome, picture) = (drawn.0, drawn.1.after(&before));
+                let (outcome, picture) = drawn;
+                let picture = picture.after(routine.accounts_behind(place, &accounts));
                 let written = self.write_drawn(place, &outcome, &picture, &context, outputs)?;
                 if place == until {
                     let failed = |error| routine.handed_over(planned, error, None);
@@ -489,7 +512,7 @@ impl Checked<'_> {
                     context: &context,
                 })?;
                 answers[place] = Some(outcome.table).filter(|_| uses[place].last > place);
-                accounts[place] = before.into_iter().chain([outcome.ledger]).collect();
+                accounts[place] = Some(outcome.ledger);
                 continue;
             }
             let stream = Stream::from(self, place, until, &uses, &tables, &context)
@@ -546,8 +569,7 @@ impl Checked<'_> {
                     picture: None,
                     context: &context,
                 })?;
-                let before = accounts_of(&accounts, &routine.steps[place].inputs);
-                accounts[place] = before.into_iter().chain([outcome.ledger.clone()]).collect();
+                accounts[place] = Some(&outcome.ledger).filter(|_| draws).cloned();
             }
         }
         Ok(())
@@ -606,15 +628,6 @@ impl Checked<'_> {
         let zone = context.zone.clone();
         Ok(context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?))
     }
-}
-
-/// The ledgers behind the results of earlier steps.
-fn accounts_of(accounts: &[Vec<Ledger>], inputs: &[Input]) -> Vec<Ledger> {
-    let earlier = inputs.iter().filter_map(|input| match input {
-        Input::Step(place) => Some(*place),
-        Input::File(..) => None,
-    });
-    earlier.flat_map(|place| accounts[place].iter().cloned()).collect()
 }
 
 /// The file for the result of a step.
