@@ -46,6 +46,7 @@ pub(crate) struct Screen {
     /// The width of the terminal that results go to.
     pub(crate) width: Option<u16>,
     /// The height of the terminal that results go to.
+    #[cfg_attr(not(feature = "draw"), expect(dead_code, reason = "it is for pictures"))]
     pub(crate) height: Option<u16>,
     account_width: Option<u16>,
     /// Whether ledgers are for people: they go to a terminal, or are part of the demo.

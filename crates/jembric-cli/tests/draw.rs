@@ -216,7 +216,10 @@ fn a_picture_goes_to_a_file_or_a_pipe_in_its_format(harbour: TempDir) {
     "`size` is `100x100`: expected a width and a height in pixels, from 160x120 to 10000x10000, \
         such as 960x540"
 )]
-#[case("draw gauge.csv --of level_m", "gauge.csv: column `level_m` holds text")]
+#[case(
+    "draw gauge.csv --of level_m",
+    "column `level_m` cannot be used as numbers: 6 of its 353 values are not numbers (line 79 `-`"
+)]
 #[case(
     "running stays.csv --per vessel --date arrived --sum tons + draw",
     "the picture would have 14 series by vessel, but the limit is 12. Draw a small picture for \
@@ -272,7 +275,8 @@ fn a_routine_writes_pictures_and_can_be_saved(harbour: TempDir) {
     assert!(path("monthly.csv").exists());
     // A chain that is saved writes the same picture.
     let chain = "totals dues.csv --date issued --grain month --sum amount --per class + draw --form \
-        bars --stacked --title Dues --level '5000 = target' --out chain.svg --save-routine chain.toml";
+        bars --stacked --title Dues --level '5000 = target' --out chain.svg --save-routine \
+        chain.toml";
     let arguments = words(chain);
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
     assert_eq!(run(harbour.path(), &arguments).code, 0);

@@ -86,6 +86,8 @@ pub(crate) struct Panel {
     pub(crate) name: String,
     /// The names of its rows, if it has rows.
     pub(crate) rows: Vec<String>,
+    /// What each row holds, if its marks are too many to tell each one's value.
+    pub(crate) row_titles: Vec<String>,
     pub(crate) marks: Marks,
 }
 

@@ -288,6 +288,10 @@ fn rows(body: &mut Canvas, panel: &Panel, plot: &Plot, room: &Room, (left, right
         let shown = font::shortened(name, LABEL, left - room.left - 10.0);
         body.text("ink", (left - 6.0, y + 4.0), Anchor::End, &shown, name);
     }
+    for (row, title) in panel.row_titles.iter().enumerate().filter(|(_, title)| !title.is_empty()) {
+        let (top, bottom) = (plot.y.at(row as f64), plot.y.at(row as f64 + 1.0));
+        body.rectangle("hover", (left, top), (right, bottom), "", title);
+    }
     body.close();
 }
 

@@ -5,9 +5,13 @@ use crate::{
     chosen::{Column, MOST_SERIES},
     content::{Along, Content, Interval, Marks, Panel, Up},
     draw::Form,
+    time::Span,
 };
 use arrow_buffer::BooleanBuffer;
 use jembric_core::{Reason, Result, calendar::MICROS_PER_DAY};
+
+/// The most bars of all small pictures, if intervals are joined.
+const MOST_MERGED: usize = 30_000;
 
 pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let (table, context) = (reading.table, reading.context);
@@ -138,15 +142,21 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
             title,
         });
     }
+    let count = panels.len();
     for (panel, mut intervals) in panels.iter_mut().zip(intervals) {
         intervals.sort_by(|one, other| {
             let by_row = one.row.cmp(&other.row).then(one.from.total_cmp(&other.from));
             by_row.then(one.to.total_cmp(&other.to)).then_with(|| one.title.cmp(&other.title))
         });
         if many {
-            // Neighbours that no pixel separates are one bar.
-            let pixel = span.length() / f64::from(reading.draw.size.width) / 2.0;
-            intervals = merged(intervals, pixel, &span);
+            panel.row_titles = row_titles(&intervals, &panel.rows, &span);
+            // Neighbours that no pixel separates are one bar, and more if there are still too many.
+            let mut apart = span.length() / f64::from(reading.draw.size.width) / 2.0;
+            intervals = merged(intervals, apart);
+            while intervals.len() > MOST_MERGED / count {
+                apart *= 2.0;
+                intervals = merged(intervals, apart);
+            }
         }
         panel.marks = Marks::Intervals(intervals);
     }
@@ -161,8 +171,8 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
 }
 
 /// Joins intervals of a row and series that are no further apart than this.
-fn merged(intervals: Vec<Interval>, apart: f64, span: &crate::time::Span) -> Vec<Interval> {
-    let mut merged: Vec<(Interval, usize)> = Vec::new();
+fn merged(intervals: Vec<Interval>, apart: f64) -> Vec<Interval> {
+    let mut merged: Vec<Interval> = Vec::new();
     for interval in intervals {
         let joins = |last: &Interval| {
             let same = (last.row, last.series, last.is_open, last.is_marked);
@@ -170,17 +180,26 @@ fn merged(intervals: Vec<Interval>, apart: f64, span: &crate::time::Span) -> Vec
                 && interval.from - last.to <= apart
         };
         match merged.last_mut() {
-            Some((last, count)) if joins(last) => {
-                last.to = last.to.max(interval.to);
-                *count += 1;
-            }
-            _ => merged.push((interval, 1)),
+            Some(last) if joins(last) => last.to = last.to.max(interval.to),
+            _ => merged.push(interval),
         }
     }
-    let title = |(interval, count): (Interval, usize)| {
-        let (from, to) = (span.text_at(interval.from), span.text_at(interval.to));
-        let what = if count == 1 { "interval" } else { "intervals" };
-        Interval { title: format!("{count} {what}, {from} to {to}"), ..interval }
-    };
-    merged.into_iter().map(title).collect()
+    merged
+}
+
+/// The number of intervals of each row, and the time from the first start to the last end.
+fn row_titles(intervals: &[Interval], rows: &[String], span: &Span) -> Vec<String> {
+    let mut titles = vec![String::new(); rows.len()];
+    for of_row in intervals.chunk_by(|one, next| one.row == next.row) {
+        let from = of_row.iter().map(|interval| interval.from).fold(f64::INFINITY, f64::min);
+        let to = of_row.iter().map(|interval| interval.to).fold(0.0, f64::max);
+        let (from, to) = (span.text_at(from), span.text_at(to - 1.0));
+        let row = of_row[0].row;
+        titles[row] = format!(
+            "{}: {} intervals, {from} to {to}",
+            short(&rows[row]),
+            jembric_core::grouped(of_row.len())
+        );
+    }
+    titles
 }
