@@ -89,18 +89,19 @@ fn style(ink: Ink) -> Style {
         Blue, BrightBlue, BrightCyan, BrightGreen, BrightMagenta, BrightYellow, Cyan, Green,
         Magenta, Red, White, Yellow,
     };
+    // The first ones are legible on light and on dark backgrounds.
     const SERIES: [AnsiColor; 12] = [
+        Green,
+        Magenta,
+        Red,
+        Blue,
         Cyan,
         Yellow,
-        Magenta,
-        Green,
-        Blue,
-        Red,
+        BrightGreen,
+        BrightMagenta,
+        BrightBlue,
         BrightCyan,
         BrightYellow,
-        BrightMagenta,
-        BrightGreen,
-        BrightBlue,
         White,
     ];
     match ink {

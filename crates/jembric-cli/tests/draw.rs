@@ -325,5 +325,5 @@ fn on_a_terminal_a_picture_is_text_with_colours(harbour: TempDir) {
     assert!(plain.contains("level_m by day and gauge") && plain.contains('└'), "{plain}");
     assert!(!plain.contains('\u{1b}'));
     let coloured = harness::on_a_terminal(harbour.path(), 100, command, true);
-    assert!(coloured.contains("\u{1b}[36m"), "{coloured}");
+    assert!(coloured.contains("\u{1b}[32m"), "{coloured}");
 }

@@ -28,12 +28,12 @@ use crate::{
     error::{Error, Result},
     guard::guarded,
 };
-use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions, cast::AsArray};
 use arrow_schema::{DataType, Field, Schema};
 use encoding_rs::Encoding;
 use jembric_core::{
     Origin,
-    calendar::{Grain, Zone},
+    calendar::{Grain, Zone, notation},
 };
 use std::{
     cell::RefCell,
@@ -245,8 +245,17 @@ impl Reading {
             }
         };
         let zone = Zone::default();
-        let is_open =
-            |name: &str| matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)));
+        // Dates are open only if every cell may be one, so most columns are decided by their first
+        // cell. A whole error is costly, because it looks for a format that reads all cells.
+        let begins_with_a_date = |name: &str| {
+            let cells = table.column(name).ok().and_then(|cells| cells.as_string_view_opt());
+            let first = cells.and_then(|cells| cells.iter().flatten().next());
+            first.is_some_and(|first| notation::read(first.as_bytes()).is_ok())
+        };
+        let is_open = |name: &str| {
+            begins_with_a_date(name)
+                && matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)))
+        };
         let known = table.shape();
         let columns = known.columns().iter().cloned().map(|column| {
             let kind = column.kind.filter(|kind| *kind != Type::Text || !is_open(&column.name));
