@@ -274,8 +274,8 @@ fn a_routine_writes_pictures_and_can_be_saved(harbour: TempDir) {
     assert!(svg.contains("dues.csv: 133 rows read · 70 rows drawn · none set aside"));
     assert!(path("monthly.csv").exists());
     // A chain that is saved writes the same picture.
-    let chain = "totals dues.csv --date issued --grain month --sum amount --per class + draw --form \
-        bars --stacked --title Dues --level '5000 = target' --out chain.svg --save-routine \
+    let chain = "totals dues.csv --date issued --grain month --sum amount --per class + draw \
+        --form bars --stacked --title Dues --level '5000 = target' --out chain.svg --save-routine \
         chain.toml";
     let arguments = words(chain);
     let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
@@ -326,4 +326,53 @@ fn on_a_terminal_a_picture_is_text_with_colours(harbour: TempDir) {
     assert!(!plain.contains('\u{1b}'));
     let coloured = harness::on_a_terminal(harbour.path(), 100, command, true);
     assert!(coloured.contains("\u{1b}[32m"), "{coloured}");
+}
+
+#[rstest]
+fn a_picture_between_steps_passes_its_rows_on(harbour: TempDir) {
+    let chain = "draw stays.csv --write stays.svg --aside aside.csv --reconcile tons + totals \
+        --per berth --count --format csv";
+    let arguments = words(chain);
+    let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+    let ran = run(harbour.path(), &arguments);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert_eq!(ran.out, "berth,count\nBasin,48\nNorth 1,43\nNorth 2,33\nQuay 3,38\nQuay 4,42\n");
+    assert!(ran.err.contains("set aside     1  end before start (line 62)"), "{}", ran.err);
+    assert!(ran.err.contains("sum of tons: ") && ran.err.contains("file       stays.svg"));
+    let aside = fs::read_to_string(harbour.path().join("aside.csv")).unwrap();
+    assert!(aside.lines().count() == 2 && aside.ends_with(",end before start\n"), "{aside}");
+    assert!(harbour.path().join("stays.svg").exists());
+}
+
+#[rstest]
+fn the_as_of_date_and_the_zone_hold_for_pictures(harbour: TempDir) {
+    let with = |more: &str| {
+        let arguments = words(&format!("draw {more}"));
+        let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+        let ran = run(harbour.path(), &arguments);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        ran
+    };
+    // Open stays last until the as-of date, and later ones are dropped.
+    let open = with("stays.csv --per berth --as-of 2025-12-31");
+    assert!(open.out.contains("to 2025-12-31"), "{}", open.err);
+    let before = with("stays.csv --per berth --as-of 2024-06-30");
+    assert!(before.err.contains("dropped       3  after the as-of date"), "{}", before.err);
+    let zoned = with("crane_log.csv --zone Europe/Lisbon");
+    assert!(zoned.err.contains("time zone Europe/Lisbon"), "{}", zoned.err);
+    assert_ne!(zoned.out, with("crane_log.csv").out);
+}
+
+/// A picture reads only the columns that it needs, if they are known before the file is read.
+#[rstest]
+fn a_saved_result_is_drawn_from_the_columns_with_roles(harbour: TempDir) {
+    let totals = "totals dues.csv --date issued --grain month --sum amount --count --per class \
+        --out monthly.parquet -q";
+    let arguments = words(totals);
+    let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+    assert_eq!(run(harbour.path(), &arguments).code, 0);
+    let of_file = run(harbour.path(), &["draw", "monthly.parquet", "--stacked"]);
+    assert!(of_file.err.starts_with("draw bars of sum_amount along month per class"));
+    let of = run(harbour.path(), &["draw", "monthly.parquet", "--of", "count", "--stacked"]);
+    assert!(of.err.starts_with("draw bars of count along month per class"), "{}", of.err);
 }

@@ -17,8 +17,8 @@ use crate::{
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared, State, handed_over},
-    role::{Role, Roles},
+    plan::{Access, Inputs, Plan, Prepared, Roles, State, handed_over},
+    role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };

@@ -5,8 +5,8 @@ use crate::{
     context::Context,
     error::{Error, Result, in_setting, refuse},
     ledger::{Entry, Ledger, Outcome, Reason},
-    plan::{Access, Inputs, Plan, Prepared, State},
-    role::{Role, Roles},
+    plan::{Access, Inputs, Plan, Prepared, Roles, State},
+    role::Role,
     shape::{Named, Shape, Type, period_field},
     table::{Table, ordered_field},
 };

@@ -11,17 +11,18 @@
 mod fold;
 mod inputs;
 mod outside;
+mod roles;
 
 pub use fold::Fold;
 pub(crate) use fold::{Gone, NumberedRows, Selection, SelectionState, State};
 pub(crate) use inputs::Inputs;
 pub use outside::Judged;
+pub(crate) use roles::Roles;
 
 use crate::{
     context::{Context, Sink},
     error::{Error, Result},
     ledger::Outcome,
-    role::Roles,
     shape::Shape,
     table::Table,
 };

@@ -17,8 +17,8 @@ use crate::{
     error::{Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared},
-    role::{Role, Roles},
+    plan::{Access, Inputs, Plan, Prepared, Roles},
+    role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };

@@ -16,8 +16,8 @@ use crate::{
     ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
     ordering::entities_in_order,
-    plan::{Access, Inputs, Plan, Prepared},
-    role::{Role, Roles},
+    plan::{Access, Inputs, Plan, Prepared, Roles},
+    role::Role,
     shape::{Named, Shape, Type},
     table::Table,
 };

@@ -447,8 +447,10 @@ impl Table {
         };
         let fields = self.batch.schema_ref().fields().iter().map(with_role);
         let schema = Arc::new(Schema::new(fields.collect::<arrow_schema::Fields>()));
+        let options = RecordBatchOptions::new().with_row_count(Some(self.rows()));
+        let columns = self.columns().to_vec();
         // The schema differs in metadata only, so it fits the columns.
-        let batch = self.batch.clone().with_schema(schema);
+        let batch = RecordBatch::try_new_with_options(schema, columns, &options);
         Table { batch: batch.unwrap_or_else(|_| self.batch.clone()), ..self.clone() }
     }
 

@@ -21,8 +21,8 @@ use crate::{
     intervals::{EndDay, OpenEnds},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
-    plan::{Access, Inputs, Plan, Prepared, handed_over},
-    role::{Role, Roles},
+    plan::{Access, Inputs, Plan, Prepared, Roles, handed_over},
+    role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };

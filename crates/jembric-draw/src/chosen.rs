@@ -1,11 +1,11 @@
 //! [`Chosen`]: the form and the columns of a picture, from the settings, the roles of the columns,
 //! and otherwise their types.
 
-use crate::draw::{Draw, Form};
+use crate::{draw::Draw, kinds::Form};
 use jembric_core::{Entities, Error, Missing, Result, Role, Shape, Table, Type};
 
 /// The most series in one picture: more cannot be told apart by colour.
-pub(crate) const MOST_SERIES: usize = 12;
+pub(crate) const MOST_SERIES: usize = crate::palette::SERIES;
 
 /// A column by its place and name.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -1,6 +1,6 @@
 //! [`Content`]: the marks of a picture with their values, before they have a place on the paper.
 
-use crate::{draw::Form, time::Span};
+use crate::{kinds::Form, time::Span};
 
 /// All that a picture shows.
 #[derive(Clone, Debug)]

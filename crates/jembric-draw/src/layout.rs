@@ -4,19 +4,20 @@
 //! whose rows need more room than its size grows in height, and the text keeps its size.
 
 mod legend;
-pub(crate) mod panel;
-pub(crate) mod style;
+mod panel;
 
 use crate::{
     canvas::{Anchor, Canvas, escaped, n},
     content::{Along, Panel, Up},
-    draw::{Form, Paper},
     font,
     forms::calendar,
-    picture::Picture,
+    frame::Frame,
+    kinds::{Form, Paper},
+    plot::Room,
     scale::NumberAxis,
+    style,
 };
-use panel::{Axes, Room};
+use panel::Axes;
 
 /// The font sizes of the title, and of the foot line.
 const TITLE: f64 = 15.0;
@@ -27,21 +28,21 @@ pub(crate) const ROW: f64 = 18.0;
 const LEAST: f64 = 70.0;
 
 /// The picture as SVG on a paper.
-pub(crate) fn svg(picture: &Picture, paper: Paper) -> String {
-    let Picture { draw, content, .. } = picture;
+pub(crate) fn svg(picture: &Frame<'_>, paper: Paper) -> String {
+    let Frame { draw, content, .. } = picture;
     let width = f64::from(draw.size.width);
     let margin = if width < 320.0 { 8.0 } else { 16.0 };
     let inside = width - 2.0 * margin;
     let mut body = Canvas::default();
     let mut y = margin;
 
-    let title = picture.title();
-    let shown = font::bold_shortened(&title, TITLE, inside);
-    body.text("ink title", (margin, y + TITLE - 2.0), Anchor::Start, &shown, &title);
+    let title = picture.title.as_str();
+    let shown = font::bold_shortened(title, TITLE, inside);
+    body.text("ink title", (margin, y + TITLE - 2.0), Anchor::Start, &shown, title);
     y += TITLE + 8.0;
     y = legend::draw(&mut body, content, draw.stacked, (margin, y), inside);
 
-    let foot = font::lines(&picture.account(), FOOT, inside);
+    let foot = font::lines(&picture.account, FOOT, inside);
     let foot_height = foot.len() as f64 * (FOOT + 4.0);
     let least_bottom = f64::from(draw.size.height) - margin - foot_height;
     y = match content.is_empty() {
@@ -70,7 +71,7 @@ pub(crate) fn svg(picture: &Picture, paper: Paper) -> String {
         "<svg xmlns=\"http://www.w3.org/2000/svg\" class=\"picture\" width=\"{w}\" height=\"{h}\" \
          viewBox=\"0 0 {w} {h}\" role=\"img\">\n<title>{}</title>\n<desc>{}</desc>\n\
          <style>{}</style>\n{}<rect class=\"paper\" width=\"{w}\" height=\"{h}\"/>\n{}</svg>\n",
-        escaped(&title),
+        escaped(title),
         escaped(&description),
         style::css(paper),
         style::fades(content),
@@ -79,8 +80,8 @@ pub(crate) fn svg(picture: &Picture, paper: Paper) -> String {
 }
 
 /// What a screen reader says about the picture.
-fn description(picture: &Picture) -> String {
-    let content = &picture.content;
+fn description(picture: &Frame<'_>) -> String {
+    let content = picture.content;
     let mut text = format!("A picture of {}", content.form);
     match &content.along {
         Along::Time(span) if !content.is_empty() => {
@@ -103,12 +104,12 @@ fn description(picture: &Picture) -> String {
     if series.len() > 1 {
         text.push_str(&format!(". Series: {}", series.join(", ")));
     }
-    format!("{text}. {}.", picture.account())
+    format!("{text}. {}.", picture.account)
 }
 
 /// Draws the small pictures, and returns where they end.
-fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
-    let content = &picture.content;
+fn panels(body: &mut Canvas, picture: &Frame<'_>, room: Room) -> f64 {
+    let content = picture.content;
     if content.form == Form::Calendar {
         return calendar::draw(body, content, room);
     }
@@ -158,8 +159,8 @@ fn panels(body: &mut Canvas, picture: &Picture, room: Room) -> f64 {
 }
 
 /// The axis of numbers, with room for its reference lines.
-fn numbers_of(picture: &Picture, most: usize) -> NumberAxis {
-    let content = &picture.content;
+fn numbers_of(picture: &Frame<'_>, most: usize) -> NumberAxis {
+    let content = picture.content;
     let Up::Numbers { low, high } = content.up else {
         return NumberAxis { low: 0.0, high: 1.0, ticks: Vec::new() };
     };

@@ -8,14 +8,16 @@
 //!
 //! | file | does |
 //! | --- | --- |
-//! | `draw` | the settings |
+//! | `draw`, `kinds` | the settings, and their values |
+//! | `drawing` | from the settings and a table to a picture |
 //! | `chosen` | finds the form and the columns |
 //! | `read` | reads the marks from the table, in one pass if there are many |
-//! | `content` | the marks of a picture, before it has a size |
+//! | `content`, `frame` | the marks of a picture before it has a size; the texts around them |
 //! | `scale`, `time` | the axes: positions and ticks |
 //! | `forms` | the marks of each form as SVG |
 //! | `layout` | title, legend, small pictures, foot line |
-//! | `canvas` | SVG elements, with escaped text |
+//! | `plot` | the axes of the marks, in pixels |
+//! | `canvas`, `style` | SVG elements, with escaped text; their colours and dashes |
 //! | `palette`, `font` | colours, and the width of texts |
 //! | `png`, `text` | the other outputs |
 #![forbid(unsafe_code)]
@@ -25,19 +27,25 @@ mod canvas;
 mod chosen;
 mod content;
 mod draw;
+mod drawing;
 mod font;
 mod forms;
+mod frame;
+mod kinds;
 mod layout;
 mod numbers;
 mod palette;
 mod picture;
+mod plot;
 mod png;
 mod read;
 mod scale;
+mod style;
 mod text;
 mod time;
 
-pub use draw::{Draw, Form, Level, Paper, Size};
+pub use draw::Draw;
+pub use kinds::{Form, Level, Paper, Size};
 pub use picture::Picture;
 pub use text::{Ink, TextPicture};
 

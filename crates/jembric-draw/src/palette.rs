@@ -13,7 +13,7 @@ use palette::{
 use std::{fmt, sync::LazyLock};
 
 /// The number of series with a colour of their own.
-pub(crate) const SERIES: usize = crate::chosen::MOST_SERIES;
+pub(crate) const SERIES: usize = 12;
 
 /// A colour of the screen.
 #[derive(Clone, Copy, Debug, PartialEq)]

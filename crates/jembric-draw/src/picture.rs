@@ -3,7 +3,9 @@
 use crate::{
     account::foot,
     content::{Content, Up},
-    draw::{Draw, Form, Paper},
+    draw::Draw,
+    frame::Frame,
+    kinds::{Form, Paper},
     layout, png,
     text::{self, TextPicture},
 };
@@ -29,6 +31,11 @@ impl Picture {
     pub fn after<'a>(mut self, ledgers: impl IntoIterator<Item = &'a Ledger>) -> Picture {
         self.before.extend(ledgers.into_iter().cloned());
         self
+    }
+
+    fn frame(&self) -> Frame<'_> {
+        let Picture { draw, content, .. } = self;
+        Frame { content, draw, title: self.title(), account: self.account() }
     }
 
     /// The form that is drawn.
@@ -76,7 +83,7 @@ impl Picture {
     /// The picture as SVG: text that can be selected and read aloud, the value of each mark on
     /// hover, no script, and nothing from elsewhere.
     pub fn svg(&self) -> String {
-        layout::svg(self, self.draw.paper)
+        layout::svg(&self.frame(), self.draw.paper)
     }
 
     /// The picture as PNG, in a font that is part of the program. The same picture gives the same
@@ -86,11 +93,11 @@ impl Picture {
     pub fn png(&self) -> Result<Vec<u8>> {
         // A PNG cannot follow the viewer.
         let paper = if self.draw.paper == Paper::Dark { Paper::Dark } else { Paper::Light };
-        png::of(&layout::svg(self, paper))
+        png::of(&layout::svg(&self.frame(), paper))
     }
 
     /// The picture as text of this many columns and at most this many lines.
     pub fn text(&self, width: u16, height: u16) -> TextPicture {
-        text::of(self, width, height)
+        text::of(&self.frame(), width, height)
     }
 }

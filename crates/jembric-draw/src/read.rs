@@ -15,7 +15,8 @@ mod points;
 use crate::{
     chosen::{Chosen, Column, MOST_SERIES},
     content::{Along, Content, Panel, Up},
-    draw::{Draw, Form},
+    draw::Draw,
+    kinds::Form,
 };
 use along::{Places, places_of};
 use arrow_array::{Array, UInt32Array};

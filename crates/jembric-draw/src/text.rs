@@ -9,9 +9,9 @@ mod rows;
 
 use crate::{
     content::{Along, Bar, Content, Extremes, Marks, Panel, Point, Up},
-    draw::Form,
+    frame::Frame,
+    kinds::Form,
     numbers::shown,
-    picture::Picture,
     scale::NumberAxis,
 };
 use ratatui_core::{
@@ -120,13 +120,13 @@ fn shortened(text: &str, most: usize) -> String {
 /// The least height and width of a chart.
 const LEAST: (u16, u16) = (8, 24);
 
-pub(crate) fn of(picture: &Picture, width: u16, height: u16) -> TextPicture {
-    let content = &picture.content;
+pub(crate) fn of(picture: &Frame<'_>, width: u16, height: u16) -> TextPicture {
+    let content = picture.content;
     let width = width.clamp(LEAST.1, 400);
     let mut text = TextPicture::default();
-    text.line(shortened(&picture.title(), width.into()), Ink::Plain);
+    text.line(shortened(&picture.title, width.into()), Ink::Plain);
     legend(&mut text, content, width);
-    let foot = wrapped(&picture.account(), width.into());
+    let foot = wrapped(&picture.account, width.into());
     let used = text.lines.len() + foot.len();
     let panels = content.panels.len().max(1) as u16;
     let room = height.saturating_sub(used as u16 + 1).max(LEAST.0) / panels;
@@ -205,8 +205,8 @@ fn symbol(series: usize) -> &'static str {
     MARKERS[series % MARKERS.len()].1
 }
 
-fn panel(text: &mut TextPicture, picture: &Picture, panel: &Panel, (width, height): (u16, u16)) {
-    let content = &picture.content;
+fn panel(text: &mut TextPicture, picture: &Frame<'_>, panel: &Panel, (width, height): (u16, u16)) {
+    let content = picture.content;
     match &panel.marks {
         Marks::Days(days) => calendar::draw(text, content, days, width),
         Marks::Intervals(intervals) => {
@@ -313,8 +313,8 @@ fn bar_chart(text: &mut TextPicture, content: &Content, bars: &[Bar], width: u16
 }
 
 /// Lines, steps, dots and many bars, in a chart with two axes.
-fn chart(text: &mut TextPicture, picture: &Picture, marks: &Marks, (width, height): (u16, u16)) {
-    let content = &picture.content;
+fn chart(text: &mut TextPicture, picture: &Frame<'_>, marks: &Marks, (width, height): (u16, u16)) {
+    let content = picture.content;
     let (x_low, x_high) = match content.along.range() {
         (low, high) if low < high => (low, high),
         (low, _) if low.is_finite() => (low - 1.0, low + 1.0),

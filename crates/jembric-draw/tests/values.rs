@@ -383,3 +383,161 @@ fn many_rows_grow_the_picture_and_not_shrink_the_text() {
         assert!(picture.svg().len() < 2_000_000, "{}", picture.svg().len());
     }
 }
+
+/// A moment is placed by the time that has passed since the one before, on days of 23, 24 and 25
+/// hours.
+#[rstest]
+#[case::spring("2025-03-29", 47.0)]
+#[case::autumn("2025-10-25", 49.0)]
+#[case::summer("2025-06-01", 48.0)]
+fn moments_keep_their_distance_when_clocks_change(#[case] first: &str, #[case] hours: f64) {
+    let zone: jembric_core::calendar::Zone = "Europe/Lisbon".parse().unwrap();
+    let first: jembric_core::calendar::Day = first.parse().unwrap();
+    let (start, end) = (zone.day_start(first), zone.day_start(first.plus_days(2).unwrap()));
+    let hour = 3_600_000_000;
+    assert_eq!((end - start) as f64 / hour as f64, hours);
+    let micros: Vec<i64> = (0..=(end - start) / hour).map(|n| start + n * hour).collect();
+    let level = numbers((0..micros.len()).map(|n| n as f64));
+    let at: jembric_core::arrow::ArrayRef = std::sync::Arc::new(
+        jembric_core::arrow::TimestampMicrosecondArray::from(micros).with_timezone("UTC"),
+    );
+    let context = Context::new().zone(zone);
+    let picture =
+        Draw::new().picture_with(&table([("at", at), ("level", level)]), &context).unwrap();
+    assert_eq!(picture.ledger().zone.as_deref(), Some("Europe/Lisbon"));
+    let seen = Seen::of(&picture);
+    let document = seen.document();
+    let lines = lines(&document, 0);
+    // No hour is doubled or dropped, so there is no gap and every step is as wide as the next.
+    assert_eq!((lines.len(), lines[0].len() as f64), (1, hours + 1.0));
+    let apart: Vec<f64> = lines[0].windows(2).map(|pair| pair[1].0 - pair[0].0).collect();
+    assert!(apart.iter().all(|step| (step - apart[0]).abs() < 0.03), "{apart:?}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    #[test]
+    fn stacks_add_up_to_the_sums_of_their_rows(
+        rows in prop::collection::vec((0_usize..4, 0_usize..3, 0_i32..1_000), 1..60),
+    ) {
+        let quay = texts(rows.iter().map(|row| ["North", "South", "East", "West"][row.0]));
+        let class = texts(rows.iter().map(|row| ["barge", "bulk", "tanker"][row.1]));
+        let tons = numbers(rows.iter().map(|row| f64::from(row.2)));
+        let table = table([("quay", quay), ("class", class), ("tons", tons)]);
+        let draw = Draw::new().along("quay").of(["tons"]).per(["class"]).stacked();
+        let seen = Seen::of(&drawn(&draw, &table));
+        let document = seen.document();
+        let value = values_of(&document);
+        let pixel = (value(0.0) - value(1.0)).abs();
+        let bars = inside(&document, "marks", "rect");
+        for (n, name) in ["North", "South", "East", "West"].into_iter().enumerate() {
+            let of_quay = bars.iter().filter(|bar| title(bar).contains(&format!(", {name}: ")));
+            let top = of_quay.map(|bar| value(number(bar, "y"))).fold(0.0, f64::max);
+            let sum: i32 = rows.iter().filter(|row| row.0 == n).map(|row| row.2).sum();
+            prop_assert!((top - f64::from(sum)).abs() <= pixel * 0.1 + 1e-6, "{name}: {top} {sum}");
+        }
+    }
+
+    #[test]
+    fn every_interval_is_where_its_dates_are(
+        rows in prop::collection::vec((0_usize..5, 0_i32..400, -5_i32..40), 1..60),
+    ) {
+        let berth = texts(rows.iter().map(|row| ["A", "B", "C", "D", "E"][row.0]));
+        let dates = |of: &dyn Fn(&(usize, i32, i32)) -> i32| -> jembric_core::arrow::ArrayRef {
+            let days = rows.iter().map(|row| Some(20_000 + of(row)));
+            std::sync::Arc::new(jembric_core::arrow::Date32Array::from_iter(days))
+        };
+        let table = table([
+            ("berth", berth),
+            ("arrived", dates(&|row| row.1)),
+            ("left", dates(&|row| row.1 + row.2)),
+        ]);
+        let picture = drawn(&Draw::new().form(Form::Intervals), &table);
+        let usable = rows.iter().filter(|row| row.2 >= 0).count();
+        prop_assert_eq!(picture.ledger().kept as usize, usable);
+        let reversed = picture.ledger().rows(Reason::EndBeforeStart) as usize;
+        prop_assert_eq!(reversed, rows.len() - usable);
+        prop_assert!(picture.ledger().balances());
+        let seen = Seen::of(&picture);
+        let document = seen.document();
+        let bars = inside(&document, "marks", "rect");
+        prop_assert_eq!(bars.len(), usable);
+        let range = rows.iter().filter(|row| row.2 >= 0);
+        let low = range.clone().map(|row| row.1).min().unwrap_or_default();
+        let high = range.map(|row| row.1 + row.2 + 1).max().unwrap_or_default();
+        let edges: Vec<(f64, f64)> = bars
+            .iter()
+            .map(|bar| (number(bar, "x"), number(bar, "x") + number(bar, "width")))
+            .collect();
+        // The marks themselves reach both ends of the axis, which gives the scale.
+        let left = edges.iter().map(|edge| edge.0).fold(f64::INFINITY, f64::min);
+        let right = edges.iter().map(|edge| edge.1).fold(0.0, f64::max);
+        let day = (right - left) / f64::from(high - low).max(1.0);
+        let mut expected: Vec<(i32, i32)> =
+            rows.iter().filter(|row| row.2 >= 0).map(|row| (row.1 - low, row.2 + 1)).collect();
+        let mut found: Vec<(i32, i32)> = edges
+            .iter()
+            .map(|edge| [(edge.0 - left) / day, (edge.1 - edge.0) / day])
+            .map(|[from, length]| (from.round() as i32, length.round() as i32))
+            .collect();
+        expected.sort_unstable();
+        found.sort_unstable();
+        prop_assert_eq!(found, expected);
+    }
+}
+
+/// The extremes of every part of the axis, computed row by row.
+fn slow_extremes(rows: &[(i32, f64, usize)], parts: usize, series: usize) -> Vec<Vec<(f64, f64)>> {
+    let low = rows.iter().map(|row| row.0).min().unwrap_or_default();
+    let high = rows.iter().map(|row| row.0).max().unwrap_or_default() + 1;
+    let mut extremes = vec![vec![(f64::INFINITY, f64::NEG_INFINITY); parts]; series];
+    for (day, value, of) in rows.iter().filter(|row| row.1.is_finite()) {
+        let share = (f64::from(day - low) + 0.5) / f64::from(high - low);
+        let part = &mut extremes[*of][((share * parts as f64) as usize).min(parts - 1)];
+        *part = (part.0.min(*value), part.1.max(*value));
+    }
+    extremes
+}
+
+#[test]
+fn many_points_of_several_series_keep_the_extremes_of_each_part() {
+    let mut random = fastrand::Rng::with_seed(11);
+    let rows: Vec<(i32, f64, usize)> = (0..30_000)
+        .map(|n| {
+            let value = if n % 97 == 0 { NONE } else { random.f64() * 100.0 - 50.0 };
+            (random.i32(0..5_000), value, random.usize(0..3))
+        })
+        .collect();
+    let day = jembric_core::arrow::Date32Array::from_iter(rows.iter().map(|row| Some(row.0)));
+    let table = table([
+        ("day", std::sync::Arc::new(day)),
+        ("level", numbers(rows.iter().map(|row| row.1))),
+        ("gauge", texts(rows.iter().map(|row| ["Basin", "Mole", "River"][row.2]))),
+    ]);
+    let picture = drawn(&Draw::new().form(Form::Lines), &table);
+    assert_eq!(picture.ledger().count("missing values, drawn as gaps"), 310);
+    let seen = Seen::of(&picture);
+    let document = seen.document();
+    let value = values_of(&document);
+    let pixel = (value(0.0) - value(1.0)).abs();
+    // 960 pixels without the room for labels.
+    for (series, expected) in slow_extremes(&rows, 880, 3).iter().enumerate() {
+        let class = format!("l{series}");
+        let paths = inside(&document, "marks", "path");
+        let path = paths.iter().find(|node| has(node, &class)).unwrap();
+        // Each part is a corner, and an upright line if it has two values.
+        let d = path.attribute("d").unwrap();
+        let parts: Vec<&str> = d.split(['M', 'L']).filter(|part| !part.is_empty()).collect();
+        let filled: Vec<&(f64, f64)> = expected.iter().filter(|part| part.0 <= part.1).collect();
+        assert_eq!(parts.len(), filled.len(), "{class}");
+        for (part, (low, high)) in parts.iter().zip(filled) {
+            let (_, heights) = part.split_once(' ').unwrap();
+            let heights = heights.trim_end_matches("h0.8").split('V');
+            let found: Vec<f64> = heights.map(|y| value(y.parse().unwrap())).collect();
+            let least = found.iter().copied().fold(f64::INFINITY, f64::min);
+            let greatest = found.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+            assert!((least - low).abs() < pixel && (greatest - high).abs() < pixel, "{part}");
+        }
+    }
+}

@@ -15,6 +15,7 @@ use std::{collections::BTreeSet, sync::Arc};
 
 mod laws;
 mod numbered;
+mod roles;
 
 #[derive(Clone, Debug)]
 struct Row {

@@ -6,8 +6,7 @@ use crate::{
     context::Context,
     error::{Error, Result, in_setting},
     ledger::{Accounting, Outcome},
-    plan::{Access, Inputs, Plan, Prepared},
-    role::Roles,
+    plan::{Access, Inputs, Plan, Prepared, Roles},
     shape::{ColumnShape, Shape, Type, period_field},
     table::Table,
 };

@@ -3,7 +3,7 @@
 use crate::{
     canvas::Canvas,
     content::{Bar, Content},
-    layout::panel::Plot,
+    plot::Plot,
 };
 
 pub(crate) fn draw(

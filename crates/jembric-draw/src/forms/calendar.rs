@@ -4,8 +4,8 @@ use crate::{
     canvas::{Anchor, Canvas},
     content::{Content, DayCell, Marks, Panel, Up},
     font,
-    layout::panel::Room,
     palette::SHADES,
+    plot::Room,
     time::weekdays,
 };
 use jembric_core::calendar::{Day, Grain, Month, Periods};

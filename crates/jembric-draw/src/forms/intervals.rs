@@ -3,7 +3,7 @@
 use crate::{
     canvas::{Canvas, n},
     content::Interval,
-    layout::panel::Plot,
+    plot::Plot,
 };
 use std::collections::BTreeMap;
 

@@ -3,9 +3,10 @@
 use crate::{
     canvas::{Canvas, n},
     content::{Along, Cells, Content, Extremes},
-    draw::Form,
-    layout::{panel::Plot, style},
+    kinds::Form,
     numbers::shown,
+    plot::Plot,
+    style,
 };
 
 /// The most stretches of an axis that show their values on hover.

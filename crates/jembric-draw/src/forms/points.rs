@@ -4,8 +4,9 @@ use super::marker;
 use crate::{
     canvas::{Canvas, n},
     content::{Content, Point, Up},
-    draw::Form,
-    layout::{panel::Plot, style},
+    kinds::Form,
+    plot::Plot,
+    style,
 };
 
 pub(crate) fn draw(body: &mut Canvas, content: &Content, series: &[Vec<Point>], plot: &Plot) {

@@ -1,14 +1,14 @@
 //! The legend: a strip above the picture, which covers nothing.
 
-use super::style;
 use crate::{
     canvas::{Anchor, Canvas},
     content::{Content, Marks, Up},
-    draw::Form,
     font,
     forms::marker,
+    kinds::Form,
     numbers::shown,
     palette::SHADES,
+    style,
 };
 
 const SIZE: f64 = 11.0;

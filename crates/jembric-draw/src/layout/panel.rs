@@ -4,41 +4,16 @@ use super::{LEAST, ROW, numbers_of};
 use crate::{
     canvas::{Anchor, Canvas, n},
     content::{Along, Content, Marks, Panel, Up},
-    draw::Form,
     font, forms,
-    picture::Picture,
+    frame::Frame,
+    kinds::Form,
+    plot::{Plot, Room},
     scale::{NumberAxis, Scale},
     time::{LABEL, Ticks},
 };
 
 /// The room below the marks: ticks, labels and longer periods.
 const BELOW: f64 = 38.0;
-
-/// A rectangle of the paper.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Room {
-    pub(crate) left: f64,
-    pub(crate) top: f64,
-    pub(crate) right: f64,
-    pub(crate) bottom: f64,
-}
-
-impl Room {
-    pub(crate) fn width(&self) -> f64 {
-        self.right - self.left
-    }
-}
-
-/// The place for marks: pixels of both axes.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct Plot {
-    /// The horizontal axis, or for bars in rows that of values.
-    pub(crate) x: Scale,
-    pub(crate) y: Scale,
-    pub(crate) row_height: f64,
-    /// Whether classes are rows, and values go to the right.
-    pub(crate) is_sideways: bool,
-}
 
 /// What the axes of all small pictures have in common.
 pub(crate) struct Axes {
@@ -52,8 +27,8 @@ pub(crate) struct Axes {
 }
 
 impl Axes {
-    pub(crate) fn of(picture: &Picture, room: &Room) -> Axes {
-        let content = &picture.content;
+    pub(crate) fn of(picture: &Frame<'_>, room: &Room) -> Axes {
+        let content = picture.content;
         let height = (room.bottom - room.top).max(LEAST);
         let lines =
             content.panels.len().div_ceil(((room.width() + 20.0) / 300.0).max(1.0) as usize);
@@ -84,8 +59,8 @@ impl Axes {
     }
 
     /// Whether the name of the vertical axis stands above the picture.
-    pub(crate) fn shows_name(&self, picture: &Picture) -> bool {
-        let content = &picture.content;
+    pub(crate) fn shows_name(&self, picture: &Frame<'_>) -> bool {
+        let content = picture.content;
         // A title that was not set names it.
         picture.draw.title.is_some() && !content.up_name.is_empty() && content.up != Up::Rows
     }
@@ -116,8 +91,8 @@ impl Axes {
         BELOW
     }
 
-    pub(crate) fn draw(&self, body: &mut Canvas, picture: &Picture, panel: &Panel, room: &Room) {
-        let content = &picture.content;
+    pub(crate) fn draw(&self, body: &mut Canvas, picture: &Frame<'_>, panel: &Panel, room: &Room) {
+        let content = picture.content;
         let (left, right) = (room.left + self.gutter, room.right - 6.0);
         let (top, bottom) = (room.top + 4.0, room.bottom - self.below());
         let plot = self.plot(content, panel, (left, right), (top, bottom));
@@ -229,7 +204,7 @@ impl Axes {
     fn axis_and_levels(
         &self,
         body: &mut Canvas,
-        picture: &Picture,
+        picture: &Frame<'_>,
         plot: &Plot,
         (left, right): (f64, f64),
         (top, bottom): (f64, f64),

@@ -83,10 +83,10 @@ proptest! {
         let rows: Vec<_> = rows.into_iter().map(|(day, value, name)| {
             (if narrow { day.rem_euclid(40) } else { day.clamp(-700_000, 2_900_000) }, value, name)
         }).collect();
-        let form = crate::draw::Form::WORDS[form];
-        let mut draw = Draw::new().size(crate::draw::Size { width, height });
-        draw.form = crate::draw::Form::WORDS.iter().position(|word| *word == form).map(|n| {
-            use crate::draw::Form::*;
+        let form = crate::kinds::Form::WORDS[form];
+        let mut draw = Draw::new().size(crate::kinds::Size { width, height });
+        draw.form = crate::kinds::Form::WORDS.iter().position(|word| *word == form).map(|n| {
+            use crate::kinds::Form::*;
             [Lines, Steps, Bars, Dots, Intervals, Calendar][n]
         });
         if apart {
@@ -103,8 +103,8 @@ proptest! {
         }
         // Classes along the axis.
         if form == "bars" && !apart {
-            let classes = Draw::new().form(crate::draw::Form::Bars).along("name").of(["value"]);
-            let classes = classes.size(crate::draw::Size { width, height });
+            let classes = Draw::new().form(crate::kinds::Form::Bars).along("name").of(["value"]);
+            let classes = classes.size(crate::kinds::Size { width, height });
             expect_apart(&classes.picture(&table(&rows)).unwrap().svg())?;
         }
     }

@@ -124,3 +124,16 @@ pub(crate) fn day_extent(number: i32, periods: Periods) -> (i64, i64) {
         _ => (micros(number), micros(number + 1)),
     }
 }
+
+/// The axis for the places of these rows; none if there are no rows.
+pub(super) fn along_of(
+    places: &Places<'_>,
+    mut rows: impl Iterator<Item = usize>,
+) -> Option<Along> {
+    match places {
+        Places::Numbers(_) => {
+            rows.next().map(|_| Along::Numbers { low: f64::INFINITY, high: f64::NEG_INFINITY })
+        }
+        _ => places.span(rows).map(Along::Time),
+    }
+}

@@ -3,7 +3,7 @@
 use super::{Groups, MOST_MARKS, Places, Reading, short};
 use crate::{
     content::{Along, Bar, Content, Extremes, Marks, Up},
-    draw::Form,
+    kinds::Form,
     numbers::{Numbers, shown},
 };
 use jembric_core::{Entities, Error, Missing, Reason, Result};

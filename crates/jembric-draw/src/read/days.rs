@@ -3,7 +3,7 @@
 use super::{Places, Reading};
 use crate::{
     content::{Along, Content, DayCell, Marks, Up},
-    draw::Form,
+    kinds::Form,
     numbers::{Numbers, shown},
 };
 use jembric_core::{

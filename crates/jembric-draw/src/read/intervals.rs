@@ -4,7 +4,7 @@ use super::{MOST_MARKS, MOST_ROWS, Places, Reading, short};
 use crate::{
     chosen::{Column, MOST_SERIES},
     content::{Along, Content, Interval, Marks, Panel, Up},
-    draw::Form,
+    kinds::Form,
     time::Span,
 };
 use arrow_buffer::BooleanBuffer;

@@ -6,10 +6,10 @@
 //! stretches of rows with arrays of their own, which are merged. The order of the rows does not
 //! matter, because only extremes are kept.
 
-use super::{Places, Reading, points::along_of};
+use super::{Places, Reading, along::along_of};
 use crate::{
     content::{Along, Cells, Content, Extremes, Marks, Panel, Up},
-    draw::Form,
+    kinds::Form,
     numbers::Numbers,
 };
 use arrow_array::{Array, PrimitiveArray, types::Date32Type};

@@ -1,9 +1,9 @@
 //! Reads the points of lines, steps and dots.
 
-use super::{MOST_MARKS, MOST_ROWS, Places, Reading, many, short};
+use super::{MOST_MARKS, MOST_ROWS, Places, Reading, along::along_of, many, short};
 use crate::{
     content::{Along, Content, Marks, Panel, Point, Up},
-    draw::Form,
+    kinds::Form,
     numbers::Numbers,
 };
 use jembric_core::{Error, Reason, Result};
@@ -136,19 +136,6 @@ fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
         (_, along) => along,
     };
     Ok(Content { panels, ..reading.nothing(reading.chosen.form, along, up) })
-}
-
-/// The axis for the places of these rows; none if there are no rows.
-pub(super) fn along_of(
-    places: &Places<'_>,
-    mut rows: impl Iterator<Item = usize>,
-) -> Option<Along> {
-    match places {
-        Places::Numbers(_) => {
-            rows.next().map(|_| Along::Numbers { low: f64::INFINITY, high: f64::NEG_INFINITY })
-        }
-        _ => places.span(rows).map(Along::Time),
-    }
 }
 
 /// The points of a series in order, without those that have no value, the number of gaps, and

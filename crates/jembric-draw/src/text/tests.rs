@@ -1,4 +1,7 @@
-use crate::draw::{Draw, Form, Level};
+use crate::{
+    draw::Draw,
+    kinds::{Form, Level},
+};
 use insta::assert_snapshot;
 use jembric_core::{
     Table,

@@ -2,8 +2,8 @@
 
 use crate::{
     content::Content,
-    draw::Paper,
     font::FAMILY,
+    kinds::Paper,
     palette::{Colours, DARK, LIGHT, SERIES, SHADES},
 };
 use std::fmt::Write as _;
