@@ -150,6 +150,24 @@ impl Reading<'_> {
         Groups::number(self.table, columns, &self.left_out)
     }
 
+    /// The small pictures with the keys that occur in each as its rows, and the row of each key.
+    pub(crate) fn rows_of_panels(
+        &self,
+        drawn: &[usize],
+        keys: &Groups,
+    ) -> (Vec<Panel>, Vec<Vec<Option<usize>>>) {
+        let mut panels = vec![Panel::default(); self.panels.count()];
+        let mut rows_of = vec![vec![None; keys.count()]; panels.len()];
+        drawn.iter().for_each(|&row| rows_of[self.panels.of(row)][keys.of(row)] = Some(0));
+        for (panel, rows) in panels.iter_mut().zip(&mut rows_of) {
+            for (key, row) in rows.iter_mut().enumerate().filter(|(_, row)| row.is_some()) {
+                *row = Some(panel.rows.len());
+                panel.rows.push(keys.names[key].clone());
+            }
+        }
+        (panels, rows_of)
+    }
+
     /// Numbers the series by the values of these columns, and by figures if there are several.
     pub(crate) fn number_series(&mut self, per: &[Column]) -> Result<()> {
         self.series = self.groups(per)?;

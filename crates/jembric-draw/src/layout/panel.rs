@@ -175,17 +175,11 @@ impl Axes {
 
     fn numbers_below(&self, body: &mut Canvas, plot: &Plot, (top, bottom): (f64, f64)) {
         body.open("along");
-        let mut until = f64::NEG_INFINITY;
-        for (value, text) in &self.numbers.ticks {
+        for (value, _) in &self.numbers.ticks {
             let x = plot.x.at(*value);
             body.line("grid", (x, top), (x, bottom), "");
-            let width = font::width(text, LABEL);
-            let left = (x - width / 2.0).min(plot.x.end + 6.0 - width);
-            if left > until {
-                body.text("muted tick", (left, bottom + 16.0), Anchor::Start, text, "");
-                until = left + width + 8.0;
-            }
         }
+        labels_below(body, &self.numbers, plot, bottom, "muted tick");
         body.close();
     }
 
@@ -301,18 +295,25 @@ fn along_axis(range: (f64, f64), width: f64) -> NumberAxis {
 
 fn numbers_along(body: &mut Canvas, axis: &NumberAxis, plot: &Plot, bottom: f64) {
     body.open("along");
-    let mut until = f64::NEG_INFINITY;
     for (value, text) in &axis.ticks {
         let x = plot.x.at(*value);
         body.line("axis tick", (x, bottom), (x, bottom + 4.0), text);
+    }
+    labels_below(body, axis, plot, bottom, "muted");
+    body.close();
+}
+
+/// The labels of an axis of numbers below the marks, without those that would overlap.
+fn labels_below(body: &mut Canvas, axis: &NumberAxis, plot: &Plot, bottom: f64, class: &str) {
+    let mut until = f64::NEG_INFINITY;
+    for (value, text) in &axis.ticks {
         let width = font::width(text, LABEL);
-        let left = (x - width / 2.0).min(plot.x.end + 6.0 - width);
+        let left = (plot.x.at(*value) - width / 2.0).min(plot.x.end + 6.0 - width);
         if left > until {
-            body.text("muted", (left, bottom + 16.0), Anchor::Start, text, "");
+            body.text(class, (left, bottom + 16.0), Anchor::Start, text, "");
             until = left + width + 8.0;
         }
     }
-    body.close();
 }
 
 fn classes_below(body: &mut Canvas, names: &[String], plot: &Plot, bottom: f64) {

@@ -79,14 +79,8 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     };
     let keys = reading.groups(&row_columns)?;
     reading.series = reading.groups(&colours)?;
-    let mut panels = vec![Panel::default(); reading.panels.count()];
-    let mut rows_of: Vec<Vec<Option<usize>>> = vec![vec![None; keys.count()]; panels.len()];
-    drawn.iter().for_each(|&row| rows_of[reading.panels.of(row)][keys.of(row)] = Some(0));
-    for (panel, rows) in panels.iter_mut().zip(&mut rows_of) {
-        for (key, row) in rows.iter_mut().enumerate().filter(|(_, row)| row.is_some()) {
-            *row = Some(panel.rows.len());
-            panel.rows.push(keys.names[key].clone());
-        }
+    let (mut panels, rows_of) = reading.rows_of_panels(&drawn, &keys);
+    for panel in &panels {
         reading.expect_few("per", panel.rows.len(), MOST_ROWS, "rows of intervals")?;
     }
     let until = |row: usize| match close {

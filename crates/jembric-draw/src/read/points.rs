@@ -196,16 +196,7 @@ fn rows(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
         return Ok(reading.nothing(Form::Dots, places.empty(), Up::Rows));
     };
     let when = reading.chosen.along.as_ref().map(|along| reading.cells(along));
-    let mut panels = vec![Panel::default(); reading.panels.count()];
-    // The rows of a small picture are the keys that occur in it.
-    let mut rows_of: Vec<Vec<Option<usize>>> = vec![vec![None; keys.count()]; panels.len()];
-    drawn.iter().for_each(|&row| rows_of[reading.panels.of(row)][keys.of(row)] = Some(0));
-    for (panel, rows) in panels.iter_mut().zip(&mut rows_of) {
-        for (key, row) in rows.iter_mut().enumerate().filter(|(_, row)| row.is_some()) {
-            *row = Some(panel.rows.len());
-            panel.rows.push(keys.names[key].clone());
-        }
-    }
+    let (mut panels, rows_of) = reading.rows_of_panels(&drawn, &keys);
     if drawn.len() > MOST_MARKS {
         let row_of =
             |row: usize| rows_of[reading.panels.of(row)][keys.of(row)].unwrap_or_default() as f64;
