@@ -3,7 +3,7 @@
 use super::{MOST_MARKS, MOST_ROWS, Places, Reading, short};
 use crate::{
     chosen::{Column, MOST_SERIES},
-    content::{Along, Content, Interval, Marks, Panel, Up},
+    content::{Along, Content, Interval, Marks, Up},
     kinds::Form,
     time::Span,
 };
