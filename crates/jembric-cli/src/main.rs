@@ -6,6 +6,7 @@
 
 mod arguments;
 mod demo;
+mod drain;
 mod ending;
 mod files;
 mod layout;

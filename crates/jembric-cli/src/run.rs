@@ -8,6 +8,7 @@ use crate::{
         command_of, options_of_the_chain, settings_of,
     },
     demo,
+    drain::Drain,
     files::{Files, Reader},
     memory,
     pictures::ShownPicture,
@@ -20,7 +21,7 @@ use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::Zone,
     draw::Picture,
-    io::{Batches, Destination, Outputs, ReadingSettings},
+    io::{Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Ran, Routine, Run},
     steps::{Described, Files as _, Reads, described, file_and_columns},
 };
@@ -212,7 +213,7 @@ fn planned(
     }
     let mut planned =
         Planned::new(operation, settings_of(operation, typed), inputs).covering(covered);
-    if operation.name == "draw" {
+    if operation.draws() {
         planned.picture = typed.get_one::<String>("write").cloned();
     }
     Ok(planned)
@@ -280,7 +281,7 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
     };
     if let (Some(last), Some(out)) = (routine.steps.last_mut(), &answer.out) {
         let out = Some(path(&out.display().to_string()));
-        match last.operation.name == "draw" && last.picture.is_none() {
+        match last.operation.draws() && last.picture.is_none() {
             true => last.picture = out,
             false => last.write = out,
         }
@@ -403,7 +404,7 @@ fn run(
     // Everything that can fail without the data is checked before the data is read.
     let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
     // A last step that draws shows its picture, unless it has a file for it.
-    let draws = last.is_some_and(|step| step.operation.name == "draw");
+    let draws = last.is_some_and(|step| step.operation.draws());
     let shows_picture = draws && last.is_some_and(|step| step.picture.is_none());
     let out_name = answer.out.as_deref();
     let shown_picture = match shows_picture {
@@ -580,95 +581,4 @@ fn all_set_aside(told: &[Told]) -> jembric::Result<Table> {
 
 fn not_json(error: serde_json::Error) -> Error {
     Error::Write { file: "the ledger".to_owned(), source: error.into() }
-}
-
-/// Takes a result in batches: writes them, or keeps the first rows for display and counts the
-/// others.
-struct Drain<'a> {
-    to: To<'a>,
-    /// Whether a closed pipe is ignored because files are written as well.
-    goes_on: bool,
-    is_closed: bool,
-}
-
-enum To<'a> {
-    Batches(Box<Batches<'a>>),
-    Shown {
-        kept: Vec<Table>,
-        rows: usize,
-        all: u64,
-        columns: ChosenColumns,
-        to: &'a mut dyn io::Write,
-    },
-}
-
-impl<'a> Drain<'a> {
-    fn new(
-        shown: Shown,
-        (rows, columns): (usize, ChosenColumns),
-        to: &'a mut dyn io::Write,
-        beside: Option<PathBuf>,
-        goes_on: bool,
-    ) -> Drain<'a> {
-        let to = match shown {
-            Shown::As(writing) => To::Batches(Box::new(writing.batches(to).beside(beside))),
-            Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, columns, to },
-        };
-        Drain { to, goes_on, is_closed: false }
-    }
-
-    /// Ignores the error of a closed pipe.
-    fn unless_closed(
-        goes_on: bool,
-        is_closed: &mut bool,
-        written: io::Result<()>,
-    ) -> io::Result<()> {
-        match written {
-            Err(error) if goes_on && error.kind() == io::ErrorKind::BrokenPipe => {
-                *is_closed = true;
-                Ok(())
-            }
-            written => written,
-        }
-    }
-
-    fn take(&mut self, batch: &Table) -> io::Result<()> {
-        match &mut self.to {
-            To::Batches(_) if self.is_closed => Ok(()),
-            To::Batches(batches) => {
-                let written = batches.write(batch);
-                Drain::unless_closed(self.goes_on, &mut self.is_closed, written)
-            }
-            To::Shown { kept, rows, all, .. } => {
-                let left = *rows - kept.iter().map(Table::rows).sum::<usize>();
-                if left > 0 || kept.is_empty() {
-                    kept.push(batch.head(left));
-                }
-                *all += batch.rows() as u64;
-                Ok(())
-            }
-        }
-    }
-
-    fn finish(self, width: Option<u16>) -> io::Result<()> {
-        let Drain { to, goes_on, mut is_closed } = self;
-        let (kept, all, columns, to) = match to {
-            To::Shown { kept, all, columns, to, .. } => (kept, all, columns, to),
-            To::Batches(_) if is_closed => return Ok(()),
-            To::Batches(batches) => {
-                return Drain::unless_closed(goes_on, &mut is_closed, batches.finish());
-            }
-        };
-        let table = match &kept[..] {
-            [] => return Ok(()),
-            [one] => one.clone(),
-            several => {
-                let named: Vec<(&str, &Table)> = several.iter().map(|batch| ("", batch)).collect();
-                Stack::new().apply(&named).map_err(io::Error::other)?.table
-            }
-        };
-        let text = show::table(&table, all, &columns, width).map_err(io::Error::other)?;
-        let written = to.write_all(text.as_bytes());
-        Drain::unless_closed(goes_on, &mut is_closed, written)
-    }
 }

@@ -128,7 +128,7 @@ impl Plan {
         }
     }
 
-    /// The same plan, with these roles of the columns of its result.
+    /// The same plan, whose result has columns with these roles.
     pub(crate) fn with_roles(self, roles: Roles) -> Plan {
         let result = roles.shape(self.result);
         Plan { result, roles: Some(Arc::new(roles)), ..self }

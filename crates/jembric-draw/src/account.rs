@@ -51,7 +51,7 @@ pub(crate) fn foot(drawn: u64, own: &Ledger, before: &[Ledger]) -> String {
     let gaps = own.counts.iter().filter(|(name, _)| {
         ["missing", "infinite", "open"].iter().any(|word| name.starts_with(word))
     });
-    parts.extend(gaps.map(|(name, count)| format!("{} {name}", grouped(count))));
+    parts.extend(gaps.map(|(name, count)| format!("{name}: {}", grouped(count))));
     let from = all().find_map(|ledger| ledger.from.as_deref());
     let from = from.map(|file| format!("{}: ", file.rsplit(['/', '\\']).next().unwrap_or(file)));
     format!("{}{}", from.unwrap_or_default(), parts.join(" · "))

@@ -95,6 +95,17 @@ impl Columns<'_> {
         }
         Ok(classes.into_iter().next())
     }
+
+    /// The first free column of texts with at least two values, and no more than there are colours.
+    fn series_class(&self, is_free: impl Fn(&Column) -> bool) -> Result<Option<Column>> {
+        let texts = self.of_kind(|kind| kind == Type::Text);
+        for column in texts.into_iter().filter(is_free) {
+            if (2..=MOST_SERIES).contains(&self.values(&column)?) {
+                return Ok(Some(column));
+            }
+        }
+        Ok(None)
+    }
 }
 
 fn is_class(kind: Type) -> bool {
@@ -269,15 +280,13 @@ impl Chosen {
             self.guess("of", &self.of.first().cloned());
         }
         if draw.per.is_empty() {
-            for column in columns.of_kind(|kind| kind == Type::Text) {
-                let fits = |values: usize| (2..=MOST_SERIES).contains(&values);
-                let is_rows = self.of.is_empty();
-                if is_free(self, &column) && (is_rows || fits(columns.values(&column)?)) {
-                    self.guess("per", &Some(column.clone()));
-                    self.per = vec![column];
-                    break;
-                }
-            }
+            let per = match self.of.is_empty() {
+                // Events stand in a row for each class, and rows may be many.
+                true => columns.repeated_class()?.filter(|column| is_free(self, column)),
+                false => columns.series_class(|column| is_free(self, column))?,
+            };
+            self.guess("per", &per);
+            self.per = per.into_iter().collect();
         }
         Ok(())
     }

@@ -81,7 +81,7 @@ pub struct Draw {
     /// Draw the rows where this column is true hollow, because they were filled and not measured.
     #[setting(column)]
     pub mark: Option<String>,
-    /// Write this title above the picture. The default names the columns.
+    /// Write this title above the picture. The default is the names of the columns.
     #[setting(text = "TEXT")]
     pub title: Option<String>,
     /// Make the picture this large, in pixels. The default is 960x540.

@@ -85,7 +85,7 @@ pub(crate) static DARK: LazyLock<Colours> = LazyLock::new(|| Colours {
     shades: std::array::from_fn(|n| shade(n, 0.31, 0.90)),
 });
 
-/// A shade between two lightnesses, which is most colourful in the middle.
+/// A shade between two lightnesses. The shades in the middle are the most colourful ones.
 fn shade(n: usize, from: f32, to: f32) -> Rgb {
     let share = n as f32 / (SHADES - 1) as f32;
     let lightness = from + share * (to - from);

@@ -232,7 +232,8 @@ impl Span {
                 continue;
             }
             let (left, right) = (pixel(from), pixel(to.max(from)));
-            // A label at a tick tells the longer period of that tick, and not of the time before.
+            // A label at a tick belongs to the longer period of that tick, so the time before the
+            // first visible tick has no group.
             match groups.last_mut() {
                 _ if !step.is_centered() && !visible(boundary.micros) => {}
                 Some((_, until, group)) if group.group == boundary.group => *until = right,
@@ -285,7 +286,7 @@ impl Span {
             Step::Quarters => Grain::Quarter,
             Step::Years(_) => Grain::Year,
         };
-        // Weeks begin, and fiscal years, as those of the column do.
+        // Weeks and fiscal years begin where those of the column do.
         let periods = match (own.grain(), grain) {
             (own_grain, grain) if own_grain == grain => own,
             (Grain::Quarter, Grain::Year) => {

@@ -347,7 +347,7 @@ fn many_points_break_where_days_are_missing() {
 }
 
 #[test]
-fn a_million_dots_are_a_small_file() {
+fn hundreds_of_thousands_of_dots_are_a_small_file() {
     let mut random = fastrand::Rng::with_seed(7);
     let numbers = |random: &mut fastrand::Rng| {
         common::numbers((0..300_000).map(|_| random.f64()).collect::<Vec<_>>())

@@ -90,7 +90,7 @@ impl Planned {
     /// beside them.
     pub(crate) fn with_picture_placed(mut self) -> Planned {
         let is_picture = |file: &String| PictureFormat::of(Path::new(file)).is_ok();
-        if self.operation.name == Draw::NAME && self.picture.is_none() {
+        if self.operation.draws() && self.picture.is_none() {
             self.picture = self.write.take_if(|file| is_picture(file));
         }
         self

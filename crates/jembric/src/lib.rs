@@ -13,7 +13,7 @@
 //! | What happened in the last nine months, or in this quarter? | [`Recent`] |
 //! | Which days does the data cover? | [`Almanac`] |
 //! | Which rows satisfy a condition? | [`Filter`], with an [`Expression`] |
-//! | What follows from the columns of each row? | [`Add`], with an [`Expression`] |
+//! | What can be computed from the columns of each row? | [`Add`], with an [`Expression`] |
 //! | Which columns, in which order, of which files? | [`Columns`], [`Sort`], [`Stack`] |
 //! | What does this file contain, and what looks wrong? | [`Look`] |
 //! | How do I run the same report next month? | [`routine`] |

@@ -61,6 +61,11 @@ impl Described {
         (self.make)(given, covered)
     }
 
+    /// Whether the operation draws a picture, which may have a file of its own.
+    pub fn draws(&self) -> bool {
+        self.name == "draw"
+    }
+
     /// The setting of this name.
     pub fn setting(&self, name: &str) -> Option<&'static Setting> {
         self.settings.iter().find(|setting| setting.name == name)

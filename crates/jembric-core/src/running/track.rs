@@ -341,7 +341,7 @@ impl Heads {
 
     fn add(&mut self, place: usize, row: usize, beats: &impl Fn(usize, usize) -> bool) {
         // A record that is not better than the new one can never be the best again, because it
-        // leaves first. Of equal records the later stays, since it stays longer.
+        // leaves first. Of two equal records the later one is kept, because it leaves later.
         while self.0.back().is_some_and(|&(_, last)| !beats(last as usize, row)) {
             self.0.pop_back();
         }

@@ -34,8 +34,8 @@ fn bars_stand_beside_their_values() {
     level by gauge
     Mole  ███████████████████████         10
     River ███████████████████████████████ 13
-    8 rows drawn · none set aside · 1
-    missing values, without a bar
+    8 rows drawn · none set aside ·
+    missing values, without a bar: 1
     ");
 }
 
@@ -55,8 +55,8 @@ fn intervals_are_bars_in_rows() {
     Quay 3 ····████████████████
            2024-10-042024-10-13
     3 rows drawn · none set
-    aside · 1 open intervals,
-    which fade out
+    aside · open intervals,
+    which fade out: 1
     "#);
 }
 
@@ -87,8 +87,8 @@ fn a_calendar_has_two_columns_for_each_day() {
     · · · ·
 
 
-    8 rows drawn · none set aside · 1
-    missing values, days left empty
+    8 rows drawn · none set aside ·
+    missing values, days left empty: 1
     ");
 }
 

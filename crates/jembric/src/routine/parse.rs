@@ -205,7 +205,7 @@ impl Parser<'_> {
                         self.further(one, planned, before)?;
                     }
                 }
-                ("draw", "write") => {
+                (_, "write") if operation.draws() => {
                     planned.picture = Some(self.text_of(value)?);
                     planned.settings_at.push(("write".to_owned(), value.span()));
                 }
@@ -237,8 +237,7 @@ impl Parser<'_> {
                         Within::NAME => Some("windows"),
                         Stack::NAME => Some("files"),
                         Almanac::NAME => Some("covering"),
-                        "draw" => Some("write"),
-                        _ => None,
+                        _ => operation.draws().then_some("write"),
                     };
                     let known: Vec<&str> = operation
                         .settings

@@ -464,7 +464,7 @@ impl Checked<'_> {
                 let at_any_rate: Vec<String> =
                     running.reconcile.iter().cloned().chain(newest).collect();
                 // A picture needs only the columns that it draws.
-                let draws = plans[until].is_some() && routine.steps[until].operation.name == "draw";
+                let draws = plans[until].is_some() && routine.steps[until].operation.draws();
                 let shown = Some(until).filter(|_| !(running.pictures_only && draws));
                 routine.columns_of_files(places.clone(), shown, (tables, plans), &at_any_rate)
             }
@@ -473,7 +473,7 @@ impl Checked<'_> {
         let mut read = Readings { files: running.files, columns, tables: HashMap::new() };
         let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
         // The ledger of each step, for the foot lines of pictures.
-        let draws = routine.steps.iter().any(|step| step.operation.name == "draw");
+        let draws = routine.steps.iter().any(|step| step.operation.draws());
         let mut accounts: Vec<Option<Ledger>> = vec![None; routine.steps.len()];
         if let Some(as_of) = as_of {
             context = self.dated(context, &as_of, &mut read)?;
