@@ -78,7 +78,7 @@ pub(crate) fn fades(content: &Content) -> String {
         let _ = write!(
             defs,
             "<linearGradient id=\"fade{n}\"><stop class=\"c{n}\" offset=\"0\"/>\
-             <stop class=\"c{n}\" offset=\"0.5\"/>\
+             <stop class=\"c{n}\" offset=\"0.75\"/>\
              <stop class=\"c{n}\" offset=\"1\" stop-opacity=\"0.08\"/></linearGradient>"
         );
     }

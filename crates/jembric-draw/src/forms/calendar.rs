@@ -11,10 +11,12 @@ use crate::{
 use jembric_core::calendar::{Day, Grain, Month, Periods};
 
 /// The least and the greatest side of a day's cell, and the room between months, in pixels.
-const SIDES: (f64, f64) = (11.0, 24.0);
+const SIDES: (f64, f64) = (11.0, 36.0);
 const APART: f64 = 14.0;
 /// The room above the days of a month: its name, and the weekdays.
 const HEAD: f64 = 30.0;
+/// The room above the months of a small calendar: its name.
+const NAME: f64 = 20.0;
 
 /// Draws a calendar for each panel, and returns where they end.
 pub(crate) fn draw(body: &mut Canvas, content: &Content, room: Room) -> f64 {
@@ -22,7 +24,7 @@ pub(crate) fn draw(body: &mut Canvas, content: &Content, room: Room) -> f64 {
     let (Some(first), Some(last)) = (days.clone().min(), days.max()) else { return room.top };
     let month = |number: i32| Day::from_number(number).map_or(0, Day::month_number);
     let months = (month(last) - month(first) + 1) as usize;
-    let side = side(months * content.panels.len(), months, &room);
+    let side = side(content.panels.len(), months, &room);
     let width = 7.0 * side + APART;
     let columns = (((room.width() + APART) / width).floor() as usize).clamp(1, months);
     let height = HEAD + 6.0 * side + APART;
@@ -32,7 +34,7 @@ pub(crate) fn draw(body: &mut Canvas, content: &Content, room: Room) -> f64 {
         if content.panels.len() > 1 {
             let shown = font::bold_shortened(&panel.name, 12.0, room.width());
             body.text("ink name", (room.left, top + 12.0), Anchor::Start, &shown, &panel.name);
-            top += 20.0;
+            top += NAME;
         }
         for number in 0..months {
             let left = room.left + (number % columns) as f64 * width;
@@ -53,12 +55,13 @@ fn cells(panel: &Panel) -> &[DayCell] {
 }
 
 /// The largest side of a cell with which all months fit into the room, if there is one.
-fn side(blocks: usize, months: usize, room: &Room) -> f64 {
+fn side(panels: usize, months: usize, room: &Room) -> f64 {
     let fits = |side: f64| {
         let columns = ((room.width() + APART) / (7.0 * side + APART)).floor().max(1.0);
         let columns = columns.min(months as f64);
-        let lines = (blocks as f64 / columns).ceil();
-        lines * (HEAD + 6.0 * side + APART) <= room.bottom - room.top
+        let lines = (months as f64 / columns).ceil();
+        let height = lines * (HEAD + 6.0 * side + APART) + NAME;
+        height * panels as f64 <= room.bottom - room.top
     };
     let (least, most) = SIDES;
     let mut side = most;
@@ -82,7 +85,10 @@ fn block(
     let Some(first) = Day::from_ymd(year, month.rem_euclid(12) as u32 + 1, 1) else { return };
     let name = Month::ALL.get(month.rem_euclid(12) as usize).map_or("", |month| month.name());
     let title = format!("{name} {year:04}");
-    let shown = font::shortened(&title, 11.0, 7.0 * side);
+    // The year must stay, so a long name of a month gives way.
+    let short = format!("{} {year:04}", name.get(..3).unwrap_or(name));
+    let fits = font::width(&title, 11.0) <= 7.0 * side;
+    let shown = font::shortened(if fits { &title } else { &short }, 11.0, 7.0 * side);
     body.text("ink", (left, top + 11.0), Anchor::Start, &shown, &title);
     for (column, letter) in weekdays().enumerate() {
         let x = left + (column as f64 + 0.5) * side;

@@ -34,8 +34,8 @@ fn bars_stand_beside_their_values() {
     level by gauge
     Mole  ███████████████████████         10
     River ███████████████████████████████ 13
-    8 rows drawn · none set aside ·
-    missing values, without a bar: 1
+    8 rows drawn · none set aside · missing
+    values, without a bar: 1
     ");
 }
 
@@ -87,8 +87,8 @@ fn a_calendar_has_two_columns_for_each_day() {
     · · · ·
 
 
-    8 rows drawn · none set aside ·
-    missing values, days left empty: 1
+    8 rows drawn · none set aside · missing
+    values, days left empty: 1
     ");
 }
 
