@@ -181,13 +181,17 @@ fn number_of_rows(typed: &str) -> Result<usize, String> {
 /// The whole command line.
 pub(crate) fn command() -> Command {
     let demo = Command::new("demo")
-        .about("Run a tour on built-in tables, or write these tables to a directory")
-        .after_help("Example:\n  jembric demo --into harbour")
+        .about(
+            "Run a tour on built-in tables, write these tables to a directory, or make their page",
+        )
+        .after_help("Examples:\n  jembric demo --into harbour\n  jembric demo --page harbour.html")
+        .arg(page_argument().help("Write the harbour's report as one HTML page instead"))
         .arg(
             Arg::new("into")
                 .long("into")
                 .value_name("DIR")
                 .value_parser(value_parser!(PathBuf))
+                .conflicts_with("page")
                 .help("Write the tables to this directory instead"),
         );
     let look = Command::new("look")
@@ -229,6 +233,10 @@ pub(crate) fn command() -> Command {
                 .long("upto")
                 .value_name("NAME")
                 .help("Stop after the step with this name or number, and show its result"),
+            page_argument().conflicts_with_all(["upto", "check"]).help(
+                "Write the whole report as one HTML page to this file [default: that of the \
+                    routine]",
+            ),
             Arg::new("follow").long("follow").value_name("EXPR").help(
                 "Report at every step what happened to the rows that satisfy this condition, and \
                     why",
@@ -252,6 +260,11 @@ pub(crate) fn command() -> Command {
             "Start with `jembric demo`. Each command has its own help, such as `jembric latest \
                 --help`.",
         )
+}
+
+/// The file for the report page.
+fn page_argument() -> Arg {
+    Arg::new("page").long("page").value_name("FILE").value_parser(value_parser!(PathBuf))
 }
 
 /// The command of an operation. The first command of a chain reads files and has the options for

@@ -4,7 +4,7 @@ use crate::progress::Progress;
 use jembric::{
     Result, Shape, Table,
     io::{Reading, file_of},
-    steps,
+    steps::{self, Contents},
 };
 use std::{io, path::PathBuf};
 
@@ -87,6 +87,17 @@ impl steps::Files for Reader<'_> {
         match self.files {
             Files::OfTheDisk if file_of(&path).is_file() => reading.shape(path).map(Some),
             _ => Ok(None),
+        }
+    }
+
+    fn contents(&self, file: &str) -> Option<Contents<'_>> {
+        match self.files {
+            Files::OfTheDisk if file == "-" => None,
+            Files::OfTheDisk => Some(Contents::File(file_of(self.path(file)))),
+            Files::OfTheDemo(_) => {
+                let (_, text) = TABLES.iter().find(|(name, _)| *name == file)?;
+                Some(Contents::Bytes(text.as_bytes().into()))
+            }
         }
     }
 

@@ -10,6 +10,7 @@ use jembric::{
     Table, Type,
     arrow::{Float64Array, cast::AsArray, types::Float64Type},
     io::CellText,
+    rounded, visible,
 };
 use std::fmt::Write as _;
 use textwrap::core::display_width;
@@ -20,8 +21,6 @@ const NARROWEST_TEXT: usize = 12;
 const WIDEST_NAME: usize = 20;
 /// The blanks around each cell.
 const PADDING: usize = 2;
-/// The significant digits of a float.
-const DIGITS: i32 = 6;
 
 /// A column with the text of its cells.
 #[derive(Clone)]
@@ -179,36 +178,16 @@ pub(crate) fn shortened(text: &str, width: usize) -> String {
 
 /// A cell's text on one line, with control characters escaped.
 pub(crate) fn printable(text: &str) -> String {
-    crate::screen::visible(&text.replace('\n', "\\n")).into_owned()
+    visible(&text.replace('\n', "\\n")).into_owned()
 }
 
 /// Formats floats with at most six significant digits, padded so that their decimal points align
 /// when the column is aligned to the right.
 fn on_the_point(floats: &Float64Array) -> Vec<String> {
-    let texts: Vec<String> = floats.iter().map(|n| n.map(float).unwrap_or_default()).collect();
+    let texts: Vec<String> = floats.iter().map(|n| n.map(rounded).unwrap_or_default()).collect();
     let behind = |text: &str| text.find('.').map_or(0, |point| text.len() - point);
     let most = texts.iter().map(|text| behind(text)).max().unwrap_or(0);
     texts.into_iter().map(|text| format!("{text}{}", " ".repeat(most - behind(&text)))).collect()
-}
-
-/// Formats a float with at most six significant digits. Digits before the decimal point are never
-/// rounded away.
-fn float(value: f64) -> String {
-    let trimmed = |text: &str| match text.contains('.') {
-        true => text.trim_end_matches('0').trim_end_matches('.').to_owned(),
-        false => text.to_owned(),
-    };
-    let size = value.abs();
-    if !value.is_finite() || value == 0.0 {
-        return value.to_string();
-    }
-    if !(1e-4..1e15).contains(&size) {
-        let text = format!("{value:.*e}", DIGITS as usize - 1);
-        let (digits, exponent) = text.split_once('e').unwrap_or((&text, "0"));
-        return format!("{}e{exponent}", trimmed(digits));
-    }
-    let places = (DIGITS - 1 - size.log10().floor() as i32).max(0) as usize;
-    trimmed(&format!("{value:.places$}"))
 }
 
 #[cfg(test)]

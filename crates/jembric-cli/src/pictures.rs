@@ -1,13 +1,11 @@
 //! Shows pictures: text on a terminal, SVG in a pipe, and files.
 
-use crate::{
-    arguments::AnswerFormat,
-    screen::{Screen, visible},
-};
+use crate::{arguments::AnswerFormat, screen::Screen};
 use anstyle::{AnsiColor, Style};
 use jembric::{
     Error, Result,
     draw::{Ink, Picture, PictureFormat},
+    visible,
 };
 use std::{io, path::Path};
 

@@ -1,8 +1,8 @@
 //! A progress bar for files that take longer than a second to read, on a terminal.
 
-use crate::screen::visible;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jembric::io::Reading;
+use jembric::visible;
 use std::{
     sync::OnceLock,
     time::{Duration, Instant},

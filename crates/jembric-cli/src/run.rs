@@ -9,10 +9,10 @@ use crate::{
     },
     demo,
     drain::Drain,
-    files::{Files, Reader},
+    files::{self, Files, Reader},
     memory,
     pictures::ShownPicture,
-    screen::{BOLD, Screen, visible},
+    screen::{BOLD, Screen},
     show::{self, ChosenColumns},
     typed::{Shown, today},
 };
@@ -24,6 +24,7 @@ use jembric::{
     io::{Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Ran, Routine, Run},
     steps::{Described, Files as _, Reads, described, file_and_columns},
+    visible,
 };
 use std::{
     ffi::OsString,
@@ -66,12 +67,20 @@ pub(crate) fn typed(
                 format!("a lone + must follow an operation, and {name} is not an operation\n");
             Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into())
         }
-        (None, "demo") => match typed.get_one::<PathBuf>("into") {
-            Some(directory) => demo::write_into(directory, screen),
-            None => demo::run(&mut Screen::as_one_text(), &|words, piped, screen| {
-                self::typed(words.into_iter().map(Into::into), Files::OfTheDemo(piped), screen)
-            }),
-        },
+        (None, "demo") => {
+            match (typed.get_one::<PathBuf>("into"), typed.get_one::<PathBuf>("page")) {
+                (Some(directory), _) => demo::write_into(directory, screen),
+                (None, Some(page)) => {
+                    let words = ["jembric", "run", files::ROUTINE.0, "--quiet", "--page"];
+                    let words = words.map(OsString::from).into_iter().chain([page.into()]);
+                    self::typed(words, Files::OfTheDemo(b""), screen)?;
+                    Ok(screen.account(format!("The harbour's report is in {}", page.display()))?)
+                }
+                (None, None) => demo::run(&mut Screen::as_one_text(), &|words, piped, screen| {
+                    self::typed(words.into_iter().map(Into::into), Files::OfTheDemo(piped), screen)
+                }),
+            }
+        }
         (None, "completions") => completions(typed, screen),
         (None, "manual") => manual(typed, screen),
         (None, "run") => routine(typed, files, screen),
@@ -89,7 +98,7 @@ fn with_nearest_command(mut error: clap::Error) -> clap::Error {
     let names = command.get_subcommands().map(clap::Command::get_name);
     let typed = typed.clone();
     let nearest = jembric::nearest_name(&typed, names);
-    let typed = crate::screen::visible(&typed).into_owned();
+    let typed = visible(&typed).into_owned();
     error.insert(ContextKind::InvalidSubcommand, ContextValue::String(typed));
     match nearest {
         Some(nearest) => {
@@ -263,6 +272,7 @@ fn chain(
         account: AccountArguments::from_arg_matches(typed)?,
         upto: None,
         follow: None,
+        page: None,
         saved: saved.transpose()?,
         answer,
     };
@@ -339,8 +349,10 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let follow = follow.map_err(Error::from)?;
     let account = AccountArguments::from_arg_matches(typed)?;
     let written = routine.steps.iter().map(|step| step.files_written().count()).sum::<usize>();
-    let written =
-        written + usize::from(answer.out.is_some()) + usize::from(account.aside.is_some());
+    let page = typed.get_one::<PathBuf>("page").cloned();
+    let has_page = page.is_some() || routine.page.is_some();
+    let further = [answer.out.is_some(), account.aside.is_some(), has_page];
+    let written = written + further.into_iter().filter(|is_there| *is_there).count();
     let mut outputs = match files {
         Files::OfTheDisk => Outputs::of_routine(&file, written)?,
         _ => Outputs::new(),
@@ -351,7 +363,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     run(
         &routine,
         directory,
-        RunOptions { answer, account, upto, follow, saved: None },
+        RunOptions { answer, account, upto, follow, page, saved: None },
         outputs,
         files,
         screen,
@@ -364,6 +376,8 @@ struct RunOptions {
     account: AccountArguments,
     upto: Option<usize>,
     follow: Option<Expression>,
+    /// The file for the report page.
+    page: Option<PathBuf>,
     /// The text of the routine to save, and its file.
     saved: Option<(String, PathBuf)>,
 }
@@ -400,12 +414,16 @@ fn run(
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let RunOptions { answer, account, upto, follow, saved } = asked;
+    let RunOptions { answer, account, upto, follow, page, saved } = asked;
     // Everything that can fail without the data is checked before the data is read.
     let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
     // A last step that draws shows its picture, unless it has a file for it.
     let draws = last.is_some_and(|step| step.operation.draws());
-    let shows_picture = draws && last.is_some_and(|step| step.picture.is_none());
+    // With a page, the result is there, and need not be shown as well.
+    let is_on_page =
+        page.is_some() || routine.page.is_some() && upto.is_none() && files == Files::OfTheDisk;
+    let is_on_page = is_on_page && answer.out.is_none();
+    let shows_picture = draws && !is_on_page && last.is_some_and(|step| step.picture.is_none());
     let out_name = answer.out.as_deref();
     let shown_picture = match shows_picture {
         true => Some(ShownPicture::of(answer.format, out_name, screen.is_terminal)?),
@@ -424,6 +442,7 @@ fn run(
     conditions.reconcile.clone_from(&account.reconcile);
     conditions.follow = follow;
     conditions.upto = upto;
+    conditions.page = page;
     conditions.aside = account.aside.is_some();
     conditions.memory = memory::budget();
     conditions.pictures_only = draws && (shows_picture || answer.out.is_none());
@@ -438,13 +457,14 @@ fn run(
     // If there are files to write, a closed pipe ends the printing only, and the work goes on.
     let goes_on = !outputs.is_empty();
     let is_shown = match draws {
+        _ if is_on_page => false,
         true => !shows_picture && out.is_some(),
         false => out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none()),
     };
     let mut picture: Option<Picture> = None;
 
     let mut told: Vec<Told> = Vec::new();
-    let mut title = None;
+    let (mut title, mut as_of) = (None, None);
     let directory_of = |file: &Option<Destination>| file.as_ref().and_then(Destination::directory);
     let beside = directory_of(&out);
     let columns = ChosenColumns::of(&answer.columns);
@@ -459,7 +479,8 @@ fn run(
             &mut outputs,
             &mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) },
             &mut |ran| {
-                title = routine.title_on(ran.context.as_of);
+                as_of = ran.context.as_of;
+                title = routine.title_on(as_of);
                 told.push(Told::of(ran, conditions.follow.as_ref()));
                 picture = ran.picture.cloned();
                 Ok(())
@@ -515,9 +536,15 @@ fn run(
     }
     out.into_iter().chain(aside).chain(routine_file).for_each(|file| outputs.add(file));
     outputs.commit()?;
-    match account.quiet {
-        true => Ok(()),
-        false => tell_ledgers(&told, title, &account, &answer, is_shown || shows_picture, screen),
+    if account.quiet {
+        return Ok(());
+    }
+    tell_ledgers(&told, title, &account, &answer, is_shown || shows_picture, screen)?;
+    match checked.page_file(as_of)? {
+        Some(page) if account.ledger == LedgerForm::Text => {
+            Ok(screen.account(format!("The report page is in {}", page.display()))?)
+        }
+        _ => Ok(()),
     }
 }
 

@@ -2,9 +2,8 @@
 
 use crate::arguments::command_words;
 use anstyle::{AnsiColor, Style};
-use jembric::{Error, Result};
+use jembric::{Error, Result, visible};
 use std::{
-    borrow::Cow,
     cell::RefCell,
     fmt::Display,
     io::{self, IsTerminal, Write},
@@ -151,23 +150,6 @@ impl Screen {
         let _ =
             writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }
-}
-
-/// A text in which characters that would control a terminal are shown as escapes, such as `\u{1b}`.
-/// These are the control characters except line breaks, and the characters that change the
-/// direction of writing.
-pub(crate) fn visible(text: &str) -> Cow<'_, str> {
-    let turns = |c: char| {
-        matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}')
-            || ('\u{202a}'..='\u{202e}').contains(&c)
-            || ('\u{2066}'..='\u{2069}').contains(&c)
-    };
-    let acts = |c: char| c.is_control() && c != '\n' || turns(c);
-    if !text.contains(acts) {
-        return text.into();
-    }
-    let shown = |c: char| if acts(c) { c.escape_default().to_string() } else { c.to_string() };
-    text.chars().map(shown).collect::<String>().into()
 }
 
 /// A message in which each quoted text is shortened.

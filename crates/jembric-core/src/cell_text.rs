@@ -7,7 +7,7 @@ use crate::{
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_schema::{DataType, TimeUnit};
-use std::fmt::Write as _;
+use std::{borrow::Cow, fmt::Write as _};
 
 /// Formats the cells of one column: dates as `2025-06-30`, periods by their labels (`2025-06`),
 /// moments as `2025-06-30T14:05`, decimals with all their places, floats with as many digits as
@@ -121,6 +121,49 @@ fn decimal(to: &mut String, units: i128, places: i8) {
     }
 }
 
+/// Formats a float for people, with at most six significant digits. Digits before the decimal point
+/// are never rounded away.
+///
+/// ```
+/// assert_eq!(jembric_core::rounded(0.060_241_7), "0.0602417");
+/// assert_eq!(jembric_core::rounded(1_234_567.8), "1234568");
+/// ```
+pub fn rounded(value: f64) -> String {
+    const DIGITS: i32 = 6;
+    let trimmed = |text: &str| match text.contains('.') {
+        true => text.trim_end_matches('0').trim_end_matches('.').to_owned(),
+        false => text.to_owned(),
+    };
+    let size = value.abs();
+    if !value.is_finite() || value == 0.0 {
+        return value.to_string();
+    }
+    if !(1e-4..1e15).contains(&size) {
+        let text = format!("{value:.*e}", DIGITS as usize - 1);
+        let (digits, exponent) = text.split_once('e').unwrap_or((&text, "0"));
+        return format!("{}e{exponent}", trimmed(digits));
+    }
+    let places = (DIGITS - 1 - size.log10().floor() as i32).max(0) as usize;
+    trimmed(&format!("{value:.places$}"))
+}
+
+/// A text in which characters that would control a terminal or a page are shown as escapes, such as
+/// `\u{1b}`. These are the control characters except line breaks, and the characters that change
+/// the direction of writing.
+pub fn visible(text: &str) -> Cow<'_, str> {
+    let turns = |c: char| {
+        matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}')
+            || ('\u{202a}'..='\u{202e}').contains(&c)
+            || ('\u{2066}'..='\u{2069}').contains(&c)
+    };
+    let acts = |c: char| c.is_control() && c != '\n' || turns(c);
+    if !text.contains(acts) {
+        return text.into();
+    }
+    let shown = |c: char| if acts(c) { c.escape_default().to_string() } else { c.to_string() };
+    text.chars().map(shown).collect::<String>().into()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -144,5 +187,23 @@ mod tests {
         #[case] text: &str,
     ) {
         assert_eq!(CellText::new(&(Arc::new(array) as ArrayRef)).text(0), text);
+    }
+
+    #[rstest]
+    #[case(0.060_234_567, "0.0602346")]
+    #[case(0.1, "0.1")]
+    #[case(1.0 / 3.0, "0.333333")]
+    #[case(-1_234.567_890, "-1234.57")]
+    #[case(999_999.9, "1000000")]
+    #[case(12_345_678.9, "12345679")]
+    #[case(0.000_012_345_678, "1.23457e-5")]
+    #[case(2.5e20, "2.5e20")]
+    #[case(-0.0, "-0")]
+    #[case(f64::INFINITY, "inf")]
+    fn floats_have_six_significant_digits_and_all_whole_ones(
+        #[case] value: f64,
+        #[case] text: &str,
+    ) {
+        assert_eq!(rounded(value), text);
     }
 }

@@ -75,7 +75,7 @@ mod written;
 
 pub use active::Active;
 pub use almanac::Almanac;
-pub use cell_text::CellText;
+pub use cell_text::{CellText, rounded, visible};
 pub use column::Column;
 pub use context::{Context, Sink};
 pub use dates::SuggestedReading;

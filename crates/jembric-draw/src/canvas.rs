@@ -8,6 +8,8 @@ use std::{borrow::Cow, fmt::Write as _};
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Canvas {
     pub(crate) svg: String,
+    /// The start of every id, so that several pictures can stand on one page.
+    pub(crate) ids: String,
 }
 
 /// Where a text stands relative to its place.
@@ -40,6 +42,11 @@ impl Canvas {
     pub(crate) fn open(&mut self, class: &str) {
         // Writing to a string cannot fail.
         let _ = write!(self.svg, "<g class=\"{class}\">");
+    }
+
+    /// The attribute of a shape that fades out in the colour of a series.
+    pub(crate) fn fade(&self, series: usize) -> String {
+        format!(" fill=\"url(#{}fade{series})\"", self.ids)
     }
 
     pub(crate) fn close(&mut self) {

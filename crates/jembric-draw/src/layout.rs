@@ -27,13 +27,26 @@ pub(crate) const ROW: f64 = 18.0;
 /// The least height of a small picture with an axis of numbers.
 const LEAST: f64 = 70.0;
 
-/// The picture as SVG on a paper.
-pub(crate) fn svg(picture: &Frame<'_>, paper: Paper) -> String {
+/// Where a picture stands.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Place<'a> {
+    /// In a file of its own, with its style.
+    Alone(Paper),
+    /// On a page that has the style, with ids that begin with a text.
+    OnPage(&'a str),
+}
+
+/// The picture as SVG.
+pub(crate) fn svg(picture: &Frame<'_>, place: Place<'_>) -> String {
     let Frame { draw, content, .. } = picture;
     let width = f64::from(draw.size.width);
     let margin = if width < 320.0 { 8.0 } else { 16.0 };
     let inside = width - 2.0 * margin;
-    let mut body = Canvas::default();
+    let (ids, style) = match place {
+        Place::Alone(paper) => ("", format!("<style>{}</style>\n", style::css(paper))),
+        Place::OnPage(ids) => (ids, String::new()),
+    };
+    let mut body = Canvas { ids: ids.to_owned(), ..Canvas::default() };
     let mut y = margin;
 
     let title = picture.title.as_str();
@@ -70,11 +83,10 @@ pub(crate) fn svg(picture: &Frame<'_>, paper: Paper) -> String {
     format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" class=\"picture\" width=\"{w}\" height=\"{h}\" \
          viewBox=\"0 0 {w} {h}\" role=\"img\">\n<title>{}</title>\n<desc>{}</desc>\n\
-         <style>{}</style>\n{}<rect class=\"paper\" width=\"{w}\" height=\"{h}\"/>\n{}</svg>\n",
+         {style}{}<rect class=\"paper\" width=\"{w}\" height=\"{h}\"/>\n{}</svg>\n",
         escaped(title),
         escaped(&description),
-        style::css(paper),
-        style::fades(content),
+        style::fades(content, ids),
         body.svg
     )
 }

@@ -46,7 +46,7 @@ mod time;
 
 pub use draw::Draw;
 pub use kinds::{Form, Level, Paper, Size};
-pub use picture::Picture;
+pub use picture::{Picture, page_style};
 pub use text::{Ink, TextPicture};
 
 // The names that the derived settings use.

@@ -5,11 +5,18 @@ use crate::{
     content::{Content, Up},
     draw::Draw,
     frame::Frame,
-    kinds::{Form, Paper},
-    layout, png,
+    kinds::{Form, Paper, Size},
+    layout::{self, Place},
+    png, style,
     text::{self, TextPicture},
 };
 use jembric_core::{Ledger, Result};
+
+/// The rules of a style sheet for the pictures of an HTML page
+/// ([`svg_on_page`](Picture::svg_on_page)), light or dark as the viewer prefers.
+pub fn page_style() -> String {
+    format!("svg.picture{{{}}}\n", style::css(Paper::Viewer))
+}
 
 /// A picture of a table: SVG, PNG, or text for a terminal.
 #[derive(Clone, Debug)]
@@ -83,7 +90,21 @@ impl Picture {
     /// The picture as SVG: text that can be selected and read aloud, the value of each mark on
     /// hover, no script, and nothing from elsewhere.
     pub fn svg(&self) -> String {
-        layout::svg(&self.frame(), self.draw.paper)
+        layout::svg(&self.frame(), Place::Alone(self.draw.paper))
+    }
+
+    /// The picture as an SVG element of an HTML page, which has the style of all its pictures
+    /// ([`page_style`]) once. The ids of the element begin with a text. On a page, the paper is
+    /// always that of the viewer.
+    pub fn svg_on_page(&self, ids: &str) -> String {
+        layout::svg(&self.frame(), Place::OnPage(ids))
+    }
+
+    /// The same picture in another size.
+    pub fn resized(&self, size: Size) -> Picture {
+        let mut picture = self.clone();
+        picture.draw.size = size;
+        picture
     }
 
     /// The picture as PNG, in a font that is part of the program. The same picture gives the same
@@ -93,7 +114,7 @@ impl Picture {
     pub fn png(&self) -> Result<Vec<u8>> {
         // A PNG cannot follow the viewer.
         let paper = if self.draw.paper == Paper::Dark { Paper::Dark } else { Paper::Light };
-        png::of(&layout::svg(&self.frame(), paper))
+        png::of(&layout::svg(&self.frame(), Place::Alone(paper)))
     }
 
     /// The picture as text of this many columns and at most this many lines.

@@ -15,10 +15,10 @@ const DASHES: [&str; 6] = ["", "8 3", "4 2", "11 3 2 3", "6 2 2 2 2 2", "16 4"];
 pub(crate) fn css(paper: Paper) -> String {
     let colours = if paper == Paper::Dark { &*DARK } else { &*LIGHT };
     let mut css = String::from("\n");
-    let _ = writeln!(css, ".picture text{{font-family:{FAMILY};font-size:11px}}");
-    css.push_str(".picture .title{font-size:15px;font-weight:bold}\n");
-    css.push_str(".picture .name{font-size:12px;font-weight:bold}\n");
-    css.push_str(".picture .foot text{font-size:10.5px}\n");
+    let _ = writeln!(css, "text{{font-family:{FAMILY};font-size:11px}}");
+    css.push_str(".title{font-size:15px;font-weight:bold}\n");
+    css.push_str(".name{font-size:12px;font-weight:bold}\n");
+    css.push_str(".foot text{font-size:10.5px}\n");
     css.push_str(".line{fill:none;stroke-width:1.75;stroke-linejoin:round}\n");
     css.push_str(".fine{fill:none;stroke-width:1.1;stroke-linejoin:round}\n");
     css.push_str(".filled{stroke-dasharray:1 3;stroke-linecap:round}\n");
@@ -35,7 +35,8 @@ pub(crate) fn css(paper: Paper) -> String {
     }
     css.push_str(&rules(colours));
     if paper == Paper::Viewer {
-        let _ = write!(css, "@media (prefers-color-scheme:dark){{\n{}}}\n", rules(&DARK));
+        let dark = rules(&DARK);
+        let _ = write!(css, "@media screen and (prefers-color-scheme:dark){{\n{dark}}}\n");
     }
     css
 }
@@ -69,7 +70,7 @@ fn rules(colours: &Colours) -> String {
 }
 
 /// A gradient for each series, in which an open interval fades out.
-pub(crate) fn fades(content: &Content) -> String {
+pub(crate) fn fades(content: &Content, ids: &str) -> String {
     if !content.has_open {
         return String::new();
     }
@@ -77,7 +78,7 @@ pub(crate) fn fades(content: &Content) -> String {
     for n in 0..content.series.len().max(1) {
         let _ = write!(
             defs,
-            "<linearGradient id=\"fade{n}\"><stop class=\"c{n}\" offset=\"0\"/>\
+            "<linearGradient id=\"{ids}fade{n}\"><stop class=\"c{n}\" offset=\"0\"/>\
              <stop class=\"c{n}\" offset=\"0.75\"/>\
              <stop class=\"c{n}\" offset=\"1\" stop-opacity=\"0.08\"/></linearGradient>"
         );

@@ -17,11 +17,11 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 
-pub use jembric_draw::{Draw, Form, Ink, Level, Paper, Picture, Size, TextPicture};
+pub use jembric_draw::{Draw, Form, Ink, Level, Paper, Picture, Size, TextPicture, page_style};
 
 use crate::{
-    Context, CoreError, Outcome, Result, Table, error::Error, io::Destination, routine::Planned,
-    steps::Step,
+    Context, CoreError, Outcome, Result, Shape, Table, error::Error, io::Destination,
+    routine::Planned, steps::Step,
 };
 use std::{io, path::Path};
 
@@ -70,6 +70,33 @@ pub fn write_picture(picture: &Picture, path: impl AsRef<Path>) -> Result<()> {
     let mut file = Destination::file(path)?;
     file.write(|to| format.write(picture, to))?;
     file.commit()
+}
+
+/// The picture of a table that the report page shows.
+pub(crate) fn picture_of(
+    table: &Table,
+    context: &Context,
+) -> std::result::Result<Picture, CoreError> {
+    Draw::new().picture_with(table, context)
+}
+
+/// Errors: tables of this shape cannot be drawn.
+pub(crate) fn expect_drawable(
+    shape: &Shape,
+    context: &Context,
+) -> std::result::Result<(), CoreError> {
+    Draw::new().prepare(shape, context).map(drop)
+}
+
+/// The size of a picture on a narrow screen.
+const NARROW: Size = Size { width: 400, height: 400 };
+
+/// The SVG elements of a picture on the report page: for a wide and for a narrow screen.
+pub(crate) fn pictures_on_page(picture: &Picture, ids: &str) -> [(&'static str, String); 2] {
+    [
+        ("wide", picture.svg_on_page(&format!("{ids}wide-"))),
+        ("narrow", picture.resized(NARROW).svg_on_page(&format!("{ids}narrow-"))),
+    ]
 }
 
 impl Step {

@@ -195,6 +195,15 @@ pub enum Error {
         /// What else is written to it.
         other: String,
     },
+    /// A file changed between the first look at it and the end of the run.
+    #[error(
+        "{file}: the file changed while the routine ran, so a page could not tell which bytes its \
+            figures come from. Run it again"
+    )]
+    Changed {
+        /// The file.
+        file: String,
+    },
     /// An output cannot be written.
     #[error("{file}: could not be written: {}. No incomplete file was left", reason(.source))]
     Write {
@@ -275,6 +284,7 @@ impl Error {
             | Error::InFile { file, .. }
             | Error::OntoInput { file }
             | Error::OutputTwice { file, .. }
+            | Error::Changed { file }
             | Error::Write { file, .. } => Some(file),
             Error::Setting { .. } | Error::Settings(_) | Error::Routine(_) => None,
         }

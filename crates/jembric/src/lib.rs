@@ -57,6 +57,7 @@ mod error;
 mod formats;
 mod guard;
 pub mod io;
+mod page;
 mod read;
 pub mod routine;
 pub mod steps;
@@ -72,7 +73,7 @@ pub use jembric_core::{
     Keep, Latest, Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick,
     Plan, Reason, Recent, Reconciled, Role, Running, Setting, Shape, Sink, Sort, Spells, Stack,
     Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow,
-    calendar, grouped, settings,
+    calendar, grouped, rounded, settings, visible,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,

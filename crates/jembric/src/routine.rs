@@ -20,17 +20,24 @@
 //! A step works on its input (`read`: a file, or a table with `file` and reading settings), on a
 //! named earlier step (`from`), or on the step before. Second tables (`within = { windows = … }`,
 //! `stack = […]`) are earlier steps or files. `parse` converts the text to steps and marks
-//! mistakes; `run` checks and runs the steps and writes their files; `needed` finds the columns
-//! that they use, and `stream` the steps that can pass rows on in batches; `save` writes the text.
+//! mistakes; `check` checks the steps; `run` runs them and writes their files; `needed` finds the
+//! columns that they use, and `stream` the steps that can pass rows on in batches; `report` makes
+//! the page; `save` writes the text.
+//!
+//! With `page = "harbour.html"` above the steps, a run also writes one HTML page. A step with a
+//! `heading` begins a section of it, with a sentence (`say`), a picture and a table (`show`).
 
+mod check;
 mod checked;
 mod needed;
 mod parse;
+mod report;
 mod run;
 mod save;
 mod stream;
 
 pub use crate::error::Mistaken;
+pub use crate::page::{OnPage, Show};
 pub use checked::{Checked, Run};
 pub use run::Ran;
 
@@ -52,12 +59,15 @@ pub struct Routine {
     pub as_of: Option<String>,
     /// The time zone that converts points in time to days.
     pub zone: Option<String>,
+    /// The file for the report page, in whose name `{as-of}` is replaced by the as-of date.
+    pub page: Option<String>,
     /// The steps, in order.
     pub steps: Vec<Planned>,
     text: Option<Arc<Text>>,
-    /// The places of the as-of date and the zone in the text.
+    /// The places of the as-of date, the zone and the page in the text.
     as_of_at: Range<usize>,
     zone_at: Range<usize>,
+    page_at: Range<usize>,
 }
 
 /// The text of the routine, for messages.
@@ -86,6 +96,11 @@ pub struct Planned {
     /// The file for the picture of a step that draws, in whose name `{as-of}` is replaced by the
     /// as-of date.
     pub picture: Option<String>,
+    /// What the report page shows of it.
+    pub page: OnPage,
+    /// All grains of totals with several, the first of which is that of the result. The report page
+    /// shows the figures of each.
+    pub grains: Vec<String>,
     /// The place of the step in the text, and those of its settings and files.
     at: Range<usize>,
     settings_at: Vec<(String, Range<usize>)>,
@@ -125,6 +140,8 @@ impl Planned {
             covered: Vec::new(),
             write: None,
             picture: None,
+            page: OnPage::default(),
+            grains: Vec::new(),
             at: 0..0,
             settings_at: Vec::new(),
         }

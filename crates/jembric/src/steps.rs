@@ -10,10 +10,12 @@ use crate::{
     Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape, Sink, Sort,
     Spells, Stack, Table, Takes, Totals, Within,
     error::Error,
-    io::{Reading, entities_of, entities_reading, holidays_of, holidays_reading},
+    io::{Reading, entities_of, entities_reading, file_of, holidays_of, holidays_reading},
     settings::{Given, GivenSettings, Settings},
 };
 use std::path::{Path, PathBuf};
+
+pub use crate::page::Contents;
 
 /// An operation, as it is known by its name.
 #[derive(Clone, Copy, Debug)]
@@ -127,6 +129,13 @@ pub trait Files {
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         self.shape(file, reading)
     }
+
+    /// The bytes of a file, for its size and checksum on a report page; none if they cannot be read
+    /// again.
+    fn contents(&self, file: &str) -> Option<Contents<'_>> {
+        let _ = file;
+        None
+    }
 }
 
 /// The files of a directory, and files with absolute paths.
@@ -147,6 +156,11 @@ impl Files for Disk {
 
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         reading.guessed_shape(self.directory.join(file)).map(Some)
+    }
+
+    fn contents(&self, file: &str) -> Option<Contents<'_>> {
+        let path = self.directory.join(file);
+        Some(Contents::File(file_of(path)))
     }
 }
 

@@ -100,21 +100,6 @@ fn without_a_terminal_nothing_is_shortened() {
     assert_eq!(left_out, [""; 0]);
 }
 
-#[rstest]
-#[case(0.060_234_567, "0.0602346")]
-#[case(0.1, "0.1")]
-#[case(1.0 / 3.0, "0.333333")]
-#[case(-1_234.567_890, "-1234.57")]
-#[case(999_999.9, "1000000")]
-#[case(12_345_678.9, "12345679")]
-#[case(0.000_012_345_678, "1.23457e-5")]
-#[case(2.5e20, "2.5e20")]
-#[case(-0.0, "-0")]
-#[case(f64::INFINITY, "inf")]
-fn floats_have_six_significant_digits_and_all_whole_ones(#[case] value: f64, #[case] text: &str) {
-    assert_eq!(float(value), text);
-}
-
 #[test]
 fn decimal_points_are_aligned() {
     let floats = Float64Array::from(vec![Some(1.5), Some(22.0), None, Some(0.125)]);

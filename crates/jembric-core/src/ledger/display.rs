@@ -49,7 +49,7 @@ impl fmt::Display for Ledger {
         let width = number(f, self.rows_in).len().max(4);
         let line = |f: &mut Formatter<'_>, name: &str, rows: u64, rest: &str| {
             let rows = number(f, rows);
-            let gap = if rest.is_empty() { "" } else { "  " };
+            let gap = if rest.trim().is_empty() { "" } else { "  " };
             write!(f, "\n  {name:<10} {rows:>width$}{gap}{rest}")
         };
         line(f, "rows in", self.rows_in, "")?;
@@ -63,10 +63,15 @@ impl fmt::Display for Ledger {
                 line(f, if n == 0 { name } else { "" }, entry.rows, &rest)?;
             }
         }
-        self.reconciled.iter().try_for_each(|sums| sums.write(f))?;
+        for sums in &self.reconciled {
+            match f.alternate() {
+                true => write!(f, "\n  {sums:#}")?,
+                false => write!(f, "\n  {sums}")?,
+            }
+        }
         if let Some(followed) = &self.followed {
-            line(f, "followed", followed.rows_in, "")?;
-            followed.write(f)?;
+            line(f, "followed", followed.rows_in, "  ")?;
+            followed.fmt(f)?;
         }
         for warning in self.warnings() {
             match f.alternate() {
@@ -91,11 +96,11 @@ impl fmt::Display for Ledger {
     }
 }
 
-impl Reconciled {
-    fn write(&self, f: &mut Formatter<'_>) -> Result {
+impl fmt::Display for Reconciled {
+    fn fmt(&self, f: &mut Formatter<'_>) -> Result {
         let Reconciled { column, came_in, kept, dropped, set_aside, in_answer } = self;
         let [came_in, kept] = [came_in, kept].map(|sum| number(f, sum));
-        write!(f, "\n  sum of {column}: {came_in} in = {kept} kept")?;
+        write!(f, "sum of {column}: {came_in} in = {kept} kept")?;
         for (name, sum) in [("dropped", dropped), ("set aside", set_aside)] {
             // Leave out a sum over no rows.
             if !sum.is_zero() {
@@ -109,9 +114,9 @@ impl Reconciled {
     }
 }
 
-impl Followed {
-    fn write(&self, f: &mut Formatter<'_>) -> Result {
-        write!(f, "  {}: {} kept", self.condition, number(f, self.kept))?;
+impl fmt::Display for Followed {
+    fn fmt(&self, f: &mut Formatter<'_>) -> Result {
+        write!(f, "{}: {} kept", self.condition, number(f, self.kept))?;
         for entry in self.dropped.iter().chain(&self.set_aside) {
             write!(f, " · {} {}{}", number(f, entry.rows), entry.reason, Lines(entry))?;
         }

@@ -18,7 +18,7 @@ pub(crate) fn draw(body: &mut Canvas, intervals: &[Interval], plot: &Plot) {
         let to = to.max(from + 1.0);
         let series = interval.series;
         let (class, more) = match (interval.is_open, interval.is_marked) {
-            (true, _) => (format!("open o{series}"), format!(" fill=\"url(#fade{series})\"")),
+            (true, _) => (format!("open o{series}"), body.fade(series)),
             (_, true) => (format!("hollow f{series} l{series}"), String::new()),
             _ => (format!("edge f{series}"), String::new()),
         };

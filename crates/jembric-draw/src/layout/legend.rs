@@ -114,8 +114,8 @@ fn sample_of(body: &mut Canvas, content: &Content, sample: &Sample, (x, y): (f64
             body.rectangle("hollow f0 l0", (x + 4.0, y - 5.0), (end, y + 5.0), "", "");
         }
         Sample::Open => {
-            let fade = " fill=\"url(#fade0)\"";
-            body.rectangle("open", (x, y - 5.0), (end, y + 5.0), fade, "");
+            let fade = body.fade(0);
+            body.rectangle("open", (x, y - 5.0), (end, y + 5.0), &fade, "");
         }
         Sample::Shades => {
             for n in 0..SHADES {

@@ -4,6 +4,7 @@ use super::Routine;
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
+    page::Outline,
     steps::{Files, Step},
 };
 use std::fmt;
@@ -23,6 +24,10 @@ pub struct Run<'a> {
     pub upto: Option<usize>,
     /// The directory for the files that steps write; without one, no file is written.
     pub into: Option<std::path::PathBuf>,
+    /// The file for the report page, in whose name `{as-of}` is replaced by the as-of date. Without
+    /// one, the page is the routine's own, if files are written. If a run stops before the last
+    /// step, there is no page.
+    pub page: Option<std::path::PathBuf>,
     /// Whether steps are checked by the types of the first rows, and not by names only. Later rows
     /// may change the types.
     pub guess: bool,
@@ -55,6 +60,7 @@ impl<'a> Run<'a> {
             follow: None,
             upto: None,
             into: None,
+            page: None,
             guess: false,
             memory: None,
             aside: true,
@@ -74,6 +80,12 @@ pub struct Checked<'a> {
     pub(super) plans: Vec<Option<Plan>>,
     /// The known shapes of a step's tables.
     pub(super) tables: Vec<Vec<Option<Shape>>>,
+    /// The operations of each step's further grains.
+    pub(super) further: Vec<Vec<(String, Step)>>,
+    /// What the report page shows.
+    pub(super) outline: Outline,
+    /// The rows of the files with holidays and entities, which have been read.
+    pub(super) lists: Vec<(String, usize)>,
 }
 
 impl fmt::Debug for Checked<'_> {

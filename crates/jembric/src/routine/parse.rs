@@ -1,8 +1,8 @@
 //! Parses the text of a routine: TOML, with every key checked.
 
-use super::{Input, Planned, Routine, Text, stands_alone};
+use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
-    Almanac, Result, Stack, Within,
+    Almanac, Result, Stack, Totals, Within,
     io::ReadingSettings,
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
@@ -15,8 +15,8 @@ use toml::{
 };
 
 /// The keys of a step besides its operation.
-const OF_A_STEP: [&str; 4] = ["name", "read", "from", "write"];
-const OF_A_ROUTINE: [&str; 4] = ["title", "as-of", "zone", "step"];
+const OF_A_STEP: [&str; 7] = ["name", "read", "from", "write", "heading", "say", "show"];
+const OF_A_ROUTINE: [&str; 5] = ["title", "as-of", "zone", "page", "step"];
 
 impl Routine {
     /// Parses a routine; `file` is its name for messages.
@@ -40,6 +40,9 @@ impl Routine {
                 }
                 "zone" => {
                     (routine.zone, routine.zone_at) = (Some(parser.text_of(value)?), value.span())
+                }
+                "page" => {
+                    (routine.page, routine.page_at) = (Some(parser.text_of(value)?), value.span());
                 }
                 "step" => {
                     for step in parser.list_of(value)? {
@@ -93,6 +96,7 @@ impl Parser<'_> {
             ));
         };
         let (mut name, mut write, mut first, mut asked) = (None, None, None, None);
+        let mut page = OnPage::default();
         let mut places = Vec::new();
         for (key, value) in keys {
             match key.get_ref().as_ref() {
@@ -110,6 +114,19 @@ impl Parser<'_> {
                 "write" => {
                     write = Some(self.text_of(value)?);
                     places.push(("write".to_owned(), value.span()));
+                }
+                key_name @ ("heading" | "say") => {
+                    let text = Some(self.text_of(value)?);
+                    match key_name {
+                        "heading" => page.heading = text,
+                        _ => page.say = text,
+                    }
+                    places.push((key_name.to_owned(), value.span()));
+                }
+                "show" => {
+                    let shown = self.list_of(value)?.into_iter().map(|one| self.show(one));
+                    page.show = Some(shown.collect::<Result<_>>()?);
+                    places.push(("show".to_owned(), value.span()));
                 }
                 key_name @ ("read" | "from") => {
                     if first.is_some() {
@@ -154,6 +171,7 @@ impl Parser<'_> {
         let mut planned = Planned {
             name,
             write,
+            page,
             at: at.clone(),
             ..Planned::new(operation, GivenSettings::default(), inputs)
         };
@@ -219,6 +237,9 @@ impl Parser<'_> {
                         planned.covered.push(columns);
                     }
                 }
+                (Totals::NAME, "grain") if matches!(value.get_ref(), DeValue::Array(_)) => {
+                    self.grains(value, planned)?;
+                }
                 _ => {
                     if operation.setting(name).is_some() {
                         let Some(given) = given(value.get_ref()) else {
@@ -275,6 +296,36 @@ impl Parser<'_> {
         let Some(given) = given(value.get_ref()) else { return Ok(()) };
         planned.settings.insert(setting.name, given);
         planned.settings_at.push((setting.name.to_owned(), value.span()));
+        Ok(())
+    }
+
+    /// A way to show a result on the report page.
+    fn show(&self, value: &Placed<'_>) -> Result<Show> {
+        let word = self.text_of(value)?;
+        Show::ALL.into_iter().find(|show| show.word() == word).ok_or_else(|| {
+            let known = Show::ALL.map(Show::word);
+            self.unknown("a way to show a result", &word, value.span(), &known)
+        })
+    }
+
+    /// The grains of totals with several. The first one is that of the result.
+    fn grains(&self, value: &Placed<'_>, planned: &mut Planned) -> Result<()> {
+        let mut grains: Vec<String> = Vec::new();
+        for one in self.list_of(value)? {
+            let grain = self.text_of(one)?;
+            if grains.contains(&grain) {
+                let problem = format!("the grain `{grain}` is listed twice");
+                return Err(self.text.error(one.span(), problem, "remove one"));
+            }
+            grains.push(grain);
+        }
+        let Some(first) = grains.first() else {
+            let advice = "list the grains: [\"year\", \"month\"]";
+            return Err(self.text.error(value.span(), "the list of grains is empty", advice));
+        };
+        planned.settings.insert("grain", Given::Text(first.clone()));
+        planned.settings_at.push(("grain".to_owned(), value.span()));
+        planned.grains = if grains.len() > 1 { grains } else { Vec::new() };
         Ok(())
     }
 

@@ -1,26 +1,22 @@
-//! Checks and runs the steps of a routine.
+//! Runs the steps of a routine.
 
 use super::{
     Input, Planned, Routine,
     checked::{Checked, Run, Uses},
     needed::Names,
+    report::Report,
     routine_words,
     stream::{Failed, Stream},
 };
 use crate::{
-    Context, CoreError, Error, Ledger, Outcome, Plan, Result, Shape, Sink, Table, Takes,
+    Context, CoreError, Error, Ledger, Outcome, Result, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
     draw::{Picture, PictureFormat},
     io::{Batches, Destination, Outputs, Reading, Writing},
     settings::Given,
-    steps::{Files, Step, resolved},
+    steps::{Contents, Files},
 };
-use std::{
-    collections::HashMap,
-    io,
-    ops::Range,
-    path::{Component, Path},
-};
+use std::{collections::HashMap, io, ops::Range, path::Path};
 
 /// A step that has run.
 #[derive(Debug)]
@@ -60,7 +56,7 @@ impl Routine {
     }
 
     /// What is known before any data is read.
-    fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
+    pub(super) fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
         let shown =
             |at: &Range<usize>, error: CoreError| match self.text.is_some() && !at.is_empty() {
                 true => self.error(at.clone(), error.to_string(), ""),
@@ -84,26 +80,15 @@ impl Routine {
         Ok((context, as_of.filter(|as_of| as_of.column().is_some())))
     }
 
-    /// The operations with their settings.
-    fn prepared(&self, files: &dyn Files) -> Result<Vec<Step>> {
-        let prepare = |planned: &Planned| {
-            let settings = resolved(planned.operation, &planned.settings, files)
-                .map_err(|error| self.told_at(planned, error))?;
-            let step = planned.operation.step(&settings, planned.covered.clone());
-            step.map_err(|error| self.told_at(planned, Error::Value(Box::new(error))))
-        };
-        self.steps.iter().map(prepare).collect()
-    }
-
     /// The place of a setting or file in the text, or else that of the step.
-    fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
+    pub(super) fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
         let place = planned.settings_at.iter().find(|(other, _)| other == name);
         place.map_or(planned.at.clone(), |(_, at)| at.clone())
     }
 
     /// Marks the place of an error in the text of the routine: the setting or file that caused it,
     /// or the step.
-    fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
+    pub(super) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
         let Some(text) = self.text.as_ref().filter(|_| !error.is_closed_pipe()) else {
             return error;
@@ -125,125 +110,6 @@ impl Routine {
             return self.error(at, wrong.problem.clone(), wrong.advice.clone().unwrap_or_default());
         }
         self.error(at, error.told(&routine_words), "")
-    }
-
-    /// Checks every step, as far as the headers of its files allow, or their first rows.
-    ///
-    /// Errors: a file cannot be read; a step is invalid. The message marks the line of the step.
-    pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
-        let (context, _) = self.context(running)?;
-        self.writes_fit()?;
-        let steps = self.prepared(running.files)?;
-        let mut plans: Vec<Option<Plan>> = Vec::new();
-        let mut tables = Vec::new();
-        for (planned, step) in self.steps.iter().zip(&steps) {
-            let shape = |input: &Input| match input {
-                Input::Step(place) => {
-                    let shape = plans[*place].as_ref().and_then(Plan::shape).cloned();
-                    Ok((self.steps[*place].title().to_owned(), shape.map(Shape::anonymous)))
-                }
-                Input::File(file, settings) => {
-                    let shape = match running.guess {
-                        true => running.files.guessed_shape(file, &settings.reading()?),
-                        false => running.files.shape(file, &settings.reading()?),
-                    };
-                    Ok((file.clone(), shape?))
-                }
-            };
-            let inputs = planned.inputs.iter().map(shape).collect::<Result<Vec<_>>>();
-            let inputs = inputs.map_err(|error| self.told_at(planned, error))?;
-            let shapes: Vec<Option<Shape>> =
-                inputs.iter().map(|(_, shape)| shape.clone()).collect();
-            self.formats_fit(planned, &shapes)?;
-            let plan =
-                step.prepare(&inputs, &context).map_err(|error| self.told_at(planned, error))?;
-            for name in planned.files_written() {
-                self.name_with_date(name, context.as_of, context.as_of_follows, planned)?;
-            }
-            if let Some(picture) = &planned.picture {
-                PictureFormat::of(Path::new(picture))
-                    .map_err(|error| self.told_at(planned, error))?;
-            }
-            plans.push(plan);
-            tables.push(shapes);
-        }
-        let shapes =
-            plans.iter().map(|plan| plan.as_ref().and_then(Plan::shape).cloned()).collect();
-        Ok(Checked { routine: self, running, steps, shapes, plans, tables })
-    }
-
-    /// Errors: a format is given for a column that none of the step's files has.
-    fn formats_fit(&self, planned: &Planned, shapes: &[Option<Shape>]) -> Result<()> {
-        let Some(known) = shapes.iter().map(Option::as_ref).collect::<Option<Vec<&Shape>>>() else {
-            return Ok(());
-        };
-        for input in &planned.inputs {
-            let Input::File(_, settings) = input else { continue };
-            for column in settings.read.keys() {
-                if !known.iter().any(|shape| shape.find(column).is_ok()) {
-                    let missing = known.first().map(|shape| shape.find(column).map(drop));
-                    missing
-                        .unwrap_or(Ok(()))
-                        .map_err(|error| self.told_at(planned, Error::from(error)))?;
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// Errors: two steps write the same file, or one step reads a file that another one writes,
-    /// which is put in place only at the end.
-    fn writes_fit(&self) -> Result<()> {
-        let all = self.steps.iter().enumerate();
-        let written = all.flat_map(|(place, planned)| {
-            planned.files_written().map(move |name| (place, planned, name))
-        });
-        for (place, planned, name) in written {
-            let at = || self.place_in_text(planned, "write");
-            let writes_it =
-                |other: &Planned| other.files_written().any(|other| is_spelled(other, name));
-            if self.steps[..place].iter().any(writes_it) {
-                return Err(self.error(
-                    at(),
-                    format!("two steps write `{name}`"),
-                    "choose another name",
-                ));
-            }
-            let reads =
-                |input: &Input| matches!(input, Input::File(file, _) if is_spelled(file, name));
-            if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
-                let at = self.place_in_text(reader, name);
-                let problem = format!(
-                    "`{name}` is written by this routine, and is put in place only after all steps \
-                        have run"
-                );
-                return Err(self.error(
-                    at,
-                    problem,
-                    "give the step that writes it a name, and use that: from = \"…\"",
-                ));
-            }
-        }
-        Ok(())
-    }
-
-    /// Inserts the as-of date into a name.
-    fn name_with_date(
-        &self,
-        name: &str,
-        as_of: Option<Day>,
-        follows: bool,
-        planned: &Planned,
-    ) -> Result<String> {
-        match as_of {
-            Some(day) => Ok(name.replace("{as-of}", &day.to_string())),
-            None if name.contains("{as-of}") && !follows => {
-                let problem = format!("`{name}` contains the as-of date, and there is none");
-                let at = self.place_in_text(planned, "write");
-                Err(self.error(at, problem, "set it above the steps: as-of = \"2025-06-30\""))
-            }
-            None => Ok(name.to_owned()),
-        }
     }
 
     /// The error of a result that could not be delivered: that of the receiver, or that of the
@@ -282,10 +148,11 @@ impl Routine {
     }
 
     /// The steps that are needed for the one at this place: itself, its inputs, and those that
-    /// write a file.
-    fn needed(&self, until: usize) -> Vec<bool> {
-        let mut needed: Vec<bool> =
-            self.steps.iter().map(|step| step.files_written().next().is_some()).collect();
+    /// write a file or are on the page.
+    fn needed(&self, until: usize, page: impl Fn(usize) -> bool) -> Vec<bool> {
+        let is_needed =
+            |(place, step): (usize, &Planned)| page(place) || step.files_written().next().is_some();
+        let mut needed: Vec<bool> = self.steps.iter().enumerate().map(is_needed).collect();
         needed[until] = true;
         for place in (0..=until).rev() {
             if needed[place] {
@@ -300,11 +167,16 @@ impl Routine {
     }
 
     /// The ledgers of the steps that the result of a step depends on, in order.
-    fn accounts_behind<'a>(
+    pub(super) fn accounts_behind<'a>(
         &self,
         place: usize,
         accounts: &'a [Option<Ledger>],
     ) -> impl Iterator<Item = &'a Ledger> + use<'a> {
+        self.behind(place).into_iter().filter_map(|place| accounts[place].as_ref())
+    }
+
+    /// The places of the steps that the result of a step depends on, in order.
+    pub(super) fn behind(&self, place: usize) -> Vec<usize> {
         let mut behind = vec![false; self.steps.len()];
         behind[place] = true;
         // A step depends on earlier ones only.
@@ -313,12 +185,7 @@ impl Routine {
             let earlier: Vec<usize> = inputs.filter_map(Input::step).collect();
             earlier.into_iter().for_each(|earlier| behind[earlier] = true);
         }
-        behind[place] = false;
-        accounts
-            .iter()
-            .zip(behind)
-            .filter(|(_, behind)| *behind)
-            .filter_map(|(one, _)| one.as_ref())
+        (0..place).filter(|&place| behind[place]).collect()
     }
 
     /// For each step, the later ones (up to a place) that use its result.
@@ -367,6 +234,7 @@ impl Routine {
                     reading = reading.only(names);
                 }
                 let table = read.files.table(file, &reading)?;
+                read.rows.insert(file.clone(), table.rows());
                 read.tables.insert(key, table.clone());
                 Ok((file.clone(), table))
             }
@@ -380,12 +248,6 @@ impl Routine {
     }
 }
 
-/// Whether two paths are equal, apart from components `.`: `o.csv` and `./o.csv`.
-fn is_spelled(one: &str, other: &str) -> bool {
-    let parts = |name| Path::new(name).components().filter(|part| *part != Component::CurDir);
-    parts(one).eq(parts(other))
-}
-
 /// What a step writes, for messages.
 fn written_by(place: usize, planned: &Planned) -> String {
     match &planned.name {
@@ -394,11 +256,19 @@ fn written_by(place: usize, planned: &Planned) -> String {
     }
 }
 
-/// The files that have been read, and their columns that were read.
-struct Readings<'a> {
+/// The files that have been read, their rows, and their columns that were read.
+pub(super) struct Readings<'a> {
     files: &'a dyn Files,
     columns: HashMap<&'a str, Names>,
     tables: HashMap<String, Table>,
+    rows: HashMap<String, usize>,
+}
+
+impl Readings<'_> {
+    /// The number of rows of each file.
+    pub(super) fn rows(&self) -> impl Iterator<Item = (&str, usize)> {
+        self.rows.iter().map(|(name, rows)| (name.as_str(), *rows))
+    }
 }
 
 impl Checked<'_> {
@@ -425,11 +295,17 @@ impl Checked<'_> {
     /// Errors: a step writes a file that the routine reads, or that another output has claimed.
     pub fn claim(&self, outputs: &mut Outputs) -> Result<()> {
         let Checked { routine, running, .. } = self;
-        let Some(directory) = &running.into else { return Ok(()) };
-        outputs.protect(
-            routine.files_read().filter(|file| *file != "-").map(|file| directory.join(file)),
-        );
         let (context, as_of) = routine.context(running)?;
+        let read = routine.files_read().filter(|file| *file != "-");
+        outputs.protect(read.filter_map(|file| match running.files.contents(file) {
+            Some(Contents::File(path)) => Some(path),
+            Some(Contents::Bytes(_)) => None,
+            None => running.into.as_ref().map(|directory| directory.join(file)),
+        }));
+        if as_of.is_none() {
+            self.claim_page(outputs, context.as_of)?;
+        }
+        let Some(directory) = &running.into else { return Ok(()) };
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         for (place, planned) in routine.steps.iter().enumerate().take(until + 1) {
             for name in planned.files_written() {
@@ -455,11 +331,13 @@ impl Checked<'_> {
         let Checked { routine, running, tables, plans, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
-        let needed = routine.needed(until);
+        let mut report = Report::begin(self)?;
+        let needed = routine.needed(until, |place| self.page_needs(place));
         let uses = routine.uses(until);
         let places = (0..=until).filter(|&place| needed[place]);
         let columns = match &running.follow {
-            None if !running.aside => {
+            // The page shows the rows set aside in full.
+            None if !running.aside && report.is_none() => {
                 let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
                 let at_any_rate: Vec<String> =
                     running.reconcile.iter().cloned().chain(newest).collect();
@@ -470,10 +348,15 @@ impl Checked<'_> {
             }
             _ => HashMap::new(),
         };
-        let mut read = Readings { files: running.files, columns, tables: HashMap::new() };
+        let mut read = Readings {
+            files: running.files,
+            columns,
+            tables: HashMap::new(),
+            rows: HashMap::new(),
+        };
         let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
         // The ledger of each step, for the foot lines of pictures.
-        let draws = routine.steps.iter().any(|step| step.operation.draws());
+        let draws = report.is_some() || routine.steps.iter().any(|step| step.operation.draws());
         let mut accounts: Vec<Option<Ledger>> = vec![None; routine.steps.len()];
         if let Some(as_of) = as_of {
             context = self.dated(context, &as_of, &mut read)?;
@@ -503,14 +386,18 @@ impl Checked<'_> {
                     let failed = |error| routine.handed_over(planned, error, None);
                     last(&outcome.table).map_err(CoreError::Sink).map_err(failed)?;
                 }
-                told(&Ran {
+                let ran = Ran {
                     step: planned,
                     place,
                     outcome: &outcome,
                     written,
                     picture: Some(&picture),
                     context: &context,
-                })?;
+                };
+                if let Some(report) = &mut report {
+                    report.take(&ran, Some(&tables), &accounts)?;
+                }
+                told(&ran)?;
                 answers[place] = Some(outcome.table).filter(|_| uses[place].last > place);
                 accounts[place] = Some(outcome.ledger);
                 continue;
@@ -536,7 +423,8 @@ impl Checked<'_> {
                 }
                 _ => None,
             };
-            let outcomes = if end == until {
+            // Only a result that nobody else needs is delivered in batches.
+            let outcomes = if end == until && !self.page_needs(end) {
                 let answered = match &mut file {
                     None => stream.hand_over(&tables, last),
                     Some(file) => file.write_both(&stream, &tables, last).map_err(at)?,
@@ -553,6 +441,10 @@ impl Checked<'_> {
                 if let (Some(file), Some(answer)) = (&mut file, answer) {
                     file.write(|batches| batches.write(answer)).map_err(at)?;
                 }
+                if let Some(answer) = answer.filter(|_| end == until) {
+                    let failed = |error| routine.handed_over(planned, error, None);
+                    last(answer).map_err(CoreError::Sink).map_err(failed)?;
+                }
                 answers[end] = answer.filter(|_| uses[end].last > end).cloned();
                 outcomes
             };
@@ -561,18 +453,25 @@ impl Checked<'_> {
             }
             for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
                 let written = written.clone().filter(|_| place == end);
-                told(&Ran {
+                let ran = Ran {
                     step: &routine.steps[place],
                     place,
                     outcome,
                     written,
                     picture: None,
                     context: &context,
-                })?;
+                };
+                if let Some(report) = &mut report {
+                    report.take(&ran, Some(&tables[..]).filter(|_| place == end), &accounts)?;
+                }
+                told(&ran)?;
                 accounts[place] = Some(&outcome.ledger).filter(|_| draws).cloned();
             }
         }
-        Ok(())
+        match report {
+            Some(report) => report.finish(outputs, &context, &read),
+            None => Ok(()),
+        }
     }
 
     /// Writes the picture of a step and its table, as far as it has files for them. Returns the

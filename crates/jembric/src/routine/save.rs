@@ -11,7 +11,13 @@ impl Routine {
     /// Errors: a step reads standard input, which cannot be read again.
     pub fn to_text(&self, path: impl Fn(&str) -> String) -> Result<String> {
         let mut whole = Table::new();
-        for (key, text) in [("title", &self.title), ("as-of", &self.as_of), ("zone", &self.zone)] {
+        let texts = [
+            ("title", &self.title),
+            ("as-of", &self.as_of),
+            ("zone", &self.zone),
+            ("page", &self.page),
+        ];
+        for (key, text) in texts {
             if let Some(text) = text {
                 whole.insert(key.to_owned(), text.clone().into());
             }
@@ -56,6 +62,13 @@ impl Routine {
             Reads::Covering => (None, &step.inputs[..]),
             _ => (step.inputs.first(), step.inputs.get(1..).unwrap_or_default()),
         };
+        for (key, text) in [("heading", &step.page.heading), ("say", &step.page.say)] {
+            keys.extend(text.as_ref().map(|text| (key, Toml::from(text.clone()))));
+        }
+        if let Some(show) = &step.page.show {
+            let words: Vec<&str> = show.iter().map(|show| show.word()).collect();
+            keys.push(("show", words.into()));
+        }
         match first {
             Some(Input::Step(earlier)) if earlier + 1 == n => {}
             Some(first @ Input::Step(_)) => keys.push(("from", input(first)?)),
@@ -65,6 +78,9 @@ impl Routine {
         let mut settings = Table::new();
         for (name, value) in step.settings.iter() {
             settings.insert(name.to_owned(), self.setting(step, name, value, path));
+        }
+        if !step.grains.is_empty() {
+            settings.insert("grain".to_owned(), step.grains.clone().into());
         }
         match step.operation.name {
             Within::NAME => {
