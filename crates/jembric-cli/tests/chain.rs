@@ -143,8 +143,8 @@ fn rows_set_aside_by_several_steps_are_in_one_file(harbour: TempDir) {
 #[case::upto(
     "run harbour.toml --upto tanks",
     1,
-    "error: `upto`: `tanks` is not a step: expected one of current, lifted, levels, tank, dues, \
-        or a number from 1 to 10"
+    "error: `upto`: `tanks` is not a step: expected one of current, overdue, lifts at \
+        berth, lifted, levels, gauges, tank, dues by period, dues, or a number from 1 to 13"
 )]
 #[case::follow("run harbour.toml --follow 'vessel ='", 1, "error: ")]
 #[case::no_file(
@@ -167,7 +167,7 @@ fn errors_in_chains_are_explained(
 #[rstest]
 fn the_harbours_report_writes_its_files(harbour: TempDir) {
     let checked = typed(&harbour, "run harbour.toml --check");
-    assert!(checked.err.contains("10 steps are valid"), "{}", checked.err);
+    assert!(checked.err.contains("13 steps are valid"), "{}", checked.err);
     assert!(!harbour.path().join("tank.csv").exists(), "a check writes nothing");
     let ran = typed(&harbour, "run harbour.toml --as-of 2025-06-30 --follow \"vessel = 'Petrel'\"");
     assert!(
@@ -197,9 +197,9 @@ fn the_harbours_report_writes_its_files(harbour: TempDir) {
     let wrong = typed(&harbour, "run wrong.toml --check");
     insta::assert_snapshot!(wrong.err, @r#"
     error: wrong.toml: gauge.csv: there is no column `guage`. Did you mean `gauge`?
-      --> wrong.toml:32:18
+      --> wrong.toml:41:18
        |
-    32 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
+    41 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
        |                  ^^^^^^^^^
     "#);
     // A step may be valid by the names of its columns and not by their types.

@@ -380,7 +380,8 @@ fn the_page_fits_narrow_and_wide_windows_in_light_and_dark(harbour: TempDir) {
         let over = browser.number("document.documentElement.scrollWidth - innerWidth");
         assert!(over <= 0, "{width}: {over} pixels too wide");
         let pictures = browser.number(
-            "[...document.querySelectorAll('section:has(#section-2) svg')].filter(svg => svg.getBoundingClientRect().height > 0).length",
+            "[...document.querySelectorAll('section:has(#section-2) svg')]
+                .filter(svg => svg.checkVisibility()).length",
         );
         assert_eq!(pictures, 1, "{width}");
     }
@@ -521,7 +522,8 @@ fn hostile_cells_and_names_stay_text() {
 fn a_long_table_has_its_first_rows_and_a_link_to_its_file() {
     let directory = tempfile::tempdir().unwrap();
     let lines: String = (0..10_500).map(|n| format!("{n},{}.5\n", n % 7)).collect();
-    let routine = "[[step]]\nread = \"n.csv\"\nfilter = \"n >= 100\"\nwrite = \"out/all rows.csv\"\n\
+    let routine = "[[step]]\nread = \"n.csv\"\nfilter = \"n >= 100\"\n\
+        write = \"out/all rows.csv\"\n\
         say = \"{rows} rows, {max of n} at most, {sum of x}.\"\n";
     fs::create_dir(directory.path().join("out")).unwrap();
     let page = page_with(directory.path(), routine, &[("n.csv", &format!("n,x\n{lines}"))]);

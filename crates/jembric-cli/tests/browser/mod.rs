@@ -1,7 +1,7 @@
 //! Shared by the tests of pages: a real browser without a window, driven over WebDriver.
 //!
-//! Needs Debian's packages `chromium` and `chromium-driver`. A test that lacks them says that it was
-//! skipped; if the variable `CI` is set, it fails.
+//! Needs Debian's packages `chromium` and `chromium-driver`. A test that lacks them says that it
+//! was skipped; if the variable `CI` is set, it fails.
 
 use base64::{Engine, prelude::BASE64_STANDARD};
 use fantoccini::{
@@ -70,7 +70,9 @@ impl Browser {
         let port = port.unwrap();
         let options = json!({
             "goog:chromeOptions": {
-                "args": ["--headless=new", "--no-sandbox", "--disable-gpu", "--window-size=1280,800"]
+                "args": [
+                    "--headless=new", "--no-sandbox", "--disable-gpu", "--window-size=1280,800"
+                ]
             },
             "goog:loggingPrefs": { "browser": "ALL", "performance": "ALL" },
         });

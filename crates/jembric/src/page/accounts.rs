@@ -55,17 +55,21 @@ fn ledger(ledger: &Ledger) -> Markup {
         ledger.counts.iter().map(|(name, count)| format!("{name}: {}", grouped(count))).collect();
     let entries = [(texts::DROPPED, &ledger.dropped), (texts::SET_ASIDE, &ledger.set_aside)];
     let total = |entries: &[Entry]| entries.iter().map(|entry| entry.rows).sum::<u64>();
-    let (dropped, set_aside) = (total(&ledger.dropped), total(&ledger.set_aside));
+    let sums = [total(&ledger.dropped), total(&ledger.set_aside)];
     html! {
         h3 {
             (visible(step))
-            @if let Some(from) = from { ", from " (visible(file_name(from))) }
-            @if let Some(as_of) = as_of { ", as of " (as_of) }
-            @if let Some(view) = view { ", range " (view) }
-            @if let Some(zone) = zone { ", time zone " (zone) }
+            @if let Some(from) = from { (texts::FROM) (visible(file_name(from))) }
+            @if let Some(as_of) = as_of { (texts::LEDGER_AS_OF) (as_of) }
+            @if let Some(view) = view { (texts::RANGE) (view) }
+            @if let Some(zone) = zone { (texts::LEDGER_ZONE) (zone) }
         }
         table class="account" {
-            tr { th scope="row" { (texts::ROWS_IN) } td class="n" { (grouped(ledger.rows_in)) } td {} }
+            tr {
+                th scope="row" { (texts::ROWS_IN) }
+                td class="n" { (grouped(ledger.rows_in)) }
+                td {}
+            }
             tr {
                 th scope="row" { (texts::KEPT) }
                 td class="n" { (grouped(ledger.kept)) }
@@ -94,15 +98,14 @@ fn ledger(ledger: &Ledger) -> Markup {
                 th scope="row" { (texts::BALANCE) }
                 td class="n" { (grouped(ledger.rows_in)) }
                 td {
-                    @if ledger.balances() { "= " } @else { "≠ " }
-                    (grouped(ledger.kept)) " kept"
-                    @if dropped > 0 { " + " (grouped(dropped)) " dropped" }
-                    @if set_aside > 0 { " + " (grouped(set_aside)) " set aside" }
+                    (texts::balance(ledger.balances(), ledger.kept, sums))
                 }
             }
         }
         @for warning in ledger.warnings() {
-            p class="warning" { strong { (texts::WARNING) ":" } " " (marked(&format!("{warning:#}"))) }
+            p class="warning" {
+                strong { (texts::WARNING) ":" } " " (marked(&format!("{warning:#}")))
+            }
         }
         @if let Some(side) = &ledger.other_side {
             (self::ledger(side))

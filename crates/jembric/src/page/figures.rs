@@ -200,3 +200,6 @@ pub(crate) fn percent(part: f64, whole: f64) -> String {
     };
     text.map_or_else(|| "almost 100%".to_owned(), |text| format!("{}%", grouped(text)))
 }
+
+#[cfg(test)]
+mod tests;

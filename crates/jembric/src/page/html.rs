@@ -114,7 +114,6 @@ impl Page<'_> {
     }
 
     /// What stands above the first heading, the sections, and the steps that belong to none.
-    #[expect(clippy::type_complexity, reason = "it is taken apart at once")]
     fn sections(&self) -> (Vec<(&Block, &StepOnPage)>, Vec<Section<'_>>, Vec<&StepOnPage>) {
         let blocks = &self.outline.blocks;
         let (mut intro, mut sections): (Vec<_>, Vec<Section<'_>>) = (Vec::new(), Vec::new());
@@ -314,7 +313,7 @@ const PROGRAM: &str = concat!("jembric ", env!("CARGO_PKG_VERSION"));
 pub(super) fn marked(text: &str) -> Markup {
     let text = visible(text);
     // Without pairs, it is a text with a backtick.
-    let pairs = text.matches('`').count() % 2 == 0;
+    let pairs = text.matches('`').count().is_multiple_of(2);
     html! {
         @if pairs {
             @for (n, part) in text.split('`').enumerate() {

@@ -221,3 +221,6 @@ impl Known<'_> {
 fn listed<'a>(words: impl Iterator<Item = &'a str>) -> String {
     words.collect::<Vec<_>>().join(", ")
 }
+
+#[cfg(test)]
+mod tests;

@@ -128,3 +128,37 @@ pub(super) fn link(file: &Path, page: &Path) -> Option<String> {
     let path = path.to_string_lossy().replace('\\', "/");
     Some(utf8_percent_encode(&path, &KEPT).to_string())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::steps::Disk;
+    use rstest::rstest;
+
+    #[test]
+    fn a_file_has_its_size_and_checksum_and_must_not_change() {
+        let directory = tempfile::tempdir().unwrap();
+        fs::write(directory.path().join("a.csv"), "abc").unwrap();
+        let files = Disk { directory: directory.path().to_owned() };
+        let sources = Sources::of(["a.csv", "-", "a.csv"].into_iter(), &files).unwrap();
+        let [file, stream] = &sources.0[..] else { panic!("a file is listed once") };
+        // The example of FIPS 180-2, section B.1.
+        let sum = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad";
+        assert_eq!(file.bytes, Some((3, sum.to_owned())));
+        assert_eq!(stream.bytes, None);
+        sources.expect_unchanged().unwrap();
+        fs::write(directory.path().join("a.csv"), "abcd").unwrap();
+        let error = sources.expect_unchanged().unwrap_err().to_string();
+        assert!(error.contains("a.csv: the file changed while the routine ran"), "{error}");
+    }
+
+    #[rstest]
+    #[case("out/a b.csv", "out/a%20b.csv")]
+    #[case("javascript:alert(1)", "javascript%3Aalert%281%29")]
+    #[case("../up.csv", "../up.csv")]
+    #[case("a?b#c.csv", "a%3Fb%23c.csv")]
+    fn a_link_is_relative_and_has_no_scheme(#[case] file: &str, #[case] url: &str) {
+        let directory = Path::new("/reports");
+        assert_eq!(link(&directory.join(file), &directory.join("r.html")).unwrap(), url);
+    }
+}

@@ -1,5 +1,5 @@
-//! The texts of the page's interface, in one place, so that they can be translated. In those for the
-//! script, names in braces stand for numbers and columns.
+//! The texts of the page's interface, in one place, so that they can be translated. In those for
+//! the script, names in braces stand for numbers.
 
 use crate::grouped;
 
@@ -24,6 +24,10 @@ pub(super) const SET_ASIDE: &str = "Set aside";
 pub(super) const SUMS: &str = "Sums";
 pub(super) const FOLLOWED: &str = "Followed";
 pub(super) const BALANCE: &str = "Balance";
+pub(super) const FROM: &str = ", from ";
+pub(super) const LEDGER_AS_OF: &str = ", as of ";
+pub(super) const RANGE: &str = ", range ";
+pub(super) const LEDGER_ZONE: &str = ", time zone ";
 pub(super) const OTHER_STEPS: &str = "Further steps";
 pub(super) const SOURCES: &str = "Where this comes from";
 pub(super) const SOURCE_FILE: &str = "File";
@@ -57,6 +61,17 @@ pub(super) fn button(grain: &str) -> String {
 /// The line under a table that is not complete.
 pub(super) fn shortened(shown: usize, rows: usize) -> String {
     format!("The table has the first {} of {} rows.", grouped(shown), grouped(rows))
+}
+
+/// The right side of a ledger's balance: the rows kept, dropped and set aside.
+pub(super) fn balance(balances: bool, kept: u64, [dropped, set_aside]: [u64; 2]) -> String {
+    let mut text = format!("{} {} kept", if balances { '=' } else { '≠' }, grouped(kept));
+    for (rows, fate) in [(dropped, "dropped"), (set_aside, "set aside")] {
+        if rows > 0 {
+            text.push_str(&format!(" + {} {fate}", grouped(rows)));
+        }
+    }
+    text
 }
 
 /// The number of rows that a step set aside.

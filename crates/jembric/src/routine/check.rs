@@ -3,9 +3,10 @@
 use super::{
     Input, Planned, Routine, Show,
     checked::{Checked, Run},
+    routine_words,
 };
 use crate::{
-    Context, Error, Plan, Result, Shape, Table,
+    Context, CoreError, Error, Plan, Result, Shape, Table,
     calendar::Day,
     draw::{PictureFormat, expect_drawable},
     io::Reading,
@@ -20,7 +21,7 @@ use std::{
 
 impl Routine {
     /// The operations with their settings, each with those of its further grains.
-    fn prepared(&self, files: &dyn Files) -> Result<Vec<(Step, Vec<(String, Step)>)>> {
+    fn prepared(&self, files: &dyn Files) -> Result<Vec<(Step, Grains)>> {
         let step = |planned: &Planned, settings: &GivenSettings| {
             let step = planned.operation.step(settings, planned.covered.clone());
             step.map_err(|error| self.told_at(planned, Error::Value(Box::new(error))))
@@ -150,8 +151,14 @@ impl Routine {
         if !shows || planned.operation.draws() {
             return Ok(());
         }
-        expect_drawable(shape, context)
-            .map_err(|error| self.told_at(planned, Error::from(error).of_setting("show")))
+        expect_drawable(shape, context).map_err(|error| self.not_drawn(planned, &error))
+    }
+
+    /// The error of a result of which the page cannot show a picture.
+    pub(super) fn not_drawn(&self, planned: &Planned, error: &CoreError) -> Error {
+        let problem = format!("the result cannot be drawn: {}", error.told(&routine_words));
+        let advice = "remove \"picture\", or draw it in a step of its own: draw = { … }";
+        self.error(self.place_in_text(planned, "show"), problem, advice)
     }
 
     /// Errors: a format is given for a column that none of the step's files has.
@@ -241,6 +248,9 @@ impl Routine {
         self.error(at, problem, "set it above the steps: as-of = \"2025-06-30\"")
     }
 }
+
+/// The operations of a step's further grains.
+pub(super) type Grains = Vec<(String, Step)>;
 
 /// Files that count the rows that were read from each.
 struct Counting<'a> {

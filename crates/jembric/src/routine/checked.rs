@@ -1,6 +1,6 @@
 //! [`Run`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
-use super::Routine;
+use super::{Routine, check::Grains};
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
@@ -81,7 +81,7 @@ pub struct Checked<'a> {
     /// The known shapes of a step's tables.
     pub(super) tables: Vec<Vec<Option<Shape>>>,
     /// The operations of each step's further grains.
-    pub(super) further: Vec<Vec<(String, Step)>>,
+    pub(super) further: Vec<Grains>,
     /// What the report page shows.
     pub(super) outline: Outline,
     /// The rows of the files with holidays and entities, which have been read.

@@ -5,7 +5,7 @@ use crate::{
     Context, CoreError, Error, Ledger, Outcome, Result, Table,
     calendar::Day,
     draw::picture_of,
-    io::Outputs,
+    io::{Destination, Outputs},
     page::{Collected, Page, Sources, Taken, expect_page_name},
 };
 use std::{
@@ -20,6 +20,8 @@ pub(super) struct Report<'a> {
     collected: Collected,
     /// The results of further grains, for steps that draw them.
     by_grain: HashMap<usize, Vec<(&'a str, Outcome)>>,
+    /// The file of the page, and its path, once its name is known.
+    file: Option<(Destination, PathBuf)>,
 }
 
 /// What the page is called in messages.
@@ -70,16 +72,25 @@ impl Checked<'_> {
 }
 
 impl<'a> Report<'a> {
-    /// Begins the page, if the run writes one: computes the checksums of the files. The others are
-    /// not known before the steps run.
-    pub(super) fn begin(checked: &'a Checked<'a>) -> Result<Option<Report<'a>>> {
+    /// Begins the page, if the run writes one: opens its file, so that a directory that does not
+    /// exist is reported before the data is read, and computes the checksums of the input files.
+    /// Without an as-of date the name of the file may not be known yet.
+    pub(super) fn begin(
+        checked: &'a Checked<'a>,
+        context: &Context,
+        as_of_follows: bool,
+        outputs: &mut Outputs,
+    ) -> Result<Option<Report<'a>>> {
         if !checked.has_page() {
             return Ok(None);
         }
+        let path = if as_of_follows { None } else { checked.page_file(context.as_of)? };
+        let file =
+            path.map(|path| Ok::<_, Error>((outputs.file(PAGE, &path)?, path))).transpose()?;
         let mut sources = Sources::of(checked.routine.files_read(), checked.running.files)?;
         checked.lists.iter().for_each(|(name, rows)| sources.read(name, *rows));
         let (collected, by_grain) = (Collected::default(), HashMap::new());
-        Ok(Some(Report { checked, sources, collected, by_grain }))
+        Ok(Some(Report { checked, sources, collected, by_grain, file }))
     }
 
     /// Takes what the page shows of a step that has run. `tables` are those that it worked on, if
@@ -106,9 +117,7 @@ impl<'a> Report<'a> {
         let drawn = |outcome: &Outcome| match outline.shows_picture(place) {
             true => {
                 let picture = picture_of(&outcome.table, context);
-                let picture = picture.map_err(|error| {
-                    routine.told_at(step, Error::from(error).of_setting("show"))
-                })?;
+                let picture = picture.map_err(|error| routine.not_drawn(step, &error))?;
                 Ok(Some(picture.after(behind()).after([&outcome.ledger])))
             }
             false => Ok::<_, Error>(None),
@@ -159,7 +168,14 @@ impl<'a> Report<'a> {
         read: &Readings<'_>,
     ) -> Result<()> {
         let Checked { routine, running, .. } = self.checked;
-        let Some(file) = self.checked.page_file(context.as_of)? else { return Ok(()) };
+        let opened = match self.file.take() {
+            Some(opened) => Some(opened),
+            None => match self.checked.page_file(context.as_of)? {
+                Some(path) => Some((outputs.file(PAGE, &path)?, path)),
+                None => None,
+            },
+        };
+        let Some((mut file, path)) = opened else { return Ok(()) };
         self.sources.expect_unchanged()?;
         read.rows().for_each(|(name, rows)| self.sources.read(name, rows));
         let text = match &routine.text {
@@ -177,11 +193,10 @@ impl<'a> Report<'a> {
             sources: &self.sources,
             routine: &text,
             behind: &behind,
-            file: &file,
+            file: &path,
             directory: running.into.as_deref(),
         };
         let html = page.html();
-        let mut file = outputs.file(PAGE, &file)?;
         file.write(|to| to.write_all(html.as_bytes()))?;
         outputs.add(file);
         Ok(())

@@ -331,7 +331,7 @@ impl Checked<'_> {
         let Checked { routine, running, tables, plans, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
-        let mut report = Report::begin(self)?;
+        let mut report = Report::begin(self, &context, as_of.is_some(), outputs)?;
         let needed = routine.needed(until, |place| self.page_needs(place));
         let uses = routine.uses(until);
         let places = (0..=until).filter(|&place| needed[place]);
