@@ -60,8 +60,8 @@ fn ledger(ledger: &Ledger) -> Markup {
         h3 {
             (visible(step))
             @if let Some(from) = from { (texts::FROM) (visible(file_name(from))) }
-            @if let Some(as_of) = as_of { (texts::LEDGER_AS_OF) (as_of) }
-            @if let Some(view) = view { (texts::RANGE) (view) }
+            @if let Some(as_of) = as_of { (texts::LEDGER_AS_OF) span class="d" { (as_of) } }
+            @if let Some(view) = view { (texts::RANGE) span class="d" { (view) } }
             @if let Some(zone) = zone { (texts::LEDGER_ZONE) (zone) }
         }
         table class="account" {
