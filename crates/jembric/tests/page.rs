@@ -49,7 +49,8 @@ fn mistake(text: &str) -> (String, String, String) {
 )]
 #[case::column(
     format!("{CURRENT}say = \"{{newest of inspected}}\""),
-    "there is no column `inspected`. Did you mean `inspected_on` or `inspector`?", "{newest of inspected}", ""
+    "there is no column `inspected`. Did you mean `inspected_on` or `inspector`?",
+    "{newest of inspected}", ""
 )]
 #[case::kind(
     format!("{CURRENT}say = \"{{rows}} {{sum of vessel}}\""),
@@ -90,7 +91,9 @@ fn mistake(text: &str) -> (String, String, String) {
     "the grain `year` is listed twice", "\"year\"", "remove one"
 )]
 #[case::grains_of_others(
-    format!("{DUES}active = {{ start = \"issued\", end = \"due\", grain = [\"year\", \"month\"] }}"),
+    format!(
+        "{DUES}active = {{ start = \"issued\", end = \"due\", grain = [\"year\", \"month\"] }}"
+    ),
     "`grain` is [year, month]: expected GRAIN", "[\"year\", \"month\"]", ""
 )]
 #[case::picture_of_a_grain(
@@ -148,7 +151,8 @@ fn names(directory: &Path) -> Vec<String> {
 fn the_page_and_the_files_of_steps_appear_together() {
     let directory = tempfile::tempdir().unwrap();
     let text = format!(
-        "as-of = \"2025-06-30\"\npage = \"d-{{as-of}}.html\"\n{DUES}filter = \"amount > 1\"\nwrite = \"d.csv\"\n"
+        "as-of = \"2025-06-30\"\npage = \"d-{{as-of}}.html\"\n{DUES}filter = \"amount > 1\"\n\
+            write = \"d.csv\"\n"
     );
     run(&text, directory.path(), None).unwrap();
     assert_eq!(names(directory.path()), ["d-2025-06-30.html", "d.csv", "dues.csv"]);

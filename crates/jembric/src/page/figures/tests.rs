@@ -67,7 +67,10 @@ fn periods_have_their_labels(#[case] grain: Grain, #[case] text: &str) {
 }
 
 #[rstest]
-#[case::decimal(Arc::new(Decimal128Array::from(vec![123_456_700]).with_precision_and_scale(38, 2).unwrap()), "1,234,567.00")]
+#[case::decimal(
+    Arc::new(Decimal128Array::from(vec![123_456_700]).with_precision_and_scale(38, 2).unwrap()),
+    "1,234,567.00"
+)]
 #[case::float(Arc::new(Float64Array::from(vec![1_234.567_89])), "1,234.57")]
 #[case::text(Arc::new(StringViewArray::from(vec!["<b>\u{0}"])), "<b>\\u{0}")]
 #[case::truth(Arc::new(BooleanArray::from(vec![true])), "true")]
