@@ -45,6 +45,10 @@ fn example_of(operation: &str) -> &'static str {
         "add" => "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'",
         "sort" => "jembric sort lifts.csv tons:down,lifted_on",
         "columns" => "jembric columns stays.csv 'vessel, arrived as came, left as went'",
+        "changes" => {
+            "jembric changes inspections.csv --per vessel --date inspected_on --between \
+                2025-05-31..2025-06-30 --ties first"
+        }
         "draw" => "jembric draw gauge.csv --missing - --write gauge.svg",
         _ => "jembric stack fuel_in.csv fuel_out.csv --source book",
     }
@@ -237,6 +241,10 @@ pub(crate) fn command() -> Command {
                 "Write the whole report as one HTML page to this file [default: that of the \
                     routine]",
             ),
+            Arg::new("since").long("since").value_name("DATE").conflicts_with("check").help(
+                "Run the routine for this earlier date as well, and show what changed in each \
+                    named result",
+            ),
             Arg::new("follow").long("follow").value_name("EXPR").help(
                 "Report at every step what happened to the rows that satisfy this condition, and \
                     why",
@@ -286,6 +294,15 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
             further("WINDOWS", "The file of windows, or - for standard input"),
         ]),
         (Reads::EventsAndWindows, false) => command.arg(further("WINDOWS", "The file of windows")),
+        (Reads::NowAndBefore, true) => command.args([
+            further("NOW", "The newer file, or the only one; or - for standard input"),
+            further("BEFORE", "The older file; without it, `between` gives two dates")
+                .required(false),
+        ]),
+        (Reads::NowAndBefore, false) => command.arg(
+            further("BEFORE", "The older file; without it, `between` gives two dates")
+                .required(false),
+        ),
         (Reads::Covering, true) => command.arg(
             Arg::new("covering")
                 .long("covering")

@@ -11,7 +11,7 @@ use std::{fs, path::Path};
 
 /// The questions of the demonstration with their commands. Commands after a bar read the result of
 /// the one before.
-const QUESTIONS: [(&str, &str); 44] = [
+const QUESTIONS: [(&str, &str); 45] = [
     ("What is in the table of inspections, and what looks wrong?", "jembric look inspections.csv"),
     (
         "What does each vessel's latest inspection say?",
@@ -22,6 +22,12 @@ const QUESTIONS: [(&str, &str); 44] = [
             reconciled",
         "jembric latest inspections.csv --per vessel --date inspected_on --then hull_mm \
             --reconcile hull_mm --rows 4",
+    ),
+    (
+        "What changed in June, from each vessel's latest inspection at its beginning to that at \
+            its end?",
+        "jembric changes inspections.csv --per vessel --date inspected_on --between \
+            2025-05-31..2025-06-30 --ties first --rows 6",
     ),
     (
         "What did it say at the end of 2024?",

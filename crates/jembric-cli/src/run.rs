@@ -19,11 +19,11 @@ use crate::{
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
-    calendar::Zone,
+    calendar::{Day, Zone},
     draw::Picture,
     io::{Destination, Outputs, ReadingSettings},
     routine::{Input, Planned, Ran, Routine, Run},
-    steps::{Described, Files as _, Reads, described, file_and_columns},
+    steps::{self, Described, Files as _, FilesOnce, Reads, described, file_and_columns},
     visible,
 };
 use std::{
@@ -207,6 +207,10 @@ fn planned(
             let names = if before.is_some() { &["WINDOWS"][..] } else { &["EVENTS", "WINDOWS"] };
             inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
         }
+        (Reads::NowAndBefore, before) => {
+            let names = if before.is_some() { &["BEFORE"][..] } else { &["NOW", "BEFORE"] };
+            inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
+        }
         (Reads::Covering, Some(_)) => {
             let message = format!("{} cannot follow another step: begin with it\n", operation.name);
             return Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into());
@@ -272,6 +276,7 @@ fn chain(
         account: AccountArguments::from_arg_matches(typed)?,
         upto: None,
         follow: None,
+        since: None,
         page: None,
         saved: saved.transpose()?,
         answer,
@@ -349,6 +354,8 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let follow = follow.map_err(Error::from)?;
     let account = AccountArguments::from_arg_matches(typed)?;
     let written = routine.steps.iter().map(|step| step.files_written().count()).sum::<usize>();
+    let since = typed.get_one::<String>("since").map(|text| text.parse::<Day>());
+    let since = since.transpose().map_err(|error| Error::Value(Box::new(error)))?;
     let page = typed.get_one::<PathBuf>("page").cloned();
     let has_page = page.is_some() || routine.page.is_some();
     let further = [answer.out.is_some(), account.aside.is_some(), has_page];
@@ -363,7 +370,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     run(
         &routine,
         directory,
-        RunOptions { answer, account, upto, follow, page, saved: None },
+        RunOptions { answer, account, upto, follow, since, page, saved: None },
         outputs,
         files,
         screen,
@@ -376,6 +383,8 @@ struct RunOptions {
     account: AccountArguments,
     upto: Option<usize>,
     follow: Option<Expression>,
+    /// The earlier date to compare with.
+    since: Option<Day>,
     /// The file for the report page.
     page: Option<PathBuf>,
     /// The text of the routine to save, and its file.
@@ -414,7 +423,7 @@ fn run(
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let RunOptions { answer, account, upto, follow, page, saved } = asked;
+    let RunOptions { answer, account, upto, follow, since, page, saved } = asked;
     // Everything that can fail without the data is checked before the data is read.
     let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
     // A last step that draws shows its picture, unless it has a file for it.
@@ -422,7 +431,9 @@ fn run(
     // With a page, the result is there, and need not be shown as well.
     let is_on_page =
         page.is_some() || routine.page.is_some() && upto.is_none() && files == Files::OfTheDisk;
-    let is_on_page = is_on_page && answer.out.is_none();
+    let is_on_page = is_on_page && answer.out.is_none() && since.is_none();
+    // With an earlier date, the result is what changed.
+    let draws = draws && since.is_none();
     let shows_picture = draws && !is_on_page && last.is_some_and(|step| step.picture.is_none());
     let out_name = answer.out.as_deref();
     let shown_picture = match shows_picture {
@@ -438,7 +449,11 @@ fn run(
     let zone = routine.zone.as_deref().map(str::parse::<Zone>).transpose().map_err(Error::from)?;
     let reader =
         Reader { files, directory: directory.to_owned(), shows_progress: screen.shows_progress };
-    let mut conditions = Run::on(&reader, today(zone.as_ref()));
+    // For two dates, each file is read once.
+    let once = FilesOnce::of(&reader);
+    let reader: &dyn steps::Files = if since.is_some() { &once } else { &reader };
+    let mut conditions = Run::on(reader, today(zone.as_ref()));
+    conditions.since = since;
     conditions.reconcile.clone_from(&account.reconcile);
     conditions.follow = follow;
     conditions.upto = upto;
@@ -458,6 +473,7 @@ fn run(
     let goes_on = !outputs.is_empty();
     let is_shown = match draws {
         _ if is_on_page => false,
+        _ if since.is_some() => true,
         true => !shows_picture && out.is_some(),
         false => out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none()),
     };
@@ -468,8 +484,9 @@ fn run(
     let directory_of = |file: &Option<Destination>| file.as_ref().and_then(Destination::directory);
     let beside = directory_of(&out);
     let columns = ChosenColumns::of(&answer.columns);
+    let is_last_shown = since.is_none();
     let shape = upto.map_or(checked.shapes.last(), |place| checked.shapes.get(place));
-    if let Some(Some(shape)) = shape {
+    if let Some(Some(shape)) = shape.filter(|_| is_last_shown) {
         columns.check(shape)?;
     }
     let answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
@@ -540,6 +557,9 @@ fn run(
         return Ok(());
     }
     tell_ledgers(&told, title, &account, &answer, is_shown || shows_picture, screen)?;
+    for why in checked.not_compared() {
+        screen.account(format!("  warning: {why}"))?;
+    }
     match checked.page_file(as_of)? {
         Some(page) if account.ledger == LedgerForm::Text => {
             Ok(screen.account(format!("The report page is in {}", page.display()))?)

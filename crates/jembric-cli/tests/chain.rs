@@ -205,7 +205,7 @@ fn the_harbours_report_writes_its_files(harbour: TempDir) {
     // A step may be valid by the names of its columns and not by their types.
     fs::write(
         harbour.path().join("wrong.toml"),
-        text.replace("sum = [\"tons\"]", "sum = [\"crane\"]"),
+        text.replace("sum = [\"tons\"]", "sum = [\"crane as sum_tons\"]"),
     )
     .unwrap();
     let wrong = typed(&harbour, "run wrong.toml --check");

@@ -496,7 +496,7 @@ fn the_demo_shows_each_command_and_its_result() {
     let ran = run(Path::new("."), &["demo"]);
     assert_eq!((ran.code, ran.err.as_str()), (0, ""));
     let lines: Vec<&str> = ran.out.lines().filter_map(|line| line.strip_prefix("$ ")).collect();
-    assert_eq!(lines.len(), 44);
+    assert_eq!(lines.len(), 45);
     let steps_of =
         |line: &str| line.split(" | ").map(|command| command.split(" + ").count()).sum::<usize>();
     // The routine has ten steps, one of which has two ledgers.

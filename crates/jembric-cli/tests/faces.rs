@@ -83,6 +83,7 @@ fn in_toml(
         given.iter().map(|(setting, value)| format!("{} = {value:?}", setting.name)).collect();
     let further = match operation.reads {
         Reads::EventsAndWindows => ", windows = \"stays.csv\"",
+        Reads::NowAndBefore => ", before = \"stays.csv\"",
         Reads::Covering => ", covering = [\"stays.csv:day\"]",
         _ => "",
     };
@@ -104,7 +105,9 @@ fn typed(
     let mut words = vec![operation.name.to_owned()];
     words.extend(match operation.reads {
         Reads::OneTable | Reads::SeveralTables => vec!["stays.csv".to_owned()],
-        Reads::EventsAndWindows => vec!["stays.csv".to_owned(), "stays.csv".to_owned()],
+        Reads::EventsAndWindows | Reads::NowAndBefore => {
+            vec!["stays.csv".to_owned(), "stays.csv".to_owned()]
+        }
         Reads::Covering => vec!["--covering".to_owned(), "stays.csv:day".to_owned()],
         _ => panic!("{} reads in a way that this test does not know", operation.name),
     });

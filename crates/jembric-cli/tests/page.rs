@@ -170,8 +170,8 @@ fn every_value_is_that_of_the_steps(harbour: TempDir) {
                 overdue.len()
             ),
             format!(
-                "{} of 14 vessels had their last inspection more than 120 days before 30 June \
-                    2025. The oldest inspection is of 10 February 2025, {} days ago.",
+                "{} of 14 vessels (14%) had their last inspection more than 120 days before 30 \
+                    June 2025. The oldest inspection is of 10 February 2025, {} days ago.",
                 overdue.len(),
                 overdue.iter().map(|row| row[6].parse::<i64>().unwrap()).max().unwrap()
             ),
@@ -328,13 +328,11 @@ fn grains_are_switched_and_ledgers_are_unfolded(harbour: TempDir) {
     let warnings =
         browser.texts("[...document.querySelectorAll('.attention li')].map(li => li.textContent)");
     assert!(
-        warnings[0].starts_with("Inspections that are overdue: Warning: 1 entity has 2 records"),
+        warnings[0].starts_with("Inspections that are overdue: 3 rows set aside: 2 date missing"),
         "{warnings:?}"
     );
     assert!(
-        warnings
-            .iter()
-            .any(|text| text.contains("3 rows set aside: 2 date missing (lines 19, 43)")),
+        warnings[1].starts_with("Lifts at the berths: Warning: 3 events match a window only if"),
         "{warnings:?}"
     );
     // The rows set aside are there in full.
@@ -548,4 +546,37 @@ fn a_long_table_has_its_first_rows_and_a_link_to_its_file() {
     browser.click(".table th:nth-child(1) button");
     browser.click(".table th:nth-child(1) button");
     assert_eq!(column(&browser, ".table", 0)[0], "10099");
+}
+
+#[rstest]
+fn what_changed_since_an_earlier_date_is_marked() {
+    let directory = tempfile::tempdir().unwrap();
+    let csv = "vessel,day,grade\nx,2025-05-01,1\nx,2025-06-10,2\ny,2025-06-20,2\nz,2025-04-01,3\n\
+        z,2025-06-01,1\n";
+    fs::write(directory.path().join("g.csv"), csv).unwrap();
+    let routine = "as-of = \"2025-06-30\"\n[[step]]\nname = \"grades\"\nread = \"g.csv\"\n\
+        latest = { per = [\"vessel\"], date = \"day\" }\n[[step]]\nname = \"good\"\n\
+        filter = \"grade > 1\"\n";
+    fs::write(directory.path().join("r.toml"), routine).unwrap();
+    let words = ["run", "r.toml", "--since", "2025-05-31", "--page", "r.html", "-q"];
+    let ran = run(directory.path(), &words);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let Some(browser) = Browser::start() else { return };
+    browser.open(&directory.path().join("r.html"));
+    assert_eq!(browser.log("browser"), [""; 0]);
+    let notes = browser.texts("[...document.querySelectorAll('.note')].map(p => p.textContent)");
+    assert_eq!(
+        notes,
+        [
+            "Since 31 May 2025: 1 new row (+), 2 changed rows (•), 0 gone.",
+            "Since 31 May 2025: 2 new rows (+), 0 changed rows (•), 1 gone."
+        ]
+    );
+    let hovers = browser.texts("[...document.querySelectorAll('.changed')].map(td => td.title)");
+    assert_eq!(hovers, ["before: 2025-05-01", "before: 1", "before: 2025-04-01", "before: 3"]);
+    let new = browser
+        .texts("[...document.querySelectorAll('tr.new')].map(tr => tr.cells[0].textContent)");
+    assert_eq!(new, ["+ y (new)", "+ x (new)", "+ y (new)"]);
+    let gone = table(&browser, "section:has(#section-2) > .table ~ .table");
+    assert_eq!(gone, [["z", "2025-04-01", "3"]]);
 }

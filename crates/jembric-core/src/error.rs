@@ -334,6 +334,22 @@ pub enum Error {
         /// The first of these entities, each with its date.
         named: Vec<String>,
     },
+    /// Keys occur more than once on a side of a comparison.
+    DuplicateKeys {
+        /// The file of the side, or `now` or `before`.
+        side: String,
+        /// The number of such keys.
+        keys: u64,
+        /// The least of these keys, each with the places of its records.
+        named: Vec<String>,
+    },
+    /// Both sides of a comparison have no column in common besides the keys.
+    NothingToCompare {
+        /// The columns now.
+        now: Vec<String>,
+        /// The columns before.
+        before: Vec<String>,
+    },
     /// The newest date of a column without dates is needed.
     NoNewest {
         /// The column's name.

@@ -6,7 +6,7 @@
 
 mod account;
 mod index;
-mod keys;
+pub(crate) mod keys;
 mod pairs;
 mod search;
 mod ticks;
@@ -26,6 +26,7 @@ use crate::{
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
+pub(crate) use account::both_aside;
 use account::{Join, Make, Reconciling, STRAY_BECAUSE};
 use keys::Pair;
 use search::MOST_WINDOWS;
@@ -232,7 +233,7 @@ impl Within {
                 all.map(|(place, column)| Named::of(place, &column.name)).collect()
             }
         };
-        Ok(chosen.into_iter().map(|named| clash_free(named, events)).collect())
+        Ok(chosen.into_iter().map(|named| clash_free(named, events, "window")).collect())
     }
 
     fn step(&self) -> String {
@@ -503,11 +504,11 @@ impl Prepared for WithinPlan {
     }
 }
 
-/// A name for the result that no column of the events has.
-fn clash_free(named: Named, events: &Shape) -> Named {
+/// A name for the result that no column of the events has: with a suffix if it is taken.
+fn clash_free(named: Named, events: &Shape, suffix: &str) -> Named {
     let clashes = named.shown_as == named.column && events.find(&named.column).is_ok();
     let shown_as =
-        if clashes { format!("{}_window", named.column) } else { named.shown_as.clone() };
+        if clashes { format!("{}_{suffix}", named.column) } else { named.shown_as.clone() };
     Named { shown_as, ..named }
 }
 

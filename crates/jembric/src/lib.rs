@@ -7,6 +7,7 @@
 //! | In which months was it active, and how many at once? | [`Active`] |
 //! | What are the unbroken spells, and the gaps between them? | [`Spells`] |
 //! | Which events fall inside which windows? | [`Within`] |
+//! | What changed since last month? | [`Changes`] |
 //! | What is the highest value so far, the balance, the mean of the last 28 days? | [`Running`] |
 //! | What does a series look like with one row for every day? | [`Filled`] |
 //! | How much per month, per weekday, per class side by side? | [`Totals`] |
@@ -67,13 +68,13 @@ mod write;
 pub use draw::{Draw, Picture};
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Access, Active, Add, Almanac, Cause, Column, ColumnLook, ColumnShape, Columns, Context,
-    DateLook, Dated, Decimal, Each, Earliest, Elapsed, EndDay, Entities, EntityList, Entry,
-    ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding, Fold, Followed, GoOn,
-    Keep, Latest, Ledger, Look, LookFold, Missing, OpenEnds, Operation, Origin, Outcome, Pick,
-    Plan, Reason, Recent, Reconciled, Role, Running, Setting, Shape, Sink, Sort, Spells, Stack,
-    Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning, Whole, Window, Within, arrow,
-    calendar, grouped, rounded, settings, visible,
+    Access, Active, Add, Almanac, Between, Cause, Changes, Column, ColumnLook, ColumnShape,
+    Columns, Context, DateLook, Dated, Decimal, Duplicates, Each, Earliest, Elapsed, EndDay,
+    Entities, EntityList, Entry, ExactSum, Expression, ExpressionContext, Extent, Filled, Filter,
+    Finding, Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing, OpenEnds,
+    Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Role, Running, Setting,
+    Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning,
+    Whole, Window, Within, arrow, calendar, grouped, rounded, settings, visible,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,

@@ -34,12 +34,14 @@ mod parse;
 mod report;
 mod run;
 mod save;
+mod since;
 mod stream;
 
 pub use crate::error::Mistaken;
 pub use crate::page::{OnPage, Show};
 pub use checked::{Checked, Run};
 pub use run::Ran;
+pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 
 use crate::{
     Advised, Error, Result, Takes,
@@ -96,6 +98,9 @@ pub struct Planned {
     /// The file for the picture of a step that draws, in whose name `{as-of}` is replaced by the
     /// as-of date.
     pub picture: Option<String>,
+    /// The columns that identify a row of its result, for what changed since an earlier date. The
+    /// default is those that its operation groups by.
+    pub key: Option<Vec<String>>,
     /// What the report page shows of it.
     pub page: OnPage,
     /// All grains of totals with several, the first of which is that of the result. The report page
@@ -140,6 +145,7 @@ impl Planned {
             covered: Vec::new(),
             write: None,
             picture: None,
+            key: None,
             page: OnPage::default(),
             grains: Vec::new(),
             at: 0..0,
@@ -167,7 +173,7 @@ impl Planned {
     /// The least number of tables that it works on.
     fn least_inputs(&self) -> usize {
         match self.operation.reads {
-            Reads::OneTable | Reads::SeveralTables => 1,
+            Reads::OneTable | Reads::SeveralTables | Reads::NowAndBefore => 1,
             Reads::EventsAndWindows => 2,
             Reads::Covering => 0,
         }

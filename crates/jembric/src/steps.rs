@@ -6,14 +6,19 @@
 #[cfg(feature = "draw")]
 use crate::Draw;
 use crate::{
-    Active, Add, Almanac, Columns, Context, CoreError, Earliest, Elapsed, EntityList, Filled,
-    Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape, Sink, Sort,
-    Spells, Stack, Table, Takes, Totals, Within,
+    Active, Add, Almanac, Changes, Columns, Context, CoreError, Earliest, Elapsed, EntityList,
+    Filled, Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape,
+    Sink, Sort, Spells, Stack, Table, Takes, Totals, Within,
     error::Error,
     io::{Reading, entities_of, entities_reading, file_of, holidays_of, holidays_reading},
     settings::{Given, GivenSettings, Settings},
 };
-use std::path::{Path, PathBuf};
+use std::{
+    cell::RefCell,
+    collections::HashMap,
+    fmt,
+    path::{Path, PathBuf},
+};
 
 pub use crate::page::Contents;
 
@@ -46,6 +51,8 @@ pub enum Reads {
     SeveralTables,
     /// Events and windows.
     EventsAndWindows,
+    /// A table now and one before, or one table at two dates.
+    NowAndBefore,
     /// The columns of tables that are named with them.
     Covering,
 }
@@ -97,6 +104,7 @@ pub const OPERATIONS: &[Described] = described![
     Active OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Spells OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Within EventsAndWindows |operation, _| AnyOperation::Within(Box::new(operation)),
+    Changes NowAndBefore |operation, _| AnyOperation::Changes(Box::new(operation)),
     Elapsed OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Running OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Filled OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
@@ -164,6 +172,51 @@ impl Files for Disk {
     }
 }
 
+/// Files that are read once, however often a table is asked for.
+pub struct FilesOnce<'a> {
+    files: &'a dyn Files,
+    read: RefCell<HashMap<String, Table>>,
+}
+
+impl fmt::Debug for FilesOnce<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("FilesOnce")
+            .field("read", &self.read.borrow().keys())
+            .finish_non_exhaustive()
+    }
+}
+
+impl<'a> FilesOnce<'a> {
+    /// Keeps the tables of these files.
+    pub fn of(files: &'a dyn Files) -> FilesOnce<'a> {
+        FilesOnce { files, read: RefCell::default() }
+    }
+}
+
+impl Files for FilesOnce<'_> {
+    fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
+        let key = format!("{file}\n{reading:?}");
+        if let Some(table) = self.read.borrow().get(&key) {
+            return Ok(table.clone());
+        }
+        let table = self.files.table(file, reading)?;
+        self.read.borrow_mut().insert(key, table.clone());
+        Ok(table)
+    }
+
+    fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        self.files.shape(file, reading)
+    }
+
+    fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        self.files.guessed_shape(file, reading)
+    }
+
+    fn contents(&self, file: &str) -> Option<Contents<'_>> {
+        self.files.contents(file)
+    }
+}
+
 /// Splits `FILE:COL,…` into a file and its columns.
 pub fn file_and_columns(setting: &'static str, text: &str) -> Result<(String, Vec<String>)> {
     let parts =
@@ -216,6 +269,7 @@ enum AnyOperation {
     OneTable(Box<dyn Operation>),
     Stack(Stack),
     Within(Box<Within>),
+    Changes(Box<Changes>),
     Almanac(Box<Almanac>, Vec<Vec<String>>),
     #[cfg(feature = "draw")]
     Draw(Box<Draw>),
@@ -261,6 +315,9 @@ impl Step {
             (AnyOperation::Within(within), [events, windows, ..]) => {
                 within.prepare(events, windows, context)
             }
+            (AnyOperation::Changes(changes), [now, older @ ..]) => {
+                changes.prepare(now, older.first().copied(), context)
+            }
             (AnyOperation::Stack(stack), shapes) => {
                 let named: Vec<(&str, &Shape)> =
                     names.iter().map(String::as_str).zip(shapes.iter().copied()).collect();
@@ -272,7 +329,9 @@ impl Step {
                 almanac.prepare(&covered, context)
             }
             // A step without its tables is refused when it is parsed.
-            (AnyOperation::OneTable(_) | AnyOperation::Within(_), _) => return Ok(None),
+            (AnyOperation::OneTable(_) | AnyOperation::Within(_) | AnyOperation::Changes(_), _) => {
+                return Ok(None);
+            }
         }
         .map(Some)
     }
@@ -292,6 +351,10 @@ impl Step {
             }
             (AnyOperation::Within(within), [(_, events), (_, windows), ..]) => {
                 return within.prepare_for(events, windows, context);
+            }
+            (AnyOperation::Changes(changes), [(_, now), older @ ..]) => {
+                let older = older.first().map(|(_, older)| older);
+                return changes.prepare_for(now, older, context);
             }
             _ => {}
         }

@@ -320,6 +320,28 @@ impl Error {
                     listed(named, *entities)
                 )
             }
+            Error::DuplicateKeys { side, keys, named } => {
+                let first = words(&Advised::setting("ties", "first"));
+                format!(
+                    "{side}: {} {} than once: {}. Identify each record by more columns with `per`, \
+                     or choose one: {first}",
+                    grouped(keys),
+                    if *keys == 1 { "key occurs more" } else { "keys occur more" },
+                    listed(named, *keys)
+                )
+            }
+            Error::NothingToCompare { now, before } => {
+                let quoted = |names: &[String]| {
+                    let names: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+                    names.join(", ")
+                };
+                format!(
+                    "there is nothing to compare: besides the key, both sides have no column in \
+                     common that is not ignored. The columns are {} now and {} before",
+                    quoted(now),
+                    quoted(before)
+                )
+            }
             Error::NoNewest { column } => {
                 format!("column `{column}` has no dates, so it has no newest date")
             }

@@ -53,6 +53,8 @@ pub enum Reason {
     WithAnEvent,
     /// It has the totals of other rows.
     TotalRow,
+    /// It is equal to the record on the other side.
+    Unchanged,
 }
 
 impl Reason {
@@ -82,6 +84,7 @@ impl Reason {
             Reason::WithoutAnEvent => "contains no event",
             Reason::WithAnEvent => "contains an event",
             Reason::TotalRow => "row of totals",
+            Reason::Unchanged => "unchanged",
         }
     }
 }

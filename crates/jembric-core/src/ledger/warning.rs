@@ -2,7 +2,7 @@
 
 use super::{Entry, Reason, Tally, display::number, total};
 use crate::{
-    calendar::{Periods, Range},
+    calendar::{Day, Periods, Range},
     shape::Named,
 };
 use serde::{Serialize, Serializer};
@@ -36,6 +36,21 @@ pub enum Warning {
         stray: String,
         /// The key of windows that is similar to it.
         window: String,
+    },
+    /// Some records that appeared have the key of an older one if case and outer blanks are
+    /// ignored.
+    KeysNearlySame {
+        /// The number of records with such keys.
+        records: u64,
+        /// The least of these keys.
+        now: String,
+        /// The older key that is similar to it.
+        before: String,
+    },
+    /// No record is as old as the earlier date, so that all records appeared.
+    NothingBefore {
+        /// The earlier date.
+        date: Day,
     },
     /// The range covers some periods only in part, and rows outside the range do not count.
     PeriodsInPart {
@@ -235,6 +250,19 @@ impl fmt::Display for Warning {
                     "{events} {event} {matches} a window only if upper and lower case and outer \
                         blanks are ignored: `{stray}` and `{window}`"
                 )
+            }
+            Warning::KeysNearlySame { records, now, before } => {
+                let (record, has) =
+                    if *records == 1 { ("record", "has") } else { ("records", "have") };
+                let records = number(f, records);
+                write!(
+                    f,
+                    "{records} {record} that appeared {has} the key of an older one if upper and \
+                        lower case and outer blanks are ignored: `{now}` and `{before}`"
+                )
+            }
+            Warning::NothingBefore { date } => {
+                write!(f, "no record is as old as {date}, so all records appeared")
             }
             Warning::PeriodsInPart { range, what, periods } => {
                 let periods = periods.join(" and ");

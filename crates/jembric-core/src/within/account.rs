@@ -99,8 +99,14 @@ impl Join<'_> {
             have_windows[key as usize] = true;
         }
         let strays = Strays::of(&found.of_events, of_events, &have_windows);
-        let nearly =
-            keys::nearly(pairs, events, windows, numbered.ids(), strays.no_such_key.set_indices())?;
+        let nearly = keys::nearly(
+            pairs,
+            events,
+            windows,
+            numbered.ids(),
+            strays.no_such_key.set_indices(),
+            0..windows.rows(),
+        )?;
 
         let event_keyed = keyed(of_events);
         let account = Account {
@@ -227,7 +233,7 @@ impl Account<'_> {
         ledger.as_of = context.as_of.filter(|_| self.closed);
         ledger.zone = Some(context.zone.to_string()).filter(|_| columns.cut_instants());
         ledger.other_side = Some(Box::new(other));
-        Ok(Outcome { table, ledger, set_aside: self.both_aside(events_aside, windows_aside)? })
+        Ok(Outcome { table, ledger, set_aside: both_aside(events_aside, windows_aside, "window")? })
     }
 
     /// The events in no window, with the reason.
@@ -294,23 +300,24 @@ impl Account<'_> {
         dropped.push(other);
         RowMasks { kept, dropped, set_aside }.account(step, windows, &within.windows_accounting)
     }
+}
 
-    /// The rows of both sides that were set aside, with the columns of both.
-    fn both_aside(&self, events: Table, windows: Table) -> Result<Table> {
-        let because = [&events, &windows].map(|table| table.columns().last().cloned());
-        let [Some(events_because), Some(windows_because)] = because else { return Ok(events) };
-        let name = events.names().last().unwrap_or_default().to_owned();
-        let (events, windows) = (events.without(&name)?, windows.without(&name)?);
-        let shape = events.shape();
-        let named = windows.all_named().into_iter().map(|named| clash_free(named, &shape));
-        let windows = windows.select(&named.collect::<Vec<_>>())?;
-        // The rows of one side are missing in the columns of the other.
-        let none = |rows: usize| std::iter::repeat_n(None, rows);
-        let all = |rows: usize| (0..rows as u32).map(Some);
-        let (of_events, of_windows) = (events_because.len(), windows_because.len());
-        let events = events.take(&all(of_events).chain(none(of_windows)).collect())?;
-        let windows = windows.take(&none(of_events).chain(all(of_windows)).collect())?;
-        let because = arrow_select::concat::concat(&[&*events_because, &*windows_because])?;
-        Table::of_known(events.fields().chain(windows.fields()))?.with_column(&name, because)
-    }
+/// The rows of both sides that were set aside, with the columns of both. A name of the second side
+/// that is taken gets a suffix.
+pub(crate) fn both_aside(one: Table, other: Table, suffix: &str) -> Result<Table> {
+    let because = [&one, &other].map(|table| table.columns().last().cloned());
+    let [Some(one_because), Some(other_because)] = because else { return Ok(one) };
+    let name = one.names().last().unwrap_or_default().to_owned();
+    let (one, other) = (one.without(&name)?, other.without(&name)?);
+    let shape = one.shape();
+    let named = other.all_named().into_iter().map(|named| clash_free(named, &shape, suffix));
+    let other = other.select(&named.collect::<Vec<_>>())?;
+    // The rows of one side are missing in the columns of the other.
+    let none = |rows: usize| std::iter::repeat_n(None, rows);
+    let all = |rows: usize| (0..rows as u32).map(Some);
+    let (of_one, of_other) = (one_because.len(), other_because.len());
+    let one = one.take(&all(of_one).chain(none(of_other)).collect())?;
+    let other = other.take(&none(of_one).chain(all(of_other)).collect())?;
+    let because = arrow_select::concat::concat(&[&*one_because, &*other_because])?;
+    Table::of_known(one.fields().chain(other.fields()))?.with_column(&name, because)
 }

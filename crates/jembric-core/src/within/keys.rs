@@ -15,14 +15,14 @@ use std::collections::{HashMap, HashSet};
 
 /// A column of the events, and the column of the windows that must equal it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Pair {
-    pub(super) of_events: usize,
-    pub(super) of_windows: usize,
+pub(crate) struct Pair {
+    pub(crate) of_events: usize,
+    pub(crate) of_windows: usize,
 }
 
 /// The pairs of columns, from `COLUMN` or `COLUMN=COLUMN`. Errors: a column is missing, or the
 /// types can never be equal.
-pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Result<Vec<Pair>> {
+pub(crate) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Result<Vec<Pair>> {
     let one = |text: &String| {
         let (of_events, of_windows) = match text.split_once('=') {
             Some((one, other)) if events.find(text).is_err() => (one.trim(), other.trim()),
@@ -48,7 +48,7 @@ pub(super) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Res
 }
 
 /// Adds a value of each side to the error.
-pub(super) fn with_examples(error: Error, events: &Table, windows: &Table) -> Error {
+pub(crate) fn with_examples(error: Error, events: &Table, windows: &Table) -> Error {
     let example = |table: &Table, column: &str| {
         let cells = table.column(column).ok()?;
         let row = (0..cells.len()).find(|&row| cells.is_valid(row))?;
@@ -75,7 +75,7 @@ fn match_at_all(one: Type, other: Type) -> bool {
 }
 
 /// The numbers of the keys of both sides: first those of the events, then those of the windows.
-pub(super) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<Entities> {
+pub(crate) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<Entities> {
     let (mut these, mut those) = (Vec::new(), Vec::new());
     for pair in pairs {
         let (one, other) = in_one_type(events.at(pair.of_events), windows.at(pair.of_windows))?;
@@ -86,7 +86,7 @@ pub(super) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<
     Entities::number_both(side(&these, events), side(&those, windows), Missing::NoEntity)
 }
 
-fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)> {
+pub(crate) fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)> {
     let places = |of: &DataType| match of {
         DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places,
         _ => 0,
@@ -101,14 +101,14 @@ fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)>
     Ok((cast(one, &common)?, cast(other, &common)?))
 }
 
-/// The events whose key no window has, although a window has it if case and outer blanks are
-/// ignored.
-pub(super) fn nearly(
+/// The stray events whose key one of some windows has if case and outer blanks are ignored.
+pub(crate) fn nearly(
     pairs: &[Pair],
     events: &Table,
     windows: &Table,
     ids: &[u32],
     strays: impl Iterator<Item = usize>,
+    candidates: impl Iterator<Item = usize>,
 ) -> Result<Option<Warning>> {
     let is_text = |pair: &Pair| *events.at(pair.of_events).data_type() == DataType::Utf8View;
     // The stray keys: the first event of each, and the number of events.
@@ -139,8 +139,9 @@ pub(super) fn nearly(
         *least = std::mem::take(least).min(key.join(", "));
     }
     let mut seen = HashSet::new();
-    for (row, id) in ids[events.rows()..].iter().enumerate() {
-        if *id == Entities::NONE || !seen.insert(*id) {
+    for row in candidates {
+        let id = ids[events.rows() + row];
+        if id == Entities::NONE || !seen.insert(id) {
             continue;
         }
         let key = cells(windows, &of_windows, row)?;

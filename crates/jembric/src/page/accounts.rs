@@ -42,8 +42,14 @@ pub(super) fn of_step(step: &StepOnPage) -> Markup {
             }
             @if *rows > 0 {
                 h4 { (texts::SET_ASIDE_ROWS) }
-                (Shown { table: set_aside, rows: *rows, caption: texts::SET_ASIDE_ROWS, file: None }
-                    .markup())
+                (Shown {
+                    table: set_aside,
+                    rows: *rows,
+                    caption: texts::SET_ASIDE_ROWS,
+                    file: None,
+                    marks: None,
+                }
+                .markup())
             }
         }
     }

@@ -2,8 +2,8 @@
 
 use super::{
     MOST_ROWS,
-    figures::{Figure, Figures},
-    outline::Outline,
+    figures::Figures,
+    outline::{Needed, Outline},
 };
 use crate::{CoreError, Ledger, Outcome, Table, draw::Picture};
 
@@ -62,18 +62,18 @@ impl Collected {
     /// Takes the whole results of the last step that was accounted for, the main one first, and
     /// computes the figures of the main one.
     ///
-    /// Errors: those of the figures.
+    /// Errors: those of the figures, each with its sentence.
     pub(crate) fn results(
         &mut self,
         outline: &Outline,
         results: Vec<Taken<'_>>,
-    ) -> Result<(), CoreError> {
+    ) -> Result<(), Box<(Needed, CoreError)>> {
         let Some(step) = self.steps.last_mut() else { return Ok(()) };
         if let Some(main) = results.first() {
-            for quantity in outline.figures_of(step.place) {
-                let value = quantity.of(&main.outcome.table)?;
-                let figure = Figure { step: step.place, quantity: quantity.clone() };
-                self.figures.insert(figure, value);
+            for needed in outline.figures_of(step.place) {
+                let value = needed.figure.quantity.of(&main.outcome.table);
+                let value = value.map_err(|error| Box::new((needed.clone(), error)))?;
+                self.figures.insert(needed.figure.clone(), value);
             }
         }
         if outline.blocks[step.place].is_some() {

@@ -1,9 +1,10 @@
 //! The page as HTML.
 
 use super::{
-    accounts,
+    MOST_ROWS, accounts,
     collected::{Collected, StepOnPage, View},
     figures::prose_of_day,
+    marks::Marks,
     outline::{Block, Outline},
     sources::{Source, Sources, link},
     tables::Shown,
@@ -12,7 +13,9 @@ use super::{
 use crate::{
     calendar::Day,
     draw::{page_style, pictures_on_page},
-    grouped, visible,
+    grouped,
+    routine::StepChanges,
+    visible,
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use maud::{DOCTYPE, Markup, PreEscaped, html};
@@ -37,6 +40,11 @@ pub(crate) struct Page<'a> {
     /// The page's file, and the directory of the files that the steps write, if they are written.
     pub(crate) file: &'a Path,
     pub(crate) directory: Option<&'a Path>,
+    /// The earlier date that results are compared with, and what changed.
+    pub(crate) since: Option<Day>,
+    pub(crate) changes: &'a [StepChanges],
+    /// The places of results that could not be compared, and why.
+    pub(crate) not_compared: &'a [(usize, String)],
 }
 
 /// A section: what is shown of its steps, and the steps whose ledgers belong to it.
@@ -178,6 +186,8 @@ impl Page<'_> {
             }
             let link = format!("#{}", accounts::id(step.place));
             let section = section_of(step);
+            let not_compared = self.not_compared.iter().filter(|(place, _)| *place == step.place);
+            warnings.extend(not_compared.map(|(_, why)| why.clone()));
             for warning in warnings {
                 items.push((link.clone(), section, Some(texts::WARNING), warning));
             }
@@ -248,6 +258,12 @@ impl Page<'_> {
         let url = written.zip(self.directory).and_then(|(name, directory)| {
             link(&directory.join(name), self.file).map(|url| (name.as_str(), url))
         });
+        let since = self.since.map(prose_of_day);
+        let changes = self.changes.iter().find(|changes| changes.place == step.place);
+        // Rows of a result whose type cannot be compared have no marks.
+        let marks = changes
+            .filter(|_| number == 0)
+            .and_then(|changes| Marks::of(&view.table, changes).ok());
         html! {
             @if let Some(picture) = view.picture.as_ref().filter(|_| block.shows_picture) {
                 @let ids = format!("p{}-{number}-", step.place + 1);
@@ -256,13 +272,31 @@ impl Page<'_> {
                 }
             }
             @if block.shows_table {
+                @if let (Some(marks), Some(since)) = (&marks, &since) {
+                    p class="note" {
+                        (texts::compared(since, marks.appeared, marks.changed, marks.gone.rows()))
+                    }
+                }
                 (Shown {
                     table: &view.table,
                     rows: view.rows,
                     caption: &caption,
                     file: url.as_ref().map(|(name, url)| (*name, url.as_str())),
+                    marks: marks.as_ref(),
                 }
                 .markup())
+                @if let (Some(marks), Some(since)) = (&marks, &since)
+                    && marks.gone.rows() > 0
+                {
+                    (Shown {
+                        table: &marks.gone.head(MOST_ROWS),
+                        rows: marks.gone.rows(),
+                        caption: &texts::gone(since),
+                        file: None,
+                        marks: None,
+                    }
+                    .markup())
+                }
             }
         }
     }
@@ -292,6 +326,9 @@ impl Page<'_> {
                 dl {
                     @if let Some(as_of) = self.as_of {
                         div { dt { (texts::AS_OF_DATE) } dd { (as_of) } }
+                    }
+                    @if let Some(since) = self.since {
+                        div { dt { (texts::SINCE) } dd { (since) } }
                     }
                     div { dt { (texts::ZONE) } dd { (self.zone) } }
                     div { dt { (texts::PROGRAM) } dd { (PROGRAM) } }

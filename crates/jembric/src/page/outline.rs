@@ -3,7 +3,7 @@
 
 use super::{
     Show,
-    figures::{Figure, Quantity},
+    figures::Figure,
     sentence::{Known, Misplaced, Sentence},
 };
 use crate::{Shape, routine::Planned};
@@ -12,9 +12,19 @@ use crate::{Shape, routine::Planned};
 #[derive(Debug)]
 pub(crate) struct Outline {
     pub(super) blocks: Vec<Option<Block>>,
-    figures: Vec<Figure>,
+    figures: Vec<Needed>,
     /// Whether the step has a result for each of several grains.
     has_grains: Vec<bool>,
+}
+
+/// A figure that a sentence needs, and the place of the sentence: its step, its key, and the
+/// placeholder in it.
+#[derive(Clone, Debug)]
+pub(crate) struct Needed {
+    pub(super) figure: Figure,
+    pub(crate) by: usize,
+    pub(crate) key: &'static str,
+    pub(crate) placeholder: String,
 }
 
 /// What a page shows of one step.
@@ -66,11 +76,16 @@ impl Outline {
                 shows_table: shows(Show::Table),
             }));
         }
-        let sentences = blocks.iter().flatten().flat_map(|block| [&block.heading, &block.say]);
-        let mut figures: Vec<Figure> = Vec::new();
-        for figure in sentences.flatten().flat_map(Sentence::figures) {
-            if !figures.contains(figure) {
-                figures.push(figure.clone());
+        let mut figures: Vec<Needed> = Vec::new();
+        for (by, block) in blocks.iter().enumerate() {
+            let Some(block) = block else { continue };
+            for (key, sentence) in [("heading", &block.heading), ("say", &block.say)] {
+                for (figure, placeholder) in sentence.iter().flat_map(Sentence::figures) {
+                    if !figures.iter().any(|needed| needed.figure == *figure) {
+                        let placeholder = placeholder.to_owned();
+                        figures.push(Needed { figure: figure.clone(), by, key, placeholder });
+                    }
+                }
             }
         }
         let has_grains = steps.iter().map(|step| !step.grains.is_empty()).collect();
@@ -81,7 +96,7 @@ impl Outline {
     pub(crate) fn needs(&self, place: usize) -> bool {
         self.blocks[place].is_some()
             || self.has_grains[place]
-            || self.figures.iter().any(|figure| figure.step == place)
+            || self.figures.iter().any(|needed| needed.figure.step == place)
     }
 
     /// Whether the page has a picture of the step's result.
@@ -90,8 +105,7 @@ impl Outline {
     }
 
     /// The figures of a step's result that sentences contain.
-    pub(super) fn figures_of(&self, place: usize) -> impl Iterator<Item = &Quantity> {
-        let of_step = self.figures.iter().filter(move |figure| figure.step == place);
-        of_step.map(|figure| &figure.quantity)
+    pub(super) fn figures_of(&self, place: usize) -> impl Iterator<Item = &Needed> {
+        self.figures.iter().filter(move |needed| needed.figure.step == place)
     }
 }

@@ -19,9 +19,9 @@ pub(crate) struct Sentence {
 enum Part {
     Text(String),
     AsOf,
-    Figure(Figure),
+    Figure(Figure, String),
     /// A figure of the own result as a share of the same one of another step.
-    Share(Figure, Figure),
+    Share(Figure, Figure, String),
 }
 
 /// What is wrong with a placeholder.
@@ -78,10 +78,9 @@ impl Sentence {
             let end = behind.find(['{', '}']).filter(|end| behind[*end..].starts_with('}'));
             let end = end.filter(|_| brace == "{").ok_or_else(unpaired)?;
             let inside = &behind[..end];
-            let part = known.part(inside.trim()).map_err(|(problem, advice)| Misplaced {
-                placeholder: format!("{{{inside}}}"),
-                problem,
-                advice,
+            let placeholder = format!("{{{inside}}}");
+            let part = known.part(inside.trim(), &placeholder).map_err(|(problem, advice)| {
+                Misplaced { placeholder: placeholder.clone(), problem, advice }
             })?;
             if !plain.is_empty() {
                 parts.push(Part::Text(std::mem::take(&mut plain)));
@@ -96,13 +95,15 @@ impl Sentence {
         Ok(Sentence { parts })
     }
 
-    /// The figures of the sentence.
-    pub(crate) fn figures(&self) -> impl Iterator<Item = &Figure> {
+    /// The figures of the sentence, each with its placeholder.
+    pub(crate) fn figures(&self) -> impl Iterator<Item = (&Figure, &str)> {
         self.parts
             .iter()
             .flat_map(|part| match part {
-                Part::Figure(one) => [Some(one), None],
-                Part::Share(one, other) => [Some(one), Some(other)],
+                Part::Figure(one, text) => [Some((one, text.as_str())), None],
+                Part::Share(one, other, text) => {
+                    [Some((one, text.as_str())), Some((other, text.as_str()))]
+                }
                 _ => [None, None],
             })
             .flatten()
@@ -114,10 +115,10 @@ impl Sentence {
         let part = |part: &Part| match part {
             Part::Text(text) => text.clone(),
             Part::AsOf => as_of.unwrap_or(NO_VALUE).to_owned(),
-            Part::Figure(figure) => {
+            Part::Figure(figure, _) => {
                 figures.get(figure).map_or(NO_VALUE, |value| &value.text).to_owned()
             }
-            Part::Share(part, whole) => match number(part).zip(number(whole)) {
+            Part::Share(part, whole, _) => match number(part).zip(number(whole)) {
                 Some((part, whole)) => percent(part, whole),
                 None => NO_VALUE.to_owned(),
             },
@@ -127,7 +128,7 @@ impl Sentence {
 }
 
 impl Known<'_> {
-    fn part(&self, text: &str) -> Parsed<Part> {
+    fn part(&self, text: &str, placeholder: &str) -> Parsed<Part> {
         if text == "as-of" {
             return match self.has_as_of {
                 true => Ok(Part::AsOf),
@@ -138,7 +139,7 @@ impl Known<'_> {
             };
         }
         let Some(shared) = text.strip_prefix("share of ") else {
-            return self.figure(text).map(Part::Figure);
+            return Ok(Part::Figure(self.figure(text)?, placeholder.to_owned()));
         };
         let whole = self.figure(shared)?;
         if !matches!(whole.quantity, Quantity { what: What::Rows | What::Sum, .. }) {
@@ -151,7 +152,7 @@ impl Known<'_> {
         }
         let part = Figure { step: self.own, quantity: whole.quantity.clone() };
         self.expect(&part)?;
-        Ok(Part::Share(part, whole))
+        Ok(Part::Share(part, whole, placeholder.to_owned()))
     }
 
     /// A figure: its word, its column, and the step that it is about.

@@ -4,7 +4,7 @@
 //! A column's head has the rank of each row's value, so that the script sorts by value and needs to
 //! know nothing of types.
 
-use super::texts;
+use super::{marks::Marks, texts};
 use crate::{
     Table, Type,
     arrow::{Array, ArrayRef, Float64Array, cast::AsArray, types::Float64Type},
@@ -27,11 +27,13 @@ pub(super) struct Shown<'a> {
     pub(super) caption: &'a str,
     /// The name and the URL of the file.
     pub(super) file: Option<(&'a str, &'a str)>,
+    /// What changed since an earlier date.
+    pub(super) marks: Option<&'a Marks>,
 }
 
 impl Shown<'_> {
     pub(super) fn markup(&self) -> Markup {
-        let Shown { table, rows, caption, file } = self;
+        let Shown { table, rows, caption, file, marks } = self;
         let columns = columns_of(table);
         html! {
             div class="table" data-rows=(rows) {
@@ -50,10 +52,26 @@ impl Shown<'_> {
                         }
                         tbody {
                             @for row in 0..table.rows() {
-                                tr {
-                                    @for column in &columns {
+                                @let is_new = marks.is_some_and(|marks| marks.appeared(row));
+                                tr class=[is_new.then_some("new")] {
+                                    @for (n, column) in columns.iter().enumerate() {
                                         @let cell = &column.cells[row];
-                                        td class=[column.class_of(cell)] { (cell.text) }
+                                        @let before = marks.and_then(|marks| {
+                                            marks.before(row, &column.column)
+                                        });
+                                        @if let Some(before) = before {
+                                            (changed(column, cell, before))
+                                        } @else {
+                                            td class=[column.class_of(cell)] {
+                                                @if is_new && n == 0 {
+                                                    span class="sign" aria-hidden="true" { "+ " }
+                                                }
+                                                (cell.text)
+                                                @if is_new && n == 0 {
+                                                    span class="hidden" { (texts::APPEARED) }
+                                                }
+                                            }
+                                        }
                                     }
                                 }
                             }
@@ -74,6 +92,19 @@ impl Shown<'_> {
     }
 }
 
+/// A cell that changed, with its earlier value on hover.
+fn changed(column: &ShownColumn, cell: &Cell, before: &str) -> Markup {
+    let before = texts::before(&visible(before));
+    let class = column.class_of(cell).unwrap_or_default();
+    html! {
+        td class={ (class) " changed" } title=(before) {
+            span class="sign" aria-hidden="true" { "• " }
+            (cell.text)
+            span class="hidden" { " (" (before) ")" }
+        }
+    }
+}
+
 /// A name that may be broken after an underscore.
 fn broken(name: &str) -> Markup {
     html! {
@@ -86,6 +117,8 @@ fn broken(name: &str) -> Markup {
 
 /// A column with its cells as texts.
 struct ShownColumn {
+    /// The name of the column, and as it is shown.
+    column: String,
     name: String,
     class: Option<&'static str>,
     /// The rank of each value; empty for a missing one.
@@ -125,7 +158,7 @@ fn columns_of(table: &Table) -> Vec<ShownColumn> {
             _ => (0..table.rows()).map(plain).collect(),
         };
         let name = visible(&about.name).into_owned();
-        ShownColumn { name, class, ranks: ranks_of(array), cells }
+        ShownColumn { column: about.name.clone(), name, class, ranks: ranks_of(array), cells }
     });
     shown.collect()
 }

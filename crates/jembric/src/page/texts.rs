@@ -36,6 +36,7 @@ pub(super) const SOURCE_ROWS: &str = "Rows read";
 pub(super) const SOURCE_SUM: &str = "SHA-256";
 pub(super) const NO_SUM: &str = "read from a stream";
 pub(super) const AS_OF_DATE: &str = "As-of date";
+pub(super) const SINCE: &str = "Compared with";
 pub(super) const ZONE: &str = "Time zone";
 pub(super) const PROGRAM: &str = "Made by";
 pub(super) const ROUTINE: &str = "The routine";
@@ -50,6 +51,36 @@ pub(super) const NEXT: &str = "Next";
 /// The heading of the view of a grain.
 pub(super) fn by(grain: &str) -> String {
     format!("By {grain}")
+}
+
+/// What a screen reader says about a row that appeared.
+pub(super) const APPEARED: &str = " (new)";
+
+/// The earlier value of a cell, on hover and for a screen reader.
+pub(super) fn before(value: &str) -> String {
+    match value {
+        "" => "before: no value".to_owned(),
+        value => format!("before: {value}"),
+    }
+}
+
+/// The line above a table that is compared with an earlier date.
+pub(super) fn compared(since: &str, appeared: u64, changed: u64, gone: usize) -> String {
+    let number = |rows: u64| grouped(rows);
+    let rows = |rows: u64| if rows == 1 { "row" } else { "rows" };
+    format!(
+        "Since {since}: {} new {} (+), {} changed {} (•), {} gone.",
+        number(appeared),
+        rows(appeared),
+        number(changed),
+        rows(changed),
+        number(gone as u64)
+    )
+}
+
+/// The caption of the rows that are gone.
+pub(super) fn gone(since: &str) -> String {
+    format!("Gone since {since}")
 }
 
 /// The button of a grain.

@@ -16,6 +16,7 @@ use crate::{
 };
 use std::{
     cell::RefCell,
+    ops::Range,
     path::{Component, Path},
 };
 
@@ -93,6 +94,14 @@ impl Routine {
             for shape in results.chain(by_grain.last().into_iter().flatten().flatten()) {
                 self.pictures_fit(planned, shape, &context)?;
             }
+            if let (Some(key), Some(shape)) = (&planned.key, plan.as_ref().and_then(Plan::shape)) {
+                for column in key {
+                    shape.find(column).map_err(|error| {
+                        let at = self.place_in_text(planned, "key");
+                        self.error(at, error.told(&routine_words), "")
+                    })?;
+                }
+            }
             for name in planned.files_written() {
                 self.name_with_date(name, context.as_of, context.as_of_follows, planned)?;
             }
@@ -117,6 +126,7 @@ impl Routine {
             further,
             outline,
             lists,
+            not_compared: RefCell::default(),
         })
     }
 
@@ -134,15 +144,24 @@ impl Routine {
         }
         let has_as_of = context.as_of.is_some() || context.as_of_follows;
         Outline::of(&self.steps, shapes, has_as_of).map_err(|(place, key, misplaced)| {
-            let mut at = self.place_in_text(&self.steps[place], key);
-            if let Some(text) = &self.text
-                && let Some(from) = text.text[at.clone()].find(&misplaced.placeholder)
-            {
-                let from = at.start + from;
-                at = from..from + misplaced.placeholder.len();
-            }
+            let at = self.place_in_sentence(place, key, &misplaced.placeholder);
             self.error(at, misplaced.problem, misplaced.advice)
         })
+    }
+
+    /// The place of a placeholder in the sentence of a step.
+    pub(super) fn place_in_sentence(
+        &self,
+        step: usize,
+        key: &str,
+        placeholder: &str,
+    ) -> Range<usize> {
+        let at = self.place_in_text(&self.steps[step], key);
+        let found = self.text.as_ref().and_then(|text| text.text[at.clone()].find(placeholder));
+        match found {
+            Some(from) => at.start + from..at.start + from + placeholder.len(),
+            None => at,
+        }
     }
 
     /// Errors: the page is to show a picture of a result that cannot be drawn.
@@ -243,7 +262,7 @@ impl Routine {
     }
 
     /// The error of a name with an as-of date that does not exist.
-    pub(super) fn no_as_of(&self, name: &str, at: std::ops::Range<usize>) -> Error {
+    pub(super) fn no_as_of(&self, name: &str, at: Range<usize>) -> Error {
         let problem = format!("`{name}` contains the as-of date, and there is none");
         self.error(at, problem, "set it above the steps: as-of = \"2025-06-30\"")
     }

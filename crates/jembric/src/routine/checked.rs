@@ -7,7 +7,7 @@ use crate::{
     page::Outline,
     steps::{Files, Step},
 };
-use std::fmt;
+use std::{cell::RefCell, fmt};
 
 /// The settings of a run.
 #[non_exhaustive]
@@ -28,6 +28,10 @@ pub struct Run<'a> {
     /// one, the page is the routine's own, if files are written. If a run stops before the last
     /// step, there is no page.
     pub page: Option<std::path::PathBuf>,
+    /// An earlier as-of date. The routine runs for it as well, and what changed in the named
+    /// results is delivered instead of the last result. Wrap the files in
+    /// [`FilesOnce`](crate::steps::FilesOnce), so that each is read once.
+    pub since: Option<Day>,
     /// Whether steps are checked by the types of the first rows, and not by names only. Later rows
     /// may change the types.
     pub guess: bool,
@@ -39,6 +43,8 @@ pub struct Run<'a> {
     /// Whether the picture of a last step that draws is all that is needed of it, and its table
     /// may lack columns.
     pub pictures_only: bool,
+    /// Whether the whole results of named steps are kept, for a comparison.
+    pub(super) keeps_results: bool,
 }
 
 impl fmt::Debug for Run<'_> {
@@ -61,10 +67,12 @@ impl<'a> Run<'a> {
             upto: None,
             into: None,
             page: None,
+            since: None,
             guess: false,
             memory: None,
             aside: true,
             pictures_only: false,
+            keeps_results: false,
         }
     }
 }
@@ -86,6 +94,15 @@ pub struct Checked<'a> {
     pub(super) outline: Outline,
     /// The rows of the files with holidays and entities, which have been read.
     pub(super) lists: Vec<(String, usize)>,
+    /// The places of results that could not be compared with those of an earlier date, and why.
+    pub(super) not_compared: RefCell<Vec<(usize, String)>>,
+}
+
+impl Checked<'_> {
+    /// Why named results were not compared with those of the earlier date of the run.
+    pub fn not_compared(&self) -> Vec<String> {
+        self.not_compared.borrow().iter().map(|(_, why)| why.clone()).collect()
+    }
 }
 
 impl fmt::Debug for Checked<'_> {

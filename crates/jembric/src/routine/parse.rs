@@ -2,7 +2,7 @@
 
 use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
-    Almanac, Result, Stack, Totals, Within,
+    Almanac, Changes, Result, Stack, Totals, Within,
     io::ReadingSettings,
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
@@ -15,7 +15,7 @@ use toml::{
 };
 
 /// The keys of a step besides its operation.
-const OF_A_STEP: [&str; 7] = ["name", "read", "from", "write", "heading", "say", "show"];
+const OF_A_STEP: [&str; 8] = ["name", "read", "from", "write", "key", "heading", "say", "show"];
 const OF_A_ROUTINE: [&str; 5] = ["title", "as-of", "zone", "page", "step"];
 
 impl Routine {
@@ -96,7 +96,7 @@ impl Parser<'_> {
             ));
         };
         let (mut name, mut write, mut first, mut asked) = (None, None, None, None);
-        let mut page = OnPage::default();
+        let (mut page, mut key_columns) = (OnPage::default(), None);
         let mut places = Vec::new();
         for (key, value) in keys {
             match key.get_ref().as_ref() {
@@ -122,6 +122,11 @@ impl Parser<'_> {
                         _ => page.say = text,
                     }
                     places.push((key_name.to_owned(), value.span()));
+                }
+                "key" => {
+                    let columns = self.list_of(value)?.into_iter().map(|one| self.text_of(one));
+                    key_columns = Some(columns.collect::<Result<Vec<_>>>()?);
+                    places.push(("key".to_owned(), value.span()));
                 }
                 "show" => {
                     let shown = self.list_of(value)?.into_iter().map(|one| self.show(one));
@@ -171,6 +176,7 @@ impl Parser<'_> {
         let mut planned = Planned {
             name,
             write,
+            key: key_columns,
             page,
             at: at.clone(),
             ..Planned::new(operation, GivenSettings::default(), inputs)
@@ -217,7 +223,9 @@ impl Parser<'_> {
         for (key, value) in keys {
             let name = key.get_ref().as_ref();
             match (operation.name, name) {
-                (Within::NAME, "windows") => self.further(value, planned, before)?,
+                (Within::NAME, "windows") | (Changes::NAME, "before") => {
+                    self.further(value, planned, before)?;
+                }
                 (Stack::NAME, "files") => {
                     for one in self.list_of(value)? {
                         self.further(one, planned, before)?;
@@ -256,6 +264,7 @@ impl Parser<'_> {
                     }
                     let further = match operation.name {
                         Within::NAME => Some("windows"),
+                        Changes::NAME => Some("before"),
                         Stack::NAME => Some("files"),
                         Almanac::NAME => Some("covering"),
                         _ => operation.draws().then_some("write"),

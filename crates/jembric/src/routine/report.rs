@@ -1,6 +1,6 @@
 //! Makes the report page while the steps of a routine run.
 
-use super::{Input, Planned, Ran, checked::Checked, run::Readings};
+use super::{Input, Planned, Ran, StepChanges, checked::Checked, routine_words, run::Readings};
 use crate::{
     Context, CoreError, Error, Ledger, Outcome, Result, Table,
     calendar::Day,
@@ -37,6 +37,11 @@ impl Checked<'_> {
     /// Whether the page needs the whole result of a step.
     pub(super) fn page_needs(&self, place: usize) -> bool {
         self.has_page() && self.outline.needs(place)
+    }
+
+    /// Whether the whole result of a step is needed: by the page, or to compare it.
+    pub(super) fn needs_whole(&self, place: usize) -> bool {
+        self.page_needs(place) || self.compares(place)
     }
 
     /// The file of the report page, if the run writes one; with the as-of date in its name.
@@ -152,9 +157,11 @@ impl<'a> Report<'a> {
             outcome,
             picture: picture.clone(),
         });
-        self.collected.results(outline, results.collect()).map_err(|error| {
+        self.collected.results(outline, results.collect()).map_err(|failed| {
+            let (needed, error) = *failed;
             // The column is missing or has another type than its name let expect.
-            routine.told_at(step, Error::from(error).of_setting("say"))
+            let at = routine.place_in_sentence(needed.by, needed.key, &needed.placeholder);
+            routine.error(at, error.told(&routine_words), "")
         })
     }
 
@@ -166,6 +173,7 @@ impl<'a> Report<'a> {
         outputs: &mut Outputs,
         context: &Context,
         read: &Readings<'_>,
+        changes: &[StepChanges],
     ) -> Result<()> {
         let Checked { routine, running, .. } = self.checked;
         let opened = match self.file.take() {
@@ -195,6 +203,9 @@ impl<'a> Report<'a> {
             behind: &behind,
             file: &path,
             directory: running.into.as_deref(),
+            since: running.since,
+            changes,
+            not_compared: &self.checked.not_compared.borrow(),
         };
         let html = page.html();
         file.write(|to| to.write_all(html.as_bytes()))?;

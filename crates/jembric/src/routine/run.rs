@@ -6,6 +6,7 @@ use super::{
     needed::Names,
     report::Report,
     routine_words,
+    since::{StepChanges, all_changes},
     stream::{Failed, Stream},
 };
 use crate::{
@@ -332,12 +333,13 @@ impl Checked<'_> {
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         let mut report = Report::begin(self, &context, as_of.is_some(), outputs)?;
-        let needed = routine.needed(until, |place| self.page_needs(place));
+        let needed = routine.needed(until, |place| self.needs_whole(place));
         let uses = routine.uses(until);
         let places = (0..=until).filter(|&place| needed[place]);
         let columns = match &running.follow {
             // The page shows the rows set aside in full.
-            None if !running.aside && report.is_none() => {
+            // So do results that are compared.
+            None if !running.aside && report.is_none() && !self.compares_any() => {
                 let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
                 let at_any_rate: Vec<String> =
                     running.reconcile.iter().cloned().chain(newest).collect();
@@ -361,6 +363,8 @@ impl Checked<'_> {
         if let Some(as_of) = as_of {
             context = self.dated(context, &as_of, &mut read)?;
         }
+        let earlier = self.earlier(&context)?;
+        let mut changes: Vec<StepChanges> = Vec::new();
         let mut places = places.peekable();
         while let Some(place) = places.next() {
             let planned = &routine.steps[place];
@@ -382,7 +386,7 @@ impl Checked<'_> {
                 let (outcome, picture) = drawn;
                 let picture = picture.after(routine.accounts_behind(place, &accounts));
                 let written = self.write_drawn(place, &outcome, &picture, &context, outputs)?;
-                if place == until {
+                if place == until && earlier.is_none() {
                     let failed = |error| routine.handed_over(planned, error, None);
                     last(&outcome.table).map_err(CoreError::Sink).map_err(failed)?;
                 }
@@ -424,7 +428,7 @@ impl Checked<'_> {
                 _ => None,
             };
             // Only a result that nobody else needs is delivered in batches.
-            let outcomes = if end == until && !self.page_needs(end) {
+            let outcomes = if end == until && !self.needs_whole(end) && earlier.is_none() {
                 let answered = match &mut file {
                     None => stream.hand_over(&tables, last),
                     Some(file) => file.write_both(&stream, &tables, last).map_err(at)?,
@@ -441,7 +445,7 @@ impl Checked<'_> {
                 if let (Some(file), Some(answer)) = (&mut file, answer) {
                     file.write(|batches| batches.write(answer)).map_err(at)?;
                 }
-                if let Some(answer) = answer.filter(|_| end == until) {
+                if let Some(answer) = answer.filter(|_| end == until && earlier.is_none()) {
                     let failed = |error| routine.handed_over(planned, error, None);
                     last(answer).map_err(CoreError::Sink).map_err(failed)?;
                 }
@@ -465,11 +469,29 @@ impl Checked<'_> {
                     report.take(&ran, Some(&tables[..]).filter(|_| place == end), &accounts)?;
                 }
                 told(&ran)?;
+                if let Some(earlier) = earlier.as_ref().filter(|_| place == end) {
+                    match earlier.changes(self, &ran)? {
+                        Some(Ok(found)) => changes.push(found),
+                        Some(Err(why)) => self.not_compared.borrow_mut().push((place, why)),
+                        None => {}
+                    }
+                }
                 accounts[place] = Some(&outcome.ledger).filter(|_| draws).cloned();
             }
         }
+        if earlier.is_some() {
+            let failed = |error| routine.handed_over(&routine.steps[until], error, None);
+            last(&all_changes(&routine.steps, &changes)?)
+                .map_err(CoreError::Sink)
+                .map_err(failed)?;
+            for StepChanges { place, outcome, .. } in &changes {
+                let (step, place) = (&routine.steps[*place], *place);
+                let (written, picture) = (None, None);
+                told(&Ran { step, place, outcome, written, picture, context: &context })?;
+            }
+        }
         match report {
-            Some(report) => report.finish(outputs, &context, &read),
+            Some(report) => report.finish(outputs, &context, &read, &changes),
             None => Ok(()),
         }
     }

@@ -1,7 +1,7 @@
 //! Converts steps to the text of a routine.
 
 use super::{Input, Planned, Routine, stands_alone};
-use crate::{Almanac, Error, Result, Stack, Takes, Within, settings::Given, steps::Reads};
+use crate::{Almanac, Changes, Error, Result, Stack, Takes, Within, settings::Given, steps::Reads};
 use toml::{Table, Value as Toml};
 
 impl Routine {
@@ -62,6 +62,9 @@ impl Routine {
             Reads::Covering => (None, &step.inputs[..]),
             _ => (step.inputs.first(), step.inputs.get(1..).unwrap_or_default()),
         };
+        if let Some(columns) = &step.key {
+            keys.push(("key", columns.clone().into()));
+        }
         for (key, text) in [("heading", &step.page.heading), ("say", &step.page.say)] {
             keys.extend(text.as_ref().map(|text| (key, Toml::from(text.clone()))));
         }
@@ -86,6 +89,11 @@ impl Routine {
             Within::NAME => {
                 if let Some(windows) = further.first() {
                     settings.insert("windows".to_owned(), input(windows)?);
+                }
+            }
+            Changes::NAME => {
+                if let Some(older) = further.first() {
+                    settings.insert("before".to_owned(), input(older)?);
                 }
             }
             Stack::NAME => {

@@ -52,7 +52,7 @@ impl<'a> Stream<'a> {
                 let is_alone = routine.steps[next].inputs == [Input::Step(before)]
                     && (uses[before].steps, uses[before].last) == (1, next)
                     && routine.steps[before].write.is_none()
-                    && !checked.page_needs(before);
+                    && !checked.needs_whole(before);
                 let Some(plan) =
                     shape.filter(|_| is_alone).and_then(|shape| by_row(step, shape, context))
                 else {

@@ -45,7 +45,7 @@ fn a_placeholder_names_a_figure_a_column_and_a_step(
     #[case] column: Option<&str>,
 ) {
     let sentence = with_known(|known| Sentence::parse(text, known)).unwrap();
-    assert_eq!(sentence.figures().collect::<Vec<_>>(), [&figure(step, what, column)]);
+    assert_eq!(sentence.figures().collect::<Vec<_>>(), [(&figure(step, what, column), text)]);
 }
 
 #[rstest]

@@ -1,0 +1,373 @@
+//! [`Cells`]: makes the rows of the result from the cells that differ.
+
+use super::{Compared, Records};
+use crate::{
+    cell_text::CellText,
+    error::Result,
+    shape::{Type, period_field},
+    table::Table,
+    within::keys::{Pair, in_one_type},
+};
+use arrow_array::{
+    Array, ArrayRef, Decimal128Array, Float64Array, Int64Array, StringViewArray,
+    builder::StringViewBuilder, cast::AsArray, new_null_array, types::*,
+};
+use arrow_buffer::BooleanBuffer;
+use arrow_cast::cast;
+use arrow_ord::sort::{SortColumn, lexsort_to_indices};
+use arrow_schema::{DataType, Field, SortOptions};
+use arrow_select::interleave::interleave;
+use std::sync::Arc;
+
+/// The type of values before and now: that of all columns, or text.
+pub(super) fn common_type(kinds: &[(Type, Type)]) -> Type {
+    let mut all = kinds.iter().flat_map(|(now, before)| [*now, *before]);
+    let mut some = all.clone().filter(|kind| *kind != Type::Nothing);
+    match (all.next(), some.next()) {
+        (Some(_), Some(first)) if some.all(|kind| kind == first) => first,
+        (Some(first), None) => first,
+        _ => Type::Text,
+    }
+}
+
+/// The type of the differences: that of the numbers, or whole days.
+pub(super) fn difference_type(kinds: &[(Type, Type)]) -> Type {
+    let numbers = kinds.iter().filter(|kinds| are_numbers(**kinds));
+    numbers.flat_map(|(now, before)| [*now, *before]).fold(Type::Integer, |all, kind| {
+        match (all, kind) {
+            (Type::Float, _) | (_, Type::Float) => Type::Float,
+            (Type::Decimal { places: one }, Type::Decimal { places: other }) => {
+                Type::Decimal { places: one.max(other) }
+            }
+            (Type::Decimal { places }, _) | (_, Type::Decimal { places }) => {
+                Type::Decimal { places }
+            }
+            _ => Type::Integer,
+        }
+    })
+}
+
+fn are_numbers((now, before): (Type, Type)) -> bool {
+    now.is_number() && before.is_number()
+}
+
+/// The cells that differ, and the records on one side only.
+pub(super) struct Cells<'a> {
+    pub(super) pairs: &'a [Pair],
+    pub(super) compared: &'a [Compared],
+    pub(super) now: &'a Table,
+    pub(super) before: &'a Table,
+    pub(super) records: &'a Records,
+    /// For each column, the records of both sides whose cells differ.
+    pub(super) differing: Vec<BooleanBuffer>,
+}
+
+/// Columns with their fields.
+type Columns = Vec<(Field, ArrayRef)>;
+
+/// A row of the result.
+#[derive(Clone, Copy)]
+struct Row {
+    now: Option<u32>,
+    before: Option<u32>,
+    /// The column that changed, by its place among those compared.
+    column: Option<usize>,
+}
+
+impl Cells<'_> {
+    /// For each record of both sides, whether it differs.
+    pub(super) fn changed(&self) -> Vec<bool> {
+        let mut changed = vec![false; self.records.both.len()];
+        for differing in &self.differing {
+            differing.set_indices().for_each(|record| changed[record] = true);
+        }
+        changed
+    }
+
+    /// The number of cells that differ.
+    pub(super) fn cells(&self) -> u64 {
+        self.differing.iter().map(|differing| differing.count_set_bits() as u64).sum()
+    }
+
+    /// The number of rows of the result.
+    pub(super) fn rows(&self) -> u64 {
+        self.cells() + (self.records.appeared.len() + self.records.gone.len()) as u64
+    }
+
+    fn kinds(&self) -> Vec<(Type, Type)> {
+        let kinds =
+            |column: &Compared| (self.now.kind(column.now), self.before.kind(column.before));
+        self.compared.iter().map(kinds).collect()
+    }
+
+    /// Whether values are shown as text because columns have different types.
+    pub(super) fn is_text(&self) -> bool {
+        let kinds = self.kinds();
+        common_type(&kinds) == Type::Text
+            && kinds
+                .iter()
+                .any(|(now, before)| [now, before].iter().any(|kind| **kind != Type::Text))
+    }
+
+    /// The result.
+    pub(super) fn table(&self) -> Result<Table> {
+        let (keys, rows) = self.in_order()?;
+        let change = |row: &Row| match (row.now, row.before) {
+            (Some(_), Some(_)) => "changed",
+            (Some(_), None) => "appeared",
+            _ => "gone",
+        };
+        let change: StringViewArray = rows.iter().map(|row| Some(change(row))).collect();
+        let name = |row: &Row| row.column.map(|column| self.compared[column].name.as_str());
+        let column: StringViewArray = rows.iter().map(name).collect();
+        let text = |name| Field::new(name, DataType::Utf8View, true);
+        let values = [
+            (text("change"), Arc::new(change) as ArrayRef),
+            (text("column"), Arc::new(column)),
+            self.values("before", &rows, false)?,
+            self.values("now", &rows, true)?,
+            self.differences(&rows)?,
+        ];
+        Table::of_known(keys.into_iter().chain(values))
+    }
+
+    /// The rows in the order of their keys and columns, with the columns of keys.
+    fn in_order(&self) -> Result<(Columns, Vec<Row>)> {
+        // The records that have rows, each with its rows and columns in order.
+        let changed = self.changed();
+        let both = self.records.both.iter().enumerate().filter(|(record, _)| changed[*record]);
+        let both = both.map(|(record, (now, before))| (Some(*now), Some(*before), Some(record)));
+        let appeared = self.records.appeared.iter().map(|now| (Some(*now), None, None));
+        let gone = self.records.gone.iter().map(|before| (None, Some(*before), None));
+        let found: Vec<(Option<u32>, Option<u32>, Option<usize>)> =
+            both.chain(appeared).chain(gone).collect();
+        let at: Vec<(usize, usize)> = found
+            .iter()
+            .map(|(now, before, _)| match (now, before) {
+                (Some(now), _) => (0, *now as usize),
+                (None, before) => (1, before.unwrap_or_default() as usize),
+            })
+            .collect();
+        let mut sides = Vec::new();
+        for pair in self.pairs {
+            sides.push(in_one_type(self.now.at(pair.of_events), self.before.at(pair.of_windows))?);
+        }
+        let options = Some(SortOptions { descending: false, nulls_first: false });
+        let mut columns = Vec::new();
+        for (one, other) in &sides {
+            if *one.data_type() != DataType::Null {
+                columns.push(SortColumn { values: interleave(&[one, other], &at)?, options });
+            }
+        }
+        // A record without any key is set aside, so columns without values have no records.
+        let order: Vec<usize> = match columns.is_empty() {
+            true => Vec::new(),
+            false => {
+                let order = lexsort_to_indices(&columns, None)?;
+                order.values().iter().map(|place| *place as usize).collect()
+            }
+        };
+        let (mut rows, mut places) = (Vec::new(), Vec::new());
+        for place in order {
+            let (now, before, record) = found[place];
+            match record {
+                None => rows.push(Row { now, before, column: None }),
+                Some(record) => {
+                    let differs = |column: &usize| self.differing[*column].value(record);
+                    let columns = (0..self.compared.len()).filter(differs);
+                    rows.extend(columns.map(|column| Row { now, before, column: Some(column) }));
+                }
+            }
+            places.resize(rows.len(), at[place]);
+        }
+        let mut keys = Vec::new();
+        for (pair, (one, other)) in self.pairs.iter().zip(&sides) {
+            let field = self.now.field_at(pair.of_events);
+            let array = match *one.data_type() == DataType::Null {
+                true => new_null_array(&DataType::Null, rows.len()),
+                false => interleave(&[one, other], &places)?,
+            };
+            keys.push((field.clone().with_data_type(array.data_type().clone()), array));
+        }
+        Ok((keys, rows))
+    }
+
+    /// The cells of one side.
+    fn values(&self, name: &str, rows: &[Row], is_now: bool) -> Result<(Field, ArrayRef)> {
+        let table = if is_now { self.now } else { self.before };
+        let place = |column: &Compared| if is_now { column.now } else { column.before };
+        let cell = |row: &Row| {
+            let side = if is_now { row.now } else { row.before };
+            row.column.zip(side)
+        };
+        let common = common_type(&self.kinds());
+        if common == Type::Text {
+            let texts = CellText::of(table);
+            let mut cells = StringViewBuilder::with_capacity(rows.len());
+            for row in rows {
+                let found =
+                    cell(row).map(|(column, row)| (&texts[place(&self.compared[column])], row));
+                match found.filter(|(text, row)| !text.is_missing(*row as usize)) {
+                    Some((text, row)) => cells.append_value(text.text(row as usize)),
+                    None => cells.append_null(),
+                }
+            }
+            return Ok((Field::new(name, DataType::Utf8View, true), Arc::new(cells.finish())));
+        }
+        let arrays: Vec<&ArrayRef> =
+            self.compared.iter().map(|column| table.at(place(column))).collect();
+        // Decimals of one kind may have 64 or 128 bits, and a column may have no values.
+        let both = self
+            .compared
+            .iter()
+            .flat_map(|column| [self.now.at(column.now), self.before.at(column.before)]);
+        let data_type = both
+            .map(|array| array.data_type())
+            .filter(|of| **of != DataType::Null)
+            .max_by_key(|of| matches!(of, DataType::Decimal128(..)))
+            .cloned()
+            .unwrap_or(DataType::Null);
+        if data_type == DataType::Null {
+            return Ok((
+                Field::new(name, DataType::Null, true),
+                new_null_array(&data_type, rows.len()),
+            ));
+        }
+        let mut cast_arrays =
+            arrays.iter().map(|array| Ok(cast(array, &data_type)?)).collect::<Result<Vec<_>>>()?;
+        cast_arrays.push(new_null_array(&data_type, 1));
+        let none = (cast_arrays.len() - 1, 0);
+        let places: Vec<(usize, usize)> = rows
+            .iter()
+            .map(|row| cell(row).map_or(none, |(column, row)| (column, row as usize)))
+            .collect();
+        let arrays: Vec<&dyn Array> = cast_arrays.iter().map(|array| &**array).collect();
+        let array = interleave(&arrays, &places)?;
+        let field = match common {
+            Type::Date(periods) => period_field(name, periods),
+            _ => Field::new(name, data_type, true),
+        };
+        Ok((field, array))
+    }
+
+    /// The differences of numbers, and of dates in days.
+    fn differences(&self, rows: &[Row]) -> Result<(Field, ArrayRef)> {
+        let kinds = self.kinds();
+        let kind = difference_type(&kinds);
+        // The columns that have differences, in the type of the differences.
+        let numbers = |column: &Compared, kinds: (Type, Type)| -> Result<Option<Operands>> {
+            let (now, before) = (self.now.at(column.now), self.before.at(column.before));
+            Ok(match kinds {
+                (Type::Date(_), Type::Date(_)) => Some(Operands::days(now, before)),
+                kinds if are_numbers(kinds) => Some(Operands::numbers(now, before, kind)?),
+                _ => None,
+            })
+        };
+        let operands = self.compared.iter().zip(&kinds);
+        let operands =
+            operands.map(|(column, kinds)| numbers(column, *kinds)).collect::<Result<Vec<_>>>()?;
+        let of = |row: &Row| {
+            let (column, now, before) = (row.column?, row.now?, row.before?);
+            Some((operands[column].as_ref()?, now as usize, before as usize))
+        };
+        let scale = |places: i8| 10_i128.pow(u32::from(places.max(0) as u8));
+        let array: ArrayRef = match kind {
+            Type::Float => {
+                let differences: Float64Array = rows
+                    .iter()
+                    .map(|row| {
+                        let (operands, now, before) = of(row)?;
+                        operands.float(now, before)
+                    })
+                    .collect();
+                Arc::new(differences)
+            }
+            Type::Decimal { places } => {
+                let differences: Decimal128Array = rows
+                    .iter()
+                    .map(|row| {
+                        let (operands, now, before) = of(row)?;
+                        operands.exact(now, before, scale(places))
+                    })
+                    .collect();
+                Arc::new(differences.with_precision_and_scale(38, places)?)
+            }
+            _ => {
+                let differences: Int64Array = rows
+                    .iter()
+                    .map(|row| {
+                        let (operands, now, before) = of(row)?;
+                        i64::try_from(operands.exact(now, before, 1)?).ok()
+                    })
+                    .collect();
+                Arc::new(differences)
+            }
+        };
+        Ok((Field::new("difference", array.data_type().clone(), true), array))
+    }
+}
+
+/// The values of a column on both sides, for their differences.
+enum Operands {
+    Days(ArrayRef, ArrayRef),
+    Floats(ArrayRef, ArrayRef),
+    /// In units of the decimal places of the differences.
+    Units(ArrayRef, ArrayRef),
+}
+
+impl Operands {
+    fn days(now: &ArrayRef, before: &ArrayRef) -> Operands {
+        Operands::Days(now.clone(), before.clone())
+    }
+
+    fn numbers(now: &ArrayRef, before: &ArrayRef, kind: Type) -> Result<Operands> {
+        Ok(match kind {
+            Type::Float => {
+                Operands::Floats(cast(now, &DataType::Float64)?, cast(before, &DataType::Float64)?)
+            }
+            kind => {
+                let places = if let Type::Decimal { places } = kind { places } else { 0 };
+                let wide = DataType::Decimal128(38, places);
+                Operands::Units(cast(now, &wide)?, cast(before, &wide)?)
+            }
+        })
+    }
+
+    /// The difference in units; days are multiplied by the units of one.
+    fn exact(&self, now: usize, before: usize, one: i128) -> Option<i128> {
+        match self {
+            Operands::Days(..) => Some(i128::from(self.days_apart(now, before)?) * one),
+            Operands::Units(now_units, before_units) => {
+                let value = |array: &ArrayRef, row: usize| {
+                    let array = array.as_primitive::<Decimal128Type>();
+                    array.is_valid(row).then(|| array.value(row))
+                };
+                value(now_units, now)?.checked_sub(value(before_units, before)?)
+            }
+            Operands::Floats(..) => None,
+        }
+    }
+
+    fn float(&self, now: usize, before: usize) -> Option<f64> {
+        match self {
+            Operands::Floats(now_floats, before_floats) => {
+                let value = |array: &ArrayRef, row: usize| {
+                    let array = array.as_primitive::<Float64Type>();
+                    array.is_valid(row).then(|| array.value(row))
+                };
+                Some(value(now_floats, now)? - value(before_floats, before)?)
+                    .filter(|difference| !difference.is_nan())
+            }
+            _ => self.days_apart(now, before).map(|days| days as f64),
+        }
+    }
+
+    fn days_apart(&self, now: usize, before: usize) -> Option<i64> {
+        let Operands::Days(now_days, before_days) = self else { return None };
+        let value = |array: &ArrayRef, row: usize| {
+            let array = array.as_primitive::<Date32Type>();
+            array.is_valid(row).then(|| i64::from(array.value(row)))
+        };
+        Some(value(now_days, now)? - value(before_days, before)?)
+    }
+}
