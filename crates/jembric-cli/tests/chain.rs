@@ -197,9 +197,9 @@ fn the_harbours_report_writes_its_files(harbour: TempDir) {
     let wrong = typed(&harbour, "run wrong.toml --check");
     insta::assert_snapshot!(wrong.err, @r#"
     error: wrong.toml: gauge.csv: there is no column `guage`. Did you mean `gauge`?
-      --> wrong.toml:41:18
+      --> wrong.toml:42:18
        |
-    41 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
+    42 | filled = { per = ["guage"], date = "day", carry = ["level_m"], limit = 3, mark = "was_added" }
        |                  ^^^^^^^^^
     "#);
     // A step may be valid by the names of its columns and not by their types.
