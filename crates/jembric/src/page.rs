@@ -14,6 +14,7 @@ mod accounts;
 mod collected;
 mod figures;
 mod html;
+mod marked;
 mod marks;
 mod outline;
 mod sentence;

@@ -31,6 +31,7 @@ mod check;
 mod checked;
 mod needed;
 mod parse;
+mod readings;
 mod report;
 mod run;
 mod save;

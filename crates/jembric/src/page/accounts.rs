@@ -1,6 +1,6 @@
 //! Ledgers on the page: a table of what happened to every row, and the rows that were set aside.
 
-use super::{collected::StepOnPage, html::marked, tables::Shown, texts};
+use super::{collected::StepOnPage, marked::marked, tables::Shown, texts};
 use crate::{Entry, Ledger, grouped, visible};
 use maud::{Markup, html};
 

@@ -4,6 +4,7 @@ use super::{
     MOST_ROWS, accounts,
     collected::{Collected, StepOnPage, View},
     figures::prose_of_day,
+    marked::marked,
     marks::Marks,
     outline::{Block, Outline},
     sources::{Source, Sources, link},
@@ -345,22 +346,6 @@ impl Page<'_> {
 
 /// The name and the version of the program.
 const PROGRAM: &str = concat!("jembric ", env!("CARGO_PKG_VERSION"));
-
-/// A message, with the words between backticks as code.
-pub(super) fn marked(text: &str) -> Markup {
-    let text = visible(text);
-    // Without pairs, it is a text with a backtick.
-    let pairs = text.matches('`').count().is_multiple_of(2);
-    html! {
-        @if pairs {
-            @for (n, part) in text.split('`').enumerate() {
-                @if n % 2 == 1 { code { (part) } } @else { (part) }
-            }
-        } @else {
-            (text)
-        }
-    }
-}
 
 fn section_id(number: usize) -> String {
     format!("section-{}", number + 1)

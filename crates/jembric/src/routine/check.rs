@@ -2,7 +2,7 @@
 
 use super::{
     Input, Planned, Routine, Show,
-    checked::{Checked, Run},
+    checked::{Checked, Grains, Run},
     routine_words,
 };
 use crate::{
@@ -267,9 +267,6 @@ impl Routine {
         self.error(at, problem, "set it above the steps: as-of = \"2025-06-30\"")
     }
 }
-
-/// The operations of a step's further grains.
-pub(super) type Grains = Vec<(String, Step)>;
 
 /// Files that count the rows that were read from each.
 struct Counting<'a> {

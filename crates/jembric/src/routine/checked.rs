@@ -1,6 +1,6 @@
 //! [`Run`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
-use super::{Routine, check::Grains};
+use super::Routine;
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
@@ -8,6 +8,9 @@ use crate::{
     steps::{Files, Step},
 };
 use std::{cell::RefCell, fmt};
+
+/// The operations of a step's further grains.
+pub(super) type Grains = Vec<(String, Step)>;
 
 /// The settings of a run.
 #[non_exhaustive]

@@ -1,6 +1,8 @@
 //! Makes the report page while the steps of a routine run.
 
-use super::{Input, Planned, Ran, StepChanges, checked::Checked, routine_words, run::Readings};
+use super::{
+    Input, Planned, Ran, StepChanges, checked::Checked, readings::Readings, routine_words,
+};
 use crate::{
     Context, CoreError, Error, Ledger, Outcome, Result, Table,
     calendar::Day,

@@ -3,7 +3,7 @@
 use super::{
     Input, Planned, Routine,
     checked::{Checked, Run, Uses},
-    needed::Names,
+    readings::Readings,
     report::Report,
     routine_words,
     since::{StepChanges, all_changes},
@@ -15,7 +15,7 @@ use crate::{
     draw::{Picture, PictureFormat},
     io::{Batches, Destination, Outputs, Reading, Writing},
     settings::Given,
-    steps::{Contents, Files},
+    steps::Contents,
 };
 use std::{collections::HashMap, io, ops::Range, path::Path};
 
@@ -254,21 +254,6 @@ fn written_by(place: usize, planned: &Planned) -> String {
     match &planned.name {
         Some(name) => format!("the result of step `{name}`"),
         None => format!("the result of step {}", place + 1),
-    }
-}
-
-/// The files that have been read, their rows, and their columns that were read.
-pub(super) struct Readings<'a> {
-    files: &'a dyn Files,
-    columns: HashMap<&'a str, Names>,
-    tables: HashMap<String, Table>,
-    rows: HashMap<String, usize>,
-}
-
-impl Readings<'_> {
-    /// The number of rows of each file.
-    pub(super) fn rows(&self) -> impl Iterator<Item = (&str, usize)> {
-        self.rows.iter().map(|(name, rows)| (name.as_str(), *rows))
     }
 }
 

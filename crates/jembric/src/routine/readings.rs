@@ -1,0 +1,20 @@
+//! [`Readings`]: the files that a run has read.
+
+use super::needed::Names;
+use crate::{Table, steps::Files};
+use std::collections::HashMap;
+
+/// The files that have been read, their rows, and their columns that were read.
+pub(super) struct Readings<'a> {
+    pub(super) files: &'a dyn Files,
+    pub(super) columns: HashMap<&'a str, Names>,
+    pub(super) tables: HashMap<String, Table>,
+    pub(super) rows: HashMap<String, usize>,
+}
+
+impl Readings<'_> {
+    /// The number of rows of each file.
+    pub(super) fn rows(&self) -> impl Iterator<Item = (&str, usize)> {
+        self.rows.iter().map(|(name, rows)| (name.as_str(), *rows))
+    }
+}
