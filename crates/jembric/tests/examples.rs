@@ -52,7 +52,7 @@ fn printed(example: &str, arguments: &[&str]) -> String {
     "vessel = 'Wend': 1 kept · ", "did you mean `latest`?", "as-of = \"2025-06-30\""]))]
 #[case("changes", &["| Sallow | changed | inspected_on | 2025-02-08 | 2025-06-27 | 139.00 |",
     "balance      61 = 4 kept + 54 dropped + 3 set aside", "kept          ",
-    "key occurs", "appeared"])]
+    "keys occur more than once", "appeared"])]
 #[cfg_attr(feature = "draw", case("page", &["Dues of 199,197.63 were issued.", " days at most.",
     "there is no column `amounts`", "4 tables, 4 pictures"]))]
 #[case("formats", &["months.parquet: months, decimals, 2 places",
