@@ -164,18 +164,32 @@ fn the_page_and_the_files_of_steps_appear_together() {
 
 #[rstest]
 #[case::no_directory("none/d.html", "No incomplete file was left")]
-#[case::onto_input("dues.csv", "expected a name that ends in .html")]
-#[case::onto_a_file_of_a_step("d.html", "would be written to the same file")]
-#[case::no_page("d.txt", "expected a name that ends in .html")]
+#[case::no_html("dues.csv", "expected a name that ends in .html")]
+#[case::text("d.txt", "expected a name that ends in .html")]
 fn without_a_page_no_file_appears(#[case] page: &str, #[case] message: &str) {
     let directory = tempfile::tempdir().unwrap();
     let text = format!(
         "{DUES}sort = \"amount\"\nwrite = \"d.csv\"\n[[step]]\ndraw = {{ write = \"d.svg\" }}\n"
     );
-    let text = if page == "d.html" { text.replace("d.csv", "d.html") } else { text };
     let error = run(&text, directory.path(), Some(page)).unwrap_err().to_string();
-    assert!(error.contains(message) || error.contains("has no known file extension"), "{error}");
+    assert!(error.contains(message), "{error}");
     assert_eq!(names(directory.path()), ["dues.csv"]);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_page_replaces_neither_an_input_nor_another_output_by_another_name() {
+    use std::os::unix::fs::symlink;
+    let directory = tempfile::tempdir().unwrap();
+    let path = |name: &str| directory.path().join(name);
+    symlink(path("dues.csv"), path("input.html")).unwrap();
+    symlink(path("d.csv"), path("output.html")).unwrap();
+    let text = format!("{DUES}sort = \"amount\"\nwrite = \"d.csv\"\n");
+    let told = |page| run(&text, directory.path(), Some(page)).unwrap_err().to_string();
+    assert!(told("input.html").contains("would overwrite an input file"));
+    assert!(told("output.html").contains("would be written to the same file"));
+    assert!(fs::read_to_string(path("dues.csv")).unwrap().starts_with("class,issued"));
+    assert!(!path("d.csv").exists());
 }
 
 #[rstest]

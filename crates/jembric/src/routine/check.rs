@@ -80,7 +80,7 @@ impl Routine {
                 Ok(plan.as_ref().and_then(Plan::shape).cloned())
             });
             by_grain.push(further.collect::<Result<_>>()?);
-            // A step that draws draws every grain of the step before it.
+            // A `draw` step makes a picture of every grain of its input.
             if let (true, Some(Input::Step(before))) =
                 (planned.operation.draws(), planned.inputs.first())
             {
