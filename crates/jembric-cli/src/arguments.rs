@@ -5,6 +5,7 @@
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
     Advised, Expression, Setting, Takes,
+    io::Existing,
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads},
 };
@@ -59,7 +60,7 @@ fn example_of(operation: &str) -> &'static str {
 #[command(next_help_heading = "Reading files")]
 pub(crate) struct ReadArguments {
     /// Read a column as `FORMAT`: strptime directives (`day=%d.%m.%y`), or one of month, quarter,
-    /// week, year, serial (days since 1899-12-30), rfc2822, number, text
+    /// week, year, serial (days since 1899-12-30), julian-day, unix-time, rfc2822, number, text
     #[arg(long, value_name = "COL=FORMAT")]
     pub(crate) read: Vec<String>,
     /// Read two-digit years as the hundred years that begin with this year
@@ -69,6 +70,9 @@ pub(crate) struct ReadArguments {
     /// with the year
     #[arg(long, value_name = "ORDER")]
     pub(crate) date_order: Option<DateOrder>,
+    /// Read the result of this query from a database, or of the query in a file: @overdue.sql
+    #[arg(long, value_name = "SQL")]
+    pub(crate) query: Option<String>,
     /// Treat these texts as missing values
     #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
     pub(crate) missing: Vec<String>,
@@ -102,9 +106,16 @@ pub(crate) struct ReadArguments {
 #[command(next_help_heading = "Result")]
 pub(crate) struct AnswerArguments {
     /// Write the result to a file, in the format of its extension: .csv, .jsonl, .md (also with .gz
-    /// or .zst), .parquet, .arrow, .xlsx; a picture as .svg or .png
+    /// or .zst), .parquet, .arrow, .xlsx; a picture as .svg or .png; or to a table of a database,
+    /// as harbour.sqlite:overdue or postgresql://localhost/harbour:overdue
     #[arg(long, value_name = "FILE")]
     pub(crate) out: Option<PathBuf>,
+    /// Replace a table of a database that exists already
+    #[arg(long, conflicts_with = "append")]
+    pub(crate) replace: bool,
+    /// Add the rows to a table of a database that exists already and has the same columns
+    #[arg(long)]
+    pub(crate) append: bool,
     /// Write the result in this format; svg, png and text are for pictures [default: a table or a
     /// text picture on a terminal, CSV or SVG in a pipe]
     #[arg(long, value_name = "FORMAT")]
@@ -145,6 +156,17 @@ pub(crate) struct AccountArguments {
     /// Print nothing but errors
     #[arg(long, short)]
     pub(crate) quiet: bool,
+}
+
+impl AnswerArguments {
+    /// What to do with a table of a database that exists already.
+    pub(crate) fn existing(&self) -> Existing {
+        match (self.replace, self.append) {
+            (true, _) => Existing::Replace,
+            (_, true) => Existing::Append,
+            _ => Existing::Refuse,
+        }
+    }
 }
 
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
@@ -197,6 +219,13 @@ pub(crate) fn command() -> Command {
                 .value_parser(value_parser!(PathBuf))
                 .conflicts_with("page")
                 .help("Write the tables to this directory instead"),
+        )
+        .arg(
+            Arg::new("sqlite")
+                .long("sqlite")
+                .requires("into")
+                .action(ArgAction::SetTrue)
+                .help("Write the tables as one SQLite file, harbour.sqlite"),
         );
     let look = Command::new("look")
         .help_template(help_with(
@@ -415,6 +444,7 @@ pub(crate) fn command_words(advised: &Advised<'_>) -> String {
         Advised::Reading(name, Some(value)) => format!("`--{name} {}`", quoted(value)),
         Advised::Reading(name, None) => format!("`--{name}`"),
         Advised::Column(column, format) => format!("`--read '{column}={format}'`"),
+        Advised::Writing(word) => format!("`--{word}`"),
         Advised::AsOf(date) => format!("`--as-of {date}`"),
         other => other.in_rust(),
     }
@@ -430,8 +460,9 @@ fn help_with(example: &str, question: &str) -> String {
 
 fn file() -> Arg {
     Arg::new("FILE").required(true).value_name("FILE").help(
-        "The file (CSV, JSON Lines, Parquet, Arrow, or a sheet of a workbook as \
-             book.xlsx:Sheet; also compressed with gzip or zstd), or - for standard input",
+        "The file (CSV, JSON Lines, Parquet, Arrow, a sheet of a workbook as book.xlsx:Sheet; also \
+            compressed with gzip or zstd), a table of a database (harbour.sqlite:stays, \
+            postgresql://localhost/harbour:stays), or - for standard input",
     )
 }
 

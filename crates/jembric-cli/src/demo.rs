@@ -6,7 +6,10 @@ use crate::{
     files::{ROUTINE, TABLES},
     screen::{BOLD, Kept, Screen},
 };
-use jembric::{Error, io::Outputs};
+use jembric::{
+    Error,
+    io::{Outputs, Reading, Writing},
+};
 use std::{fs, path::Path};
 
 /// The questions of the demonstration with their commands. Commands after a bar read the result of
@@ -301,18 +304,68 @@ pub(crate) fn write_into(
     ))?)
 }
 
+/// The demo's tables as one SQLite file.
+const SQLITE: &str = "harbour.sqlite";
+
+/// Writes the tables into a directory as one SQLite file, and the routine on them.
+pub(crate) fn write_sqlite_into(
+    directory: &Path,
+    screen: &mut Screen,
+) -> std::result::Result<(), Failure> {
+    let failed = |source| Error::Write { file: directory.display().to_string(), source };
+    let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
+    fs::create_dir_all(directory).map_err(failed)?;
+    let written = sqlite_into(directory);
+    if written.is_err() {
+        new.iter().for_each(|path| drop(fs::remove_dir(path)));
+    }
+    written?;
+    Ok(screen.account(format!(
+        "{} tables in {}, and a routine beside it",
+        TABLES.len(),
+        directory.join(SQLITE).display()
+    ))?)
+}
+
+fn sqlite_into(directory: &Path) -> std::result::Result<(), Failure> {
+    refuse_existing(directory, [SQLITE, ROUTINE.0].into_iter())?;
+    let mut outputs = Outputs::new();
+    let mut text = ROUTINE.1.to_owned();
+    for (file, csv) in TABLES {
+        let name = file.trim_end_matches(".csv");
+        let table = Reading::new().missing(["-"]).stream(file, csv.as_bytes())?;
+        let mut output =
+            outputs.file(file, directory.join(format!("{SQLITE}:{name}")))?;
+        output.write_tables(Writing::new(), |batches| batches.write(&table))?;
+        outputs.add(output);
+        text = text.replace(&format!("\"{file}\""), &format!("\"{SQLITE}:{name}\""));
+    }
+    let mut routine = outputs.file("the routine", directory.join(ROUTINE.0))?;
+    routine.write(|to| to.write_all(text.as_bytes()))?;
+    outputs.add(routine);
+    Ok(outputs.commit()?)
+}
+
+/// Errors: a file is in the directory already.
+fn refuse_existing<'a>(
+    directory: &Path,
+    mut names: impl Iterator<Item = &'a str>,
+) -> std::result::Result<(), Failure> {
+    match names.find(|name| directory.join(name).exists()) {
+        None => Ok(()),
+        Some(name) => Err(Error::Setting {
+            setting: "into",
+            value: format!("`{}` is there already", directory.join(name).display()),
+            expected: "a directory without the demo's tables".to_owned(),
+        }
+        .into()),
+    }
+}
+
 /// Writes all tables and the routine, or nothing.
 fn tables_into(directory: &Path) -> std::result::Result<(), Failure> {
     let all = || TABLES.into_iter().chain([ROUTINE]);
-    if let Some((name, _)) = all().find(|(name, _)| directory.join(name).exists()) {
-        let value = format!("`{}` is there already", directory.join(name).display());
-        return Err(Error::Setting {
-            setting: "into",
-            value,
-            expected: "a directory without the demo's tables".to_owned(),
-        }
-        .into());
-    }
+    refuse_existing(directory, all().map(|(name, _)| name))?;
     let mut outputs = Outputs::new();
     for (name, text) in all() {
         let mut file = outputs.file(name, directory.join(name))?;

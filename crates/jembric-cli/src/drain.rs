@@ -5,7 +5,7 @@ use crate::{
     typed::Shown,
 };
 use jembric::{Stack, Table, io::Batches};
-use std::{io, path::PathBuf};
+use std::io;
 
 /// Takes a result in batches: writes them, or keeps the first rows for display and counts the
 /// others.
@@ -18,6 +18,7 @@ pub(crate) struct Drain<'a> {
 
 enum To<'a> {
     Batches(Box<Batches<'a>>),
+    File(&'a mut dyn FnMut(&Table) -> io::Result<()>),
     Shown {
         kept: Vec<Table>,
         rows: usize,
@@ -32,14 +33,21 @@ impl<'a> Drain<'a> {
         shown: Shown,
         (rows, columns): (usize, ChosenColumns),
         to: &'a mut dyn io::Write,
-        beside: Option<PathBuf>,
         goes_on: bool,
     ) -> Drain<'a> {
         let to = match shown {
-            Shown::As(writing) => To::Batches(Box::new(writing.batches(to).beside(beside))),
+            Shown::As(writing) => To::Batches(Box::new(writing.batches(to))),
             Shown::AsTable => To::Shown { kept: Vec::new(), rows, all: 0, columns, to },
         };
         Drain { to, goes_on, is_closed: false }
+    }
+
+    /// Passes batches on to a file, whose end the caller writes.
+    pub(crate) fn into_file(
+        write: &'a mut dyn FnMut(&Table) -> io::Result<()>,
+        goes_on: bool,
+    ) -> Drain<'a> {
+        Drain { to: To::File(write), goes_on, is_closed: false }
     }
 
     /// Ignores the error of a closed pipe.
@@ -59,9 +67,13 @@ impl<'a> Drain<'a> {
 
     pub(crate) fn take(&mut self, batch: &Table) -> io::Result<()> {
         match &mut self.to {
-            To::Batches(_) if self.is_closed => Ok(()),
+            To::Batches(_) | To::File(_) if self.is_closed => Ok(()),
             To::Batches(batches) => {
                 let written = batches.write(batch);
+                Drain::unless_closed(self.goes_on, &mut self.is_closed, written)
+            }
+            To::File(write) => {
+                let written = write(batch);
                 Drain::unless_closed(self.goes_on, &mut self.is_closed, written)
             }
             To::Shown { kept, rows, all, .. } => {
@@ -79,6 +91,7 @@ impl<'a> Drain<'a> {
         let Drain { to, goes_on, mut is_closed } = self;
         let (kept, all, columns, to) = match to {
             To::Shown { kept, all, columns, to, .. } => (kept, all, columns, to),
+            To::File(_) => return Ok(()),
             To::Batches(_) if is_closed => return Ok(()),
             To::Batches(batches) => {
                 return Drain::unless_closed(goes_on, &mut is_closed, batches.finish());

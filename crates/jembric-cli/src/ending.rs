@@ -1,8 +1,9 @@
-//! Removes temporary files when the process is told to end or runs out of memory.
+//! Removes temporary files and cancels queries when the process is told to end.
 
-use jembric::io::abandon_files;
+use jembric::io::{abandon_files, cancel_queries};
 
-/// Removes temporary files on a signal that ends the process, then ends it by that signal.
+/// On a signal that ends the process, removes temporary files, cancels the queries that run on
+/// servers, and ends the process by that signal.
 ///
 /// A signal that is ignored (for example under `nohup`) stays ignored. If no thread can be started
 /// for this, the next run removes the files.
@@ -20,6 +21,7 @@ pub(crate) fn on_signals() {
     let wait = move || {
         for signal in signals.forever() {
             abandon_files(true);
+            cancel_queries();
             let _ = emulate_default_handler(signal);
         }
     };

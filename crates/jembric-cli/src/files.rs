@@ -3,10 +3,13 @@
 use crate::progress::Progress;
 use jembric::{
     Result, Shape, Table,
-    io::{Reading, file_of},
+    io::{Databases, Reading, file_of, is_database, name_in},
     steps::{self, Contents},
 };
-use std::{io, path::PathBuf};
+use std::{
+    io,
+    path::{Path, PathBuf},
+};
 
 macro_rules! tables {
     ($($name:literal),* $(,)?) => { [$(($name, include_str!(concat!("../demo/", $name)))),*] };
@@ -62,37 +65,58 @@ impl Files<'_> {
 pub(crate) struct Reader<'a> {
     pub(crate) files: Files<'a>,
     /// The directory that paths are relative to.
-    pub(crate) directory: PathBuf,
-    pub(crate) shows_progress: bool,
+    directory: PathBuf,
+    shows_progress: bool,
+    databases: Databases,
 }
 
-impl Reader<'_> {
+impl<'a> Reader<'a> {
+    /// Files whose paths are relative to a directory.
+    pub(crate) fn new(files: Files<'a>, directory: &Path, shows_progress: bool) -> Reader<'a> {
+        let databases = Databases::default();
+        Reader { files, directory: directory.to_owned(), shows_progress, databases }
+    }
+
     fn path(&self, file: &str) -> String {
         match file {
             "-" => file.to_owned(),
-            _ if self.directory.as_os_str().is_empty() => file.to_owned(),
-            _ => self.directory.join(file).display().to_string(),
+            _ => name_in(&self.directory, file),
         }
+    }
+
+    fn reading(&self, reading: &Reading) -> Reading {
+        reading.clone().query_beside(&self.directory).through(&self.databases)
+    }
+
+    /// Whether the columns of an input can be known before it is read.
+    fn is_inspected(&self, path: &str) -> bool {
+        self.files == Files::OfTheDisk && (file_of(path).is_file() || is_database(path))
     }
 }
 
 impl steps::Files for Reader<'_> {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        let progress = Progress::of(self.reading(reading), file, self.shows_progress);
         self.files.read(&progress.reading, &self.path(file))
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
-        match self.files {
-            Files::OfTheDisk if file_of(&path).is_file() => reading.shape(path).map(Some),
-            _ => Ok(None),
+        match self.is_inspected(&path) {
+            true => self.reading(reading).shape(path).map(Some),
+            false => Ok(None),
         }
+    }
+
+    fn close(&self) {
+        self.databases.close();
     }
 
     fn contents(&self, file: &str) -> Option<Contents<'_>> {
         match self.files {
             Files::OfTheDisk if file == "-" => None,
+            // The bytes of a database may change while a transaction reads it.
+            Files::OfTheDisk if is_database(&self.path(file)) => None,
             Files::OfTheDisk => Some(Contents::File(file_of(self.path(file)))),
             Files::OfTheDemo(_) => {
                 let (_, text) = TABLES.iter().find(|(name, _)| *name == file)?;
@@ -103,9 +127,9 @@ impl steps::Files for Reader<'_> {
 
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
-        match self.files {
-            Files::OfTheDisk if file_of(&path).is_file() => reading.guessed_shape(path).map(Some),
-            _ => Ok(None),
+        match self.is_inspected(&path) {
+            true => self.reading(reading).guessed_shape(path).map(Some),
+            false => Ok(None),
         }
     }
 }

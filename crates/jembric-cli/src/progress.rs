@@ -1,8 +1,10 @@
 //! A progress bar for files that take longer than a second to read, on a terminal.
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use jembric::io::Reading;
-use jembric::visible;
+use jembric::{
+    io::{Reading, without_secrets},
+    visible,
+};
 use std::{
     sync::OnceLock,
     time::{Duration, Instant},
@@ -24,7 +26,7 @@ impl Progress {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
         let style = ProgressStyle::with_template("reading {msg} {bar:30} {percent}% · {eta} left");
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-        bar.set_message(visible(file).into_owned());
+        bar.set_message(visible(&without_secrets(file)).into_owned());
         let (telling, began, appeared) = (bar.clone(), Instant::now(), OnceLock::new());
         let reading = reading.progress(move |done, all| {
             if began.elapsed() > PATIENCE {

@@ -21,7 +21,9 @@ use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::{Day, Zone},
     draw::Picture,
-    io::{Destination, Outputs, ReadingSettings},
+    io::{
+        Outputs, ReadingSettings, database, database_of, is_database, name_in, without_secrets,
+    },
     routine::{Input, Planned, Ran, Routine, Run},
     steps::{self, Described, Files as _, FilesOnce, Reads, described, file_and_columns},
     visible,
@@ -69,6 +71,9 @@ pub(crate) fn typed(
         }
         (None, "demo") => {
             match (typed.get_one::<PathBuf>("into"), typed.get_one::<PathBuf>("page")) {
+                (Some(directory), _) if typed.get_flag("sqlite") => {
+                    demo::write_sqlite_into(directory, screen)
+                }
                 (Some(directory), _) => demo::write_into(directory, screen),
                 (None, Some(page)) => {
                     let words = ["jembric", "run", files::ROUTINE.0, "--quiet", "--page"];
@@ -172,20 +177,38 @@ fn manual(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
 }
 
 fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
-    let reading = ReadArguments::from_arg_matches(typed)?.settings()?.reading()?;
-    let reader = Reader { files, directory: PathBuf::new(), shows_progress: screen.shows_progress };
+    let settings = ReadArguments::from_arg_matches(typed)?.settings()?;
+    let reading = settings.reading()?;
+    let reader = Reader::new(files, Path::new(""), screen.shows_progress);
     let mut looks = Vec::new();
-    for file in typed.get_many::<String>("FILE").into_iter().flatten() {
+    for (n, file) in typed.get_many::<String>("FILE").into_iter().flatten().enumerate() {
+        if files == Files::OfTheDisk && settings.query.is_none() && names_database(file) {
+            let gap = if n == 0 { "" } else { "\n" };
+            screen.words(&format!("{gap}{}", show::tables(file, &database(file)?.tables()?)))?;
+            continue;
+        }
         let table = reader.table(file, &reading)?;
         let look = Look::at(&table).map_err(Error::from)?;
-        let text = show::look(file, &look, screen.width);
-        screen.words(&format!("{}{text}", if looks.is_empty() { "" } else { "\n" }))?;
-        looks.push((file.clone(), look));
+        let file = without_secrets(file);
+        let text = show::look(&file, &look, screen.width);
+        screen.words(&format!("{}{text}", if n == 0 { "" } else { "\n" }))?;
+        looks.push((file, look));
     }
     if let Some(next) = show::next_of_several(&looks) {
         screen.words(&format!("\n{BOLD}Together{BOLD:#}\n  {}\n", visible(&next)))?;
     }
     Ok(())
+}
+
+/// Whether an input is a database of which no table is named.
+fn names_database(file: &str) -> bool {
+    // A file whose table is named is not a database itself.
+    is_database(file) && database_of(file) == file
+}
+
+/// Whether an input is the result of a query.
+fn has_query(input: &Input) -> bool {
+    matches!(input, Input::File(_, ReadingSettings { query: Some(_), .. }))
 }
 
 /// The step of a typed operation. After the first step, it works on the result of the step before.
@@ -195,7 +218,15 @@ fn planned(
     before: Option<usize>,
     reading: &ReadingSettings,
 ) -> Result<Planned, Failure> {
-    let file = |name: &String| Input::File(name.clone(), reading.clone());
+    // A query is for the databases of which no table is named.
+    let file = |name: &String| match reading.query {
+        Some(_) if !names_database(name) => {
+            let mut reading = reading.clone();
+            reading.query = None;
+            Input::File(name.clone(), reading)
+        }
+        _ => Input::File(name.clone(), reading.clone()),
+    };
     let mut inputs: Vec<Input> = before.map(Input::Step).into_iter().collect();
     let mut covered = Vec::new();
     match (operation.reads, before) {
@@ -267,6 +298,14 @@ fn chain(
             ("given more than once".to_owned(), "standard input for only one file".to_owned());
         return Err(Error::Setting { setting: "-", value, expected }.into());
     }
+    if reading.query.is_some() && !routine.steps.iter().flat_map(|step| &step.inputs).any(has_query)
+    {
+        let (value, expected) = (
+            "given, but no input is a database without a table".to_owned(),
+            "an input such as harbour.sqlite or postgresql://localhost/harbour".to_owned(),
+        );
+        return Err(Error::Setting { setting: "query", value, expected }.into());
+    }
     let answer = AnswerArguments::from_arg_matches(typed)?;
     routine.as_of.clone_from(&answer.as_of);
     routine.zone.clone_from(&answer.zone);
@@ -290,11 +329,14 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
     let mut routine = routine.clone();
     let here = std::env::current_dir().unwrap_or_default();
     let beside = here.join(to).parent().map(Path::to_owned).unwrap_or_default();
-    let path = |file: &str| match pathdiff::diff_paths(here.join(file), &beside) {
-        Some(path) if Path::new(file).is_relative() => path.display().to_string(),
+    let path = |file: &str| match pathdiff::diff_paths(name_in(&here, file), &beside) {
+        Some(path) if Path::new(file).is_relative() && name_in(&here, file) != file => {
+            path.display().to_string()
+        }
         _ => file.to_owned(),
     };
     if let (Some(last), Some(out)) = (routine.steps.last_mut(), &answer.out) {
+        last.existing = answer.existing();
         let out = Some(path(&out.display().to_string()));
         match last.operation.draws() && last.picture.is_none() {
             true => last.picture = out,
@@ -316,7 +358,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let routine = routine.instead(answer.as_of.clone(), answer.zone.clone());
     let directory = file.parent().unwrap_or(Path::new(""));
     if typed.get_flag("check") {
-        let reader = Reader { files, directory: directory.to_owned(), shows_progress: false };
+        let reader = Reader::new(files, directory, false);
         let mut conditions = Run::on(&reader, today(None));
         routine.check(&conditions)?;
         // A step may be valid by the names of its columns and invalid by their types. The types
@@ -447,8 +489,7 @@ fn run(
     let shown_aside =
         account.aside.as_deref().map(|aside| Shown::of(None, Some(aside), false)).transpose()?;
     let zone = routine.zone.as_deref().map(str::parse::<Zone>).transpose().map_err(Error::from)?;
-    let reader =
-        Reader { files, directory: directory.to_owned(), shows_progress: screen.shows_progress };
+    let reader = Reader::new(files, directory, screen.shows_progress);
     // For two dates, each file is read once.
     let once = FilesOnce::of(&reader);
     let reader: &dyn steps::Files = if since.is_some() { &once } else { &reader };
@@ -464,6 +505,10 @@ fn run(
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
     checked.claim(&mut outputs)?;
+    // A table that exists already is found before the data is read.
+    for path in answer.out.iter().chain(&account.aside) {
+        outputs.expect_writable(path, answer.existing())?;
+    }
     let mut file =
         |what: &str, path: Option<&PathBuf>| path.map(|path| outputs.file(what, path)).transpose();
     let mut out = file("the result (--out)", answer.out.as_ref())?;
@@ -481,17 +526,13 @@ fn run(
 
     let mut told: Vec<Told> = Vec::new();
     let (mut title, mut as_of) = (None, None);
-    let directory_of = |file: &Option<Destination>| file.as_ref().and_then(Destination::directory);
-    let beside = directory_of(&out);
     let columns = ChosenColumns::of(&answer.columns);
     let is_last_shown = since.is_none();
     let shape = upto.map_or(checked.shapes.last(), |place| checked.shapes.get(place));
     if let Some(Some(shape)) = shape.filter(|_| is_last_shown) {
         columns.check(shape)?;
     }
-    let answers = |to: &mut dyn io::Write, rows: usize, width: Option<u16>| {
-        let columns = columns.clone();
-        let mut drain = Drain::new(shown, (rows, columns), to, beside, goes_on);
+    let mut answers = |mut drain: Drain<'_>, width: Option<u16>| {
         let answered = checked.run_into(
             &mut outputs,
             &mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) },
@@ -513,16 +554,31 @@ fn run(
     };
     let mut answered = Ok(());
     match &mut out {
-        _ if shows_picture => answers(&mut io::sink(), 0, None)
-            .map(|result| answered = result)
-            .map_err(|source| Error::Write { file: "the picture".to_owned(), source })?,
-        Some(out) => {
-            out.write(|to| answers(to, usize::MAX, None).map(|result| answered = result))?
+        _ if shows_picture => {
+            let mut nowhere = io::sink();
+            answers(Drain::new(shown, (0, columns), &mut nowhere, goes_on), None)
+                .map(|result| answered = result)
+                .map_err(|source| Error::Write { file: "the picture".to_owned(), source })?
         }
+        Some(out) => match shown {
+            Shown::As(writing) => {
+                out.write_tables(writing.existing(answer.existing()), |batches| {
+                    let mut write = |rows: &Table| batches.write(rows);
+                    answers(Drain::into_file(&mut write, goes_on), None)
+                        .map(|result| answered = result)
+                })?
+            }
+            Shown::AsTable => out.write(|to| {
+                answers(Drain::new(shown, (usize::MAX, columns), to, goes_on), None)
+                    .map(|result| answered = result)
+            })?,
+        },
         None => {
             let width = screen.width;
-            let shown =
-                screen.answer(|to| answers(to, answer.rows, width).map(|result| answered = result));
+            let shown = screen.answer(|to| {
+                answers(Drain::new(shown, (answer.rows, columns), to, goes_on), width)
+                    .map(|result| answered = result)
+            });
             match shown {
                 Err(error) if goes_on && error.is_closed_pipe() => {}
                 shown => shown?,
@@ -541,17 +597,24 @@ fn run(
     }
     if let (Some(aside), Some(shown)) = (&mut aside, shown_aside) {
         let set_aside = all_set_aside(&told)?;
-        let beside = aside.directory();
-        let columns = ChosenColumns::All;
-        aside.write(|to| {
-            let mut drain = Drain::new(shown, (usize::MAX, columns), to, beside, false);
-            drain.take(&set_aside).and_then(|()| drain.finish(None))
-        })?;
+        match shown {
+            Shown::As(writing) => {
+                let writing = writing.existing(answer.existing());
+                aside.write_tables(writing, |batches| batches.write(&set_aside))?;
+            }
+            Shown::AsTable => aside.write(|to| {
+                let columns = ChosenColumns::All;
+                let mut drain = Drain::new(shown, (usize::MAX, columns), to, false);
+                drain.take(&set_aside).and_then(|()| drain.finish(None))
+            })?,
+        }
     }
     if let (Some(file), Some((text, _))) = (&mut routine_file, &saved) {
         file.write(|to| to.write_all(text.as_bytes()))?;
     }
     out.into_iter().chain(aside).chain(routine_file).for_each(|file| outputs.add(file));
+    // A read transaction would keep a table from being replaced.
+    reader.close();
     outputs.commit()?;
     if account.quiet {
         return Ok(());

@@ -2,7 +2,7 @@
 
 use crate::arguments::command_words;
 use anstyle::{AnsiColor, Style};
-use jembric::{Error, Result, visible};
+use jembric::{Error, Result, io::without_secrets, visible};
 use std::{
     cell::RefCell,
     fmt::Display,
@@ -126,7 +126,7 @@ impl Screen {
             Some(warning) => format!("  {WARNING}warning:{WARNING:#}{warning}\n"),
             None => format!("{line}\n"),
         };
-        let text = wrapped(&visible(&text.to_string()), self.account_width);
+        let text = wrapped(&visible(&without_secrets(&text.to_string())), self.account_width);
         let written =
             self.accounts.write_all(text.lines().map(styled).collect::<String>().as_bytes());
         written.map_err(|source| Error::Write { file: "standard error".to_owned(), source })
@@ -136,14 +136,18 @@ impl Screen {
     /// because there is nowhere to report it.
     pub(crate) fn command_line(&mut self, error: &clap::Error) {
         let plain = error.render().to_string();
-        let shown = visible(&plain);
+        let hidden = without_secrets(&plain);
+        let shown = visible(&hidden);
         let _ = if shown == plain { error.print() } else { write!(self.accounts, "{shown}") };
     }
 
     /// Prints why there is no result.
     pub(crate) fn error(&mut self, error: &Error) {
         let text = wrapped(
-            &shortened_quotes(&visible(&format!("error: {}", error.told(&command_words)))),
+            &shortened_quotes(&visible(&without_secrets(&format!(
+                "error: {}",
+                error.told(&command_words)
+            )))),
             self.account_width,
         );
         // If standard error is closed, nobody can be told.

@@ -5,7 +5,10 @@ use crate::{
     layout::{self, ShownColumn, printable},
     screen::{BOLD, wrapped},
 };
-use jembric::{ColumnLook, Finding, Look, NotQuite, Result, Shape, Table, Type, grouped};
+use jembric::{
+    ColumnLook, Finding, Look, NotQuite, Result, Shape, Table, Type, grouped,
+    io::{DatabaseTable, without_secrets},
+};
 use std::fmt::Write as _;
 
 /// The columns that a table shows.
@@ -74,6 +77,36 @@ pub(crate) fn table(
 /// A name or value of a file that is looked at, shortened also where lines may have any length.
 fn short(text: &str) -> String {
     layout::shortened(text, 60)
+}
+
+/// The tables of a database with their rows, and a command to try next.
+pub(crate) fn tables(database: &str, tables: &[DatabaseTable]) -> String {
+    let database = without_secrets(database);
+    let views = tables.iter().filter(|table| table.is_view).count() as u64;
+    let mut count = many(tables.len() as u64 - views, "table");
+    if views > 0 {
+        count += &format!(", {}", many(views, "view"));
+    }
+    let mut text = format!("{BOLD}{}{BOLD:#}: {count}\n", printable(&database));
+    let Some(first) = tables.first() else { return text };
+    let cells = |text: fn(&DatabaseTable) -> String| tables.iter().map(text);
+    let columns = [
+        ShownColumn::of_texts("table", cells(|table| short(&table.name))),
+        ShownColumn::of_words(
+            "kind",
+            cells(|table| if table.is_view { "view" } else { "table" }.to_owned()),
+        ),
+        ShownColumn::of_numbers(
+            "rows",
+            cells(|table| table.rows.map_or("not readable".to_owned(), grouped)),
+        ),
+    ];
+    text += "\n";
+    text += &layout::in_blocks(&columns, None);
+    let name = format!("{database}:{}", first.name);
+    let name = shlex::try_quote(&name).map_or_else(|_| name.clone(), Into::into);
+    let _ = writeln!(text, "\n{BOLD}Try{BOLD:#}\n  jembric look {}", printable(&name));
+    text
 }
 
 /// What a file holds, what looks wrong, and the commands to try next.

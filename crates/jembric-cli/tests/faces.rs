@@ -90,7 +90,7 @@ fn in_toml(
     let settings = format!("{}{further}", settings.join(", "));
     let settings = settings.trim_start_matches(", ");
     let text = format!("[[step]]\nread = \"stays.csv\"\n{} = {{ {settings} }}\n", operation.name);
-    let files = Disk { directory: directory.path().to_owned() };
+    let files = Disk::in_directory(directory.path());
     let routine = Routine::parse("r.toml", &text).unwrap_or_else(|error| panic!("{text}\n{error}"));
     let run = Run::on(&files, "2025-06-30".parse::<Day>().unwrap());
     routine.check(&run).err().map(|error| error.to_string())

@@ -386,7 +386,7 @@ impl AlmanacPlan {
         } else {
             format!("almanac covering {}", named.join(", "))
         };
-        let entry = |(reason, rows)| Entry { reason, rows, lines: Vec::new() };
+        let entry = |(reason, rows)| Entry::new(reason, rows, Vec::new());
         Ledger {
             step,
             from: None,

@@ -137,11 +137,10 @@ impl Table {
                 found: Type::Text,
             };
         }
-        let line = |row| self.origin().map(|origin| origin.line(row));
         let good = values().filter(|(_, text)| is_number(text)).map(|(_, text)| text);
         let suggested = SuggestedReading::of_numbers(bad().map(|(_, text)| text), good);
         let first =
-            bad().take(3).map(|(row, text)| BadCell::new(row, line(row), text, None)).collect();
+            bad().take(3).map(|(row, text)| BadCell::new(row, self.origin(), text, None)).collect();
         Error::NotNumbers(Box::new(NotNumbers {
             file,
             column,
@@ -180,7 +179,6 @@ impl Table {
         if cells.null_count() == cells.len() {
             return Error::WrongType { file, column, expected: Expected::Dates, found: Type::Text };
         }
-        let line = |row| self.origin().map(|origin| origin.line(row));
         // The order in which more of the cells are dates is the likely one. The other cells are
         // reported as wrong.
         let (mut days, mut months) = (0_u64, 0_u64);
@@ -226,7 +224,7 @@ impl Table {
                 about.bad += 1;
                 bad_rows.push(row);
                 if about.first.len() < 3 {
-                    let cell = BadCell::new(row, line(row), text, None);
+                    let cell = BadCell::new(row, self.origin(), text, None);
                     about
                         .first
                         .push(BadCell { why: Some(why).filter(|why| why != "not a date"), ..cell });
@@ -236,7 +234,7 @@ impl Table {
         match ambiguous {
             Some((row, text, day_first, month_first)) if about.bad == 0 => {
                 let (file, column, cell) =
-                    (about.file, about.column, BadCell::new(row, line(row), text, None));
+                    (about.file, about.column, BadCell::new(row, self.origin(), text, None));
                 Error::AmbiguousDates(Box::new(AmbiguousDates {
                     file,
                     column,

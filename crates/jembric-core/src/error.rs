@@ -9,6 +9,7 @@ use crate::{
     calendar::{Day, Grain, Span, notation::NotADate},
     dates::SuggestedReading,
     shape::Type,
+    table::{Numbering, Origin},
 };
 use arrow_schema::ArrowError;
 use std::{borrow::Cow, fmt};
@@ -542,9 +543,9 @@ impl fmt::Display for ExpressionError {
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct BadCell {
-    /// Its row in the table, from 1.
+    /// Its row in the table, or in the table of a database, from 1.
     pub row: u64,
-    /// Its line in the file, if the table came from one.
+    /// Its line in the file, if the table came from a file with lines.
     pub line: Option<u64>,
     /// Its text.
     pub text: String,
@@ -553,10 +554,17 @@ pub struct BadCell {
 }
 
 impl BadCell {
-    pub(crate) fn new(row: usize, line: Option<u64>, text: &str, why: Option<NotADate>) -> BadCell {
+    pub(crate) fn new(
+        row: usize,
+        origin: Option<&Origin>,
+        text: &str,
+        why: Option<NotADate>,
+    ) -> BadCell {
+        let number = origin.map(|origin| origin.line(row));
+        let has_lines = origin.is_some_and(|origin| origin.numbering() == Numbering::Lines);
         BadCell {
-            row: row as u64 + 1,
-            line,
+            row: number.filter(|_| !has_lines).unwrap_or(row as u64 + 1),
+            line: number.filter(|_| has_lines),
             text: shortened(text),
             why: why.map(|why| why.to_string()),
         }

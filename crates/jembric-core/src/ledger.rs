@@ -20,7 +20,7 @@ use crate::{
     exact::ExactSum,
     expression::{BoundExpression, Unanswered},
     shape::Shape,
-    table::{Origin, Table},
+    table::{Numbering, Origin, Table},
 };
 use arrow_array::{Array, ArrayRef, StringViewArray};
 use arrow_buffer::BooleanBuffer;
@@ -50,9 +50,38 @@ pub struct Entry {
     pub reason: Reason,
     /// The number of rows.
     pub rows: u64,
-    /// The lines of the first ones in the input file.
+    /// The lines of the first ones in the input file, or their row numbers in a database.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub lines: Vec<u64>,
+    /// The primary keys of these rows, such as `stay 17`, if they are known.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub keys: Vec<String>,
+    /// What the numbers count.
+    #[serde(skip)]
+    pub numbering: Numbering,
+}
+
+impl Entry {
+    /// Rows on these lines, without keys.
+    pub(crate) fn new(reason: Reason, rows: u64, lines: Vec<u64>) -> Entry {
+        Entry { reason, rows, lines, keys: Vec::new(), numbering: Numbering::Lines }
+    }
+
+    /// Adds the lines of another entry, and keeps the first ones.
+    fn add_lines(&mut self, more: &Entry) {
+        let keyed = |entry: &Entry| -> Vec<(u64, Option<String>)> {
+            let key = |n: usize| entry.keys.get(n).cloned();
+            entry.lines.iter().enumerate().map(|(n, line)| (*line, key(n))).collect()
+        };
+        let mut all = [keyed(self), keyed(more)].concat();
+        all.sort_unstable();
+        all.truncate(LINES_NAMED);
+        self.keys = all.iter().filter_map(|(_, key)| key.clone()).collect();
+        self.lines = all.into_iter().map(|(line, _)| line).collect();
+        if self.numbering == Numbering::Lines {
+            self.numbering = more.numbering;
+        }
+    }
 }
 
 /// The sums of a column over the rows of each fate. In = kept + dropped + set aside, exactly.
@@ -397,7 +426,7 @@ impl Tally {
         let without_lines = |entries: Vec<Entry>| {
             entries
                 .into_iter()
-                .map(|entry| Entry { lines: Vec::new(), ..entry })
+                .map(|entry| Entry { lines: Vec::new(), keys: Vec::new(), ..entry })
                 .collect::<Vec<_>>()
         };
         let followed = self.followed.map(|followed| Followed {
@@ -539,9 +568,7 @@ fn add_entries(entries: &mut Vec<Entry>, more: &[Entry]) {
         match entries.iter_mut().find(|entry| entry.reason == more.reason) {
             Some(entry) => {
                 entry.rows += more.rows;
-                entry.lines.extend(&more.lines);
-                entry.lines.sort_unstable();
-                entry.lines.truncate(LINES_NAMED);
+                entry.add_lines(more);
             }
             None => entries.push(more.clone()),
         }
@@ -551,7 +578,12 @@ fn add_entries(entries: &mut Vec<Entry>, more: &[Entry]) {
 fn entry(reason: Reason, rows: &BooleanBuffer, origin: Option<&Origin>) -> Entry {
     let lines = origin.map(|origin| origin.least_lines(rows.set_indices(), LINES_NAMED));
     let lines = lines.unwrap_or_default();
-    Entry { reason, rows: rows.count_set_bits() as u64, lines }
+    let keys = lines.iter().filter_map(|line| origin.and_then(|origin| origin.key(*line)));
+    Entry {
+        keys: keys.collect(),
+        numbering: origin.map(Origin::numbering).unwrap_or_default(),
+        ..Entry::new(reason, rows.count_set_bits() as u64, lines)
+    }
 }
 
 /// The rows of a mask, with the reason of each in one more column.

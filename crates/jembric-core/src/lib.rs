@@ -105,7 +105,7 @@ pub use rows::{Add, Columns, Filter, Sort, Stack};
 pub use running::Running;
 pub use shape::{ColumnShape, Named, Shape, Type, nearest_name};
 pub use spells::Spells;
-pub use table::{Origin, Table};
+pub use table::{Numbering, Origin, Table};
 pub use timeline::Timeline;
 pub use totals::{Each, Totals};
 pub use within::{Keep, Pick, Window, Within};

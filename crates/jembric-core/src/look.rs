@@ -395,14 +395,6 @@ fn covered(dates: &Dates) -> Option<DateLook> {
     })
 }
 
-/// The place of a row: its line in the file, or its number.
-fn place(table: &Table, row: usize) -> String {
-    match table.origin() {
-        Some(origin) => format!("line {}", origin.line(row)),
-        None => format!("row {}", row + 1),
-    }
-}
-
 fn not_quite_dates(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
     if look.kind != Type::Text {
         return Ok(None);
@@ -440,7 +432,7 @@ fn not_quite_numbers(table: &Table, look: &ColumnLook, column: &ArrayRef) -> Opt
     let suggested = SuggestedReading::of_numbers(others().map(|(_, text)| text), numbers);
     let places = others()
         .take(EXAMPLES)
-        .map(|(row, text)| format!("{} `{text}`", place(table, row)))
+        .map(|(row, text)| format!("{} `{text}`", table.place(row)))
         .collect();
     Some(Finding::NotQuiteNumbers { column: look.name.clone(), values, bad, places, suggested })
 }
@@ -469,7 +461,7 @@ fn far_outside(table: &Table, look: &ColumnLook) -> Result<Option<Finding>> {
     let places = days(&dates)
         .filter(|&(_, day)| outside(day))
         .take(EXAMPLES)
-        .map(|(row, _)| format!("{} {}", place(table, row), dates.text(row)));
+        .map(|(row, _)| format!("{} {}", table.place(row), dates.text(row)));
     Ok(Some(Finding::FarOutside {
         column: look.name.clone(),
         rows,
@@ -528,7 +520,7 @@ fn ends_before_starts(table: &Table, columns: &[ColumnLook]) -> Result<Vec<Findi
                 || (0..table.rows()).filter(both).filter(|&row| order(row) == Ordering::Less);
             let rows = reversed().count() as u64;
             if rows > 0 && rows * 10 <= pairs {
-                let places = reversed().take(EXAMPLES).map(|row| place(table, row)).collect();
+                let places = reversed().take(EXAMPLES).map(|row| table.place(row)).collect();
                 let (start, end) = (start.name.clone(), end.name.clone());
                 findings.push(Finding::EndBeforeStart { start, end, rows, places });
             }
@@ -547,7 +539,7 @@ fn duplicate_rows(table: &Table) -> Result<Option<Finding>> {
     let first = entities.first_rows();
     let repeated =
         entities.ids().iter().enumerate().filter(|&(row, &id)| first[id as usize] as usize != row);
-    let places = repeated.take(EXAMPLES).map(|(row, _)| place(table, row)).collect();
+    let places = repeated.take(EXAMPLES).map(|(row, _)| table.place(row)).collect();
     Ok(Some(Finding::DuplicateRows { rows, places }))
 }
 

@@ -2,6 +2,7 @@
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
+    cell_text::CellText,
     error::{Error, Result},
     role::{ROLE, Role},
     shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
@@ -22,10 +23,40 @@ use std::{
     sync::Arc,
 };
 
+/// What the numbers of rows count.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Numbering {
+    /// The lines of a file.
+    #[default]
+    Lines,
+    /// The rows of a table or query of a database.
+    Rows,
+}
+
+impl Numbering {
+    /// Its word for one.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Numbering::Lines => "line",
+            Numbering::Rows => "row",
+        }
+    }
+}
+
+/// The columns of a primary key, with their values.
+#[derive(Clone, Debug)]
+struct PrimaryKey {
+    names: Vec<String>,
+    columns: Vec<ArrayRef>,
+}
+
 /// The origin of a table: its file, and the line of each row.
 #[derive(Clone, Debug, Default)]
 pub struct Origin {
     file: String,
+    numbering: Numbering,
+    key: Option<Arc<PrimaryKey>>,
     first_line: u64,
     /// The rows that are not on the line after the row before them, each with its line, in order.
     jumps: Arc<Vec<(u32, u64)>>,
@@ -38,6 +69,47 @@ impl Origin {
     /// A file whose first row is on this line, and each further row on the next line.
     pub fn new(file: impl Into<String>, first_line: u64) -> Origin {
         Origin { file: file.into(), first_line, ..Origin::default() }
+    }
+
+    /// A table or query of a database, whose rows are numbered from 1.
+    pub fn of_rows(name: impl Into<String>) -> Origin {
+        Origin { numbering: Numbering::Rows, ..Origin::new(name, 1) }
+    }
+
+    /// Adds the columns of the primary key, each with its name and the values of all rows, so that
+    /// ledgers name the keys of rows. Call it for the whole table only.
+    #[must_use]
+    pub fn with_key<N: Into<String>>(
+        mut self,
+        columns: impl IntoIterator<Item = (N, ArrayRef)>,
+    ) -> Origin {
+        let (names, columns): (Vec<N>, Vec<ArrayRef>) = columns.into_iter().unzip();
+        let names: Vec<String> = names.into_iter().map(Into::into).collect();
+        self.key = (!names.is_empty()).then(|| Arc::new(PrimaryKey { names, columns }));
+        self
+    }
+
+    /// What the numbers of rows count.
+    pub fn numbering(&self) -> Numbering {
+        self.numbering
+    }
+
+    /// The primary key of the row with this number, such as `stay 17`, if it is known.
+    pub(crate) fn key(&self, number: u64) -> Option<String> {
+        let key = self.key.as_ref()?;
+        let row = usize::try_from(number).ok()?.checked_sub(1)?;
+        let part = |(name, column): (&String, &ArrayRef)| {
+            (row < column.len()).then(|| format!("{name} {}", CellText::new(column).text(row)))
+        };
+        let parts = key.names.iter().zip(&key.columns).map(part);
+        Some(parts.collect::<Option<Vec<_>>>()?.join(", "))
+    }
+
+    /// The place of a row, for messages, such as `line 5` or `row 5`.
+    pub(crate) fn place(&self, row: usize) -> String {
+        let number = self.line(row);
+        let key = self.key(number).map(|key| format!(" ({key})")).unwrap_or_default();
+        format!("{} {number}{key}", self.numbering.word())
     }
 
     /// Sets the line of this row, and so of those that follow. Call it in the order of rows.
@@ -265,10 +337,7 @@ impl Table {
 
     /// The place of a row, for messages: its line in the file, or its number from 1.
     pub(crate) fn place(&self, row: usize) -> String {
-        self.origin().map_or_else(
-            || format!("row {}", row + 1),
-            |origin| format!("line {}", origin.line(row)),
-        )
+        self.origin().map_or_else(|| format!("row {}", row + 1), |origin| origin.place(row))
     }
 
     /// The number of rows.

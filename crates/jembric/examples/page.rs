@@ -32,7 +32,7 @@ say = "{rows} of {rows of late} dues ({share of rows of late}), {max of elapsed_
 "#;
 
 fn main() -> Result<(), Error> {
-    let files = Disk { directory: concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo").into() };
+    let files = Disk::in_directory(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"));
     let page = std::env::temp_dir().join(format!("jembric-page-{}.html", std::process::id()));
 
     // The sentences are checked as well, before any row is read.

@@ -204,6 +204,22 @@ pub enum Error {
         /// The file.
         file: String,
     },
+    /// A database, or one of its tables, cannot be read or written.
+    #[error("{database}: {problem}{}", advised(.advice))]
+    Database {
+        /// The database, perhaps with a table, without a password.
+        database: String,
+        /// What is wrong.
+        problem: String,
+        /// What to do, as a sentence without its period; empty if there is nothing to say.
+        advice: String,
+    },
+    /// A table to write exists already.
+    #[error("{}", table_exists(.table, &in_rust))]
+    TableExists {
+        /// The table, with its database.
+        table: String,
+    },
     /// An output cannot be written.
     #[error("{file}: could not be written: {}. No incomplete file was left", reason(.source))]
     Write {
@@ -215,8 +231,14 @@ pub enum Error {
 }
 
 impl Error {
+    /// The error of writing to a file, or that of the database behind it.
     pub(crate) fn write(file: impl fmt::Display) -> impl FnOnce(io::Error) -> Error {
-        move |source| Error::Write { file: file.to_string(), source }
+        move |source| {
+            match source.downcast::<Error>() {
+                Ok(error) => error,
+                Err(source) => Error::Write { file: file.to_string(), source },
+            }
+        }
     }
 
     /// Whether the reader of the output has closed the pipe, which is not a failure.
@@ -242,6 +264,7 @@ impl Error {
             Error::ManyColumns { file, columns, most } => {
                 many_columns(file, *columns, *most, words)
             }
+            Error::TableExists { table } => table_exists(table, words),
             error => error.to_string(),
         }
     }
@@ -285,6 +308,8 @@ impl Error {
             | Error::OntoInput { file }
             | Error::OutputTwice { file, .. }
             | Error::Changed { file }
+            | Error::Database { database: file, .. }
+            | Error::TableExists { table: file }
             | Error::Write { file, .. } => Some(file),
             Error::Setting { .. } | Error::Settings(_) | Error::Routine(_) => None,
         }
@@ -353,6 +378,21 @@ fn many_columns(file: &str, columns: u64, most: u64, words: Words<'_>) -> String
         "{file}: it has {columns} columns, more than the limit of {most}. If the file is right, \
             raise the limit: {more}"
     )
+}
+
+fn table_exists(table: &str, words: Words<'_>) -> String {
+    let (replace, append) = (Advised::Writing("replace"), Advised::Writing("append"));
+    format!(
+        "{table}: the table exists already. Replace it ({}), add the rows to it ({}), or choose \
+            another name",
+        words(&replace),
+        words(&append)
+    )
+}
+
+/// Advice behind a problem, as a sentence.
+fn advised(advice: &str) -> String {
+    if advice.is_empty() { String::new() } else { format!(". {advice}") }
 }
 
 /// The system's reason in plain words.

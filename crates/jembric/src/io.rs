@@ -14,6 +14,12 @@
 #[cfg(feature = "c-data")]
 pub use crate::formats::c_stream::{from_c_stream, to_c_stream};
 pub use crate::{
+    databases::{
+        Database, DatabaseTable, Databases, database,
+        name::{database_of, is_database, is_database_output, name_in},
+        postgresql::cancel_queries,
+        secrets::without_secrets,
+    },
     formats::{
         sheet::file_of,
         text::{CellText, numeric},
@@ -26,6 +32,7 @@ pub use crate::{
     },
     write::{
         destination::{Destination, Outputs, abandon_files},
+        existing::Existing,
         writing::{Batches, Format, Writing},
     },
 };

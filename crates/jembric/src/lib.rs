@@ -45,6 +45,8 @@
         feature = "arrow-files",
         feature = "packed",
         feature = "parquet",
+        feature = "postgresql",
+        feature = "sqlite",
         feature = "workbooks"
     )),
     allow(dead_code)
@@ -54,6 +56,7 @@
 pub mod cookbook {}
 #[cfg_attr(not(feature = "draw"), path = "draw/absent.rs", doc(hidden))]
 pub mod draw;
+mod databases;
 mod error;
 mod formats;
 mod guard;
@@ -71,7 +74,7 @@ pub use jembric_core::{
     Access, Active, Add, Almanac, Between, Cause, Changes, Column, ColumnLook, ColumnShape,
     Columns, Context, DateLook, Dated, Decimal, Duplicates, Each, Earliest, Elapsed, EndDay,
     Entities, EntityList, Entry, ExactSum, Expression, ExpressionContext, Extent, Filled, Filter,
-    Finding, Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing, OpenEnds,
+    Finding, Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing, Numbering, OpenEnds,
     Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Role, Running, Setting,
     Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning,
     Whole, Window, Within, arrow, calendar, grouped, rounded, settings, visible,

@@ -21,4 +21,4 @@ pub(crate) mod pass;
 pub(crate) mod reading;
 pub(crate) mod records;
 pub(crate) mod settings;
-mod table;
+pub(crate) mod table;

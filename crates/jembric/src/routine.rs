@@ -46,7 +46,8 @@ pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 
 use crate::{
     Advised, Error, Result, Takes,
-    io::ReadingSettings,
+    databases::secrets::{secrets, without_secrets},
+    io::{Existing, ReadingSettings},
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
 };
@@ -96,6 +97,8 @@ pub struct Planned {
     pub covered: Vec<Vec<String>>,
     /// The file for the result, in whose name `{as-of}` is replaced by the as-of date.
     pub write: Option<String>,
+    /// What to do if that is a table of a database that exists already.
+    pub existing: Existing,
     /// The file for the picture of a step that draws, in whose name `{as-of}` is replaced by the
     /// as-of date.
     pub picture: Option<String>,
@@ -145,6 +148,7 @@ impl Planned {
             settings,
             covered: Vec::new(),
             write: None,
+            existing: Existing::Refuse,
             picture: None,
             key: None,
             page: OnPage::default(),
@@ -202,6 +206,9 @@ fn routine_words(advised: &Advised<'_>) -> String {
         Advised::Reading(name, None) => reading(format!("{name} = [\"…\"]")),
         Advised::Column(column, format) => {
             reading(format!("read = {{ {} = {} }}", key(column), toml_text(format)))
+        }
+        Advised::Writing(word) => {
+            format!("`write = {{ file = \"…\", table = \"…\", {word} = true }}`")
         }
         Advised::AsOf(date) => format!("`as-of = \"{date}\"` above the steps"),
         other => other.in_rust(),
@@ -263,7 +270,7 @@ impl Routine {
 
     /// The files relative to a routine's file.
     pub fn files_beside(path: impl AsRef<Path>) -> Disk {
-        Disk { directory: path.as_ref().parent().map(Path::to_owned).unwrap_or_default() }
+        Disk::in_directory(path.as_ref().parent().map(Path::to_owned).unwrap_or_default())
     }
 
     /// An error that marks a place in the text.
@@ -295,12 +302,17 @@ impl Text {
         advice: impl Into<String>,
     ) -> Error {
         let (problem, advice) = (problem.into(), advice.into());
-        Error::Routine(Box::new(Mistaken {
-            file: self.file.clone(),
-            text: self.text.clone(),
-            at,
-            problem,
-            advice,
-        }))
+        // The line with the mistake is shown, and must not show a password.
+        let (mut text, mut at) = (self.text.clone(), at);
+        for secret in secrets(&self.text).into_iter().rev() {
+            let left = |place: usize| match place {
+                place if place >= secret.end => place - secret.len(),
+                place => place.min(secret.start),
+            };
+            at = left(at.start)..left(at.end);
+            text.replace_range(secret, "");
+        }
+        let problem = without_secrets(&problem);
+        Error::Routine(Box::new(Mistaken { file: self.file.clone(), text, at, problem, advice }))
     }
 }

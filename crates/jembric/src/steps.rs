@@ -10,7 +10,11 @@ use crate::{
     Filled, Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape,
     Sink, Sort, Spells, Stack, Table, Takes, Totals, Within,
     error::Error,
-    io::{Reading, entities_of, entities_reading, file_of, holidays_of, holidays_reading},
+    databases::name::table_of,
+    io::{
+        Databases, Reading, entities_of, entities_reading, file_of, holidays_of, holidays_reading,
+        is_database, name_in,
+    },
     settings::{Given, GivenSettings, Settings},
 };
 use std::{
@@ -138,6 +142,10 @@ pub trait Files {
         self.shape(file, reading)
     }
 
+    /// Closes what was opened for reading, such as the connections to databases. What is read after
+    /// this may be of a later moment.
+    fn close(&self) {}
+
     /// The bytes of a file, for its size and checksum on a report page; none if they cannot be read
     /// again.
     fn contents(&self, file: &str) -> Option<Contents<'_>> {
@@ -146,29 +154,49 @@ pub trait Files {
     }
 }
 
-/// The files of a directory, and files with absolute paths.
+/// The files of a directory, files with absolute paths, and databases. Clones share the connections
+/// to databases.
 #[derive(Clone, Debug, Default)]
+#[non_exhaustive]
 pub struct Disk {
     /// The directory that paths are relative to; the working directory if it is empty.
     pub directory: PathBuf,
+    databases: Databases,
+}
+
+impl Disk {
+    /// The files of a directory.
+    pub fn in_directory(directory: impl Into<PathBuf>) -> Disk {
+        Disk { directory: directory.into(), databases: Databases::default() }
+    }
+
+    /// The reading with the directory and the open databases.
+    fn reading(&self, reading: &Reading) -> Reading {
+        reading.clone().query_beside(&self.directory).through(&self.databases)
+    }
 }
 
 impl Files for Disk {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        reading.file(self.directory.join(file))
+        self.reading(reading).file(name_in(&self.directory, file))
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
-        reading.shape(self.directory.join(file)).map(Some)
+        self.reading(reading).shape(name_in(&self.directory, file)).map(Some)
     }
 
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
-        reading.guessed_shape(self.directory.join(file)).map(Some)
+        self.reading(reading).guessed_shape(name_in(&self.directory, file)).map(Some)
+    }
+
+    fn close(&self) {
+        self.databases.close();
     }
 
     fn contents(&self, file: &str) -> Option<Contents<'_>> {
-        let path = self.directory.join(file);
-        Some(Contents::File(file_of(path)))
+        let name = name_in(&self.directory, file);
+        // The bytes of a database may change while a transaction reads it.
+        (!is_database(&name)).then(|| Contents::File(file_of(name)))
     }
 }
 
@@ -210,6 +238,10 @@ impl Files for FilesOnce<'_> {
 
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         self.files.guessed_shape(file, reading)
+    }
+
+    fn close(&self) {
+        self.files.close();
     }
 
     fn contents(&self, file: &str) -> Option<Contents<'_>> {
@@ -275,8 +307,12 @@ enum AnyOperation {
     Draw(Box<Draw>),
 }
 
-/// The name of a table in ledgers: that of its file, without the extension.
+/// The name of a table in ledgers: that of its file, without the extension, or of the table of a
+/// database.
 fn stem(name: &str) -> String {
+    if let Some(table) = table_of(name) {
+        return table;
+    }
     let stem = Path::new(name).file_stem();
     stem.map_or_else(|| name.to_owned(), |stem| stem.to_string_lossy().into_owned())
 }

@@ -2,4 +2,5 @@
 //! complete or not at all.
 
 pub(crate) mod destination;
+pub(crate) mod existing;
 pub(crate) mod writing;

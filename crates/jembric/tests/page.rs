@@ -18,7 +18,7 @@ fn today() -> Day {
 }
 
 fn demo() -> Disk {
-    Disk { directory: concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo").into() }
+    Disk::in_directory(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"))
 }
 
 const CURRENT: &str = "as-of = \"2025-06-30\"\n[[step]]\nname = \"current\"\nread = \
@@ -132,7 +132,7 @@ fn run(routine: &str, directory: &Path, page: Option<&str>) -> Result<(), Error>
     fs::write(directory.join("dues.csv"), "class,issued,amount\nbulk,2025-01-31,7.50\n,,\n")
         .unwrap();
     let routine = Routine::parse("r.toml", routine)?;
-    let files = Disk { directory: directory.to_owned() };
+    let files = Disk::in_directory(directory);
     let mut run = Run::on(&files, today());
     run.into = Some(directory.to_owned());
     run.page = page.map(|page| directory.join(page));

@@ -20,7 +20,7 @@ fn today() -> Day {
 }
 
 fn demo() -> Disk {
-    Disk { directory: concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo").into() }
+    Disk::in_directory(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo"))
 }
 
 /// What is wrong with a text, and the part that is marked.
@@ -190,7 +190,7 @@ fn a_routine_writes_all_of_its_files_or_none() {
         [[step]]\nfrom = \"current\"\nsort = \"vessel:down\"\n\
         [[step]]\ncolumns = \"vessel\"\n";
     let routine = Routine::parse("r.toml", text).unwrap();
-    let files = Disk { directory: directory.path().to_owned() };
+    let files = Disk::in_directory(directory.path());
     let mut run = Run::on(&files, today());
     run.into = Some(directory.path().to_owned());
     run.follow = Some("vessel = 'Petrel'".parse().unwrap());
@@ -402,7 +402,7 @@ fn the_routine_sets_the_time_zone_and_the_reading() {
     assert!(error.contains("r.toml:3:8"), "`missing` is a list: {error}");
     let routine =
         Routine::parse("r.toml", &text.replace("missing = \"-\"", "missing = [\"-\"]")).unwrap();
-    let files = Disk { directory: directory.path().to_owned() };
+    let files = Disk::in_directory(directory.path());
     let run = Run::on(&files, today());
     let mut csv = Vec::new();
     let mut answer = jembric::io::Writing::new().batches(&mut csv);
@@ -553,7 +553,7 @@ fn rows_in_batches_give_the_same_result_and_ledger(#[case] steps: &str, #[case] 
         steps.replace("day_2", "d").replace("end = \"until\" }", "end = \"until\", name = \"d\" }");
     let routine =
         Routine::parse("r.toml", &format!("[[step]]\nread = \"r.csv\"\n{steps}\n")).unwrap();
-    let files = Disk { directory: directory.path().to_owned() };
+    let files = Disk::in_directory(directory.path());
     let answer = |follow: Option<&str>| {
         let mut run = Run::on(&files, today());
         // If rows are followed, every result is needed, and so each is made as a whole.

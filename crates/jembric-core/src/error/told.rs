@@ -25,6 +25,8 @@ pub enum Advised<'a> {
     Reading(&'static str, Option<&'a str>),
     /// The format of a column of the file.
     Column(&'a str, &'a str),
+    /// What to do with a table of a database that exists already: `replace` or `append`.
+    Writing(&'static str),
     /// The as-of date.
     AsOf(&'a str),
 }
@@ -61,6 +63,8 @@ impl<'a> Advised<'a> {
                 format!("`Reading::{}(\"{value}\")`", method(name))
             }
             Advised::Column(name, format) => format!("`Reading::read(\"{name}\", \"{format}\")`"),
+            Advised::Writing("append") => "`Existing::Append`".to_owned(),
+            Advised::Writing(_) => "`Existing::Replace`".to_owned(),
             Advised::AsOf(date) => format!("`Context::as_of`, {date}"),
         }
     }

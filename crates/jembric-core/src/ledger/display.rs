@@ -130,18 +130,23 @@ impl fmt::Display for Entry {
     }
 }
 
-/// The known lines of an entry's rows. A line number has no group separators, because people look
+/// The known lines of an entry's rows, or their row numbers with their keys. A line number has no group separators, because people look
 /// it up in a file.
 struct Lines<'a>(&'a Entry);
 
 impl fmt::Display for Lines<'_> {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        let Entry { rows, lines, .. } = self.0;
+        let Entry { rows, lines, keys, numbering, .. } = self.0;
         if lines.is_empty() {
             return Ok(());
         }
         let named: Vec<String> = lines.iter().map(u64::to_string).collect();
         let more = if *rows > lines.len() as u64 { ", …" } else { "" };
-        write!(f, " (line{} {}{more})", if *rows == 1 { "" } else { "s" }, named.join(", "))
+        let (word, s) = (numbering.word(), if *rows == 1 { "" } else { "s" });
+        write!(f, " ({word}{s} {}{more}", named.join(", "))?;
+        if !keys.is_empty() {
+            write!(f, ": {}{more}", keys.join("; "))?;
+        }
+        f.write_str(")")
     }
 }

@@ -386,7 +386,8 @@ impl Table {
     }
 
     /// The same table, with this number of NaN cells.
-    pub(crate) fn with_not_numbers(self, cells: u64) -> Table {
+    #[must_use]
+    pub fn with_not_numbers(self, cells: u64) -> Table {
         let origin = self.origin().cloned();
         self.with_facts(cells, origin)
     }

@@ -1,6 +1,6 @@
 //! [`Sources`]: the files that a routine reads, with their sizes and checksums.
 
-use crate::{Error, Result, error::Error::Changed, steps::Files};
+use crate::{Error, Result, error::Error::Changed, io::without_secrets, steps::Files};
 use sha2::{Digest, Sha256};
 use std::{
     borrow::Cow,
@@ -27,7 +27,7 @@ pub(crate) struct Sources(pub(super) Vec<Source>);
 /// A file that a routine reads.
 #[derive(Debug)]
 pub(super) struct Source {
-    /// Its name in the routine.
+    /// Its name in the routine, without a password.
     pub(super) name: String,
     /// Its size in bytes and its SHA-256; none for a stream, which cannot be read twice.
     pub(super) bytes: Option<(u64, String)>,
@@ -47,7 +47,8 @@ impl Sources {
     ) -> Result<Sources> {
         let mut sources: Vec<Source> = Vec::new();
         for name in names {
-            if sources.iter().any(|source| source.name == name) {
+            let shown = without_secrets(name);
+            if sources.iter().any(|source| source.name == shown) {
                 continue;
             }
             // A stream cannot be read twice.
@@ -79,13 +80,14 @@ impl Sources {
                 }
                 None => (None, None),
             };
-            sources.push(Source { name: name.to_owned(), bytes, rows: None, file });
+            sources.push(Source { name: shown, bytes, rows: None, file });
         }
         Ok(Sources(sources))
     }
 
     /// Adds the rows that were read from a file.
     pub(crate) fn read(&mut self, name: &str, rows: usize) {
+        let name = without_secrets(name);
         if let Some(source) = self.0.iter_mut().find(|source| source.name == name) {
             source.rows = Some(rows);
         }
@@ -139,7 +141,7 @@ mod tests {
     fn a_file_has_its_size_and_checksum_and_must_not_change() {
         let directory = tempfile::tempdir().unwrap();
         fs::write(directory.path().join("a.csv"), "abc").unwrap();
-        let files = Disk { directory: directory.path().to_owned() };
+        let files = Disk::in_directory(directory.path());
         let sources = Sources::of(["a.csv", "-", "a.csv"].into_iter(), &files).unwrap();
         let [file, stream] = &sources.0[..] else { panic!("a file is listed once") };
         // The example of FIPS 180-2, section B.1.

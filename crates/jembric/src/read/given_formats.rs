@@ -12,6 +12,10 @@ pub(crate) enum Given {
     Rfc2822,
     /// As days since 1899-12-30, with the time of day as a fraction.
     Serial,
+    /// As Julian days, which begin at noon, with the time of day as a fraction.
+    JulianDay,
+    /// As seconds since 1970-01-01 in UTC, with a fraction.
+    UnixTime,
     /// As periods of this grain, in any notation.
     Periods(Grain),
 }
@@ -22,6 +26,8 @@ impl Given {
         match format {
             "rfc2822" => Ok(Given::Rfc2822),
             "serial" => Ok(Given::Serial),
+            "julian-day" => Ok(Given::JulianDay),
+            "unix-time" => Ok(Given::UnixTime),
             "month" => Ok(Given::Periods(Grain::Month)),
             "quarter" => Ok(Given::Periods(Grain::Quarter)),
             "week" => Ok(Given::Periods(Grain::Week)),
@@ -34,7 +40,7 @@ impl Given {
     pub(crate) fn moments(&self) -> bool {
         match self {
             Given::Directives(directives) => directives.moments(),
-            Given::Rfc2822 | Given::Serial => true,
+            Given::Rfc2822 | Given::Serial | Given::JulianDay | Given::UnixTime => true,
             Given::Periods(_) => false,
         }
     }
@@ -43,8 +49,8 @@ impl Given {
     pub(crate) fn instants(&self) -> bool {
         match self {
             Given::Directives(directives) => directives.instants(),
-            Given::Rfc2822 => true,
-            Given::Serial | Given::Periods(_) => false,
+            Given::Rfc2822 | Given::UnixTime => true,
+            Given::Serial | Given::JulianDay | Given::Periods(_) => false,
         }
     }
 
@@ -54,6 +60,8 @@ impl Given {
             Given::Directives(directives) => directives.text().to_owned(),
             Given::Rfc2822 => "rfc2822".to_owned(),
             Given::Serial => "serial".to_owned(),
+            Given::JulianDay => "julian-day".to_owned(),
+            Given::UnixTime => "unix-time".to_owned(),
             Given::Periods(grain) => grain.to_string(),
         }
     }
@@ -62,7 +70,7 @@ impl Given {
         match self {
             Given::Directives(directives) => directives.day(cell),
             Given::Periods(grain) => loose_label(cell, *grain),
-            Given::Rfc2822 | Given::Serial => None,
+            Given::Rfc2822 | Given::Serial | Given::JulianDay | Given::UnixTime => None,
         }
     }
 
@@ -73,21 +81,35 @@ impl Given {
                 let parsed = jiff::fmt::rfc2822::DateTimeParser::new().parse_timestamp(cell);
                 Some(parsed.ok()?.as_microsecond())
             }
-            Given::Serial => serial(cell),
+            Given::Serial => serial(cell, SERIAL_EPOCH),
+            Given::JulianDay => serial(cell, JULIAN_EPOCH),
+            Given::UnixTime => seconds(cell),
             Given::Periods(_) => None,
         };
         micros.filter(|micros| Moment::from_micros(*micros).is_some())
     }
 }
 
-/// Days since 1899-12-30 with a fraction, rounded to the millisecond, because finer digits are
-/// noise.
-fn serial(cell: &[u8]) -> Option<i64> {
-    const EPOCH: i64 = -25_569;
-    const MILLIS_PER_DAY: f64 = 86_400_000.0;
+/// The milliseconds from 1970-01-01 to 1899-12-30, and to noon of the first Julian day.
+const SERIAL_EPOCH: i64 = -25_569 * MILLIS_PER_DAY;
+const JULIAN_EPOCH: i64 = -2_440_588 * MILLIS_PER_DAY + MILLIS_PER_DAY / 2;
+const MILLIS_PER_DAY: i64 = MICROS_PER_DAY / 1_000;
+
+/// Days since an epoch with a fraction, rounded to the millisecond, because finer digits are noise.
+fn serial(cell: &[u8], epoch: i64) -> Option<i64> {
     let days: f64 = fast_float2::parse(cell).ok().filter(|days: &f64| days.abs() < 1e7)?;
-    let millis = (days * MILLIS_PER_DAY).round() as i64;
-    Some(EPOCH * MICROS_PER_DAY + millis * 1_000)
+    let millis = (days * MILLIS_PER_DAY as f64).round() as i64;
+    Some((epoch + millis) * 1_000)
+}
+
+/// Seconds since 1970-01-01, to the microsecond.
+fn seconds(cell: &[u8]) -> Option<i64> {
+    let text = std::str::from_utf8(cell).ok()?;
+    if let Ok(seconds) = text.parse::<i64>() {
+        return seconds.checked_mul(1_000_000);
+    }
+    let seconds: f64 = fast_float2::parse(cell).ok().filter(|seconds: &f64| seconds.abs() < 1e12)?;
+    Some((seconds * 1e6).round() as i64)
 }
 
 /// Errors: the text has no directive or an unknown one, or two-digit years without a century.
@@ -97,8 +119,8 @@ fn directives(column: &str, format: &str, century: Option<i16>) -> Result<Direct
     };
     match Directives::new(format, century) {
         None => {
-            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, `number`, \
-                `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`";
+            let expected = "`month`, `quarter`, `week`, `year`, `serial`, `julian-day`, \
+                `unix-time`, `rfc2822`, `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`";
             wrong(format!("`{column}={format}`"), expected)
         }
         Some(directives) if directives.two_digit_years() && century.is_none() => {
@@ -122,6 +144,14 @@ mod tests {
     #[case("serial", "-0.5", Some("1899-12-29T12:00"))]
     #[case("serial", "3000000", None)]
     #[case("serial", "2025-06-30", None)]
+    #[case("julian-day", "2460856.5", Some("2025-06-30T00:00"))]
+    #[case("julian-day", "2440587.5", Some("1970-01-01T00:00"))]
+    #[case("julian-day", "2460857.0", Some("2025-06-30T12:00"))]
+    #[case("julian-day", "0", None)]
+    #[case("unix-time", "1751292309", Some("2025-06-30T14:05:09"))]
+    #[case("unix-time", "1751292309.25", Some("2025-06-30T14:05:09.25"))]
+    #[case("unix-time", "-1", Some("1969-12-31T23:59:59"))]
+    #[case("unix-time", "99999999999999", None)]
     #[case("rfc2822", "Mon, 30 Jun 2025 14:05:09 +0200", Some("2025-06-30T12:05:09"))]
     #[case("rfc2822", "30 Jun 2025 14:05 GMT", Some("2025-06-30T14:05"))]
     #[case("rfc2822", "30 Jun 2025", None)]

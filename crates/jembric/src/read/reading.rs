@@ -1,9 +1,10 @@
 //! [`Reading`]: how a file is read, and what is detected from the file itself.
 
-use crate::error::Result;
+use crate::databases::Databases;
+use crate::error::{Error, Result};
 use crate::formats::transcript::RowRules;
 use jembric_core::calendar::notation::Order;
-use std::{collections::BTreeSet, fmt, sync::Arc};
+use std::{collections::BTreeSet, fmt, path::PathBuf, sync::Arc};
 
 /// Receives the bytes read so far and the bytes in all, from any thread.
 #[derive(Clone)]
@@ -47,6 +48,9 @@ pub struct Reading {
     pub(super) most_unpacked: Option<u64>,
     pub(super) most_columns: Option<u64>,
     pub(crate) progress: Option<Progress>,
+    pub(super) query: Option<String>,
+    pub(super) directory: PathBuf,
+    pub(super) databases: Databases,
     /// The bytes that are read at a time, which tests change.
     pub(super) block: Option<u64>,
 }
@@ -117,6 +121,7 @@ impl Reading {
     /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these
     /// words: `text`; `number`; `month`, `quarter`, `week` or `year`, written as labels, as
     /// `202506` or `Jun 2025`, or as first days; `serial`, days since 1899-12-30 with a fraction;
+    /// `julian-day`, Julian days; `unix-time`, seconds since 1970-01-01 in UTC;
     /// `rfc2822`, the format of e-mail. If all moments are midnights, they become dates.
     #[must_use]
     pub fn read(mut self, column: impl Into<String>, format: impl Into<String>) -> Reading {
@@ -142,11 +147,61 @@ impl Reading {
     }
 
     /// The places of the columns to read.
-    pub(super) fn read_of<'a>(&self, names: impl Iterator<Item = &'a str>) -> Vec<usize> {
+    pub(crate) fn read_of<'a>(&self, names: impl Iterator<Item = &'a str>) -> Vec<usize> {
         let Some(only) = &self.only else { return (0..names.count()).collect() };
         let places: Vec<usize> =
             names.enumerate().filter(|(_, name)| only.contains(*name)).map(|(n, _)| n).collect();
         if places.is_empty() { vec![0] } else { places }
+    }
+
+    /// Reads the result of a query from a database. `@overdue.sql` reads the query from a file.
+    #[must_use]
+    pub fn query(mut self, query: impl Into<String>) -> Reading {
+        self.query = Some(query.into());
+        self
+    }
+
+    /// Sets the directory that the file of a query is relative to. The default is the working
+    /// directory.
+    #[must_use]
+    pub fn query_beside(mut self, directory: impl Into<PathBuf>) -> Reading {
+        self.directory = directory.into();
+        self
+    }
+
+    /// Reads databases through connections that are shared with other readings, so that all that
+    /// is read from a database is of the same moment.
+    #[must_use]
+    pub fn through(mut self, databases: &Databases) -> Reading {
+        self.databases = databases.clone();
+        self
+    }
+
+    /// The text of the query.
+    ///
+    /// Errors: its file cannot be read.
+    pub(super) fn query_text(&self) -> Result<Option<String>> {
+        let Some(query) = &self.query else { return Ok(None) };
+        let Some(file) = query.strip_prefix('@') else { return Ok(Some(query.clone())) };
+        let path = self.directory.join(file);
+        std::fs::read_to_string(&path).map(Some).map_err(|source| Error::Read {
+            file: path.display().to_string(),
+            source,
+            nearest: super::bytes::nearest_file(&path),
+        })
+    }
+
+    /// Errors: there is a query, and the input is not a database.
+    pub(super) fn refuse_query(&self, name: &str) -> Result<()> {
+        match &self.query {
+            None => Ok(()),
+            Some(_) => Err(Error::Setting {
+                setting: "query",
+                value: format!("given, but {name} is not a database"),
+                expected: "a SQLite file or a URI such as postgresql://localhost/harbour"
+                    .to_owned(),
+            }),
+        }
     }
 
     /// The columns with a given format.

@@ -38,6 +38,9 @@ pub struct ReadingSettings {
     /// Whether quotes are ordinary characters.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub no_quotes: bool,
+    /// The query that is read from a database, or the file of one as `@overdue.sql`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
     /// The limit on what the file may unpack to or need in memory, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_unpacked: Option<u64>,
@@ -79,6 +82,9 @@ impl ReadingSettings {
         }
         if let Some(encoding) = &self.encoding {
             reading = reading.encoding(encoding);
+        }
+        if let Some(query) = &self.query {
+            reading = reading.query(query);
         }
         if let Some(most) = self.most_unpacked {
             reading = reading.most_unpacked(most);

@@ -13,6 +13,10 @@ use super::{
     pass::Pass,
     reading::Reading,
 };
+use crate::databases::{
+    Answer, Rows,
+    name::{Name, Place},
+};
 use crate::formats::{
     Choose, Source,
     batches::{Columnar, Input},
@@ -61,7 +65,7 @@ enum Beginning {
 }
 
 /// All batches of a source as one table.
-fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -> Result<Table> {
+pub(crate) fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -> Result<Table> {
     let mut batches: Vec<Table> = Vec::new();
     source.batches(choose, most_bytes, &mut |batch| {
         batches.push(batch);
@@ -89,8 +93,18 @@ impl Reading {
     /// In JSON Lines, each key is a column; a line without it, or with `null`, has a missing value.
     /// Texts in JSON and in sheets may be dates, but are never numbers, unless the format `number`
     /// is given. In a sheet, the first row with values has the names.
+    ///
+    /// A table or view of a database follows its name as well: `harbour.sqlite:stays`,
+    /// `postgresql://localhost/harbour:stays`. For a [`query`](Reading::query), name the database
+    /// alone.
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
         let name = path.as_ref().display().to_string();
+        if let Some(database) = Name::of_input(&name) {
+            let query = self.query_text()?;
+            let (shown, answer) = self.databases.answer(&database, query.as_deref(), self, None)?;
+            return self.of_database(&shown, answer);
+        }
+        self.refuse_query(&name)?;
         let (path, sheet) = file_and_sheet(path.as_ref());
         match special(&path)? {
             Some((file, Special::Columnar(format))) if sheet.is_none() => {
@@ -109,6 +123,7 @@ impl Reading {
     /// Reads a stream to its end, in memory; `name` is its name for messages.
     pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
         let name = name.into();
+        self.refuse_query(&name)?;
         let mut first = Vec::new();
         stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
         if Special::of(&first).is_none() {
@@ -173,9 +188,32 @@ impl Reading {
         guarded(|| book.transcribed()).unwrap_or_else(|problem| Err(book.unreadable(problem)))
     }
 
+    /// The rows of a database.
+    pub(crate) fn of_database(&self, name: &str, answer: Answer) -> Result<Table> {
+        let origin = Origin::of_rows(name);
+        let table = match answer.rows {
+            Rows::Typed(table) => table.with_origin(origin),
+            Rows::Written(transcript) => self.written_from(name, transcript, origin)?,
+        };
+        let columns = answer.key.iter().map(|key| Some((key, table.column(key).ok()?.clone())));
+        // The key is named where all of it is read.
+        match (columns.collect::<Option<Vec<_>>>(), table.origin().cloned()) {
+            (Some(columns), Some(origin)) => Ok(table.with_origin(origin.with_key(columns))),
+            _ => Ok(table),
+        }
+    }
+
     fn written_down(&self, name: &str, transcript: Transcript) -> Result<Table> {
+        self.written_from(name, transcript, Origin::new(name, 1))
+    }
+
+    fn written_from(
+        &self,
+        name: &str,
+        transcript: Transcript,
+        mut origin: Origin,
+    ) -> Result<Table> {
         let Transcript { names, texts, csv, jumps } = transcript;
-        let mut origin = Origin::new(name, 1);
         jumps.into_iter().for_each(|(row, line)| origin.jump(row, line));
         let header = Header { names, separator: b',', end: 0, lines: 0 };
         let reading = Reading { no_quotes: false, decimal_comma: false, ..self.clone() };
@@ -193,7 +231,7 @@ impl Reading {
     }
 
     /// Errors: a format is given for a column that has a type already.
-    fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
+    pub(crate) fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
         match self.formats.iter().find(|(column, _)| names.contains(&column.as_str())) {
             None => Ok(()),
             Some((column, format)) => Err(Error::Setting {
@@ -207,7 +245,7 @@ impl Reading {
     /// The shape from a file's header, without reading the rest if possible. Parquet and Arrow also
     /// give the types.
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        match self.beginning(path.as_ref())? {
+        match self.beginning(path.as_ref(), 0)? {
             Beginning::Known(shape) => Ok(shape),
             Beginning::Rows(name, transcript) => {
                 Ok(Shape::of_names(transcript.names).from_file(name))
@@ -224,7 +262,7 @@ impl Reading {
     ///
     /// Errors: also errors in these rows.
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        let (name, table) = match self.beginning(path.as_ref())? {
+        let (name, table) = match self.beginning(path.as_ref(), ROWS_TO_GUESS_FROM)? {
             Beginning::Known(shape) => return Ok(shape),
             Beginning::Rows(name, transcript) => {
                 let table = self.written_down(&name, transcript)?;
@@ -264,9 +302,24 @@ impl Reading {
         Ok(Shape::of_columns(columns).from_file(name))
     }
 
-    /// The beginning of a file.
-    fn beginning(&self, path: &Path) -> Result<Beginning> {
+    /// The beginning of a file, with this many rows if it is a database whose columns have no
+    /// types.
+    fn beginning(&self, path: &Path, rows: usize) -> Result<Beginning> {
         let name = path.display().to_string();
+        if let Some(database) = Name::of_input(&name) {
+            let query = self.query_text()?;
+            let shape = self.databases.shape(&database, query.as_deref())?;
+            if matches!(database.place, Place::Uri(_)) || rows == 0 {
+                return Ok(Beginning::Known(shape));
+            }
+            let first = Some(rows);
+            let (shown, answer) = self.databases.answer(&database, query.as_deref(), self, first)?;
+            return Ok(match answer.rows {
+                Rows::Typed(table) => Beginning::Known(table.shape().from_file(shown)),
+                Rows::Written(transcript) => Beginning::Rows(shown, transcript),
+            });
+        }
+        self.refuse_query(&name)?;
         let (path, sheet) = file_and_sheet(path);
         let whole = |mut file: File| {
             let mut bytes = Vec::new();

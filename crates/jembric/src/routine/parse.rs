@@ -3,7 +3,7 @@
 use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
     Almanac, Changes, Result, Stack, Totals, Within,
-    io::ReadingSettings,
+    io::{Existing, ReadingSettings},
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
 };
@@ -96,7 +96,7 @@ impl Parser<'_> {
             ));
         };
         let (mut name, mut write, mut first, mut asked) = (None, None, None, None);
-        let (mut page, mut key_columns) = (OnPage::default(), None);
+        let (mut page, mut key_columns, mut existing) = (OnPage::default(), None, Existing::Refuse);
         let mut places = Vec::new();
         for (key, value) in keys {
             match key.get_ref().as_ref() {
@@ -112,7 +112,8 @@ impl Parser<'_> {
                     name = Some(text);
                 }
                 "write" => {
-                    write = Some(self.text_of(value)?);
+                    let (name, what) = self.written(value)?;
+                    (write, existing) = (Some(name), what);
                     places.push(("write".to_owned(), value.span()));
                 }
                 key_name @ ("heading" | "say") => {
@@ -176,6 +177,7 @@ impl Parser<'_> {
         let mut planned = Planned {
             name,
             write,
+            existing,
             key: key_columns,
             page,
             at: at.clone(),
@@ -344,17 +346,76 @@ impl Parser<'_> {
             return Ok(Input::File(self.text_of(value)?, ReadingSettings::default()));
         };
         let mut settings = json(value.get_ref());
-        let file = settings.as_object_mut().and_then(|settings| settings.remove("file"));
-        let Some(Value::String(file)) = file else {
-            return Err(self.text.error(
-                value.span(),
-                "the table does not name a file",
-                "file = \"stays.csv\"",
-            ));
-        };
+        let file = self.named_in(&mut settings, value.span())?;
         match serde_json::from_value(settings) {
             Ok(settings) => Ok(Input::File(file, settings)),
-            Err(error) => Err(self.text.error(value.span(), error.to_string(), "")),
+            Err(error) => {
+                let problem = error.to_string().replace("expected one of", "expected one of `file`, `url`, `table`,");
+                Err(self.text.error(value.span(), problem, ""))
+            }
+        }
+    }
+
+    /// Takes the name of a file or database, and of its table, out of the settings of an input or
+    /// output.
+    fn named_in(&self, settings: &mut Value, at: Range<usize>) -> Result<String> {
+        let mut take = |key: &str| settings.as_object_mut()?.remove(key);
+        let name = match (take("file"), take("url")) {
+            (Some(Value::String(name)), None) | (None, Some(Value::String(name))) => name,
+            (Some(_), Some(_)) => {
+                return Err(self.text.error(
+                    at,
+                    "the table names a file and a URL",
+                    "choose one of `file` and `url`",
+                ));
+            }
+            _ => {
+                return Err(self.text.error(
+                    at,
+                    "the table does not name a file",
+                    "file = \"stays.csv\", or url = \"postgresql://localhost/harbour\"",
+                ));
+            }
+        };
+        match take("table") {
+            None => Ok(name),
+            Some(Value::String(table)) => Ok(format!("{name}:{table}")),
+            Some(other) => {
+                let problem = format!("{other} is not the name of a table");
+                Err(self.text.error(at, problem, "write it in quotes"))
+            }
+        }
+    }
+
+    /// The output of a step: a file, or a table of a database with what to do if it exists.
+    fn written(&self, value: &Placed<'_>) -> Result<(String, Existing)> {
+        let DeValue::Table(keys) = value.get_ref() else {
+            return Ok((self.text_of(value)?, Existing::Refuse));
+        };
+        const KNOWN: [&str; 5] = ["file", "url", "table", "replace", "append"];
+        if let Some(key) = keys.keys().find(|key| !KNOWN.contains(&key.get_ref().as_ref())) {
+            let name = key.get_ref().as_ref();
+            return Err(self.unknown("a setting of an output", name, key.span(), &KNOWN));
+        }
+        let mut settings = json(value.get_ref());
+        let name = self.named_in(&mut settings, value.span())?;
+        let is_set = |key: &str| match settings.get(key) {
+            None | Some(Value::Bool(false)) => Ok(false),
+            Some(Value::Bool(true)) => Ok(true),
+            Some(other) => {
+                let problem = format!("`{key}` is {other}");
+                Err(self.text.error(value.span(), problem, "write true or false"))
+            }
+        };
+        match (is_set("replace")?, is_set("append")?) {
+            (true, true) => Err(self.text.error(
+                value.span(),
+                "the table is to be replaced, and rows are to be added to it",
+                "choose one of `replace` and `append`",
+            )),
+            (true, false) => Ok((name, Existing::Replace)),
+            (false, true) => Ok((name, Existing::Append)),
+            (false, false) => Ok((name, Existing::Refuse)),
         }
     }
 

@@ -7,7 +7,7 @@ use crate::{
     Context, CoreError, Error, Ledger, Outcome, Result, Table,
     calendar::Day,
     draw::picture_of,
-    io::{Destination, Outputs},
+    io::{Destination, Outputs, without_secrets},
     page::{Collected, Page, Sources, Taken, expect_page_name},
 };
 use std::{
@@ -189,7 +189,7 @@ impl<'a> Report<'a> {
         self.sources.expect_unchanged()?;
         read.rows().for_each(|(name, rows)| self.sources.read(name, rows));
         let text = match &routine.text {
-            Some(text) => text.text.clone(),
+            Some(text) => without_secrets(&text.text),
             None => routine.to_text(str::to_owned)?,
         };
         let behind: Vec<Vec<usize>> =

@@ -13,11 +13,16 @@ use crate::{
     Context, CoreError, Error, Ledger, Outcome, Result, Sink, Table, Takes,
     calendar::{AsOf, Day, Zone},
     draw::{Picture, PictureFormat},
-    io::{Batches, Destination, Outputs, Reading, Writing},
+    io::{Batches, Destination, Outputs, Reading, Writing, name_in, without_secrets},
     settings::Given,
     steps::Contents,
 };
-use std::{collections::HashMap, io, ops::Range, path::Path};
+use std::{
+    collections::HashMap,
+    io,
+    ops::Range,
+    path::{Path, PathBuf},
+};
 
 /// A step that has run.
 #[derive(Debug)]
@@ -95,9 +100,8 @@ impl Routine {
             return error;
         };
         let is_file = |name: &str| {
-            error
-                .file()
-                .is_some_and(|file| Path::new(file).ends_with(name.trim_start_matches("./")))
+            let name = without_secrets(name.trim_start_matches("./"));
+            error.file().is_some_and(|file| Path::new(file).ends_with(name))
         };
         let of_setting = error.setting().map(str::to_owned);
         let of_file =
@@ -120,7 +124,7 @@ impl Routine {
             (CoreError::Sink(error), Some(file)) => {
                 let source =
                     error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error);
-                Error::Write { file: file.to_owned(), source }
+                Error::write(file)(source)
             }
             (error @ CoreError::Sink(_), None) => Error::Core(error),
             (error, _) => self.told_at(planned, Error::from(error)),
@@ -272,6 +276,7 @@ impl Checked<'_> {
         let mut outputs = Outputs::new();
         self.claim(&mut outputs)?;
         self.run_into(&mut outputs, last, told)?;
+        self.running.files.close();
         outputs.commit()
     }
 
@@ -286,7 +291,7 @@ impl Checked<'_> {
         outputs.protect(read.filter_map(|file| match running.files.contents(file) {
             Some(Contents::File(path)) => Some(path),
             Some(Contents::Bytes(_)) => None,
-            None => running.into.as_ref().map(|directory| directory.join(file)),
+            None => running.into.as_ref().map(|directory| name_in(directory, file).into()),
         }));
         if as_of.is_none() {
             self.claim_page(outputs, context.as_of)?;
@@ -299,8 +304,14 @@ impl Checked<'_> {
                     continue;
                 }
                 let name = routine.name_with_date(name, context.as_of, false, planned)?;
-                let claimed = outputs.claim(&written_by(place, planned), directory.join(name));
-                claimed.map_err(|error| routine.told_at(planned, error))?;
+                let path = name_in(directory, &name);
+                let claimed = outputs.claim(&written_by(place, planned), &path);
+                let claimed =
+                    claimed.and_then(|()| outputs.expect_writable(&path, planned.existing));
+                claimed.map_err(|error| {
+                    let at = routine.place_in_text(planned, "write");
+                    routine.error(at, error.told(&routine_words), "")
+                })?;
             }
         }
         Ok(())
@@ -405,8 +416,8 @@ impl Checked<'_> {
             };
             let mut file = match (&written, &running.into) {
                 (Some(name), Some(directory)) => {
-                    let path = directory.join(name);
-                    let writing = Writing::of(&path).map_err(at)?;
+                    let path = PathBuf::from(name_in(directory, name));
+                    let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
                     let destination = outputs.file(&written_by(end, planned), &path).map_err(at)?;
                     Some(StepFile { destination, writing })
                 }
@@ -441,7 +452,7 @@ impl Checked<'_> {
                 outputs.add(destination);
             }
             for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
-                let written = written.clone().filter(|_| place == end);
+                let written = written.as_deref().filter(|_| place == end).map(without_secrets);
                 let ran = Ran {
                     step: &routine.steps[place],
                     place,
@@ -498,7 +509,7 @@ impl Checked<'_> {
             let Some(name) = name else { continue };
             let name = self.routine.name_with_date(name, context.as_of, false, planned)?;
             if let Some(directory) = &self.running.into {
-                let path = directory.join(&name);
+                let path = PathBuf::from(name_in(directory, &name));
                 let mut file = outputs.file(&written_by(place, planned), &path).map_err(at)?;
                 match is_picture {
                     true => {
@@ -507,14 +518,14 @@ impl Checked<'_> {
                         outputs.add(file);
                     }
                     false => {
-                        let writing = Writing::of(&path).map_err(at)?;
+                        let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
                         let mut file = StepFile { destination: file, writing };
                         file.write(|batches| batches.write(&outcome.table)).map_err(at)?;
                         outputs.add(file.destination);
                     }
                 }
             }
-            names.push(name);
+            names.push(without_secrets(&name));
         }
         Ok((!names.is_empty()).then(|| names.join(", ")))
     }
@@ -545,12 +556,7 @@ struct StepFile {
 impl StepFile {
     /// Writes what is delivered in batches.
     fn write(&mut self, answer: impl FnOnce(&mut Batches<'_>) -> io::Result<()>) -> Result<()> {
-        let directory = self.destination.directory();
-        self.destination.write(|to| {
-            let mut batches = self.writing.batches(to).beside(directory);
-            answer(&mut batches)?;
-            batches.finish()
-        })
+        self.destination.write_tables(self.writing, answer)
     }
 
     /// Writes the result of a stream, and passes it to a sink as well.

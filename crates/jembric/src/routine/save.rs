@@ -1,7 +1,13 @@
 //! Converts steps to the text of a routine.
 
 use super::{Input, Planned, Routine, stands_alone};
-use crate::{Almanac, Changes, Error, Result, Stack, Takes, Within, settings::Given, steps::Reads};
+use crate::{
+    Almanac, Changes, Error, Result, Stack, Takes, Within,
+    databases::secrets::without_secrets,
+    io::Existing,
+    settings::Given,
+    steps::Reads,
+};
 use toml::{Table, Value as Toml};
 
 impl Routine {
@@ -36,6 +42,8 @@ impl Routine {
         step: &Planned,
         path: &impl Fn(&str) -> String,
     ) -> Result<String> {
+        // A password does not belong in a file.
+        let path = &|file: &str| without_secrets(&path(file));
         let input = |input: &Input| -> Result<Toml> {
             match input {
                 Input::Step(earlier) => Ok(self.steps[*earlier].title().into()),
@@ -132,7 +140,21 @@ impl Routine {
         let asked = asked.unwrap_or_else(|| settings.into());
         keys.push((step.operation.name, asked));
         if let Some(file) = &step.write {
-            keys.push(("write", file.clone().into()));
+            let name = without_secrets(file);
+            let word = match step.existing {
+                Existing::Refuse => None,
+                Existing::Replace => Some("replace"),
+                Existing::Append => Some("append"),
+            };
+            keys.push(("write", match word {
+                None => name.into(),
+                Some(word) => {
+                    let mut output = Table::new();
+                    output.insert("file".to_owned(), name.into());
+                    output.insert(word.to_owned(), true.into());
+                    output.into()
+                }
+            }));
         }
         // One line for each key, with inner tables in braces.
         Ok(keys.into_iter().map(|(key, value)| format!("{key} = {value}\n")).collect())

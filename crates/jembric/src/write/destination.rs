@@ -10,6 +10,14 @@ mod journal;
 mod process;
 mod temporary;
 
+use super::{
+    existing::Existing,
+    writing::{Batches, Writing},
+};
+use crate::databases::{
+    name::{Name, Place},
+    target::{SharedWriter, TableOutput, expect_writable, table_named},
+};
 use crate::error::{Error, Result};
 use crate::formats::sheet::file_of;
 use journal::Journal;
@@ -17,6 +25,7 @@ use std::{
     fs,
     io::{self, Write},
     path::{Path, PathBuf},
+    sync::{Arc, Mutex},
 };
 use temporary::{Purpose, Temporary};
 
@@ -30,7 +39,8 @@ const MOST_LINKS: usize = 40;
 /// It is written beside its target, and takes its place only in [`commit`](Destination::commit). If
 /// it is dropped before, it leaves nothing behind. A device or a pipe is written directly. If the
 /// target is a link, the file that it points to is written, even if that does not exist yet. A file
-/// that is replaced keeps its permissions.
+/// that is replaced keeps its permissions. A table of a database (`harbour.sqlite:overdue`) is written
+/// in a transaction, which is committed then.
 #[must_use]
 #[derive(Debug)]
 pub struct Destination {
@@ -42,13 +52,28 @@ pub struct Destination {
 enum Placement {
     Beside { file: Temporary, target: PathBuf },
     Direct(fs::File),
+    /// A table of a database, and the file of the database if it is a new one.
+    Table { table: TableOutput, new: Option<NewDatabase> },
 }
+
+/// The temporary file of a SQLite database that does not exist yet. All tables of the database share
+/// it, and the first one that is put in place takes it.
+type NewDatabase = Arc<Mutex<Option<Box<Destination>>>>;
 
 impl Destination {
     /// Opens a file. Errors: its directory does not exist or is not writable; it is a directory; it
     /// is not writable.
     pub fn file(path: impl AsRef<Path>) -> Result<Destination> {
-        Destination::with(path.as_ref(), Purpose::Single, |_, _| Ok(()))
+        let path = path.as_ref();
+        match path.to_str().and_then(Name::of_output) {
+            Some(name) => {
+                let open = OpenDatabase::open(&name.place, |path| {
+                    Destination::with(path, Purpose::Single, |_, _| Ok(()))
+                })?;
+                open.table(&name)
+            }
+            None => Destination::with(path, Purpose::Single, |_, _| Ok(())),
+        }
     }
 
     /// Opens a file, and reports its temporary name before the file exists.
@@ -86,15 +111,42 @@ impl Destination {
     pub fn directory(&self) -> Option<PathBuf> {
         match &self.kind {
             Placement::Beside { target, .. } => Some(directory_of(target).to_owned()),
-            Placement::Direct(_) => None,
+            Placement::Direct(_) | Placement::Table { .. } => None,
         }
     }
 
-    /// Writes to the file.
+    /// Writes tables, batch by batch, in a format or into a table of a database. Their end is
+    /// written as well.
+    pub fn write_tables(
+        &mut self,
+        writing: Writing,
+        write: impl FnOnce(&mut Batches<'_>) -> io::Result<()>,
+    ) -> Result<()> {
+        let directory = self.directory();
+        if let Placement::Table { table, .. } = &mut self.kind {
+            let mut batches = Batches::into_table(table, writing.existing_table());
+            let written = write(&mut batches).and_then(|()| batches.finish());
+            return written.map_err(Error::write(&self.name));
+        }
+        self.write(|to| {
+            let mut batches = writing.batches(to).beside(directory);
+            write(&mut batches)?;
+            batches.finish()
+        })
+    }
+
+    /// Writes to the file. Errors: also that it is a table of a database.
     pub fn write(&mut self, write: impl FnOnce(&mut dyn Write) -> io::Result<()>) -> Result<()> {
         let file = match &mut self.kind {
             Placement::Beside { file, .. } => file.as_file(),
             Placement::Direct(file) => file,
+            Placement::Table { .. } => {
+                return Err(Error::Setting {
+                    setting: "out",
+                    value: format!("the table {}, which holds only tables", self.name),
+                    expected: "a file".to_owned(),
+                });
+            }
         };
         write(file).map_err(Error::write(&self.name))
     }
@@ -105,12 +157,68 @@ impl Destination {
     }
 }
 
-/// Renames complete files to their targets.
+/// A database that is open for writing.
+#[derive(Clone, Debug)]
+struct OpenDatabase {
+    writer: SharedWriter,
+    new: Option<NewDatabase>,
+}
+
+impl OpenDatabase {
+    /// Opens a database. `create` makes the temporary file of one that does not exist.
+    fn open(
+        place: &Place,
+        create: impl FnOnce(&Path) -> Result<Destination>,
+    ) -> Result<OpenDatabase> {
+        let file = match place {
+            Place::File(path) if fs::symlink_metadata(path).is_err() => Some(create(path)?),
+            _ => None,
+        };
+        let temporary = file.as_ref().and_then(|file| match &file.kind {
+            Placement::Beside { file, .. } => Some(file.path()),
+            _ => None,
+        });
+        let writer = SharedWriter::open(place, temporary)?;
+        Ok(OpenDatabase { writer, new: file.map(|file| Arc::new(Mutex::new(Some(Box::new(file))))) })
+    }
+
+    fn table(&self, name: &Name) -> Result<Destination> {
+        let table = TableOutput::new(self.writer.clone(), table_named(name)?);
+        let kind = Placement::Table { table, new: self.new.clone() };
+        Ok(Destination { name: name.shown(), kind })
+    }
+}
+
+/// Commits the transactions of databases, and returns the files, also those of new databases.
+///
+/// A transaction can still fail, so this comes before any file is put in place.
+fn commit_databases(outputs: Vec<Destination>) -> Result<Vec<Destination>> {
+    let mut files = Vec::new();
+    for output in outputs {
+        match output.kind {
+            Placement::Table { table, new } => {
+                table.writer.commit()?;
+                let new = new.and_then(|new| new.lock().ok()?.take());
+                files.extend(new.map(|new| *new));
+            }
+            _ => files.push(output),
+        }
+    }
+    Ok(files)
+}
+
+/// Commits transactions, and renames complete files to their targets.
 ///
 /// All files are on the disk before the first rename, and signals wait until after the last one. If
 /// a rename fails, the journal and its temporary files remain, and the next run finishes the
 /// renames.
-fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
+fn place(outputs: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
+    for Destination { name, kind } in &outputs {
+        if let Placement::Beside { file, .. } = kind {
+            file.sync().map_err(Error::write(name))?;
+        }
+    }
+    let mut files = commit_databases(outputs)?;
     for Destination { name, kind } in &files {
         if let Placement::Beside { file, .. } = kind {
             file.sync().map_err(Error::write(name))?;
@@ -166,7 +274,10 @@ fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()
 #[derive(Debug, Default)]
 pub struct Outputs {
     read: Vec<PathBuf>,
+    /// The tables of databases that are read, by their names.
+    tables_read: Vec<Name>,
     claimed: Vec<(String, PathBuf)>,
+    databases: Vec<OpenDatabase>,
     files: Vec<Destination>,
     journal: Option<Journal>,
 }
@@ -194,7 +305,14 @@ impl Outputs {
 
     /// Declares input files, which no output may replace.
     pub fn protect(&mut self, files: impl IntoIterator<Item = PathBuf>) {
-        self.read.extend(files.into_iter().map(file_of));
+        for file in files {
+            let name = file.to_str().and_then(Name::of_input);
+            self.read.push(match &name {
+                Some(Name { place: Place::File(path), .. }) => path.clone(),
+                _ => file_of(file),
+            });
+            self.tables_read.extend(name);
+        }
     }
 
     /// Declares that a file will be written; `what` describes it for messages. The same claim may
@@ -204,6 +322,9 @@ impl Outputs {
     /// path.
     pub fn claim(&mut self, what: &str, path: impl AsRef<Path>) -> Result<()> {
         let path = path.as_ref();
+        if let Some(name) = path.to_str().and_then(Name::of_output) {
+            return self.claim_table(what, &name);
+        }
         if self.read.iter().any(|read| is_same(read, path)) {
             return Err(Error::OntoInput { file: path.display().to_string() });
         }
@@ -222,6 +343,69 @@ impl Outputs {
         Ok(())
     }
 
+    fn claim_table(&mut self, what: &str, name: &Name) -> Result<()> {
+        let wanted = table_named(name)?;
+        // Case does not matter to SQLite.
+        let is_same_table = |other: &Name| match (&name.place, &other.place, &other.table) {
+            (Place::File(one), Place::File(other), Some(table)) => {
+                is_same(one, other) && table.eq_ignore_ascii_case(&wanted)
+            }
+            (Place::Uri(one), Place::Uri(other), Some(table)) => one == other && *table == wanted,
+            _ => false,
+        };
+        let shown = name.shown();
+        if self.tables_read.iter().any(is_same_table) {
+            return Err(Error::OntoInput { file: shown });
+        }
+        let others = self.claimed.iter().filter_map(|(other, path)| {
+            Some((other, path.to_str().and_then(Name::of_output)?))
+        });
+        let mut others = others.filter(|(_, other)| is_same_table(other));
+        match others.next() {
+            Some((other, _)) if other != what => Err(Error::OutputTwice {
+                file: shown,
+                one: other.clone(),
+                other: what.to_owned(),
+            }),
+            Some(_) => Ok(()),
+            None => {
+                self.claimed.push((what.to_owned(), full_name(name).into()));
+                Ok(())
+            }
+        }
+    }
+
+    /// Declares that a table of a database will be written in this way. Any other file is left to
+    /// [`claim`](Outputs::claim).
+    ///
+    /// Errors: the database cannot be opened; the table exists and must not, or is a view.
+    pub fn expect_writable(&self, path: impl AsRef<Path>, existing: Existing) -> Result<()> {
+        match path.as_ref().to_str().and_then(Name::of_output) {
+            Some(name) => expect_writable(&name, existing),
+            None => Ok(()),
+        }
+    }
+
+    /// The database of an output, which is opened once.
+    fn database(&mut self, place: &Place) -> Result<OpenDatabase> {
+        let is_same_place = |open: &&OpenDatabase| match (&open.writer.place, place) {
+            (Place::File(one), Place::File(other)) => is_same(one, other),
+            (one, other) => one == other,
+        };
+        if let Some(open) = self.databases.iter().find(is_same_place) {
+            return Ok(open.clone());
+        }
+        let journal = &mut self.journal;
+        let open = OpenDatabase::open(place, |path| match journal {
+            None => Destination::with(path, Purpose::Single, |_, _| Ok(())),
+            Some(journal) => Destination::with(path, Purpose::OfASet, |temporary, target| {
+                journal.begin(temporary, target)
+            }),
+        })?;
+        self.databases.push(open.clone());
+        Ok(open)
+    }
+
     /// Whether no file was claimed or written.
     pub fn is_empty(&self) -> bool {
         self.claimed.is_empty() && self.files.is_empty()
@@ -230,6 +414,9 @@ impl Outputs {
     /// Opens a file of the set, to be written and passed to [`add`](Outputs::add).
     pub fn file(&mut self, what: &str, path: impl AsRef<Path>) -> Result<Destination> {
         self.claim(what, &path)?;
+        if let Some(name) = path.as_ref().to_str().and_then(Name::of_output) {
+            return self.database(&name.place)?.table(&name);
+        }
         match &mut self.journal {
             None => Destination::file(path),
             Some(journal) => {
@@ -249,6 +436,15 @@ impl Outputs {
     pub fn commit(self) -> Result<()> {
         place(self.files, self.journal)
     }
+}
+
+/// The name of a table with its password, as it was given.
+fn full_name(name: &Name) -> String {
+    let place = match &name.place {
+        Place::File(path) => path.display().to_string(),
+        Place::Uri(uri) => uri.clone(),
+    };
+    format!("{place}:{}", name.table.as_deref().unwrap_or_default())
 }
 
 /// Whether both paths name the same regular file, or will once it exists.

@@ -1,8 +1,9 @@
 //! Writes tables as bytes, to streams and to files that are never incomplete.
 
-use super::destination::Destination;
+use super::{destination::Destination, existing::Existing};
 use crate::{
     Table,
+    databases::{name::is_database_output, target::TableOutput},
     error::{Error, Result},
     formats::{
         Target,
@@ -89,6 +90,7 @@ impl Format {
 pub struct Writing {
     format: Format,
     packing: Option<Packing>,
+    existing: Existing,
 }
 
 impl Writing {
@@ -97,13 +99,17 @@ impl Writing {
         Writing::default()
     }
 
-    /// Chooses the format by a file's extension. `.gz` or `.zst` after it compresses the file.
+    /// Chooses the format by a file's extension. `.gz` or `.zst` after it compresses the file. A
+    /// table of a database has none.
     pub fn of(path: &Path) -> Result<Writing> {
+        if is_database_output(path) {
+            return Ok(Writing::new());
+        }
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         let packing = match ending.as_deref() {
             Some("gz") => Packing::Gzip,
             Some("zst") => Packing::Zstd,
-            _ => return Ok(Writing { format: Format::of(path)?, packing: None }),
+            _ => return Ok(Writing { format: Format::of(path)?, ..Writing::new() }),
         };
         let format = Format::of(path.file_stem().map_or(path, Path::new))?;
         // Compressed as a whole, they could not be read in parts.
@@ -114,7 +120,7 @@ impl Writing {
                 expected: "a name without .gz or .zst".to_owned(),
             });
         }
-        Ok(Writing { format, packing: Some(packing) })
+        Ok(Writing { format, packing: Some(packing), ..Writing::new() })
     }
 
     /// Chooses another format.
@@ -122,6 +128,17 @@ impl Writing {
     pub fn format(mut self, format: Format) -> Writing {
         self.format = format;
         self
+    }
+
+    /// Chooses what happens to a table of a database that exists already.
+    #[must_use]
+    pub fn existing(mut self, existing: Existing) -> Writing {
+        self.existing = existing;
+        self
+    }
+
+    pub(super) fn existing_table(&self) -> Existing {
+        self.existing
     }
 
     /// Writes a table to a stream. Errors are those of the stream. Cost: one pass over the table.
@@ -133,7 +150,7 @@ impl Writing {
 
     /// Writes a table to a stream, batch by batch.
     pub fn batches<'a>(&self, to: &'a mut dyn Write) -> Batches<'a> {
-        Batches { writing: *self, to, beside: None, target: None }
+        Batches(To::Stream { writing: *self, to, beside: None, target: None })
     }
 
     /// The writer of the format for tables with these columns.
@@ -156,53 +173,69 @@ impl Writing {
     /// Writes a table to a file, completely or not at all; see [`Destination`].
     pub fn file(&self, table: &Table, path: impl AsRef<Path>) -> Result<()> {
         let mut file = Destination::file(path)?;
-        let directory = file.directory();
-        file.write(|to| {
-            let mut batches = self.batches(to).beside(directory);
-            batches.write(table)?;
-            batches.finish()
-        })?;
+        file.write_tables(*self, |batches| batches.write(table))?;
         file.commit()
     }
 }
 
 /// Writes a table batch by batch. All batches have the same columns. The first one, even if it is
 /// empty, writes the header, and [`finish`](Batches::finish) writes the end.
-pub struct Batches<'a> {
-    writing: Writing,
-    to: &'a mut dyn Write,
-    /// The directory for the temporary file of a format that needs one.
-    beside: Option<PathBuf>,
-    /// The writer of the format, once there is a first batch.
-    target: Option<Box<dyn Target>>,
+pub struct Batches<'a>(To<'a>);
+
+enum To<'a> {
+    Stream {
+        writing: Writing,
+        to: &'a mut dyn Write,
+        /// The directory for the temporary file of a format that needs one.
+        beside: Option<PathBuf>,
+        /// The writer of the format, once there is a first batch.
+        target: Option<Box<dyn Target>>,
+    },
+    /// A table of a database.
+    Table { table: &'a mut TableOutput, existing: Existing },
 }
 
 impl fmt::Debug for Batches<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.debug_struct("Batches").field("writing", &self.writing).finish_non_exhaustive()
+        f.debug_struct("Batches").finish_non_exhaustive()
     }
 }
 
-impl Batches<'_> {
+impl<'a> Batches<'a> {
+    /// Writes into a table of a database.
+    pub(super) fn into_table(table: &'a mut TableOutput, existing: Existing) -> Batches<'a> {
+        Batches(To::Table { table, existing })
+    }
+
     /// Sets the directory for the temporary files of workbooks. The default is that of the system.
     #[must_use]
     pub fn beside(mut self, directory: Option<PathBuf>) -> Self {
-        self.beside = directory;
+        if let To::Stream { beside, .. } = &mut self.0 {
+            *beside = directory;
+        }
         self
     }
 
     /// Writes the next rows.
     pub fn write(&mut self, rows: &Table) -> io::Result<()> {
-        let target = match &mut self.target {
-            Some(target) => target,
-            none => none.insert(self.writing.target(rows, self.beside.as_deref())?),
-        };
-        target.write(rows, self.to)
+        match &mut self.0 {
+            To::Stream { writing, to, beside, target } => {
+                let target = match target {
+                    Some(target) => target,
+                    none => none.insert(writing.target(rows, beside.as_deref())?),
+                };
+                target.write(rows, *to)
+            }
+            To::Table { table, existing } => table.write(rows, *existing),
+        }
     }
 
     /// Writes the end of the format, if it has one.
     pub fn finish(self) -> io::Result<()> {
-        self.target.map_or(Ok(()), |target| target.finish(self.to))
+        match self.0 {
+            To::Stream { to, target, .. } => target.map_or(Ok(()), |target| target.finish(to)),
+            To::Table { .. } => Ok(()),
+        }
     }
 }
 

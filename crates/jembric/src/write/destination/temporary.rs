@@ -117,6 +117,11 @@ impl Temporary {
         Ok(temporary)
     }
 
+    /// Its temporary name.
+    pub(super) fn path(&self) -> &Path {
+        &self.path
+    }
+
     pub(super) fn as_file(&mut self) -> &mut fs::File {
         &mut self.file
     }

@@ -1,0 +1,312 @@
+//! Databases: tables, views and queries as sources, and tables as targets.
+//!
+//! `name` parses names such as `harbour.sqlite:stays`, and `secrets` removes passwords from what
+//! people see. `sqlite` and `postgresql` have a module for each kind of database. A [`Database`] is
+//! open for reading at one moment: all its tables are as they were when it was opened.
+//! [`Databases`] keeps those that a run has opened.
+
+pub(crate) mod name;
+#[cfg_attr(not(feature = "postgresql"), path = "databases/absent/postgresql.rs")]
+pub(crate) mod postgresql;
+pub(crate) mod secrets;
+#[cfg_attr(not(feature = "sqlite"), path = "databases/absent/sqlite.rs")]
+pub(crate) mod sqlite;
+pub(crate) mod target;
+
+use crate::{
+    Error, Result, Shape, Table,
+    formats::transcript::Transcript,
+    io::Reading,
+    write::existing::Existing,
+};
+use name::{Name, Place};
+use std::{
+    collections::HashMap,
+    fmt,
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+};
+
+/// A table or view of a database.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct DatabaseTable {
+    /// Its name, with the schema if it is needed to find the table.
+    pub name: String,
+    /// Whether it is a view.
+    pub is_view: bool,
+    /// The number of its rows; none if they cannot be counted, for example without permission.
+    pub rows: Option<u64>,
+}
+
+/// What is read from a database.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum Wanted<'a> {
+    /// A table or a view.
+    Table(&'a str),
+    /// The result of a query.
+    Query(&'a str),
+}
+
+/// The rows of a table or query.
+pub(crate) struct Answer {
+    pub(crate) rows: Rows,
+    /// The names of the columns of the primary key.
+    pub(crate) key: Vec<String>,
+}
+
+/// Rows whose types are still to be decided from the cells, or are those of the database.
+pub(crate) enum Rows {
+    /// Of SQLite, whose columns have no types.
+    Written(Transcript),
+    Typed(Table),
+}
+
+/// A database as it was at one moment.
+trait Snapshot: Send {
+    /// Its tables and views, ordered by name. Their rows are not counted.
+    fn names(&mut self) -> Result<Vec<DatabaseTable>>;
+
+    /// The same, with the numbers of their rows.
+    fn tables(&mut self) -> Result<Vec<DatabaseTable>>;
+
+    /// The names of the columns, and the types that the database declares.
+    fn shape(&mut self, wanted: Wanted<'_>) -> Result<Shape>;
+
+    /// The rows of the columns that the reading wants, or the first ones.
+    fn answer(
+        &mut self,
+        wanted: Wanted<'_>,
+        reading: &Reading,
+        first: Option<usize>,
+    ) -> Result<Answer>;
+}
+
+/// A database that is open for writing, in one transaction. If it is dropped before it is committed,
+/// nothing in the database changes.
+pub(crate) trait TablesWriter: Send {
+    /// Creates a table with the columns of the first batch, or prepares an existing one, and returns
+    /// its number.
+    ///
+    /// Errors: the table exists, or is not as it must be.
+    fn begin(&mut self, table: &str, first: &Table, existing: Existing) -> Result<usize>;
+
+    /// Adds rows to a table.
+    fn write(&mut self, number: usize, rows: &Table) -> Result<()>;
+
+    /// Makes all changes permanent.
+    fn commit(self: Box<Self>) -> Result<()>;
+}
+
+/// A database that is open for reading, as it was when it was opened.
+///
+/// In PostgreSQL this is a read-only transaction with a stable snapshot, and in SQLite a read
+/// transaction. It ends when the database is dropped.
+///
+/// ```no_run
+/// let mut harbour = jembric::io::database("postgresql://localhost/harbour")?;
+/// let stays = harbour.table("stays")?;
+/// let late = harbour.query("select * from dues where paid > due")?;
+/// # Ok::<(), jembric::Error>(())
+/// ```
+pub struct Database {
+    place: Place,
+    snapshot: Box<dyn Snapshot>,
+}
+
+impl fmt::Debug for Database {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Database").field(&self.place.shown()).finish()
+    }
+}
+
+/// Opens a database for reading: a SQLite file, or a PostgreSQL server by a connection URI such as
+/// `postgresql://user@host/harbour?sslmode=verify-full`.
+///
+/// The variables `PGPASSWORD`, `PGPASSFILE` and the other standard ones hold where the URI is
+/// silent. Errors: it is no database; it cannot be opened; the build lacks the feature for it.
+pub fn database(name: impl AsRef<str>) -> Result<Database> {
+    let name = name.as_ref();
+    match Name::of_input(name) {
+        Some(Name { place, table: None }) => Database::open(place),
+        Some(name) => Err(failed(
+            name.shown(),
+            "this is a table, and not a database",
+            format!("Open `{}` and read the table from it", name.place.shown()),
+        )),
+        None if std::path::Path::new(name).exists() => Err(failed(
+            name,
+            "this is not a SQLite database",
+            "Give a SQLite file, or a URI such as postgresql://localhost/harbour",
+        )),
+        None => Err(Error::Read {
+            file: name.to_owned(),
+            source: std::io::ErrorKind::NotFound.into(),
+            nearest: crate::read::bytes::nearest_file(name.as_ref()),
+        }),
+    }
+}
+
+/// The error of a database or one of its tables.
+pub(crate) fn failed(
+    database: impl Into<String>,
+    problem: impl Into<String>,
+    advice: impl Into<String>,
+) -> Error {
+    Error::Database {
+        database: secrets::without_secrets(&database.into()),
+        problem: secrets::without_secrets(&problem.into()),
+        advice: advice.into(),
+    }
+}
+
+impl Database {
+    pub(crate) fn open(place: Place) -> Result<Database> {
+        let snapshot: Box<dyn Snapshot> = match &place {
+            Place::File(path) => Box::new(sqlite::Sqlite::open(path)?),
+            Place::Uri(uri) => Box::new(postgresql::PostgreSql::open(uri)?),
+        };
+        Ok(Database { place, snapshot })
+    }
+
+    /// Its tables and views, ordered by name. Cost: the rows of each are counted.
+    pub fn tables(&mut self) -> Result<Vec<DatabaseTable>> {
+        self.snapshot.tables()
+    }
+
+    /// Reads a table or view. In PostgreSQL, `schema.name` names one outside the search path.
+    ///
+    /// Types and missing values are those of the database. In SQLite, whose columns have no types,
+    /// they follow from all values of a column, as in CSV; see [`Reading`]. Errors: there is no
+    /// such table (with the nearest name); a column has a type that tables do not have.
+    pub fn table(&mut self, name: impl AsRef<str>) -> Result<Table> {
+        self.table_as(name, &Reading::new())
+    }
+
+    /// Reads a table or view with these settings.
+    pub fn table_as(&mut self, name: impl AsRef<str>, reading: &Reading) -> Result<Table> {
+        let name = name.as_ref();
+        let shown = format!("{}:{name}", self.place.shown());
+        reading.of_database(&shown, self.snapshot.answer(Wanted::Table(name), reading, None)?)
+    }
+
+    /// Reads the result of a query. Errors: also those that the database reports for the query.
+    pub fn query(&mut self, sql: impl AsRef<str>) -> Result<Table> {
+        self.query_as(sql, &Reading::new())
+    }
+
+    /// Reads the result of a query with these settings.
+    pub fn query_as(&mut self, sql: impl AsRef<str>, reading: &Reading) -> Result<Table> {
+        let wanted = Wanted::Query(sql.as_ref());
+        reading.of_database(&of_query(&self.place), self.snapshot.answer(wanted, reading, None)?)
+    }
+
+    /// Answers a request by name: its table, or the query of the reading.
+    fn wanted<'a>(&mut self, name: &'a Name, query: Option<&'a str>) -> Result<Wanted<'a>> {
+        match (&name.table, query) {
+            (Some(table), None) => Ok(Wanted::Table(table)),
+            (None, Some(query)) => Ok(Wanted::Query(query)),
+            (Some(_), Some(_)) => Err(failed(
+                name.shown(),
+                "there is a query, and a table as well",
+                format!("Write `{}` for the query", name.place.shown()),
+            )),
+            (None, None) => {
+                let tables = self.snapshot.names()?;
+                let names: Vec<&str> = tables.iter().map(|table| table.name.as_str()).collect();
+                let advice = match names.first() {
+                    None => "The database has no tables".to_owned(),
+                    Some(first) => format!(
+                        "Name one of its tables after a colon, such as `{}:{first}`, or give a \
+                            query. Its tables are {}",
+                        name.place.shown(),
+                        names.join(", ")
+                    ),
+                };
+                Err(failed(name.shown(), "this is a database, and not a table", advice))
+            }
+        }
+    }
+}
+
+/// The name of a query's result.
+fn of_query(place: &Place) -> String {
+    format!("{} (query)", place.shown())
+}
+
+/// The error of a table that does not exist, with the nearest name.
+#[cfg(any(feature = "sqlite", feature = "postgresql"))]
+fn no_such_table(database: &str, table: &str, known: &[String]) -> Error {
+    let meant = crate::nearest_name(table, known.iter().map(String::as_str));
+    let advice = match meant {
+        Some(meant) => format!("Did you mean `{meant}`?"),
+        None if known.is_empty() => "The database has no tables".to_owned(),
+        None => format!("Its tables are {}", known.join(", ")),
+    };
+    failed(database, format!("there is no table `{table}`"), advice)
+}
+
+/// The databases that a run has opened for reading. Each is opened once, so all that a run reads
+/// from it is of the same moment. Clones share them.
+#[derive(Clone, Default)]
+pub struct Databases(Arc<Mutex<HashMap<Place, Arc<Mutex<Database>>>>>);
+
+impl fmt::Debug for Databases {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Databases")
+    }
+}
+
+/// A panic while a database was in use does not make its state invalid: the next use reports what
+/// is wrong.
+fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Databases {
+    /// Closes the databases, which ends their read transactions.
+    pub fn close(&self) {
+        locked(&self.0).clear();
+    }
+
+    fn with<T>(&self, place: &Place, use_it: impl FnOnce(&mut Database) -> Result<T>) -> Result<T> {
+        let open = locked(&self.0).get(place).cloned();
+        let database = match open {
+            Some(database) => database,
+            None => {
+                let database = Arc::new(Mutex::new(Database::open(place.clone())?));
+                locked(&self.0).entry(place.clone()).or_insert(database).clone()
+            }
+        };
+        use_it(&mut locked(&database))
+    }
+
+    /// The rows of a table, or of the query of the reading, with their name for messages.
+    pub(crate) fn answer(
+        &self,
+        name: &Name,
+        query: Option<&str>,
+        reading: &Reading,
+        first: Option<usize>,
+    ) -> Result<(String, Answer)> {
+        self.with(&name.place, |database| {
+            let wanted = database.wanted(name, query)?;
+            let shown = shown(name, wanted);
+            Ok((shown, database.snapshot.answer(wanted, reading, first)?))
+        })
+    }
+
+    /// The shape of a table, or of the query of the reading.
+    pub(crate) fn shape(&self, name: &Name, query: Option<&str>) -> Result<Shape> {
+        self.with(&name.place, |database| {
+            let wanted = database.wanted(name, query)?;
+            Ok(database.snapshot.shape(wanted)?.from_file(shown(name, wanted)))
+        })
+    }
+}
+
+fn shown(name: &Name, wanted: Wanted<'_>) -> String {
+    match wanted {
+        Wanted::Table(_) => name.shown(),
+        Wanted::Query(_) => of_query(&name.place),
+    }
+}

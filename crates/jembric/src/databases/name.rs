@@ -1,0 +1,196 @@
+//! Names of databases and their tables: `harbour.sqlite:stays`, and connection URIs such as
+//! `postgresql://localhost/harbour:stays`.
+
+use super::secrets::{SCHEMES, end_of_user, without_secrets};
+use std::{
+    fs::File,
+    io::Read,
+    path::{Path, PathBuf},
+};
+
+/// The first bytes of a SQLite file.
+const MAGIC: &[u8; 16] = b"SQLite format 3\0";
+
+/// The file extensions of SQLite databases that need not exist yet.
+const EXTENSIONS: [&str; 3] = ["sqlite", "sqlite3", "db"];
+
+/// Where a database is.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Place {
+    /// A SQLite file.
+    File(PathBuf),
+    /// A connection URI of a PostgreSQL server, with its password if it has one.
+    Uri(String),
+}
+
+/// The name of a database, perhaps with one of its tables.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Name {
+    pub(crate) place: Place,
+    pub(crate) table: Option<String>,
+}
+
+impl Place {
+    /// The name for messages, without a password.
+    pub(crate) fn shown(&self) -> String {
+        match self {
+            Place::File(path) => path.display().to_string(),
+            Place::Uri(uri) => without_secrets(uri),
+        }
+    }
+}
+
+impl Name {
+    /// Parses the name of an input; none if it is not that of a database.
+    pub(crate) fn of_input(text: &str) -> Option<Name> {
+        Name::of(text, is_sqlite)
+    }
+
+    /// Parses the name of an output, which is that of a database also if the file does not exist
+    /// and has the extension of one.
+    pub(crate) fn of_output(text: &str) -> Option<Name> {
+        Name::of(text, |path| is_sqlite(path) || is_database_extension(path) && is_new(path))
+    }
+
+    fn of(text: &str, is_database: impl Fn(&Path) -> bool) -> Option<Name> {
+        if let Some(rest) = after_scheme(text) {
+            let begin = text.len() - rest.len();
+            // Colons before the path belong to the password and the port. In the path and the
+            // parameters they are escaped, so the first one begins the table.
+            let path = end_of_user(rest).map_or(0, |at| at + 1);
+            let path = begin + path + rest[path..].find(['/', '?']).unwrap_or(rest.len() - path);
+            let colon = text[path..].find(':').map(|colon| path + colon);
+            let (uri, table) =
+                colon.map_or((text, None), |at| (&text[..at], Some(&text[at + 1..])));
+            let table = table.filter(|table| !table.is_empty()).map(str::to_owned);
+            return Some(Name { place: Place::Uri(uri.to_owned()), table });
+        }
+        if is_database(Path::new(text)) {
+            return Some(Name { place: Place::File(text.into()), table: None });
+        }
+        // Tables may have colons in their names, and so may files.
+        text.match_indices(':').find_map(|(colon, _)| {
+            let (file, table) = (&text[..colon], &text[colon + 1..]);
+            let is_name = !file.is_empty() && !table.is_empty() && is_database(Path::new(file));
+            is_name.then(|| Name { place: Place::File(file.into()), table: Some(table.to_owned()) })
+        })
+    }
+
+    /// The name for messages, without a password.
+    pub(crate) fn shown(&self) -> String {
+        match &self.table {
+            Some(table) => format!("{}:{table}", self.place.shown()),
+            None => self.place.shown(),
+        }
+    }
+}
+
+/// The rest of a connection URI.
+fn after_scheme(text: &str) -> Option<&str> {
+    SCHEMES.iter().find_map(|scheme| {
+        let begin = text.get(..scheme.len())?;
+        begin.eq_ignore_ascii_case(scheme).then(|| &text[scheme.len()..])
+    })
+}
+
+/// Whether a name is a connection URI, and so not relative to a directory.
+pub(crate) fn is_uri(name: &str) -> bool {
+    after_scheme(name).is_some()
+}
+
+/// The path of an input or output that is relative to a directory. A connection URI is unchanged.
+pub fn name_in(directory: &Path, name: &str) -> String {
+    match is_uri(name) || directory.as_os_str().is_empty() {
+        true => name.to_owned(),
+        false => directory.join(name).display().to_string(),
+    }
+}
+
+/// Whether an input is a database, or a table of one.
+pub fn is_database(name: &str) -> bool {
+    Name::of_input(name).is_some()
+}
+
+/// The database of an input, without the table: the input itself if it is not one of a database.
+pub fn database_of(name: &str) -> String {
+    match Name::of_input(name) {
+        Some(Name { place: Place::File(path), .. }) => path.display().to_string(),
+        Some(Name { place: Place::Uri(uri), .. }) => uri,
+        None => name.to_owned(),
+    }
+}
+
+/// Whether an output is a table of a database.
+pub fn is_database_output(name: impl AsRef<Path>) -> bool {
+    name.as_ref().to_str().is_some_and(|name| Name::of_output(name).is_some())
+}
+
+/// The table of an input, if it is one of a database.
+pub(crate) fn table_of(name: &str) -> Option<String> {
+    // A name without a colon has no table, so its file need not be opened.
+    name.contains(':').then(|| Name::of_input(name)).flatten()?.table
+}
+
+/// Whether a file is a SQLite database. An empty file is one without tables if it has the extension
+/// of one.
+fn is_sqlite(path: &Path) -> bool {
+    let Ok(about) = path.metadata() else { return false };
+    if !about.is_file() {
+        return false;
+    }
+    let mut first = [0; 16];
+    let read = File::open(path).and_then(|mut file| file.read_exact(&mut first));
+    read.is_ok() && first == *MAGIC || about.len() == 0 && is_database_extension(path)
+}
+
+fn is_database_extension(path: &Path) -> bool {
+    let extension = path.extension().map(|extension| extension.to_string_lossy().to_lowercase());
+    extension.is_some_and(|extension| EXTENSIONS.contains(&extension.as_str()))
+}
+
+fn is_new(path: &Path) -> bool {
+    path.symlink_metadata().is_err()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("postgresql://localhost/harbour:stays", "postgresql://localhost/harbour", Some("stays"))]
+    #[case("postgres://a:b@h:5432/d:public.stays", "postgres://a:b@h:5432/d", Some("public.stays"))]
+    #[case("postgresql://h/d?sslmode=require:s", "postgresql://h/d?sslmode=require", Some("s"))]
+    #[case("postgresql:///d?host=/run:s:t", "postgresql:///d?host=/run", Some("s:t"))]
+    #[case("postgresql://a:b/c@h:1/d:t", "postgresql://a:b/c@h:1/d", Some("t"))]
+    #[case("postgresql://h:5432/d:a@b:c", "postgresql://h:5432/d", Some("a@b:c"))]
+    #[case("postgresql://h:5432/d", "postgresql://h:5432/d", None)]
+    #[case("postgresql://h:5432", "postgresql://h:5432", None)]
+    #[case("postgresql://h/d:", "postgresql://h/d", None)]
+    fn a_uri_may_have_a_table_behind_it(
+        #[case] text: &str,
+        #[case] uri: &str,
+        #[case] table: Option<&str>,
+    ) {
+        let name = Name::of_input(text).unwrap();
+        assert_eq!(name.place, Place::Uri(uri.to_owned()));
+        assert_eq!(name.table.as_deref(), table);
+    }
+
+    #[test]
+    fn a_file_is_a_database_by_its_first_bytes_and_an_output_also_by_its_extension() {
+        let directory = tempfile::tempdir().unwrap();
+        let path = |name: &str| directory.path().join(name).display().to_string();
+        std::fs::write(path("a:b.csv"), "a\n").unwrap();
+        std::fs::write(path("data"), b"SQLite format 3\0...").unwrap();
+        assert_eq!(Name::of_input(&path("a:b.csv")), None);
+        assert_eq!(Name::of_input(&path("new.sqlite:t")), None);
+        let table = |name: Option<Name>| name.and_then(|name| name.table);
+        assert_eq!(table(Name::of_input(&path("data:t:u"))).as_deref(), Some("t:u"));
+        assert_eq!(Name::of_input(&path("data")).unwrap().table, None);
+        assert_eq!(table(Name::of_output(&path("new.DB:t"))).as_deref(), Some("t"));
+        assert_eq!(Name::of_output(&path("new.csv:t")), None);
+        assert_eq!(name_in(directory.path(), "postgres://h/d:t"), "postgres://h/d:t");
+        assert_eq!(name_in(directory.path(), "data"), path("data"));
+    }
+}

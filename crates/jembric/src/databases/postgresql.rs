@@ -1,0 +1,295 @@
+//! PostgreSQL, by the client of the crate `postgres`.
+//!
+//! `connect` opens connections as the URI and the environment say, with `passwords` and `tls`;
+//! `told` puts errors in plain words; `wire` has the types of columns, and `decode` and `encode`
+//! convert between their binary forms and columns; `write` writes tables. `cancel` cancels queries
+//! when the process is told to end.
+
+mod cancel;
+mod connect;
+mod decode;
+mod encode;
+mod passwords;
+mod tls;
+mod told;
+mod wire;
+mod write;
+
+pub use cancel::cancel_queries;
+pub(crate) use write::PostgreSqlWriter;
+
+use super::{Answer, DatabaseTable, Rows, Snapshot, Wanted, no_such_table};
+use crate::{
+    ColumnShape, Result, Shape, Table,
+    formats::{Choose, Source, transcript::refuse_twice},
+    io::Reading,
+    read::{reading::Progress, table::whole},
+};
+use connect::Connection;
+use decode::Decoder;
+use std::io::BufRead;
+use wire::{Wire, WireColumn};
+
+/// A connection with a read-only transaction, in which every query sees the same state.
+#[derive(Debug)]
+pub(crate) struct PostgreSql {
+    connection: Connection,
+}
+
+/// An identifier in quotes.
+fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// A table of the catalogue.
+struct Listed {
+    number: u32,
+    schema: String,
+    name: String,
+    is_view: bool,
+    /// Whether its name suffices to find it.
+    is_visible: bool,
+    /// The number of rows that the server estimates; negative if it has not.
+    estimate: f32,
+}
+
+impl Listed {
+    /// The name for people.
+    fn shown(&self) -> String {
+        match self.is_visible {
+            true => self.name.clone(),
+            false => format!("{}.{}", self.schema, self.name),
+        }
+    }
+
+    /// The name in statements.
+    fn quoted(&self) -> String {
+        format!("{}.{}", quoted(&self.schema), quoted(&self.name))
+    }
+}
+
+/// The tables and views of the database, without those of the system.
+fn listed(connection: &mut Connection) -> Result<Vec<Listed>> {
+    let rows = connection.query(
+        "select c.oid, n.nspname, c.relname, c.relkind in ('v', 'm'), pg_table_is_visible(c.oid), \
+            c.reltuples from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = \
+            c.relnamespace where c.relkind in ('r', 'v', 'm', 'f', 'p') and n.nspname not in \
+            ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_toast' order by \
+            2 collate \"C\", 3 collate \"C\"",
+        &[],
+    )?;
+    Ok(rows
+        .into_iter()
+        .map(|row| Listed {
+            number: row.get(0),
+            schema: row.get(1),
+            name: row.get(2),
+            is_view: row.get(3),
+            is_visible: row.get(4),
+            estimate: row.get(5),
+        })
+        .collect())
+}
+
+/// The table with this name: a plain name along the search path, or a schema and a name.
+fn find(connection: &mut Connection, wanted: &str) -> Result<std::result::Result<Listed, Vec<String>>> {
+    let mut known = listed(connection)?;
+    let is_qualified =
+        |table: &Listed| format!("{}.{}", table.schema, table.name) == wanted;
+    let found = known.iter().position(|table| table.is_visible && table.name == wanted);
+    match found.or_else(|| known.iter().position(is_qualified)) {
+        Some(place) => Ok(Ok(known.swap_remove(place))),
+        None => Ok(Err(known.iter().map(Listed::shown).collect())),
+    }
+}
+
+/// What a query reads from.
+struct Relation {
+    /// The text behind `from`.
+    sql: String,
+    key: Vec<String>,
+    estimate: Option<u64>,
+    columns: Vec<WireColumn>,
+}
+
+impl PostgreSql {
+    /// Connects, and begins a transaction.
+    pub(crate) fn open(uri: &str) -> Result<PostgreSql> {
+        let mut connection = Connection::open(uri)?;
+        // The snapshot is taken by the first query of the transaction.
+        connection.execute("begin isolation level repeatable read, read only")?;
+        connection.execute("select 1")?;
+        Ok(PostgreSql { connection })
+    }
+
+    fn relation(&mut self, wanted: Wanted<'_>) -> Result<Relation> {
+        let (sql, key, estimate) = match wanted {
+            Wanted::Query(query) => {
+                let query = query.trim_end().trim_end_matches(';');
+                // The server checks that this is one statement, which a parenthesis alone would
+                // not.
+                self.connection.prepare(query)?;
+                // A comment at the end of the query ends with its line.
+                (format!("({query}\n) as query"), Vec::new(), None)
+            }
+            Wanted::Table(table) => {
+                let found = find(&mut self.connection, table)?
+                    .map_err(|known| no_such_table(self.connection.name(), table, &known))?;
+                let key = self.connection.query(
+                    "select a.attname from pg_catalog.pg_index i join pg_catalog.pg_attribute a \
+                        on a.attrelid = i.indrelid and a.attnum = any(i.indkey) where i.indrelid = \
+                        $1 and i.indisprimary order by array_position(i.indkey::int2[], a.attnum)",
+                    &[&found.number],
+                )?;
+                let key = key.into_iter().map(|row| row.get(0)).collect();
+                let estimate = (found.estimate > 0.0).then_some(found.estimate as u64);
+                (found.quoted(), key, estimate)
+            }
+        };
+        let columns = wire::columns(&mut self.connection, &format!("select * from {sql}"))?;
+        let names: Vec<String> = columns.iter().map(|column| column.name.clone()).collect();
+        refuse_twice(self.connection.name(), &names)?;
+        Ok(Relation { sql, key, estimate, columns })
+    }
+}
+
+impl Snapshot for PostgreSql {
+    fn names(&mut self) -> Result<Vec<DatabaseTable>> {
+        let table = |table: Listed| DatabaseTable {
+            name: table.shown(),
+            is_view: table.is_view,
+            rows: None,
+        };
+        Ok(listed(&mut self.connection)?.into_iter().map(table).collect())
+    }
+
+    fn tables(&mut self) -> Result<Vec<DatabaseTable>> {
+        let mut tables = Vec::new();
+        for table in listed(&mut self.connection)? {
+            let count = format!("select count(*) from {}", table.quoted());
+            // A failed count must not end the transaction.
+            self.connection.execute("savepoint counting")?;
+            let rows = match self.connection.query(&count, &[]) {
+                Ok(rows) => rows.first().map(|row| row.get::<_, i64>(0) as u64),
+                Err(_) => {
+                    self.connection.execute("rollback to savepoint counting")?;
+                    None
+                }
+            };
+            let (name, is_view) = (table.shown(), table.is_view);
+            tables.push(DatabaseTable { name, is_view, rows });
+        }
+        Ok(tables)
+    }
+
+    fn shape(&mut self, wanted: Wanted<'_>) -> Result<Shape> {
+        let relation = self.relation(wanted)?;
+        let shapes = relation.columns.iter().flat_map(WireColumn::shapes);
+        Ok(Shape::of_columns(shapes.map(|(name, kind)| ColumnShape::new(name, kind))))
+    }
+
+    fn answer(
+        &mut self,
+        wanted: Wanted<'_>,
+        reading: &Reading,
+        first: Option<usize>,
+    ) -> Result<Answer> {
+        let relation = self.relation(wanted)?;
+        let names: Vec<String> =
+            relation.columns.iter().flat_map(WireColumn::shapes).map(|(name, _)| name).collect();
+        let name = self.connection.name().to_owned();
+        refuse_twice(&name, &names)?;
+        reading.refuse_columns(&name, names.len())?;
+        let names: Vec<&str> = names.iter().map(String::as_str).collect();
+        reading.refuse_formats(&name, &names)?;
+        let key = relation.key.clone();
+        let progress = reading.progress.clone();
+        let rows = Copied { connection: self.connection.shared(), relation, first, progress };
+        let choose = |names: &mut dyn Iterator<Item = &str>| {
+            let names: Vec<&str> = names.collect();
+            reading.read_of(names.into_iter())
+        };
+        let table = whole(&rows, &choose, u64::MAX)?;
+        Ok(Answer { rows: Rows::Typed(table), key })
+    }
+}
+
+/// The rows of a relation, as a source.
+struct Copied<'a> {
+    connection: connect::Shared<'a>,
+    relation: Relation,
+    /// The number of rows to read, if not all are read.
+    first: Option<usize>,
+    progress: Option<Progress>,
+}
+
+/// The rows of a batch.
+const BATCH: usize = 1 << 18;
+
+impl Source for Copied<'_> {
+    fn shape(&self) -> Result<Shape> {
+        let shapes = self.relation.columns.iter().flat_map(WireColumn::shapes);
+        Ok(Shape::of_columns(shapes.map(|(name, kind)| ColumnShape::new(name, kind))))
+    }
+
+    fn batches(
+        &self,
+        choose: &Choose<'_>,
+        _: u64,
+        take: &mut dyn FnMut(Table) -> Result<()>,
+    ) -> Result<()> {
+        let Relation { sql, columns, estimate, .. } = &self.relation;
+        // A range has two columns here, and one in the database.
+        let shapes: Vec<(usize, String)> = columns
+            .iter()
+            .enumerate()
+            .flat_map(|(n, column)| column.shapes().into_iter().map(move |(name, _)| (n, name)))
+            .collect();
+        let chosen = choose(&mut shapes.iter().map(|(_, name)| name.as_str()));
+        let mut fetched: Vec<usize> = chosen.iter().map(|&place| shapes[place].0).collect();
+        fetched.dedup();
+        let wanted: Vec<&str> = chosen.iter().map(|&place| shapes[place].1.as_str()).collect();
+        let fetched: Vec<&WireColumn> = fetched.iter().map(|&place| &columns[place]).collect();
+        for column in &fetched {
+            if let Wire::Refused { problem, advice } = &column.wire {
+                return Err(super::failed(self.connection.name(), problem, advice));
+            }
+        }
+        let list: Vec<String> = fetched.iter().map(|column| quoted(&column.name)).collect();
+        let limit = self.first.map(|first| format!(" limit {first}")).unwrap_or_default();
+        let copy = format!(
+            "copy (select {} from {sql}{limit}) to stdout (format binary)",
+            list.join(", ")
+        );
+        let mut connection = self.connection.borrow();
+        let mut decoder = Decoder::new(&fetched, &wanted);
+        let name = connection.name().to_owned();
+        let user = connection.user().to_owned();
+        let failed = |error: std::io::Error| told::of_stream(&name, &user, error);
+        let mut rows = connection.copy_out(&copy)?;
+        let mut is_first = true;
+        let mut done = 0_u64;
+        loop {
+            let bytes = rows.fill_buf().map_err(failed)?;
+            let taken = bytes.len();
+            if taken == 0 {
+                decoder.expect_end().map_err(|bad| bad.told(&name))?;
+                break;
+            }
+            decoder.add(bytes).map_err(|bad| bad.told(&name))?;
+            rows.consume(taken);
+            if decoder.rows() >= BATCH {
+                done += decoder.rows() as u64;
+                take(decoder.batch(&name)?)?;
+                is_first = false;
+                if let (Some(Progress(progress)), Some(all)) = (&self.progress, estimate) {
+                    progress(done.min(*all), *all);
+                }
+            }
+        }
+        if is_first || decoder.rows() > 0 {
+            take(decoder.batch(&name)?)?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,261 @@
+//! Connections, as a URI and the environment say.
+
+use super::{
+    cancel::{self, Cancellable},
+    passwords::password_of,
+    tls::{self, Tls, Verification},
+    told,
+};
+use crate::{Result, databases::failed, databases::secrets::without_secrets};
+use postgres::{
+    Client, Config, CopyInWriter, CopyOutReader, Row, Statement,
+    config::{Host, SslMode},
+    types::ToSql,
+};
+use std::{
+    cell::{RefCell, RefMut},
+    env, fmt,
+    path::Path,
+    time::Duration,
+};
+
+/// How long to wait for a server, unless the URI says otherwise.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// The directory of the socket of a server on the same machine, where Debian has it.
+const SOCKETS: &str = "/var/run/postgresql";
+
+/// A connection.
+pub(super) struct Connection {
+    name: String,
+    user: String,
+    client: Client,
+    /// It can be cancelled as long as this exists.
+    _cancellable: Cancellable,
+}
+
+impl fmt::Debug for Connection {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Connection").field(&self.name).finish()
+    }
+}
+
+/// A connection that a source uses, whose methods do not change the source.
+pub(super) struct Shared<'a> {
+    name: String,
+    connection: RefCell<&'a mut Connection>,
+}
+
+impl<'a> Shared<'a> {
+    pub(super) fn name(&self) -> &str {
+        &self.name
+    }
+
+    pub(super) fn borrow(&self) -> RefMut<'_, &'a mut Connection> {
+        self.connection.borrow_mut()
+    }
+}
+
+/// A URI without the parameters that the client does not know, and these.
+fn parameters(uri: &str) -> (String, Vec<(String, String)>) {
+    const OURS: [&str; 3] = ["sslmode", "sslrootcert", "passfile"];
+    let Some((before, parameters)) = uri.split_once('?') else {
+        return (uri.to_owned(), Vec::new());
+    };
+    let decoded = |text: &str| {
+        percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned()
+    };
+    let (ours, others): (Vec<&str>, Vec<&str>) =
+        parameters.split('&').filter(|parameter| !parameter.is_empty()).partition(|parameter| {
+            OURS.contains(&parameter.split('=').next().unwrap_or_default())
+        });
+    let ours = ours.into_iter().filter_map(|parameter| parameter.split_once('='));
+    let ours = ours.map(|(name, value)| (name.to_owned(), decoded(value))).collect();
+    match others.is_empty() {
+        true => (before.to_owned(), ours),
+        false => (format!("{before}?{}", others.join("&")), ours),
+    }
+}
+
+/// What a connection needs.
+struct Settings {
+    config: Config,
+    verification: Verification,
+    root_certificates: Option<String>,
+}
+
+impl Settings {
+    /// The settings of a URI. What it does not say, the standard variables say, and then the
+    /// defaults of the standard client.
+    fn of(uri: &str, variable: &dyn Fn(&str) -> Option<String>) -> Result<Settings> {
+        let name = without_secrets(uri);
+        let invalid = |problem: String, advice: &str| failed(&name, problem, advice);
+        let (plain, ours) = parameters(uri);
+        let of_uri = |wanted: &str| {
+            ours.iter().rev().find(|(name, _)| name == wanted).map(|(_, value)| value.clone())
+        };
+        let mut config: Config = plain.parse().map_err(|error: postgres::Error| {
+            invalid(
+                format!("the connection URI is invalid: {}", told::reason(&error)),
+                "It is written like postgresql://user@host:5432/database?sslmode=require, with \
+                    special characters as %20 and so on",
+            )
+        })?;
+        if config.get_hosts().is_empty() && config.get_hostaddrs().is_empty() {
+            let host = variable("PGHOST").unwrap_or_else(|| {
+                if Path::new(SOCKETS).is_dir() { SOCKETS.to_owned() } else { "localhost".to_owned() }
+            });
+            config.host(&host);
+        }
+        let number = |name: &str| -> Result<Option<u64>> {
+            let Some(text) = variable(name) else { return Ok(None) };
+            let number = text.parse().map_err(|_| {
+                invalid(format!("the variable {name} is `{text}`"), "Set it to a whole number")
+            });
+            number.map(Some)
+        };
+        if config.get_ports().is_empty()
+            && let Some(port) = number("PGPORT")?
+        {
+            let port = u16::try_from(port).map_err(|_| {
+                invalid(format!("the variable PGPORT is `{port}`"), "Set it to a port")
+            })?;
+            config.port(port);
+        }
+        let user = config.get_user().map(str::to_owned);
+        let user = user
+            .or_else(|| variable("PGUSER"))
+            .or_else(|| variable("USER"))
+            .or_else(|| variable("LOGNAME"));
+        if let Some(user) = &user {
+            config.user(user);
+        }
+        if config.get_dbname().is_none() {
+            if let Some(database) = variable("PGDATABASE").or_else(|| user.clone()) {
+                config.dbname(&database);
+            }
+        }
+        if config.get_options().is_none()
+            && let Some(options) = variable("PGOPTIONS")
+        {
+            config.options(&options);
+        }
+        if config.get_application_name().is_none() {
+            config.application_name(variable("PGAPPNAME").as_deref().unwrap_or("jembric"));
+        }
+        if config.get_connect_timeout().is_none() {
+            let seconds = number("PGCONNECT_TIMEOUT")?.filter(|seconds| *seconds > 0);
+            config.connect_timeout(seconds.map_or(PATIENCE, Duration::from_secs));
+        }
+        let mode = of_uri("sslmode").or_else(|| variable("PGSSLMODE"));
+        let root_certificates = of_uri("sslrootcert").or_else(|| variable("PGSSLROOTCERT"));
+        let (mode, verification) = match mode.as_deref().unwrap_or("prefer") {
+            "disable" => (SslMode::Disable, Verification::None),
+            "allow" | "prefer" => (SslMode::Prefer, Verification::None),
+            // With root certificates, this has always verified.
+            "require" if root_certificates.is_some() => (SslMode::Require, Verification::Issuer),
+            "require" => (SslMode::Require, Verification::None),
+            "verify-ca" => (SslMode::Require, Verification::Issuer),
+            "verify-full" => (SslMode::Require, Verification::Full),
+            other => {
+                return Err(invalid(
+                    format!("there is no sslmode `{other}`"),
+                    "Choose disable, allow, prefer, require, verify-ca or verify-full",
+                ));
+            }
+        };
+        config.ssl_mode(mode);
+        if config.get_password().is_none() {
+            let file = of_uri("passfile").or_else(|| variable("PGPASSFILE"));
+            let password =
+                variable("PGPASSWORD").or_else(|| password_of(&config, file.as_deref(), variable));
+            if let Some(password) = password {
+                config.password(password);
+            }
+        }
+        Ok(Settings { config, verification, root_certificates })
+    }
+}
+
+/// The hosts of a configuration, for messages.
+fn hosts(config: &Config) -> String {
+    let port = |n: usize| {
+        config.get_ports().get(n).or(config.get_ports().first()).copied().unwrap_or(5432)
+    };
+    let host = |(n, host): (usize, &Host)| match host {
+        Host::Tcp(host) => format!("{host}:{}", port(n)),
+        #[cfg(unix)]
+        Host::Unix(directory) => format!("{}, port {}", directory.display(), port(n)),
+    };
+    let hosts: Vec<String> = config.get_hosts().iter().enumerate().map(host).collect();
+    hosts.join(" or ")
+}
+
+impl Connection {
+    /// Connects to a server.
+    ///
+    /// Errors: the URI is invalid; no server answers; it refuses the user, the password or the
+    /// database; its certificate is not trusted.
+    pub(super) fn open(uri: &str) -> Result<Connection> {
+        let name = without_secrets(uri);
+        let variable = |name: &str| env::var(name).ok().filter(|value| !value.is_empty());
+        let Settings { config, verification, root_certificates } = Settings::of(uri, &variable)?;
+        let tls: Tls = tls::connector(verification, root_certificates.as_deref())
+            .map_err(|problem| failed(&name, problem, "Correct `sslrootcert`"))?;
+        let user = config.get_user().unwrap_or("the user of this process").to_owned();
+        let client = config
+            .connect(tls.clone())
+            .map_err(|error| told::of_connection(&name, &hosts(&config), &user, &config, &error))?;
+        let cancellable = cancel::register(client.cancel_token(), tls);
+        Ok(Connection { name, user, client, _cancellable: cancellable })
+    }
+
+    /// The URI without a password.
+    pub(super) fn name(&self) -> &str {
+        &self.name
+    }
+
+    pub(super) fn user(&self) -> &str {
+        &self.user
+    }
+
+    pub(super) fn shared(&mut self) -> Shared<'_> {
+        Shared { name: self.name.clone(), connection: RefCell::new(self) }
+    }
+
+    fn told<T>(&self, result: std::result::Result<T, postgres::Error>) -> Result<T> {
+        result.map_err(|error| told::of_statement(&self.name, &self.user, &error))
+    }
+
+    pub(super) fn execute(&mut self, sql: &str) -> Result<()> {
+        let result = self.client.batch_execute(sql);
+        self.told(result)
+    }
+
+    pub(super) fn query(
+        &mut self,
+        sql: &str,
+        parameters: &[&(dyn ToSql + Sync)],
+    ) -> Result<Vec<Row>> {
+        let result = self.client.query(sql, parameters);
+        self.told(result)
+    }
+
+    pub(super) fn prepare(&mut self, sql: &str) -> Result<Statement> {
+        let result = self.client.prepare(sql);
+        self.told(result)
+    }
+
+    pub(super) fn copy_out(&mut self, sql: &str) -> Result<CopyOutReader<'_>> {
+        let (name, user) = (&self.name, &self.user);
+        self.client.copy_out(sql).map_err(|error| told::of_statement(name, user, &error))
+    }
+
+    pub(super) fn copy_in(&mut self, sql: &str) -> Result<CopyInWriter<'_>> {
+        let (name, user) = (&self.name, &self.user);
+        self.client.copy_in(sql).map_err(|error| told::of_statement(name, user, &error))
+    }
+}
+
+#[cfg(test)]
+mod tests;

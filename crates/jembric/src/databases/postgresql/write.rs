@@ -1,0 +1,254 @@
+//! Writes tables of a database, all in one transaction.
+
+use super::{connect::Connection, encode, quoted, told, wire::GRAIN_COMMENT};
+use crate::{
+    Error, Result, Table, Type,
+    databases::{TablesWriter, failed, target},
+    write::existing::Existing,
+};
+use rayon::prelude::*;
+use std::io::{self, Write as _};
+
+/// How long to wait for a table that another connection uses.
+const PATIENCE: &str = "10s";
+
+/// The rows that a thread encodes at a time.
+const STRETCH: usize = 1 << 14;
+
+/// A database, with a write transaction.
+#[derive(Debug)]
+pub(crate) struct PostgreSqlWriter {
+    connection: Connection,
+    tables: Vec<Written>,
+}
+
+/// A table that is being written.
+#[derive(Debug)]
+struct Written {
+    /// Its name in statements.
+    table: String,
+    /// The name for messages.
+    shown: String,
+    names: Vec<String>,
+    /// The name under which it is filled, and the plain name that it gets in the end.
+    replaces: Option<(String, String)>,
+}
+
+impl Written {
+    fn filled_as(&self) -> &str {
+        self.replaces.as_ref().map_or(&self.table, |(new, _)| new)
+    }
+}
+
+/// The type of a column, in SQL.
+fn declared(kind: Type) -> String {
+    match kind {
+        Type::Boolean => "boolean",
+        Type::Integer => "bigint",
+        Type::Decimal { places } => return format!("numeric(38,{places})"),
+        Type::Float => "double precision",
+        Type::Date(_) => "date",
+        Type::Time => "time without time zone",
+        Type::Moment { instant: false } => "timestamp without time zone",
+        Type::Moment { instant: true } => "timestamp with time zone",
+        _ => "text",
+    }
+    .to_owned()
+}
+
+/// Whether a value of the one type is one of the other, and has the same binary form.
+fn fits(ours: &str, there: &str) -> bool {
+    let is_text = |kind: &str| {
+        kind == "text" || kind.starts_with("character varying") || kind.starts_with("character(")
+    };
+    let places = |kind: &str| {
+        let numbers = kind.strip_prefix("numeric(")?.strip_suffix(')')?;
+        let (digits, places) = numbers.split_once(',')?;
+        Some((digits.parse::<i32>().ok()?, places.parse::<i32>().ok()?))
+    };
+    match (places(ours), places(there)) {
+        // The server refuses a number with too many digits, and would round one with too many
+        // places.
+        (Some((_, ours)), Some((_, there))) => ours <= there,
+        (Some(_), None) => there == "numeric",
+        _ => ours == there || is_text(ours) && is_text(there),
+    }
+}
+
+impl PostgreSqlWriter {
+    pub(crate) fn open(uri: &str) -> Result<PostgreSqlWriter> {
+        let mut connection = Connection::open(uri)?;
+        connection.execute("begin")?;
+        connection.execute(&format!("set local lock_timeout = '{PATIENCE}'"))?;
+        Ok(PostgreSqlWriter { connection, tables: Vec::new() })
+    }
+
+    /// The schema and plain name of a table to write, in statements. A name with a point is that of
+    /// a table in a schema, if there is such a schema.
+    fn named(&mut self, table: &str) -> Result<(Option<String>, String)> {
+        if let Some((schema, name)) = table.split_once('.') {
+            let found = self.connection.query(
+                "select 1 from pg_catalog.pg_namespace where nspname = $1",
+                &[&schema],
+            )?;
+            if !found.is_empty() {
+                return Ok((Some(schema.to_owned()), name.to_owned()));
+            }
+        }
+        Ok((None, table.to_owned()))
+    }
+
+    fn create(&mut self, table: &str, first: &Table) -> Result<()> {
+        let shape = first.shape();
+        let columns: Vec<String> = shape
+            .columns()
+            .iter()
+            .map(|column| {
+                let kind = column.kind.map_or("text".to_owned(), declared);
+                format!("{} {kind}", quoted(&column.name))
+            })
+            .collect();
+        self.connection.execute(&format!("create table {table} ({})", columns.join(", ")))?;
+        for column in shape.columns() {
+            let periods = column.kind.and_then(Type::periods);
+            if let Some(periods) = periods.filter(|_| column.kind != Some(Type::DAYS)) {
+                let name = quoted(&column.name);
+                self.connection.execute(&format!(
+                    "comment on column {table}.{name} is '{GRAIN_COMMENT}{periods}'"
+                ))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Errors: a table to append to has other columns or types.
+    fn expect_same_columns(&mut self, number: u32, shown: &str, first: &Table) -> Result<()> {
+        let there = self.connection.query(
+            "select attname, format_type(atttypid, atttypmod) from pg_catalog.pg_attribute where \
+                attrelid = $1 and attnum > 0 and not attisdropped order by attnum",
+            &[&number],
+        )?;
+        let there: Vec<(String, String)> =
+            there.into_iter().map(|row| (row.get(0), row.get(1))).collect();
+        let known: Vec<String> = there.iter().map(|(name, _)| name.clone()).collect();
+        let names: Vec<String> = first.names().map(str::to_owned).collect();
+        target::expect_same_names(shown, &known, &names)?;
+        for column in first.shape().columns() {
+            let Some(kind) = column.kind.filter(|kind| *kind != Type::Nothing) else { continue };
+            let ours = declared(kind);
+            let Some((_, there)) = there.iter().find(|(name, _)| *name == column.name) else {
+                continue;
+            };
+            if !fits(&ours, there) {
+                return Err(failed(
+                    shown,
+                    format!(
+                        "column `{}` has the type {there} there, and {ours} in the result",
+                        column.name
+                    ),
+                    "Write another table, or change the type there",
+                ));
+            }
+        }
+        Ok(())
+    }
+}
+
+impl TablesWriter for PostgreSqlWriter {
+    fn begin(&mut self, table: &str, first: &Table, existing: Existing) -> Result<usize> {
+        let shown = format!("{}:{table}", self.connection.name());
+        let (schema, name) = self.named(table)?;
+        let found = self.connection.query(
+            "select c.oid, c.relkind in ('v', 'm'), n.nspname from pg_catalog.pg_class c join \
+                pg_catalog.pg_namespace n on n.oid = c.relnamespace where c.relname = $1 and \
+                case when $2::text is null then pg_table_is_visible(c.oid) else n.nspname = $2 end",
+            &[&name, &schema],
+        )?;
+        let found: Option<(u32, bool, String)> =
+            found.first().map(|row| (row.get(0), row.get(1), row.get(2)));
+        target::expect_allowed(&shown, found.as_ref().map(|(_, is_view, _)| *is_view), existing)?;
+        // An existing table is replaced in its schema.
+        let schema = schema.or_else(|| found.as_ref().map(|(_, _, schema)| schema.clone()));
+        let qualified = |name: &str| match &schema {
+            Some(schema) => format!("{}.{}", quoted(schema), quoted(name)),
+            None => quoted(name),
+        };
+        let quoted_table = qualified(&name);
+        let mut written = Written {
+            table: quoted_table.clone(),
+            shown: shown.clone(),
+            names: first.names().map(quoted).collect(),
+            replaces: None,
+        };
+        match (found, existing) {
+            (Some((number, ..)), Existing::Append) => {
+                self.expect_same_columns(number, &shown, first)?;
+            }
+            (Some((number, ..)), _) => {
+                // Names longer than 63 bytes are cut by the server, so this one is short.
+                let new = qualified(&format!("jembric new {number}"));
+                self.create(&new, first)?;
+                written.replaces = Some((new, quoted(&name)));
+            }
+            (None, _) => self.create(&quoted_table, first)?,
+        }
+        self.tables.push(written);
+        Ok(self.tables.len() - 1)
+    }
+
+    fn write(&mut self, number: usize, rows: &Table) -> Result<()> {
+        if rows.rows() == 0 {
+            return Ok(());
+        }
+        let Written { shown, names, .. } = &self.tables[number];
+        let copy = format!(
+            "copy {} ({}) from stdin (format binary)",
+            self.tables[number].filled_as(),
+            names.join(", ")
+        );
+        let user = self.connection.user().to_owned();
+        let told = |error: io::Error| told::of_stream(shown, &user, error);
+        let mut to = self.connection.copy_in(&copy)?;
+        to.write_all(&encode::header()).map_err(told)?;
+        // Threads encode some stretches, which are then sent in order.
+        let together = 2 * rayon::current_num_threads();
+        let starts: Vec<usize> = (0..rows.rows()).step_by(STRETCH).collect();
+        let mut buffers = vec![Vec::new(); together.min(starts.len())];
+        for starts in starts.chunks(together) {
+            let encoded = starts.par_iter().zip(&mut buffers).try_for_each(|(&start, buffer)| {
+                buffer.clear();
+                encode::rows(rows, start..rows.rows().min(start + STRETCH), buffer)
+            });
+            encoded.map_err(|nul| {
+                let column = rows.names().nth(nul.column).unwrap_or_default().to_owned();
+                failed(
+                    shown,
+                    format!(
+                        "row {}: column `{column}`: the text has a NUL character, which \
+                            PostgreSQL does not store",
+                        nul.row + 1
+                    ),
+                    "Remove it from the text",
+                )
+            })?;
+            for buffer in &buffers[..starts.len()] {
+                to.write_all(buffer).map_err(told)?;
+            }
+        }
+        to.write_all(&encode::TRAILER).map_err(told)?;
+        to.finish().map_err(|error| told::of_statement(shown, &user, &error))?;
+        Ok(())
+    }
+
+    fn commit(mut self: Box<Self>) -> Result<()> {
+        for Written { table, shown, replaces, .. } in &self.tables {
+            let Some((new, name)) = replaces else { continue };
+            let swap = format!("drop table {table}; alter table {new} rename to {name}");
+            self.connection.execute(&swap).map_err(|error| match error {
+                Error::Database { problem, advice, .. } => failed(shown, problem, advice),
+                error => error,
+            })?;
+        }
+        self.connection.execute("commit")
+    }
+}
