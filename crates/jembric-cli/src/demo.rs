@@ -334,8 +334,7 @@ fn sqlite_into(directory: &Path) -> std::result::Result<(), Failure> {
     for (file, csv) in TABLES {
         let name = file.trim_end_matches(".csv");
         let table = Reading::new().missing(["-"]).stream(file, csv.as_bytes())?;
-        let mut output =
-            outputs.file(file, directory.join(format!("{SQLITE}:{name}")))?;
+        let mut output = outputs.file(file, directory.join(format!("{SQLITE}:{name}")))?;
         output.write_tables(Writing::new(), |batches| batches.write(&table))?;
         outputs.add(output);
         text = text.replace(&format!("\"{file}\""), &format!("\"{SQLITE}:{name}\""));

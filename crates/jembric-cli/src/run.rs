@@ -21,9 +21,7 @@ use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::{Day, Zone},
     draw::Picture,
-    io::{
-        Outputs, ReadingSettings, database, database_of, is_database, name_in, without_secrets,
-    },
+    io::{Outputs, ReadingSettings, database, database_of, is_database, name_in, without_secrets},
     routine::{Input, Planned, Ran, Routine, Run},
     steps::{self, Described, Files as _, FilesOnce, Reads, described, file_and_columns},
     visible,
@@ -505,14 +503,19 @@ fn run(
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
     checked.claim(&mut outputs)?;
+    const OUT: &str = "the result (--out)";
+    const ASIDE: &str = "the rows set aside (--aside)";
     // A table that exists already is found before the data is read.
-    for path in answer.out.iter().chain(&account.aside) {
-        outputs.expect_writable(path, answer.existing())?;
+    for (what, path) in [(OUT, &answer.out), (ASIDE, &account.aside)] {
+        if let Some(path) = path {
+            outputs.claim(what, path)?;
+            outputs.expect_writable(path, answer.existing())?;
+        }
     }
     let mut file =
         |what: &str, path: Option<&PathBuf>| path.map(|path| outputs.file(what, path)).transpose();
-    let mut out = file("the result (--out)", answer.out.as_ref())?;
-    let mut aside = file("the rows set aside (--aside)", account.aside.as_ref())?;
+    let mut out = file(OUT, answer.out.as_ref())?;
+    let mut aside = file(ASIDE, account.aside.as_ref())?;
     let mut routine_file = file("the routine (--save-routine)", saved.as_ref().map(|(_, to)| to))?;
     // If there are files to write, a closed pipe ends the printing only, and the work goes on.
     let goes_on = !outputs.is_empty();

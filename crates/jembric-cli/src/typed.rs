@@ -45,13 +45,14 @@ impl ReadArguments {
         settings.most_unpacked = self.most_unpacked;
         settings.most_columns = self.most_columns;
         // The text is part of the steps, so that a saved routine has it as well.
-        settings.query = match self.query.as_deref().map(|query| (query.strip_prefix('@'), query)) {
-            None => None,
-            Some((None, query)) => Some(query.to_owned()),
-            Some((Some(file), _)) => Some(std::fs::read_to_string(file).map_err(|source| {
-                Error::Read { file: file.to_owned(), source, nearest: None }
-            })?),
-        };
+        settings.query =
+            match self.query.as_deref().map(|query| (query.strip_prefix('@'), query)) {
+                None => None,
+                Some((None, query)) => Some(query.to_owned()),
+                Some((Some(file), _)) => Some(std::fs::read_to_string(file).map_err(|source| {
+                    Error::Read { file: file.to_owned(), source, nearest: None }
+                })?),
+            };
         Ok(settings)
     }
 }

@@ -336,7 +336,7 @@ impl Table {
     }
 
     /// The place of a row, for messages: its line in the file, or its number from 1.
-    pub(crate) fn place(&self, row: usize) -> String {
+    pub fn place(&self, row: usize) -> String {
         self.origin().map_or_else(|| format!("row {}", row + 1), |origin| origin.place(row))
     }
 

@@ -8,16 +8,16 @@
 pub(crate) mod name;
 #[cfg_attr(not(feature = "postgresql"), path = "databases/absent/postgresql.rs")]
 pub(crate) mod postgresql;
+#[cfg(any(feature = "sqlite", feature = "postgresql"))]
+mod query;
 pub(crate) mod secrets;
 #[cfg_attr(not(feature = "sqlite"), path = "databases/absent/sqlite.rs")]
 pub(crate) mod sqlite;
 pub(crate) mod target;
 
 use crate::{
-    Error, Result, Shape, Table,
-    formats::transcript::Transcript,
-    io::Reading,
-    write::existing::Existing,
+    Error, Result, Shape, Table, formats::transcript::Transcript, io::Reading,
+    read::pieces::Pieces, write::existing::Existing,
 };
 use name::{Name, Place};
 use std::{
@@ -56,8 +56,9 @@ pub(crate) struct Answer {
 
 /// Rows whose types are still to be decided from the cells, or are those of the database.
 pub(crate) enum Rows {
-    /// Of SQLite, whose columns have no types.
+    /// Of SQLite, whose columns have no types: the first ones, or all.
     Written(Transcript),
+    Pieces(Pieces),
     Typed(Table),
 }
 
@@ -81,11 +82,11 @@ trait Snapshot: Send {
     ) -> Result<Answer>;
 }
 
-/// A database that is open for writing, in one transaction. If it is dropped before it is committed,
-/// nothing in the database changes.
+/// A database that is open for writing, in one transaction. If it is dropped before it is
+/// committed, nothing in the database changes.
 pub(crate) trait TablesWriter: Send {
-    /// Creates a table with the columns of the first batch, or prepares an existing one, and returns
-    /// its number.
+    /// Creates a table with the columns of the first batch, or prepares an existing one, and
+    /// returns its number.
     ///
     /// Errors: the table exists, or is not as it must be.
     fn begin(&mut self, table: &str, first: &Table, existing: Existing) -> Result<usize>;

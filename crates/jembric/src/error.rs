@@ -233,11 +233,9 @@ pub enum Error {
 impl Error {
     /// The error of writing to a file, or that of the database behind it.
     pub(crate) fn write(file: impl fmt::Display) -> impl FnOnce(io::Error) -> Error {
-        move |source| {
-            match source.downcast::<Error>() {
-                Ok(error) => error,
-                Err(source) => Error::Write { file: file.to_string(), source },
-            }
+        move |source| match source.downcast::<Error>() {
+            Ok(error) => error,
+            Err(source) => Error::Write { file: file.to_string(), source },
         }
     }
 

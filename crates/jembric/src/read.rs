@@ -5,8 +5,8 @@
 //! beginnings of records, `records` and `marks` find the ends of cells, `infer` decides the type of
 //! each column from all of its cells, `given_formats` has the formats that users give, `convert`
 //! fills the columns, `pass` runs both on all threads, and `table` combines these as a `reading`
-//! says. `settings` has the serialized form of a reading. `holidays` and `entities` read files of
-//! days and of keys.
+//! says. `pieces` reads rows while more of them are written. `settings` has the serialized form of
+//! a reading. `holidays` and `entities` read files of days and of keys.
 
 pub(crate) mod bytes;
 pub(crate) mod convert;
@@ -18,6 +18,7 @@ pub(crate) mod infer;
 pub(crate) mod layout;
 pub(crate) mod marks;
 pub(crate) mod pass;
+pub(crate) mod pieces;
 pub(crate) mod reading;
 pub(crate) mod records;
 pub(crate) mod settings;

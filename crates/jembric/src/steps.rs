@@ -9,8 +9,8 @@ use crate::{
     Active, Add, Almanac, Changes, Columns, Context, CoreError, Earliest, Elapsed, EntityList,
     Filled, Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape,
     Sink, Sort, Spells, Stack, Table, Takes, Totals, Within,
-    error::Error,
     databases::name::table_of,
+    error::Error,
     io::{
         Databases, Reading, entities_of, entities_reading, file_of, holidays_of, holidays_reading,
         is_database, name_in,
@@ -281,7 +281,16 @@ pub fn resolved(
             }
             Takes::Entities => {
                 let (file, columns) = file_and_columns(setting.name, text)?;
-                let table = files.table(&file, &entities_reading(&columns));
+                let reading = entities_reading(&columns);
+                // Only these columns are read, so a missing one is looked for among all names.
+                let known = files.shape(&file, &reading).and_then(|shape| {
+                    let missing = |shape: &Shape| {
+                        columns.iter().try_for_each(|column| shape.find(column).map(drop))
+                    };
+                    Ok(shape.as_ref().map_or(Ok(()), missing)?)
+                });
+                known.map_err(|error| error.of_setting(setting.name))?;
+                let table = files.table(&file, &reading);
                 let list = table.and_then(|table| entities_of(&table, &columns));
                 Given::from(&list.map_err(|error| error.of_setting(setting.name))? as &EntityList)
             }

@@ -130,8 +130,8 @@ impl fmt::Display for Entry {
     }
 }
 
-/// The known lines of an entry's rows, or their row numbers with their keys. A line number has no group separators, because people look
-/// it up in a file.
+/// The known lines of an entry's rows, or their row numbers with their keys. A line number has no
+/// group separators, because people look it up in a file.
 struct Lines<'a>(&'a Entry);
 
 impl fmt::Display for Lines<'_> {

@@ -18,16 +18,16 @@ mod write;
 pub use cancel::cancel_queries;
 pub(crate) use write::PostgreSqlWriter;
 
-use super::{Answer, DatabaseTable, Rows, Snapshot, Wanted, no_such_table};
+use super::{Answer, DatabaseTable, Rows, Snapshot, Wanted, no_such_table, query::without_end};
 use crate::{
-    ColumnShape, Result, Shape, Table,
+    ColumnShape, Error, Result, Shape, Table,
     formats::{Choose, Source, transcript::refuse_twice},
     io::Reading,
     read::{reading::Progress, table::whole},
 };
 use connect::Connection;
 use decode::Decoder;
-use std::io::BufRead;
+use std::{io::BufRead, panic::resume_unwind, sync::mpsc, thread};
 use wire::{Wire, WireColumn};
 
 /// A connection with a read-only transaction, in which every query sees the same state.
@@ -75,7 +75,7 @@ fn listed(connection: &mut Connection) -> Result<Vec<Listed>> {
             c.reltuples from pg_catalog.pg_class c join pg_catalog.pg_namespace n on n.oid = \
             c.relnamespace where c.relkind in ('r', 'v', 'm', 'f', 'p') and n.nspname not in \
             ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_toast' order by \
-            2 collate \"C\", 3 collate \"C\"",
+            n.nspname, c.relname",
         &[],
     )?;
     Ok(rows
@@ -92,10 +92,12 @@ fn listed(connection: &mut Connection) -> Result<Vec<Listed>> {
 }
 
 /// The table with this name: a plain name along the search path, or a schema and a name.
-fn find(connection: &mut Connection, wanted: &str) -> Result<std::result::Result<Listed, Vec<String>>> {
+fn find(
+    connection: &mut Connection,
+    wanted: &str,
+) -> Result<std::result::Result<Listed, Vec<String>>> {
     let mut known = listed(connection)?;
-    let is_qualified =
-        |table: &Listed| format!("{}.{}", table.schema, table.name) == wanted;
+    let is_qualified = |table: &Listed| format!("{}.{}", table.schema, table.name) == wanted;
     let found = known.iter().position(|table| table.is_visible && table.name == wanted);
     match found.or_else(|| known.iter().position(is_qualified)) {
         Some(place) => Ok(Ok(known.swap_remove(place))),
@@ -122,10 +124,22 @@ impl PostgreSql {
         Ok(PostgreSql { connection })
     }
 
+    /// Does some work such that its failure does not end the transaction.
+    fn apart<T>(&mut self, work: impl FnOnce(&mut PostgreSql) -> Result<T>) -> Result<T> {
+        self.connection.execute("savepoint apart")?;
+        let done = work(self);
+        // If the connection has ended, the error of the work says so.
+        let _ = self.connection.execute(match done {
+            Ok(_) => "release savepoint apart",
+            Err(_) => "rollback to savepoint apart",
+        });
+        done
+    }
+
     fn relation(&mut self, wanted: Wanted<'_>) -> Result<Relation> {
         let (sql, key, estimate) = match wanted {
             Wanted::Query(query) => {
-                let query = query.trim_end().trim_end_matches(';');
+                let query = without_end(query);
                 // The server checks that this is one statement, which a parenthesis alone would
                 // not.
                 self.connection.prepare(query)?;
@@ -146,7 +160,16 @@ impl PostgreSql {
                 (found.quoted(), key, estimate)
             }
         };
-        let columns = wire::columns(&mut self.connection, &format!("select * from {sql}"))?;
+        let columns = wire::columns(&mut self.connection, &format!("select * from {sql}"));
+        let columns = columns.map_err(|error| match (wanted, error) {
+            // The server has accepted the query itself.
+            (Wanted::Query(_), Error::Database { problem, .. }) => super::failed(
+                self.connection.name(),
+                problem,
+                "A query must be one that can stand behind `from` in parentheses",
+            ),
+            (_, error) => error,
+        })?;
         let names: Vec<String> = columns.iter().map(|column| column.name.clone()).collect();
         refuse_twice(self.connection.name(), &names)?;
         Ok(Relation { sql, key, estimate, columns })
@@ -167,15 +190,8 @@ impl Snapshot for PostgreSql {
         let mut tables = Vec::new();
         for table in listed(&mut self.connection)? {
             let count = format!("select count(*) from {}", table.quoted());
-            // A failed count must not end the transaction.
-            self.connection.execute("savepoint counting")?;
-            let rows = match self.connection.query(&count, &[]) {
-                Ok(rows) => rows.first().map(|row| row.get::<_, i64>(0) as u64),
-                Err(_) => {
-                    self.connection.execute("rollback to savepoint counting")?;
-                    None
-                }
-            };
+            let counted = self.apart(|database| database.connection.query(&count, &[]));
+            let rows = counted.ok().and_then(|rows| Some(rows.first()?.get::<_, i64>(0) as u64));
             let (name, is_view) = (table.shown(), table.is_view);
             tables.push(DatabaseTable { name, is_view, rows });
         }
@@ -183,12 +199,23 @@ impl Snapshot for PostgreSql {
     }
 
     fn shape(&mut self, wanted: Wanted<'_>) -> Result<Shape> {
-        let relation = self.relation(wanted)?;
+        let relation = self.apart(|database| database.relation(wanted))?;
         let shapes = relation.columns.iter().flat_map(WireColumn::shapes);
         Ok(Shape::of_columns(shapes.map(|(name, kind)| ColumnShape::new(name, kind))))
     }
 
     fn answer(
+        &mut self,
+        wanted: Wanted<'_>,
+        reading: &Reading,
+        first: Option<usize>,
+    ) -> Result<Answer> {
+        self.apart(|database| database.copied(wanted, reading, first))
+    }
+}
+
+impl PostgreSql {
+    fn copied(
         &mut self,
         wanted: Wanted<'_>,
         reading: &Reading,
@@ -225,6 +252,11 @@ struct Copied<'a> {
 
 /// The rows of a batch.
 const BATCH: usize = 1 << 18;
+
+/// The bytes that are passed to the decoder at a time, with room for a last row, and the number of
+/// such pieces that may wait for it.
+const PIECE: usize = 1 << 18;
+const PIECES: usize = 8;
 
 impl Source for Copied<'_> {
     fn shape(&self) -> Result<Shape> {
@@ -267,29 +299,54 @@ impl Source for Copied<'_> {
         let user = connection.user().to_owned();
         let failed = |error: std::io::Error| told::of_stream(&name, &user, error);
         let mut rows = connection.copy_out(&copy)?;
-        let mut is_first = true;
         let mut done = 0_u64;
-        loop {
-            let bytes = rows.fill_buf().map_err(failed)?;
-            let taken = bytes.len();
-            if taken == 0 {
-                decoder.expect_end().map_err(|bad| bad.told(&name))?;
-                break;
+        let mut delivered = |batch: Table| {
+            done += batch.rows() as u64;
+            if let (Some(Progress(progress)), Some(all)) = (&self.progress, estimate) {
+                progress(done.min(*all), *all);
             }
-            decoder.add(bytes).map_err(|bad| bad.told(&name))?;
-            rows.consume(taken);
-            if decoder.rows() >= BATCH {
-                done += decoder.rows() as u64;
-                take(decoder.batch(&name)?)?;
-                is_first = false;
-                if let (Some(Progress(progress)), Some(all)) = (&self.progress, estimate) {
-                    progress(done.min(*all), *all);
+            take(batch)
+        };
+        // The connection delivers a row at a time and keeps this thread busy, so another one
+        // decodes.
+        thread::scope(|scope| {
+            let (to_decoder, pieces) = mpsc::sync_channel::<Vec<u8>>(PIECES);
+            let (to_caller, batches) = mpsc::channel::<Table>();
+            let name = &name;
+            let decoding = scope.spawn(move || {
+                let mut is_first = true;
+                for piece in pieces {
+                    decoder.add(&piece).map_err(|bad| bad.told(name))?;
+                    if decoder.rows() >= BATCH {
+                        is_first = false;
+                        let _ = to_caller.send(decoder.batch(name)?);
+                    }
+                }
+                decoder.expect_end().map_err(|bad| bad.told(name))?;
+                if is_first || decoder.rows() > 0 {
+                    let _ = to_caller.send(decoder.batch(name)?);
+                }
+                Ok(())
+            });
+            let mut piece = Vec::with_capacity(PIECE);
+            loop {
+                let bytes = rows.fill_buf().map_err(failed)?;
+                let length = bytes.len();
+                piece.extend_from_slice(bytes);
+                rows.consume(length);
+                if length == 0 || piece.len() >= PIECE {
+                    let full = std::mem::replace(&mut piece, Vec::with_capacity(PIECE));
+                    // A decoder that has ended returns its error below.
+                    if to_decoder.send(full).is_err() || length == 0 {
+                        break;
+                    }
+                    batches.try_iter().try_for_each(&mut delivered)?;
                 }
             }
-        }
-        if is_first || decoder.rows() > 0 {
-            take(decoder.batch(&name)?)?;
-        }
-        Ok(())
+            drop(to_decoder);
+            let decoded = decoding.join().unwrap_or_else(|panic| resume_unwind(panic));
+            batches.try_iter().try_for_each(&mut delivered)?;
+            decoded
+        })
     }
 }

@@ -111,10 +111,18 @@ mod tests {
     #[case("postgresql://host:5432/db:a@b", "postgresql://host:5432/db:a@b")]
     #[case("postgresql://ana@host/db?password=x", "postgresql://ana@host/db")]
     #[case("postgresql://host/db?password=x:stays", "postgresql://host/db:stays")]
-    #[case("postgresql://host/db?password=x&sslmode=require", "postgresql://host/db?sslmode=require")]
-    #[case("postgresql://host/db?sslmode=require&password=x", "postgresql://host/db?sslmode=require")]
-    #[case("read = \"postgres://a:b@h/d\" and 'postgres://c:d@h/e'",
-        "read = \"postgres://a@h/d\" and 'postgres://c@h/e'")]
+    #[case(
+        "postgresql://host/db?password=x&sslmode=require",
+        "postgresql://host/db?sslmode=require"
+    )]
+    #[case(
+        "postgresql://host/db?sslmode=require&password=x",
+        "postgresql://host/db?sslmode=require"
+    )]
+    #[case(
+        "read = \"postgres://a:b@h/d\" and 'postgres://c:d@h/e'",
+        "read = \"postgres://a@h/d\" and 'postgres://c@h/e'"
+    )]
     #[case("stays.csv: no such file", "stays.csv: no such file")]
     #[case("übung postgres://ä:ö@h/d é", "übung postgres://ä@h/d é")]
     fn passwords_are_removed(#[case] text: &str, #[case] shown: &str) {

@@ -8,17 +8,16 @@ mod write;
 pub(crate) use write::SqliteWriter;
 
 use super::{
-    Answer, DatabaseTable, Rows, Snapshot, Wanted, failed, no_such_table,
+    Answer, DatabaseTable, Rows, Snapshot, Wanted, failed, no_such_table, query::without_end,
 };
 use crate::{
     Error, Result, Shape,
     formats::transcript::{Transcript, refuse_twice},
     io::Reading,
-    read::reading::Progress,
+    read::{pieces::Pieces, reading::Progress},
 };
-use memchr::memchr3;
 use rusqlite::{Connection, ErrorCode, OpenFlags, Statement, types::ValueRef};
-use std::{io::Write as _, path::Path, time::Duration};
+use std::{io::Write as _, panic::resume_unwind, path::Path, sync::mpsc, thread, time::Duration};
 
 /// How long to wait for a database that another process has locked.
 const PATIENCE: Duration = Duration::from_secs(5);
@@ -134,7 +133,7 @@ impl Sqlite {
     fn source(&self, wanted: Wanted<'_>) -> Result<Source> {
         match wanted {
             Wanted::Query(query) => {
-                let query = query.trim_end().trim_end_matches(';');
+                let query = without_end(query);
                 // A comment at the end of the query ends with its line.
                 Ok(Source { sql: format!("({query}\n)"), ..Source::default() })
             }
@@ -169,7 +168,7 @@ impl Sqlite {
 fn shadows_rowid(connection: &Connection, table: &str) -> bool {
     let statement = connection.prepare(&format!("select * from {table}"));
     statement.is_ok_and(|statement| {
-        statement.column_names().into_iter().any(|name| name.eq_ignore_ascii_case("rowid"))
+        statement.column_names().any(|name| name.eq_ignore_ascii_case("rowid"))
     })
 }
 
@@ -186,8 +185,7 @@ struct Source {
 impl Snapshot for Sqlite {
     fn names(&mut self) -> Result<Vec<DatabaseTable>> {
         let names = self.listed().map_err(|error| self.told(&error))?;
-        let table =
-            |(name, kind)| DatabaseTable { name, is_view: kind == "view", rows: None };
+        let table = |(name, kind)| DatabaseTable { name, is_view: kind == "view", rows: None };
         Ok(names.into_iter().map(table).collect())
     }
 
@@ -205,7 +203,7 @@ impl Snapshot for Sqlite {
     fn shape(&mut self, wanted: Wanted<'_>) -> Result<Shape> {
         let source = self.source(wanted)?;
         let statement = self.statement(&source, None)?;
-        let names: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+        let names: Vec<String> = statement.column_names().map(str::to_owned).collect();
         refuse_twice(&self.name, &names)?;
         Ok(Shape::of_names(names))
     }
@@ -219,7 +217,7 @@ impl Snapshot for Sqlite {
         let source = self.source(wanted)?;
         let names: Vec<String> = {
             let all = self.statement(&source, None)?;
-            all.column_names().into_iter().map(str::to_owned).collect()
+            all.column_names().map(str::to_owned).collect()
         };
         refuse_twice(&self.name, &names)?;
         reading.refuse_columns(&self.name, names.len())?;
@@ -233,18 +231,41 @@ impl Snapshot for Sqlite {
             u64::try_from(most.ok().unwrap_or(0_i64)).ok().filter(|most| *most > 0)
         };
         let progress = reading.progress.as_ref().and_then(|progress| Some((progress, most()?)));
-        let csv = transcribed(&mut statement, &names, &kinds, first, progress);
-        let csv = csv.map_err(|error| match error {
+        let mut all =
+            Transcriber { names: &names, kinds: &kinds, first, progress, checks_text: false };
+        let told = |error| match error {
             Unread::Sqlite(error) => self.told(&error),
             Unread::Cell { row, column, problem, advice } => failed(
                 &self.name,
                 format!("row {row}: column `{}`: {problem}", names[column]),
                 advice,
             ),
-        })?;
-        let texts = vec![false; names.len()];
-        let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
-        Ok(Answer { rows: Rows::Written(transcript), key: source.key })
+        };
+        let key = source.key;
+        if first.is_some() {
+            let mut csv = Vec::new();
+            all.write(&mut statement, &mut |piece| csv = piece).map_err(told)?;
+            let texts = vec![false; names.len()];
+            let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
+            return Ok(Answer { rows: Rows::Written(transcript), key });
+        }
+        // Another thread reads a piece while this one steps through the rows of the next.
+        thread::scope(|scope| {
+            let (to_reader, pieces) = mpsc::channel::<Vec<u8>>();
+            let mut read = Pieces::new(reading, names.clone());
+            let reading = scope.spawn(move || {
+                pieces.into_iter().for_each(|piece| read.add(piece));
+                read
+            });
+            let written = all.write(&mut statement, &mut |piece| {
+                // A reader that has ended has panicked, which is seen below.
+                let _ = to_reader.send(piece);
+            });
+            drop(to_reader);
+            let read = reading.join().unwrap_or_else(|panic| resume_unwind(panic));
+            written.map_err(told)?;
+            Ok(Answer { rows: Rows::Pieces(read), key })
+        })
     }
 }
 
@@ -263,43 +284,83 @@ impl From<rusqlite::Error> for Unread {
 /// The rows between two reports of progress.
 const ROWS_PER_REPORT: u64 = 1 << 16;
 
+/// The length of a piece of CSV, beyond which it ends with the next row.
+const PIECE: usize = 8 << 20;
+
 /// Writes the rows of a statement as CSV.
-fn transcribed(
-    statement: &mut Statement<'_>,
-    names: &[String],
-    kinds: &[Declared],
+struct Transcriber<'a> {
+    names: &'a [String],
+    kinds: &'a [Declared],
+    /// The number of rows to write, if not all are written.
     first: Option<usize>,
-    progress: Option<(&Progress, u64)>,
-) -> std::result::Result<Vec<u8>, Unread> {
-    let mut csv = Vec::new();
-    let mut rows = statement.query([])?;
-    let mut number = 0;
-    while first.is_none_or(|first| number < first as u64)
-        && let Some(row) = rows.next()?
-    {
-        number += 1;
-        let begin = csv.len();
-        for (column, kind) in kinds.iter().enumerate() {
-            if column > 0 {
-                csv.push(b',');
-            }
-            kind.append(row.get_ref(column)?, &mut csv).map_err(|(problem, advice)| {
-                let advice = advice.replace("COL", &quoted(&names[column]));
-                Unread::Cell { row: number, column, problem, advice }
-            })?;
+    progress: Option<(&'a Progress, u64)>,
+    /// Whether each text is checked to be UTF-8.
+    checks_text: bool,
+}
+
+impl Transcriber<'_> {
+    /// Writes the rows in pieces.
+    fn write(
+        &mut self,
+        statement: &mut Statement<'_>,
+        take: &mut dyn FnMut(Vec<u8>),
+    ) -> std::result::Result<(), Unread> {
+        // It is faster to check the text of a whole piece. If that fails, a second time through the
+        // rows finds the cell.
+        if !self.write_unless_bad(statement, take)? {
+            self.checks_text = true;
+            self.write_unless_bad(statement, &mut |_| {})?;
         }
-        // An empty line would be no record.
-        if csv.len() == begin {
-            csv.extend_from_slice(b"\"\"");
-        }
-        csv.push(b'\n');
-        if let Some((Progress(progress), most)) = progress
-            && number % ROWS_PER_REPORT == 0
-        {
-            progress(number.min(most), most);
-        }
+        Ok(())
     }
-    Ok(csv)
+
+    /// Writes the rows until a piece is not UTF-8, and returns whether all were written.
+    fn write_unless_bad(
+        &mut self,
+        statement: &mut Statement<'_>,
+        take: &mut dyn FnMut(Vec<u8>),
+    ) -> std::result::Result<bool, Unread> {
+        let mut csv = Vec::with_capacity(if self.first.is_some() { 0 } else { PIECE + PIECE / 8 });
+        let mut rows = statement.query([])?;
+        let mut number = 0;
+        while self.first.is_none_or(|first| number < first as u64)
+            && let Some(row) = rows.next()?
+        {
+            number += 1;
+            let begin = csv.len();
+            for (column, kind) in self.kinds.iter().enumerate() {
+                if column > 0 {
+                    csv.push(b',');
+                }
+                let value = row.get_ref(column)?;
+                kind.append(value, self.checks_text, &mut csv).map_err(|(problem, advice)| {
+                    let advice = advice.replace("COL", &quoted(&self.names[column]));
+                    Unread::Cell { row: number, column, problem, advice }
+                })?;
+            }
+            // An empty line would be no record.
+            if csv.len() == begin {
+                csv.extend_from_slice(b"\"\"");
+            }
+            csv.push(b'\n');
+            if csv.len() >= PIECE && self.first.is_none() {
+                if simdutf8::basic::from_utf8(&csv).is_err() {
+                    return Ok(false);
+                }
+                take(std::mem::replace(&mut csv, Vec::with_capacity(PIECE + PIECE / 8)));
+            }
+            if let Some((Progress(progress), most)) = self.progress
+                && number.is_multiple_of(ROWS_PER_REPORT)
+            {
+                progress(number.min(most), most);
+            }
+        }
+        let is_text = self.checks_text || simdutf8::basic::from_utf8(&csv).is_ok();
+        if is_text {
+            take(csv);
+        }
+        Ok(is_text)
+    }
 }
 
 /// What the declared type of a column adds to its values.
@@ -322,7 +383,13 @@ impl Declared {
         }
         let places = |declared: &str| {
             let numbers = declared.split_once('(')?.1.strip_suffix(')')?;
-            numbers.split_once(',')?.1.trim().parse::<usize>().ok().filter(|places| *places <= 6)
+            numbers
+                .split_once(',')?
+                .1
+                .trim()
+                .parse::<usize>()
+                .ok()
+                .filter(|places| *places <= MOST_PLACES)
         };
         match declared.starts_with("DEC") || declared.starts_with("NUM") {
             true => places(&declared).map_or(Declared::Nothing, Declared::Decimal),
@@ -334,6 +401,7 @@ impl Declared {
     fn append(
         self,
         value: ValueRef<'_>,
+        checks_text: bool,
         to: &mut Vec<u8>,
     ) -> std::result::Result<(), (String, String)> {
         match value {
@@ -344,21 +412,9 @@ impl Declared {
             ValueRef::Integer(value) => {
                 to.extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
             }
-            ValueRef::Real(value) => {
-                let begin = to.len();
-                if let Declared::Decimal(places) = self {
-                    let _ = write!(to, "{value:.places$}");
-                    let text = std::str::from_utf8(&to[begin..]).unwrap_or_default();
-                    if text.parse() == Ok(value) {
-                        return Ok(());
-                    }
-                    to.truncate(begin);
-                }
-                // The point shows that it is not a whole number by its storage class.
-                let _ = write!(to, "{value:?}");
-            }
+            ValueRef::Real(value) => append_real(value, self, to),
             ValueRef::Text(text) => {
-                if std::str::from_utf8(text).is_err() {
+                if checks_text && std::str::from_utf8(text).is_err() {
                     let advice = "Correct it in the database, or read it by a query: \
                         `cast(COL as blob)` shows its bytes";
                     return Err(("the text is not UTF-8".to_owned(), advice.to_owned()));
@@ -378,9 +434,56 @@ impl Declared {
     }
 }
 
+/// The most places of a decimal that is found in a floating-point number.
+const MOST_PLACES: usize = 6;
+
+/// Appends a floating-point number with the declared places, or with the fewest that give the same
+/// number again. It always has a point or an exponent, so that its column is not one of whole
+/// numbers.
+fn append_real(value: f64, declared: Declared, to: &mut Vec<u8>) {
+    const TENS: [f64; MOST_PLACES + 1] = [1.0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6];
+    let least = if let Declared::Decimal(places) = declared { places } else { 1 };
+    for (places, ten) in TENS.into_iter().enumerate().skip(least) {
+        let units = value * ten;
+        let whole = (units + 0.5_f64.copysign(units)) as i64;
+        // Up to 15 digits are exact, and no other decimal with so few is nearer to the number.
+        if units.abs() < 1e15 && whole as f64 / ten == value {
+            return append_decimal(whole, places, to);
+        }
+    }
+    // Writing to memory cannot fail.
+    let _ = write!(to, "{value:?}");
+}
+
+/// Appends a decimal in units of its last place.
+fn append_decimal(units: i64, places: usize, to: &mut Vec<u8>) {
+    if units < 0 {
+        to.push(b'-');
+    }
+    let mut buffer = itoa::Buffer::new();
+    let digits = buffer.format(units.unsigned_abs()).as_bytes();
+    let whole = digits.len().saturating_sub(places);
+    to.extend_from_slice(if whole == 0 { b"0" } else { &digits[..whole] });
+    if places > 0 {
+        to.push(b'.');
+        to.extend(std::iter::repeat_n(b'0', places.saturating_sub(digits.len())));
+        to.extend_from_slice(&digits[whole..]);
+    }
+}
+
+/// The bytes with which a text needs quotes, by RFC 4180.
+const NEEDS_QUOTES: [bool; 256] = {
+    let mut needs = [false; 256];
+    needs[b',' as usize] = true;
+    needs[b'"' as usize] = true;
+    needs[b'\n' as usize] = true;
+    needs[b'\r' as usize] = true;
+    needs
+};
+
 /// Appends a text, in quotes if it needs them.
 fn append_text(text: &[u8], to: &mut Vec<u8>) {
-    if memchr3(b',', b'"', b'\n', text).is_none() && !text.contains(&b'\r') {
+    if !text.iter().any(|byte| NEEDS_QUOTES[usize::from(*byte)]) {
         to.extend_from_slice(text);
         return;
     }

@@ -7,6 +7,8 @@ use super::{
     postgresql::PostgreSqlWriter,
     sqlite::SqliteWriter,
 };
+#[cfg(any(feature = "sqlite", feature = "postgresql"))]
+use crate::arrow::schema::DataType;
 use crate::{Error, Result, Table, write::existing::Existing};
 use std::{
     fmt, io,
@@ -131,6 +133,12 @@ pub(crate) fn expect_allowed(shown: &str, found: Option<bool>, existing: Existin
     }
 }
 
+/// The digits of the decimals of a column.
+#[cfg(any(feature = "sqlite", feature = "postgresql"))]
+pub(super) fn digits(stored: &DataType) -> u8 {
+    if matches!(stored, DataType::Decimal64(..)) { 18 } else { 38 }
+}
+
 /// Errors: a table to append to has other columns.
 #[cfg(any(feature = "sqlite", feature = "postgresql"))]
 pub(crate) fn expect_same_names(shown: &str, known: &[String], names: &[String]) -> Result<()> {
@@ -142,10 +150,7 @@ pub(crate) fn expect_same_names(shown: &str, known: &[String], names: &[String])
         [] => None,
         names => Some(format!("{before} {}", names.join(", "))),
     };
-    let parts = [
-        listed(&missing, "the result lacks"),
-        listed(&more, "the table lacks"),
-    ];
+    let parts = [listed(&missing, "the result lacks"), listed(&more, "the table lacks")];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
     match parts.is_empty() {
         true => Ok(()),

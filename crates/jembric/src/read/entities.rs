@@ -18,7 +18,8 @@ pub fn entities<N: Into<String> + Clone>(
 
 /// How a file of entities is read: with the key columns as text.
 pub fn entities_reading(columns: &[String]) -> Reading {
-    columns.iter().fold(Reading::new(), |reading, column| reading.read(column, "text"))
+    let reading = Reading::new().for_untyped().only(columns);
+    columns.iter().fold(reading, |reading, column| reading.read(column, "text"))
 }
 
 /// The entities in a table that was read in this way; see [`entities`].

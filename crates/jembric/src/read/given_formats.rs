@@ -108,7 +108,8 @@ fn seconds(cell: &[u8]) -> Option<i64> {
     if let Ok(seconds) = text.parse::<i64>() {
         return seconds.checked_mul(1_000_000);
     }
-    let seconds: f64 = fast_float2::parse(cell).ok().filter(|seconds: &f64| seconds.abs() < 1e12)?;
+    let seconds: f64 =
+        fast_float2::parse(cell).ok().filter(|seconds: &f64| seconds.abs() < 1e12)?;
     Some((seconds * 1e6).round() as i64)
 }
 
@@ -120,7 +121,8 @@ fn directives(column: &str, format: &str, century: Option<i16>) -> Result<Direct
     match Directives::new(format, century) {
         None => {
             let expected = "`month`, `quarter`, `week`, `year`, `serial`, `julian-day`, \
-                `unix-time`, `rfc2822`, `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`";
+                `unix-time`, `rfc2822`, `number`, `text`, or strptime directives such as \
+                `%d.%m.%Y` or `%d/%m/%y %H:%M`";
             wrong(format!("`{column}={format}`"), expected)
         }
         Some(directives) if directives.two_digit_years() && century.is_none() => {

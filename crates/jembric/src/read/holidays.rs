@@ -5,7 +5,7 @@ use crate::{
     Table,
     error::{Error, Result},
 };
-use arrow_array::cast::AsArray;
+use arrow_array::{cast::AsArray, types::Date32Type};
 use jembric_core::calendar::{
     Day,
     notation::{Order, read},
@@ -21,15 +21,36 @@ pub fn holidays(path: impl AsRef<Path>) -> Result<Vec<Day>> {
     holidays_of(&holidays_reading().file(path)?)
 }
 
+/// The name of the first column of a file that is read without a header.
+const ONLY: &str = "c1";
+
 /// How a table of holidays is read: as text, with or without a header.
 pub fn holidays_reading() -> Reading {
-    Reading::new().no_header(true).read("c1", "text")
+    // A table with names of its own has its dates in the first column, which is then the only one
+    // to be read.
+    Reading::new().no_header(true).read(ONLY, "text").one_of_several().only([ONLY])
 }
 
 /// The days in a table that was read in this way; see [`holidays`].
 pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
     let file = table.origin().map(|origin| origin.file().to_owned()).unwrap_or_default();
-    let cells = table.column("c1").map_err(Error::from)?.as_string_view().clone();
+    let Some((name, column)) = table.into_iter().next() else { return Ok(Vec::new()) };
+    if let Some(dates) = column.as_primitive_opt::<Date32Type>() {
+        // A missing date is an error, as an empty line is.
+        let day = |(row, day): (usize, Option<i32>)| {
+            day.and_then(Day::from_number).ok_or_else(|| {
+                bad_line(&file, table, row, None, "a date such as 2025-12-25".to_owned())
+            })
+        };
+        return dates.iter().enumerate().map(day).collect();
+    }
+    let Some(cells) = column.as_string_view_opt() else {
+        return Err(Error::Setting {
+            setting: "holidays",
+            value: format!("{file}: the first column, `{name}`, has no dates"),
+            expected: "a table whose first column has dates".to_owned(),
+        });
+    };
     let mut days = Vec::new();
     for (row, text) in cells.iter().enumerate() {
         let written = text.and_then(|text| read(text.as_bytes()).ok());
@@ -44,6 +65,7 @@ pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
             // A first line without a date is the header, unless it has a digit and so is a wrong
             // date.
             _ if row == 0
+                && name == ONLY
                 && !text.is_some_and(|text| text.contains(|c: char| c.is_ascii_digit())) => {}
             _ => {
                 return Err(bad_line(
@@ -60,10 +82,10 @@ pub fn holidays_of(table: &Table) -> Result<Vec<Day>> {
 }
 
 fn bad_line(file: &str, table: &Table, row: usize, text: Option<&str>, expected: String) -> Error {
-    let line = table.origin().map_or(row as u64 + 1, |origin| origin.line(row));
+    let place = table.place(row);
     Error::Setting {
         setting: "holidays",
-        value: format!("{file}: line {line} has `{}`", text.unwrap_or_default()),
+        value: format!("{file}: {place} has `{}`", text.unwrap_or_default()),
         expected,
     }
 }

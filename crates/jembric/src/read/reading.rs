@@ -43,6 +43,8 @@ pub struct Reading {
     pub(super) year_first_only: bool,
     pub(super) formats: Vec<(String, String)>,
     pub(super) one_of_several: bool,
+    /// Whether formats are only for columns without types.
+    pub(super) for_untyped: bool,
     pub(super) only: Option<BTreeSet<String>>,
     pub(super) century: Option<i16>,
     pub(super) most_unpacked: Option<u64>,
@@ -134,6 +136,13 @@ impl Reading {
     #[must_use]
     pub fn one_of_several(mut self) -> Reading {
         self.one_of_several = true;
+        self
+    }
+
+    /// Declares that formats are only for columns whose types follow from their cells.
+    #[must_use]
+    pub(super) fn for_untyped(mut self) -> Reading {
+        self.for_untyped = true;
         self
     }
 

@@ -49,7 +49,7 @@ use std::{
 };
 
 /// The rows for guessing types.
-const ROWS_TO_GUESS_FROM: usize = 8_192;
+pub(super) const ROWS_TO_GUESS_FROM: usize = 8_192;
 
 /// The type of a column that is declared to hold numbers, unless its cells have a narrower one.
 const ANY_NUMBER: CellType = CellType::Float;
@@ -74,8 +74,9 @@ pub(crate) fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -
     if let [_] = &batches[..] {
         return Ok(batches.remove(0));
     }
+    let not_numbers = batches.iter().map(Table::not_numbers).sum();
     let named: Vec<(&str, &Table)> = batches.iter().map(|batch| ("", batch)).collect();
-    Ok(Stack::new().apply(&named)?.table)
+    Ok(Stack::new().apply(&named)?.table.with_not_numbers(not_numbers))
 }
 
 /// The error for a sheet of a file that has no sheets.
@@ -194,6 +195,7 @@ impl Reading {
         let table = match answer.rows {
             Rows::Typed(table) => table.with_origin(origin),
             Rows::Written(transcript) => self.written_from(name, transcript, origin)?,
+            Rows::Pieces(pieces) => pieces.table(name, origin)?,
         };
         let columns = answer.key.iter().map(|key| Some((key, table.column(key).ok()?.clone())));
         // The key is named where all of it is read.
@@ -207,7 +209,7 @@ impl Reading {
         self.written_from(name, transcript, Origin::new(name, 1))
     }
 
-    fn written_from(
+    pub(super) fn written_from(
         &self,
         name: &str,
         transcript: Transcript,
@@ -233,6 +235,7 @@ impl Reading {
     /// Errors: a format is given for a column that has a type already.
     pub(crate) fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
         match self.formats.iter().find(|(column, _)| names.contains(&column.as_str())) {
+            _ if self.for_untyped => Ok(()),
             None => Ok(()),
             Some((column, format)) => Err(Error::Setting {
                 setting: "read",
@@ -313,9 +316,14 @@ impl Reading {
                 return Ok(Beginning::Known(shape));
             }
             let first = Some(rows);
-            let (shown, answer) = self.databases.answer(&database, query.as_deref(), self, first)?;
+            let (shown, answer) =
+                self.databases.answer(&database, query.as_deref(), self, first)?;
             return Ok(match answer.rows {
                 Rows::Typed(table) => Beginning::Known(table.shape().from_file(shown)),
+                Rows::Pieces(pieces) => {
+                    let table = pieces.table(&shown, Origin::of_rows(&shown))?;
+                    Beginning::Known(table.shape().from_file(shown))
+                }
                 Rows::Written(transcript) => Beginning::Rows(shown, transcript),
             });
         }
@@ -379,11 +387,7 @@ impl Reading {
         texts: &[bool],
         written_from: Option<Origin>,
     ) -> Result<Table> {
-        let conventions = Conventions {
-            decimal_comma: self.decimal_comma,
-            order: self.order,
-            year_first_only: self.year_first_only,
-        };
+        let conventions = self.conventions();
         let regions = regions(
             source,
             header.end,
@@ -446,12 +450,32 @@ impl Reading {
             }
             columns = surprised;
         }
-        for ((name, kind), forms) in header.names.iter().zip(&kinds).zip(notations_met) {
-            if let Some(notation) = notation_of(kind, forms) {
+        self.assembled(header, &kinds, &notations_met, arrays, origin)
+    }
+
+    pub(super) fn conventions(&self) -> Conventions {
+        Conventions {
+            decimal_comma: self.decimal_comma,
+            order: self.order,
+            year_first_only: self.year_first_only,
+        }
+    }
+
+    /// The table of the columns that were read.
+    pub(super) fn assembled(
+        &self,
+        header: &Header,
+        kinds: &[CellType],
+        notations_met: &[u16],
+        arrays: Vec<Option<ArrayRef>>,
+        mut origin: Origin,
+    ) -> Result<Table> {
+        for ((name, kind), forms) in header.names.iter().zip(kinds).zip(notations_met) {
+            if let Some(notation) = notation_of(kind, *forms) {
                 origin.notation(name, notation);
             }
         }
-        let periods = header.names.iter().zip(&kinds).filter_map(|(name, kind)| match kind {
+        let periods = header.names.iter().zip(kinds).filter_map(|(name, kind)| match kind {
             CellType::Periods(grain) | CellType::Given(Given::Periods(grain)) => {
                 Some((name.clone(), *grain))
             }
@@ -474,7 +498,11 @@ impl Reading {
     }
 
     /// The types of the columns with a given format.
-    fn given_kinds(&self, source: &FileBytes, names: &[String]) -> Result<Vec<Option<CellType>>> {
+    pub(super) fn given_kinds(
+        &self,
+        source: &FileBytes,
+        names: &[String],
+    ) -> Result<Vec<Option<CellType>>> {
         let shape = Shape::of_names(names).from_file(&source.name);
         let mut kinds = vec![None; names.len()];
         for (column, format) in &self.formats {

@@ -350,7 +350,9 @@ impl Parser<'_> {
         match serde_json::from_value(settings) {
             Ok(settings) => Ok(Input::File(file, settings)),
             Err(error) => {
-                let problem = error.to_string().replace("expected one of", "expected one of `file`, `url`, `table`,");
+                let problem = error
+                    .to_string()
+                    .replace("expected one of", "expected one of `file`, `url`, `table`,");
                 Err(self.text.error(value.span(), problem, ""))
             }
         }

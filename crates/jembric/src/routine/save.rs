@@ -2,11 +2,8 @@
 
 use super::{Input, Planned, Routine, stands_alone};
 use crate::{
-    Almanac, Changes, Error, Result, Stack, Takes, Within,
-    databases::secrets::without_secrets,
-    io::Existing,
-    settings::Given,
-    steps::Reads,
+    Almanac, Changes, Error, Result, Stack, Takes, Within, databases::secrets::without_secrets,
+    io::Existing, settings::Given, steps::Reads,
 };
 use toml::{Table, Value as Toml};
 
@@ -146,15 +143,18 @@ impl Routine {
                 Existing::Replace => Some("replace"),
                 Existing::Append => Some("append"),
             };
-            keys.push(("write", match word {
-                None => name.into(),
-                Some(word) => {
-                    let mut output = Table::new();
-                    output.insert("file".to_owned(), name.into());
-                    output.insert(word.to_owned(), true.into());
-                    output.into()
-                }
-            }));
+            keys.push((
+                "write",
+                match word {
+                    None => name.into(),
+                    Some(word) => {
+                        let mut output = Table::new();
+                        output.insert("file".to_owned(), name.into());
+                        output.insert(word.to_owned(), true.into());
+                        output.into()
+                    }
+                },
+            ));
         }
         // One line for each key, with inner tables in braces.
         Ok(keys.into_iter().map(|(key, value)| format!("{key} = {value}\n")).collect())

@@ -39,8 +39,8 @@ const MOST_LINKS: usize = 40;
 /// It is written beside its target, and takes its place only in [`commit`](Destination::commit). If
 /// it is dropped before, it leaves nothing behind. A device or a pipe is written directly. If the
 /// target is a link, the file that it points to is written, even if that does not exist yet. A file
-/// that is replaced keeps its permissions. A table of a database (`harbour.sqlite:overdue`) is written
-/// in a transaction, which is committed then.
+/// that is replaced keeps its permissions. A table of a database (`harbour.sqlite:overdue`) is
+/// written in a transaction, which is committed then.
 #[must_use]
 #[derive(Debug)]
 pub struct Destination {
@@ -50,14 +50,20 @@ pub struct Destination {
 
 #[derive(Debug)]
 enum Placement {
-    Beside { file: Temporary, target: PathBuf },
+    Beside {
+        file: Temporary,
+        target: PathBuf,
+    },
     Direct(fs::File),
     /// A table of a database, and the file of the database if it is a new one.
-    Table { table: TableOutput, new: Option<NewDatabase> },
+    Table {
+        table: TableOutput,
+        new: Option<NewDatabase>,
+    },
 }
 
-/// The temporary file of a SQLite database that does not exist yet. All tables of the database share
-/// it, and the first one that is put in place takes it.
+/// The temporary file of a SQLite database that does not exist yet. All tables of the database
+/// share it, and the first one that is put in place takes it.
 type NewDatabase = Arc<Mutex<Option<Box<Destination>>>>;
 
 impl Destination {
@@ -179,7 +185,10 @@ impl OpenDatabase {
             _ => None,
         });
         let writer = SharedWriter::open(place, temporary)?;
-        Ok(OpenDatabase { writer, new: file.map(|file| Arc::new(Mutex::new(Some(Box::new(file))))) })
+        Ok(OpenDatabase {
+            writer,
+            new: file.map(|file| Arc::new(Mutex::new(Some(Box::new(file))))),
+        })
     }
 
     fn table(&self, name: &Name) -> Result<Destination> {
@@ -357,16 +366,15 @@ impl Outputs {
         if self.tables_read.iter().any(is_same_table) {
             return Err(Error::OntoInput { file: shown });
         }
-        let others = self.claimed.iter().filter_map(|(other, path)| {
-            Some((other, path.to_str().and_then(Name::of_output)?))
-        });
+        let others = self
+            .claimed
+            .iter()
+            .filter_map(|(other, path)| Some((other, path.to_str().and_then(Name::of_output)?)));
         let mut others = others.filter(|(_, other)| is_same_table(other));
         match others.next() {
-            Some((other, _)) if other != what => Err(Error::OutputTwice {
-                file: shown,
-                one: other.clone(),
-                other: what.to_owned(),
-            }),
+            Some((other, _)) if other != what => {
+                Err(Error::OutputTwice { file: shown, one: other.clone(), other: what.to_owned() })
+            }
             Some(_) => Ok(()),
             None => {
                 self.claimed.push((what.to_owned(), full_name(name).into()));

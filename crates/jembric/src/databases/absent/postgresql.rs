@@ -8,11 +8,7 @@ use crate::{Error, Result, Shape, Table, io::Reading, write::existing::Existing}
 pub(crate) enum PostgreSql {}
 
 fn left_out(uri: &str) -> Error {
-    failed(
-        uri,
-        "this build does not include PostgreSQL",
-        "It needs the feature `postgresql`",
-    )
+    failed(uri, "this build does not include PostgreSQL", "It needs the feature `postgresql`")
 }
 
 impl PostgreSql {

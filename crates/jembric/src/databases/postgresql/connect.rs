@@ -62,13 +62,12 @@ fn parameters(uri: &str) -> (String, Vec<(String, String)>) {
     let Some((before, parameters)) = uri.split_once('?') else {
         return (uri.to_owned(), Vec::new());
     };
-    let decoded = |text: &str| {
-        percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned()
-    };
-    let (ours, others): (Vec<&str>, Vec<&str>) =
-        parameters.split('&').filter(|parameter| !parameter.is_empty()).partition(|parameter| {
-            OURS.contains(&parameter.split('=').next().unwrap_or_default())
-        });
+    let decoded =
+        |text: &str| percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned();
+    let (ours, others): (Vec<&str>, Vec<&str>) = parameters
+        .split('&')
+        .filter(|parameter| !parameter.is_empty())
+        .partition(|parameter| OURS.contains(&parameter.split('=').next().unwrap_or_default()));
     let ours = ours.into_iter().filter_map(|parameter| parameter.split_once('='));
     let ours = ours.map(|(name, value)| (name.to_owned(), decoded(value))).collect();
     match others.is_empty() {
@@ -103,7 +102,11 @@ impl Settings {
         })?;
         if config.get_hosts().is_empty() && config.get_hostaddrs().is_empty() {
             let host = variable("PGHOST").unwrap_or_else(|| {
-                if Path::new(SOCKETS).is_dir() { SOCKETS.to_owned() } else { "localhost".to_owned() }
+                if Path::new(SOCKETS).is_dir() {
+                    SOCKETS.to_owned()
+                } else {
+                    "localhost".to_owned()
+                }
             });
             config.host(&host);
         }
@@ -130,10 +133,10 @@ impl Settings {
         if let Some(user) = &user {
             config.user(user);
         }
-        if config.get_dbname().is_none() {
-            if let Some(database) = variable("PGDATABASE").or_else(|| user.clone()) {
-                config.dbname(&database);
-            }
+        if config.get_dbname().is_none()
+            && let Some(database) = variable("PGDATABASE").or_else(|| user.clone())
+        {
+            config.dbname(&database);
         }
         if config.get_options().is_none()
             && let Some(options) = variable("PGOPTIONS")

@@ -16,10 +16,11 @@ use crate::{
             BooleanBuilder, Date32Builder, Float64Builder, Int64Builder, StringViewBuilder,
             Time64MicrosecondBuilder, TimestampMicrosecondBuilder,
         },
-        schema::{Field, Schema},
+        schema::{ArrowError, DataType, Field, Schema},
     },
 };
 use arrow_array::{Decimal64Array, Decimal128Array};
+use arrow_buffer::NullBufferBuilder;
 use std::{collections::HashMap, sync::Arc};
 
 /// The days and microseconds from 1970-01-01 to 2000-01-01, where the server's count begins.
@@ -29,8 +30,20 @@ pub(super) const EPOCH_MICROS: i64 = 946_684_800_000_000;
 /// What the binary form begins with; 32 bits of flags and the length of an extension follow.
 pub(super) const SIGNATURE: &[u8; 11] = b"PGCOPY\n\xff\r\n\0";
 
-/// The digits of a decimal.
-const MOST_DIGITS: u32 = 38;
+/// The most digits of a decimal, and of one with 64 bits.
+const MOST_DIGITS: u8 = 38;
+const NARROW_DIGITS: u8 = 18;
+
+/// The powers of ten.
+const TENS: [i128; 39] = {
+    let mut tens = [1; 39];
+    let mut power = 1;
+    while power < tens.len() {
+        tens[power] = tens[power - 1] * 10;
+        power += 1;
+    }
+    tens
+};
 
 /// A value that cannot be read.
 #[derive(Debug, PartialEq)]
@@ -74,10 +87,15 @@ enum Values {
     Ranges(Box<[Values; 2]>),
 }
 
-/// Decimals, each in units of its own last place until all are known.
+/// Decimals. Those of a column that declares their places are in units of its last place; others
+/// are each in units of their own until all are known.
 struct Decimals {
     declared: Option<(u8, i8)>,
-    units: Vec<Option<i128>>,
+    /// With at most 18 digits, or with more.
+    narrow: Vec<i64>,
+    wide: Vec<i128>,
+    present: NullBufferBuilder,
+    /// The places of each, if they are not declared.
     places: Vec<u8>,
     most_places: u8,
 }
@@ -143,7 +161,7 @@ impl Values {
             Values::Booleans(values) => values.append_null(),
             Values::Integers(values) => values.append_null(),
             Values::Floats(values) => values.append_null(),
-            Values::Decimals(values) => values.append(None, 0),
+            Values::Decimals(values) => values.missing(),
             Values::Texts(values) => values.append_null(),
             Values::Dates(values) => values.append_null(),
             Values::Times(values) => values.append_null(),
@@ -152,12 +170,12 @@ impl Values {
         }
     }
 
-    fn finish(&mut self, instant: bool) -> Vec<ArrayRef> {
-        vec![match self {
+    fn finish(&mut self, instant: bool) -> std::result::Result<Vec<ArrayRef>, Unread> {
+        Ok(vec![match self {
             Values::Booleans(values) => Arc::new(values.finish()),
             Values::Integers(values) => Arc::new(values.finish()),
             Values::Floats(values) => Arc::new(values.finish()),
-            Values::Decimals(values) => return vec![values.finish()],
+            Values::Decimals(values) => values.finish()?,
             Values::Texts(values) => Arc::new(values.finish()),
             Values::Dates(values) => Arc::new(values.finish()),
             Values::Times(values) => Arc::new(values.finish()),
@@ -169,44 +187,73 @@ impl Values {
                 }
             }
             Values::Ranges(ends) => {
-                return ends.iter_mut().flat_map(|end| end.finish(instant)).collect();
+                let ends = ends.iter_mut().map(|end| end.finish(instant));
+                return Ok(ends.collect::<std::result::Result<Vec<_>, _>>()?.concat());
             }
-        }]
+        }])
     }
 }
 
 impl Decimals {
     fn new(declared: Option<(u8, i8)>) -> Decimals {
-        Decimals { declared, units: Vec::new(), places: Vec::new(), most_places: 0 }
+        Decimals {
+            declared,
+            narrow: Vec::new(),
+            wide: Vec::new(),
+            present: NullBufferBuilder::new(0),
+            places: Vec::new(),
+            most_places: 0,
+        }
     }
 
-    fn append(&mut self, units: Option<i128>, places: u8) {
-        self.units.push(units);
+    fn is_narrow(&self) -> bool {
+        self.declared.is_some_and(|(digits, _)| digits <= NARROW_DIGITS)
+    }
+
+    fn push(&mut self, units: i128, places: u8) {
+        match self.is_narrow() {
+            true => self.narrow.push(units as i64),
+            false => self.wide.push(units),
+        }
         if self.declared.is_none() {
             self.places.push(places);
             self.most_places = self.most_places.max(places);
         }
     }
 
-    /// The array, with the places that the column declares or that its values need. A value for
-    /// which there are no digits left then has been refused when it was added.
-    fn finish(&mut self) -> ArrayRef {
-        let Decimals { declared, units, places, most_places } =
-            std::mem::replace(self, Decimals::new(self.declared));
-        let (digits, scale) = declared.unwrap_or((MOST_DIGITS as u8, most_places as i8));
-        let precise = "the digits and places of a decimal were checked when it was decoded";
-        if digits <= 18 {
-            let units = units.into_iter().map(|units| units.map(|units| units as i64));
-            let array: Decimal64Array = units.collect();
-            return Arc::new(array.with_precision_and_scale(18, scale).expect(precise));
+    fn missing(&mut self) {
+        self.push(0, 0);
+        self.present.append_null();
+    }
+
+    fn add(&mut self, units: i128, places: u8) {
+        self.push(units, places);
+        self.present.append_non_null();
+    }
+
+    /// The array, with the places that the column declares or that its values need.
+    ///
+    /// Errors: with all these places, a value has too many digits.
+    fn finish(&mut self) -> std::result::Result<ArrayRef, Unread> {
+        let mut taken = std::mem::replace(self, Decimals::new(self.declared));
+        let nulls = taken.present.finish();
+        let precise = |_: ArrowError| too_many_digits();
+        if taken.is_narrow() {
+            let places = taken.declared.map_or(0, |(_, places)| places);
+            let array = Decimal64Array::new(taken.narrow.into(), nulls);
+            let array = array.with_precision_and_scale(NARROW_DIGITS, places);
+            return Ok(Arc::new(array.map_err(precise)?));
         }
-        let mut units = units;
-        for (units, places) in units.iter_mut().zip(&places) {
-            let more = u32::from(most_places - places);
-            *units = units.and_then(|units| units.checked_mul(10_i128.pow(more)));
+        for (units, places) in taken.wide.iter_mut().zip(&taken.places) {
+            let more = TENS.get(usize::from(taken.most_places - places));
+            let wider = more.and_then(|more| units.checked_mul(*more));
+            *units = wider.ok_or_else(too_many_digits)?;
         }
-        let array: Decimal128Array = units.into_iter().collect();
-        Arc::new(array.with_precision_and_scale(MOST_DIGITS as u8, scale).expect(precise))
+        let places = taken.declared.map_or(taken.most_places as i8, |(_, places)| places);
+        let array = Decimal128Array::new(taken.wide.into(), nulls);
+        array.validate_decimal_precision(MOST_DIGITS).map_err(precise)?;
+        let array = array.with_precision_and_scale(MOST_DIGITS, places);
+        Ok(Arc::new(array.map_err(precise)?))
     }
 }
 
@@ -215,10 +262,9 @@ impl Decoder {
     pub(super) fn new(fetched: &[&WireColumn], wanted: &[&str]) -> Decoder {
         let column = |column: &&WireColumn| {
             let shapes = column.shapes();
-            let instant = column.wire.is_instant();
-            let mut types = Values::of(&column.wire).finish(instant).into_iter();
             let field = |(name, _): &(String, _)| {
-                let field = Field::new(name, types.next()?.data_type().clone(), true);
+                // The type is that of the array.
+                let field = Field::new(name, DataType::Null, true);
                 let grain = column.periods.filter(|_| column.wire == Wire::Date);
                 let about = grain.map(|periods| ("jembric.grain".to_owned(), periods.to_string()));
                 let field = field.with_metadata(about.into_iter().collect::<HashMap<_, _>>());
@@ -343,9 +389,12 @@ impl Decoder {
         let (mut fields, mut arrays) = (Vec::new(), Vec::new());
         for column in &mut self.columns {
             let finished = column.values.finish(column.wire.is_instant());
+            let finished = finished.map_err(|(problem, advice)| {
+                let advice = advice.replace("COL", &super::quoted(&column.name));
+                failed(name, format!("column `{}`: {problem}", column.name), advice)
+            })?;
             for (field, array) in column.fields.iter().zip(finished) {
                 if let Some(field) = field {
-                    // The places of decimals may follow from the values.
                     fields.push(field.clone().with_data_type(array.data_type().clone()));
                     arrays.push(array);
                 }
@@ -354,9 +403,8 @@ impl Decoder {
         let options = RecordBatchOptions::new().with_row_count(Some(self.rows));
         let schema = Arc::new(Schema::new(fields));
         let batch = RecordBatch::try_new_with_options(schema, arrays, &options);
-        let table = Table::from_batch(&batch.map_err(CoreError::from)?).map_err(|error| {
-            Error::InFile { file: name.to_owned(), source: Box::new(error) }
-        })?;
+        let table = Table::from_batch(&batch.map_err(CoreError::from)?)
+            .map_err(|error| Error::InFile { file: name.to_owned(), source: Box::new(error) })?;
         self.before += self.rows as u64;
         self.rows = 0;
         let not_numbers = std::mem::take(&mut self.not_numbers) + table.not_numbers();
@@ -424,17 +472,18 @@ fn decode(
             values.append_value(f64::from_be_bytes(fixed(value)?));
         }
         (Values::Decimals(values), _) => match numeric(value)? {
-            Some((units, places)) => values.add(units, places)?,
+            Some((units, places)) => values.add(units, places),
             None => {
                 *not_numbers += 1;
-                values.append(None, 0);
+                values.missing();
             }
         },
         (Values::Texts(values), Wire::Uuid) => {
             values.append_value(uuid(&fixed(value)?));
         }
         (Values::Texts(values), wire) => {
-            let bytes = if *wire == Wire::JsonBinary { value.get(1..).unwrap_or(&[]) } else { value };
+            let bytes =
+                if *wire == Wire::JsonBinary { value.get(1..).unwrap_or(&[]) } else { value };
             let text = simdutf8::basic::from_utf8(bytes).map_err(|_| {
                 let advice = "Read it by a query: convert_to(COL, 'UTF8')";
                 ("the text is not UTF-8".to_owned(), advice.to_owned())
@@ -463,32 +512,6 @@ fn micros(micros: i64) -> Option<i64> {
     (micros != i64::MAX && micros != i64::MIN).then(|| micros.saturating_add(EPOCH_MICROS))
 }
 
-impl Decimals {
-    /// Adds a decimal in units of its last place. Errors: it has too many digits.
-    fn add(&mut self, units: i128, places: u8) -> std::result::Result<(), Unread> {
-        // With other values' places, too, all digits must fit.
-        let most = self.most_places.max(places);
-        let more = u32::from(most - places);
-        let fits = |units: i128, more: u32| {
-            let most = 10_u128.pow(MOST_DIGITS - more.min(MOST_DIGITS));
-            units.unsigned_abs() < most
-        };
-        if u32::from(places) > MOST_DIGITS || !fits(units, more) {
-            return Err(too_many_digits());
-        }
-        if self.declared.is_none() && places > self.most_places {
-            let wider = |(units, own): (&Option<i128>, &u8)| {
-                units.is_none_or(|units| fits(units, u32::from(places - own)))
-            };
-            if !self.units.iter().zip(&self.places).all(wider) {
-                return Err(too_many_digits());
-            }
-        }
-        self.append(Some(units), places);
-        Ok(())
-    }
-}
-
 fn too_many_digits() -> Unread {
     (
         format!("the column needs more than {MOST_DIGITS} digits, counted with all its places"),
@@ -500,7 +523,8 @@ fn too_many_digits() -> Unread {
 ///
 /// Its digits have base 10,000. `weight` is the power of 10,000 of the first one.
 fn numeric(value: &[u8]) -> std::result::Result<Option<(i128, u8)>, Unread> {
-    let malformed = || ("a number is malformed".to_owned(), "Read it by a query: COL::text".to_owned());
+    let malformed =
+        || ("a number is malformed".to_owned(), "Read it by a query: COL::text".to_owned());
     let (head, digits) = value.split_first_chunk::<8>().ok_or_else(malformed)?;
     let word = |n: usize| u16::from_be_bytes([head[2 * n], head[2 * n + 1]]);
     let (count, weight, sign, places) = (word(0), word(1) as i16, word(2), word(3) & 0x3FFF);
@@ -508,7 +532,10 @@ fn numeric(value: &[u8]) -> std::result::Result<Option<(i128, u8)>, Unread> {
         0xC000 => return Ok(None),
         0xD000 | 0xF000 => {
             let advice = "Read it by a query: COL::float8";
-            return Err(("a number is infinite, which no decimal is".to_owned(), advice.to_owned()));
+            return Err((
+                "a number is infinite, which no decimal is".to_owned(),
+                advice.to_owned(),
+            ));
         }
         _ => {}
     }
@@ -517,21 +544,26 @@ fn numeric(value: &[u8]) -> std::result::Result<Option<(i128, u8)>, Unread> {
         return Err(malformed());
     }
     let places = u8::try_from(places).map_err(|_| too_many_digits())?;
-    let mut units = 0_i128;
-    for digit in digits {
+    // Four digits of base 10,000 fit 64 bits, and most numbers have no more.
+    let (first, more) = digits.split_at(digits.len().min(4));
+    let first = first
+        .iter()
+        .fold(0_u64, |units, digit| units * 10_000 + u64::from(u16::from_be_bytes(*digit)));
+    let mut units = i128::from(first);
+    for digit in more {
         let digit = i128::from(u16::from_be_bytes(*digit));
-        units = units.checked_mul(10_000).and_then(|units| units.checked_add(digit)).ok_or_else(too_many_digits)?;
+        let next = units.checked_mul(10_000).and_then(|units| units.checked_add(digit));
+        units = next.ok_or_else(too_many_digits)?;
     }
     // The power of ten of the last digit's units, seen from the last place.
     let power = 4 * (i32::from(weight) - i32::from(count as i16) + 1) + i32::from(places);
-    let units = match u32::try_from(power) {
-        _ if units == 0 => 0,
-        Ok(power) => {
-            let factor = 10_i128.checked_pow(power).ok_or_else(too_many_digits)?;
-            units.checked_mul(factor).ok_or_else(too_many_digits)?
-        }
+    let ten = TENS.get(power.unsigned_abs() as usize);
+    let units = match (units, ten, power) {
+        (0, ..) => 0,
+        (units, Some(ten), 0..) => units.checked_mul(*ten).ok_or_else(too_many_digits)?,
+        (_, None, 0..) => return Err(too_many_digits()),
         // The last digit of base 10,000 has zeros behind the last place.
-        Err(_) => units / 10_i128.pow(power.unsigned_abs().min(MOST_DIGITS)),
+        (units, ten, _) => ten.map_or(0, |ten| units / ten),
     };
     Ok(Some((if sign == 0x4000 { -units } else { units }, places)))
 }
@@ -543,15 +575,12 @@ fn uuid(bytes: &[u8; 16]) -> String {
 
 /// Appends the ends of a range of dates or moments. Those of dates are its first and last day. An
 /// empty range has neither.
-fn range(
-    bounds: &Wire,
-    ends: &mut [Values; 2],
-    value: &[u8],
-) -> std::result::Result<(), Unread> {
+fn range(bounds: &Wire, ends: &mut [Values; 2], value: &[u8]) -> std::result::Result<(), Unread> {
     const EMPTY: u8 = 0x01;
     const INCLUDES: [u8; 2] = [0x02, 0x04];
     const INFINITE: [u8; 2] = [0x08, 0x10];
-    let malformed = || ("a range is malformed".to_owned(), "Read it by a query: COL::text".to_owned());
+    let malformed =
+        || ("a range is malformed".to_owned(), "Read it by a query: COL::text".to_owned());
     let (&flags, mut rest) = value.split_first().ok_or_else(malformed)?;
     for (n, end) in ends.iter_mut().enumerate() {
         if flags & EMPTY != 0 || flags & INFINITE[n] != 0 {

@@ -10,9 +10,9 @@ pub(super) fn password_of(
     file: Option<&str>,
     variable: &dyn Fn(&str) -> Option<String>,
 ) -> Option<String> {
-    let path = file.map(PathBuf::from).or_else(|| {
-        Some(PathBuf::from(variable("HOME")?).join(".pgpass"))
-    })?;
+    let path = file
+        .map(PathBuf::from)
+        .or_else(|| Some(PathBuf::from(variable("HOME")?).join(".pgpass")))?;
     #[cfg(unix)]
     {
         use std::os::unix::fs::PermissionsExt;
@@ -51,7 +51,9 @@ fn fields(line: &str) -> Vec<String> {
     while let Some(c) = characters.next() {
         match (c, fields.len()) {
             (':', ..5) => fields.push(String::new()),
-            ('\\', _) => fields.last_mut().into_iter().for_each(|field| field.extend(characters.next())),
+            ('\\', _) => {
+                fields.last_mut().into_iter().for_each(|field| field.extend(characters.next()))
+            }
             (c, _) => fields.last_mut().into_iter().for_each(|field| field.push(c)),
         }
     }

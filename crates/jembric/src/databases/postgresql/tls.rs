@@ -98,8 +98,7 @@ impl ServerCertVerifier for Lenient {
         let Some(issuer) = &self.issuer else { return Ok(ServerCertVerified::assertion()) };
         match issuer.verify_server_cert(certificate, intermediates, host, ocsp, now) {
             Err(Error::InvalidCertificate(
-                CertificateError::NotValidForName
-                | CertificateError::NotValidForNameContext { .. },
+                CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. },
             )) => Ok(ServerCertVerified::assertion()),
             verified => verified,
         }

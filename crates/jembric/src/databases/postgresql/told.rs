@@ -117,9 +117,7 @@ pub(super) fn of_statement(name: &str, user: &str, error: &postgres::Error) -> E
         code if *code == SqlState::LOCK_NOT_AVAILABLE => {
             "Another connection uses the table. Run the command again when it is done".to_owned()
         }
-        code if *code == SqlState::READ_ONLY_SQL_TRANSACTION => {
-            "A query may only read".to_owned()
-        }
+        code if *code == SqlState::READ_ONLY_SQL_TRANSACTION => "A query may only read".to_owned(),
         _ => server.hint().unwrap_or_default().to_owned(),
     };
     let detail = server.detail().map(|detail| format!(" ({detail})")).unwrap_or_default();

@@ -1,10 +1,7 @@
 //! The types of PostgreSQL's columns, and those that they become.
 
 use super::connect::Connection;
-use crate::{
-    Result, Type,
-    calendar::Periods,
-};
+use crate::{Result, Type, calendar::Periods};
 use postgres::types::{Kind, Type as ServerType};
 use std::collections::HashMap;
 
@@ -31,11 +28,16 @@ pub(super) enum Wire {
     Uuid,
     Date,
     Time,
-    Moment { instant: bool },
+    Moment {
+        instant: bool,
+    },
     /// Of dates or moments, which become two columns.
     Range(Box<Wire>),
     /// A type that tables do not have.
-    Refused { problem: String, advice: String },
+    Refused {
+        problem: String,
+        advice: String,
+    },
 }
 
 /// A column of a query.
@@ -52,9 +54,9 @@ impl WireColumn {
     /// no type before its values are read.
     pub(super) fn shapes(&self) -> Vec<(String, Option<Type>)> {
         match &self.wire {
-            Wire::Range(bounds) => ["start", "end"]
-                .map(|end| (format!("{}_{end}", self.name), bounds.kind()))
-                .to_vec(),
+            Wire::Range(bounds) => {
+                ["start", "end"].map(|end| (format!("{}_{end}", self.name), bounds.kind())).to_vec()
+            }
             wire => {
                 let kind = match (wire, self.periods) {
                     (Wire::Date, Some(periods)) => Some(Type::Date(periods)),

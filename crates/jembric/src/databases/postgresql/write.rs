@@ -3,6 +3,7 @@
 use super::{connect::Connection, encode, quoted, told, wire::GRAIN_COMMENT};
 use crate::{
     Error, Result, Table, Type,
+    arrow::{Array, schema::DataType},
     databases::{TablesWriter, failed, target},
     write::existing::Existing,
 };
@@ -40,12 +41,14 @@ impl Written {
     }
 }
 
-/// The type of a column, in SQL.
-fn declared(kind: Type) -> String {
+/// The declared type for a column, in SQL.
+fn declared(kind: Type, stored: &DataType) -> String {
     match kind {
         Type::Boolean => "boolean",
         Type::Integer => "bigint",
-        Type::Decimal { places } => return format!("numeric(38,{places})"),
+        Type::Decimal { places } => {
+            return format!("numeric({},{places})", target::digits(stored));
+        }
         Type::Float => "double precision",
         Type::Date(_) => "date",
         Type::Time => "time without time zone",
@@ -87,10 +90,9 @@ impl PostgreSqlWriter {
     /// a table in a schema, if there is such a schema.
     fn named(&mut self, table: &str) -> Result<(Option<String>, String)> {
         if let Some((schema, name)) = table.split_once('.') {
-            let found = self.connection.query(
-                "select 1 from pg_catalog.pg_namespace where nspname = $1",
-                &[&schema],
-            )?;
+            let found = self
+                .connection
+                .query("select 1 from pg_catalog.pg_namespace where nspname = $1", &[&schema])?;
             if !found.is_empty() {
                 return Ok((Some(schema.to_owned()), name.to_owned()));
             }
@@ -100,14 +102,11 @@ impl PostgreSqlWriter {
 
     fn create(&mut self, table: &str, first: &Table) -> Result<()> {
         let shape = first.shape();
-        let columns: Vec<String> = shape
-            .columns()
-            .iter()
-            .map(|column| {
-                let kind = column.kind.map_or("text".to_owned(), declared);
-                format!("{} {kind}", quoted(&column.name))
-            })
-            .collect();
+        let columns = shape.columns().iter().zip(first.columns()).map(|(column, array)| {
+            let kind = declared(column.kind.unwrap_or(Type::Nothing), array.data_type());
+            format!("{} {kind}", quoted(&column.name))
+        });
+        let columns: Vec<String> = columns.collect();
         self.connection.execute(&format!("create table {table} ({})", columns.join(", ")))?;
         for column in shape.columns() {
             let periods = column.kind.and_then(Type::periods);
@@ -133,9 +132,9 @@ impl PostgreSqlWriter {
         let known: Vec<String> = there.iter().map(|(name, _)| name.clone()).collect();
         let names: Vec<String> = first.names().map(str::to_owned).collect();
         target::expect_same_names(shown, &known, &names)?;
-        for column in first.shape().columns() {
+        for (column, array) in first.shape().columns().iter().zip(first.columns()) {
             let Some(kind) = column.kind.filter(|kind| *kind != Type::Nothing) else { continue };
-            let ours = declared(kind);
+            let ours = declared(kind, array.data_type());
             let Some((_, there)) = there.iter().find(|(name, _)| *name == column.name) else {
                 continue;
             };

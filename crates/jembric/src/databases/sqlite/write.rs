@@ -138,11 +138,11 @@ impl SqliteWriter {
 }
 
 /// The declared type for a column.
-fn declared(kind: Type) -> String {
+fn declared(kind: Type, stored: &DataType) -> String {
     match kind {
         Type::Boolean => "BOOLEAN".to_owned(),
         Type::Integer => "INTEGER".to_owned(),
-        Type::Decimal { places } => format!("DECIMAL(38,{places})"),
+        Type::Decimal { places } => format!("DECIMAL({},{places})", target::digits(stored)),
         Type::Float => "REAL".to_owned(),
         Type::Date(_) if kind == Type::DAYS => "DATE".to_owned(),
         Type::Text | Type::Date(_) => "TEXT".to_owned(),
@@ -226,17 +226,12 @@ impl<'a> Cells<'a> {
             Cells::Floats(array) => {
                 to.raw_bind_parameter(place, array.as_primitive::<Float64Type>().value(row))
             }
-            Cells::Booleans(array) => {
-                to.raw_bind_parameter(place, array.as_boolean().value(row))
-            }
-            Cells::Texts(array) => {
-                to.raw_bind_parameter(place, array.as_string_view().value(row))
-            }
+            Cells::Booleans(array) => to.raw_bind_parameter(place, array.as_boolean().value(row)),
+            Cells::Texts(array) => to.raw_bind_parameter(place, array.as_string_view().value(row)),
             _ => {
                 text.clear();
                 CellText::new(array).append(row, text);
-                let is_exact =
-                    Cells::units(array, row).unsigned_abs() < EXACT_UNITS.unsigned_abs();
+                let is_exact = Cells::units(array, row).unsigned_abs() < EXACT_UNITS.unsigned_abs();
                 match text.parse::<f64>() {
                     Ok(value) if is_exact => to.raw_bind_parameter(place, value),
                     _ => to.raw_bind_parameter(place, &**text),
@@ -257,7 +252,9 @@ impl TablesWriter for SqliteWriter {
             target::expect_same_names(&shown, known, &names)?;
         }
         let shape = first.shape();
-        let kinds = shape.columns().iter().map(|column| column.kind.map_or(String::new(), declared));
+        let kinds = shape.columns().iter().zip(first.columns()).map(|(column, array)| {
+            declared(column.kind.unwrap_or(Type::Nothing), array.data_type())
+        });
         let columns: Vec<(String, String)> = names.into_iter().zip(kinds).collect();
         let filled_as = match (&found, existing) {
             (Some(_), Existing::Replace) => self.free_name(table)?,
@@ -318,4 +315,3 @@ impl TablesWriter for SqliteWriter {
         connection.close().map_err(|(_, error)| told(&name, &error))
     }
 }
-

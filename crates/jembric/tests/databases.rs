@@ -1,0 +1,10 @@
+//! Tables of real databases: a PostgreSQL server on loopback, and SQLite files.
+#![allow(clippy::unwrap_used)]
+
+#[path = "databases/both.rs"]
+mod both;
+#[path = "databases/postgresql.rs"]
+mod postgresql;
+mod server;
+#[path = "databases/sqlite.rs"]
+mod sqlite;
