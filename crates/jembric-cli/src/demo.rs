@@ -288,20 +288,28 @@ pub(crate) fn write_into(
     directory: &Path,
     screen: &mut Screen,
 ) -> std::result::Result<(), Failure> {
-    let failed = |source| Error::Write { file: directory.display().to_string(), source };
-    // If the tables cannot be written, directories that were created for them are removed again.
-    let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
-    fs::create_dir_all(directory).map_err(failed)?;
-    let written = tables_into(directory);
-    if written.is_err() {
-        new.iter().for_each(|path| drop(fs::remove_dir(path)));
-    }
-    written?;
+    in_directory(directory, tables_into)?;
     Ok(screen.account(format!(
         "{} tables and a routine in {}",
         TABLES.len(),
         directory.display()
     ))?)
+}
+
+/// Writes into a directory, which is created if it does not exist.
+fn in_directory(
+    directory: &Path,
+    write: impl FnOnce(&Path) -> std::result::Result<(), Failure>,
+) -> std::result::Result<(), Failure> {
+    let failed = |source| Error::Write { file: directory.display().to_string(), source };
+    // If the tables cannot be written, directories that were created for them are removed again.
+    let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
+    fs::create_dir_all(directory).map_err(failed)?;
+    let written = write(directory);
+    if written.is_err() {
+        new.iter().for_each(|path| drop(fs::remove_dir(path)));
+    }
+    written
 }
 
 /// The demo's tables as one SQLite file.
@@ -312,14 +320,7 @@ pub(crate) fn write_sqlite_into(
     directory: &Path,
     screen: &mut Screen,
 ) -> std::result::Result<(), Failure> {
-    let failed = |source| Error::Write { file: directory.display().to_string(), source };
-    let new: Vec<&Path> = directory.ancestors().take_while(|path| !path.exists()).collect();
-    fs::create_dir_all(directory).map_err(failed)?;
-    let written = sqlite_into(directory);
-    if written.is_err() {
-        new.iter().for_each(|path| drop(fs::remove_dir(path)));
-    }
-    written?;
+    in_directory(directory, sqlite_into)?;
     Ok(screen.account(format!(
         "{} tables in {}, and a routine beside it",
         TABLES.len(),

@@ -126,7 +126,7 @@ fn the_routine_of_the_demo_answers_the_same_from_a_database(harbour: TempDir) {
     let directory = harbour.path();
     succeeded(directory, "demo --into sqlite --sqlite");
     let fresh = filled(&harbour);
-    let csv = succeeded(directory, "run harbour.toml");
+    let csv = succeeded(directory, "run harbour.toml --page harbour.html");
     let sqlite = succeeded(&directory.join("sqlite"), "run harbour.toml --page harbour.html");
     assert_eq!(sqlite.out, "", "the result is on the page");
     let checked = succeeded(&directory.join("sqlite"), "run harbour.toml --check");

@@ -58,7 +58,7 @@ pub(crate) struct Answer {
 pub(crate) enum Rows {
     /// Of SQLite, whose columns have no types: the first ones, or all.
     Written(Transcript),
-    Pieces(Pieces),
+    Pieces(Box<Pieces>),
     Typed(Table),
 }
 

@@ -16,7 +16,7 @@ use crate::{
     io::Reading,
     read::{pieces::Pieces, reading::Progress},
 };
-use rusqlite::{Connection, ErrorCode, OpenFlags, Statement, types::ValueRef};
+use rusqlite::{Connection, ErrorCode, OpenFlags, Statement, ffi, types::ValueRef};
 use std::{io::Write as _, panic::resume_unwind, path::Path, sync::mpsc, thread, time::Duration};
 
 /// How long to wait for a database that another process has locked.
@@ -43,6 +43,14 @@ fn told(name: &str, error: &rusqlite::Error) -> Error {
         rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
         other => other.to_string(),
     };
+    let extended = error.sqlite_error().map(|error| error.extended_code);
+    if matches!(extended, Some(ffi::SQLITE_READONLY_ROLLBACK | ffi::SQLITE_READONLY_RECOVERY)) {
+        return failed(
+            name,
+            "a program ended while it wrote to the database, and its changes are not undone yet",
+            "Open the database once with write access, for example with that program",
+        );
+    }
     let (problem, advice) = match code {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => (
             format!(
@@ -61,8 +69,7 @@ fn told(name: &str, error: &rusqlite::Error) -> Error {
         ),
         Some(ErrorCode::ReadOnly) => (
             format!("the database cannot be changed: {reason}"),
-            "Check the permissions of the file and of its directory. If a program ended while it \
-                wrote to the database, open it once with write access",
+            "Check the permissions of the file and of its directory",
         ),
         Some(ErrorCode::DiskFull) => ("the disk is full".to_owned(), "Make room on it"),
         _ => (format!("SQLite reports: {reason}"), ""),
@@ -134,6 +141,10 @@ impl Sqlite {
         match wanted {
             Wanted::Query(query) => {
                 let query = without_end(query);
+                // In a query inside another one, SQLite renames columns of equal names.
+                let alone = self.connection.prepare(query).map_err(|error| self.told(&error))?;
+                let names: Vec<String> = alone.column_names().map(str::to_owned).collect();
+                refuse_twice(&self.name, &names)?;
                 // A comment at the end of the query ends with its line.
                 Ok(Source { sql: format!("({query}\n)"), ..Source::default() })
             }
@@ -231,8 +242,14 @@ impl Snapshot for Sqlite {
             u64::try_from(most.ok().unwrap_or(0_i64)).ok().filter(|most| *most > 0)
         };
         let progress = reading.progress.as_ref().and_then(|progress| Some((progress, most()?)));
-        let mut all =
-            Transcriber { names: &names, kinds: &kinds, first, progress, checks_text: false };
+        let mut all = Transcriber {
+            names: &names,
+            kinds: &kinds,
+            first,
+            progress,
+            checks_text: false,
+            piece: PIECE,
+        };
         let told = |error| match error {
             Unread::Sqlite(error) => self.told(&error),
             Unread::Cell { row, column, problem, advice } => failed(
@@ -242,31 +259,52 @@ impl Snapshot for Sqlite {
             ),
         };
         let key = source.key;
-        if first.is_some() {
-            let mut csv = Vec::new();
-            all.write(&mut statement, &mut |piece| csv = piece).map_err(told)?;
-            let texts = vec![false; names.len()];
-            let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
-            return Ok(Answer { rows: Rows::Written(transcript), key });
+        if first.is_none() {
+            let read = in_pieces(&mut all, &mut statement, reading).map_err(told)?;
+            if read.fits() {
+                return Ok(Answer { rows: Rows::Pieces(Box::new(read)), key });
+            }
         }
-        // Another thread reads a piece while this one steps through the rows of the next.
-        thread::scope(|scope| {
-            let (to_reader, pieces) = mpsc::channel::<Vec<u8>>();
-            let mut read = Pieces::new(reading, names.clone());
-            let reading = scope.spawn(move || {
-                pieces.into_iter().for_each(|piece| read.add(piece));
-                read
-            });
-            let written = all.write(&mut statement, &mut |piece| {
-                // A reader that has ended has panicked, which is seen below.
-                let _ = to_reader.send(piece);
-            });
-            drop(to_reader);
-            let read = reading.join().unwrap_or_else(|panic| resume_unwind(panic));
-            written.map_err(told)?;
-            Ok(Answer { rows: Rows::Pieces(read), key })
+        let mut csv = Vec::new();
+        all.piece = usize::MAX;
+        all.write(&mut statement, &mut |piece| {
+            csv = piece;
+            None
         })
+        .map_err(told)?;
+        let texts = vec![false; names.len()];
+        let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
+        Ok(Answer { rows: Rows::Written(transcript), key })
     }
+}
+
+/// Reads the rows of a statement. Another thread reads a piece of CSV while this one steps through
+/// the rows of the next.
+fn in_pieces(
+    all: &mut Transcriber<'_>,
+    statement: &mut Statement<'_>,
+    reading: &Reading,
+) -> std::result::Result<Pieces, Unread> {
+    thread::scope(|scope| {
+        let (to_reader, pieces) = mpsc::channel::<Vec<u8>>();
+        let (to_writer, free) = mpsc::channel::<Vec<u8>>();
+        let mut read = Pieces::new(reading, all.names.to_vec());
+        let reader = scope.spawn(move || {
+            for piece in pieces {
+                // The writer may have ended.
+                read.add(piece).into_iter().for_each(|piece| drop(to_writer.send(piece)));
+            }
+            read
+        });
+        let written = all.write(statement, &mut |piece| {
+            // A reader that has ended has panicked, which is seen below.
+            let _ = to_reader.send(piece);
+            free.try_recv().ok()
+        });
+        drop(to_reader);
+        let read = reader.join().unwrap_or_else(|panic| resume_unwind(panic));
+        written.map(|()| read)
+    })
 }
 
 /// Why rows cannot be read.
@@ -296,20 +334,22 @@ struct Transcriber<'a> {
     progress: Option<(&'a Progress, u64)>,
     /// Whether each text is checked to be UTF-8.
     checks_text: bool,
+    /// The length of a piece.
+    piece: usize,
 }
 
 impl Transcriber<'_> {
-    /// Writes the rows in pieces.
+    /// Writes the rows in pieces. The receiver may return memory for the next one.
     fn write(
         &mut self,
         statement: &mut Statement<'_>,
-        take: &mut dyn FnMut(Vec<u8>),
+        take: &mut dyn FnMut(Vec<u8>) -> Option<Vec<u8>>,
     ) -> std::result::Result<(), Unread> {
         // It is faster to check the text of a whole piece. If that fails, a second time through the
         // rows finds the cell.
         if !self.write_unless_bad(statement, take)? {
             self.checks_text = true;
-            self.write_unless_bad(statement, &mut |_| {})?;
+            self.write_unless_bad(statement, &mut |_| None)?;
         }
         Ok(())
     }
@@ -318,9 +358,9 @@ impl Transcriber<'_> {
     fn write_unless_bad(
         &mut self,
         statement: &mut Statement<'_>,
-        take: &mut dyn FnMut(Vec<u8>),
+        take: &mut dyn FnMut(Vec<u8>) -> Option<Vec<u8>>,
     ) -> std::result::Result<bool, Unread> {
-        let mut csv = Vec::with_capacity(if self.first.is_some() { 0 } else { PIECE + PIECE / 8 });
+        let mut csv = Vec::new();
         let mut rows = statement.query([])?;
         let mut number = 0;
         while self.first.is_none_or(|first| number < first as u64)
@@ -343,11 +383,13 @@ impl Transcriber<'_> {
                 csv.extend_from_slice(b"\"\"");
             }
             csv.push(b'\n');
-            if csv.len() >= PIECE && self.first.is_none() {
+            if csv.len() >= self.piece && self.first.is_none() {
                 if simdutf8::basic::from_utf8(&csv).is_err() {
                     return Ok(false);
                 }
-                take(std::mem::replace(&mut csv, Vec::with_capacity(PIECE + PIECE / 8)));
+                let free = take(std::mem::take(&mut csv));
+                csv = free.unwrap_or_else(|| Vec::with_capacity(self.piece + self.piece / 8));
+                csv.clear();
             }
             if let Some((Progress(progress), most)) = self.progress
                 && number.is_multiple_of(ROWS_PER_REPORT)
@@ -356,7 +398,7 @@ impl Transcriber<'_> {
             }
         }
         let is_text = self.checks_text || simdutf8::basic::from_utf8(&csv).is_ok();
-        if is_text {
+        if is_text && !csv.is_empty() {
             take(csv);
         }
         Ok(is_text)

@@ -118,6 +118,14 @@ impl FileBytes {
         FileBytes { name, len: bytes.len() as u64, bytes: Bytes::Memory(bytes), skip: 0 }
     }
 
+    /// The bytes, if they are in memory.
+    pub(crate) fn into_memory(self) -> Vec<u8> {
+        match self.bytes {
+            Bytes::Memory(bytes) => bytes,
+            Bytes::File(_) => Vec::new(),
+        }
+    }
+
     /// The number of bytes.
     pub(crate) fn len(&self) -> u64 {
         self.len - self.skip

@@ -151,7 +151,7 @@ mod tests {
     #[case("julian-day", "2460857.0", Some("2025-06-30T12:00"))]
     #[case("julian-day", "0", None)]
     #[case("unix-time", "1751292309", Some("2025-06-30T14:05:09"))]
-    #[case("unix-time", "1751292309.25", Some("2025-06-30T14:05:09.25"))]
+    #[case("unix-time", "1751292309.25", Some("2025-06-30T14:05:09.250"))]
     #[case("unix-time", "-1", Some("1969-12-31T23:59:59"))]
     #[case("unix-time", "99999999999999", None)]
     #[case("rfc2822", "Mon, 30 Jun 2025 14:05:09 +0200", Some("2025-06-30T12:05:09"))]

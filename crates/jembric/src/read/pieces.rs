@@ -1,15 +1,15 @@
-//! [`Pieces`]: rows of CSV that arrive piece by piece, and are read while the next ones are written.
+//! [`Pieces`]: rows of CSV that arrive piece by piece, and are read while more are written.
 
 use super::{
     bytes::FileBytes,
     header::Header,
     infer::{CellType, Conventions},
     layout::{BLOCK, Region, regions},
-    pass::Pass,
+    pass::{ColumnFilled, Pass},
     reading::Reading,
     table::ROWS_TO_GUESS_FROM,
 };
-use crate::{Table, error::Result, formats::transcript::Transcript};
+use crate::{CoreError, Table, error::Result, formats::transcript::Transcript};
 use arrow_array::{Array, ArrayRef};
 use arrow_select::concat::concat;
 use jembric_core::Origin;
@@ -17,13 +17,14 @@ use rayon::prelude::*;
 
 /// Rows without a header, in pieces that end with a row.
 ///
-/// The types are guessed from the first piece. If a cell of a later one does not fit, all pieces
-/// are read again as one, so the result is that of one text.
+/// The types are guessed from the first piece. If a cell of a later one does not fit, the rows must
+/// be read again as one text.
 pub(crate) struct Pieces {
     reading: Reading,
     header: Header,
     conventions: Conventions,
-    texts: Vec<FileBytes>,
+    /// The first piece, until there is another one. Alone it is best read as what it is.
+    first: Option<Vec<u8>>,
     guessed: Option<Guessed>,
     /// Whether all that was read so far has the guessed types.
     fits: bool,
@@ -44,44 +45,53 @@ impl Pieces {
             header: Header { names, separator: b',', end: 0, lines: 0 },
             conventions: reading.conventions(),
             reading,
-            texts: Vec::new(),
+            first: None,
             guessed: None,
             fits: true,
             pool: None,
         }
     }
 
-    /// Adds a piece. What does not fit, or cannot be read, is found again in the end.
-    pub(crate) fn add(&mut self, piece: Vec<u8>) {
-        self.texts.push(FileBytes::memory(String::new(), piece));
-        // A single piece is best read as what it is.
-        let from = match self.texts.len() {
-            1 => return,
-            2 => 0,
-            last => last - 1,
-        };
+    /// Adds a piece, and returns its memory if it is free again.
+    pub(crate) fn add(&mut self, piece: Vec<u8>) -> Option<Vec<u8>> {
+        if self.guessed.is_none() && self.first.is_none() {
+            self.first = Some(piece);
+            return None;
+        }
         if self.pool.is_none() {
             // One thread is busy with writing the pieces.
             let threads = rayon::current_num_threads().saturating_sub(1).max(1);
             self.pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().ok();
         }
         let pool = self.pool.take();
-        let mut read = || {
-            for place in from..self.texts.len() {
-                self.fits = self.fits && matches!(self.read(place), Ok(true));
-            }
+        let read = || {
+            let first = self.first.take();
+            first.into_iter().chain([piece]).fold(None, |_, piece| Some(self.add_read(piece)))
         };
-        match &pool {
+        let free = match &pool {
             Some(pool) => pool.install(read),
             None => read(),
-        }
+        };
         self.pool = pool;
+        free
+    }
+
+    /// Whether the types that were guessed are those of all cells.
+    pub(crate) fn fits(&self) -> bool {
+        self.fits
+    }
+
+    /// Reads a piece, unless the guess was wrong. What cannot be read is found again when the rows
+    /// are read as one text.
+    fn add_read(&mut self, piece: Vec<u8>) -> Vec<u8> {
+        let source = FileBytes::memory(String::new(), piece);
+        self.fits = self.fits && matches!(self.read(&source), Ok(true));
+        source.into_memory()
     }
 
     /// Reads a piece, and returns whether it has the guessed types.
-    fn read(&mut self, place: usize) -> Result<bool> {
+    fn read(&mut self, source: &FileBytes) -> Result<bool> {
         let known = self.guessed.take();
-        let source = &self.texts[place];
         let block = self.reading.block.unwrap_or(BLOCK);
         let regions: Vec<Region> = regions(source, 0, 1, true, block)?;
         let Pieces { header, conventions, reading, .. } = &*self;
@@ -105,7 +115,12 @@ impl Pieces {
             }
         };
         let filled = pass.fill(&columns, &guessed.kinds)?.columns;
-        let fits = filled.iter().all(|column| column.misfits == 0);
+        // If all moments of a piece are midnights it has dates, which others may not have.
+        let is_same = |(column, parts): (&ColumnFilled, &Vec<ArrayRef>)| {
+            let first = parts.first().unwrap_or(&column.array);
+            column.misfits == 0 && first.data_type() == column.array.data_type()
+        };
+        let fits = filled.iter().zip(&guessed.arrays).all(is_same);
         for ((column, arrays), forms) in
             filled.into_iter().zip(&mut guessed.arrays).zip(&mut guessed.forms)
         {
@@ -116,33 +131,21 @@ impl Pieces {
         Ok(fits)
     }
 
-    /// The table of all pieces.
+    /// The table of all pieces, which must fit.
     pub(crate) fn table(self, name: &str, origin: Origin) -> Result<Table> {
-        let Pieces { reading, header, texts, guessed, fits, .. } = self;
-        let parts = guessed.filter(|_| fits).and_then(|guessed| {
-            let Guessed { kinds, arrays, forms } = guessed;
-            // If all moments of a piece are midnights it has dates, which others may not have.
-            let whole = |parts: &Vec<ArrayRef>| {
-                let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
-                concat(&parts).ok()
-            };
-            let arrays: Option<Vec<ArrayRef>> = arrays.par_iter().map(whole).collect();
-            Some((kinds, arrays?, forms))
-        });
-        match parts {
-            Some((kinds, arrays, forms)) => {
-                let arrays = arrays.into_iter().map(Some).collect();
-                reading.assembled(&header, &kinds, &forms, arrays, origin)
-            }
-            None => {
-                let mut csv = Vec::new();
-                for text in &texts {
-                    csv.extend_from_slice(text.bytes(0, text.len(), &mut Vec::new())?);
-                }
-                let (names, jumps) = (header.names, Vec::new());
-                let transcript = Transcript { texts: vec![false; names.len()], names, csv, jumps };
-                reading.written_from(name, transcript, origin)
-            }
-        }
+        let Pieces { reading, header, first, guessed, .. } = self;
+        let Some(Guessed { kinds, arrays, forms }) = guessed else {
+            let (names, csv) = (header.names, first.unwrap_or_default());
+            let texts = vec![false; names.len()];
+            let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
+            return reading.written_from(name, transcript, origin);
+        };
+        let whole = |parts: Vec<ArrayRef>| {
+            let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();
+            Ok(Some(concat(&parts).map_err(CoreError::from)?))
+        };
+        let arrays: Vec<Result<_>> = arrays.into_par_iter().map(whole).collect();
+        let arrays = arrays.into_iter().collect::<Result<_>>()?;
+        reading.assembled(&header, &kinds, &forms, arrays, origin)
     }
 }

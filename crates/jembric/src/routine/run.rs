@@ -101,7 +101,12 @@ impl Routine {
         };
         let is_file = |name: &str| {
             let name = without_secrets(name.trim_start_matches("./"));
-            error.file().is_some_and(|file| Path::new(file).ends_with(name))
+            // The error may be about the database of a table.
+            let databases = name.match_indices(':').map(|(colon, _)| &name[..colon]);
+            let names: Vec<&str> = databases.chain([name.as_str()]).collect();
+            error
+                .file()
+                .is_some_and(|file| names.iter().any(|name| Path::new(file).ends_with(name)))
         };
         let of_setting = error.setting().map(str::to_owned);
         let of_file =

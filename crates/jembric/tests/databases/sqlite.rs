@@ -8,6 +8,7 @@ use jembric::{
 use rstest::rstest;
 use rusqlite::Connection;
 use std::{
+    fs,
     path::{Path, PathBuf},
     process::Command,
 };
@@ -149,19 +150,39 @@ fn a_locked_database_is_waited_for_and_then_an_error() {
 }
 
 #[test]
+fn changes_of_a_program_that_ended_are_not_read() {
+    let (kept, path) = file("create table t (x); insert into t values (1)");
+    let other = Connection::open(&path).unwrap();
+    other
+        .execute_batch(
+            "pragma cache_size = 2; begin immediate; insert into t with recursive c(n) as (select \
+                1 union all select n + 1 from c where n < 20000) select hex(n) from c",
+        )
+        .unwrap();
+    // A copy of both files is what remains when the program ends here.
+    let copy = kept.path().join("copy.sqlite");
+    fs::copy(&path, &copy).unwrap();
+    fs::copy(path.with_extension("sqlite-journal"), copy.with_extension("sqlite-journal")).unwrap();
+    let error = read(&copy, "t").unwrap_err().to_string();
+    assert!(error.contains("its changes are not undone yet. Open the database once"), "{error}");
+    // As the message says:
+    Connection::open(&copy).unwrap().execute_batch("select * from t; begin immediate").unwrap();
+    assert_eq!(as_csv(&read(&copy, "t").unwrap()), "x\n1\n");
+}
+
+#[test]
 fn files_that_are_no_databases_are_errors() {
     let directory = tempfile::tempdir().unwrap();
     let path = |name: &str| directory.path().join(name).display().to_string();
-    std::fs::write(path("damaged.sqlite"), b"SQLite format 3\0 and then nothing of the kind")
-        .unwrap();
+    fs::write(path("damaged.sqlite"), b"SQLite format 3\0 and then nothing of the kind").unwrap();
     let error = io::read(path("damaged.sqlite:t")).unwrap_err().to_string();
     assert!(error.contains("damaged, or not a SQLite database"), "{error}");
     let error = io::database(path("none.sqlite")).unwrap_err().to_string();
     assert!(error.contains("none.sqlite"), "{error}");
-    std::fs::write(path("a.csv"), "a\n1\n").unwrap();
+    fs::write(path("a.csv"), "a\n1\n").unwrap();
     let error = io::database(path("a.csv")).unwrap_err().to_string();
     assert!(error.contains("this is not a SQLite database"), "{error}");
-    std::fs::write(path("empty.sqlite"), "").unwrap();
+    fs::write(path("empty.sqlite"), "").unwrap();
     let error = io::read(path("empty.sqlite")).unwrap_err().to_string();
     assert!(error.ends_with("The database has no tables"), "{error}");
 }
@@ -172,7 +193,7 @@ fn a_failed_write_leaves_the_file_as_it_was() {
         "create table t (x integer check (x < 5)); insert into t values (1);
         create view v as select * from t; create index i on t (x)",
     );
-    let before = std::fs::read(&path).unwrap();
+    let before = fs::read(&path).unwrap();
     let rows = |text: &str| Reading::new().stream("t.csv", text.as_bytes()).unwrap();
     let write = |text: &str, table: &str, existing| {
         let name = format!("{}:{table}", path.display());
@@ -183,7 +204,7 @@ fn a_failed_write_leaves_the_file_as_it_was() {
     let error = write("x\n2\n", "V", Existing::Replace).unwrap_err().to_string();
     assert!(error.contains("this is a view, which cannot be written"), "{error}");
     assert!(matches!(write("x\n2\n", "T", Existing::Refuse), Err(Error::TableExists { .. })));
-    assert_eq!(std::fs::read(&path).unwrap(), before);
+    assert_eq!(fs::read(&path).unwrap(), before);
     // A view of the table outlives its replacement.
     write("x\n9\n", "t", Existing::Replace).unwrap();
     assert_eq!(as_csv(&read(&path, "v").unwrap()), "x\n9\n");
@@ -215,6 +236,35 @@ fn decimals_stay_exact_where_a_number_would_not_hold_them() {
         .collect::<Result<_, _>>()
         .unwrap();
     assert_eq!(kinds, ["real", "integer", "text", "real"]);
+}
+
+/// The rows are read in pieces of some megabytes, and the last one decides as the first does.
+#[rstest]
+#[case::all_alike("n", "1", "700000", Type::Integer)]
+#[case::a_late_text("case n when 700000 then 'x' else n end", "1", "x", Type::Text)]
+#[case::late_places("case n when 700000 then 0.125 else n * 0.5 end", "0.500", "0.125",
+    Type::Decimal { places: 3 })]
+#[case::a_late_value("case n when 700000 then 7 end", "", "7", Type::Integer)]
+#[case::a_late_time("case n when 700000 then '2025-01-01 10:00' else '2025-01-01' end",
+    "2025-01-01T00:00", "2025-01-01T10:00", Type::Moment { instant: false })]
+fn a_long_table_is_read_as_a_whole(
+    #[case] expression: &str,
+    #[case] first: &str,
+    #[case] last: &str,
+    #[case] kind: Type,
+) {
+    let (_kept, path) = file(&format!(
+        "create table t as with recursive c(n) as (select 1 union all select n + 1 from c where n \
+            < 700000) select {expression} as x, 'vessel ' || (n % 7) as v, date('2025-01-01', (n % \
+            300) || ' days') as d, n from c"
+    ));
+    let table = read(&path, "t").unwrap();
+    assert_eq!(table.rows(), 700_000);
+    assert_eq!(table.shape().columns()[0].kind, Some(kind));
+    let texts = io::CellText::of(&table);
+    assert_eq!([texts[0].text(0), texts[0].text(699_999)], [first, last]);
+    assert!((0..700_000).all(|row| texts[3].text(row) == (row + 1).to_string()));
+    assert_eq!(texts[2].text(298), "2025-10-27");
 }
 
 #[test]

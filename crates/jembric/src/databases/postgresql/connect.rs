@@ -6,7 +6,13 @@ use super::{
     tls::{self, Tls, Verification},
     told,
 };
-use crate::{Result, databases::failed, databases::secrets::without_secrets};
+use crate::{
+    Result,
+    databases::{
+        failed,
+        secrets::{end_of_user, without_secrets},
+    },
+};
 use postgres::{
     Client, Config, CopyInWriter, CopyOutReader, Row, Statement,
     config::{Host, SslMode},
@@ -76,6 +82,23 @@ fn parameters(uri: &str) -> (String, Vec<(String, String)>) {
     }
 }
 
+/// A URI in which each host without a port has this one.
+fn with_port(uri: &str, port: u16) -> String {
+    let Some((scheme, rest)) = uri.split_once("://") else { return uri.to_owned() };
+    let hosts = end_of_user(rest).map_or(0, |at| at + 1);
+    let end = hosts + rest[hosts..].find(['/', '?']).unwrap_or(rest.len() - hosts);
+    let host = |host: &str| {
+        // The colons of an IPv6 address are in brackets.
+        let has_port = host.rsplit(']').next().is_some_and(|behind| behind.contains(':'));
+        match has_port || host.is_empty() {
+            true => host.to_owned(),
+            false => format!("{host}:{port}"),
+        }
+    };
+    let with: Vec<String> = rest[hosts..end].split(',').map(host).collect();
+    format!("{scheme}://{}{}{}", &rest[..hosts], with.join(","), &rest[end..])
+}
+
 /// What a connection needs.
 struct Settings {
     config: Config,
@@ -93,6 +116,20 @@ impl Settings {
         let of_uri = |wanted: &str| {
             ours.iter().rev().find(|(name, _)| name == wanted).map(|(_, value)| value.clone())
         };
+        let number = |name: &str| -> Result<Option<u64>> {
+            let Some(text) = variable(name) else { return Ok(None) };
+            let number = text.parse().map_err(|_| {
+                invalid(format!("the variable {name} is `{text}`"), "Set it to a whole number")
+            });
+            number.map(Some)
+        };
+        let port = number("PGPORT")?.map(|port| {
+            u16::try_from(port).map_err(|_| {
+                invalid(format!("the variable PGPORT is `{port}`"), "Set it to a port")
+            })
+        });
+        let port = port.transpose()?;
+        let plain = port.map_or(plain.clone(), |port| with_port(&plain, port));
         let mut config: Config = plain.parse().map_err(|error: postgres::Error| {
             invalid(
                 format!("the connection URI is invalid: {}", told::reason(&error)),
@@ -110,19 +147,9 @@ impl Settings {
             });
             config.host(&host);
         }
-        let number = |name: &str| -> Result<Option<u64>> {
-            let Some(text) = variable(name) else { return Ok(None) };
-            let number = text.parse().map_err(|_| {
-                invalid(format!("the variable {name} is `{text}`"), "Set it to a whole number")
-            });
-            number.map(Some)
-        };
         if config.get_ports().is_empty()
-            && let Some(port) = number("PGPORT")?
+            && let Some(port) = port
         {
-            let port = u16::try_from(port).map_err(|_| {
-                invalid(format!("the variable PGPORT is `{port}`"), "Set it to a port")
-            })?;
             config.port(port);
         }
         let user = config.get_user().map(str::to_owned);
@@ -186,6 +213,7 @@ fn hosts(config: &Config) -> String {
         config.get_ports().get(n).or(config.get_ports().first()).copied().unwrap_or(5432)
     };
     let host = |(n, host): (usize, &Host)| match host {
+        Host::Tcp(host) if host.contains(':') => format!("[{host}]:{}", port(n)),
         Host::Tcp(host) => format!("{host}:{}", port(n)),
         #[cfg(unix)]
         Host::Unix(directory) => format!("{}, port {}", directory.display(), port(n)),

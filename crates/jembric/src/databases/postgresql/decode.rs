@@ -544,28 +544,32 @@ fn numeric(value: &[u8]) -> std::result::Result<Option<(i128, u8)>, Unread> {
         return Err(malformed());
     }
     let places = u8::try_from(places).map_err(|_| too_many_digits())?;
+    let Some((last, before)) = digits.split_last() else { return Ok(Some((0, places))) };
     // Four digits of base 10,000 fit 64 bits, and most numbers have no more.
-    let (first, more) = digits.split_at(digits.len().min(4));
+    let (first, more) = before.split_at(before.len().min(4));
     let first = first
         .iter()
         .fold(0_u64, |units, digit| units * 10_000 + u64::from(u16::from_be_bytes(*digit)));
     let mut units = i128::from(first);
     for digit in more {
-        let digit = i128::from(u16::from_be_bytes(*digit));
-        let next = units.checked_mul(10_000).and_then(|units| units.checked_add(digit));
-        units = next.ok_or_else(too_many_digits)?;
+        units = shifted(units, 4, i128::from(u16::from_be_bytes(*digit)))?;
     }
-    // The power of ten of the last digit's units, seen from the last place.
+    // The power of ten of the last digit's units, seen from the last place. If it is negative, the
+    // last digit of base 10,000 has zeros behind the last place.
     let power = 4 * (i32::from(weight) - i32::from(count as i16) + 1) + i32::from(places);
-    let ten = TENS.get(power.unsigned_abs() as usize);
-    let units = match (units, ten, power) {
-        (0, ..) => 0,
-        (units, Some(ten), 0..) => units.checked_mul(*ten).ok_or_else(too_many_digits)?,
-        (_, None, 0..) => return Err(too_many_digits()),
-        // The last digit of base 10,000 has zeros behind the last place.
-        (units, ten, _) => ten.map_or(0, |ten| units / ten),
-    };
+    let zeros = usize::try_from(-power).unwrap_or(0);
+    let last = i128::from(u16::from_be_bytes(*last));
+    let kept = 4_usize.checked_sub(zeros).ok_or_else(malformed)?;
+    units = shifted(units, kept, last / TENS[zeros])?;
+    units = shifted(units, usize::try_from(power).unwrap_or(0), 0)?;
     Ok(Some((if sign == 0x4000 { -units } else { units }, places)))
+}
+
+/// A number times a power of ten, plus what follows.
+fn shifted(units: i128, power: usize, plus: i128) -> std::result::Result<i128, Unread> {
+    let ten = TENS.get(power).or((units == 0).then_some(&1));
+    let shifted = ten.and_then(|ten| units.checked_mul(*ten)?.checked_add(plus));
+    shifted.ok_or_else(too_many_digits)
 }
 
 fn uuid(bytes: &[u8; 16]) -> String {

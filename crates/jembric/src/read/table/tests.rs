@@ -206,8 +206,9 @@ fn bad_text_is_refused_at_its_place(#[case] text: &str, #[case] message: &str) {
     "`encoding`: `utf-9` is not the name of an encoding: expected a name such as utf-8, \
         windows-1252, iso-8859-15 or utf-16le")]
 #[case::no_format(Reading::new().read("a", "soon"), b"a\n",
-    "`read`: `a=soon`: expected `month`, `quarter`, `week`, `year`, `serial`, `rfc2822`, \
-        `number`, `text`, or strptime directives such as `%d.%m.%Y` or `%d/%m/%y %H:%M`")]
+    "`read`: `a=soon`: expected `month`, `quarter`, `week`, `year`, `serial`, `julian-day`, \
+        `unix-time`, `rfc2822`, `number`, `text`, or strptime directives such as `%d.%m.%Y` or \
+        `%d/%m/%y %H:%M`")]
 #[case::no_century(Reading::new().read("a", "%d.%m.%y"), b"a\n",
     "`read`: `a=%d.%m.%y` has years of two digits: expected the first of the hundred years that \
         they stand for as well: `--century 1900`")]

@@ -12,6 +12,8 @@ fn settings(uri: &str, variables: &[(&str, &str)]) -> Result<Settings> {
     "quay:5433", "harbour", "ana", Some("word"))]
 #[case("postgresql://quay", &[("PGUSER", "ana"), ("PGDATABASE", "harbour"), ("PGPORT", "5433"),
     ("PGPASSWORD", "word")], "quay:5433", "harbour", "ana", Some("word"))]
+#[case("postgresql://ana@quay,[::1]:5431,kai/harbour", &[("PGPORT", "5433")],
+    "quay:5433 or [::1]:5431 or kai:5433", "harbour", "ana", None)]
 #[case("postgresql:///harbour", &[("PGHOST", "quay"), ("USER", "ana")],
     "quay:5432", "harbour", "ana", None)]
 #[case("postgres://ana@quay?password=word", &[], "quay:5432", "ana", "ana", Some("word"))]
