@@ -127,7 +127,8 @@ fn the_routine_of_the_demo_answers_the_same_from_a_database(harbour: TempDir) {
     succeeded(directory, "demo --into sqlite --sqlite");
     let fresh = filled(&harbour);
     let csv = succeeded(directory, "run harbour.toml --page harbour.html");
-    let sqlite = succeeded(&directory.join("sqlite"), "run harbour.toml --page harbour.html");
+    // From another directory than that of the routine.
+    let sqlite = succeeded(directory, "run sqlite/harbour.toml --page sqlite/harbour.html");
     assert_eq!(sqlite.out, "", "the result is on the page");
     let checked = succeeded(&directory.join("sqlite"), "run harbour.toml --check");
     assert!(checked.err.contains("13 steps are valid"), "{}", checked.err);

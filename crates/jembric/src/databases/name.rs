@@ -126,9 +126,13 @@ pub fn is_database_output(name: impl AsRef<Path>) -> bool {
 }
 
 /// The table of an input, if it is one of a database.
+///
+/// The input may be relative to another directory than that of the process, so the extension of a
+/// file suffices.
 pub(crate) fn table_of(name: &str) -> Option<String> {
     // A name without a colon has no table, so its file need not be opened.
-    name.contains(':').then(|| Name::of_input(name)).flatten()?.table
+    let is_database = |path: &Path| is_database_extension(path) || is_sqlite(path);
+    name.contains(':').then(|| Name::of(name, is_database)).flatten()?.table
 }
 
 /// Whether a file is a SQLite database. An empty file is one without tables if it has the extension
@@ -190,6 +194,8 @@ mod tests {
         assert_eq!(Name::of_input(&path("data")).unwrap().table, None);
         assert_eq!(table(Name::of_output(&path("new.DB:t"))).as_deref(), Some("t"));
         assert_eq!(Name::of_output(&path("new.csv:t")), None);
+        assert_eq!(table_of("elsewhere/harbour.sqlite:stays").as_deref(), Some("stays"));
+        assert_eq!(table_of("elsewhere/stays.csv:t"), None);
         assert_eq!(name_in(directory.path(), "postgres://h/d:t"), "postgres://h/d:t");
         assert_eq!(name_in(directory.path(), "data"), path("data"));
     }
