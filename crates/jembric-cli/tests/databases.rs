@@ -252,6 +252,7 @@ fn a_routine_reads_and_writes_tables(harbour: TempDir) {
     for (toml, part) in [
         ("read = { file = \"a\", url = \"b\" }", "names a file and a URL"),
         ("read = { table = \"b\" }", "does not name a file"),
+        ("read = { file = \"stays.csv\", mising = [\"-\"] }", "did you mean `missing`?"),
         ("read = { file = \"a.sqlite\", table = 1 }", "1 is not the name of a table"),
         (
             "read = \"stays.csv\"\nwrite = { file = \"a.sqlite\", tabel = \"b\" }",

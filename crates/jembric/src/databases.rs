@@ -5,6 +5,8 @@
 //! open for reading at one moment: all its tables are as they were when it was opened.
 //! [`Databases`] keeps those that a run has opened.
 
+#[cfg(not(all(feature = "postgresql", feature = "sqlite")))]
+mod absent;
 pub(crate) mod name;
 #[cfg_attr(not(feature = "postgresql"), path = "databases/absent/postgresql.rs")]
 pub(crate) mod postgresql;

@@ -139,8 +139,8 @@ const LATEST: &str = "[[step]]\nname = \"current\"\nread = \"inspections.csv\"\n
 )]
 #[case::reading(
     "[[step]]\nread = { file = \"stays.csv\", mising = [\"-\"] }\nsort = \"berth\"",
-    "unknown field `mising`",
-    ""
+    "`mising` is not a setting of an input",
+    "did you mean `missing`?"
 )]
 #[case::read_and_from(&format!("{LATEST}[[step]]\nread = \"stays.csv\"\nfrom = \"current\"\nsort \
     = \"vessel\""), "a step has both `read` and `from`", "choose one")]

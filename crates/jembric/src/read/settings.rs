@@ -62,6 +62,22 @@ pub enum DateOrder {
 }
 
 impl ReadingSettings {
+    /// The names of the settings in a routine.
+    pub(crate) const NAMES: [&str; 12] = [
+        "read",
+        "century",
+        "date-order",
+        "missing",
+        "separator",
+        "encoding",
+        "decimal-comma",
+        "no-header",
+        "no-quotes",
+        "query",
+        "most-unpacked",
+        "most-columns",
+    ];
+
     /// Converts the settings to a reading.
     ///
     /// Errors: the separator is not one character.
@@ -111,5 +127,18 @@ fn separator(text: &str) -> Result<u8> {
             value: format!("`{text}`"),
             expected: "one character such as ; or |, or the word tab".to_owned(),
         }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_setting_is_named() {
+        let unknown = serde_json::json!({ "x": 1 });
+        let error = serde_json::from_value::<ReadingSettings>(unknown).unwrap_err().to_string();
+        let names: Vec<&str> = error.split('`').skip(3).step_by(2).collect();
+        assert_eq!(names, ReadingSettings::NAMES, "{error}");
     }
 }

@@ -16,6 +16,8 @@ use toml::{
 
 /// The keys of a step besides its operation.
 const OF_A_STEP: [&str; 8] = ["name", "read", "from", "write", "key", "heading", "say", "show"];
+/// The keys that name an input or output.
+const OF_A_NAME: [&str; 3] = ["file", "url", "table"];
 const OF_A_ROUTINE: [&str; 5] = ["title", "as-of", "zone", "page", "step"];
 
 impl Routine {
@@ -342,19 +344,24 @@ impl Parser<'_> {
 
     /// A file, given by its name or with reading settings.
     fn file(&self, value: &Placed<'_>) -> Result<Input> {
-        let DeValue::Table(_) = value.get_ref() else {
+        let DeValue::Table(keys) = value.get_ref() else {
             return Ok(Input::File(self.text_of(value)?, ReadingSettings::default()));
         };
+        let known: Vec<&str> = OF_A_NAME.into_iter().chain(ReadingSettings::NAMES).collect();
+        self.expect_known("a setting of an input", keys, &known)?;
         let mut settings = json(value.get_ref());
         let file = self.named_in(&mut settings, value.span())?;
         match serde_json::from_value(settings) {
             Ok(settings) => Ok(Input::File(file, settings)),
-            Err(error) => {
-                let problem = error
-                    .to_string()
-                    .replace("expected one of", "expected one of `file`, `url`, `table`,");
-                Err(self.text.error(value.span(), problem, ""))
-            }
+            Err(error) => Err(self.text.error(value.span(), error.to_string(), "")),
+        }
+    }
+
+    /// Errors: a table has a key that is not one of these.
+    fn expect_known(&self, what: &str, keys: &DeTable<'_>, known: &[&str]) -> Result<()> {
+        match keys.keys().find(|key| !known.contains(&key.get_ref().as_ref())) {
+            None => Ok(()),
+            Some(key) => Err(self.unknown(what, key.get_ref().as_ref(), key.span(), known)),
         }
     }
 
@@ -394,11 +401,8 @@ impl Parser<'_> {
         let DeValue::Table(keys) = value.get_ref() else {
             return Ok((self.text_of(value)?, Existing::Refuse));
         };
-        const KNOWN: [&str; 5] = ["file", "url", "table", "replace", "append"];
-        if let Some(key) = keys.keys().find(|key| !KNOWN.contains(&key.get_ref().as_ref())) {
-            let name = key.get_ref().as_ref();
-            return Err(self.unknown("a setting of an output", name, key.span(), &KNOWN));
-        }
+        let known: Vec<&str> = OF_A_NAME.into_iter().chain(["replace", "append"]).collect();
+        self.expect_known("a setting of an output", keys, &known)?;
         let mut settings = json(value.get_ref());
         let name = self.named_in(&mut settings, value.span())?;
         let is_set = |key: &str| match settings.get(key) {

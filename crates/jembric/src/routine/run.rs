@@ -323,7 +323,8 @@ impl Checked<'_> {
     }
 
     /// Runs the steps as [`run`](Checked::run) does, and lets the caller put their files in place
-    /// together with others.
+    /// together with others. Call [`Files::close`](crate::steps::Files::close) before that, because
+    /// a table cannot be replaced while a transaction reads its database.
     pub fn run_into(
         &self,
         outputs: &mut Outputs,

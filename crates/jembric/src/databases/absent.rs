@@ -1,0 +1,40 @@
+//! A database of a kind that the build does not include. There are none.
+
+use super::{Answer, DatabaseTable, Snapshot, TablesWriter, Wanted};
+use crate::{Result, Shape, Table, io::Reading, write::existing::Existing};
+
+/// A database that cannot be opened.
+#[derive(Debug)]
+pub(crate) enum Absent {}
+
+impl Snapshot for Absent {
+    fn names(&mut self) -> Result<Vec<DatabaseTable>> {
+        match *self {}
+    }
+
+    fn tables(&mut self) -> Result<Vec<DatabaseTable>> {
+        match *self {}
+    }
+
+    fn shape(&mut self, _: Wanted<'_>) -> Result<Shape> {
+        match *self {}
+    }
+
+    fn answer(&mut self, _: Wanted<'_>, _: &Reading, _: Option<usize>) -> Result<Answer> {
+        match *self {}
+    }
+}
+
+impl TablesWriter for Absent {
+    fn begin(&mut self, _: &str, _: &Table, _: Existing) -> Result<usize> {
+        match *self {}
+    }
+
+    fn write(&mut self, _: usize, _: &Table) -> Result<()> {
+        match *self {}
+    }
+
+    fn commit(self: Box<Self>) -> Result<()> {
+        match *self {}
+    }
+}
