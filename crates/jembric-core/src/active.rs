@@ -17,7 +17,7 @@ use crate::{
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared, Roles, State, handed_over},
+    plan::{Access, Division, Inputs, Overall, Plan, Prepared, Roles, State, handed_over},
     role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
@@ -277,15 +277,19 @@ impl Operation for Active {
             periods: self.periods(),
             period_name: self.period_name().to_owned(),
             most_rows: self.most_rows,
+            newest: None,
             accounting: accounting.clone(),
         };
         let uses = uses.using([start, end]).accounting(&accounting);
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.with_roles(roles))
+        // A part without the newest date learns it before.
+        let division = (access != Access::OnePass).then_some(Division::Rows);
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan).divided(division);
+        Ok(plan.limited(self.most_rows, Smaller::LongerGrainOrRange).with_roles(roles))
     }
 }
 
 /// What the result contains.
+#[derive(Clone)]
 enum Gives {
     /// A row for each record and period.
     Rows { share: Vec<Named> },
@@ -295,6 +299,7 @@ enum Gives {
     On(Day),
 }
 
+#[derive(Clone)]
 struct ActivePlan {
     /// The shape that the plan was prepared for.
     shape: Shape,
@@ -307,6 +312,8 @@ struct ActivePlan {
     periods: Periods,
     period_name: String,
     most_rows: u64,
+    /// The newest tick of all rows, if these are only a part of them.
+    newest: Option<i32>,
     accounting: Accounting,
 }
 
@@ -320,7 +327,7 @@ impl ActivePlan {
                 check_grain(name, &dates, self.grain)?;
             }
         }
-        Intervals::closed_at(table, &self.rules, close, context)
+        Intervals::closed_at(table, &self.rules, close.or(self.newest), context)
     }
 
     /// The ledger, and the rows set aside.
@@ -379,6 +386,14 @@ impl ActivePlan {
 }
 
 impl Prepared for ActivePlan {
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        Ok(self.rules.newest_of_part(table, context))
+    }
+
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        Some(Arc::new(ActivePlan { newest: overall.newest, ..self.clone() }))
+    }
+
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let share = match &self.gives {

@@ -398,6 +398,7 @@ impl AlmanacPlan {
             dropped: dropped.into_iter().filter(|(_, rows)| *rows > 0).map(entry).collect(),
             set_aside: Vec::new(),
             counts: vec![("days in the result".into(), days as u64)],
+            noted: Vec::new(),
             warnings: Vec::new(),
             reconciled: Vec::new(),
             followed: None,

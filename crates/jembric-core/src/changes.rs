@@ -18,7 +18,9 @@ use crate::{
     latest::{Latest, Ties},
     ledger::{Accounting, Cause, Ledger, Outcome, Warning},
     limits::MOST_ROWS,
-    plan::{Access, Inputs, Plan, Prepared, Roles},
+    plan::{
+        Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles, has_row_numbers,
+    },
     role::Role,
     shape::{ColumnShape, Shape, Type},
     table::Table,
@@ -248,6 +250,7 @@ impl Changes {
         });
         let names = |shape: &Shape, other: &Shape| -> Vec<String> {
             let alone = shape.columns().iter().filter(|column| other.find(&column.name).is_err());
+            let alone = alone.filter(|column| !has_row_numbers(&column.name));
             alone.map(|column| column.name.clone()).collect()
         };
         let no_key = || Cause::NoKey { columns: self.per.clone() };
@@ -273,7 +276,19 @@ impl Changes {
             settings: self.clone(),
             latest,
         };
+        // Records of one table may have the same key at two dates; two tables are divided.
+        let division = before.map(|_| {
+            Division::Entities(ByEntity {
+                keys: vec![
+                    pairs.iter().map(|pair| pair.of_events).collect(),
+                    pairs.iter().map(|pair| pair.of_windows).collect(),
+                ],
+                folded: true,
+                order: ResultOrder::Columns((0..pairs.len()).collect()),
+            })
+        });
         let plan = Plan::new(&sides, context, (result, uses, Access::ByEntity), plan);
+        let plan = plan.divided(division).limited(self.most_rows, crate::Smaller::FewerPairs);
         Ok(plan.with_roles(roles))
     }
 

@@ -15,7 +15,7 @@ use crate::{
     error::{Error, Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared, Roles},
+    plan::{Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     rows::all_kept,
     shape::{Named, Shape, Type},
@@ -275,8 +275,14 @@ impl Operation for Elapsed {
             holidays: self.holidays.clone(),
             accounting,
         };
+        let division = match &plan.between {
+            Between::Previous { per, .. } => {
+                ByEntity::of(per.iter().map(|key| key.place), ResultOrder::Rows(0))
+            }
+            Between::Ends(_) => Some(Division::Rows),
+        };
         let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.with_roles(roles))
+        Ok(plan.divided(division).with_roles(roles))
     }
 }
 

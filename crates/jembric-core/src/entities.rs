@@ -252,6 +252,18 @@ trait Keys: Sync {
 
 const HASHER: FixedState = FixedState::with_seed(0x6A65_6D62_7269_6320);
 
+/// The hash of a number. It is the same in all parts of a table.
+#[inline]
+pub(crate) fn hash_of_number(number: u64, seed: u64) -> u64 {
+    HASHER.hash_one((number, seed))
+}
+
+/// The hash of a text or of the bytes of a long number.
+#[inline]
+pub(crate) fn hash_of_bytes(bytes: &[u8], seed: u64) -> u64 {
+    HASHER.hash_one((bytes, seed))
+}
+
 struct Numbers<F>(F);
 
 impl<F: Fn(usize) -> u64 + Sync> Keys for Numbers<F> {

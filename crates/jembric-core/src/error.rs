@@ -367,6 +367,40 @@ impl From<ArrowError> for Error {
 }
 
 impl Error {
+    /// Whether the error counts places in the data, of which other parts of a table may have more.
+    pub fn counts_places(&self) -> bool {
+        matches!(self, Error::CellTaken { .. } | Error::DuplicateKeys { .. })
+    }
+
+    /// Adds the places of an error of the same kind about other rows. Of different errors, this one
+    /// remains.
+    #[must_use]
+    pub fn plus(mut self, other: Error) -> Error {
+        const NAMED: usize = 3;
+        match (&mut self, other) {
+            (
+                Error::CellTaken { cells, named, .. },
+                Error::CellTaken { cells: more, named: more_named, .. },
+            ) => {
+                *cells += more;
+                named.extend(more_named);
+                named.sort();
+                named.truncate(NAMED);
+            }
+            (
+                Error::DuplicateKeys { side, keys, named },
+                Error::DuplicateKeys { side: other, keys: more, named: more_named },
+            ) if *side == other => {
+                *keys += more;
+                named.extend(more_named);
+                named.sort();
+                named.truncate(NAMED);
+            }
+            _ => {}
+        }
+        self
+    }
+
     /// Adds the setting that caused the error.
     #[must_use]
     pub fn of_setting(self, setting: &'static str) -> Error {

@@ -9,13 +9,14 @@ mod holes;
 
 use crate::{
     axis::Axis,
-    calendar::{Grain, Month, Periods, Range, Weekday},
+    calendar::{Day, Grain, Month, Periods, Range, Weekday},
     context::{Context, Sink},
+    dates::Dates,
     error::{Error, Result, Smaller, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared, Roles},
+    plan::{Access, ByEntity, Division, Inputs, Overall, Part, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     settings::from_given_text,
     shape::{Named, Shape, Type},
@@ -26,7 +27,7 @@ use arrow_buffer::{BooleanBuffer, NullBuffer};
 use cells::Cells;
 use holes::Fill;
 use serde::Serialize;
-use std::{fmt, str::FromStr};
+use std::{fmt, str::FromStr, sync::Arc};
 
 /// Makes one row for every entity and every period of a range: adds missing rows, and fills gaps by
 /// rules.
@@ -359,13 +360,17 @@ impl Operation for Filled {
             mark: self.mark.clone(),
             entities: self.entities.clone().unwrap_or_default(),
             most_rows: self.most_rows,
+            overall: None,
             accounting,
         };
+        let division = plan.division().map(Division::Entities);
         let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
+        let plan = plan.divided(division).limited(self.most_rows, Smaller::LongerGrainOrRange);
         Ok(plan.with_roles(roles))
     }
 }
 
+#[derive(Clone)]
 struct FilledPlan {
     step: String,
     date_name: String,
@@ -384,18 +389,28 @@ struct FilledPlan {
     mark: Option<String>,
     entities: EntityList,
     most_rows: u64,
+    /// What is known of all rows, if these are only a part of them.
+    overall: Option<Overall>,
     accounting: Accounting,
 }
 
 impl FilledPlan {
-    /// What is needed to make the result, and the ledger.
-    fn laid_out(
-        &self,
-        table: &Table,
-        context: &Context,
-    ) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
-        let dates = table.dates_at(self.date);
-        let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
+    fn division(&self) -> Option<ByEntity> {
+        let places: Vec<usize> = self.per.iter().map(|key| key.place).collect();
+        ByEntity::by(places.clone(), ResultOrder::Columns(places))
+    }
+
+    /// The range, if one is given, in whole periods of the dates.
+    fn stated(&self, dates: &Dates) -> Option<Range> {
+        match self.extent {
+            Extent::Stated(range) => Some(range.to_whole(dates.periods())),
+            _ => None,
+        }
+    }
+
+    /// The rows with a date, those that also have a key, those of them in the range, and those with
+    /// a date before it.
+    fn usable(&self, table: &Table, dates: &Dates, context: &Context) -> [BooleanBuffer; 4] {
         let all = || BooleanBuffer::new_set(table.rows());
         let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);
         let mut keyed = all();
@@ -405,18 +420,28 @@ impl FilledPlan {
             }
         }
         let usable = &dated & &keyed;
-        let stated = match self.extent {
-            Extent::Stated(range) => Some(range.to_whole(dates.periods())),
-            _ => None,
-        };
         let none = || [(); 2].map(|()| BooleanBuffer::new_unset(table.rows()));
-        let [before, after] = stated.map_or_else(none, |range| dates.outside(range, &context.zone));
-        let outside = &usable & &(&before | &after);
-        let kept = &usable & &!&outside;
+        let outside = |range| dates.outside(range, &context.zone);
+        let [before, after] = self.stated(dates).map_or_else(none, outside);
+        let kept = &usable & &!&(&before | &after);
+        [dated, usable, kept, before]
+    }
+
+    /// What is needed to make the result, and the ledger.
+    fn laid_out(
+        &self,
+        table: &Table,
+        context: &Context,
+    ) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
+        let dates = table.dates_at(self.date);
+        let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
+        let [dated, usable, kept, before] = self.usable(table, &dates, context);
+        let stated = self.stated(&dates);
+        let outside = &usable & &!&kept;
         let masks = RowMasks {
             kept: kept.clone(),
             dropped: vec![(Reason::OutsideRange, outside)],
-            set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&keyed)],
+            set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&usable)],
         };
         let (mut ledger, set_aside) = masks.account(self.step.clone(), table, &self.accounting)?;
         ledger.zone = Some(context.zone.to_string()).filter(|_| axis.instants);
@@ -437,6 +462,41 @@ impl FilledPlan {
 }
 
 impl Prepared for FilledPlan {
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        let dates = table.dates_at(self.date);
+        let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
+        let [_, usable, kept, _] = self.usable(table, &dates, context);
+        let numbers = axis.numbers(&dates);
+        let periods = usable.set_indices().map(|row| (numbers[row], numbers[row]));
+        let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        let days = dates.day_numbers(axis.zone());
+        let own = dates.periods();
+        let is_last = |row| own.of(Day::clamped(days[row])).last() == axis.last_day(numbers[row]);
+        Ok(Some(Overall {
+            periods: periods.reduce(wider),
+            any_in_range: kept.count_set_bits() > 0,
+            not_on_last_days: !kept.set_indices().all(is_last),
+            ..Overall::default()
+        }))
+    }
+
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        Some(Arc::new(FilledPlan { overall: Some(overall), ..self.clone() }))
+    }
+
+    fn for_part(&self, part: Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+        if self.entities.is_empty() {
+            return Ok(None);
+        }
+        // The listed entities are divided as those of the rows are.
+        let keys = self.entities.after(&sample.head(0), &self.per)?;
+        let places = (0..self.per.len()).collect();
+        let Some(division) = ByEntity::by(places, ResultOrder::Rows(0)) else { return Ok(None) };
+        let parts = division.parts(0, &keys, &[&keys], (part.parts, part.seed))?;
+        let entities = self.entities.only(|n| parts[n] == part.number);
+        Ok(Some(Arc::new(FilledPlan { entities, ..self.clone() })))
+    }
+
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let (cells, mut fills, mut ledger, set_aside) = self.laid_out(table, context)?;

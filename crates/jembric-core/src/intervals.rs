@@ -12,6 +12,7 @@ use crate::{
     dates::Dates,
     error::{Error, Result},
     ledger::Reason,
+    plan::Overall,
     table::Table,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
@@ -46,6 +47,7 @@ pub enum OpenEnds {
 }
 
 /// How two columns make intervals.
+#[derive(Clone)]
 pub(crate) struct Rules {
     pub(crate) start: usize,
     pub(crate) end: usize,
@@ -82,6 +84,14 @@ impl Rules {
         let is_open = |row: usize| open.value(row);
         let newest = ticks.close((&first, starts.periods()), &last, &has_start, &is_open, None);
         (open.clone(), newest)
+    }
+
+    /// What all rows must know of a part of them: its newest date, until which open intervals last
+    /// without an as-of date.
+    pub(crate) fn newest_of_part(&self, table: &Table, context: &Context) -> Option<Overall> {
+        let is_needed = context.as_of.is_none() && self.open_ends == OpenEnds::AsOf;
+        is_needed
+            .then(|| Overall { newest: self.open_rows(table, context).1, ..Overall::default() })
     }
 
     /// The ticks of a range; points in time need the time zone.
@@ -150,15 +160,16 @@ pub(crate) struct Intervals {
 
 impl Intervals {
     /// Finds the ticks of each row.
-    ///
-    /// Errors: a column holds no dates; hours of a column of days; missing ends are refused and
-    /// there are some.
+    #[cfg(test)]
     pub(crate) fn of(table: &Table, rules: &Rules, context: &Context) -> Result<Intervals> {
         Intervals::closed_at(table, rules, None, context)
     }
 
-    /// The same, with open intervals lasting until the given tick instead of the newest date of the
-    /// table.
+    /// Finds the ticks of each row. Without an as-of date, open intervals last until the given
+    /// tick, or else until the newest date of the table.
+    ///
+    /// Errors: a column holds no dates; hours of a column of days; missing ends are refused and
+    /// there are some.
     pub(crate) fn closed_at(
         table: &Table,
         rules: &Rules,

@@ -178,6 +178,9 @@ pub struct Ledger {
     /// Further counts, by name.
     #[serde(serialize_with = "as_map")]
     pub counts: Vec<(Cow<'static, str>, u64)>,
+    /// The names of counts in their order, also of those that are 0 and left out.
+    #[serde(skip)]
+    pub(crate) noted: Vec<Cow<'static, str>>,
     /// The warnings, also those that are not due yet.
     #[serde(serialize_with = "those_due")]
     pub(crate) warnings: Vec<Warning>,
@@ -204,6 +207,15 @@ impl Ledger {
     pub fn merge(mut self, other: &Ledger) -> Ledger {
         self.rows_in += other.rows_in;
         self.kept += other.kept;
+        self.from = self.from.or_else(|| other.from.clone());
+        self.as_of = self.as_of.or(other.as_of);
+        self.zone = self.zone.or_else(|| other.zone.clone());
+        self.view = match (self.view, other.view) {
+            (Some(one), Some(more)) => {
+                Range::new(one.first().min(more.first()), one.last().max(more.last()))
+            }
+            (one, other) => one.or(other),
+        };
         for (entries, more) in
             [(&mut self.dropped, &other.dropped), (&mut self.set_aside, &other.set_aside)]
         {
@@ -211,11 +223,8 @@ impl Ledger {
             // In the order of a ledger of the whole table.
             entries.sort_by_key(|entry| entry.reason);
         }
-        for (name, more) in &other.counts {
-            match self.counts.iter_mut().find(|(of, _)| of == name) {
-                Some((_, count)) => *count += more,
-                None => self.counts.push((name.clone(), *more)),
-            }
+        for (n, (name, count)) in other.counts.iter().enumerate() {
+            self.add_count(name, *count, &other.counts[n + 1..]);
         }
         for warning in &other.warnings {
             if !self.warnings.iter_mut().any(|own| own.absorb(warning)) {
@@ -246,9 +255,29 @@ impl Ledger {
 
     /// Adds a count, unless it is 0.
     pub(crate) fn note(&mut self, name: impl Into<Cow<'static, str>>, count: u64) {
+        let name = name.into();
+        self.noted.push(name.clone());
         if count > 0 {
-            self.counts.push((name.into(), count));
+            self.counts.push((name, count));
         }
+    }
+
+    /// Adds a count of another part of the table, which is followed there by others. A count that
+    /// only the other part has is put where a ledger of the whole table has it.
+    fn add_count(&mut self, name: &str, count: u64, later: &[(Cow<'static, str>, u64)]) {
+        if let Some((_, own)) = self.counts.iter_mut().find(|(of, _)| of == name) {
+            // The columns are the same in every part.
+            *own = if name.starts_with("columns ") { (*own).max(count) } else { *own + count };
+            return;
+        }
+        let order = |of: &str| self.noted.iter().position(|noted| noted == of);
+        let is_later = |of: &str| {
+            let is_noted_later = order(of).zip(order(name)).is_some_and(|(of, own)| of > own);
+            is_noted_later || later.iter().any(|(later, _)| later == of)
+        };
+        let next = self.counts.iter().position(|(of, _)| is_later(of));
+        let at = next.unwrap_or(self.counts.len());
+        self.counts.insert(at, (name.to_owned().into(), count));
     }
 
     /// Adds what the values of an expression depend on, and what could not be computed.
@@ -445,6 +474,7 @@ impl Tally {
             dropped: some(without_lines(self.dropped)),
             set_aside: some(self.set_aside),
             counts,
+            noted: Vec::new(),
             warnings,
             reconciled: self.reconciled,
             followed,

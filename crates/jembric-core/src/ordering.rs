@@ -1,6 +1,6 @@
 //! The order of values, of whole rows and of entities, which decides the order of a result.
 
-use crate::{entities::Entities, error::Result, shape::Named, table::Table};
+use crate::{entities::Entities, error::Result, plan::has_row_numbers, shape::Named, table::Table};
 use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray};
 use arrow_ord::{
     ord::{DynComparator, make_comparator},
@@ -30,7 +30,11 @@ pub(crate) struct WholeRows(Vec<DynComparator>);
 
 impl WholeRows {
     pub(crate) fn of(table: &Table) -> Result<WholeRows> {
-        let columns = table.columns().iter().filter(|column| *column.data_type() != DataType::Null);
+        // The numbers of rows that are divided into parts are not part of the data.
+        let columns = table.into_iter().filter(|(name, _)| !has_row_numbers(name));
+        let columns = columns
+            .map(|(_, column)| column)
+            .filter(|column| *column.data_type() != DataType::Null);
         let options = SortOptions { descending: false, nulls_first: true };
         let compare = columns.map(|column| make_comparator(column, column, options));
         Ok(WholeRows(compare.collect::<std::result::Result<_, _>>()?))

@@ -8,11 +8,14 @@
 //! Plans with [`Access::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole
 //! table, they fold it as one batch, so that there is one algorithm for both.
 
+mod division;
 mod fold;
 mod inputs;
 mod outside;
 mod roles;
 
+pub(crate) use division::has_row_numbers;
+pub use division::{ByEntity, Division, Overall, Part, ResultOrder};
 pub use fold::Fold;
 pub(crate) use fold::{Gone, NumberedRows, Selection, SelectionState, State};
 pub(crate) use inputs::Inputs;
@@ -21,7 +24,7 @@ pub(crate) use roles::Roles;
 
 use crate::{
     context::{Context, Sink},
-    error::{Error, Result},
+    error::{Error, Result, Smaller},
     ledger::Outcome,
     shape::Shape,
     table::Table,
@@ -59,6 +62,27 @@ pub(crate) trait Prepared: Send + Sync {
         handed_over(self.apply(tables, context)?, sink)
     }
 
+    /// What is known of a batch that is needed of all rows before a part of them can be processed;
+    /// none if parts need nothing.
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        let _ = (table, context);
+        Ok(None)
+    }
+
+    /// The same plan for parts of the rows, which together are like this; none if it does not
+    /// matter.
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        let _ = overall;
+        None
+    }
+
+    /// The same plan for one part of the entities, with rows of the table that tell its types; none
+    /// if it is the same for each part.
+    fn for_part(&self, part: Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+        let _ = (part, sample);
+        Ok(None)
+    }
+
     /// The empty state of a fold, if the plan has [`Access::OnePass`].
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
         let _ = context;
@@ -69,7 +93,7 @@ pub(crate) trait Prepared: Send + Sync {
 /// Delivers a result that is complete.
 pub(crate) fn handed_over(outcome: Outcome, sink: &mut Sink<'_>) -> Result<Outcome> {
     sink(&outcome.table).map_err(Error::Sink)?;
-    Ok(Outcome { table: outcome.table.head(0), ..outcome })
+    Ok(Outcome { table: outcome.table.emptied(), ..outcome })
 }
 
 /// An operation that is prepared for tables of known shapes. Cloning it is cheap.
@@ -93,6 +117,9 @@ pub struct Plan {
     uses: Inputs,
     /// The roles of the columns of the result; none if columns keep theirs.
     roles: Option<Arc<Roles>>,
+    division: Option<Arc<Division>>,
+    /// The limit on the rows of the result, and the advice if it is exceeded.
+    most_rows: Option<(u64, Smaller)>,
     prepared: Arc<dyn Prepared>,
 }
 
@@ -124,6 +151,8 @@ impl Plan {
             access,
             uses,
             roles: None,
+            division: (access == Access::ByRow).then(|| Arc::new(Division::Rows)),
+            most_rows: None,
             prepared: Arc::new(prepared),
         }
     }
@@ -145,6 +174,53 @@ impl Plan {
     /// The same plan, with a result whose columns depend on the data.
     pub(crate) fn with_columns_of_the_data(self, more_columns: bool) -> Plan {
         Plan { more_columns, ..self }
+    }
+
+    /// The same plan, whose tables can be divided.
+    pub(crate) fn divided(self, division: Option<Division>) -> Plan {
+        Plan { division: division.map(Arc::new), ..self }
+    }
+
+    /// The same plan, whose result has at most this many rows.
+    pub(crate) fn limited(self, rows: u64, advice: Smaller) -> Plan {
+        Plan { most_rows: Some((rows, advice)), ..self }
+    }
+
+    /// Errors: some parts of the result have more rows than the whole may have.
+    pub fn expect_rows(&self, rows: u64) -> Result<()> {
+        match self.most_rows {
+            Some((most, advice)) if rows > most => {
+                Err(Error::TooManyRows { rows, most, widest: None, advice })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// How the rows of the tables can be divided into parts; none if they cannot.
+    pub fn division(&self) -> Option<&Division> {
+        self.division.as_deref()
+    }
+
+    /// What is known of a batch of the first table that is needed of all rows before a part of them
+    /// can be processed; none if parts need nothing.
+    pub fn survey(&self, batch: &Table) -> Result<Option<Overall>> {
+        self.expect_table(0, batch)?;
+        self.prepared.survey(batch, &self.context)
+    }
+
+    /// The same plan for parts of the rows, of which all are known to be like this.
+    #[must_use]
+    pub fn for_parts(&self, overall: Overall) -> Plan {
+        let prepared = self.prepared.for_parts(overall);
+        Plan { prepared: prepared.unwrap_or_else(|| self.prepared.clone()), ..self.clone() }
+    }
+
+    /// The same plan for one part of the entities, with rows of the first table that tell its
+    /// types.
+    pub fn for_part(&self, part: Part, sample: &Table) -> Result<Plan> {
+        let prepared = self.prepared.for_part(part, sample)?;
+        let prepared = prepared.unwrap_or_else(|| self.prepared.clone());
+        Ok(Plan { prepared, ..self.clone() })
     }
 
     /// The names and types of the result's columns; none if they depend on the data.

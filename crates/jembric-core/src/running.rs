@@ -17,7 +17,7 @@ use crate::{
     error::{Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared, Roles},
+    plan::{Access, ByEntity, Inputs, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
@@ -274,8 +274,10 @@ impl Operation for Running {
             row_by_row: self.row_by_row,
             accounting,
         };
+        let keys = plan.per.iter().map(|key| key.place);
+        let division = ByEntity::of(keys, ResultOrder::Rows(0));
         let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.with_roles(roles))
+        Ok(plan.divided(division).with_roles(roles))
     }
 }
 

@@ -16,12 +16,13 @@ use crate::{
     ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
     ordering::entities_in_order,
-    plan::{Access, Inputs, Plan, Prepared, Roles},
+    plan::{Access, ByEntity, Inputs, Overall, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     shape::{Named, Shape, Type},
     table::Table,
 };
 use serde::Serialize;
+use std::sync::Arc;
 
 /// Makes the unbroken spells of each entity: `per…, start, end, days, records`, sorted by entity
 /// and start.
@@ -232,14 +233,18 @@ impl Operation for Spells {
             spells_of,
             join_gaps: self.join_gaps,
             idle: self.idle,
+            newest: None,
             accounting,
         };
+        let order = ResultOrder::Columns((0..plan.per.len()).collect());
+        let division = ByEntity::of(plan.per.iter().map(|key| key.place), order);
         let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
-        Ok(plan.with_roles(roles))
+        Ok(plan.divided(division).with_roles(roles))
     }
 }
 
 /// What spells are made from.
+#[derive(Clone)]
 enum SpellsOf {
     Intervals(Rules),
     /// Values that hold from a date on.
@@ -249,16 +254,30 @@ enum SpellsOf {
     },
 }
 
+#[derive(Clone)]
 struct SpellsPlan {
     step: String,
     per: Vec<Named>,
     spells_of: SpellsOf,
     join_gaps: u32,
     idle: bool,
+    /// The newest tick of all rows, if these are only a part of them.
+    newest: Option<i32>,
     accounting: Accounting,
 }
 
 impl Prepared for SpellsPlan {
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        Ok(match &self.spells_of {
+            SpellsOf::Intervals(rules) => rules.newest_of_part(table, context),
+            SpellsOf::States { .. } => None,
+        })
+    }
+
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        Some(Arc::new(SpellsPlan { newest: overall.newest, ..self.clone() }))
+    }
+
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let columns = table.columns_at(&self.per);

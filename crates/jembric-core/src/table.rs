@@ -122,6 +122,12 @@ impl Origin {
         self.notations.insert(column.to_owned(), notation);
     }
 
+    /// The origin of the rows from this one on.
+    #[must_use]
+    pub fn after(&self, rows: usize) -> Origin {
+        Origin { before: self.before + rows, ..self.clone() }
+    }
+
     /// The file's name.
     pub fn file(&self) -> &str {
         &self.file
@@ -151,7 +157,8 @@ impl Origin {
     }
 
     /// The same file, for rows on these lines.
-    pub(crate) fn of_lines(&self, lines: impl IntoIterator<Item = u64>) -> Origin {
+    #[must_use]
+    pub fn of_lines(&self, lines: impl IntoIterator<Item = u64>) -> Origin {
         let mut origin = Origin { jumps: Arc::default(), before: 0, ..self.clone() };
         let mut expected = None;
         for (row, line) in (0..).zip(lines) {
@@ -424,7 +431,7 @@ impl Table {
     }
 
     /// The bytes of a row, except for texts of more than twelve bytes, which rows may share.
-    pub(crate) fn row_bytes(&self) -> u64 {
+    pub fn row_bytes(&self) -> u64 {
         self.columns()
             .iter()
             .map(|column| column.data_type().primitive_width().unwrap_or(16) as u64)
@@ -452,7 +459,7 @@ impl Table {
         let first = first.min(self.rows());
         let moved = |origin: &Arc<Origin>| match first {
             0 => origin.clone(),
-            _ => Arc::new(Origin { before: origin.before + first, ..Origin::clone(origin) }),
+            _ => Arc::new(origin.after(first)),
         };
         Table {
             batch: self.batch.slice(first, rows.min(self.rows() - first)),

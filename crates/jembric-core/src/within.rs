@@ -17,11 +17,14 @@ pub use window::Window;
 use crate::{
     calendar::Day,
     context::{Context, Sink},
-    error::{Error, Result, excludes, in_setting, needs, refuse},
+    error::{Error, Result, Smaller, excludes, in_setting, needs, refuse},
     intervals::{EndDay, OpenEnds},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
-    plan::{Access, Inputs, Plan, Prepared, Roles, handed_over},
+    plan::{
+        Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles, handed_over,
+        has_row_numbers,
+    },
     role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
@@ -228,6 +231,7 @@ impl Within {
             false => in_setting("bring", || windows.named(&self.bring))?,
             true => {
                 let all = windows.columns().iter().enumerate();
+                let all = all.filter(|(_, column)| !has_row_numbers(&column.name));
                 let all =
                     all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
                 all.map(|(place, column)| Named::of(place, &column.name)).collect()
@@ -343,7 +347,9 @@ impl Within {
         // Without keys, every window may contain every event.
         let access = if plan.pairs.is_empty() { Access::Ordered } else { Access::ByEntity };
         let roles = self.roles(&plan, events, windows);
-        Ok(Plan::new(&[events, windows], context, (result, uses, access), plan).with_roles(roles))
+        let division = plan.division();
+        let plan = Plan::new(&[events, windows], context, (result, uses, access), plan);
+        Ok(plan.divided(division).limited(self.most_rows, Smaller::FewerPairs).with_roles(roles))
     }
 
     fn plan(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<WithinPlan> {
@@ -471,6 +477,17 @@ struct WithinPlan {
 }
 
 impl WithinPlan {
+    fn division(&self) -> Option<Division> {
+        let of_events = self.pairs.iter().map(|pair| pair.of_events).collect();
+        let of_windows = self.pairs.iter().map(|pair| pair.of_windows).collect();
+        let division = ByEntity {
+            keys: vec![of_events, of_windows],
+            folded: true,
+            order: ResultOrder::Rows(usize::from(self.keep == Keep::EmptyWindows)),
+        };
+        (!self.pairs.is_empty()).then_some(Division::Entities(division))
+    }
+
     fn result(&self, tables: &[&Table], context: &Context, make: &mut Make<'_>) -> Result<Outcome> {
         let [events, windows] = [tables[0], tables[1]];
         if windows.rows() >= MOST_WINDOWS {

@@ -115,6 +115,12 @@ impl EntityList {
         self.0.is_empty()
     }
 
+    /// The entries whose numbers fulfil a condition.
+    pub(crate) fn only(&self, is: impl Fn(usize) -> bool) -> EntityList {
+        let kept = self.0.iter().enumerate().filter(|(n, _)| is(*n));
+        EntityList(kept.map(|(_, keys)| keys.clone()).collect())
+    }
+
     /// The list without the entries that lack a key.
     pub(crate) fn complete(&self) -> EntityList {
         EntityList(self.0.iter().filter(|keys| keys.iter().all(Option::is_some)).cloned().collect())

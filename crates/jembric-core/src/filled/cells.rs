@@ -156,8 +156,7 @@ impl Cells {
         // The order matters: cells can be numbered only once no two records share one.
         cells.refuse_taken(table, usable)?;
         cells.number(filled)?;
-        cells.dated =
-            filled.dated.unwrap_or_else(|| cells.dated_as_the_data_is(&filled.grain, &in_range));
+        cells.dated = filled.dated.unwrap_or_else(|| cells.dated_as_the_data_is(filled, &in_range));
         Ok(cells)
     }
 
@@ -254,7 +253,10 @@ impl Cells {
         // The first and last period of all entities, unless each entity has its own.
         let overall = match filled.extent {
             Extent::Each => None,
-            Extent::Data => (0..self.order.len()).filter_map(ends).reduce(wider),
+            Extent::Data => match filled.overall {
+                Some(overall) => overall.periods,
+                None => (0..self.order.len()).filter_map(ends).reduce(wider),
+            },
             Extent::Stated(range) => Some(self.axis.range(range)),
         };
         let (mut all, mut widest) = (0_u64, (0_u64, 0));
@@ -294,10 +296,14 @@ impl Cells {
     }
 
     /// On the last day, if all records are on the last days of their periods.
-    fn dated_as_the_data_is(&self, grain: &Option<Grain>, in_range: &BooleanBuffer) -> Dated {
+    fn dated_as_the_data_is(&self, filled: &FilledPlan, in_range: &BooleanBuffer) -> Dated {
         let own = self.dates.periods();
-        if grain.is_none_or(|grain| grain <= own.grain()) || in_range.count_set_bits() == 0 {
+        let any = filled.overall.map_or(in_range.count_set_bits() > 0, |all| all.any_in_range);
+        if filled.grain.is_none_or(|grain| grain <= own.grain()) || !any {
             return Dated::First;
+        }
+        if let Some(overall) = filled.overall {
+            return if overall.not_on_last_days { Dated::First } else { Dated::Last };
         }
         let days = self.dates.day_numbers(self.axis.zone());
         // A single record on another day shows that the data is not dated on last days.

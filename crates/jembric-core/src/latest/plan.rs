@@ -15,7 +15,10 @@ use crate::{
     error::{Result, excludes, in_setting, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
-    plan::{Access, Gone, Inputs, Plan, Prepared, Roles, Selection, SelectionState, State},
+    plan::{
+        Access, ByEntity, Gone, Inputs, Plan, Prepared, ResultOrder, Roles, Selection,
+        SelectionState, State,
+    },
     role::Role,
     shape::{Named, Shape, Type, period_field},
     table::Table,
@@ -93,8 +96,12 @@ impl RecordSettings<'_> {
             at_each: self.at_each,
             accounting,
         };
+        let division = plan
+            .mark
+            .as_ref()
+            .and_then(|_| ByEntity::of(plan.per.iter().map(|key| key.place), ResultOrder::Rows(0)));
         let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.with_roles(roles))
+        Ok(plan.divided(division).with_roles(roles))
     }
 
     fn step(&self) -> String {

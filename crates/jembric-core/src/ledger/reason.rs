@@ -3,16 +3,18 @@
 use serde::{Serialize, Serializer};
 use std::fmt;
 
-/// Why a row is not in the result.
+/// Why a row is not in the result. The order is that in which ledgers list the reasons.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[non_exhaustive]
 pub enum Reason {
     /// Its date is missing.
     NoDate,
+    /// Its start is missing.
+    NoStart,
+    /// Its end is before its start.
+    EndBeforeStart,
     /// One of its key columns is missing.
     NoKey,
-    /// Its date is after the as-of date.
-    AfterAsOf,
     /// Its entity has a later record.
     Superseded,
     /// Its entity has an earlier record.
@@ -27,12 +29,10 @@ pub enum Reason {
     OutsideRange,
     /// Its end is missing.
     Open,
+    /// Its date is after the as-of date.
+    AfterAsOf,
     /// It has no active day: it ends on the day it starts, and the end day is exclusive.
     NoActiveDay,
-    /// Its start is missing.
-    NoStart,
-    /// Its end is before its start.
-    EndBeforeStart,
     /// It is not active on the date asked for.
     NotActiveThen,
     /// The condition is false.

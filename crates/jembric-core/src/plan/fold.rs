@@ -12,10 +12,11 @@ use crate::{
     shape::Shape,
     table::{Origin, Table},
 };
-use arrow_array::{Array, ArrayRef, UInt32Array};
+use arrow_array::{Array, ArrayRef, UInt32Array, new_empty_array};
 use arrow_cast::cast;
-use arrow_schema::DataType;
+use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
+use rayon::prelude::*;
 use std::{any::Any, fmt, ops::Range, sync::Arc};
 
 /// A fold of batches by a plan with [`Access::OnePass`](super::Access::OnePass).
@@ -286,6 +287,10 @@ pub(crate) struct SelectionState<S> {
     context: Context,
     /// The candidates. The rows of a single batch are divided only when another one comes.
     pending: NumberedRows,
+    /// The rows that were added since the candidates were found, and the candidates then. They are
+    /// found again when as many rows were added, so that each row is looked at a few times only.
+    added: usize,
+    candidates: usize,
     gone: Gone,
 }
 
@@ -295,6 +300,8 @@ impl<S: Selection + 'static> SelectionState<S> {
             plan,
             context: context.clone(),
             pending: NumberedRows::default(),
+            added: 0,
+            candidates: 0,
             gone: Gone::default(),
         })
     }
@@ -313,6 +320,7 @@ impl<S: Selection + 'static> SelectionState<S> {
         self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers.at(row)));
         let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
         let kept = rows.values().iter().map(|&row| numbers.at(row as usize));
+        (self.added, self.candidates) = (0, rows.len());
         self.pending.add(&table.take_with_origin(&rows)?, kept);
         Ok(())
     }
@@ -320,7 +328,10 @@ impl<S: Selection + 'static> SelectionState<S> {
 
 impl<S: Selection + 'static> State for SelectionState<S> {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
-        self.compact()?;
+        if self.added >= self.candidates {
+            self.compact()?;
+        }
+        self.added += batch.rows();
         self.pending.add_batch(batch, first_row);
         Ok(())
     }
@@ -330,6 +341,8 @@ impl<S: Selection + 'static> State for SelectionState<S> {
         self.compact()?;
         other.compact()?;
         self.pending.merge(other.pending);
+        // Those of one may rule out those of the other.
+        self.added += other.candidates;
         let both = [self.gone.tally.take(), other.gone.tally].into_iter().flatten();
         self.gone.tally = both.reduce(|one, other| one.plus(&other));
         self.gone.set_aside.merge(other.gone.set_aside);
@@ -337,10 +350,10 @@ impl<S: Selection + 'static> State for SelectionState<S> {
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {
-        if self.gone.tally.is_some() {
+        if self.gone.tally.is_some() && self.added > 0 {
             self.compact()?;
         }
-        let SelectionState { plan, context, pending, gone } = *self;
+        let SelectionState { plan, context, pending, gone, .. } = *self;
         let table = match pending.in_order()? {
             Some(table) => table,
             None => Table::without_rows(plan.shape())?,
@@ -354,13 +367,16 @@ impl<S: Selection + 'static> State for SelectionState<S> {
 }
 
 impl Table {
-    /// Joins tables with the same columns, one after the other.
-    pub(crate) fn joined(first: &Table, others: &[Table]) -> Result<Table> {
+    /// Joins tables with the same columns, one after the other. Decimals may have 64 or 128 bits.
+    ///
+    /// Errors: columns of the same place have different types. Cost: a copy of all columns.
+    pub fn joined(first: &Table, others: &[Table]) -> Result<Table> {
         if others.is_empty() {
             return Ok(first.clone());
         }
         let tables = || std::iter::once(first).chain(others);
-        let columns = first.fields().map(|(field, _)| field).enumerate().map(|(place, field)| {
+        let fields: Vec<Field> = first.fields().map(|(field, _)| field).collect();
+        let columns = fields.into_par_iter().enumerate().map(|(place, field)| {
             let mut parts: Vec<ArrayRef> = tables().map(|table| table.at(place).clone()).collect();
             // Decimals of the same type may have 64 or 128 bits.
             if parts.iter().any(|part| part.data_type() != field.data_type()) {
@@ -383,6 +399,28 @@ impl Table {
             origins[0].of_lines(lines)
         });
         Ok(all.with_facts(tables().map(Table::not_numbers).sum(), origin))
+    }
+
+    /// The columns without rows. They keep no memory of the table, as [`head`](Table::head) does.
+    #[must_use]
+    pub fn emptied(&self) -> Table {
+        let none =
+            self.fields().map(|(field, column)| (field, new_empty_array(column.data_type())));
+        let empty = Table::of_known(none).unwrap_or_else(|_| self.head(0));
+        empty.with_facts(0, self.origin().map(|origin| origin.of_lines([])))
+    }
+
+    /// The columns of both tables without their rows. Decimals are as wide as the wider ones.
+    ///
+    /// Errors: the tables have different columns.
+    pub fn widest(&self, other: &Table) -> Result<Table> {
+        self.shape().expect_same(&other.shape())?;
+        let is_wide = |column: &ArrayRef| matches!(column.data_type(), DataType::Decimal128(..));
+        let columns = self.fields().zip(other.fields()).map(|(one, other)| {
+            let (field, column) = if is_wide(&other.1) { other } else { one };
+            (field, new_empty_array(column.data_type()))
+        });
+        Table::of_known(columns)
     }
 
     /// The same table, with this number of NaN cells.

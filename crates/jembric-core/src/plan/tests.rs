@@ -13,6 +13,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::{collections::BTreeSet, sync::Arc};
 
+mod divided;
 mod laws;
 mod numbered;
 mod roles;

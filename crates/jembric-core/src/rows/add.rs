@@ -7,7 +7,7 @@ use crate::{
     expression::{BoundExpression, Expression},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared},
+    plan::{Access, Division, Inputs, Plan, Prepared},
     shape::{ColumnShape, Shape, Type},
     table::Table,
 };
@@ -82,7 +82,9 @@ impl Operation for Add {
         };
         let step = format!("add {}", self.columns.join(", "));
         let plan = AddPlan { columns, step, accounting };
-        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
+        // Parts may differ in the width of their decimals, which the widest one decides.
+        Ok(plan.divided(Some(Division::Rows)))
     }
 }
 

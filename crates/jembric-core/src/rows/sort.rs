@@ -6,14 +6,12 @@ use crate::{
     error::{Result, in_setting},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    ordering::sortable,
-    plan::{Access, Inputs, Plan, Prepared},
+    plan::{Access, Division, Inputs, Plan, Prepared},
     shape::Shape,
     table::Table,
 };
-use arrow_array::{Array, ArrayRef, UInt32Array};
+use arrow_array::{ArrayRef, UInt32Array};
 use arrow_ord::sort::{SortColumn, lexsort_to_indices};
-use arrow_schema::{DataType, SortOptions};
 use serde::Serialize;
 use std::sync::Arc;
 
@@ -83,7 +81,9 @@ impl Operation for Sort {
             .using(keys.iter().map(|(place, _)| *place))
             .accounting(&accounting);
         let plan = SortPlan { keys, step: format!("sort by {}", self.by.join(", ")), accounting };
-        Ok(Plan::new(&[shape], context, (shape.clone(), uses, Access::Ordered), plan))
+        let division = Division::Sorted(plan.keys.clone());
+        let plan = Plan::new(&[shape], context, (shape.clone(), uses, Access::Ordered), plan);
+        Ok(plan.divided(Some(division)))
     }
 }
 
@@ -97,16 +97,7 @@ struct SortPlan {
 impl Prepared for SortPlan {
     fn apply(&self, tables: &[&Table], _: &Context) -> Result<Outcome> {
         let table = tables[0];
-        let mut columns = Vec::new();
-        for &(place, descending) in &self.keys {
-            let values = sortable(table, place);
-            if *values.data_type() != DataType::Null {
-                columns.push(SortColumn {
-                    values,
-                    options: Some(SortOptions { descending, nulls_first: false }),
-                });
-            }
-        }
+        let mut columns = table.sort_columns(&self.keys);
         // The row number comes last, so that equal rows keep their order.
         let rows: ArrayRef = Arc::new(UInt32Array::from_iter_values(0..table.rows() as u32));
         columns.push(SortColumn { values: rows, options: None });

@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     error::{Error, Result, in_setting},
     ledger::{Accounting, Outcome},
-    plan::{Access, Inputs, Plan, Prepared, Roles},
+    plan::{Access, Division, Inputs, Plan, Prepared, Roles},
     shape::{ColumnShape, Shape, Type, period_field},
     table::Table,
 };
@@ -125,6 +125,7 @@ impl Stack {
             accounting,
         };
         let plan = Plan::new(&shapes, context, (result, uses, Access::Ordered), plan);
+        let plan = plan.divided(Some(Division::Rows));
         // A column may have another role in each table.
         Ok(plan.with_roles(Roles::default()))
     }

@@ -40,7 +40,7 @@ impl SpellsPlan {
         context: &Context,
     ) -> Result<Outcome> {
         let per = &self.per;
-        let intervals = Intervals::of(table, rules, context)?;
+        let intervals = Intervals::closed_at(table, rules, self.newest, context)?;
         let all_active = intervals.all_active();
         let used = |row: usize| all_active || intervals.fates[row] == Fate::Active;
         let interval =

@@ -118,8 +118,13 @@ impl Part {
         Ok((part, set_aside))
     }
 
+    /// The number of cells.
+    pub(super) fn cells(&self) -> usize {
+        self.by_date.iter().map(|dated| dated.cells.spots.len()).sum()
+    }
+
     /// The same, without its rows.
-    fn compact(mut self) -> Result<Part> {
+    pub(super) fn compact(mut self) -> Result<Part> {
         if self.is_compact {
             return Ok(self);
         }

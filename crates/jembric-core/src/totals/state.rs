@@ -11,26 +11,43 @@ use crate::{
 use arrow_buffer::BooleanBuffer;
 use std::{any::Any, sync::Arc};
 
-/// The state of totals: one part for all batches so far.
+/// The state of totals: parts for the batches so far, in order. Each has more than twice as many
+/// cells as the next one, so that a cell is merged a few times only.
 pub(super) struct TotalsState {
     plan: Arc<TotalsPlan>,
     context: Context,
-    part: Option<Part>,
+    parts: Vec<Part>,
     set_aside: NumberedRows,
 }
 
 impl TotalsState {
     pub(super) fn begin(plan: Arc<TotalsPlan>, context: &Context) -> Box<dyn State> {
         let (context, set_aside) = (context.clone(), NumberedRows::default());
-        Box::new(TotalsState { plan, context, part: None, set_aside })
+        Box::new(TotalsState { plan, context, parts: Vec::new(), set_aside })
     }
 
     fn add(&mut self, part: Part) -> Result<()> {
-        self.part = Some(match self.part.take() {
+        // A part that is not alone must not keep its batch.
+        let mut part = match self.parts.pop() {
             None => part,
-            Some(before) => before.merged(part)?,
-        });
+            Some(before) => {
+                self.parts.push(before.compact()?);
+                part.compact()?
+            }
+        };
+        while self.parts.last().is_some_and(|before| before.cells() <= 2 * part.cells()) {
+            let Some(before) = self.parts.pop() else { break };
+            part = before.merged(part)?;
+        }
+        self.parts.push(part);
         Ok(())
+    }
+
+    /// The part of all batches.
+    fn merged(parts: Vec<Part>) -> Result<Option<Part>> {
+        let mut parts = parts.into_iter().rev();
+        let Some(last) = parts.next() else { return Ok(None) };
+        parts.try_fold(last, |after, before| before.merged(after)).map(Some)
     }
 }
 
@@ -45,12 +62,12 @@ impl State for TotalsState {
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
         let Ok(other) = other.downcast::<TotalsState>() else { return Ok(()) };
         self.set_aside.merge(other.set_aside);
-        other.part.map_or(Ok(()), |part| self.add(part))
+        TotalsState::merged(other.parts)?.map_or(Ok(()), |part| self.add(part))
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {
-        let TotalsState { plan, context, part, set_aside } = *self;
-        let (part, none) = match part {
+        let TotalsState { plan, context, parts, set_aside } = *self;
+        let (part, none) = match TotalsState::merged(parts)? {
             Some(part) => (part, None),
             None => {
                 let (part, none) = Part::of(&plan, &plan.empty_table()?, &context)?;

@@ -1,0 +1,251 @@
+//! [`Division`]: how the rows of a plan's tables can be divided, so that tables that do not fit
+//! into memory are processed in parts.
+//!
+//! A part is a table like any other, so a plan needs no second algorithm for it. What the parts
+//! have to restore is the order of the result. The rows of a part carry their numbers among all
+//! rows in one more column ([`Table::with_row_numbers`]), which operations pass on as any other.
+
+use crate::{
+    entities::{hash_of_bytes, hash_of_number},
+    error::Result,
+    ordering::sortable,
+    shape::{Shape, Type},
+    table::Table,
+    within::keys::in_one_type,
+};
+use arrow_array::{Array, ArrayRef, Int64Array, cast::AsArray, new_empty_array, types::*};
+use arrow_ord::sort::SortColumn;
+use arrow_schema::{DataType, SortOptions};
+use std::sync::Arc;
+
+/// The beginning of the names of columns with row numbers. No column of a file begins with this
+/// control character and these words by chance.
+const ROW_NUMBERS: &str = "\u{1f}rows of table ";
+
+/// How the rows of a plan's tables can be divided into parts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Division {
+    /// Into any rows that follow each other, one table after the other. The result is that of the
+    /// parts, in this order.
+    Rows,
+    /// Into any rows that follow each other. The results of the parts are sorted by these columns
+    /// (each with whether it is descending), and have to be merged; equal rows keep their order.
+    Sorted(Vec<(usize, bool)>),
+    /// Into groups of entities, with all rows of an entity in one part.
+    Entities(ByEntity),
+}
+
+/// A division into groups of entities.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct ByEntity {
+    /// The places of the key columns of each table. Those of several tables agree in pairs.
+    pub keys: Vec<Vec<usize>>,
+    /// Whether keys that differ only in case and outer blanks must be in the same part, because a
+    /// warning compares them.
+    pub folded: bool,
+    /// The order of the result.
+    pub order: ResultOrder,
+}
+
+/// The order of a result whose parts have to be merged.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ResultOrder {
+    /// That of the rows of this table.
+    Rows(usize),
+    /// Sorted by these columns of the result, of which all rows of an entity have the same values.
+    Columns(Vec<usize>),
+}
+
+/// What an operation needs to know of all rows before it can process a part of them.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Overall {
+    /// The first and last period of the records.
+    pub(crate) periods: Option<(i32, i32)>,
+    /// Whether a record is in the range.
+    pub(crate) any_in_range: bool,
+    /// Whether a record in the range is not dated on the last day of its period.
+    pub(crate) not_on_last_days: bool,
+    /// The newest tick of the starts and ends.
+    pub(crate) newest: Option<i32>,
+}
+
+impl Overall {
+    /// Adds what is known of other rows.
+    #[must_use]
+    pub fn plus(self, other: Overall) -> Overall {
+        let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        Overall {
+            periods: [self.periods, other.periods].into_iter().flatten().reduce(wider),
+            any_in_range: self.any_in_range || other.any_in_range,
+            not_on_last_days: self.not_on_last_days || other.not_on_last_days,
+            newest: self.newest.max(other.newest),
+        }
+    }
+}
+
+/// One of the parts of a table that is divided by entity.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub struct Part {
+    /// Its number, below that of all parts.
+    pub number: u32,
+    /// The number of all parts.
+    pub parts: u32,
+    /// Another seed gives another division.
+    pub seed: u64,
+}
+
+impl Part {
+    /// A part by its number.
+    pub fn of(number: u32, (parts, seed): (u32, u64)) -> Part {
+        Part { number, parts, seed }
+    }
+}
+
+impl ByEntity {
+    /// A division by these key columns of one table.
+    pub(crate) fn of(
+        keys: impl IntoIterator<Item = usize>,
+        order: ResultOrder,
+    ) -> Option<Division> {
+        ByEntity::by(keys.into_iter().collect(), order).map(Division::Entities)
+    }
+
+    /// The same; none if the whole table is one entity.
+    pub(crate) fn by(keys: Vec<usize>, order: ResultOrder) -> Option<ByEntity> {
+        let is_divided = !keys.is_empty();
+        is_divided.then(|| ByEntity { keys: vec![keys], folded: false, order })
+    }
+
+    /// The part, out of a number of parts, of each row of a batch of the table at a place.
+    /// `samples` are rows of all tables, which tell the types of the keys. Another seed gives
+    /// another division. Rows without a key are spread over the parts by their numbers.
+    pub fn parts(
+        &self,
+        place: usize,
+        batch: &Table,
+        samples: &[&Table],
+        (parts, seed): (u32, u64),
+    ) -> Result<Vec<u32>> {
+        let mut hashes = vec![seed; batch.rows()];
+        let mut keyed = vec![true; batch.rows()];
+        for (n, &key) in self.keys[place].iter().enumerate() {
+            let mut column = batch.at(key).clone();
+            for (other, sample) in samples.iter().enumerate().filter(|(other, _)| *other != place) {
+                let there = new_empty_array(sample.at(self.keys[other][n]).data_type());
+                column = in_one_type(&column, &there)?.0;
+            }
+            if let Some(nulls) = column.logical_nulls() {
+                keyed.iter_mut().zip(nulls.iter()).for_each(|(keyed, valid)| *keyed &= valid);
+            }
+            self.add_hashes(&column, &mut hashes);
+        }
+        // The upper half of the product is the hash, scaled to the number of parts.
+        let part = |hash: u64| ((u128::from(hash) * u128::from(parts)) >> 64) as u32;
+        let rows = hashes.into_iter().zip(keyed).enumerate();
+        Ok(rows
+            .map(|(row, (hash, keyed))| {
+                part(if keyed { hash } else { hash_of_number(row as u64, seed) })
+            })
+            .collect())
+    }
+
+    /// Makes the hash of each row depend on a column as well.
+    fn add_hashes(&self, column: &ArrayRef, hashes: &mut [u64]) {
+        macro_rules! numbers {
+            ($type:ty, $bits:expr) => {{
+                let values = column.as_primitive::<$type>().values();
+                for (hash, &value) in hashes.iter_mut().zip(values.iter()) {
+                    *hash = hash_of_number($bits(value), *hash);
+                }
+            }};
+        }
+        match column.data_type() {
+            DataType::Int64 => numbers!(Int64Type, |value| value as u64),
+            DataType::Date32 => numbers!(Date32Type, |value| value as u64),
+            DataType::Timestamp(..) => numbers!(TimestampMicrosecondType, |value| value as u64),
+            DataType::Time64(_) => numbers!(Time64MicrosecondType, |value| value as u64),
+            DataType::Decimal64(..) => numbers!(Decimal64Type, |value| value as u64),
+            DataType::Float64 => numbers!(Float64Type, f64::to_bits),
+            DataType::Decimal128(..) => {
+                for (hash, value) in
+                    hashes.iter_mut().zip(column.as_primitive::<Decimal128Type>().values())
+                {
+                    *hash = hash_of_bytes(&value.to_le_bytes(), *hash);
+                }
+            }
+            DataType::Boolean => {
+                for (hash, value) in hashes.iter_mut().zip(column.as_boolean().values()) {
+                    *hash = hash_of_number(value.into(), *hash);
+                }
+            }
+            DataType::Utf8View => {
+                for (hash, value) in hashes.iter_mut().zip(column.as_string_view()) {
+                    let value = value.unwrap_or_default();
+                    *hash = match self.folded {
+                        true => hash_of_bytes(value.trim().to_lowercase().as_bytes(), *hash),
+                        false => hash_of_bytes(value.as_bytes(), *hash),
+                    };
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+/// The name of the column with the row numbers of the table at this place.
+fn row_numbers_of(place: usize) -> String {
+    format!("{ROW_NUMBERS}{place}")
+}
+
+/// Whether a column has row numbers, which are no part of the data.
+pub(crate) fn has_row_numbers(name: &str) -> bool {
+    name.starts_with(ROW_NUMBERS)
+}
+
+impl Shape {
+    /// The shape with one more column for the row numbers of the table at this place.
+    pub fn with_row_numbers(&self, place: usize) -> Result<Shape> {
+        self.with(&row_numbers_of(place), Type::Integer)
+    }
+}
+
+impl Table {
+    /// The table with one more column, which has the numbers of its rows. `place` is its place
+    /// among the tables of an operation.
+    pub fn with_row_numbers(&self, place: usize, numbers: Vec<i64>) -> Result<Table> {
+        self.with_column(&row_numbers_of(place), Arc::new(Int64Array::from(numbers)))
+    }
+
+    /// The row numbers that this result has from the table at a place. A row that is not from that
+    /// table has none.
+    pub fn row_numbers(&self, place: usize) -> Option<&Int64Array> {
+        let column = self.batch().column_by_name(&row_numbers_of(place))?;
+        column.as_primitive_opt::<Int64Type>()
+    }
+
+    /// The table without any column of row numbers.
+    pub fn without_row_numbers(&self) -> Result<Table> {
+        match self.names().any(has_row_numbers) {
+            false => Ok(self.clone()),
+            true => {
+                let table = Table::of_known(
+                    self.fields().filter(|(field, _)| !has_row_numbers(field.name())),
+                )?;
+                Ok(table.with_facts(self.not_numbers(), self.origin().cloned()))
+            }
+        }
+    }
+
+    /// The columns to sort by, each with whether it is descending. Missing values come last.
+    pub fn sort_columns(&self, columns: &[(usize, bool)]) -> Vec<SortColumn> {
+        let columns = columns.iter().map(|&(place, descending)| SortColumn {
+            values: sortable(self, place),
+            options: Some(SortOptions { descending, nulls_first: false }),
+        });
+        columns.filter(|column| *column.values.data_type() != DataType::Null).collect()
+    }
+}
