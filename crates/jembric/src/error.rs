@@ -1,5 +1,6 @@
 //! The error type of the library: the errors of the core, and those of reading and writing.
 
+use crate::larger::Size;
 use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
 
@@ -27,6 +28,27 @@ pub enum Error {
         source: io::Error,
         /// A file with a similar name in the same directory.
         nearest: Option<String>,
+    },
+    /// Temporary files cannot be written or read.
+    #[error("{directory}: {}. {advice}", reason(.source))]
+    Scratch {
+        /// The directory of temporary files.
+        directory: String,
+        /// The error of the system.
+        source: io::Error,
+        /// What to do.
+        advice: String,
+    },
+    /// A step needs more rows at once than the memory allows.
+    #[error("this step needs all of its {rows} rows at once, and the memory is limited to {}. Set \
+        `memory` to at least {}", sized(*.budget), sized(*.needed))]
+    NeedsMemory {
+        /// The number of rows.
+        rows: u64,
+        /// The least bytes that are enough.
+        needed: u64,
+        /// The limit in bytes.
+        budget: u64,
     },
     /// A directory was given where a file is needed.
     #[error("{file}: this is a directory, but a file is required")]
@@ -197,8 +219,8 @@ pub enum Error {
     },
     /// A file changed between the first look at it and the end of the run.
     #[error(
-        "{file}: the file changed while the routine ran, so a page could not tell which bytes its \
-            figures come from. Run it again"
+        "{file}: the file changed while it was in use, so rows of different moments could be \
+            mixed. Run the command again when nobody writes to it"
     )]
     Changed {
         /// The file.
@@ -309,7 +331,11 @@ impl Error {
             | Error::Database { database: file, .. }
             | Error::TableExists { table: file }
             | Error::Write { file, .. } => Some(file),
-            Error::Setting { .. } | Error::Settings(_) | Error::Routine(_) => None,
+            Error::Setting { .. }
+            | Error::Settings(_)
+            | Error::Routine(_)
+            | Error::Scratch { .. }
+            | Error::NeedsMemory { .. } => None,
         }
     }
 
@@ -391,6 +417,16 @@ fn table_exists(table: &str, words: Words<'_>) -> String {
 /// Advice behind a problem, as a sentence.
 fn advised(advice: &str) -> String {
     if advice.is_empty() { String::new() } else { format!(". {advice}") }
+}
+
+/// A number of bytes as a setting takes it.
+fn sized(bytes: u64) -> String {
+    let mebibyte = 1 << 20;
+    match bytes < mebibyte {
+        true => Size(bytes),
+        false => Size(bytes.div_ceil(mebibyte) * mebibyte),
+    }
+    .to_string()
 }
 
 /// The system's reason in plain words.

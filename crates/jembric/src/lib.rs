@@ -61,6 +61,7 @@ mod error;
 mod formats;
 mod guard;
 pub mod io;
+mod larger;
 mod page;
 mod read;
 pub mod routine;

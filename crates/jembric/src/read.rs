@@ -10,6 +10,7 @@
 
 pub(crate) mod bytes;
 pub(crate) mod convert;
+mod data;
 pub(crate) mod entities;
 pub(crate) mod given_formats;
 pub(crate) mod header;
@@ -21,5 +22,6 @@ pub(crate) mod pass;
 pub(crate) mod pieces;
 pub(crate) mod reading;
 pub(crate) mod records;
+mod scan;
 pub(crate) mod settings;
 pub(crate) mod table;

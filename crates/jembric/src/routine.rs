@@ -47,7 +47,7 @@ pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 use crate::{
     Advised, Error, Result, Takes,
     databases::secrets::{secrets, without_secrets},
-    io::{Existing, ReadingSettings},
+    io::{Existing, ReadingSettings, Size},
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
 };
@@ -65,6 +65,8 @@ pub struct Routine {
     pub zone: Option<String>,
     /// The file for the report page, in whose name `{as-of}` is replaced by the as-of date.
     pub page: Option<String>,
+    /// The memory for tables. What does not fit is written to temporary files.
+    pub memory: Option<Size>,
     /// The steps, in order.
     pub steps: Vec<Planned>,
     text: Option<Arc<Text>>,

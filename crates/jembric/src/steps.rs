@@ -12,8 +12,8 @@ use crate::{
     databases::name::table_of,
     error::Error,
     io::{
-        Databases, Reading, entities_of, entities_reading, file_of, holidays_of, holidays_reading,
-        is_database, name_in,
+        Data, Databases, Memory, Reading, entities_of, entities_reading, file_of, holidays_of,
+        holidays_reading, is_database, name_in,
     },
     settings::{Given, GivenSettings, Settings},
 };
@@ -134,6 +134,12 @@ pub trait Files {
     /// The table in a file.
     fn table(&self, file: &str, reading: &Reading) -> Result<Table>;
 
+    /// The table in a file, in memory if it fits.
+    fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
+        let _ = memory;
+        self.table(file, reading).map(Data::Table)
+    }
+
     /// The shape from its header; none if it cannot be inspected before it is read.
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>>;
 
@@ -181,6 +187,10 @@ impl Files for Disk {
         self.reading(reading).file(name_in(&self.directory, file))
     }
 
+    fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
+        self.reading(reading).data(name_in(&self.directory, file), memory)
+    }
+
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         self.reading(reading).shape(name_in(&self.directory, file)).map(Some)
     }
@@ -203,7 +213,7 @@ impl Files for Disk {
 /// Files that are read once, however often a table is asked for.
 pub struct FilesOnce<'a> {
     files: &'a dyn Files,
-    read: RefCell<HashMap<String, Table>>,
+    read: RefCell<HashMap<String, Data>>,
 }
 
 impl fmt::Debug for FilesOnce<'_> {
@@ -223,13 +233,21 @@ impl<'a> FilesOnce<'a> {
 
 impl Files for FilesOnce<'_> {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        let key = format!("{file}\n{reading:?}");
-        if let Some(table) = self.read.borrow().get(&key) {
-            return Ok(table.clone());
+        match self.data(file, reading, &Memory::unlimited())? {
+            Data::Table(table) => Ok(table),
+            // It was read within a limit before.
+            Data::Larger(_) => self.files.table(file, reading),
         }
-        let table = self.files.table(file, reading)?;
-        self.read.borrow_mut().insert(key, table.clone());
-        Ok(table)
+    }
+
+    fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
+        let key = format!("{file}\n{reading:?}");
+        if let Some(data) = self.read.borrow().get(&key) {
+            return Ok(data.clone());
+        }
+        let data = self.files.data(file, reading, memory)?;
+        self.read.borrow_mut().insert(key, data.clone());
+        Ok(data)
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {

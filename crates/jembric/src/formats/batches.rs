@@ -4,6 +4,7 @@
 mod arrow;
 #[cfg_attr(not(feature = "parquet"), path = "absent/parquet.rs")]
 mod parquet;
+mod scan;
 
 use super::{Choose, Source, Target, packing::CELL};
 use crate::{
@@ -15,11 +16,13 @@ use crate::{
     },
     error::{Error, Result},
     guard::guarded,
+    larger::Memory,
 };
 use arrow_select::concat::concat;
 use bytes::Bytes;
 use jembric_core::Origin;
 use rayon::prelude::*;
+use scan::ColumnarScan;
 use std::{
     fs::File,
     io::{self, Write},
@@ -27,7 +30,7 @@ use std::{
 };
 
 /// Where the bytes of the file are.
-#[derive(Clone)]
+#[derive(Clone, Debug)]
 pub(crate) enum Input {
     File(Arc<File>),
     Bytes(Bytes),
@@ -43,6 +46,7 @@ impl Input {
 }
 
 /// Why the rows of a file cannot be read.
+#[derive(Debug)]
 pub(crate) enum Unread {
     /// It is damaged, or not of this format.
     Damaged(String),
@@ -139,6 +143,20 @@ impl Columnar {
     /// A file of this format, with the name for messages.
     pub(crate) fn source(self, name: &str, input: Input) -> ColumnarFile<'_> {
         ColumnarFile { format: self, name, input }
+    }
+
+    /// The chosen columns of a file, to be read in batches.
+    ///
+    /// Errors: the file is damaged, as far as its rows are counted; they need more bytes than the
+    /// limit.
+    pub(crate) fn scan(
+        self,
+        name: &str,
+        input: Input,
+        (places, most): (Vec<usize>, u64),
+        memory: &Memory,
+    ) -> Result<ColumnarScan> {
+        ColumnarScan::of(self, name, input, (places, most), memory)
     }
 
     /// The table of the chosen columns. The metadata of fields gives grains and orders.
@@ -272,10 +290,17 @@ trait BatchWriter {
     fn finish(self: Box<Self>) -> io::Result<()>;
 }
 
-/// Writes tables of one schema.
+/// The rows of a batch that is written.
+const WRITTEN_ROWS: usize = 1 << 16;
+
+/// Writes tables of one schema. The batches of the file have the same rows, however the tables were
+/// divided, so that the same rows make the same bytes.
 pub(crate) struct ColumnarWriter {
     made: Made,
     writer: Box<dyn BatchWriter>,
+    /// The rows that wait for others, less than a batch.
+    pending: Vec<Table>,
+    rows: usize,
 }
 
 impl ColumnarWriter {
@@ -285,17 +310,37 @@ impl ColumnarWriter {
             Columnar::Parquet => parquet::writer(&made, schema)?,
             Columnar::ArrowFile | Columnar::ArrowStream => arrow::writer(format, &made, schema)?,
         };
-        Ok(ColumnarWriter { made, writer })
+        Ok(ColumnarWriter { made, writer, pending: Vec::new(), rows: 0 })
+    }
+
+    /// Writes the rows that wait.
+    fn write_pending(&mut self) -> io::Result<()> {
+        self.rows = 0;
+        let pending = std::mem::take(&mut self.pending);
+        let Some((first, others)) = pending.split_first() else { return Ok(()) };
+        let batch = Table::joined(first, others).map_err(io::Error::other)?;
+        self.writer.write(batch.batch())
     }
 }
 
 impl Target for ColumnarWriter {
     fn write(&mut self, rows: &Table, to: &mut dyn Write) -> io::Result<()> {
-        self.writer.write(rows.batch())?;
+        let mut from = 0;
+        while from < rows.rows() {
+            let part = rows.slice(from, WRITTEN_ROWS - self.rows);
+            from += part.rows();
+            self.rows += part.rows();
+            self.pending.push(part);
+            if self.rows == WRITTEN_ROWS {
+                self.write_pending()?;
+                to.write_all(&self.made.take())?;
+            }
+        }
         to.write_all(&self.made.take())
     }
 
-    fn finish(self: Box<Self>, to: &mut dyn Write) -> io::Result<()> {
+    fn finish(mut self: Box<Self>, to: &mut dyn Write) -> io::Result<()> {
+        self.write_pending()?;
         self.writer.finish()?;
         to.write_all(&self.made.take())
     }

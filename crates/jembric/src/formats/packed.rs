@@ -11,30 +11,29 @@ const BEGINNING: u64 = 1 << 20;
 pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
     let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
     let mut bytes = Vec::new();
-    let read = match packing {
-        Packing::Gzip => flate2::read::MultiGzDecoder::new(packed)
-            .take(most.saturating_add(1))
-            .read_to_end(&mut bytes),
-        Packing::Zstd => {
-            let decoder = zstd::Decoder::new(packed).map_err(failed)?;
-            decoder.take(most.saturating_add(1)).read_to_end(&mut bytes)
-        }
-    };
+    let decoder = unpacking(packing, packed).map_err(failed)?;
+    let read = decoder.take(most.saturating_add(1)).read_to_end(&mut bytes);
     match read.map_err(failed)? as u64 > most {
         true => Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most }),
         false => Ok(bytes),
     }
 }
 
+/// Unpacks a stream while it is read.
+pub(crate) fn unpacking<'a>(
+    packing: Packing,
+    packed: impl Read + 'a,
+) -> io::Result<Box<dyn Read + 'a>> {
+    Ok(match packing {
+        Packing::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+        Packing::Zstd => Box::new(zstd::Decoder::new(packed)?),
+    })
+}
+
 /// Unpacks the beginning of a file: enough for a header.
 pub(crate) fn beginning(packing: Packing, packed: impl Read) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::new();
-    match packing {
-        Packing::Gzip => {
-            flate2::read::MultiGzDecoder::new(packed).take(BEGINNING).read_to_end(&mut bytes)?
-        }
-        Packing::Zstd => zstd::Decoder::new(packed)?.take(BEGINNING).read_to_end(&mut bytes)?,
-    };
+    unpacking(packing, packed)?.take(BEGINNING).read_to_end(&mut bytes)?;
     Ok(bytes)
 }
 

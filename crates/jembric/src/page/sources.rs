@@ -151,7 +151,7 @@ mod tests {
         sources.expect_unchanged().unwrap();
         fs::write(directory.path().join("a.csv"), "abcd").unwrap();
         let error = sources.expect_unchanged().unwrap_err().to_string();
-        assert!(error.contains("a.csv: the file changed while the routine ran"), "{error}");
+        assert!(error.contains("a.csv: the file changed while it was in use"), "{error}");
     }
 
     #[rstest]

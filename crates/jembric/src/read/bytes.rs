@@ -1,18 +1,22 @@
 //! Bytes that can be read in pieces, in any order and on any thread: a file, or memory.
 
+use super::data::Spool;
 use crate::{
     error::{Error, Result},
     formats::read_at::read_at,
+    larger::Memory,
 };
-use encoding_rs::{DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
+use encoding_rs::{Decoder, DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
 use memchr::memchr;
 use std::{
     fs::File,
-    io::{self, Read},
+    io::{self, Read, Seek},
     path::Path,
+    time::SystemTime,
 };
 
 /// UTF-8 bytes, without a byte-order mark.
+#[derive(Debug)]
 pub(crate) struct FileBytes {
     pub(crate) name: String,
     bytes: Bytes,
@@ -21,6 +25,7 @@ pub(crate) struct FileBytes {
     skip: u64,
 }
 
+#[derive(Debug)]
 enum Bytes {
     File(File),
     Memory(Vec<u8>),
@@ -40,6 +45,21 @@ impl FileBytes {
         if !about.is_file() {
             return FileBytes::stream(name, file, encoding);
         }
+        FileBytes::open(&name, file, encoding, None)
+    }
+
+    /// Reads an open file in pieces. If it is not UTF-8, or ends lines with carriage returns, it is
+    /// converted in memory; or in a temporary file if it is large and memory is limited.
+    pub(crate) fn open(
+        name: &str,
+        file: File,
+        encoding: Option<&'static Encoding>,
+        memory: Option<&Memory>,
+    ) -> Result<FileBytes> {
+        let name = name.to_owned();
+        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
+        let len = file.metadata().map_err(failed)?.len();
+        let memory = memory.filter(|memory| len > memory.whole());
         let mut first = [0; FIRST];
         let found = read_at(&file, 0, &mut first).map_err(failed)?;
         let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
@@ -47,14 +67,65 @@ impl FileBytes {
         if found.is_some_and(|encoding| encoding != UTF_8)
             || mark.is_some_and(|(marked, _)| marked != UTF_8)
         {
-            return FileBytes::stream(name, file, found);
+            let Some(memory) = memory else { return FileBytes::stream(name, file, found) };
+            let encoding = found.unwrap_or(UTF_8);
+            let source = FileBytes::converted(name, file, (encoding, false), memory)?;
+            return match (source.ends_lines_with_returns()?, source.bytes) {
+                (true, Bytes::File(file)) => {
+                    FileBytes::converted(source.name, file, (UTF_8, true), memory)
+                }
+                (_, bytes) => Ok(FileBytes { bytes, ..source }),
+            };
         }
         let skip = mark.map_or(0, |(_, len)| len as u64);
-        let source = FileBytes { name, bytes: Bytes::File(file), len: about.len(), skip };
+        let source = FileBytes { name, bytes: Bytes::File(file), len, skip };
         match source.ends_lines_with_returns()? {
+            true if memory.is_some() => match (memory, source.bytes) {
+                (Some(memory), Bytes::File(file)) => {
+                    FileBytes::converted(source.name, file, (UTF_8, true), memory)
+                }
+                (_, bytes) => Ok(FileBytes { bytes, ..source }),
+            },
             true => Ok(source.with_line_feeds(source.bytes(0, source.len(), &mut Vec::new())?)),
             false => Ok(source),
         }
+    }
+
+    /// Converts a file to UTF-8 in a temporary file, and carriage returns to line feeds if `feeds`.
+    fn converted(
+        name: String,
+        mut file: File,
+        (encoding, feeds): (&'static Encoding, bool),
+        memory: &Memory,
+    ) -> Result<FileBytes> {
+        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
+        file.rewind().map_err(failed)?;
+        let mut bytes = vec![0; STEP];
+        let mut filled = 0;
+        let mut spool = Spool::create(memory)?;
+        let mut converter = Converter::of(&name, encoding);
+        let mut converted = Vec::new();
+        loop {
+            let read = file.read(&mut bytes[filled..]).map_err(failed)?;
+            filled += read;
+            if filled < bytes.len() && read > 0 {
+                continue;
+            }
+            converter.convert(&bytes[..filled], read == 0, &mut converted)?;
+            if feeds {
+                let returns = converted.iter_mut().filter(|byte| **byte == b'\r');
+                returns.for_each(|byte| *byte = b'\n');
+            }
+            spool.write(&converted)?;
+            converted.clear();
+            filled = 0;
+            if read == 0 {
+                break;
+            }
+        }
+        let file = spool.finish()?;
+        let len = file.metadata().map_err(|source| memory.scratch().failed(source))?.len();
+        Ok(FileBytes { name, bytes: Bytes::File(file), len, skip: 0 })
     }
 
     /// Reads a stream into memory.
@@ -75,7 +146,9 @@ impl FileBytes {
         let encoding = encoding.or(marked).or_else(unmarked).unwrap_or(UTF_8);
         let mut mark = if marked == Some(encoding) { mark } else { 0 };
         if encoding != UTF_8 {
-            bytes = decode(&name, encoding, &bytes[mark..], mark)?;
+            let mut text = Vec::new();
+            Converter::of(&name, encoding).convert(&bytes, true, &mut text)?;
+            bytes = text;
             mark = 0;
         }
         let source = FileBytes {
@@ -126,6 +199,16 @@ impl FileBytes {
         }
     }
 
+    /// The size and the time of the last change, if it is a file.
+    pub(crate) fn stamp(&self) -> Result<Option<Stamp>> {
+        let Bytes::File(file) = &self.bytes else { return Ok(None) };
+        stamp_of(file).map(Some).map_err(|source| Error::Read {
+            file: self.name.clone(),
+            source,
+            nearest: None,
+        })
+    }
+
     /// The number of bytes.
     pub(crate) fn len(&self) -> u64 {
         self.len - self.skip
@@ -170,6 +253,16 @@ impl FileBytes {
     }
 }
 
+/// The size of a file and the time of its last change, if the system reports it.
+pub(crate) type Stamp = (u64, Option<SystemTime>);
+
+pub(crate) fn stamp_of(file: &File) -> io::Result<Stamp> {
+    let about = file.metadata()?;
+    Ok((about.len(), about.modified().ok()))
+}
+
+/// The bytes that are converted at a time.
+const STEP: usize = 1 << 20;
 /// The bytes that show an encoding without a mark.
 const FIRST: usize = 256;
 
@@ -188,34 +281,50 @@ fn without_mark(first: &[u8]) -> Option<&'static Encoding> {
     }
 }
 
-fn decode(name: &str, encoding: &'static Encoding, bytes: &[u8], before: usize) -> Result<Vec<u8>> {
-    let mut decoder = encoding.new_decoder_without_bom_handling();
-    let most =
-        decoder.max_utf8_buffer_length_without_replacement(bytes.len()).unwrap_or(bytes.len() * 3);
-    let mut text = vec![0; most];
-    let (result, read, written) =
-        decoder.decode_to_utf8_without_replacement(bytes, &mut text, true);
-    text.truncate(written);
-    match result {
-        DecoderResult::InputEmpty => Ok(text),
-        _ => {
-            let bad = match result {
-                DecoderResult::Malformed(len, behind) => {
-                    read - usize::from(len) - usize::from(behind)
-                }
-                _ => read,
-            };
-            let line = 1 + memchr::memchr_iter(b'\n', &text).count() as u64;
-            let (byte, value) =
-                ((before + bad + 1) as u64, bytes.get(bad).copied().unwrap_or_default());
-            Err(Error::NotText {
-                file: name.to_owned(),
-                line,
-                byte,
-                value,
-                encoding: encoding.name(),
-            })
-        }
+/// Converts text to UTF-8, piece by piece.
+struct Converter<'a> {
+    name: &'a str,
+    decoder: Decoder,
+    /// The bytes before the piece, and the line on which it begins.
+    before: u64,
+    line: u64,
+}
+
+impl<'a> Converter<'a> {
+    fn of(name: &'a str, encoding: &'static Encoding) -> Converter<'a> {
+        Converter { name, decoder: encoding.new_decoder_with_bom_removal(), before: 0, line: 1 }
+    }
+
+    /// Adds the text of a piece.
+    ///
+    /// Errors: bytes that are not text in the encoding.
+    fn convert(&mut self, piece: &[u8], is_last: bool, text: &mut Vec<u8>) -> Result<()> {
+        let start = text.len();
+        let most = self.decoder.max_utf8_buffer_length_without_replacement(piece.len());
+        text.resize(start + most.unwrap_or(piece.len() * 3 + 16), 0);
+        let (result, read, written) =
+            self.decoder.decode_to_utf8_without_replacement(piece, &mut text[start..], is_last);
+        text.truncate(start + written);
+        self.line += memchr::memchr_iter(b'\n', &text[start..]).count() as u64;
+        let bad = match result {
+            DecoderResult::InputEmpty => {
+                self.before += piece.len() as u64;
+                return Ok(());
+            }
+            // The bad bytes may have begun in the piece before.
+            DecoderResult::Malformed(len, behind) => {
+                read as i64 - i64::from(len) - i64::from(behind)
+            }
+            DecoderResult::OutputFull => read as i64,
+        };
+        let value = usize::try_from(bad).ok().and_then(|bad| piece.get(bad));
+        Err(Error::NotText {
+            file: self.name.to_owned(),
+            line: self.line,
+            byte: (self.before as i64 + bad + 1) as u64,
+            value: value.copied().unwrap_or_default(),
+            encoding: self.decoder.encoding().name(),
+        })
     }
 }
 

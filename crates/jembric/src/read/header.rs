@@ -12,6 +12,7 @@ use crate::{
 use memchr::memchr_iter;
 
 /// The first line: the names of the columns, and the separator.
+#[derive(Debug)]
 pub(crate) struct Header {
     pub(crate) names: Vec<String>,
     pub(crate) separator: u8,

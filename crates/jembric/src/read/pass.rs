@@ -38,6 +38,17 @@ pub(crate) struct ColumnFilled {
     first_misfits: Vec<(usize, String)>,
 }
 
+impl ColumnFilled {
+    /// The first cells that did not fit, with their places.
+    pub(crate) fn shown_misfits<'a>(
+        &'a self,
+        origin: &'a Origin,
+    ) -> impl Iterator<Item = String> + 'a {
+        let cell = |(row, text): &(usize, String)| format!("line {} `{text}`", origin.line(*row));
+        self.first_misfits.iter().map(cell)
+    }
+}
+
 impl Pass<'_> {
     fn records(&self) -> Records<'_> {
         Records {
@@ -107,7 +118,8 @@ impl Pass<'_> {
             .iter()
             .map(|_| by_column.iter_mut().filter_map(Iterator::next).collect())
             .collect();
-        let read = AtomicU64::new(0);
+        // The regions may be a part of the file.
+        let read = AtomicU64::new(self.regions.first().map_or(0, |region| region.start));
         // Each thread keeps one buffer for the bytes of its regions.
         let filled: Vec<Result<(Lines, Vec<FilledColumn>)>> = self
             .regions
@@ -202,14 +214,13 @@ impl Pass<'_> {
         origin: &Origin,
     ) -> Error {
         let missing = filled.array.logical_null_count() as u64 - filled.misfits;
-        let cell = |(row, text): &(usize, String)| format!("line {} `{text}`", origin.line(*row));
         Error::Format {
             file: self.source.name.clone(),
             column: self.header.names[column].clone(),
             format,
             values: filled.array.len() as u64 - missing,
             bad: filled.misfits,
-            first: filled.first_misfits.iter().map(cell).collect(),
+            first: filled.shown_misfits(origin).collect(),
         }
     }
 }

@@ -9,7 +9,7 @@ use super::{
     given_formats::Given,
     header::{Header, whole_records},
     infer::{CellType, Conventions, Facts, notations},
-    layout::{BLOCK, regions},
+    layout::{BLOCK, Region, regions},
     pass::Pass,
     reading::Reading,
 };
@@ -139,7 +139,7 @@ impl Reading {
     }
 
     /// Reads bytes that may be compressed, have typed columns, or have another format than CSV.
-    fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
+    pub(super) fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
         let bytes = self.unpacked(name, bytes)?;
         match Special::of(&bytes) {
             Some(Special::Workbook | Special::JsonLines) => {
@@ -156,7 +156,7 @@ impl Reading {
     }
 
     /// Reads a file with typed columns.
-    fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
+    pub(super) fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
         let refused = RefCell::new(Ok(()));
         let most = most_unpacked(input.len(), self.most_unpacked);
         let choose = |names: &mut dyn Iterator<Item = &str>| {
@@ -170,6 +170,22 @@ impl Reading {
         };
         let table = whole(&format.source(name, input), &choose, most);
         refused.into_inner().and(table)
+    }
+
+    /// The places of the columns to read from a file with typed columns.
+    ///
+    /// Errors: the file has too many columns, or a format is given for one.
+    pub(super) fn chosen_places(
+        &self,
+        format: Columnar,
+        name: &str,
+        input: Input,
+    ) -> Result<Vec<usize>> {
+        let shape = format.source(name, input).shape()?;
+        let names: Vec<&str> = shape.columns().iter().map(|column| column.name.as_str()).collect();
+        self.refuse_columns(name, names.len())?;
+        self.refuse_formats(name, &names)?;
+        Ok(self.read_of(names.into_iter()))
     }
 
     /// Converts the rows of a workbook or of JSON Lines to CSV.
@@ -363,7 +379,7 @@ impl Reading {
         }
     }
 
-    fn known_encoding(&self) -> Result<Option<&'static Encoding>> {
+    pub(super) fn known_encoding(&self) -> Result<Option<&'static Encoding>> {
         let known = |name: &String| {
             Encoding::for_label(name.as_bytes()).ok_or_else(|| Error::Setting {
                 setting: "encoding",
@@ -387,40 +403,48 @@ impl Reading {
         texts: &[bool],
         written_from: Option<Origin>,
     ) -> Result<Table> {
-        let conventions = self.conventions();
-        let regions = regions(
-            source,
-            header.end,
-            header.lines + 1,
-            !self.no_quotes,
-            self.block.unwrap_or(BLOCK),
-        )?;
-        let pass =
-            Pass { source, regions: &regions, header, conventions: &conventions, reading: self };
+        let regions = self.regions(source, header)?;
+        self.rows_of(source, header, &regions, texts, written_from)
+    }
 
-        let mut columns = self.read_of(header.names.iter().map(String::as_str));
-        let guessed =
-            pass.survey(&columns, &regions[..regions.len().min(1)], ROWS_TO_GUESS_FROM)?;
-        let given = self.given_kinds(source, &header.names)?;
-        let decided = |column: usize, facts: &Facts| {
-            let found = facts.kind(&conventions);
-            match &given[column] {
-                Some(kind) if *kind == ANY_NUMBER && found.is_number() => found,
-                Some(kind) => kind.clone(),
-                None if texts.get(column) == Some(&true)
-                    && (found.is_number() || found == CellType::Boolean) =>
-                {
-                    CellType::Text
-                }
-                None => found,
-            }
-        };
+    /// The regions of the rows below a header.
+    pub(super) fn regions(&self, source: &FileBytes, header: &Header) -> Result<Vec<Region>> {
+        let block = self.block.unwrap_or(BLOCK);
+        regions(source, header.end, header.lines + 1, !self.no_quotes, block)
+    }
+
+    /// The columns to read, the types that the first rows suggest for all columns, and how types
+    /// are decided.
+    pub(super) fn guessed<'a>(
+        &self,
+        pass: &Pass<'_>,
+        texts: &'a [bool],
+    ) -> Result<(Vec<usize>, Vec<CellType>, Typing<'a>)> {
+        let header = pass.header;
+        let columns = self.read_of(header.names.iter().map(String::as_str));
+        let first = &pass.regions[..pass.regions.len().min(1)];
+        let guessed = pass.survey(&columns, first, ROWS_TO_GUESS_FROM)?;
+        let typing = Typing { given: self.given_kinds(pass.source, &header.names)?, texts };
         // The type of a column that is not read does not matter.
         let mut kinds = vec![CellType::Text; header.names.len()];
         for (&column, facts) in columns.iter().zip(&guessed) {
-            kinds[column] = decided(column, facts);
+            kinds[column] = typing.decided(column, facts, pass.conventions);
         }
+        Ok((columns, kinds, typing))
+    }
 
+    /// The rows of all regions of a source.
+    pub(super) fn rows_of(
+        &self,
+        source: &FileBytes,
+        header: &Header,
+        regions: &[Region],
+        texts: &[bool],
+        written_from: Option<Origin>,
+    ) -> Result<Table> {
+        let conventions = self.conventions();
+        let pass = Pass { source, regions, header, conventions: &conventions, reading: self };
+        let (mut columns, mut kinds, typing) = self.guessed(&pass, texts)?;
         let mut arrays: Vec<Option<ArrayRef>> = vec![None; kinds.len()];
         let mut notations_met = vec![0; kinds.len()];
         let mut origin = Origin::default();
@@ -431,7 +455,7 @@ impl Reading {
             for (&column, done) in columns.iter().zip(filled.columns) {
                 if done.misfits > 0 {
                     surprised.push(column);
-                    if let Some(format) = insisted(&kinds[column], given[column].as_ref()) {
+                    if let Some(format) = insisted(&kinds[column], typing.given(column)) {
                         return Err(pass.misfitting(column, format, &done, &origin));
                     }
                 }
@@ -441,10 +465,10 @@ impl Reading {
             let facts = if surprised.is_empty() {
                 Vec::new()
             } else {
-                pass.survey(&surprised, &regions, usize::MAX)?
+                pass.survey(&surprised, regions, usize::MAX)?
             };
             for (&column, facts) in surprised.iter().zip(&facts) {
-                let kind = decided(column, facts);
+                let kind = typing.decided(column, facts, &conventions);
                 // Anything that the survey of all cells did not foresee can only be text.
                 kinds[column] = if kind == kinds[column] { CellType::Text } else { kind };
             }
@@ -527,8 +551,43 @@ impl Reading {
     }
 }
 
+/// How the types of columns are decided.
+pub(super) struct Typing<'a> {
+    /// The given types.
+    given: Vec<Option<CellType>>,
+    /// The columns that are never inferred as numbers.
+    texts: &'a [bool],
+}
+
+impl Typing<'_> {
+    /// The given type of a column.
+    pub(super) fn given(&self, column: usize) -> Option<&CellType> {
+        self.given[column].as_ref()
+    }
+
+    /// The type of a column with cells like these.
+    pub(super) fn decided(
+        &self,
+        column: usize,
+        facts: &Facts,
+        conventions: &Conventions,
+    ) -> CellType {
+        let found = facts.kind(conventions);
+        match &self.given[column] {
+            Some(kind) if *kind == ANY_NUMBER && found.is_number() => found,
+            Some(kind) => kind.clone(),
+            None if self.texts.get(column) == Some(&true)
+                && (found.is_number() || found == CellType::Boolean) =>
+            {
+                CellType::Text
+            }
+            None => found,
+        }
+    }
+}
+
 /// The format that every cell of a column must match; other cells are errors.
-fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
+pub(super) fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
     match (kind, given) {
         (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => Some("number".to_owned()),
         (CellType::Given(given), _) => Some(given.words()),

@@ -38,8 +38,12 @@ pub struct Run<'a> {
     /// Whether steps are checked by the types of the first rows, and not by names only. Later rows
     /// may change the types.
     pub guess: bool,
-    /// The bytes that a result may take if it is made in one piece; unlimited by default.
+    /// The bytes of memory for tables; unlimited by default. Tables that do not fit are read in
+    /// batches, and what has to wait is written to temporary files.
     pub memory: Option<u64>,
+    /// The directory in which a private one for temporary files is made, if one is needed. The
+    /// default is that of the system.
+    pub scratch: Option<std::path::PathBuf>,
     /// Whether the rows set aside are needed in full. If not, columns that no step uses are not
     /// read.
     pub aside: bool,
@@ -73,6 +77,7 @@ impl<'a> Run<'a> {
             since: None,
             guess: false,
             memory: None,
+            scratch: None,
             aside: true,
             pictures_only: false,
             keeps_results: false,

@@ -3,7 +3,7 @@
 use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
     Almanac, Changes, Result, Stack, Totals, Within,
-    io::{Existing, ReadingSettings},
+    io::{Existing, Memory, ReadingSettings, Size},
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
 };
@@ -18,7 +18,7 @@ use toml::{
 const OF_A_STEP: [&str; 8] = ["name", "read", "from", "write", "key", "heading", "say", "show"];
 /// The keys that name an input or output.
 const OF_A_NAME: [&str; 3] = ["file", "url", "table"];
-const OF_A_ROUTINE: [&str; 5] = ["title", "as-of", "zone", "page", "step"];
+const OF_A_ROUTINE: [&str; 6] = ["title", "as-of", "zone", "page", "memory", "step"];
 
 impl Routine {
     /// Parses a routine; `file` is its name for messages.
@@ -45,6 +45,13 @@ impl Routine {
                 }
                 "page" => {
                     (routine.page, routine.page_at) = (Some(parser.text_of(value)?), value.span());
+                }
+                "memory" => {
+                    let size = parser.text_of(value)?.parse::<Size>();
+                    let size = size.and_then(|size| Memory::expect_enough(size).map(|()| size));
+                    routine.memory = Some(size.map_err(|error| {
+                        whole.error(value.span(), error.told(&super::routine_words), "")
+                    })?);
                 }
                 "step" => {
                     for step in parser.list_of(value)? {

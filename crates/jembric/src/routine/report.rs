@@ -8,6 +8,7 @@ use crate::{
     calendar::Day,
     draw::picture_of,
     io::{Destination, Outputs, without_secrets},
+    larger::{Data, Memory},
     page::{Collected, Page, Sources, Taken, expect_page_name},
 };
 use std::{
@@ -100,7 +101,7 @@ impl<'a> Report<'a> {
         Ok(Some(Report { checked, sources, collected, by_grain, file }))
     }
 
-    /// Takes what the page shows of a step that has run. `tables` are those that it worked on, if
+    /// Takes what the page shows of a step that has run. `inputs` are those that it worked on, if
     /// the outcome has the whole result.
     ///
     /// Errors: a figure of a sentence cannot be computed; the result cannot be drawn; a further
@@ -108,7 +109,7 @@ impl<'a> Report<'a> {
     pub(super) fn take(
         &mut self,
         ran: &Ran<'_>,
-        tables: Option<&[(String, Table)]>,
+        (inputs, memory): (Option<&[(String, Data)]>, &Memory),
         accounts: &[Option<Ledger>],
     ) -> Result<()> {
         let Report { checked, .. } = *self;
@@ -118,7 +119,7 @@ impl<'a> Report<'a> {
         let written = ran.written.as_deref().filter(|_| step.write.is_some());
         let written = written.map(|names| names.rsplit(", ").next().unwrap_or(names));
         self.collected.account(place, outcome, written);
-        let Some(tables) = tables.filter(|_| outline.needs(place)) else { return Ok(()) };
+        let Some(inputs) = inputs.filter(|_| outline.needs(place)) else { return Ok(()) };
         let at = |error: CoreError| routine.told_at(step, error);
         let behind = || routine.accounts_behind(place, accounts);
         let drawn = |outcome: &Outcome| match outline.shows_picture(place) {
@@ -145,8 +146,13 @@ impl<'a> Report<'a> {
             let grain = step.grains.first().map(String::as_str);
             results.push((grain, outcome.clone(), drawn(outcome)?));
             let mut further = Vec::new();
-            for (grain, operation) in &checked.further[place] {
-                let outcome = operation.apply(tables, context).map_err(at)?;
+            let further_grains = &checked.further[place];
+            let tables = match further_grains.is_empty() {
+                true => Vec::new(),
+                false => whole(inputs, memory).map_err(|error| routine.told_at(step, error))?,
+            };
+            for (grain, operation) in further_grains {
+                let outcome = operation.apply(&tables, context).map_err(at)?;
                 results.push((Some(grain), outcome.clone(), drawn(&outcome)?));
                 further.push((grain.as_str(), outcome));
             }
@@ -187,7 +193,7 @@ impl<'a> Report<'a> {
         };
         let Some((mut file, path)) = opened else { return Ok(()) };
         self.sources.expect_unchanged()?;
-        read.rows().for_each(|(name, rows)| self.sources.read(name, rows));
+        read.rows().for_each(|(name, rows)| self.sources.read(name, rows as usize));
         let text = match &routine.text {
             Some(text) => without_secrets(&text.text),
             None => routine.to_text(str::to_owned)?,
@@ -214,6 +220,11 @@ impl<'a> Report<'a> {
         outputs.add(file);
         Ok(())
     }
+}
+
+/// The tables with their names, which must fit into memory.
+pub(super) fn whole(inputs: &[(String, Data)], memory: &Memory) -> Result<Vec<(String, Table)>> {
+    inputs.iter().map(|(name, input)| Ok((name.clone(), input.whole(memory)?))).collect()
 }
 
 /// The place of the step whose result a step works on.

@@ -4,16 +4,16 @@ use super::{
     Input, Planned, Routine,
     checked::{Checked, Run, Uses},
     readings::Readings,
-    report::Report,
+    report::{Report, whole},
     routine_words,
     since::{StepChanges, all_changes},
     stream::{Failed, Stream},
 };
 use crate::{
-    Context, CoreError, Error, Ledger, Outcome, Result, Sink, Table, Takes,
+    Context, CoreError, Error, Ledger, Outcome, Result, Sink, Takes,
     calendar::{AsOf, Day, Zone},
     draw::{Picture, PictureFormat},
-    io::{Batches, Destination, Outputs, Reading, Writing, name_in, without_secrets},
+    io::{Batches, Data, Destination, Memory, Outputs, Reading, Writing, name_in, without_secrets},
     settings::Given,
     steps::Contents,
 };
@@ -77,7 +77,7 @@ impl Routine {
             .today(running.today)
             .reconcile(running.reconcile.iter().cloned());
         context.follow = running.follow.clone();
-        context.memory = running.memory;
+        context.memory = running.memory.or(self.memory.map(|size| size.0));
         let context = match &as_of {
             None => context,
             Some(as_of) if as_of.column().is_some() => context.as_of_follows(),
@@ -124,15 +124,15 @@ impl Routine {
 
     /// The error of a result that could not be delivered: that of the receiver, or that of the
     /// step.
-    fn handed_over(&self, planned: &Planned, error: CoreError, file: Option<&str>) -> Error {
-        match (error, file) {
-            (CoreError::Sink(error), Some(file)) => {
+    fn handed_over(&self, planned: &Planned, error: impl Into<Error>, file: Option<&str>) -> Error {
+        match (error.into(), file) {
+            (Error::Core(CoreError::Sink(error)), Some(file)) => {
                 let source =
                     error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error);
                 Error::write(file)(source)
             }
-            (error @ CoreError::Sink(_), None) => Error::Core(error),
-            (error, _) => self.told_at(planned, Error::from(error)),
+            (error @ Error::Core(CoreError::Sink(_)), None) => error,
+            (error, _) => self.told_at(planned, error),
         }
     }
 
@@ -217,9 +217,9 @@ impl Routine {
         &self,
         input: &Input,
         inputs: usize,
-        answers: &[Option<Table>],
+        answers: &[Option<Data>],
         read: &mut Readings<'_>,
-    ) -> Result<(String, Table)> {
+    ) -> Result<(String, Data)> {
         match input {
             Input::Step(place) => {
                 let table = answers[*place].clone();
@@ -243,7 +243,7 @@ impl Routine {
                 if let Some(Some(names)) = read.columns.get(file.as_str()) {
                     reading = reading.only(names);
                 }
-                let table = read.files.table(file, &reading)?;
+                let table = read.files.data(file, &reading, &read.memory)?;
                 read.rows.insert(file.clone(), table.rows());
                 read.tables.insert(key, table.clone());
                 Ok((file.clone(), table))
@@ -352,13 +352,21 @@ impl Checked<'_> {
             }
             _ => HashMap::new(),
         };
+        let memory = match running.memory.or(routine.memory.map(|size| size.0)) {
+            None => Memory::unlimited(),
+            Some(budget) => {
+                let scratch = running.scratch.clone().unwrap_or_else(std::env::temp_dir);
+                Memory::of(budget, scratch)
+            }
+        };
         let mut read = Readings {
             files: running.files,
+            memory: memory.clone(),
             columns,
             tables: HashMap::new(),
             rows: HashMap::new(),
         };
-        let mut answers: Vec<Option<Table>> = vec![None; routine.steps.len()];
+        let mut answers: Vec<Option<Data>> = vec![None; routine.steps.len()];
         // The ledger of each step, for the foot lines of pictures.
         let draws = report.is_some() || routine.steps.iter().any(|step| step.operation.draws());
         let mut accounts: Vec<Option<Ledger>> = vec![None; routine.steps.len()];
@@ -370,10 +378,10 @@ impl Checked<'_> {
         let mut places = places.peekable();
         while let Some(place) = places.next() {
             let planned = &routine.steps[place];
-            let mut tables = Vec::new();
+            let mut inputs = Vec::new();
             for input in &planned.inputs {
-                let table = routine.table(input, planned.inputs.len(), &answers, &mut read);
-                tables.push(table.map_err(|error| routine.told_at(planned, error))?);
+                let input = routine.table(input, planned.inputs.len(), &answers, &mut read);
+                inputs.push(input.map_err(|error| routine.told_at(planned, error))?);
             }
             // A table that no later step needs is dropped before the next ones run.
             for input in &planned.inputs {
@@ -383,6 +391,10 @@ impl Checked<'_> {
                     answers[*earlier] = None;
                 }
             }
+            let tables = match planned.operation.draws() {
+                true => whole(&inputs, &memory).map_err(|error| routine.told_at(planned, error))?,
+                false => Vec::new(),
+            };
             if let Some(drawn) = self.steps[place].drawn(&tables, &context) {
                 let drawn = drawn.map_err(|error| routine.told_at(planned, error))?;
                 let (outcome, picture) = drawn;
@@ -401,14 +413,15 @@ impl Checked<'_> {
                     context: &context,
                 };
                 if let Some(report) = &mut report {
-                    report.take(&ran, Some(&tables), &accounts)?;
+                    report.take(&ran, (Some(&inputs), &memory), &accounts)?;
                 }
                 told(&ran)?;
-                answers[place] = Some(outcome.table).filter(|_| uses[place].last > place);
+                let answer = Some(outcome.table).filter(|_| uses[place].last > place);
+                answers[place] = answer.map(Data::Table);
                 accounts[place] = Some(outcome.ledger);
                 continue;
             }
-            let stream = Stream::from(self, place, until, &uses, &tables, &context)
+            let stream = Stream::from(self, place, until, &uses, &inputs, (&context, &memory))
                 .map_err(|error| routine.told_at(planned, error))?;
             for _ in 1..stream.steps.len() {
                 places.next();
@@ -432,17 +445,24 @@ impl Checked<'_> {
             // Only a result that nobody else needs is delivered in batches.
             let outcomes = if end == until && !self.needs_whole(end) && earlier.is_none() {
                 let answered = match &mut file {
-                    None => stream.hand_over(&tables, last),
-                    Some(file) => file.write_both(&stream, &tables, last).map_err(at)?,
+                    None => stream.hand_over(last),
+                    Some(file) => file.write_both(&stream, last).map_err(at)?,
                 };
-                let failed = |(place, error): (usize, CoreError)| {
-                    routine.handed_over(&routine.steps[place], error, written.as_deref())
+                let failed = |(place, error): Failed| {
+                    routine.handed_over(&routine.steps[place], *error, written.as_deref())
                 };
                 answered.map_err(failed)?
+            } else if stream.is_larger() && !self.needs_whole(end) && earlier.is_none() {
+                let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
+                let (outcomes, answer) = stream.collected().map_err(told)?;
+                if let (Some(file), Some(answer)) = (&mut file, &answer) {
+                    file.write_data(answer).map_err(at)?;
+                }
+                answers[end] = answer.filter(|_| uses[end].last > end);
+                outcomes
             } else {
-                let outcomes = stream.whole(&tables).map_err(|(place, error)| {
-                    routine.told_at(&routine.steps[place], Error::from(error))
-                })?;
+                let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
+                let outcomes = stream.whole().map_err(told)?;
                 let answer = outcomes.last().map(|outcome| &outcome.table);
                 if let (Some(file), Some(answer)) = (&mut file, answer) {
                     file.write(|batches| batches.write(answer)).map_err(at)?;
@@ -451,7 +471,8 @@ impl Checked<'_> {
                     let failed = |error| routine.handed_over(planned, error, None);
                     last(answer).map_err(CoreError::Sink).map_err(failed)?;
                 }
-                answers[end] = answer.filter(|_| uses[end].last > end).cloned();
+                let answer = answer.filter(|_| uses[end].last > end).cloned();
+                answers[end] = answer.map(Data::Table);
                 outcomes
             };
             if let Some(StepFile { destination, .. }) = file {
@@ -468,7 +489,8 @@ impl Checked<'_> {
                     context: &context,
                 };
                 if let Some(report) = &mut report {
-                    report.take(&ran, Some(&tables[..]).filter(|_| place == end), &accounts)?;
+                    let inputs = Some(&inputs[..]).filter(|_| place == end);
+                    report.take(&ran, (inputs, &memory), &accounts)?;
                 }
                 told(&ran)?;
                 if let Some(earlier) = earlier.as_ref().filter(|_| place == end) {
@@ -549,7 +571,10 @@ impl Checked<'_> {
         };
         let (_, table) = routine.table(first, 1, &[], read)?;
         let zone = context.zone.clone();
-        Ok(context.as_of(as_of.resolve(running.today, |column| table.newest(column, &zone))?))
+        let newest = as_of.column().map(|column| table.newest(column, &zone)).transpose()?;
+        let day =
+            as_of.resolve(running.today, |_| newest.ok_or(CoreError::NoAsOf { what: "it" }))?;
+        Ok(context.as_of(day))
     }
 }
 
@@ -565,16 +590,38 @@ impl StepFile {
         self.destination.write_tables(self.writing, answer)
     }
 
+    /// Writes a result that may be larger than memory.
+    fn write_data(&mut self, data: &Data) -> Result<()> {
+        let mut failed = None;
+        let written = self.write(|batches| {
+            let read = data.each(&mut |batch| {
+                batches.write(&batch).map_err(|error| CoreError::Sink(error.into()).into())
+            });
+            match read {
+                // An error of the file is that of writing it.
+                Err(Error::Core(CoreError::Sink(error))) => {
+                    Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
+                }
+                Err(error) => {
+                    failed = Some(error);
+                    Err(io::Error::other("the result could not be read"))
+                }
+                Ok(()) => Ok(()),
+            }
+        });
+        failed.map_or(written, Err)
+    }
+
     /// Writes the result of a stream, and passes it to a sink as well.
     fn write_both(
         &mut self,
         stream: &Stream<'_>,
-        tables: &[(String, Table)],
         last: &mut Sink<'_>,
     ) -> Result<std::result::Result<Vec<Outcome>, Failed>> {
-        let mut answered = Err((stream.end(), CoreError::Sink("the step gave no result".into())));
+        let none = CoreError::Sink("the step gave no result".into());
+        let mut answered = Err((stream.end(), Box::new(none.into())));
         self.write(|batches| {
-            answered = stream.hand_over(tables, &mut |batch| {
+            answered = stream.hand_over(&mut |batch| {
                 batches.write(batch)?;
                 last(batch)
             });

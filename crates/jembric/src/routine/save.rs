@@ -19,6 +19,7 @@ impl Routine {
             ("as-of", &self.as_of),
             ("zone", &self.zone),
             ("page", &self.page),
+            ("memory", &self.memory.map(|size| size.to_string())),
         ];
         for (key, text) in texts {
             if let Some(text) = text {

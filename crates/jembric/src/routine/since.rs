@@ -73,6 +73,7 @@ impl Checked<'_> {
         let mut run = Run::on(running.files, running.today);
         run.upto = running.upto;
         run.memory = running.memory;
+        run.scratch.clone_from(&running.scratch);
         run.keeps_results = true;
         let checked = older.check(&run)?;
         let mut results: Vec<Option<Table>> = vec![None; routine.steps.len()];

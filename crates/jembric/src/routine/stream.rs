@@ -5,7 +5,14 @@ use super::{
     Input,
     checked::{Checked, Uses},
 };
-use crate::{Access, Context, CoreError, Outcome, Plan, Shape, Sink, Stack, Table};
+use crate::{
+    Access, Context, CoreError, Error, Filter, Outcome, Plan, Shape, Sink, Table,
+    larger::{
+        Data, Memory,
+        apply::{Account, Larger, put_together},
+        collect::{Collector, joined},
+    },
+};
 use std::cell::OnceCell;
 
 /// The rows of a batch: few enough to stay in a cache, and many enough to keep all threads busy.
@@ -15,6 +22,9 @@ const STRETCH: usize = 1 << 17;
 pub(super) struct Stream<'a> {
     checked: &'a Checked<'a>,
     context: &'a Context,
+    memory: &'a Memory,
+    /// The tables of the first step, each with its name.
+    inputs: &'a [(String, Data)],
     /// The places of the steps.
     pub(super) steps: Vec<usize>,
     /// The plan of the first step.
@@ -26,7 +36,11 @@ pub(super) struct Stream<'a> {
 }
 
 /// The error of a step.
-pub(super) type Failed = (usize, CoreError);
+pub(super) type Failed = (usize, Box<Error>);
+
+fn failed(place: usize, error: impl Into<Error>) -> Failed {
+    (place, Box::new(error.into()))
+}
 
 impl<'a> Stream<'a> {
     /// The stream from the step at a place, which works on these tables. If rows are followed,
@@ -38,12 +52,12 @@ impl<'a> Stream<'a> {
         place: usize,
         until: usize,
         uses: &[Uses],
-        tables: &[(String, Table)],
-        context: &'a Context,
+        inputs: &'a [(String, Data)],
+        (context, memory): (&'a Context, &'a Memory),
     ) -> Result<Stream<'a>, CoreError> {
         let (routine, all) = (checked.routine, &checked.steps);
-        let first = all[place].prepare_for(tables, context)?;
-        let cuts = tables.len() == 1 && first.access() == Access::ByRow;
+        let first = all[place].prepare_for(&samples(inputs), context)?;
+        let cuts = inputs.len() == 1 && first.access() == Access::ByRow;
         let mut steps = vec![place];
         if checked.running.follow.is_none() {
             let mut shape = first.shape().cloned();
@@ -63,7 +77,7 @@ impl<'a> Stream<'a> {
             }
         }
         let later = (1..steps.len()).map(|_| OnceCell::new()).collect();
-        Ok(Stream { checked, context, steps, first, later, cuts })
+        Ok(Stream { checked, context, memory, inputs, steps, first, later, cuts })
     }
 
     /// The last step.
@@ -72,28 +86,25 @@ impl<'a> Stream<'a> {
     }
 
     /// Runs the steps and passes the last result to the sink. Returns the account of each step.
-    pub(super) fn hand_over(
-        &self,
-        tables: &[(String, Table)],
-        sink: &mut Sink<'_>,
-    ) -> Result<Vec<Outcome>, Failed> {
+    pub(super) fn hand_over(&self, sink: &mut Sink<'_>) -> Result<Vec<Outcome>, Failed> {
         let (first, later) = (self.steps[0], &self.steps[1..]);
         let mut accounts: Vec<Account> = later.iter().map(|_| Account::default()).collect();
-        let mut failed = None;
+        let mut wrong = None;
         let mut through = |batch: &Table| {
             let mut batch = batch.clone();
             for (n, (&place, account)) in later.iter().zip(&mut accounts).enumerate() {
                 let answered = self.answer(n, &batch).map(|outcome| account.add(outcome));
                 batch = answered.map_err(|error| {
                     let told = error.to_string();
-                    failed = Some((place, error));
+                    wrong = Some(failed(place, error));
                     told
                 })?;
             }
             sink(&batch)
         };
-        let answered = match tables {
-            [(_, table)] if self.cuts && table.rows() > STRETCH => {
+        let answered = match &self.tables()[..] {
+            _ if self.is_larger() => self.larger(&mut through),
+            [table] if self.cuts && table.rows() > STRETCH => {
                 let mut account = Account::default();
                 let mut cut = || {
                     for from in (0..table.rows()).step_by(STRETCH) {
@@ -102,49 +113,113 @@ impl<'a> Stream<'a> {
                     }
                     Ok(())
                 };
-                cut().and_then(|()| account.outcome())
+                cut().and_then(|()| account.outcome()).map_err(Error::from)
             }
-            _ => {
-                let tables: Vec<&Table> = tables.iter().map(|(_, table)| table).collect();
-                self.first.apply_into(&tables, &mut through)
-            }
+            tables => self.first.apply_into(tables, &mut through).map_err(Error::from),
         };
-        match (failed, answered) {
-            (Some(failed), _) => Err(failed),
-            (None, Err(error)) => Err((first, error)),
+        match (wrong, answered) {
+            (Some(wrong), _) => Err(wrong),
+            (None, Err(error)) => Err(failed(first, error)),
             (None, Ok(outcome)) => {
-                let later = later
-                    .iter()
-                    .zip(accounts)
-                    .map(|(&place, account)| account.outcome().map_err(|error| (place, error)));
+                let later = later.iter().zip(accounts).map(|(&place, account)| {
+                    account.outcome().map_err(|error| failed(place, error))
+                });
                 std::iter::once(Ok(outcome)).chain(later).collect()
             }
         }
     }
 
+    /// The tables of the first step that are in memory.
+    fn tables(&self) -> Vec<&Table> {
+        self.inputs.iter().filter_map(|(_, input)| input.table()).collect()
+    }
+
+    /// Whether a table of the first step is larger than memory.
+    pub(super) fn is_larger(&self) -> bool {
+        self.inputs.iter().any(|(_, input)| input.table().is_none())
+    }
+
+    /// Runs the first step on tables that are larger than memory.
+    fn larger(&self, sink: &mut Sink<'_>) -> Result<Outcome, Error> {
+        let step = &self.checked.steps[self.steps[0]];
+        let names: Vec<&String> = self.inputs.iter().map(|(name, _)| name).collect();
+        let prepare = |shapes: &[Shape]| {
+            let named = names.iter().copied().cloned().zip(shapes.iter().cloned().map(Some));
+            let plan = step.prepare(&named.collect::<Vec<_>>(), self.context)?;
+            plan.ok_or_else(|| CoreError::Sink("the step has no input".into()).into())
+        };
+        let inputs: Vec<&Data> = self.inputs.iter().map(|(_, input)| input).collect();
+        let running = self.checked.running;
+        let larger = Larger {
+            plan: &self.first,
+            prepare: &prepare,
+            inputs: &inputs,
+            memory: self.memory,
+            keeps_aside: running.aside,
+        };
+        // The followed rows of the result are shown, and the result itself is not kept.
+        let follow = running.follow.as_ref().map(|condition| Filter::new(condition.to_string()));
+        let mut followed = Vec::new();
+        let mut outcome = larger.apply_into(&mut |batch| {
+            let rows =
+                follow.as_ref().and_then(|follow| follow.apply_with(batch, self.context).ok());
+            followed.extend(rows.map(|rows| rows.table).filter(|rows| rows.rows() > 0));
+            Ok(sink(batch).map_err(CoreError::Sink)?)
+        })?;
+        if !followed.is_empty() {
+            outcome.table = joined(&followed)?;
+        }
+        Ok(outcome)
+    }
+
+    /// Runs the steps. Returns the account of each step, and the last result, which may be larger
+    /// than memory.
+    pub(super) fn collected(&self) -> Result<(Vec<Outcome>, Option<Data>), Failed> {
+        let mut collector = Collector::new(self.memory);
+        let mut wrong = None;
+        let outcomes = self.hand_over(&mut |batch| {
+            collector.take(batch).map_err(|error| {
+                wrong = Some(error);
+                "the result could not be kept".into()
+            })
+        });
+        let at_the_end = |error: Error| failed(self.end(), error);
+        match wrong {
+            Some(error) => Err(at_the_end(error)),
+            None => Ok((outcomes?, collector.finish().map_err(at_the_end)?)),
+        }
+    }
+
     /// Runs the steps. Returns the account of each step, with the last result.
-    pub(super) fn whole(&self, tables: &[(String, Table)]) -> Result<Vec<Outcome>, Failed> {
+    ///
+    /// Errors: also that the result does not fit into memory.
+    pub(super) fn whole(&self) -> Result<Vec<Outcome>, Failed> {
+        if self.is_larger() {
+            let (mut outcomes, data) = self.collected()?;
+            if let (Some(last), Some(data)) = (outcomes.last_mut(), data) {
+                let whole = data.whole(self.memory).map_err(|error| failed(self.end(), error))?;
+                last.table = whole;
+            }
+            return Ok(outcomes);
+        }
         // One step after the other, if the first one makes its result as a whole anyway. Parts
         // would have to be joined.
         if self.cuts || self.steps.len() == 1 {
             let mut outcomes: Vec<Outcome> = Vec::new();
             for (n, &place) in self.steps.iter().enumerate() {
                 let outcome = match outcomes.last() {
-                    None => {
-                        let tables: Vec<&Table> = tables.iter().map(|(_, table)| table).collect();
-                        self.first.apply(&tables)
-                    }
+                    None => self.first.apply(&self.tables()),
                     Some(before) => self.answer(n - 1, &before.table),
                 };
                 if let Some(before) = outcomes.last_mut() {
                     before.table = before.table.head(0);
                 }
-                outcomes.push(outcome.map_err(|error| (place, error))?);
+                outcomes.push(outcome.map_err(|error| failed(place, error))?);
             }
             return Ok(outcomes);
         }
         let mut batches: Vec<Table> = Vec::new();
-        let mut outcomes = self.hand_over(tables, &mut |batch| {
+        let mut outcomes = self.hand_over(&mut |batch| {
             // Even an empty result needs its columns, once.
             batches.retain(|kept| kept.rows() > 0);
             if batch.rows() > 0 || batches.is_empty() {
@@ -153,7 +228,7 @@ impl<'a> Stream<'a> {
             Ok(())
         })?;
         if let Some(last) = outcomes.last_mut() {
-            last.table = put_together(&batches).map_err(|error| (self.end(), error))?;
+            last.table = put_together(&batches).map_err(|error| failed(self.end(), error))?;
         }
         Ok(outcomes)
     }
@@ -178,43 +253,7 @@ fn by_row(step: &crate::steps::Step, shape: Shape, context: &Context) -> Option<
     plan.filter(|plan| plan.access() == Access::ByRow)
 }
 
-/// Joins tables with the same columns.
-fn put_together(batches: &[Table]) -> Result<Table, CoreError> {
-    match batches {
-        [one] => Ok(one.clone()),
-        several => {
-            let named: Vec<(&str, &Table)> = several.iter().map(|batch| ("", batch)).collect();
-            Ok(Stack::new().apply(&named)?.table)
-        }
-    }
-}
-
-/// The account of a step, merged from those of its batches.
-#[derive(Default)]
-struct Account {
-    /// Only the columns of the result.
-    outcome: Option<Outcome>,
-    set_aside: Vec<Table>,
-}
-
-impl Account {
-    /// Merges the account of a batch, and returns its result.
-    fn add(&mut self, outcome: Outcome) -> Table {
-        let answer = outcome.table.clone();
-        if self.set_aside.is_empty() || outcome.set_aside.rows() > 0 {
-            self.set_aside.push(outcome.set_aside.clone());
-        }
-        match &mut self.outcome {
-            None => self.outcome.insert(outcome).table = answer.head(0),
-            Some(all) => all.ledger = all.ledger.clone().merge(&outcome.ledger),
-        }
-        answer
-    }
-
-    fn outcome(self) -> Result<Outcome, CoreError> {
-        let mut outcome =
-            self.outcome.ok_or_else(|| CoreError::Sink("nothing was answered".into()))?;
-        outcome.set_aside = put_together(&self.set_aside)?;
-        Ok(outcome)
-    }
+/// The tables, or their first rows.
+pub(super) fn samples(inputs: &[(String, Data)]) -> Vec<(String, Table)> {
+    inputs.iter().map(|(name, input)| (name.clone(), input.sample().clone())).collect()
 }

@@ -29,6 +29,7 @@ use std::{
 };
 use temporary::{Purpose, Temporary};
 
+pub(crate) use temporary::TemporaryDirectory;
 pub use temporary::abandon_files;
 
 /// The most links to follow to a target.

@@ -1,6 +1,9 @@
 //! Replaces Arrow files and streams in a build without the feature `arrow-files`.
 
-use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread};
+use super::{
+    BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread,
+    scan::{Stopped, TakeBatches},
+};
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
@@ -14,6 +17,20 @@ pub(super) fn parts(
     _: &mut Room,
 ) -> Result<Parts, Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
+}
+
+pub(super) fn count(_: Columnar, _: Input, _: &Room) -> Result<u64, Unread> {
+    Err(Unread::Damaged(LEFT_OUT.to_owned()))
+}
+
+pub(super) fn each(
+    _: Columnar,
+    _: Input,
+    _: &[usize],
+    _: (u64, &Room),
+    _: &mut TakeBatches<'_>,
+) -> Result<(), Stopped> {
+    Err(Unread::Damaged(LEFT_OUT.to_owned()).into())
 }
 
 pub(super) fn writer(_: Columnar, _: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {

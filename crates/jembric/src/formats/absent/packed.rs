@@ -15,6 +15,10 @@ pub(crate) fn unpacked(_: Packing, name: &str, _: &[u8], _: u64) -> Result<Vec<u
     Err(super::detect::unread(name)(left_out()))
 }
 
+pub(crate) fn unpacking<'a>(_: Packing, _: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {
+    Err(left_out())
+}
+
 pub(crate) fn beginning(_: Packing, _: impl Read) -> io::Result<Vec<u8>> {
     Err(left_out())
 }

@@ -1,6 +1,9 @@
 //! Replaces Parquet in a build without the feature `parquet`.
 
-use super::{BatchWriter, Choose, Input, Made, Parts, Room, Unread};
+use super::{
+    BatchWriter, Choose, Input, Made, Parts, Room, Unread,
+    scan::{Stopped, TakeBatches},
+};
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
@@ -8,6 +11,14 @@ const LEFT_OUT: &str = "this build does not include Parquet; it needs the featur
 
 pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
+}
+
+pub(super) fn count(_: Input) -> Result<u64, Unread> {
+    Err(Unread::Damaged(LEFT_OUT.to_owned()))
+}
+
+pub(super) fn each(_: Input, _: &[usize], _: u64, _: &mut TakeBatches<'_>) -> Result<(), Stopped> {
+    Err(Unread::Damaged(LEFT_OUT.to_owned()).into())
 }
 
 pub(super) fn writer(_: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {

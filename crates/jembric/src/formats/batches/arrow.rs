@@ -2,7 +2,10 @@
 
 mod lengths;
 
-use super::{BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread, chosen};
+use super::{
+    BatchWriter, Choose, Columnar, Input, Made, Parts, Room, Unread, chosen,
+    scan::{Stopped, TakeBatches},
+};
 use crate::arrow::{
     ArrayRef, RecordBatch, RecordBatchOptions,
     cast::AsArray,
@@ -48,6 +51,76 @@ pub(super) fn parts(
     }
     let reader = StreamReader::try_new(input, places)?;
     Ok((reader.schema(), batches(reader, room)?))
+}
+
+/// The number of rows. Their columns are skipped.
+pub(super) fn count(format: Columnar, input: Input, room: &Room) -> Result<u64, Unread> {
+    let mut rows = 0;
+    let counted = each(format, input, &[], (u64::MAX, room), &mut |_, batches| {
+        rows += batches.iter().map(|batch| batch.num_rows() as u64).sum::<u64>();
+        Ok(())
+    });
+    match counted {
+        Err(Stopped::Unread(unread)) => Err(unread),
+        Ok(()) | Err(Stopped::ByReceiver) => Ok(rows),
+    }
+}
+
+/// Delivers the rows of some columns, about as many at a time as given.
+pub(super) fn each(
+    format: Columnar,
+    input: Input,
+    places: &[usize],
+    (rows, room): (u64, &Room),
+    take: &mut TakeBatches<'_>,
+) -> Result<(), Stopped> {
+    let len = input.len();
+    let mut input: Box<dyn Seekable> = match input {
+        Input::File(file) => Box::new(BufReader::new(file)),
+        Input::Bytes(bytes) => Box::new(Cursor::new(bytes)),
+    };
+    let is_file = format == Columnar::ArrowFile;
+    lengths::check(is_file, &mut input, len, room)?;
+    input.rewind().map_err(ArrowError::from)?;
+    let places = Some(places.to_vec());
+    match is_file {
+        true => {
+            let reader = FileReader::try_new(input, places)?;
+            gathered(reader.schema(), reader, rows, take)
+        }
+        false => {
+            let reader = StreamReader::try_new(input, places)?;
+            gathered(reader.schema(), reader, rows, take)
+        }
+    }
+}
+
+fn gathered(
+    schema: SchemaRef,
+    reader: impl Iterator<Item = Result<RecordBatch, ArrowError>>,
+    rows: u64,
+    take: &mut TakeBatches<'_>,
+) -> Result<(), Stopped> {
+    let (mut pending, mut count) = (Vec::new(), 0);
+    for batch in reader {
+        let batch = batch?;
+        // A long batch is cut.
+        let whole = batch.num_rows();
+        let step = usize::try_from(rows).unwrap_or(whole).clamp(1, whole.max(1));
+        for from in (0..whole).step_by(step) {
+            let part = batch.slice(from, step.min(whole - from));
+            count += part.num_rows() as u64;
+            pending.push(part);
+            if count >= rows {
+                take(&schema, std::mem::take(&mut pending))?;
+                count = 0;
+            }
+        }
+    }
+    match pending.is_empty() {
+        true => Ok(()),
+        false => take(&schema, pending),
+    }
 }
 
 /// The batches, within the limits. A few bytes can stand for any number of missing values, which

@@ -1,6 +1,9 @@
 //! Parquet files.
 
-use super::{BatchWriter, Choose, Input, Made, Parts, Room, Unread, chosen};
+use super::{
+    BatchWriter, Choose, Input, Made, Parts, Room, Unread, chosen,
+    scan::{Stopped, TakeBatches},
+};
 use crate::{
     arrow::{
         RecordBatch,
@@ -86,17 +89,100 @@ impl Read for Rest {
     }
 }
 
+/// What is known of a file before its rows are read, with texts as views, because the texts of a
+/// column together may exceed 2 GiB.
+fn about(input: &impl ChunkReader) -> Result<ArrowReaderMetadata, ArrowError> {
+    let found = ArrowReaderMetadata::load(input, ArrowReaderOptions::new())?;
+    let options = ArrowReaderOptions::new().with_schema(viewed(found.schema()));
+    Ok(ArrowReaderMetadata::try_new(found.metadata().clone(), options).unwrap_or(found))
+}
+
+/// The number of rows.
+pub(super) fn count(input: Input) -> Result<u64, Unread> {
+    let about = match input {
+        Input::File(file) => about(&Positioned(file))?,
+        Input::Bytes(bytes) => about(&bytes)?,
+    };
+    let rows = about.metadata().row_groups().iter().map(|group| u64::try_from(group.num_rows()));
+    let rows: Result<Vec<u64>, _> = rows.collect();
+    rows.map(|rows| rows.iter().sum())
+        .map_err(|_| Unread::Damaged("a group has less than no rows".to_owned()))
+}
+
+/// Delivers the rows of some columns, about as many at a time as given.
+pub(super) fn each(
+    input: Input,
+    places: &[usize],
+    rows: u64,
+    take: &mut TakeBatches<'_>,
+) -> Result<(), Stopped> {
+    match input {
+        Input::File(file) => each_of(&Positioned(file), places, rows, take),
+        Input::Bytes(bytes) => each_of(&bytes, places, rows, take),
+    }
+}
+
+fn each_of<T: ChunkReader + Clone + 'static>(
+    input: &T,
+    places: &[usize],
+    rows: u64,
+    take: &mut TakeBatches<'_>,
+) -> Result<(), Stopped> {
+    let about = about(input)?;
+    let schema: SchemaRef = Arc::new(about.schema().project(places)?);
+    let mask = ProjectionMask::roots(about.parquet_schema(), places.iter().copied());
+    let reader = |groups: Vec<usize>| {
+        let reader =
+            ParquetRecordBatchReaderBuilder::new_with_metadata(input.clone(), about.clone());
+        let reader = reader.with_row_groups(groups).with_projection(mask.clone());
+        reader.with_batch_size(BATCH.min(rows as usize)).build().map_err(ArrowError::from)
+    };
+    let rows_in = |group: usize| about.metadata().row_group(group).num_rows() as u64;
+    let all = about.metadata().num_row_groups();
+    let mut group = 0;
+    while group < all {
+        // Short groups are read together, each by a thread. A long one is read piece by piece.
+        let (first, mut together) = (group, rows_in(group));
+        group += 1;
+        while group < all && together + rows_in(group) <= rows {
+            together += rows_in(group);
+            group += 1;
+        }
+        if group - first > 1 || together <= rows {
+            let read = |group| {
+                let read = guarded(|| reader(vec![group])?.collect::<Result<Vec<_>, _>>());
+                read.map_err(Unread::Damaged)?.map_err(Unread::from)
+            };
+            let read: Vec<Result<Vec<RecordBatch>, Unread>> =
+                (first..group).into_par_iter().map(read).collect();
+            let read = read.into_iter().collect::<Result<Vec<_>, _>>()?;
+            take(&schema, read.into_iter().flatten().collect())?;
+            continue;
+        }
+        let (mut pending, mut count) = (Vec::new(), 0);
+        for batch in reader(vec![first])? {
+            let batch = batch?;
+            count += batch.num_rows() as u64;
+            pending.push(batch);
+            if count >= rows {
+                take(&schema, std::mem::take(&mut pending))?;
+                count = 0;
+            }
+        }
+        if !pending.is_empty() {
+            take(&schema, pending)?;
+        }
+    }
+    Ok(())
+}
+
 /// Groups of rows are read on all threads.
 fn parts_of<T: ChunkReader + Clone + 'static>(
     input: T,
     choose: Option<&Choose<'_>>,
     room: &mut Room,
 ) -> Result<Parts, Unread> {
-    let found =
-        ArrowReaderMetadata::load(&input, ArrowReaderOptions::new()).map_err(ArrowError::from)?;
-    // Texts are read as views, because the texts of a column together may exceed 2 GiB.
-    let options = ArrowReaderOptions::new().with_schema(viewed(found.schema()));
-    let about = ArrowReaderMetadata::try_new(found.metadata().clone(), options).unwrap_or(found);
+    let about = about(&input)?;
     let Some(choose) = choose else { return Ok((about.schema().clone(), Vec::new())) };
     let roots = chosen(about.schema(), choose);
     for group in about.metadata().row_groups() {

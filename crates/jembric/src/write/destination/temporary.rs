@@ -1,5 +1,6 @@
-//! Temporary files with their owning processes. They are removed when they are dropped, on a
-//! signal, and after the death of the process by the next one that writes to the same directory.
+//! Temporary files and directories with their owning processes. They are removed when they are
+//! dropped, on a signal, and after the death of the process by the next one that writes to the same
+//! directory.
 
 use super::process::Process;
 use std::{
@@ -21,6 +22,8 @@ pub(super) enum Purpose {
     Single,
     /// A file of a set, whose journal decides what to do with it.
     OfASet,
+    /// A directory of files that only this process reads.
+    Scratch,
 }
 
 impl Purpose {
@@ -28,6 +31,7 @@ impl Purpose {
         match self {
             Purpose::Single => ".part",
             Purpose::OfASet => ".set",
+            Purpose::Scratch => ".scratch",
         }
     }
 }
@@ -35,10 +39,15 @@ impl Purpose {
 /// The temporary files of this process, and the journals that list some of them.
 pub(super) struct Live {
     files: BTreeSet<PathBuf>,
+    directories: BTreeSet<PathBuf>,
     pub(super) journals: BTreeSet<PathBuf>,
 }
 
-static LIVE: Mutex<Live> = Mutex::new(Live { files: BTreeSet::new(), journals: BTreeSet::new() });
+static LIVE: Mutex<Live> = Mutex::new(Live {
+    files: BTreeSet::new(),
+    directories: BTreeSet::new(),
+    journals: BTreeSet::new(),
+});
 /// The directories that this process has searched for files of dead processes.
 static CLEANED: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 
@@ -57,6 +66,7 @@ pub fn abandon_files(wait: bool) {
     if let Some(live) = live {
         // Journals come last, so that the next run finds the rest if this is interrupted.
         live.files.iter().chain(&live.journals).for_each(|path| drop(fs::remove_file(path)));
+        live.directories.iter().for_each(|path| drop(fs::remove_dir_all(path)));
         // The lock is never released, so that nothing is put in place after this.
         std::mem::forget(live);
     }
@@ -68,9 +78,11 @@ pub(super) fn name(purpose: Purpose) -> String {
     format!("{PREFIX}{}-{}{}", Process::this(), NEXT.fetch_add(1, Relaxed), purpose.ending())
 }
 
-/// The process that owns a single file with this name.
+/// The process that owns a single file or a directory with this name.
 fn owner(name: &str) -> Option<Process> {
-    let name = name.strip_prefix(PREFIX)?.strip_suffix(Purpose::Single.ending())?;
+    let name = name.strip_prefix(PREFIX)?;
+    let single = name.strip_suffix(Purpose::Single.ending());
+    let name = single.or_else(|| name.strip_suffix(Purpose::Scratch.ending()))?;
     name.rsplit_once('-')?.0.parse().ok()
 }
 
@@ -83,7 +95,11 @@ fn clean(directory: &Path) {
     for entry in fs::read_dir(directory).into_iter().flatten().flatten() {
         let owner = entry.file_name().to_str().and_then(owner);
         if owner.is_some_and(|owner| owner.is_dead()) {
-            let _ = fs::remove_file(entry.path());
+            let is_directory = entry.file_type().is_ok_and(|kind| kind.is_dir());
+            let _ = match is_directory {
+                true => fs::remove_dir_all(entry.path()),
+                false => fs::remove_file(entry.path()),
+            };
         }
     }
 }
@@ -151,5 +167,35 @@ impl Drop for Temporary {
             let _ = fs::remove_file(&self.path);
             live().files.remove(&self.path);
         }
+    }
+}
+
+/// A private directory for the files of this process. If it is dropped, it is removed with them.
+#[derive(Debug)]
+pub(crate) struct TemporaryDirectory(PathBuf);
+
+impl TemporaryDirectory {
+    /// Creates a directory in another one, which no other user may read.
+    pub(crate) fn create(parent: &Path) -> io::Result<TemporaryDirectory> {
+        clean(parent);
+        let path = parent.join(name(Purpose::Scratch));
+        let mut live = live();
+        let mut builder = fs::DirBuilder::new();
+        #[cfg(unix)]
+        std::os::unix::fs::DirBuilderExt::mode(&mut builder, 0o700);
+        builder.create(&path)?;
+        live.directories.insert(path.clone());
+        Ok(TemporaryDirectory(path))
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        &self.0
+    }
+}
+
+impl Drop for TemporaryDirectory {
+    fn drop(&mut self) {
+        let _ = fs::remove_dir_all(&self.0);
+        live().directories.remove(&self.0);
     }
 }

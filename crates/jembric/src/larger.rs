@@ -1,0 +1,154 @@
+//! Tables that do not fit into memory: read in batches, divided into parts, and merged.
+//!
+//! A [`Data`] is a table in memory, or one that is delivered in batches as often as it is needed
+//! ([`Scan`]). [`Memory`] is the budget of a run, and has a private directory for temporary files
+//! (`scratch`). `run` writes and reads them, `merge` merges sorted ones, and `apply` applies a plan
+//! to tables that are larger than memory. No operation has a second algorithm for this: a plan
+//! tells how its rows can be divided ([`Division`](jembric_core::Division)), is applied to each
+//! part, and the results are merged in the order of the whole.
+
+pub(crate) mod apply;
+pub(crate) mod collect;
+mod memory;
+mod merge;
+mod run;
+mod scratch;
+mod size;
+
+use crate::{
+    CoreError, Error, Result, Table,
+    calendar::{Day, Zone},
+};
+use arrow_array::{Array, cast::AsArray};
+use arrow_schema::DataType;
+use std::{fmt, sync::Arc};
+
+pub use memory::Memory;
+pub use size::Size;
+
+/// A table that is delivered in batches.
+pub trait Scan: fmt::Debug + Send + Sync {
+    /// Some of the first rows. They have the types and the file of all rows.
+    fn sample(&self) -> &Table;
+
+    /// The number of rows.
+    fn rows(&self) -> u64;
+
+    /// Delivers all rows in order, in at least one batch.
+    ///
+    /// Errors: those of reading, and those of the receiver.
+    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()>;
+}
+
+/// A table in memory, or one that is delivered in batches.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum Data {
+    /// All rows.
+    Table(Table),
+    /// More rows than fit into memory.
+    Larger(Arc<dyn Scan>),
+}
+
+impl Data {
+    /// All rows, or some of the first.
+    pub fn sample(&self) -> &Table {
+        match self {
+            Data::Table(table) => table,
+            Data::Larger(scan) => scan.sample(),
+        }
+    }
+
+    /// The number of rows.
+    pub fn rows(&self) -> u64 {
+        match self {
+            Data::Table(table) => table.rows() as u64,
+            Data::Larger(scan) => scan.rows(),
+        }
+    }
+
+    /// The table, if all rows are in memory.
+    pub fn table(&self) -> Option<&Table> {
+        match self {
+            Data::Table(table) => Some(table),
+            Data::Larger(_) => None,
+        }
+    }
+
+    /// The newest day of a column of dates, as of [`Table::newest`].
+    pub(crate) fn newest(&self, column: &str, zone: &Zone) -> Result<Day> {
+        let (mut newest, mut none) = (None, None);
+        self.each(&mut |batch| {
+            match batch.newest(column, zone) {
+                Ok(day) => newest = newest.max(Some(day)),
+                Err(error @ CoreError::NoNewest { .. }) => none = Some(error),
+                Err(error) => return Err(error.into()),
+            }
+            Ok(())
+        })?;
+        match (newest, none) {
+            (Some(day), _) => Ok(day),
+            (None, Some(error)) => Err(error.into()),
+            (None, None) => Err(CoreError::NoNewest { column: column.to_owned() }.into()),
+        }
+    }
+
+    /// Delivers all rows in order, in at least one batch.
+    pub(crate) fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        match self {
+            Data::Table(table) => take(table.clone()),
+            Data::Larger(scan) => scan.each(take),
+        }
+    }
+
+    /// All rows as one table.
+    ///
+    /// Errors: they take more memory than an operation may need as a whole.
+    pub(crate) fn whole(&self, memory: &Memory) -> Result<Table> {
+        if let Data::Table(table) = self {
+            return Ok(table.clone());
+        }
+        let bytes = self.bytes();
+        if bytes > memory.whole() {
+            let (rows, needed) = (self.rows(), Memory::needed_for(bytes));
+            return Err(Error::NeedsMemory { rows, needed, budget: memory.budget() });
+        }
+        let mut batches = Vec::new();
+        self.each(&mut |batch| {
+            batches.push(batch);
+            Ok(())
+        })?;
+        collect::joined(&batches)
+    }
+
+    /// The bytes that all rows take in memory, judging by the first ones.
+    pub(crate) fn bytes(&self) -> u64 {
+        let sample = self.sample();
+        let bytes = bytes_of(sample);
+        match self {
+            Data::Larger(scan) if sample.rows() > 0 => {
+                (bytes as f64 / sample.rows() as f64 * scan.rows() as f64) as u64
+            }
+            _ => bytes,
+        }
+    }
+}
+
+/// What operations keep for each row besides its columns: masks, numbers of entities, an order.
+const OF_A_ROW: u64 = 32;
+
+/// The bytes that the rows of a table take while an operation works on them, without what they may
+/// share with other tables.
+pub(crate) fn bytes_of(table: &Table) -> u64 {
+    const SHORT: u32 = 12;
+    let texts = table.columns().iter().filter(|column| *column.data_type() == DataType::Utf8View);
+    let long = |column: &dyn Array| -> u64 {
+        let lengths = column.as_string_view().views().iter().map(|view| *view as u32);
+        lengths.filter(|length| *length > SHORT).map(u64::from).sum()
+    };
+    let long: u64 = texts.map(|column| long(column)).sum();
+    (table.row_bytes() + OF_A_ROW) * table.rows() as u64 + long
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,114 @@
+//! [`Scratch`]: the private directory for temporary files, and the space on its disk.
+
+use crate::{
+    error::{Error, Result},
+    write::destination::TemporaryDirectory,
+};
+use std::{
+    fs::File,
+    io,
+    path::{Path, PathBuf},
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicU64, Ordering::Relaxed},
+    },
+};
+
+/// The space that is left free on the disk.
+const RESERVE: u64 = 64 << 20;
+/// The space is checked again after this many bytes.
+const STEP: u64 = 32 << 20;
+
+/// A directory for temporary files, which is created when the first one is.
+#[derive(Debug, Default)]
+pub(crate) struct Scratch {
+    parent: PathBuf,
+    directory: Mutex<Option<TemporaryDirectory>>,
+    next: AtomicU64,
+    written: AtomicU64,
+}
+
+impl Scratch {
+    pub(crate) fn in_directory(parent: PathBuf) -> Scratch {
+        Scratch { parent, ..Scratch::default() }
+    }
+
+    /// The bytes that were written.
+    pub(crate) fn written(&self) -> u64 {
+        self.written.load(Relaxed)
+    }
+
+    /// The name of the directory that has the private one.
+    fn parent(&self) -> &Path {
+        match self.parent.as_os_str().is_empty() {
+            true => Path::new("."),
+            false => &self.parent,
+        }
+    }
+
+    /// The error of a temporary file.
+    pub(crate) fn failed(&self, source: io::Error) -> Error {
+        let advice = match source.kind() {
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+                "Free space on this disk, or set another directory for temporary files"
+            }
+            io::ErrorKind::InvalidData => "Run the command again",
+            _ => "Set a directory for temporary files that can be written to",
+        };
+        let (directory, advice) = (self.parent().display().to_string(), advice.to_owned());
+        Error::Scratch { directory, source, advice }
+    }
+
+    /// Creates a file.
+    pub(crate) fn create(&self) -> Result<(PathBuf, File)> {
+        let mut directory = self.directory.lock().unwrap_or_else(PoisonError::into_inner);
+        let path = match &*directory {
+            Some(directory) => directory.path().to_owned(),
+            None => {
+                let made = TemporaryDirectory::create(self.parent());
+                let made = made.map_err(|source| self.failed(source))?;
+                let path = made.path().to_owned();
+                *directory = Some(made);
+                path
+            }
+        };
+        drop(directory);
+        let path = path.join(self.next.fetch_add(1, Relaxed).to_string());
+        let mut options = File::options();
+        options.read(true).write(true).create_new(true);
+        let file = options.open(&path).map_err(|source| self.failed(source))?;
+        self.expect_space(0)?;
+        Ok((path, file))
+    }
+
+    /// Tells that bytes are about to be written.
+    ///
+    /// Errors: the disk has too little space for them.
+    pub(crate) fn claim(&self, bytes: u64) -> Result<()> {
+        let before = self.written.fetch_add(bytes, Relaxed);
+        match before / STEP == (before + bytes) / STEP {
+            true => Ok(()),
+            false => self.expect_space(bytes),
+        }
+    }
+
+    #[cfg(unix)]
+    fn expect_space(&self, bytes: u64) -> Result<()> {
+        // A file system that does not report its space is trusted.
+        let Ok(about) = rustix::fs::statvfs(self.parent()) else { return Ok(()) };
+        let free = about.f_bavail.saturating_mul(about.f_frsize);
+        match free >= bytes.saturating_add(RESERVE) {
+            true => Ok(()),
+            false => {
+                let free = free >> 20;
+                let problem = format!("only {free} MiB are free for temporary files");
+                Err(self.failed(io::Error::new(io::ErrorKind::StorageFull, problem)))
+            }
+        }
+    }
+
+    #[cfg(not(unix))]
+    fn expect_space(&self, _: u64) -> Result<()> {
+        Ok(())
+    }
+}

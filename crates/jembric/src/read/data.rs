@@ -1,0 +1,215 @@
+//! Opens files whose tables may be larger than memory.
+//!
+//! A file that is not read as it is (compressed, from a pipe, in another encoding, or with rows
+//! that are converted to CSV) is written to a temporary file first, if it is large, because it is
+//! read twice.
+
+use super::{bytes::FileBytes, header::Header, reading::Reading, scan::TextScan};
+use crate::{
+    databases::name::Name,
+    error::{Error, Result},
+    formats::{
+        batches::Input,
+        detect::{FIRST, Special, unread},
+        packed::unpacking,
+        packing::{Packing, most_unpacked},
+        sheet::file_and_sheet,
+    },
+    larger::{Data, Memory},
+};
+use std::{
+    fs::File,
+    io::{self, Read, Seek, Write},
+    path::Path,
+    sync::Arc,
+};
+
+/// The bytes that are copied at a time.
+const STEP: usize = 1 << 20;
+
+impl Reading {
+    /// Reads a file as [`file`](Reading::file) does. If its table does not fit into memory, it is
+    /// read in batches, as often as it is needed.
+    ///
+    /// Errors: also that temporary files cannot be written. Cost: a text file whose table does not
+    /// fit is read once more, to find the types of its columns.
+    pub fn data(&self, path: impl AsRef<Path>, memory: &Memory) -> Result<Data> {
+        let path = path.as_ref();
+        let name = path.display().to_string();
+        if !memory.is_limited() || Name::of_input(&name).is_some() {
+            return self.file(path).map(Data::Table);
+        }
+        let (of_file, sheet) = file_and_sheet(path);
+        let Some(file) = of_file.is_file().then(|| File::open(&of_file).ok()).flatten() else {
+            // A pipe, or an error that reading it will tell.
+            return match (File::open(&of_file), sheet) {
+                (Ok(pipe), None) if !of_file.is_dir() => self.stream_data(name, pipe, memory),
+                _ => self.file(path).map(Data::Table),
+            };
+        };
+        if sheet.is_some() {
+            return self.file(path).map(Data::Table);
+        }
+        self.refuse_query(&name)?;
+        self.of_file(&name, file, memory)
+    }
+
+    /// Reads a stream to its end as [`stream`](Reading::stream) does. What does not fit into memory
+    /// is written to a temporary file.
+    pub fn stream_data(
+        &self,
+        name: impl Into<String>,
+        mut stream: impl Read,
+        memory: &Memory,
+    ) -> Result<Data> {
+        let name = name.into();
+        if !memory.is_limited() {
+            return self.stream(name, stream).map(Data::Table);
+        }
+        self.refuse_query(&name)?;
+        match beginning(&mut stream, memory.whole()).map_err(unread(&name))? {
+            Beginning::Whole(bytes) => match Special::of(&bytes) {
+                Some(_) => self.stream(name, &bytes[..]).map(Data::Table),
+                None => {
+                    self.text(FileBytes::stream(name, &bytes[..], self.known_encoding()?)?, memory)
+                }
+            },
+            Beginning::Part(bytes) => {
+                let file = spooled(&name, bytes.chain(stream), memory)?;
+                self.of_file(&name, file, memory)
+            }
+        }
+    }
+
+    /// Reads a file by its content.
+    fn of_file(&self, name: &str, mut file: File, memory: &Memory) -> Result<Data> {
+        let mut first = Vec::new();
+        let seen = Read::by_ref(&mut file).take(FIRST).read_to_end(&mut first);
+        seen.and_then(|_| file.rewind()).map_err(unread(name))?;
+        match Special::of(&first) {
+            Some(Special::Columnar(format)) => {
+                let input = Input::File(Arc::new(file));
+                let places = self.chosen_places(format, name, input.clone())?;
+                let most = most_unpacked(input.len(), self.most_unpacked);
+                let scan = match format.scan(name, input.clone(), (places, most), memory) {
+                    // The damage of a small file is found column by column.
+                    Err(_) if input.len() <= memory.whole() => {
+                        return self.typed(format, name, input).map(Data::Table);
+                    }
+                    scan => Data::Larger(Arc::new(scan?)),
+                };
+                match memory.holds(scan.bytes()) {
+                    true => self.typed(format, name, input).map(Data::Table),
+                    false => Ok(scan),
+                }
+            }
+            Some(Special::Packed(packing)) => self.unpacked_data(name, packing, file, memory),
+            Some(Special::Workbook | Special::JsonLines) => {
+                let mut bytes = Vec::new();
+                file.read_to_end(&mut bytes).map_err(unread(name))?;
+                self.bytes(name, bytes, None).map(Data::Table)
+            }
+            None => self
+                .text(FileBytes::open(name, file, self.known_encoding()?, Some(memory))?, memory),
+        }
+    }
+
+    fn text(&self, source: FileBytes, memory: &Memory) -> Result<Data> {
+        let header = Header::read(self, &source)?;
+        TextScan::data(self, (source, header), &[], None, memory)
+    }
+
+    /// Unpacks a file into memory, or into a temporary file.
+    fn unpacked_data(
+        &self,
+        name: &str,
+        packing: Packing,
+        file: File,
+        memory: &Memory,
+    ) -> Result<Data> {
+        let packed = file.metadata().map_err(unread(name))?.len();
+        let most = most_unpacked(packed, self.most_unpacked);
+        let reader = unpacking(packing, io::BufReader::new(file)).map_err(unread(name))?;
+        let mut reader = reader.take(most.saturating_add(1));
+        let unpacked = match beginning(&mut reader, memory.whole()).map_err(unread(name))? {
+            Beginning::Whole(bytes) => {
+                let size = bytes.len() as u64;
+                let data = match size > most {
+                    true => None,
+                    false => Some(self.bytes(name, bytes, None)?),
+                };
+                return data.map(Data::Table).ok_or_else(|| refused(name, packed, most));
+            }
+            Beginning::Part(bytes) => spooled(name, bytes.chain(reader), memory)?,
+        };
+        if unpacked.metadata().map_err(unread(name))?.len() > most {
+            return Err(refused(name, packed, most));
+        }
+        self.of_file(name, unpacked, memory)
+    }
+}
+
+/// The error of a file that unpacks to more than the limit.
+fn refused(name: &str, packed: u64, most: u64) -> Error {
+    Error::Unpacks { file: name.to_owned(), packed, most }
+}
+
+/// The beginning of a stream.
+enum Beginning {
+    /// The stream ended.
+    Whole(Vec<u8>),
+    /// More may follow.
+    Part(io::Cursor<Vec<u8>>),
+}
+
+fn beginning(stream: &mut impl Read, most: u64) -> io::Result<Beginning> {
+    let mut bytes = Vec::new();
+    stream.by_ref().take(most).read_to_end(&mut bytes)?;
+    Ok(match (bytes.len() as u64) < most {
+        true => Beginning::Whole(bytes),
+        false => Beginning::Part(io::Cursor::new(bytes)),
+    })
+}
+
+/// Writes a stream to a temporary file, and returns the file at its beginning.
+pub(super) fn spooled(name: &str, mut stream: impl Read, memory: &Memory) -> Result<File> {
+    let mut spool = Spool::create(memory)?;
+    let mut buffer = vec![0; STEP];
+    loop {
+        let read = match stream.read(&mut buffer) {
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            read => read.map_err(unread(name))?,
+        };
+        if read == 0 {
+            return spool.finish();
+        }
+        spool.write(&buffer[..read])?;
+    }
+}
+
+/// A temporary file that is written from its beginning to its end.
+pub(super) struct Spool<'a> {
+    memory: &'a Memory,
+    file: File,
+}
+
+impl<'a> Spool<'a> {
+    pub(super) fn create(memory: &'a Memory) -> Result<Spool<'a>> {
+        let (path, file) = memory.scratch().create()?;
+        // Where a file may be removed while it is open, it goes with its handle. Elsewhere it goes
+        // with the directory.
+        let _ = std::fs::remove_file(path);
+        Ok(Spool { memory, file })
+    }
+
+    pub(super) fn write(&mut self, bytes: &[u8]) -> Result<()> {
+        self.memory.scratch().claim(bytes.len() as u64)?;
+        self.file.write_all(bytes).map_err(|source| self.memory.scratch().failed(source))
+    }
+
+    /// The file at its beginning.
+    pub(super) fn finish(mut self) -> Result<File> {
+        self.file.rewind().map_err(|source| self.memory.scratch().failed(source))?;
+        Ok(self.file)
+    }
+}

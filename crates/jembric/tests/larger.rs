@@ -1,0 +1,242 @@
+//! Tables larger than memory give the same bytes, ledgers and rows set aside as tables in memory.
+
+#![cfg(feature = "draw")]
+#![allow(clippy::unwrap_used)]
+
+use jembric::{
+    Result,
+    calendar::Day,
+    io::Writing,
+    routine::{Routine, Run},
+    steps::Disk,
+};
+use proptest::prelude::*;
+use std::{fs, path::Path};
+
+/// A stay of a vessel at a berth.
+#[derive(Clone, Debug)]
+struct Stay {
+    vessel: Option<u8>,
+    berth: Option<u8>,
+    arrived: Option<i32>,
+    days: Option<i32>,
+    tons: Option<i64>,
+    level: Option<i32>,
+}
+
+/// Few days, vessels and values, so that ties and missing values are common.
+fn stay() -> impl Strategy<Value = Stay> {
+    (
+        prop::option::weighted(0.9, 0..6_u8),
+        prop::option::weighted(0.8, 0..3_u8),
+        prop::option::weighted(0.9, 20_000..20_060_i32),
+        prop::option::weighted(0.8, -2..20_i32),
+        prop::option::weighted(0.8, -5..5_i64),
+        prop::option::weighted(0.8, -1_000..1_000_i32),
+    )
+        .prop_map(|(vessel, berth, arrived, days, tons, level)| Stay {
+            vessel,
+            berth,
+            arrived,
+            days,
+            tons,
+            level,
+        })
+}
+
+fn day(number: i32) -> String {
+    Day::from_number(number).unwrap().to_string()
+}
+
+/// The stays as CSV. Long names show that texts are kept, and quoted line breaks that lines are.
+fn csv(stays: &[Stay]) -> String {
+    let mut text = "vessel,berth,arrived,left,tons,level\n".to_owned();
+    for Stay { vessel, berth, arrived, days, tons, level } in stays {
+        let vessel = vessel.map_or(String::new(), |n| match n {
+            0 => "\"vessel with a\nlong name\"".to_owned(),
+            n => format!("v{n}"),
+        });
+        let left = arrived.zip(*days).map_or(String::new(), |(from, days)| day(from + days));
+        let level = level.map_or(String::new(), |level| format!("{}e-3", level));
+        let cells = [
+            vessel,
+            berth.map_or(String::new(), |n| format!("B{n}")),
+            arrived.map_or(String::new(), day),
+            left,
+            tons.map_or(String::new(), |tons| tons.to_string()),
+            level,
+        ];
+        text += &(cells.join(",") + "\n");
+    }
+    text
+}
+
+/// Everything that a run says.
+#[derive(Debug, Default, PartialEq)]
+struct Said {
+    result: String,
+    accounts: Vec<String>,
+    set_aside: Vec<String>,
+}
+
+fn as_csv(write: impl FnOnce(&mut jembric::io::Batches<'_>)) -> String {
+    let mut text = Vec::new();
+    let mut batches = Writing::of(Path::new("a.csv")).unwrap().batches(&mut text);
+    write(&mut batches);
+    batches.finish().unwrap();
+    String::from_utf8(text).unwrap()
+}
+
+/// Runs a routine in a directory, with a budget.
+fn run(routine: &str, directory: &Path, memory: Option<u64>) -> std::result::Result<Said, String> {
+    let routine = Routine::parse("r.toml", routine).unwrap();
+    let files = Disk::in_directory(directory);
+    let mut running = Run::on(&files, "2025-06-30".parse().unwrap());
+    running.memory = memory;
+    running.scratch = Some(directory.to_owned());
+    running.reconcile = vec!["tons".to_owned()];
+    let mut said = Said::default();
+    let mut ran: Result<()> = Ok(());
+    let checked = routine.check(&running).map_err(|error| error.to_string())?;
+    said.result = as_csv(|batches| {
+        ran = checked.run(&mut |batch| Ok(batches.write(batch)?), &mut |step| {
+            let ledger = &step.outcome.ledger;
+            assert!(ledger.balances(), "{ledger}");
+            said.accounts.push(format!("{ledger}\n{}", serde_json::to_string(ledger).unwrap()));
+            let aside = &step.outcome.set_aside;
+            said.set_aside.push(as_csv(|batches| batches.write(aside).unwrap()));
+            Ok(())
+        });
+    });
+    let left: Vec<_> = fs::read_dir(directory).unwrap().flatten().collect();
+    let is_temporary = |name: &str| name.starts_with(".jembric");
+    assert!(!left.iter().any(|entry| is_temporary(&entry.file_name().to_string_lossy())));
+    ran.map(|()| said).map_err(|error| error.to_string())
+}
+
+/// A step of each kind, on `stays.csv` and `calls.csv`.
+const STEPS: &[&str] = &[
+    "filter = 'tons > 1 or berth is missing'",
+    "add = ['more = tons * 2', 'late = arrived + 3 days']",
+    "add = 'share = level / 7'",
+    "columns = ['vessel as ship', 'left', 'tons']",
+    "sort = ['tons:down', 'arrived', 'vessel']",
+    "sort = 'berth'",
+    "stack = { files = ['calls.csv'], source = 'book' }",
+    "elapsed = { from = 'arrived', to = 'left', bands = [0, 7] }",
+    "elapsed = { date = 'arrived', since-previous = true, per = ['vessel'] }",
+    "recent = { date = 'arrived', last = '20 days' }",
+    "latest = { per = ['vessel'], date = 'arrived' }",
+    "latest = { per = ['vessel', 'berth'], date = 'arrived', then = ['tons'], ties = 'first' }",
+    "latest = { per = ['vessel'], date = 'arrived', mark = 'is_latest' }",
+    "latest = { per = ['vessel'], date = 'arrived', at-each = 'week', ties = 'last' }",
+    "earliest = { date = 'left', oldest = 2 }",
+    "totals = { date = ['arrived'], grain = 'week', per = ['vessel'], sum = ['tons', 'level'], \
+     count = true }",
+    "totals = { per = ['vessel'], sum = ['tons'], mean = ['level'], side-by-side = 'berth', \
+     margins = true }",
+    "totals = { date = ['arrived'], grain = 'month', per = ['vessel'], sum = ['tons'], beside = \
+     ['all'], distinct = ['berth'] }",
+    "active = { start = 'arrived', end = 'left', count = true, grain = 'week', per = ['berth'] }",
+    "active = { start = 'arrived', end = 'left', grain = 'week', share = ['tons'] }",
+    "active = { start = 'arrived', end = 'left', on = '2024-11-20' }",
+    "spells = { start = 'arrived', end = 'left', per = ['vessel'], join-gaps = 1 }",
+    "spells = { date = 'arrived', value = ['berth'], per = ['vessel'] }",
+    "running = { per = ['vessel'], date = 'arrived', max = ['tons'], sum = ['tons', 'level'], \
+     count = true, mark-highs = 'is_high' }",
+    "running = { per = ['vessel', 'berth'], date = 'arrived', mean = ['level'], trailing = '9 \
+     days' }",
+    "running = { date = 'arrived', sum = ['tons'] }",
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'arrived', window = \
+     'arrived..left' }",
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'arrived', window = \
+     'arrived..left', pick = 'first', keep = 'every-event', bring = ['tons as lifted'] }",
+    "within = { windows = 'calls.csv', match = ['vessel', 'berth'], interval = 'arrived..left', \
+     window = 'arrived - 3 days..left + 3 days' }",
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'left', window = \
+     'arrived..left', keep = 'stray-events' }",
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'left', window = \
+     'arrived..left', keep = 'empty-windows' }",
+    "changes = { before = 'calls.csv', per = ['vessel', 'berth'], ties = 'first' }",
+    "changes = { before = 'calls.csv', per = ['vessel', 'berth', 'arrived'] }",
+];
+
+/// Steps whose input must have one record of each vessel and day.
+const OF_DAYS: &[&str] = &[
+    "filled = { per = ['vessel'], date = 'arrived', carry = ['tons'], linear = ['level'], limit = \
+     3, mark = 'was_added' }",
+    "filled = { per = ['vessel'], date = 'arrived', grain = 'month', range = 'each', zero = \
+     ['tons'] }",
+    "filled = { per = ['vessel'], date = 'arrived', range = '2024-10-10..2024-10-20', keep-with = \
+     [], entities = 'calls.csv:vessel' }",
+];
+
+/// Chains of steps.
+const CHAINS: &[&str] = &[
+    "running = { per = ['vessel'], date = 'arrived', sum = ['tons'] }\n[[step]]\nfilter = \
+     'sum_so_far_tons > 0'\n[[step]]\nlatest = { per = ['berth'], date = 'arrived', ties = 'first' }",
+    "sort = ['level:down']\n[[step]]\nadd = 'n = tons + 1'\n[[step]]\nrunning = { per = \
+     ['berth'], date = 'arrived', max = ['n'] }\n[[step]]\ntotals = { per = ['vessel'], max = \
+     ['max_so_far_n'] }",
+    "elapsed = { from = 'arrived', to = 'as-of' }\n[[step]]\nfilter = 'elapsed_days > \
+     10'\n[[step]]\nspells = { date = 'arrived', value = ['berth'], per = ['vessel'] }",
+];
+
+/// Errors: what differs.
+fn compare(
+    step: &str,
+    stays: &[Stay],
+    calls: &[Stay],
+    as_of: &str,
+) -> std::result::Result<(), TestCaseError> {
+    let directory = tempfile::tempdir().unwrap();
+    fs::write(directory.path().join("stays.csv"), csv(stays)).unwrap();
+    fs::write(directory.path().join("calls.csv"), csv(calls)).unwrap();
+    let routine = format!("{as_of}\n[[step]]\nread = 'stays.csv'\n{step}\n");
+    let whole = run(&routine, directory.path(), None);
+    for memory in [1, 3_000, 40_000] {
+        let larger = run(&routine, directory.path(), Some(memory));
+        match (&whole, larger) {
+            (_, Err(error))
+                if error.contains("rows at once, and the memory is limited")
+                    || error.contains("of memory, more than the limit") => {}
+            (whole, larger) => prop_assert_eq!(whole, &larger, "{} with {} bytes", step, memory),
+        }
+    }
+    Ok(())
+}
+
+/// Each case runs every operation several times.
+fn few_cases() -> ProptestConfig {
+    ProptestConfig { cases: 8, max_shrink_iters: 60, ..ProptestConfig::default() }
+}
+
+proptest! {
+    #![proptest_config(few_cases())]
+
+    #[test]
+    fn every_operation_gives_the_same_with_little_memory(
+        stays in prop::collection::vec(stay(), 0..60),
+        calls in prop::collection::vec(stay(), 0..40),
+        as_of in prop::sample::select(vec!["", "as-of = '2024-11-10'"]),
+        threads in prop::sample::select(vec![1, 2, 7]),
+    ) {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+        let chains = if as_of.is_empty() { &[][..] } else { CHAINS };
+        pool.install(|| {
+            STEPS.iter().chain(chains).try_for_each(|step| compare(step, &stays, &calls, as_of))
+        })?;
+    }
+
+    #[test]
+    fn gaps_are_filled_in_the_same_way_with_little_memory(
+        stays in prop::collection::btree_map((0..6_u8, 20_000..20_060_i32), stay(), 0..60),
+        calls in prop::collection::vec(stay(), 0..40),
+    ) {
+        let stays: Vec<Stay> = stays
+            .into_iter()
+            .map(|((vessel, day), stay)| Stay { vessel: Some(vessel), arrived: Some(day), ..stay })
+            .collect();
+        OF_DAYS.iter().try_for_each(|step| compare(step, &stays, &calls, ""))?;
+    }
+}
