@@ -5,7 +5,7 @@
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
     Advised, Expression, Setting, Takes,
-    io::Existing,
+    io::{Existing, Memory, Size},
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads},
 };
@@ -156,6 +156,26 @@ pub(crate) struct AccountArguments {
     /// Print nothing but errors
     #[arg(long, short)]
     pub(crate) quiet: bool,
+    /// Use at most this much memory for tables, such as 512MiB or 2GiB, and write what does not fit
+    /// to temporary files [default: half of the machine's memory]
+    #[arg(long, value_name = "SIZE", help_heading = "Memory")]
+    pub(crate) memory: Option<String>,
+    /// Write temporary files in this directory [default: that of the result's file, or else that
+    /// of the system]
+    #[arg(long, value_name = "DIR", help_heading = "Memory")]
+    pub(crate) scratch: Option<PathBuf>,
+}
+
+impl AccountArguments {
+    /// The memory that was typed.
+    ///
+    /// Errors: it is no size, or too little.
+    pub(crate) fn memory(&self) -> jembric::Result<Option<u64>> {
+        let Some(text) = &self.memory else { return Ok(None) };
+        let size: Size = text.parse()?;
+        Memory::expect_enough(size)?;
+        Ok(Some(size.0))
+    }
 }
 
 impl AnswerArguments {

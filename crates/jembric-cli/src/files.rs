@@ -3,7 +3,7 @@
 use crate::progress::Progress;
 use jembric::{
     Result, Shape, Table,
-    io::{Databases, Reading, file_of, is_database, name_in},
+    io::{Data, Databases, Memory, Reading, file_of, is_database, name_in},
     steps::{self, Contents},
 };
 use std::{
@@ -45,6 +45,16 @@ impl Files<'_> {
     /// The text of the demo's routine, if that is what runs.
     pub(crate) fn routine(self) -> Option<&'static str> {
         (self != Files::OfTheDisk).then_some(ROUTINE.1)
+    }
+
+    fn data(self, reading: &Reading, file: &str, memory: &Memory) -> Result<Data> {
+        match self {
+            Files::OfTheDisk if file == "-" => {
+                reading.stream_data("standard input", io::stdin().lock(), memory)
+            }
+            Files::OfTheDisk => reading.data(file, memory),
+            Files::OfTheDemo(_) => self.read(reading, file).map(Data::Table),
+        }
     }
 
     fn read(self, reading: &Reading, file: &str) -> Result<Table> {
@@ -98,6 +108,11 @@ impl steps::Files for Reader<'_> {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
         let progress = Progress::of(self.reading(reading), file, self.shows_progress);
         self.files.read(&progress.reading, &self.path(file))
+    }
+
+    fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
+        let progress = Progress::of(self.reading(reading), file, self.shows_progress);
+        self.files.data(&progress.reading, &self.path(file), memory)
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {

@@ -21,7 +21,10 @@ use jembric::{
     CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
     calendar::{Day, Zone},
     draw::Picture,
-    io::{Outputs, ReadingSettings, database, database_of, is_database, name_in, without_secrets},
+    io::{
+        Outputs, ReadingSettings, database, database_of, is_database, is_database_output, name_in,
+        without_secrets,
+    },
     routine::{Input, Planned, Ran, Routine, Run},
     steps::{self, Described, Files as _, FilesOnce, Reads, described, file_and_columns},
     visible,
@@ -498,7 +501,9 @@ fn run(
     conditions.upto = upto;
     conditions.page = page;
     conditions.aside = account.aside.is_some();
-    conditions.memory = memory::budget();
+    let saved_memory = routine.memory.map(|size| size.0);
+    conditions.memory = account.memory()?.or(saved_memory).or_else(memory::budget);
+    conditions.scratch = Some(scratch(&account, answer.out.as_deref()));
     conditions.pictures_only = draws && (shows_picture || answer.out.is_none());
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
@@ -632,6 +637,16 @@ fn run(
         }
         _ => Ok(()),
     }
+}
+
+/// The directory in which temporary files are made: on the disk of the result, if there is one.
+fn scratch(account: &AccountArguments, out: Option<&Path>) -> PathBuf {
+    let beside = || {
+        let out = out.filter(|out| !is_database_output(out.display().to_string()))?;
+        let directory = out.parent().filter(|parent| !parent.as_os_str().is_empty());
+        Some(directory.unwrap_or(Path::new(".")).to_owned()).filter(|path| path.is_dir())
+    };
+    account.scratch.clone().or_else(beside).unwrap_or_else(std::env::temp_dir)
 }
 
 /// Prints the ledgers of the steps that have run, and the followed rows.
