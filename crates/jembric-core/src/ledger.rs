@@ -236,6 +236,8 @@ impl Ledger {
         }
         if let (Some(followed), Some(more)) = (&mut self.followed, &other.followed) {
             followed.add(more);
+            followed.dropped.sort_by_key(|entry| entry.reason);
+            followed.set_aside.sort_by_key(|entry| entry.reason);
         }
         if let (Some(side), Some(more)) = (&mut self.other_side, &other.other_side) {
             **side = side.clone().merge(more);

@@ -315,13 +315,11 @@ impl Selection for RecordPlan {
         let cut = context.as_of.is_some() || self.at_each.is_some();
         ledger.zone = Some(context.zone.to_string()).filter(|_| cut && rows.dates.are_instants());
         ledger.counts.insert(0, ("entities".into(), chosen.entities));
-        if decided.records > 0 {
-            ledger.counts.push(("tied records".into(), decided.records));
-            if self.ties == Ties::All {
-                let (date, entities, records) =
-                    (self.date_name.clone(), decided.entities, decided.records);
-                ledger.warnings.push(Warning::Tied { date, entities, records });
-            }
+        ledger.note("tied records", decided.records);
+        if decided.records > 0 && self.ties == Ties::All {
+            let (date, entities, records) =
+                (self.date_name.clone(), decided.entities, decided.records);
+            ledger.warnings.push(Warning::Tied { date, entities, records });
         }
         Ok(outcome)
     }
