@@ -429,8 +429,10 @@ impl Results<'_> {
             Ok(outcome) => outcome,
             // Other parts may have more of the same mistake, which one error tells.
             Err(Error::Core(error)) if error.counts_places() => {
+                // An error of the first table takes precedence, as it does for whole tables.
                 self.wrong = Some(match self.wrong.take() {
                     None => error,
+                    Some(wrong) if self.is_of_first(&error) && !self.is_of_first(&wrong) => error,
                     Some(wrong) => wrong.plus(error),
                 });
                 return Ok(());
@@ -453,6 +455,13 @@ impl Results<'_> {
         outcome.set_aside = outcome.set_aside.emptied();
         self.account.add(outcome);
         Ok(())
+    }
+
+    /// Whether an error is about the first of two tables.
+    fn is_of_first(&self, error: &CoreError) -> bool {
+        let origin = self.larger.inputs[0].sample().origin();
+        let first = origin.map_or("now", |origin| origin.file());
+        matches!(error, CoreError::DuplicateKeys { side, .. } if side == first)
     }
 
     fn finish(self, take: &mut Take<'_>) -> Result<Outcome> {
