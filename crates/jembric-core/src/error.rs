@@ -367,7 +367,7 @@ impl From<ArrowError> for Error {
 }
 
 impl Error {
-    /// Whether the error counts places in the data, of which other parts of a table may have more.
+    /// Whether the error counts places in the data. Other parts of the table may have more of them.
     pub fn counts_places(&self) -> bool {
         matches!(self, Error::CellTaken { .. } | Error::DuplicateKeys { .. })
     }

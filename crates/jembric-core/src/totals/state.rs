@@ -27,7 +27,7 @@ impl TotalsState {
     }
 
     fn add(&mut self, part: Part) -> Result<()> {
-        // A part that is not alone must not keep its batch.
+        // Several parts must not keep their batches in memory.
         let mut part = match self.parts.pop() {
             None => part,
             Some(before) => {

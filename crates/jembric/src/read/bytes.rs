@@ -91,7 +91,8 @@ impl FileBytes {
         }
     }
 
-    /// Converts a file to UTF-8 in a temporary file, and carriage returns to line feeds if `feeds`.
+    /// Converts a file to UTF-8 in a temporary file. With `feeds`, carriage returns become line
+    /// feeds.
     fn converted(
         name: String,
         mut file: File,
