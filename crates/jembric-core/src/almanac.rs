@@ -249,6 +249,11 @@ impl State for AlmanacState {
         Ok(())
     }
 
+    /// There is a number for each day at most.
+    fn bytes(&self) -> u64 {
+        0
+    }
+
     fn finish(self: Box<Self>) -> Result<Outcome> {
         self.plan.outcome(&self.records, &self.context)
     }

@@ -18,10 +18,9 @@ use crate::{
     latest::{Latest, Ties},
     ledger::{Accounting, Cause, Ledger, Outcome, Warning},
     limits::MOST_ROWS,
-    plan::{
-        Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles, has_row_numbers,
-    },
+    plan::{Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles},
     role::Role,
+    row_numbers::has_row_numbers,
     shape::{ColumnShape, Shape, Type},
     table::Table,
     within::keys::{self, Pair},
@@ -284,6 +283,7 @@ impl Changes {
                     pairs.iter().map(|pair| pair.of_windows).collect(),
                 ],
                 folded: true,
+                missing_is_a_key: false,
                 order: ResultOrder::Columns((0..pairs.len()).collect()),
             })
         });

@@ -60,6 +60,7 @@ mod parallel;
 mod plan;
 mod recent;
 mod role;
+mod row_numbers;
 mod rows;
 mod running;
 #[cfg(test)]

@@ -1,6 +1,12 @@
 //! The order of values, of whole rows and of entities, which decides the order of a result.
 
-use crate::{entities::Entities, error::Result, plan::has_row_numbers, shape::Named, table::Table};
+use crate::{
+    entities::{Entities, Missing},
+    error::Result,
+    row_numbers::has_row_numbers,
+    shape::Named,
+    table::Table,
+};
 use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray};
 use arrow_ord::{
     ord::{DynComparator, make_comparator},
@@ -65,4 +71,23 @@ pub(crate) fn entities_in_order(
         return Ok((0..entities.count()).collect());
     }
     Ok(lexsort_to_indices(&columns, None)?.values().iter().map(|&entity| entity as usize).collect())
+}
+
+/// The distinct rows in order. A missing value is a value like others, and comes last.
+pub(crate) fn distinct(values: &Table) -> Result<Table> {
+    let entities = Entities::of_columns(values.columns(), values.rows(), Missing::IsAKey)?;
+    let order = entities_in_order(values, &values.all_named(), &entities)?;
+    let firsts = entities.first_rows();
+    values.take(&UInt32Array::from_iter_values(order.into_iter().map(|entity| firsts[entity])))
+}
+
+impl Table {
+    /// The columns to sort by, each with whether it is descending. Missing values come last.
+    pub fn sort_columns(&self, columns: &[(usize, bool)]) -> Vec<SortColumn> {
+        let columns = columns.iter().map(|&(place, descending)| SortColumn {
+            values: sortable(self, place),
+            options: Some(SortOptions { descending, nulls_first: false }),
+        });
+        columns.filter(|column| *column.values.data_type() != DataType::Null).collect()
+    }
 }

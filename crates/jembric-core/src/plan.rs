@@ -14,7 +14,6 @@ mod inputs;
 mod outside;
 mod roles;
 
-pub(crate) use division::has_row_numbers;
 pub use division::{ByEntity, Division, Overall, Part, ResultOrder};
 pub use fold::Fold;
 pub(crate) use fold::{Gone, NumberedRows, Selection, SelectionState, State};
@@ -81,6 +80,12 @@ pub(crate) trait Prepared: Send + Sync {
     fn for_part(&self, part: Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
         let _ = (part, sample);
         Ok(None)
+    }
+
+    /// The plan for the rows at the end of the result that are over all rows of the table, and that
+    /// no part has; none if there are no such rows.
+    fn last_rows(&self) -> Option<Arc<dyn Prepared>> {
+        None
     }
 
     /// The empty state of a fold, if the plan has [`Access::OnePass`].
@@ -221,6 +226,13 @@ impl Plan {
         let prepared = self.prepared.for_part(part, sample)?;
         let prepared = prepared.unwrap_or_else(|| self.prepared.clone());
         Ok(Plan { prepared, ..self.clone() })
+    }
+
+    /// The plan for the rows at the end of the result that are over all rows of the table, and that
+    /// no part has; none if there are no such rows.
+    pub fn last_rows(&self) -> Option<Plan> {
+        let prepared = self.prepared.last_rows()?;
+        Some(Plan { prepared, ..self.clone() })
     }
 
     /// The names and types of the result's columns; none if they depend on the data.

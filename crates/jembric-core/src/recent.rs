@@ -8,7 +8,9 @@ use crate::{
     error::{Error, Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
-    plan::{Access, Gone, Inputs, Plan, Prepared, Selection, SelectionState, State},
+    plan::{
+        Access, Division, Gone, Inputs, Overall, Plan, Prepared, Selection, SelectionState, State,
+    },
     settings::from_given_text,
     shape::{Shape, Type},
     table::Table,
@@ -225,6 +227,7 @@ impl Operation for Recent {
             (_, None, None) => Access::OnePass,
             (_, None, Some(_)) => Access::Ordered,
         };
+        let newest_decides = access != Access::ByRow;
         let plan = RecentPlan {
             shape: shape.clone(),
             step: self.step(),
@@ -233,9 +236,13 @@ impl Operation for Recent {
             view,
             mark: self.mark.clone(),
             folds: access == Access::OnePass,
+            newest_decides,
+            newest: None,
             accounting,
         };
-        Ok(Plan::new(&[shape], context, (result, uses, access), plan))
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
+        // Once the newest date is known, each row can be processed separately.
+        Ok(plan.divided(Some(Division::Rows)))
     }
 }
 
@@ -298,6 +305,7 @@ impl View {
     }
 }
 
+#[derive(Clone)]
 struct RecentPlan {
     /// The shape of the tables that it was prepared for.
     shape: Shape,
@@ -307,6 +315,10 @@ struct RecentPlan {
     view: View,
     mark: Option<String>,
     folds: bool,
+    /// Whether the newest date of all rows decides.
+    newest_decides: bool,
+    /// That date, or none if no row has a date, if the rows are only a part of all.
+    newest: Option<Option<Day>>,
     accounting: Accounting,
 }
 
@@ -321,21 +333,42 @@ impl RecentPlan {
         if let View::Stated(range) = self.view {
             return Ok((None, Some(range.to_whole(dates.periods()))));
         }
-        let nothing_dated = dates.nulls().is_some_and(|nulls| nulls.null_count() == table.rows());
-        let as_of = match context.as_of {
-            Some(day) => day,
-            None if nothing_dated || table.rows() == 0 => return Ok((None, None)),
-            None => dates
-                .newest(&context.zone)
-                .ok_or_else(|| Error::NoNewest { column: self.date_name.clone() })?,
+        let as_of = match (context.as_of, self.newest) {
+            (None, Some(newest)) => newest,
+            (None, None) => self.newest_of(table, dates, context)?,
+            (as_of, _) => as_of,
         };
+        let Some(as_of) = as_of else { return Ok((None, None)) };
         Ok((Some(as_of), Some(self.view.days(dates.periods(), as_of)?)))
+    }
+
+    /// The newest date; none if no row has a date.
+    fn newest_of(&self, table: &Table, dates: &Dates, context: &Context) -> Result<Option<Day>> {
+        let nothing_dated = dates.nulls().is_some_and(|nulls| nulls.null_count() == table.rows());
+        if nothing_dated || table.rows() == 0 {
+            return Ok(None);
+        }
+        let newest = dates.newest(&context.zone);
+        newest.map(Some).ok_or_else(|| Error::NoNewest { column: self.date_name.clone() })
     }
 }
 
 impl Prepared for RecentPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         self.select(tables[0], Gone::default(), context)
+    }
+
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        if !self.newest_decides {
+            return Ok(None);
+        }
+        let newest = self.newest_of(table, &table.dates_at(self.date), context)?;
+        Ok(Some(Overall { newest: newest.map(Day::number), ..Overall::default() }))
+    }
+
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        let newest = Some(overall.newest.map(Day::clamped));
+        Some(Arc::new(RecentPlan { newest, ..self.clone() }))
     }
 
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {

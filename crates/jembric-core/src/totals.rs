@@ -4,11 +4,13 @@
 //! entity and column. `totals/figures` computes the figures of all cells in one pass. Coarser
 //! figures (a margin, or a year beside its months) are merged cells, so that no figure is ever
 //! computed from rounded ones. `totals/part` holds the cells of some rows and merges those of
-//! different rows, and `totals/sheet` lays them out.
+//! different rows, and `totals/sheet` lays them out. `totals/of_all` has what a part of the rows must
+//! know of all.
 
 mod asked;
 mod cells;
 mod figures;
+mod of_all;
 mod part;
 mod sheet;
 mod state;
@@ -18,17 +20,21 @@ pub use asked::Each;
 use crate::{
     calendar::{Grain, Month, Periods, Range, Weekday},
     context::Context,
-    error::{Result, excludes, in_setting, needs, refuse},
+    error::{Result, Smaller, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared, Roles, State},
+    plan::{
+        self, Access, ByEntity, Division, Inputs, Overall, Plan, Prepared, ResultOrder, Roles,
+        State,
+    },
     role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
     written::EntityList,
 };
 use asked::{AskedFigure, Scope, What, suffixes};
+use of_all::OfAll;
 use part::Part;
 use serde::Serialize;
 use state::TotalsState;
@@ -439,16 +445,30 @@ impl Operation for Totals {
             range: self.range,
             dense: self.dense,
             margins: self.margins,
+            only_last_row: false,
             entities: self.entities.clone(),
             most_rows: self.most_rows,
             most_side_by_side: self.most_side_by_side,
             accounting,
+            of_all: None,
         };
+        // Rows are in the order of their periods, parts and keys, which are the first columns.
+        let first = usize::from(plan.periods.is_some()) + usize::from(plan.each.is_some());
+        let order = ResultOrder::Columns((0..first + plan.per.len()).collect());
+        let keys = plan.dividing_keys().into_iter().map(|key| plan.per[key].place).collect();
+        let division = ByEntity::by(keys, order)
+            .map(|division| Division::Entities(ByEntity { missing_is_a_key: true, ..division }));
         let plan = Plan::new(&[shape], context, (result, uses, Access::OnePass), plan);
-        Ok(plan.with_columns_of_the_data(self.side_by_side.is_some()).with_roles(roles))
+        let plan = plan.divided(division).with_columns_of_the_data(self.side_by_side.is_some());
+        let plan = match self.dense {
+            true => plan.limited(self.most_rows, Smaller::LongerGrainOrRange),
+            false => plan,
+        };
+        Ok(plan.with_roles(roles))
     }
 }
 
+#[derive(Clone)]
 struct TotalsPlan {
     /// The shape that the plan was prepared for.
     shape: Shape,
@@ -471,16 +491,40 @@ struct TotalsPlan {
     range: Option<Range>,
     dense: bool,
     margins: bool,
+    /// Whether the result is only the row over all rows.
+    only_last_row: bool,
     entities: Option<EntityList>,
     most_rows: u64,
     most_side_by_side: u64,
     accounting: Accounting,
+    /// What is known of all rows, if these are only a part of them.
+    of_all: Option<OfAll>,
 }
 
 impl Prepared for TotalsPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let (part, set_aside) = Part::of(self, tables[0], context)?;
         sheet::outcome(self, part, set_aside, context)
+    }
+
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        self.surveyed(table, context).map(Some)
+    }
+
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        let of_all = Some(OfAll { overall, is_first: true });
+        Some(Arc::new(TotalsPlan { of_all, ..self.clone() }))
+    }
+
+    fn for_part(&self, part: plan::Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+        Ok(Some(Arc::new(self.of_part(part, sample)?)))
+    }
+
+    fn last_rows(&self) -> Option<Arc<dyn Prepared>> {
+        let is_apart = self.margins && !self.only_last_row;
+        is_apart.then(|| -> Arc<dyn Prepared> {
+            Arc::new(TotalsPlan { only_last_row: true, ..self.clone() })
+        })
     }
 
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {

@@ -21,11 +21,9 @@ use crate::{
     intervals::{EndDay, OpenEnds},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
-    plan::{
-        Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles, handed_over,
-        has_row_numbers,
-    },
+    plan::{Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles, handed_over},
     role::Role,
+    row_numbers::has_row_numbers,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
@@ -483,6 +481,7 @@ impl WithinPlan {
         let division = ByEntity {
             keys: vec![of_events, of_windows],
             folded: true,
+            missing_is_a_key: false,
             order: ResultOrder::Rows(usize::from(self.keep == Keep::EmptyWindows)),
         };
         (!self.pairs.is_empty()).then_some(Division::Entities(division))

@@ -18,8 +18,12 @@ pub(crate) mod sqlite;
 pub(crate) mod target;
 
 use crate::{
-    Error, Result, Shape, Table, formats::transcript::Transcript, io::Reading,
-    read::pieces::Pieces, write::existing::Existing,
+    Error, Result, Shape, Table,
+    formats::transcript::Transcript,
+    io::Reading,
+    larger::{Data, Memory},
+    read::pieces::Pieces,
+    write::existing::Existing,
 };
 use name::{Name, Place};
 use std::{
@@ -49,6 +53,14 @@ pub(crate) enum Wanted<'a> {
     Query(&'a str),
 }
 
+/// The rows that are read.
+#[derive(Clone, Copy, Debug)]
+pub(crate) enum HowMany<'a> {
+    First(usize),
+    /// All, in this memory.
+    All(&'a Memory),
+}
+
 /// The rows of a table or query.
 pub(crate) struct Answer {
     pub(crate) rows: Rows,
@@ -61,7 +73,7 @@ pub(crate) enum Rows {
     /// Of SQLite, whose columns have no types: the first ones, or all.
     Written(Transcript),
     Pieces(Box<Pieces>),
-    Typed(Table),
+    Typed(Data),
 }
 
 /// A database as it was at one moment.
@@ -75,12 +87,13 @@ trait Snapshot: Send {
     /// The names of the columns, and the types that the database declares.
     fn shape(&mut self, wanted: Wanted<'_>) -> Result<Shape>;
 
-    /// The rows of the columns that the reading wants, or the first ones.
+    /// The rows of the columns that the reading wants, or the first ones. Those that do not fit
+    /// into memory are in temporary files.
     fn answer(
         &mut self,
         wanted: Wanted<'_>,
         reading: &Reading,
-        first: Option<usize>,
+        how_many: HowMany<'_>,
     ) -> Result<Answer>;
 }
 
@@ -189,7 +202,7 @@ impl Database {
     pub fn table_as(&mut self, name: impl AsRef<str>, reading: &Reading) -> Result<Table> {
         let name = name.as_ref();
         let shown = format!("{}:{name}", self.place.shown());
-        reading.of_database(&shown, self.snapshot.answer(Wanted::Table(name), reading, None)?)
+        self.whole(&shown, Wanted::Table(name), reading)
     }
 
     /// Reads the result of a query. Errors: also those that the database reports for the query.
@@ -199,8 +212,13 @@ impl Database {
 
     /// Reads the result of a query with these settings.
     pub fn query_as(&mut self, sql: impl AsRef<str>, reading: &Reading) -> Result<Table> {
-        let wanted = Wanted::Query(sql.as_ref());
-        reading.of_database(&of_query(&self.place), self.snapshot.answer(wanted, reading, None)?)
+        self.whole(&of_query(&self.place), Wanted::Query(sql.as_ref()), reading)
+    }
+
+    fn whole(&mut self, shown: &str, wanted: Wanted<'_>, reading: &Reading) -> Result<Table> {
+        let memory = Memory::unlimited();
+        let answer = self.snapshot.answer(wanted, reading, HowMany::All(&memory))?;
+        reading.of_database(shown, answer, &memory)?.whole(&memory)
     }
 
     /// Answers a request by name: its table, or the query of the reading.
@@ -289,12 +307,12 @@ impl Databases {
         name: &Name,
         query: Option<&str>,
         reading: &Reading,
-        first: Option<usize>,
+        how_many: HowMany<'_>,
     ) -> Result<(String, Answer)> {
         self.with(&name.place, |database| {
             let wanted = database.wanted(name, query)?;
             let shown = shown(name, wanted);
-            Ok((shown, database.snapshot.answer(wanted, reading, first)?))
+            Ok((shown, database.snapshot.answer(wanted, reading, how_many)?))
         })
     }
 

@@ -19,8 +19,6 @@ use crate::{
     CoreError, Error, Result, Table,
     calendar::{Day, Zone},
 };
-use arrow_array::{Array, cast::AsArray};
-use arrow_schema::DataType;
 use std::{fmt, sync::Arc};
 
 pub use memory::Memory;
@@ -140,14 +138,7 @@ const OF_A_ROW: u64 = 32;
 /// The bytes that the rows of a table take while an operation works on them, without what they may
 /// share with other tables.
 pub(crate) fn bytes_of(table: &Table) -> u64 {
-    const SHORT: u32 = 12;
-    let texts = table.columns().iter().filter(|column| *column.data_type() == DataType::Utf8View);
-    let long = |column: &dyn Array| -> u64 {
-        let lengths = column.as_string_view().views().iter().map(|view| *view as u32);
-        lengths.filter(|length| *length > SHORT).map(u64::from).sum()
-    };
-    let long: u64 = texts.map(|column| long(column)).sum();
-    (table.row_bytes() + OF_A_ROW) * table.rows() as u64 + long
+    table.bytes() + OF_A_ROW * table.rows() as u64
 }
 
 #[cfg(test)]

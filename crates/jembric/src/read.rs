@@ -5,8 +5,10 @@
 //! beginnings of records, `records` and `marks` find the ends of cells, `infer` decides the type of
 //! each column from all of its cells, `given_formats` has the formats that users give, `convert`
 //! fills the columns, `pass` runs both on all threads, and `table` combines these as a `reading`
-//! says. `pieces` reads rows while more of them are written. `settings` has the serialized form of
-//! a reading. `holidays` and `entities` read files of days and of keys.
+//! says. `pieces` reads rows while more of them are written. `data` opens what may be larger than
+//! memory, `scan` reads such text in batches, and `spool` has the temporary files for it.
+//! `rows_of_databases` names the rows of databases. `settings` has the serialized form of a reading.
+//! `holidays` and `entities` read files of days and of keys.
 
 pub(crate) mod bytes;
 pub(crate) mod convert;
@@ -22,6 +24,8 @@ pub(crate) mod pass;
 pub(crate) mod pieces;
 pub(crate) mod reading;
 pub(crate) mod records;
+mod rows_of_databases;
 mod scan;
 pub(crate) mod settings;
+pub(crate) mod spool;
 pub(crate) mod table;

@@ -100,6 +100,14 @@ impl Settled {
         Ok((settled, aside, masks.aside()))
     }
 
+    /// The bytes that it takes in memory.
+    fn bytes(&self) -> u64 {
+        let of_change = size_of::<((u32, i32), Change)>();
+        let changes = self.sums.iter().map(|changes| changes.by_place.len() * of_change);
+        let events = size_of_val(&self.events[..]) + size_of_val(&self.cut[..]);
+        self.keys.bytes() + (events + changes.sum::<usize>()) as u64
+    }
+
     /// Merges the intervals of both.
     fn merged(self, other: Settled) -> Result<Settled> {
         let groups = self.cut.len();
@@ -383,6 +391,11 @@ impl State for CountsState {
             Ok(other) => self.absorb(*other),
             Err(_) => Ok(()),
         }
+    }
+
+    fn bytes(&self) -> u64 {
+        let settled = self.settled.as_ref().map_or(0, Settled::bytes);
+        self.pending.bytes() + settled + self.set_aside.bytes()
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

@@ -253,7 +253,7 @@ impl Cells {
         // The first and last period of all entities, unless each entity has its own.
         let overall = match filled.extent {
             Extent::Each => None,
-            Extent::Data => match filled.overall {
+            Extent::Data => match &filled.overall {
                 Some(overall) => overall.periods,
                 None => (0..self.order.len()).filter_map(ends).reduce(wider),
             },
@@ -298,11 +298,12 @@ impl Cells {
     /// On the last day, if all records are on the last days of their periods.
     fn dated_as_the_data_is(&self, filled: &FilledPlan, in_range: &BooleanBuffer) -> Dated {
         let own = self.dates.periods();
-        let any = filled.overall.map_or(in_range.count_set_bits() > 0, |all| all.any_in_range);
+        let any =
+            filled.overall.as_ref().map_or(in_range.count_set_bits() > 0, |all| all.any_in_range);
         if filled.grain.is_none_or(|grain| grain <= own.grain()) || !any {
             return Dated::First;
         }
-        if let Some(overall) = filled.overall {
+        if let Some(overall) = &filled.overall {
             return if overall.not_on_last_days { Dated::First } else { Dated::Last };
         }
         let days = self.dates.day_numbers(self.axis.zone());

@@ -12,11 +12,11 @@ use crate::{
     context::Context,
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Result, excludes, in_setting, refuse},
+    error::{Result, Smaller, excludes, in_setting, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
     plan::{
-        Access, ByEntity, Gone, Inputs, Plan, Prepared, ResultOrder, Roles, Selection,
+        Access, ByEntity, Gone, Inputs, Overall, Plan, Prepared, ResultOrder, Roles, Selection,
         SelectionState, State,
     },
     role::Role,
@@ -94,14 +94,25 @@ impl RecordSettings<'_> {
             mark: self.mark.map(str::to_owned),
             earliest: self.earliest,
             at_each: self.at_each,
+            last_period: None,
             accounting,
         };
-        let division = plan
-            .mark
-            .as_ref()
-            .and_then(|_| ByEntity::of(plan.per.iter().map(|key| key.place), ResultOrder::Rows(0)));
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.divided(division).with_roles(roles))
+        // States are in the order of their dates and keys, and other records in that of rows.
+        let keys = plan.per.iter().map(|key| key.place);
+        let order = match self.at_each {
+            Some(_) => {
+                let date = result.columns().len() - 1;
+                ResultOrder::Columns(std::iter::once(date).chain(keys.clone()).collect())
+            }
+            None => ResultOrder::Rows(0),
+        };
+        let division = ByEntity::of(keys, order);
+        let plan = Plan::new(&[shape], context, (result, uses, access), plan).divided(division);
+        let plan = match self.at_each {
+            Some((_, most)) => plan.limited(most, Smaller::LongerGrain),
+            None => plan,
+        };
+        Ok(plan.with_roles(roles))
     }
 
     fn step(&self) -> String {
@@ -124,6 +135,7 @@ impl RecordSettings<'_> {
 }
 
 /// The operation, with its columns resolved.
+#[derive(Clone)]
 pub(super) struct RecordPlan {
     /// The shape that the plan was prepared for.
     shape: Shape,
@@ -140,6 +152,8 @@ pub(super) struct RecordPlan {
     mark: Option<String>,
     earliest: bool,
     at_each: Option<(Grain, u64)>,
+    /// The last period with a record, if the rows are only a part of all.
+    last_period: Option<i32>,
     accounting: Accounting,
 }
 
@@ -171,7 +185,10 @@ impl RecordPlan {
         );
         let considered = except(&usable, &after);
         let states = match self.at_each {
-            Some((grain, most)) => Some(States::of(grain, most, &self.date_name, &dates, context)?),
+            Some((grain, most)) => {
+                let states = States::of(grain, most, &self.date_name, &dates, context)?;
+                Some(states.until(self.last_period))
+            }
             None => None,
         };
         Ok(Rows { dates, entities, dated, keyed, usable, after, considered, states })
@@ -266,6 +283,18 @@ impl RecordPlan {
 impl Prepared for RecordPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         self.select(tables[0], Gone::default(), context)
+    }
+
+    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
+        let rows = self.rows(table, context)?;
+        let Some(states) = &rows.states else { return Ok(None) };
+        let periods = states.ends(&rows.considered);
+        Ok(Some(Overall { periods, ..Overall::default() }))
+    }
+
+    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+        let last_period = overall.periods.map(|(_, last)| last);
+        Some(Arc::new(RecordPlan { last_period, ..self.clone() }))
     }
 
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {

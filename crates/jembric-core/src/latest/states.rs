@@ -24,6 +24,8 @@ pub(super) struct States {
     /// The day of each row.
     days: Vec<i32>,
     as_of: Option<Day>,
+    /// The last period with a record, if the rows are only a part of all.
+    last: Option<i32>,
     most: u64,
 }
 
@@ -38,7 +40,19 @@ impl States {
     ) -> Result<States> {
         check_grain(date, dates, grain)?;
         let days = dates.day_numbers(&context.zone).into_owned();
-        Ok(States { periods: grain.into(), days, as_of: context.as_of, most })
+        Ok(States { periods: grain.into(), days, as_of: context.as_of, last: None, most })
+    }
+
+    /// The same, up to the last period of all rows.
+    pub(super) fn until(self, last: Option<i32>) -> States {
+        States { last, ..self }
+    }
+
+    /// The first and last period of some rows.
+    pub(super) fn ends(&self, rows: &BooleanBuffer) -> Option<(i32, i32)> {
+        let days = || rows.set_indices().map(|row| self.days[row]);
+        let period = |day: i32| self.periods.number(Day::clamped(day));
+        Some((period(days().min()?), period(days().max()?)))
     }
 
     fn period(&self, row: u32) -> i32 {
@@ -82,7 +96,7 @@ impl States {
         let newest = rows().map(|&row| self.period(row)).max();
         let as_of = self.as_of.map(|day| self.periods.number(day));
         let first = rows().map(|&row| self.period(row)).min();
-        let (Some(first), Some(last)) = (first, as_of.or(newest)) else {
+        let (Some(first), Some(last)) = (first, as_of.or(self.last).or(newest)) else {
             return Ok((
                 UInt32Array::from(Vec::<u32>::new()),
                 Date32Array::from(Vec::<i32>::new()),

@@ -8,19 +8,13 @@
 use crate::{
     entities::{hash_of_bytes, hash_of_number},
     error::Result,
-    ordering::sortable,
-    shape::{Shape, Type},
+    ordering::distinct,
     table::Table,
     within::keys::in_one_type,
 };
-use arrow_array::{Array, ArrayRef, Int64Array, cast::AsArray, new_empty_array, types::*};
-use arrow_ord::sort::SortColumn;
-use arrow_schema::{DataType, SortOptions};
-use std::sync::Arc;
-
-/// The beginning of the names of columns with row numbers. No column of a file begins with this
-/// control character and these words by chance.
-const ROW_NUMBERS: &str = "\u{1f}rows of table ";
+use arrow_array::{Array, ArrayRef, cast::AsArray, new_empty_array, types::*};
+use arrow_schema::DataType;
+use std::collections::BTreeSet;
 
 /// How the rows of a plan's tables can be divided into parts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -45,6 +39,8 @@ pub struct ByEntity {
     /// Whether keys that differ only in case and outer blanks must be in the same part, because a
     /// warning compares them.
     pub folded: bool,
+    /// Whether a missing key is a key like others. Otherwise rows without a key are spread.
+    pub missing_is_a_key: bool,
     /// The order of the result.
     pub order: ResultOrder,
 }
@@ -60,7 +56,7 @@ pub enum ResultOrder {
 }
 
 /// What an operation needs to know of all rows before it can process a part of them.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Overall {
     /// The first and last period of the records.
     pub(crate) periods: Option<(i32, i32)>,
@@ -68,21 +64,34 @@ pub struct Overall {
     pub(crate) any_in_range: bool,
     /// Whether a record in the range is not dated on the last day of its period.
     pub(crate) not_on_last_days: bool,
-    /// The newest tick of the starts and ends.
+    /// The newest day, or the newest tick of starts and ends.
     pub(crate) newest: Option<i32>,
+    /// The periods with a record in the range.
+    pub(crate) with_record: BTreeSet<i32>,
+    /// The values that are side by side, as one column in order.
+    pub(crate) side_by_side: Option<Table>,
 }
 
 impl Overall {
     /// Adds what is known of other rows.
-    #[must_use]
-    pub fn plus(self, other: Overall) -> Overall {
+    ///
+    /// Errors: a column has values of different types.
+    pub fn plus(mut self, other: Overall) -> Result<Overall> {
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
-        Overall {
+        self.with_record.extend(other.with_record);
+        Ok(Overall {
             periods: [self.periods, other.periods].into_iter().flatten().reduce(wider),
             any_in_range: self.any_in_range || other.any_in_range,
             not_on_last_days: self.not_on_last_days || other.not_on_last_days,
             newest: self.newest.max(other.newest),
-        }
+            with_record: self.with_record,
+            side_by_side: match (self.side_by_side, other.side_by_side) {
+                (Some(one), Some(more)) => {
+                    Some(distinct(&Table::joined(&one.anonymous(), &[more.anonymous()])?)?)
+                }
+                (one, other) => one.or(other),
+            },
+        })
     }
 }
 
@@ -117,12 +126,18 @@ impl ByEntity {
     /// The same; none if the whole table is one entity.
     pub(crate) fn by(keys: Vec<usize>, order: ResultOrder) -> Option<ByEntity> {
         let is_divided = !keys.is_empty();
-        is_divided.then(|| ByEntity { keys: vec![keys], folded: false, order })
+        is_divided.then(|| ByEntity {
+            keys: vec![keys],
+            folded: false,
+            missing_is_a_key: false,
+            order,
+        })
     }
 
     /// The part, out of a number of parts, of each row of a batch of the table at a place.
     /// `samples` are rows of all tables, which tell the types of the keys. Another seed gives
-    /// another division. Rows without a key are spread over the parts by their numbers.
+    /// another division. Rows without a key are spread over the parts by their numbers, unless a
+    /// missing key is a key like others.
     pub fn parts(
         &self,
         place: usize,
@@ -142,6 +157,12 @@ impl ByEntity {
                 keyed.iter_mut().zip(nulls.iter()).for_each(|(keyed, valid)| *keyed &= valid);
             }
             self.add_hashes(&column, &mut hashes);
+            if let Some(nulls) = column.logical_nulls().filter(|_| self.missing_is_a_key) {
+                // The value below a missing one may be any.
+                let missing = hashes.iter_mut().zip(nulls.iter()).filter(|(_, valid)| !valid);
+                missing.for_each(|(hash, _)| *hash = seed);
+                keyed.fill(true);
+            }
         }
         // The upper half of the product is the hash, scaled to the number of parts.
         let part = |hash: u64| ((u128::from(hash) * u128::from(parts)) >> 64) as u32;
@@ -193,59 +214,5 @@ impl ByEntity {
             }
             _ => {}
         }
-    }
-}
-
-/// The name of the column with the row numbers of the table at this place.
-fn row_numbers_of(place: usize) -> String {
-    format!("{ROW_NUMBERS}{place}")
-}
-
-/// Whether a column has row numbers, which are no part of the data.
-pub(crate) fn has_row_numbers(name: &str) -> bool {
-    name.starts_with(ROW_NUMBERS)
-}
-
-impl Shape {
-    /// The shape with one more column for the row numbers of the table at this place.
-    pub fn with_row_numbers(&self, place: usize) -> Result<Shape> {
-        self.with(&row_numbers_of(place), Type::Integer)
-    }
-}
-
-impl Table {
-    /// The table with one more column, which has the numbers of its rows. `place` is its place
-    /// among the tables of an operation.
-    pub fn with_row_numbers(&self, place: usize, numbers: Vec<i64>) -> Result<Table> {
-        self.with_column(&row_numbers_of(place), Arc::new(Int64Array::from(numbers)))
-    }
-
-    /// The row numbers that this result has from the table at a place. A row that is not from that
-    /// table has none.
-    pub fn row_numbers(&self, place: usize) -> Option<&Int64Array> {
-        let column = self.batch().column_by_name(&row_numbers_of(place))?;
-        column.as_primitive_opt::<Int64Type>()
-    }
-
-    /// The table without any column of row numbers.
-    pub fn without_row_numbers(&self) -> Result<Table> {
-        match self.names().any(has_row_numbers) {
-            false => Ok(self.clone()),
-            true => {
-                let table = Table::of_known(
-                    self.fields().filter(|(field, _)| !has_row_numbers(field.name())),
-                )?;
-                Ok(table.with_facts(self.not_numbers(), self.origin().cloned()))
-            }
-        }
-    }
-
-    /// The columns to sort by, each with whether it is descending. Missing values come last.
-    pub fn sort_columns(&self, columns: &[(usize, bool)]) -> Vec<SortColumn> {
-        let columns = columns.iter().map(|&(place, descending)| SortColumn {
-            values: sortable(self, place),
-            options: Some(SortOptions { descending, nulls_first: false }),
-        });
-        columns.filter(|column| *column.values.data_type() != DataType::Null).collect()
     }
 }

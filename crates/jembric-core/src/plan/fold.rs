@@ -49,6 +49,9 @@ pub(crate) trait State: Send {
     /// Merges another state of the same plan.
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()>;
 
+    /// About the bytes that it takes in memory.
+    fn bytes(&self) -> u64;
+
     /// The result for all batches.
     fn finish(self: Box<Self>) -> Result<Outcome>;
 
@@ -92,6 +95,12 @@ impl Fold {
             return Err(Error::OtherShape { prepared, found });
         }
         self.state.merge(other.state.into_any())
+    }
+
+    /// About the bytes that the state takes in memory. They grow with the number of entities and
+    /// periods, and not with that of rows.
+    pub fn bytes(&self) -> u64 {
+        self.state.bytes()
     }
 
     /// The result for all batches.
@@ -161,6 +170,13 @@ impl Numbers {
         }
     }
 
+    fn bytes(&self) -> u64 {
+        match self {
+            Numbers::Consecutive(_) => 0,
+            Numbers::Listed(numbers) => 8 * numbers.len() as u64,
+        }
+    }
+
     fn is_sorted(&self) -> bool {
         match self {
             Numbers::Consecutive(_) => true,
@@ -190,9 +206,16 @@ pub(crate) struct NumberedRows {
     /// The tables as they came. A table without rows is kept only if it is the only one.
     tables: Vec<Table>,
     numbers: Numbers,
+    /// The bytes of the tables.
+    bytes: u64,
 }
 
 impl NumberedRows {
+    /// The bytes that the rows take in memory.
+    pub(crate) fn bytes(&self) -> u64 {
+        self.bytes + self.numbers.bytes()
+    }
+
     /// Adds rows with their numbers.
     pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) {
         self.add_numbered(table, Numbers::Listed(numbers.into_iter().collect()));
@@ -205,6 +228,7 @@ impl NumberedRows {
     }
 
     fn add_numbered(&mut self, table: &Table, numbers: Numbers) {
+        self.bytes += table.bytes();
         if self.tables.first().is_none_or(|first| first.rows() == 0) {
             self.tables = vec![table.clone()];
         } else if table.rows() > 0 {
@@ -220,7 +244,7 @@ impl NumberedRows {
 
     /// Takes the rows out, with their numbers.
     fn take(&mut self) -> Result<Option<(Table, Numbers)>> {
-        let NumberedRows { tables, numbers } = std::mem::take(self);
+        let NumberedRows { tables, numbers, .. } = std::mem::take(self);
         let Some((first, others)) = tables.split_first() else { return Ok(None) };
         Ok(Some((Table::joined(first, others)?, numbers)))
     }
@@ -241,7 +265,7 @@ impl NumberedRows {
 
     /// Adds the rows of another.
     pub(crate) fn merge(&mut self, other: NumberedRows) {
-        let NumberedRows { tables, mut numbers } = other;
+        let NumberedRows { tables, mut numbers, .. } = other;
         for table in tables {
             let own = numbers.take(table.rows());
             self.add_numbered(&table, own);
@@ -321,7 +345,7 @@ impl<S: Selection + 'static> SelectionState<S> {
         let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
         let kept = rows.values().iter().map(|&row| numbers.at(row as usize));
         (self.added, self.candidates) = (0, rows.len());
-        self.pending.add(&table.take_with_origin(&rows)?, kept);
+        self.pending.add(&table.take_with_origin(&rows)?.without_others_texts()?, kept);
         Ok(())
     }
 }
@@ -347,6 +371,10 @@ impl<S: Selection + 'static> State for SelectionState<S> {
         self.gone.tally = both.reduce(|one, other| one.plus(&other));
         self.gone.set_aside.merge(other.gone.set_aside);
         Ok(())
+    }
+
+    fn bytes(&self) -> u64 {
+        self.pending.bytes() + self.gone.set_aside.bytes()
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

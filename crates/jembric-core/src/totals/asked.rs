@@ -40,6 +40,11 @@ pub(super) enum Scope {
 }
 
 impl Scope {
+    /// Whether it is over all values of the key at this place.
+    pub(super) fn is_over(&self, place: usize) -> bool {
+        matches!(self, Scope::Every { key, .. } if *key == place)
+    }
+
     /// The name of a figure over this scope, and of its share, if there is one.
     pub(super) fn names(&self, figure: &str, share: Option<&str>) -> (String, Option<String>) {
         let of = match self {
@@ -63,6 +68,7 @@ pub(super) enum What {
 }
 
 /// One requested figure.
+#[derive(Clone)]
 pub(super) struct AskedFigure {
     pub(super) what: What,
     /// The column and its place, except for counts.

@@ -56,7 +56,7 @@ impl Keys {
     }
 
     /// The distinct keys in a table of key columns; without columns all rows are one.
-    fn of_values(values: Table) -> Result<Keys> {
+    pub(super) fn of_values(values: Table) -> Result<Keys> {
         let names = values.all_named();
         if names.is_empty() {
             return Ok(Keys { values, ids: Vec::new(), places: Vec::new(), count: 1 });
@@ -122,6 +122,10 @@ impl Timed {
         let axis = axis.transpose()?;
         let parts =
             totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
+        if totals.only_last_row {
+            // All periods are one.
+            return Ok(Timed { axis, ..Timed::less() });
+        }
         let numbers = axis.as_ref().map(|axis| axis.numbers(dates)).unwrap_or_default();
         Ok(Timed { axis, numbers, parts: parts.unwrap_or_default() })
     }
@@ -139,6 +143,22 @@ impl Timed {
     #[inline]
     fn part(&self, row: usize) -> u32 {
         self.parts.get(row).copied().unwrap_or(0)
+    }
+
+    /// The periods of the rows of a mask, in any order.
+    pub(super) fn distinct(&self, used: &BooleanBuffer) -> Vec<i32> {
+        let Some((first, last)) = self.ends(used) else { return Vec::new() };
+        let periods = (i64::from(last) - i64::from(first) + 1) as usize;
+        let of_rows = || used.set_indices().map(|row| self.period(row));
+        if periods > 8 * used.len() {
+            let mut distinct: Vec<i32> = of_rows().collect();
+            distinct.sort_unstable();
+            distinct.dedup();
+            return distinct;
+        }
+        let mut seen = vec![false; periods];
+        of_rows().for_each(|period| seen[(period - first) as usize] = true);
+        (first..=last).zip(seen).filter_map(|(period, seen)| seen.then_some(period)).collect()
     }
 
     /// The first and last period of the rows of a mask; none if there is no row.
@@ -329,6 +349,12 @@ impl Cells {
         let figures = one.figures.into_iter().zip(other.figures);
         let figures = figures.map(|(one, other)| one.followed_by(other, cells)).collect();
         Cells { spots, figures }.put_together(sources, |spot| spot)
+    }
+
+    /// The bytes that they take in memory.
+    pub(super) fn bytes(&self) -> u64 {
+        let figures: u64 = self.figures.iter().map(Figures::bytes).sum();
+        size_of_val(&self.spots[..]) as u64 + figures
     }
 
     /// The cells, with one of their figures.

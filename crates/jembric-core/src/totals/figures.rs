@@ -409,6 +409,23 @@ impl FigureSource {
         })
     }
 
+    /// The number of values that extremes are chosen from.
+    pub(super) fn extremes(&self) -> usize {
+        match self {
+            FigureSource::Extreme { array, .. } => array.len(),
+            _ => 0,
+        }
+    }
+
+    /// The bytes that it takes in memory, with an order and numbers.
+    pub(super) fn bytes(&self) -> u64 {
+        let array = match self {
+            FigureSource::Extreme { array, .. } | FigureSource::Values { array, .. } => array,
+            FigureSource::Records | FigureSource::Measure { .. } => return 0,
+        };
+        (array.get_array_memory_size() + 16 * array.len()) as u64
+    }
+
     /// The field of the column that extreme values come from.
     pub(super) fn field(&self) -> Option<&Field> {
         match self {
@@ -419,6 +436,21 @@ impl FigureSource {
 }
 
 impl Figures {
+    /// The bytes that they take in memory.
+    pub(super) fn bytes(&self) -> u64 {
+        let bytes = match self {
+            Figures::Records(counts) => size_of_val(&counts[..]),
+            Figures::Sums(layers, counts) => {
+                let layers: usize = layers.iter().map(|layer| size_of_val(&layer[..])).sum();
+                layers + size_of_val(&counts[..])
+            }
+            Figures::LongSums(sums, counts) => size_of_val(&sums[..]) + size_of_val(&counts[..]),
+            Figures::Rows(rows) => size_of_val(&rows[..]),
+            Figures::Pairs(pairs) => size_of_val(&pairs[..]),
+        };
+        bytes as u64
+    }
+
     /// Appends the figures of other cells to those of these cells.
     pub(super) fn followed_by(self, other: Figures, cells: u32) -> Figures {
         fn both<T>(mut one: Vec<T>, other: Vec<T>) -> Vec<T> {

@@ -50,10 +50,10 @@ pub(super) struct DatedPart {
 }
 
 /// The rows of one batch by one column of dates.
-struct DatedRows {
-    timed: Timed,
+pub(super) struct DatedRows {
+    pub(super) timed: Timed,
     instants: bool,
-    used: BooleanBuffer,
+    pub(super) used: BooleanBuffer,
     undated: BooleanBuffer,
     outside: BooleanBuffer,
 }
@@ -67,30 +67,17 @@ impl Part {
     ) -> Result<(Part, Table)> {
         let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
         let groups = Groups {
-            entities: Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
-            sides: Keys::of(table, &totals.side, None)?,
+            entities: match totals.only_last_row {
+                false => Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
+                true => Keys::of(table, &[], None)?,
+            },
+            sides: Keys::of(table, &totals.side, totals.sides_of_all(table)?.as_ref())?,
             parts: part_count(totals.each),
         };
         let sources = sources(&totals.asked, table)?;
-        let mut by_date: Vec<DatedRows> = totals
-            .dates
-            .iter()
-            .map(|named| DatedRows::of(totals, table, named, context))
-            .collect::<Result<_>>()?;
-        if by_date.is_empty() {
-            by_date.push(DatedRows::all(table));
-        }
-        one_kind_of_hours(totals, &by_date)?;
-
-        let over = |of: fn(&DatedRows) -> &BooleanBuffer,
-                    both: fn(&BooleanBuffer, &BooleanBuffer) -> BooleanBuffer| {
-            let masks = by_date.iter().map(of).cloned();
-            masks
-                .reduce(|one, other| both(&one, &other))
-                .unwrap_or_else(|| BooleanBuffer::new_unset(table.rows()))
-        };
-        let used = over(|dated| &dated.used, |one, other| one | other);
-        let undated = over(|dated| &dated.undated, |one, other| one & other);
+        let by_date = DatedRows::by_date(totals, table, context)?;
+        let used = over(&by_date, |dated| &dated.used, |one, other| one | other);
+        let undated = over(&by_date, |dated| &dated.undated, |one, other| one & other);
         let outside = &!&used & &!&undated;
         let masks = RowMasks {
             kept: used.clone(),
@@ -121,6 +108,13 @@ impl Part {
     /// The number of cells.
     pub(super) fn cells(&self) -> usize {
         self.by_date.iter().map(|dated| dated.cells.spots.len()).sum()
+    }
+
+    /// The bytes that it takes in memory.
+    pub(super) fn bytes(&self) -> u64 {
+        let keys = self.groups.entities.values.bytes() + self.groups.sides.values.bytes();
+        let sources: u64 = self.sources.iter().map(FigureSource::bytes).sum();
+        keys + sources + self.by_date.iter().map(|dated| dated.cells.bytes()).sum::<u64>()
     }
 
     /// The same, without its rows.
@@ -174,20 +168,24 @@ impl Part {
                 sums,
             }
         });
-        let by_date = by_date.collect();
+        let by_date: Vec<DatedPart> = by_date.collect();
         let mut missing = one.missing;
         for (place, cells) in other.missing {
             *missing.entry(place).or_default() += cells;
         }
-        Ok(Part {
+        let cells = by_date.iter().map(|dated: &DatedPart| dated.cells.spots.len()).sum::<usize>();
+        // Values that are no cell's least or greatest any more are forgotten from time to time.
+        let is_compact = sources.iter().all(|source| source.extremes() <= 2 * cells);
+        let part = Part {
             groups: Groups { entities, sides, parts: one.groups.parts },
             sources,
             by_date,
             tally: one.tally.plus(&other.tally),
             missing,
             range: one.range,
-            is_compact: true,
-        })
+            is_compact,
+        };
+        part.compact()
     }
 }
 
@@ -196,7 +194,33 @@ fn figures_of(by_date: &mut [DatedPart], figure: usize) -> Vec<&mut Figures> {
     by_date.iter_mut().map(|dated| &mut dated.cells.figures[figure]).collect()
 }
 
+/// The rows of a mask of each column of dates, together.
+pub(super) fn over(
+    by_date: &[DatedRows],
+    of: fn(&DatedRows) -> &BooleanBuffer,
+    both: fn(&BooleanBuffer, &BooleanBuffer) -> BooleanBuffer,
+) -> BooleanBuffer {
+    let masks = by_date.iter().map(of).cloned();
+    masks.reduce(|one, other| both(&one, &other)).unwrap_or_else(|| BooleanBuffer::new_unset(0))
+}
+
 impl DatedRows {
+    /// The rows by each column of dates; all rows if there is none.
+    pub(super) fn by_date(
+        totals: &TotalsPlan,
+        table: &Table,
+        context: &Context,
+    ) -> Result<Vec<DatedRows>> {
+        let of_date = |named| DatedRows::of(totals, table, named, context);
+        let mut by_date: Vec<DatedRows> =
+            totals.dates.iter().map(of_date).collect::<Result<_>>()?;
+        if by_date.is_empty() {
+            by_date.push(DatedRows::all(table));
+        }
+        one_kind_of_hours(totals, &by_date)?;
+        Ok(by_date)
+    }
+
     fn of(
         totals: &TotalsPlan,
         table: &Table,

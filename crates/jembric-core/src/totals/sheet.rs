@@ -65,6 +65,9 @@ impl Sheet<'_> {
         if let Some(range) = self.totals.range {
             return Some(axis.range(range));
         }
+        if let Some(all) = &self.totals.of_all {
+            return all.overall.periods;
+        }
         let ends = self.part.by_date.iter().filter_map(|dated| dated.ends);
         ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1)))
     }
@@ -72,6 +75,9 @@ impl Sheet<'_> {
     /// The spots of the result's rows.
     fn rows(&self, context: &Context) -> Result<Vec<Spot>> {
         let TotalsPlan { dates, per, dense, side, .. } = self.totals;
+        if self.totals.only_last_row {
+            return Ok(Vec::new());
+        }
         if dates.is_empty() && per.is_empty() {
             return Ok(vec![Spot::default()]);
         }
@@ -155,7 +161,7 @@ impl Sheet<'_> {
         over_rows: impl FnOnce() -> C,
         side: u32,
     ) -> Result<ArrayRef> {
-        if !self.totals.margins {
+        if !self.totals.has_last_row() {
             return Ok(array);
         }
         let total =
@@ -177,9 +183,15 @@ impl Sheet<'_> {
         let values = &self.part.groups.sides.values;
         let Some((_, array)) = values.fields().next() else { return Ok(Vec::new()) };
         let nulls = array.logical_nulls();
-        let mut is_used = vec![self.totals.dense; self.part.groups.sides.count];
-        let spots = self.part.by_date.iter().flat_map(|dated| &dated.cells.spots);
-        spots.for_each(|spot| is_used[spot.side as usize] = true);
+        let is_used = match self.totals.shown_sides(&self.part.groups.sides)? {
+            Some(shown) => shown,
+            None => {
+                let mut is_used = vec![self.totals.dense; self.part.groups.sides.count];
+                let spots = self.part.by_date.iter().flat_map(|dated| &dated.cells.spots);
+                spots.for_each(|spot| is_used[spot.side as usize] = true);
+                is_used
+            }
+        };
         let sources = std::slice::from_ref(source);
         let own = dated.cells.only(figure);
         let over_rows = |cells: &Cells| {
@@ -214,7 +226,10 @@ impl Sheet<'_> {
     fn beside(&self, dates: &[String]) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
         for scope in &self.totals.scopes {
-            let to = self.wider(scope)?;
+            let to = match self.totals.only_last_row {
+                true => Box::new(|spot| spot),
+                false => self.wider(scope)?,
+            };
             let together: Vec<Cells> = self
                 .part
                 .by_date
@@ -233,7 +248,7 @@ impl Sheet<'_> {
                         scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
                     let (mut own, mut whole) =
                         (dated.cells.places(&self.rows), together.places(&wider));
-                    if self.totals.margins {
+                    if self.totals.has_last_row() {
                         own.push(Place::Blank);
                         whole.push(Place::Blank);
                     }
@@ -290,9 +305,13 @@ impl Sheet<'_> {
         }
         if !self.totals.per.is_empty() {
             let entities = UInt32Array::from_iter_values(self.rows.iter().map(|spot| spot.entity));
-            columns.extend(self.part.groups.entities.values.take(&entities)?.fields());
+            let keys = match self.totals.only_last_row {
+                true => self.totals.empty_table()?.select(&self.totals.per)?,
+                false => self.part.groups.entities.values.take(&entities)?,
+            };
+            columns.extend(keys.fields());
         }
-        if self.totals.margins {
+        if self.totals.has_last_row() {
             let mut is_named = false;
             for (_, array) in &mut columns {
                 let total: ArrayRef = match array.as_string_view_opt() {
@@ -317,16 +336,22 @@ impl Sheet<'_> {
             ledger.view = self.part.range.or(own);
             ledger.warnings.extend(self.periods_in_part(axis.periods()));
             if !self.totals.dense {
-                let mut shown: Vec<i32> = self.rows.iter().map(|spot| spot.period).collect();
-                shown.dedup();
+                let shown = match &self.totals.of_all {
+                    Some(all) => all.overall.with_record.len(),
+                    None => {
+                        let mut shown: Vec<i32> =
+                            self.rows.iter().map(|spot| spot.period).collect();
+                        shown.dedup();
+                        shown.len()
+                    }
+                };
                 let all = (i64::from(last) - i64::from(first) + 1) as u64;
-                ledger.note(
-                    format!("empty {} not shown", axis.periods().grain().plural()),
-                    all - shown.len() as u64,
-                );
+                let empty = if self.totals.counts_once() { all - shown as u64 } else { 0 };
+                ledger.note(format!("empty {} not shown", axis.periods().grain().plural()), empty);
             }
         }
-        let rows_out = self.rows.len() as u64 + u64::from(self.totals.margins);
+        let last_row = self.totals.margins && self.totals.counts_once();
+        let rows_out = self.rows.len() as u64 + u64::from(last_row);
         ledger.counts.insert(0, ("rows in the result".into(), rows_out));
         if self.totals.dates.len() > 1 {
             for (named, dated) in self.totals.dates.iter().zip(&self.part.by_date) {

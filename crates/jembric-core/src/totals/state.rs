@@ -65,6 +65,10 @@ impl State for TotalsState {
         TotalsState::merged(other.parts)?.map_or(Ok(()), |part| self.add(part))
     }
 
+    fn bytes(&self) -> u64 {
+        self.parts.iter().map(Part::bytes).sum::<u64>() + self.set_aside.bytes()
+    }
+
     fn finish(self: Box<Self>) -> Result<Outcome> {
         let TotalsState { plan, context, parts, set_aside } = *self;
         let (part, none) = match TotalsState::merged(parts)? {

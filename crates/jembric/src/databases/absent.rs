@@ -1,6 +1,6 @@
 //! A database of a kind that the build does not include. There are none.
 
-use super::{Answer, DatabaseTable, Snapshot, TablesWriter, Wanted};
+use super::{Answer, DatabaseTable, HowMany, Snapshot, TablesWriter, Wanted};
 use crate::{Result, Shape, Table, io::Reading, write::existing::Existing};
 
 /// A database that cannot be opened.
@@ -20,7 +20,7 @@ impl Snapshot for Absent {
         match *self {}
     }
 
-    fn answer(&mut self, _: Wanted<'_>, _: &Reading, _: Option<usize>) -> Result<Answer> {
+    fn answer(&mut self, _: Wanted<'_>, _: &Reading, _: HowMany<'_>) -> Result<Answer> {
         match *self {}
     }
 }

@@ -18,11 +18,14 @@ mod write;
 pub use cancel::cancel_queries;
 pub(crate) use write::PostgreSqlWriter;
 
-use super::{Answer, DatabaseTable, Rows, Snapshot, Wanted, no_such_table, query::without_end};
+use super::{
+    Answer, DatabaseTable, HowMany, Rows, Snapshot, Wanted, no_such_table, query::without_end,
+};
 use crate::{
     ColumnShape, Error, Result, Shape, Table,
     formats::{Choose, Source, transcript::refuse_twice},
     io::Reading,
+    larger::{Data, Memory, collect::Unifying},
     read::{reading::Progress, table::whole},
 };
 use connect::Connection;
@@ -208,9 +211,9 @@ impl Snapshot for PostgreSql {
         &mut self,
         wanted: Wanted<'_>,
         reading: &Reading,
-        first: Option<usize>,
+        how_many: HowMany<'_>,
     ) -> Result<Answer> {
-        self.apart(|database| database.copied(wanted, reading, first))
+        self.apart(|database| database.copied(wanted, reading, how_many))
     }
 }
 
@@ -219,7 +222,7 @@ impl PostgreSql {
         &mut self,
         wanted: Wanted<'_>,
         reading: &Reading,
-        first: Option<usize>,
+        how_many: HowMany<'_>,
     ) -> Result<Answer> {
         let relation = self.relation(wanted)?;
         let names: Vec<String> =
@@ -231,13 +234,26 @@ impl PostgreSql {
         reading.refuse_formats(&name, &names)?;
         let key = relation.key.clone();
         let progress = reading.progress.clone();
-        let rows = Copied { connection: self.connection.shared(), relation, first, progress };
+        let (first, memory) = match how_many {
+            HowMany::First(first) => (Some(first), None),
+            HowMany::All(memory) => (None, Some(memory).filter(|memory| memory.is_limited())),
+        };
+        let most_bytes = memory.map_or(u64::MAX, Memory::batch);
+        let connection = self.connection.shared();
+        let rows = Copied { connection, relation, first, progress, most_bytes };
         let choose = |names: &mut dyn Iterator<Item = &str>| {
             let names: Vec<&str> = names.collect();
             reading.read_of(names.into_iter())
         };
-        let table = whole(&rows, &choose, u64::MAX)?;
-        Ok(Answer { rows: Rows::Typed(table), key })
+        let data = match memory {
+            None => Data::Table(whole(&rows, &choose, u64::MAX)?),
+            Some(memory) => {
+                let mut unifying = Unifying::new(memory);
+                rows.batches(&choose, u64::MAX, &mut |batch| unifying.take(&batch))?;
+                unifying.finish()?
+            }
+        };
+        Ok(Answer { rows: Rows::Typed(data), key })
     }
 }
 
@@ -248,9 +264,11 @@ struct Copied<'a> {
     /// The number of rows to read, if not all are read.
     first: Option<usize>,
     progress: Option<Progress>,
+    /// The bytes of a batch, as they come from the server.
+    most_bytes: u64,
 }
 
-/// The rows of a batch.
+/// The most rows of a batch.
 const BATCH: usize = 1 << 18;
 
 /// The bytes that are passed to the decoder at a time, with room for a last row, and the number of
@@ -293,6 +311,7 @@ impl Source for Copied<'_> {
             "copy (select {} from {sql}{limit}) to stdout (format binary)",
             list.join(", ")
         );
+        let most_bytes = self.most_bytes;
         let mut connection = self.connection.borrow();
         let mut decoder = Decoder::new(&fetched, &wanted);
         let name = connection.name().to_owned();
@@ -314,11 +333,12 @@ impl Source for Copied<'_> {
             let (to_caller, batches) = mpsc::channel::<Table>();
             let name = &name;
             let decoding = scope.spawn(move || {
-                let mut is_first = true;
+                let (mut is_first, mut bytes) = (true, 0);
                 for piece in pieces {
                     decoder.add(&piece).map_err(|bad| bad.told(name))?;
-                    if decoder.rows() >= BATCH {
-                        is_first = false;
+                    bytes += piece.len() as u64;
+                    if decoder.rows() >= BATCH || bytes >= most_bytes {
+                        (is_first, bytes) = (false, 0);
                         let _ = to_caller.send(decoder.batch(name)?);
                     }
                 }

@@ -8,13 +8,15 @@ mod write;
 pub(crate) use write::SqliteWriter;
 
 use super::{
-    Answer, DatabaseTable, Rows, Snapshot, Wanted, failed, no_such_table, query::without_end,
+    Answer, DatabaseTable, HowMany, Rows, Snapshot, Wanted, failed, no_such_table,
+    query::without_end,
 };
 use crate::{
     Error, Result, Shape,
     formats::transcript::{Transcript, refuse_twice},
     io::Reading,
-    read::{pieces::Pieces, reading::Progress},
+    larger::Memory,
+    read::{pieces::Pieces, reading::Progress, spool::LongText},
 };
 use rusqlite::{Connection, ErrorCode, OpenFlags, Statement, ffi, types::ValueRef};
 use std::{io::Write as _, panic::resume_unwind, path::Path, sync::mpsc, thread, time::Duration};
@@ -223,7 +225,7 @@ impl Snapshot for Sqlite {
         &mut self,
         wanted: Wanted<'_>,
         reading: &Reading,
-        first: Option<usize>,
+        how_many: HowMany<'_>,
     ) -> Result<Answer> {
         let source = self.source(wanted)?;
         let names: Vec<String> = {
@@ -245,7 +247,10 @@ impl Snapshot for Sqlite {
         let mut all = Transcriber {
             names: &names,
             kinds: &kinds,
-            first,
+            first: match how_many {
+                HowMany::First(first) => Some(first),
+                HowMany::All(_) => None,
+            },
             progress,
             checks_text: false,
             piece: PIECE,
@@ -259,21 +264,28 @@ impl Snapshot for Sqlite {
             ),
         };
         let key = source.key;
-        if first.is_none() {
+        if matches!(how_many, HowMany::All(memory) if !memory.is_limited()) {
             let read = in_pieces(&mut all, &mut statement, reading).map_err(told)?;
             if read.fits() {
                 return Ok(Answer { rows: Rows::Pieces(Box::new(read)), key });
             }
         }
-        let mut csv = Vec::new();
-        all.piece = usize::MAX;
-        all.write(&mut statement, &mut |piece| {
-            csv = piece;
-            None
+        let unlimited = Memory::unlimited();
+        let memory = if let HowMany::All(memory) = how_many { memory } else { &unlimited };
+        let mut csv = LongText::new(memory);
+        let mut written = Ok(());
+        all.write(&mut statement, &mut |mut piece| {
+            if written.is_ok() {
+                written = csv.write(&piece);
+            }
+            piece.clear();
+            Some(piece)
         })
         .map_err(told)?;
+        written?;
         let texts = vec![false; names.len()];
-        let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
+        let transcript =
+            Transcript { names, texts, csv: csv.finish(&self.name)?, jumps: Vec::new() };
         Ok(Answer { rows: Rows::Written(transcript), key })
     }
 }

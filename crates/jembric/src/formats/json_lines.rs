@@ -8,11 +8,13 @@ use super::{
     Target,
     packing::CELL,
     text::{CellText, in_stretches},
-    transcript::{Cell, RowRules, Rows, Transcript},
+    transcript::{Cell, Joining, RowRules, Rows, Transcript},
 };
 use crate::{
     Table, Type,
     error::{Error, Result},
+    larger::Memory,
+    read::bytes::FileBytes,
 };
 use memchr::{memchr_iter, memrchr};
 use rayon::prelude::*;
@@ -92,8 +94,9 @@ struct WholeLines<'a> {
     first_line: u64,
 }
 
-fn stretches(mut bytes: &[u8]) -> Vec<WholeLines<'_>> {
-    let (mut all, mut line) = (Vec::new(), 1);
+/// Cuts whole lines, so that all threads have some.
+fn stretches(mut bytes: &[u8], mut line: u64) -> Vec<WholeLines<'_>> {
+    let mut all = Vec::new();
     while !bytes.is_empty() {
         let end = match bytes.len() > STRETCH {
             true => memrchr(b'\n', &bytes[..STRETCH]).or_else(|| memchr::memchr(b'\n', bytes)),
@@ -107,17 +110,50 @@ fn stretches(mut bytes: &[u8]) -> Vec<WholeLines<'_>> {
     all
 }
 
-/// The columns and rows of a text of objects.
+/// Delivers a text in groups of whole lines, each of about this many bytes.
+fn each_group(
+    source: &FileBytes,
+    bytes: u64,
+    take: &mut dyn FnMut(&[WholeLines<'_>]) -> Result<()>,
+) -> Result<()> {
+    let (mut from, mut line, mut buffer) = (0, 1, Vec::new());
+    let mut step = bytes;
+    while from < source.len() {
+        let to = source.len().min(from.saturating_add(step));
+        let found = source.bytes(from, to, &mut buffer)?;
+        let end = match to == source.len() {
+            true => found.len(),
+            false => memrchr(b'\n', found).map_or(0, |end| end + 1),
+        };
+        if end == 0 {
+            // The line is longer.
+            step = step.saturating_mul(2);
+            continue;
+        }
+        let mut these = &found[..end];
+        if from == 0 {
+            these = these.strip_prefix(b"\xef\xbb\xbf").unwrap_or(these);
+        }
+        take(&stretches(these, line))?;
+        line += memchr_iter(b'\n', these).count() as u64;
+        from += end as u64;
+        step = bytes;
+    }
+    Ok(())
+}
+
+/// The columns and rows of a text of objects. If the text is long and memory is limited, it is read
+/// in groups of lines, and the rows are in a temporary file.
 ///
 /// Errors: a line that is not an object; a key that is repeated in one object; a value that is an
 /// object or a list; more columns than the limit; cells that need more bytes than the limit.
 pub(crate) fn transcribed(
-    file: &str,
-    text: &[u8],
+    source: &FileBytes,
     rules: RowRules<'_>,
     most: u64,
+    memory: &Memory,
 ) -> Result<Transcript> {
-    let missing = rules.missing;
+    let (missing, file) = (rules.missing, source.name.as_str());
     let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
     let each = |stretch: &WholeLines<'_>, on: &mut OnEntries<'_>| -> Result<()> {
         for (line, number) in stretch.bytes.split(|&byte| byte == b'\n').zip(stretch.first_line..) {
@@ -140,8 +176,6 @@ pub(crate) fn transcribed(
         }
         Ok(())
     };
-    let stretches = stretches(text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(text));
-
     let lines = AtomicU64::new(0);
     let keys = |stretch: &WholeLines<'_>| {
         let (mut keys, mut seen) = (Vec::<String>::new(), HashSet::<String>::new());
@@ -157,21 +191,24 @@ pub(crate) fn transcribed(
         })?;
         Ok(keys)
     };
-    let found: Vec<Result<Vec<String>>> = stretches.par_iter().map(keys).collect();
     let (mut names, mut places) = (Vec::new(), HashMap::new());
-    for key in found.into_iter().collect::<Result<Vec<_>>>()?.into_iter().flatten() {
-        places.entry(key).or_insert_with_key(|key| {
-            names.push(key.clone());
-            names.len() - 1
-        });
-    }
+    each_group(source, memory.batch(), &mut |stretches| {
+        let found: Vec<Result<Vec<String>>> = stretches.par_iter().map(keys).collect();
+        for key in found.into_iter().collect::<Result<Vec<_>>>()?.into_iter().flatten() {
+            places.entry(key).or_insert_with_key(|key| {
+                names.push(key.clone());
+                names.len() - 1
+            });
+        }
+        Ok(())
+    })?;
     if names.is_empty() {
         return Err(Error::Empty { file: file.to_owned() });
     }
     rules.refuse_columns(file, names.len())?;
     // If each line has its own keys, the table is mostly empty and far larger than the text.
     if lines.into_inner().saturating_mul(names.len() as u64).saturating_mul(CELL) > most {
-        return Err(Error::Unpacks { file: file.to_owned(), packed: text.len() as u64, most });
+        return Err(Error::Unpacks { file: file.to_owned(), packed: source.len(), most });
     }
 
     let rows = |stretch: &WholeLines<'_>| {
@@ -200,13 +237,12 @@ pub(crate) fn transcribed(
         })?;
         Ok(rows)
     };
-    let written: Vec<Result<Rows<'_>>> = stretches.par_iter().map(rows).collect();
-    let written = written.into_iter().collect::<Result<Vec<_>>>()?;
-    Transcript::of(names.clone(), written).map_err(|source| Error::Read {
-        file: file.to_owned(),
-        source,
-        nearest: None,
-    })
+    let mut joining = Joining::new(file, names.clone(), memory);
+    each_group(source, memory.batch(), &mut |stretches| {
+        let written: Vec<Result<Rows<'_>>> = stretches.par_iter().map(rows).collect();
+        written.into_iter().try_for_each(|rows| joining.add(rows?))
+    })?;
+    joining.finish()
 }
 
 /// Writes JSON Lines.

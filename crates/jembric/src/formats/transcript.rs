@@ -5,7 +5,11 @@
 //! never a number, so columns with such a cell are recorded.
 
 use super::packing::MOST_COLUMNS;
-use crate::error::{Error, Result};
+use crate::{
+    error::{Error, Result},
+    larger::Memory,
+    read::{bytes::FileBytes, spool::LongText},
+};
 use std::{borrow::Cow, collections::HashSet};
 
 /// The settings for the rows to convert.
@@ -99,28 +103,53 @@ pub(crate) struct Transcript {
     pub(crate) names: Vec<String>,
     /// The columns with a cell that is a text.
     pub(crate) texts: Vec<bool>,
-    pub(crate) csv: Vec<u8>,
+    pub(crate) csv: FileBytes,
     /// The rows that are not on the line after the row before them, each with its line.
     pub(crate) jumps: Vec<(u32, u64)>,
 }
 
 impl Transcript {
-    /// Joins parts that follow each other, with these names.
-    pub(crate) fn of(names: Vec<String>, parts: Vec<Rows<'_>>) -> std::io::Result<Transcript> {
-        let mut whole = Transcript {
-            texts: vec![false; names.len()],
-            names,
-            csv: Vec::new(),
-            jumps: Vec::new(),
-        };
-        let mut before = 0;
-        for part in parts {
-            let bytes = part.to.into_inner().map_err(csv::IntoInnerError::into_error)?;
-            whole.csv.extend_from_slice(&bytes);
-            whole.texts.iter_mut().zip(part.texts).for_each(|(is_text, more)| *is_text |= more);
-            whole.jumps.extend(part.jumps.into_iter().map(|(row, line)| (before + row, line)));
-            before += part.rows;
-        }
-        Ok(whole)
+    /// Rows of CSV in which no text looks like another type.
+    pub(crate) fn of_csv(file: &str, names: Vec<String>, csv: Vec<u8>) -> Transcript {
+        let (texts, csv) = (vec![false; names.len()], FileBytes::memory(file.to_owned(), csv));
+        Transcript { names, texts, csv, jumps: Vec::new() }
+    }
+}
+
+/// Joins converted rows. Their text is in a temporary file if it is long and memory is limited.
+pub(crate) struct Joining<'a> {
+    file: &'a str,
+    names: Vec<String>,
+    texts: Vec<bool>,
+    csv: LongText<'a>,
+    jumps: Vec<(u32, u64)>,
+    rows: u32,
+}
+
+impl<'a> Joining<'a> {
+    pub(crate) fn new(file: &'a str, names: Vec<String>, memory: &'a Memory) -> Joining<'a> {
+        let (texts, csv) = (vec![false; names.len()], LongText::new(memory));
+        Joining { file, names, texts, csv, jumps: Vec::new(), rows: 0 }
+    }
+
+    /// Adds the rows that follow.
+    ///
+    /// Errors: the temporary file cannot be written; there are more rows than a table has.
+    pub(crate) fn add(&mut self, part: Rows<'_>) -> Result<()> {
+        let failed = |source| Error::Read { file: self.file.to_owned(), source, nearest: None };
+        let bytes = part.to.into_inner().map_err(csv::IntoInnerError::into_error);
+        self.csv.write(&bytes.map_err(failed)?)?;
+        self.texts.iter_mut().zip(part.texts).for_each(|(is_text, more)| *is_text |= more);
+        let before = self.rows;
+        self.jumps.extend(part.jumps.into_iter().map(|(row, line)| (before + row, line)));
+        let rows = u64::from(before) + u64::from(part.rows);
+        self.rows = u32::try_from(rows)
+            .map_err(|_| jembric_core::Error::TableTooLong { rows: rows as usize })?;
+        Ok(())
+    }
+
+    pub(crate) fn finish(self) -> Result<Transcript> {
+        let Joining { file, names, texts, csv, jumps, .. } = self;
+        Ok(Transcript { names, texts, csv: csv.finish(file)?, jumps })
     }
 }

@@ -7,13 +7,14 @@ use super::{
     packing::CELL,
     sheet::Book,
     text::CellText,
-    transcript::{Cell, Rows, Transcript, refuse_twice},
+    transcript::{Cell, Joining, Rows, Transcript, refuse_twice},
 };
 use crate::{
     Table, Type,
     calendar::{Day, Grain, MICROS_PER_DAY, Periods},
     error::{Error, Result},
     guard::guarded,
+    larger::Memory,
 };
 use arrow_array::{ArrayRef, cast::AsArray, types::*};
 use calamine::{Data, DataRef, ExcelDateTime, Ods, Reader, Sheet, SheetType, SheetVisible, Xlsx};
@@ -205,7 +206,10 @@ impl Book<'_> {
         if let Some(last) = at {
             rows.row(u64::from(last) + 1, cells.iter()).map_err(written)?;
         }
-        Transcript::of(names, vec![rows]).map_err(|error| self.unreadable(error))
+        let unlimited = Memory::unlimited();
+        let mut joining = Joining::new(self.file, names, &unlimited);
+        joining.add(rows)?;
+        joining.finish()
     }
 }
 

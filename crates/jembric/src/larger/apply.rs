@@ -43,11 +43,18 @@ impl Larger<'_> {
     /// Errors: those of reading and of the operation; temporary files cannot be written; an
     /// operation needs more rows at once than fit.
     pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Outcome> {
-        match (self.plan.access(), self.plan.division()) {
-            (Access::OnePass, _) => self.one_pass(take),
-            (_, Some(Division::Rows)) => self.row_by_row(take),
-            (_, Some(Division::Sorted(columns))) => self.sorted(columns, take),
-            (_, Some(Division::Entities(division))) => self.by_entity(division, take),
+        match self.plan.access() {
+            Access::OnePass => self.one_pass(take),
+            _ => self.in_parts(take),
+        }
+    }
+
+    /// Applies the plan to parts of the tables, if they can be divided.
+    fn in_parts(&self, take: &mut Take<'_>) -> Result<Outcome> {
+        match self.plan.division() {
+            Some(Division::Rows) => self.row_by_row(take),
+            Some(Division::Sorted(columns)) => self.sorted(columns, take),
+            Some(Division::Entities(_)) => self.by_entity(take),
             _ => self.as_a_whole(take),
         }
     }
@@ -65,16 +72,26 @@ impl Larger<'_> {
         self.inputs.iter().map(|input| input.sample()).collect()
     }
 
-    /// Folds all batches.
+    /// Folds all batches. If the state outgrows the budget, the rows are divided instead.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Outcome> {
-        let Some(mut fold) = self.plan.begin() else { return self.as_a_whole(take) };
+        let Some(mut fold) = self.plan.begin() else { return self.in_parts(take) };
+        let most = self.plan.division().map_or(u64::MAX, |_| self.memory.whole());
         for (place, input) in self.inputs.iter().enumerate() {
-            let mut first_row = 0;
-            self.each(input, &mut |batch| {
+            let (mut first_row, mut is_too_large) = (0, false);
+            let folded = self.each(input, &mut |batch| {
                 fold.take_of(place, &batch, first_row)?;
                 first_row += batch.rows() as u64;
-                Ok(())
-            })?;
+                is_too_large = fold.bytes() > most;
+                match is_too_large {
+                    true => Err(CoreError::Sink("the state is too large".into()).into()),
+                    false => Ok(()),
+                }
+            });
+            if is_too_large {
+                drop(fold);
+                return self.in_parts(take);
+            }
+            folded?;
         }
         self.delivered(fold.finish()?, take)
     }
@@ -142,8 +159,7 @@ impl Larger<'_> {
         let mut overall: Option<Overall> = None;
         if self.plan.survey(&self.inputs[0].sample().head(0))?.is_some() {
             self.each(self.inputs[0], &mut |batch| {
-                let of_batch = self.plan.survey(&batch)?;
-                overall = overall.into_iter().chain(of_batch).reduce(Overall::plus);
+                overall = both(overall.take(), self.plan.survey(&batch)?)?;
                 Ok(())
             })?;
         }
@@ -185,12 +201,16 @@ impl Larger<'_> {
     }
 
     /// Divides the rows by entity, applies the plan to each part, and merges the results.
-    fn by_entity(&self, division: &ByEntity, take: &mut Take<'_>) -> Result<Outcome> {
+    fn by_entity(&self, take: &mut Take<'_>) -> Result<Outcome> {
         let samples = self.samples();
         let shapes = samples.iter().enumerate();
         let shapes = shapes.map(|(place, sample)| sample.shape().with_row_numbers(place));
         let shapes = shapes.collect::<std::result::Result<Vec<Shape>, _>>()?;
         let plan = (self.prepare)(&shapes)?;
+        let Some(Division::Entities(division)) = plan.division() else {
+            return self.as_a_whole(take);
+        };
+        let mut last_rows = self.plan.last_rows().and_then(|plan| plan.begin());
         let bytes: u64 = self.inputs.iter().map(|input| input.bytes()).sum();
         let parts = bytes.div_ceil(self.memory.part()).clamp(2, MOST_PARTS) as u32;
         let mut divided = Divided::new(self, division, (parts, 0));
@@ -200,8 +220,10 @@ impl Larger<'_> {
             let mut first_row = 0;
             self.each(input, &mut |batch| {
                 if surveys && place == 0 {
-                    let of_batch = self.plan.survey(&batch)?;
-                    overall = overall.into_iter().chain(of_batch).reduce(Overall::plus);
+                    overall = both(overall.take(), self.plan.survey(&batch)?)?;
+                }
+                if let Some(fold) = &mut last_rows {
+                    fold.take_of(place, &batch, first_row as u64)?;
                 }
                 let numbers = match batch.origin() {
                     Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),
@@ -211,7 +233,7 @@ impl Larger<'_> {
                 divided.add(place, &batch.with_row_numbers(place, numbers)?)
             })?;
         }
-        let plan = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
+        let plan_of_parts = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
         let mut results = Results {
             larger: self,
             division,
@@ -221,9 +243,21 @@ impl Larger<'_> {
             rows: 0,
             wrong: None,
         };
-        results.take_parts(&plan, divided)?;
-        results.finish(take)
+        results.take_parts(&plan_of_parts, divided)?;
+        let outcome = results.finish(take)?;
+        if let Some(fold) = last_rows {
+            take(&fold.finish()?.table)?;
+        }
+        Ok(outcome)
     }
+}
+
+/// What is known of the rows so far, and of a batch.
+fn both(overall: Option<Overall>, of_batch: Option<Overall>) -> Result<Option<Overall>> {
+    Ok(match (overall, of_batch) {
+        (Some(one), Some(other)) => Some(one.plus(other)?),
+        (one, other) => one.or(other),
+    })
 }
 
 /// Applies a plan, and delivers the result in batches.

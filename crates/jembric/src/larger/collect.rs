@@ -1,10 +1,11 @@
-//! [`Collector`]: takes a result in batches, and keeps it in memory or in a temporary file.
+//! [`Collector`] and [`Unifying`]: take rows in batches, and keep them in memory or in temporary
+//! files.
 
 use super::{
-    Data, Memory, bytes_of,
+    Data, Memory, Scan, bytes_of,
     run::{RunScan, RunWriter},
 };
-use crate::{Result, Table};
+use crate::{Result, Stack, Table};
 use std::sync::Arc;
 
 /// Takes batches with the same columns. Decimals may be of 64 or 128 bits.
@@ -63,6 +64,84 @@ impl Collector {
         }
         let scan = self.written.map(|writer| RunScan::of(writer.finish())).transpose()?;
         Ok(scan.map(|scan| Data::Larger(Arc::new(scan))))
+    }
+}
+
+/// Takes batches whose columns may have different types, such as decimals with different places. All
+/// get the types that all batches together have.
+pub(crate) struct Unifying {
+    memory: Memory,
+    /// The rows so far, whose types may be narrower than those of the last ones.
+    parts: Vec<Data>,
+    last: Collector,
+    /// The columns that all batches so far have together.
+    columns: Option<Table>,
+}
+
+impl Unifying {
+    pub(crate) fn new(memory: &Memory) -> Unifying {
+        let last = Collector::new(memory);
+        Unifying { memory: memory.clone(), parts: Vec::new(), last, columns: None }
+    }
+
+    /// Adds rows.
+    pub(crate) fn take(&mut self, batch: &Table) -> Result<()> {
+        let batch = match &self.columns {
+            Some(columns) => unified(columns, batch)?,
+            None => batch.clone(),
+        };
+        let columns = batch.emptied();
+        if self.columns.as_ref().is_some_and(|before| before.shape() != columns.shape()) {
+            let last = std::mem::replace(&mut self.last, Collector::new(&self.memory));
+            self.parts.extend(last.finish()?);
+        }
+        self.columns = Some(columns);
+        self.last.take(&batch)
+    }
+
+    /// All rows.
+    pub(crate) fn finish(mut self) -> Result<Data> {
+        self.parts.extend(self.last.finish()?);
+        match (self.columns, self.parts.len()) {
+            (_, 1) => Ok(self.parts.remove(0)),
+            (None, _) => Ok(Data::Table(Table::from_columns(Vec::<(&str, _)>::new())?)),
+            (Some(columns), _) => {
+                let first = self.parts.iter().find(|part| part.rows() > 0);
+                let sample = first.map_or(&columns, Data::sample);
+                let sample = unified(&columns, sample)?;
+                Ok(Data::Larger(Arc::new(Unified { parts: self.parts, columns, sample })))
+            }
+        }
+    }
+}
+
+/// A batch with the types that it has together with these columns.
+fn unified(columns: &Table, batch: &Table) -> Result<Table> {
+    let both = Stack::new().apply(&[("", columns), ("", batch)])?.table;
+    Ok(both.with_not_numbers(batch.not_numbers()))
+}
+
+/// Rows whose types are unified when they are delivered.
+#[derive(Debug)]
+struct Unified {
+    parts: Vec<Data>,
+    columns: Table,
+    sample: Table,
+}
+
+impl Scan for Unified {
+    fn sample(&self) -> &Table {
+        &self.sample
+    }
+
+    fn rows(&self) -> u64 {
+        self.parts.iter().map(Data::rows).sum()
+    }
+
+    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        self.parts
+            .iter()
+            .try_for_each(|part| part.each(&mut |batch| take(unified(&self.columns, &batch)?)))
     }
 }
 

@@ -1,6 +1,6 @@
 //! Bytes that can be read in pieces, in any order and on any thread: a file, or memory.
 
-use super::data::Spool;
+use super::spool::Spool;
 use crate::{
     error::{Error, Result},
     formats::read_at::read_at,
@@ -185,6 +185,17 @@ impl FileBytes {
     fn with_line_feeds(&self, text: &[u8]) -> FileBytes {
         let bytes = text.iter().map(|&byte| if byte == b'\r' { b'\n' } else { byte }).collect();
         FileBytes::memory(self.name.clone(), bytes)
+    }
+
+    /// Reads an open file of UTF-8 in pieces.
+    pub(crate) fn as_it_is(name: &str, file: File) -> Result<FileBytes> {
+        let name = name.to_owned();
+        match file.metadata() {
+            Ok(about) => {
+                Ok(FileBytes { name, len: about.len(), bytes: Bytes::File(file), skip: 0 })
+            }
+            Err(source) => Err(Error::Read { file: name, source, nearest: None }),
+        }
     }
 
     /// Bytes in memory, all of which count.

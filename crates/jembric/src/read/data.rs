@@ -4,7 +4,7 @@
 //! that are converted to CSV) is written to a temporary file first, if it is large, because it is
 //! read twice.
 
-use super::{bytes::FileBytes, header::Header, reading::Reading, scan::TextScan};
+use super::{bytes::FileBytes, header::Header, reading::Reading, scan::TextScan, spool::spooled};
 use crate::{
     databases::name::Name,
     error::{Error, Result},
@@ -17,15 +17,13 @@ use crate::{
     },
     larger::{Data, Memory},
 };
+use jembric_core::Origin;
 use std::{
     fs::File,
-    io::{self, Read, Seek, Write},
+    io::{self, Read, Seek},
     path::Path,
     sync::Arc,
 };
-
-/// The bytes that are copied at a time.
-const STEP: usize = 1 << 20;
 
 impl Reading {
     /// Reads a file as [`file`](Reading::file) does. If its table does not fit into memory, it is
@@ -36,8 +34,11 @@ impl Reading {
     pub fn data(&self, path: impl AsRef<Path>, memory: &Memory) -> Result<Data> {
         let path = path.as_ref();
         let name = path.display().to_string();
-        if !memory.is_limited() || Name::of_input(&name).is_some() {
+        if !memory.is_limited() {
             return self.file(path).map(Data::Table);
+        }
+        if let Some(database) = Name::of_input(&name) {
+            return self.rows_of_database(&database, memory);
         }
         let (of_file, sheet) = file_and_sheet(path);
         let Some(file) = of_file.is_file().then(|| File::open(&of_file).ok()).flatten() else {
@@ -104,7 +105,14 @@ impl Reading {
                 }
             }
             Some(Special::Packed(packing)) => self.unpacked_data(name, packing, file, memory),
-            Some(Special::Workbook | Special::JsonLines) => {
+            Some(Special::JsonLines) => {
+                let transcript = self.of_objects(&FileBytes::as_it_is(name, file)?, memory)?;
+                let (reading, source, header, texts, origin) =
+                    self.for_written(transcript, Origin::new(name, 1));
+                TextScan::data(&reading, (source, header), &texts, Some(origin), memory)
+            }
+            // A workbook has at most a million rows, and its texts are apart from its cells.
+            Some(Special::Workbook) => {
                 let mut bytes = Vec::new();
                 file.read_to_end(&mut bytes).map_err(unread(name))?;
                 self.bytes(name, bytes, None).map(Data::Table)
@@ -169,47 +177,4 @@ fn beginning(stream: &mut impl Read, most: u64) -> io::Result<Beginning> {
         true => Beginning::Whole(bytes),
         false => Beginning::Part(io::Cursor::new(bytes)),
     })
-}
-
-/// Writes a stream to a temporary file, and returns the file at its beginning.
-pub(super) fn spooled(name: &str, mut stream: impl Read, memory: &Memory) -> Result<File> {
-    let mut spool = Spool::create(memory)?;
-    let mut buffer = vec![0; STEP];
-    loop {
-        let read = match stream.read(&mut buffer) {
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            read => read.map_err(unread(name))?,
-        };
-        if read == 0 {
-            return spool.finish();
-        }
-        spool.write(&buffer[..read])?;
-    }
-}
-
-/// A temporary file that is written from its beginning to its end.
-pub(super) struct Spool<'a> {
-    memory: &'a Memory,
-    file: File,
-}
-
-impl<'a> Spool<'a> {
-    pub(super) fn create(memory: &'a Memory) -> Result<Spool<'a>> {
-        let (path, file) = memory.scratch().create()?;
-        // Where a file may be removed while it is open, it goes with its handle. Elsewhere it goes
-        // with the directory.
-        let _ = std::fs::remove_file(path);
-        Ok(Spool { memory, file })
-    }
-
-    pub(super) fn write(&mut self, bytes: &[u8]) -> Result<()> {
-        self.memory.scratch().claim(bytes.len() as u64)?;
-        self.file.write_all(bytes).map_err(|source| self.memory.scratch().failed(source))
-    }
-
-    /// The file at its beginning.
-    pub(super) fn finish(mut self) -> Result<File> {
-        self.file.rewind().map_err(|source| self.memory.scratch().failed(source))?;
-        Ok(self.file)
-    }
 }

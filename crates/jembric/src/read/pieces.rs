@@ -136,9 +136,7 @@ impl Pieces {
         let Pieces { reading, header, first, guessed, .. } = self;
         let Some(Guessed { kinds, arrays, forms }) = guessed else {
             let (names, csv) = (header.names, first.unwrap_or_default());
-            let texts = vec![false; names.len()];
-            let transcript = Transcript { names, texts, csv, jumps: Vec::new() };
-            return reading.written_from(name, transcript, origin);
+            return reading.written_from(Transcript::of_csv(name, names, csv), origin);
         };
         let whole = |parts: Vec<ArrayRef>| {
             let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();

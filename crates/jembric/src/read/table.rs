@@ -14,7 +14,7 @@ use super::{
     reading::Reading,
 };
 use crate::databases::{
-    Answer, Rows,
+    HowMany, Rows,
     name::{Name, Place},
 };
 use crate::formats::{
@@ -31,6 +31,7 @@ use crate::{
     ColumnShape, CoreError, Shape, Stack, Table, Type,
     error::{Error, Result},
     guard::guarded,
+    larger::Memory,
 };
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions, cast::AsArray};
 use arrow_schema::{DataType, Field, Schema};
@@ -101,9 +102,8 @@ impl Reading {
     pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
         let name = path.as_ref().display().to_string();
         if let Some(database) = Name::of_input(&name) {
-            let query = self.query_text()?;
-            let (shown, answer) = self.databases.answer(&database, query.as_deref(), self, None)?;
-            return self.of_database(&shown, answer);
+            let memory = Memory::unlimited();
+            return self.rows_of_database(&database, &memory)?.whole(&memory);
         }
         self.refuse_query(&name)?;
         let (path, sheet) = file_and_sheet(path.as_ref());
@@ -143,9 +143,7 @@ impl Reading {
         let bytes = self.unpacked(name, bytes)?;
         match Special::of(&bytes) {
             Some(Special::Workbook | Special::JsonLines) => {
-                let transcript = self.transcribed(name, &bytes, sheet)?;
-                drop(bytes);
-                self.written_down(name, transcript)
+                self.written_down(self.transcribed(name, bytes, sheet)?)
             }
             _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
             Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
@@ -189,53 +187,52 @@ impl Reading {
     }
 
     /// Converts the rows of a workbook or of JSON Lines to CSV.
-    fn transcribed(&self, name: &str, bytes: &[u8], sheet: Option<&str>) -> Result<Transcript> {
-        if !sheet::is_likely(bytes) {
+    fn transcribed(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Transcript> {
+        if !sheet::is_likely(&bytes) {
             return match sheet {
                 Some(_) => Err(no_sheets(&file_of(name))),
                 None => {
-                    let most = most_unpacked(bytes.len() as u64, self.most_unpacked);
-                    json_lines::transcribed(name, bytes, self.row_rules(), most)
+                    let source = FileBytes::memory(name.to_owned(), bytes);
+                    self.of_objects(&source, &Memory::unlimited())
                 }
             };
         }
         let file = file_of(name).display().to_string();
         let most_unpacked = most_unpacked(bytes.len() as u64, self.most_unpacked);
-        let book = Book { file: &file, bytes, sheet, rules: self.row_rules(), most_unpacked };
+        let (bytes, rules) = (&bytes[..], self.row_rules());
+        let book = Book { file: &file, bytes, sheet, rules, most_unpacked };
         guarded(|| book.transcribed()).unwrap_or_else(|problem| Err(book.unreadable(problem)))
     }
 
-    /// The rows of a database.
-    pub(crate) fn of_database(&self, name: &str, answer: Answer) -> Result<Table> {
-        let origin = Origin::of_rows(name);
-        let table = match answer.rows {
-            Rows::Typed(table) => table.with_origin(origin),
-            Rows::Written(transcript) => self.written_from(name, transcript, origin)?,
-            Rows::Pieces(pieces) => pieces.table(name, origin)?,
-        };
-        let columns = answer.key.iter().map(|key| Some((key, table.column(key).ok()?.clone())));
-        // The key is named where all of it is read.
-        match (columns.collect::<Option<Vec<_>>>(), table.origin().cloned()) {
-            (Some(columns), Some(origin)) => Ok(table.with_origin(origin.with_key(columns))),
-            _ => Ok(table),
-        }
+    /// Converts JSON Lines to CSV.
+    pub(super) fn of_objects(&self, source: &FileBytes, memory: &Memory) -> Result<Transcript> {
+        let most = most_unpacked(source.len(), self.most_unpacked);
+        json_lines::transcribed(source, self.row_rules(), most, memory)
     }
 
-    fn written_down(&self, name: &str, transcript: Transcript) -> Result<Table> {
-        self.written_from(name, transcript, Origin::new(name, 1))
+    fn written_down(&self, transcript: Transcript) -> Result<Table> {
+        let origin = Origin::new(&transcript.csv.name, 1);
+        self.written_from(transcript, origin)
     }
 
-    pub(super) fn written_from(
+    pub(super) fn written_from(&self, transcript: Transcript, origin: Origin) -> Result<Table> {
+        let (reading, source, header, texts, origin) = self.for_written(transcript, origin);
+        reading.rows(&source, &header, &texts, Some(origin))
+    }
+
+    /// How converted rows are read: the settings, the text, its columns, those that are never
+    /// numbers, and the lines of the rows.
+    pub(super) fn for_written(
         &self,
-        name: &str,
         transcript: Transcript,
         mut origin: Origin,
-    ) -> Result<Table> {
-        let Transcript { names, texts, csv, jumps } = transcript;
+    ) -> (Reading, FileBytes, Header, Vec<bool>, Origin) {
+        let Transcript { names, texts, mut csv, jumps } = transcript;
+        origin.file().clone_into(&mut csv.name);
         jumps.into_iter().for_each(|(row, line)| origin.jump(row, line));
         let header = Header { names, separator: b',', end: 0, lines: 0 };
         let reading = Reading { no_quotes: false, decimal_comma: false, ..self.clone() };
-        reading.rows(&FileBytes::memory(name.to_owned(), csv), &header, &texts, Some(origin))
+        (reading, csv, header, texts, origin)
     }
 
     fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
@@ -283,10 +280,7 @@ impl Reading {
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         let (name, table) = match self.beginning(path.as_ref(), ROWS_TO_GUESS_FROM)? {
             Beginning::Known(shape) => return Ok(shape),
-            Beginning::Rows(name, transcript) => {
-                let table = self.written_down(&name, transcript)?;
-                (name, table)
-            }
+            Beginning::Rows(name, transcript) => (name, self.written_down(transcript)?),
             Beginning::Text(source) => {
                 let header = Header::read(self, &source)?;
                 let mut buffer = Vec::new();
@@ -331,11 +325,11 @@ impl Reading {
             if matches!(database.place, Place::Uri(_)) || rows == 0 {
                 return Ok(Beginning::Known(shape));
             }
-            let first = Some(rows);
+            let first = HowMany::First(rows);
             let (shown, answer) =
                 self.databases.answer(&database, query.as_deref(), self, first)?;
             return Ok(match answer.rows {
-                Rows::Typed(table) => Beginning::Known(table.shape().from_file(shown)),
+                Rows::Typed(data) => Beginning::Known(data.sample().shape().from_file(shown)),
                 Rows::Pieces(pieces) => {
                     let table = pieces.table(&shown, Origin::of_rows(&shown))?;
                     Beginning::Known(table.shape().from_file(shown))
@@ -349,7 +343,7 @@ impl Reading {
             let mut bytes = Vec::new();
             file.read_to_end(&mut bytes).map_err(unread(&name))?;
             let transcript =
-                self.transcribed(&name, &self.unpacked(&name, bytes)?, sheet.as_deref())?;
+                self.transcribed(&name, self.unpacked(&name, bytes)?, sheet.as_deref())?;
             Ok(Beginning::Rows(name.clone(), transcript))
         };
         match special(&path)? {

@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::{
-    Changes, Division, Elapsed, Filled, Keep, Ledger, Overall, Part, Pick, ResultOrder, Running,
-    Sort, Spells, Within,
+    Changes, Division, Each, Earliest, Elapsed, EntityList, Filled, Keep, Ledger, Overall, Part,
+    Pick, ResultOrder, Running, Sort, Spells, Totals, Within,
 };
 use arrow_array::{Array, UInt32Array};
 use arrow_ord::sort::lexsort_to_indices;
@@ -39,7 +39,7 @@ fn in_order(table: &Table, order: &ResultOrder) -> Table {
 }
 
 fn has_row_numbers_of(place: usize) -> impl Fn(&str) -> bool {
-    move |name| super::super::has_row_numbers(name) && name.ends_with(&place.to_string())
+    move |name| crate::row_numbers::has_row_numbers(name) && name.ends_with(&place.to_string())
 }
 
 /// The result and the ledger of tables that are divided by entity; none if the plan is not.
@@ -50,7 +50,7 @@ fn divided(
 ) -> Option<std::result::Result<(Vec<String>, Ledger), String>> {
     let shapes: Vec<Shape> = tables.iter().map(|table| table.shape()).collect();
     let plan = prepare(&shapes.iter().collect::<Vec<_>>());
-    let Some(Division::Entities(division)) = plan.division() else { return None };
+    let Some(Division::Entities(_)) = plan.division() else { return None };
     let numbered: Vec<Shape> = shapes
         .iter()
         .enumerate()
@@ -61,12 +61,13 @@ fn divided(
     let of_halves = [tables[0].head(halves), tables[0].slice(halves, usize::MAX)]
         .iter()
         .filter_map(|half| plan.survey(half).unwrap())
-        .reduce(Overall::plus);
+        .reduce(|one, other| Overall::plus(one, other).unwrap());
     assert_eq!(overall, of_halves, "what is known of all rows is that of the parts");
     let mut numbered = prepare(&numbered.iter().collect::<Vec<_>>());
     if let Some(overall) = overall {
         numbered = numbered.for_parts(overall);
     }
+    let Some(Division::Entities(division)) = numbered.division() else { return None };
     let how = (parts, 7);
     let of_tables: Vec<Vec<u32>> = tables
         .iter()
@@ -94,7 +95,11 @@ fn divided(
         }
     }
     let all = Table::joined(&results[0], &results[1..]).unwrap();
-    Some(Ok((shown(&in_order(&all, &division.order)), ledger.unwrap())))
+    let mut rows = shown(&in_order(&all, &division.order));
+    if let Some(last) = plan.last_rows() {
+        rows.extend(shown(&last.apply(tables).unwrap().table));
+    }
+    Some(Ok((rows, ledger.unwrap())))
 }
 
 /// In CI the cases are always the same.
@@ -145,6 +150,74 @@ proptest! {
                     prop_assert!(false, "{operation:?}: {:?} and {found:?}", whole.err());
                 }
             }
+        }
+    }
+
+    #[test]
+    fn states_that_outgrow_memory_are_replaced_by_those_of_parts(
+        rows in prop::collection::vec(row(), 1..40),
+        parts in 1..6_u32,
+    ) {
+        let all = table(&rows);
+        let monthly = || Totals::new().date(["start"]).grain(Grain::Month).per(["vessel"]);
+        let sums = || monthly().sum(["tons", "level"]).min(["level"]).distinct(["berth"]).count();
+        let both_dates = || Totals::new().date(["start", "end"]).grain(Grain::Week).per(["berth"]);
+        let listed = EntityList::of(&all.head(3), &["vessel"]).unwrap();
+        let range = "2025-02..2025-04".parse().unwrap();
+        let operations: Vec<Box<dyn Operation>> = vec![
+            Box::new(Latest::new("start").per(["vessel"])),
+            Box::new(Earliest::new("start").per(["vessel", "berth"]).ties(crate::Ties::First)),
+            Box::new(Latest::new("start").per(["vessel"]).newest(2)),
+            Box::new(Latest::new("start").per(["vessel"]).at_each(Grain::Month)),
+            Box::new(sums()),
+            Box::new(sums().margins()),
+            Box::new(sums().range(range)),
+            Box::new(sums().side_by_side("berth").margins()),
+            Box::new(monthly().side_by_side("berth").margins().dense().range(range)),
+            Box::new(sums().beside(["year", "all"]).margins()),
+            Box::new(monthly().per(["vessel", "berth"]).sum(["tons"]).beside_every(["berth"])),
+            Box::new(monthly().dense().margins().entities(listed)),
+            Box::new(monthly().each(Each::Weekday).mean(["tons"]).margins()),
+            Box::new(both_dates().max(["level"])),
+            Box::new(Totals::new().per(["tons", "vessel"]).margins()),
+        ];
+        for operation in operations {
+            let prepare =
+                |shapes: &[&Shape]| operation.prepare(shapes[0], &context()).unwrap();
+            let found = divided(&prepare, &[&all], parts).expect("it is divided by entity");
+            let whole = prepare(&[&all.shape()]).apply(&[&all]).unwrap();
+            let (rows, ledger) = found.unwrap();
+            prop_assert_eq!(shown(&whole.table), rows, "{:?}", operation);
+            prop_assert_eq!(whole.ledger.to_string(), ledger.to_string(), "{:?}", operation);
+        }
+    }
+
+    #[test]
+    fn recent_rows_are_those_of_each_batch_once_the_newest_date_is_known(
+        rows in prop::collection::vec(row(), 1..40),
+        rows_of_first in 0..40_usize,
+    ) {
+        let all = table(&rows);
+        let batches = [all.head(rows_of_first), all.slice(rows_of_first, usize::MAX)];
+        for mark in [None, Some("is_recent".to_owned())] {
+            let recent = crate::Recent { mark, ..crate::Recent::last("start", "9 days".parse().unwrap()) };
+            let plan = recent.prepare(&all.shape(), &context()).unwrap();
+            prop_assert_eq!(plan.division(), Some(&Division::Rows));
+            let surveys = batches.iter().filter_map(|batch| plan.survey(batch).unwrap());
+            let overall = surveys.reduce(|one, other| one.plus(other).unwrap()).unwrap();
+            let of_parts = plan.for_parts(overall);
+            let parts = batches.iter().map(|batch| of_parts.apply(&[batch]).unwrap());
+            let (mut found, mut ledger) = (Vec::new(), None::<Ledger>);
+            for part in parts {
+                found.extend(shown(&part.table));
+                ledger = Some(match ledger {
+                    None => part.ledger,
+                    Some(before) => before.merge(&part.ledger),
+                });
+            }
+            let whole = plan.apply(&[&all]).unwrap();
+            prop_assert_eq!(shown(&whole.table), found);
+            prop_assert_eq!(whole.ledger.to_string(), ledger.unwrap().to_string());
         }
     }
 
