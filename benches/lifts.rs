@@ -52,5 +52,6 @@ pub(crate) fn peak_of_a_run(command: &mut Command) -> u64 {
     }
     let output = timed.output().expect("GNU time");
     let text = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(output.status.success(), "{command:?}: {text}");
     text.lines().last().and_then(|kib| kib.trim().parse::<u64>().ok()).expect("kilobytes") * 1024
 }

@@ -466,6 +466,7 @@ pub(crate) fn command_words(advised: &Advised<'_>) -> String {
         Advised::Column(column, format) => format!("`--read '{column}={format}'`"),
         Advised::Writing(word) => format!("`--{word}`"),
         Advised::AsOf(date) => format!("`--as-of {date}`"),
+        Advised::Running(name, value) => format!("`--{name} {value}`"),
         other => other.in_rust(),
     }
 }

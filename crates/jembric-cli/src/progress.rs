@@ -1,12 +1,15 @@
-//! A progress bar for files that take longer than a second to read, on a terminal.
+//! Progress bars for what takes longer than a second, on a terminal: reading a file, and the phases
+//! of a run with limited memory.
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jembric::{
-    io::{Reading, without_secrets},
+    grouped,
+    io::{self, Phase, Reading, Size, Stage, without_secrets},
     visible,
 };
 use std::{
-    sync::OnceLock,
+    io::IsTerminal,
+    sync::{Mutex, OnceLock, PoisonError},
     time::{Duration, Instant},
 };
 
@@ -44,5 +47,68 @@ impl Progress {
 impl Drop for Progress {
     fn drop(&mut self) {
         self.bar.iter().for_each(ProgressBar::finish_and_clear);
+    }
+}
+
+/// A bar for the phases of a run, which is cleared when this is dropped.
+pub(crate) struct RunBar(ProgressBar);
+
+impl RunBar {
+    /// A bar that appears after a second, and what it listens to.
+    pub(crate) fn new() -> (RunBar, io::Progress) {
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
+        let style = ProgressStyle::with_template("{prefix} {bar:20} {percent}% · {msg}{eta} left");
+        bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
+        let (telling, began) = (bar.clone(), Instant::now());
+        // Rows that are printed on the same terminal would mix with the bar.
+        let prints = std::io::stdout().is_terminal();
+        let last: Mutex<Option<(Phase, Option<String>)>> = Mutex::new(None);
+        let progress = io::Progress::new(move |stage| {
+            if began.elapsed() <= PATIENCE {
+                return;
+            }
+            let mut last = last.lock().unwrap_or_else(PoisonError::into_inner);
+            let now = (stage.phase, stage.input.map(str::to_owned));
+            if last.as_ref() != Some(&now) {
+                if last.is_none() {
+                    telling.set_draw_target(ProgressDrawTarget::stderr());
+                }
+                telling.reset();
+                telling.set_prefix(prefix(&stage));
+                *last = Some(now);
+            }
+            if prints && matches!(stage.phase, Phase::Merging | Phase::Writing) {
+                telling.set_draw_target(ProgressDrawTarget::hidden());
+                return;
+            }
+            telling.set_length(stage.all_rows);
+            telling.set_position(stage.rows);
+            telling.set_message(message(&stage));
+        });
+        (RunBar(bar), progress)
+    }
+}
+
+impl Drop for RunBar {
+    fn drop(&mut self) {
+        self.0.finish_and_clear();
+    }
+}
+
+fn prefix(stage: &Stage<'_>) -> String {
+    let word = stage.phase.word();
+    match stage.input {
+        Some(input) => format!("{word} {}", visible(&without_secrets(input))),
+        None => word.to_owned(),
+    }
+}
+
+/// The rows of a phase, and the bytes in temporary files.
+fn message(stage: &Stage<'_>) -> String {
+    let rows = format!("{} of {} rows", grouped(stage.rows), grouped(stage.all_rows));
+    let mebibytes = stage.spilled >> 20;
+    match mebibytes {
+        0 => format!("{rows} · "),
+        _ => format!("{rows} · {} in temporary files · ", Size(mebibytes << 20)),
     }
 }

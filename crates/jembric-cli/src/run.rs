@@ -12,6 +12,7 @@ use crate::{
     files::{self, Files, Reader},
     memory,
     pictures::ShownPicture,
+    progress::RunBar,
     screen::{BOLD, Screen},
     show::{self, ChosenColumns},
     typed::{Shown, today},
@@ -504,6 +505,11 @@ fn run(
     let saved_memory = routine.memory.map(|size| size.0);
     conditions.memory = account.memory()?.or(saved_memory).or_else(memory::budget);
     conditions.scratch = Some(scratch(&account, answer.out.as_deref()));
+    let (bar, progress) = match screen.shows_progress {
+        true => Some(RunBar::new()).unzip(),
+        false => (None, None),
+    };
+    conditions.progress = progress;
     conditions.pictures_only = draws && (shows_picture || answer.out.is_none());
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
@@ -594,6 +600,7 @@ fn run(
         }
     }
     answered?;
+    drop(bar);
     if let (Some(shown), Some(picture)) = (shown_picture, &picture) {
         match &mut out {
             Some(out) => out.write(|to| shown.write(picture, to))?,

@@ -32,10 +32,10 @@ fn mixed(number: u64) -> u64 {
 
 /// The sizes of what is made.
 #[derive(Clone, Copy)]
-struct Sizes {
-    rows: u64,
-    vessels: u64,
-    days: u64,
+pub(crate) struct Sizes {
+    pub(crate) rows: u64,
+    pub(crate) vessels: u64,
+    pub(crate) days: u64,
 }
 
 fn stays(rows: std::ops::Range<u64>, sizes: Sizes) -> Result<Table> {
@@ -77,7 +77,12 @@ fn main() -> Result<()> {
         println!("the numbers of rows, vessels and days must be whole numbers above 0");
         return Ok(());
     };
-    let sizes = Sizes { rows, vessels, days };
+    write(Sizes { rows, vessels, days }, file)
+}
+
+/// Writes stays to a file, or as CSV to `-`.
+pub(crate) fn write(sizes: Sizes, file: &str) -> Result<()> {
+    let rows = sizes.rows;
     let mut batches = (0..rows).step_by(BATCH as usize).map(|from| from..rows.min(from + BATCH));
     let mut made = |write: &mut dyn FnMut(&Table) -> io::Result<()>| {
         batches.try_for_each(|batch| write(&stays(batch, sizes).map_err(io::Error::other)?))

@@ -30,18 +30,15 @@ pub enum Error {
         nearest: Option<String>,
     },
     /// Temporary files cannot be written or read.
-    #[error("{directory}: {}. {advice}", reason(.source))]
+    #[error("{}", scratch(.directory, .source, &in_rust))]
     Scratch {
         /// The directory of temporary files.
         directory: String,
         /// The error of the system.
         source: io::Error,
-        /// What to do.
-        advice: String,
     },
     /// A step needs more rows at once than the memory allows.
-    #[error("this step needs all of its {rows} rows at once, and the memory is limited to {}. Set \
-        `memory` to at least {}", sized(*.budget), sized(*.needed))]
+    #[error("{}", needs_memory(*.rows, *.needed, *.budget, &in_rust))]
     NeedsMemory {
         /// The number of rows.
         rows: u64,
@@ -285,6 +282,10 @@ impl Error {
                 many_columns(file, *columns, *most, words)
             }
             Error::TableExists { table } => table_exists(table, words),
+            Error::Scratch { directory, source } => scratch(directory, source, words),
+            Error::NeedsMemory { rows, needed, budget } => {
+                needs_memory(*rows, *needed, *budget, words)
+            }
             error => error.to_string(),
         }
     }
@@ -401,6 +402,28 @@ fn many_columns(file: &str, columns: u64, most: u64, words: Words<'_>) -> String
     format!(
         "{file}: it has {columns} columns, more than the limit of {most}. If the file is right, \
             raise the limit: {more}"
+    )
+}
+
+fn scratch(directory: &str, source: &io::Error, words: Words<'_>) -> String {
+    let another = words(&Advised::Running("scratch", "DIR"));
+    let advice = match source.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
+            format!(
+                "Free space on this disk, or set another directory for temporary files: {another}"
+            )
+        }
+        io::ErrorKind::InvalidData => "Run it again".to_owned(),
+        _ => format!("Set a directory for temporary files that can be written to: {another}"),
+    };
+    format!("{directory}: {}. {advice}", reason(source))
+}
+
+fn needs_memory(rows: u64, needed: u64, budget: u64, words: Words<'_>) -> String {
+    let enough = words(&Advised::Running("memory", &sized(needed)));
+    format!(
+        "this step needs {rows} rows at once, and the memory is limited to {}. Set more: {enough}",
+        sized(budget)
     )
 }
 

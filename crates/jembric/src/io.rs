@@ -24,7 +24,7 @@ pub use crate::{
         sheet::file_of,
         text::{CellText, numeric},
     },
-    larger::{Data, Memory, Scan, Size},
+    larger::{Data, Memory, Phase, Progress, Scan, Size, Stage},
     read::{
         entities::{entities, entities_of, entities_reading},
         holidays::{holidays, holidays_of, holidays_reading},

@@ -3,7 +3,7 @@
 //! A [`Data`] is a table in memory, or one that is delivered in batches as often as it is needed
 //! ([`Scan`]). [`Memory`] is the budget of a run, and has a private directory for temporary files
 //! (`scratch`). `run` writes and reads them, `merge` merges sorted ones, and `apply` applies a plan
-//! to tables that are larger than memory. No operation has a second algorithm for this: a plan
+//! to tables that are larger than memory. `progress` tells what is being done. No operation has a second algorithm for this: a plan
 //! tells how its rows can be divided ([`Division`](jembric_core::Division)), is applied to each
 //! part, and the results are merged in the order of the whole.
 
@@ -11,6 +11,7 @@ pub(crate) mod apply;
 pub(crate) mod collect;
 mod memory;
 mod merge;
+mod progress;
 mod run;
 mod scratch;
 mod size;
@@ -22,6 +23,7 @@ use crate::{
 use std::{fmt, sync::Arc};
 
 pub use memory::Memory;
+pub use progress::{Phase, Progress, Stage};
 pub use size::Size;
 
 /// A table that is delivered in batches.

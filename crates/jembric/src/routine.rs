@@ -213,6 +213,8 @@ fn routine_words(advised: &Advised<'_>) -> String {
             format!("`write = {{ file = \"…\", table = \"…\", {word} = true }}`")
         }
         Advised::AsOf(date) => format!("`as-of = \"{date}\"` above the steps"),
+        Advised::Running("memory", size) => format!("`memory = \"{size}\"` above the steps"),
+        Advised::Running(name, value) => format!("`--{name} {value}`"),
         other => other.in_rust(),
     }
 }

@@ -3,6 +3,8 @@
 
 #[path = "databases/both.rs"]
 mod both;
+#[path = "databases/larger.rs"]
+mod larger;
 #[path = "databases/postgresql.rs"]
 mod postgresql;
 mod server;

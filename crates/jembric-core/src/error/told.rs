@@ -29,6 +29,8 @@ pub enum Advised<'a> {
     Writing(&'static str),
     /// The as-of date.
     AsOf(&'a str),
+    /// A setting of the run, `memory` or `scratch`, and its value.
+    Running(&'static str, &'a str),
 }
 
 /// The words of an interface for suggested settings.
@@ -66,6 +68,7 @@ impl<'a> Advised<'a> {
             Advised::Writing("append") => "`Existing::Append`".to_owned(),
             Advised::Writing(_) => "`Existing::Replace`".to_owned(),
             Advised::AsOf(date) => format!("`Context::as_of`, {date}"),
+            Advised::Running(name, value) => format!("`Run::{name}`, {value}"),
         }
     }
 }

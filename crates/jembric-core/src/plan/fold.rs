@@ -424,7 +424,7 @@ impl Table {
             let lines = origins.iter().zip(tables());
             let lines =
                 lines.flat_map(|(origin, table)| (0..table.rows()).map(|row| origin.line(row)));
-            origins[0].of_lines(lines)
+            Origin::joined(&origins, lines)
         });
         Ok(all.with_facts(tables().map(Table::not_numbers).sum(), origin))
     }
@@ -461,7 +461,7 @@ impl Table {
     /// The rows with these numbers, with their places in the file.
     pub(crate) fn take_with_origin(&self, rows: &UInt32Array) -> Result<Table> {
         let line = |origin: &Origin| {
-            origin.of_lines(rows.values().iter().map(|&row| origin.line(row as usize)))
+            origin.only(rows.values().iter().map(|&row| origin.line(row as usize)).collect())
         };
         let origin = self.origin().map(line);
         Ok(self.take(rows)?.with_facts(self.not_numbers(), origin))

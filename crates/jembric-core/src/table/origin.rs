@@ -1,8 +1,12 @@
 //! [`Origin`]: where the rows of a table come from, so that messages name their lines.
 
-use crate::cell_text::CellText;
-use arrow_array::ArrayRef;
-use std::{collections::BTreeMap, sync::Arc};
+use crate::{cell_text::CellText, table::Table};
+use arrow_array::{Array, ArrayRef, UInt32Array};
+use arrow_select::{concat::concat, take::take};
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
 
 /// What the numbers of rows count.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -29,9 +33,64 @@ impl Numbering {
 #[derive(Clone, Debug)]
 struct PrimaryKey {
     names: Vec<String>,
-    /// The number of rows of the file before the first one of the columns.
-    before: usize,
+    numbers: Numbers,
     columns: Vec<ArrayRef>,
+}
+
+/// The numbers of the rows of some columns, from 1.
+#[derive(Clone, Debug)]
+enum Numbers {
+    /// They follow this one.
+    After(u64),
+    Listed(Vec<u64>),
+}
+
+impl PrimaryKey {
+    /// The numbers of its rows.
+    fn numbers(&self) -> Vec<u64> {
+        match &self.numbers {
+            Numbers::After(before) => {
+                let rows = self.columns.first().map_or(0, |column| column.len()) as u64;
+                (before + 1..=before + rows).collect()
+            }
+            Numbers::Listed(numbers) => numbers.clone(),
+        }
+    }
+
+    /// The place of the row with this number.
+    fn place(&self, number: u64) -> Option<usize> {
+        match &self.numbers {
+            Numbers::After(before) => usize::try_from(number.checked_sub(before + 1)?).ok(),
+            Numbers::Listed(numbers) => numbers.iter().position(|of| *of == number),
+        }
+    }
+
+    /// The keys of these rows only.
+    fn only(&self, numbers: &[u64]) -> Option<PrimaryKey> {
+        let places: HashMap<u64, u32> = self.numbers().into_iter().zip(0..).collect();
+        let rows = numbers.iter().map(|number| places.get(number).copied());
+        let rows = UInt32Array::from(rows.collect::<Option<Vec<u32>>>()?);
+        let columns = self.columns.iter().map(|column| take(column, &rows, None));
+        Some(PrimaryKey {
+            names: self.names.clone(),
+            numbers: Numbers::Listed(numbers.to_vec()),
+            columns: columns.collect::<std::result::Result<_, _>>().ok()?,
+        })
+    }
+
+    /// The keys of several tables.
+    fn joined(keys: &[&Arc<PrimaryKey>]) -> Option<PrimaryKey> {
+        let first = keys.first()?;
+        let of_place = |place: usize| {
+            let parts = keys.iter().map(|key| key.columns.get(place).map(AsRef::as_ref));
+            concat(&parts.collect::<Option<Vec<&dyn Array>>>()?).ok()
+        };
+        Some(PrimaryKey {
+            names: first.names.clone(),
+            numbers: Numbers::Listed(keys.iter().flat_map(|key| key.numbers()).collect()),
+            columns: (0..first.names.len()).map(of_place).collect::<Option<_>>()?,
+        })
+    }
 }
 
 /// The origin of a table: its file, and the line of each row.
@@ -68,9 +127,43 @@ impl Origin {
     ) -> Origin {
         let (names, columns): (Vec<N>, Vec<ArrayRef>) = columns.into_iter().unzip();
         let names: Vec<String> = names.into_iter().map(Into::into).collect();
-        let before = self.before;
-        self.key = (!names.is_empty()).then(|| Arc::new(PrimaryKey { names, before, columns }));
+        let numbers = Numbers::After(self.before as u64);
+        self.key = (!names.is_empty()).then(|| Arc::new(PrimaryKey { names, numbers, columns }));
         self
+    }
+
+    /// The same for the rows with these numbers. The key is that of the table's columns with the
+    /// names of the key, if all of them are there.
+    #[must_use]
+    pub fn with_key_in(mut self, table: &Table, numbers: Vec<u64>) -> Origin {
+        self.key = self.key.and_then(|key| {
+            let columns = key.names.iter().map(|name| table.column(name).ok().cloned());
+            Some(Arc::new(PrimaryKey {
+                columns: columns.collect::<Option<_>>()?,
+                names: key.names.clone(),
+                numbers: Numbers::Listed(numbers),
+            }))
+        });
+        self
+    }
+
+    /// The origin of rows of several tables of one file, one after the other, on these lines.
+    pub(crate) fn joined(origins: &[&Origin], lines: impl IntoIterator<Item = u64>) -> Origin {
+        let joined = origins[0].of_lines(lines);
+        let keys: Option<Vec<&Arc<PrimaryKey>>> =
+            origins.iter().map(|origin| origin.key.as_ref()).collect();
+        let Some(keys) = keys.filter(|keys| keys.iter().any(|key| !Arc::ptr_eq(key, keys[0])))
+        else {
+            return joined;
+        };
+        Origin { key: PrimaryKey::joined(&keys).map(Arc::new), ..joined }
+    }
+
+    /// The same file, for some of the rows, which are on these lines. Keys of other rows are
+    /// forgotten.
+    pub(crate) fn only(&self, lines: Vec<u64>) -> Origin {
+        let key = self.key.as_ref().and_then(|key| key.only(&lines)).map(Arc::new);
+        Origin { key, ..self.of_lines(lines) }
     }
 
     /// What the numbers of rows count.
@@ -81,7 +174,7 @@ impl Origin {
     /// The primary key of the row with this number, such as `stay 17`, if it is known.
     pub(crate) fn key(&self, number: u64) -> Option<String> {
         let key = self.key.as_ref()?;
-        let row = usize::try_from(number).ok()?.checked_sub(1)?.checked_sub(key.before)?;
+        let row = key.place(number)?;
         let part = |(name, column): (&String, &ArrayRef)| {
             (row < column.len()).then(|| format!("{name} {}", CellText::new(column).text(row)))
         };

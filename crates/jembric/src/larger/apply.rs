@@ -1,7 +1,7 @@
 //! Applies a plan to tables that are larger than memory.
 
 use super::{
-    Data, Memory, bytes_of,
+    Data, Memory, Phase, bytes_of,
     collect::{Collector, in_batches, joined},
     merge::{MergeOrder, merge},
     run::{Frame, Run, RunWriter},
@@ -62,9 +62,16 @@ impl Larger<'_> {
     /// Delivers the rows of an input in batches that are not much longer than the budget allows.
     fn each(&self, input: &Data, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
         let most = self.memory.batch();
-        input.each(&mut |batch| match bytes_of(&batch) > 2 * most {
-            true => in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take),
-            false => take(batch),
+        let name = input.sample().origin().map(|origin| origin.file());
+        let mut rows = 0;
+        input.each(&mut |batch| {
+            rows += batch.rows() as u64;
+            match bytes_of(&batch) > 2 * most {
+                true => in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take)?,
+                false => take(batch)?,
+            }
+            self.memory.tell(Phase::Reading, name, rows, input.rows());
+            Ok(())
         })
     }
 
@@ -149,7 +156,12 @@ impl Larger<'_> {
         let mut outcome = account.outcome()?;
         if let Some(all) = collector.map(Collector::finish).transpose()?.flatten() {
             outcome.table = all.sample().head(0);
-            all.each(&mut |batch| take(&batch))?;
+            let mut written = 0;
+            all.each(&mut |batch| {
+                written += batch.rows() as u64;
+                self.memory.tell(Phase::Writing, None, written, all.rows());
+                take(&batch)
+            })?;
         }
         Ok(outcome)
     }
@@ -241,6 +253,7 @@ impl Larger<'_> {
             aside: Vec::new(),
             account: Account::default(),
             rows: 0,
+            done: 0,
             wrong: None,
         };
         results.take_parts(&plan_of_parts, divided)?;
@@ -383,6 +396,8 @@ struct Results<'a> {
     aside: Vec<Run>,
     account: Account,
     rows: u64,
+    /// The rows of the parts to which the plan was applied.
+    done: u64,
     /// The error of the parts that were applied so far.
     wrong: Option<CoreError>,
 }
@@ -439,12 +454,16 @@ impl Results<'_> {
             let numbers = table.row_numbers(place).map(|numbers| numbers.values().to_vec());
             tables.push(match (sample.origin(), numbers) {
                 (Some(origin), Some(numbers)) => {
-                    let lines = numbers.iter().map(|number| *number as u64);
-                    table.with_origin(origin.of_lines(lines))
+                    let lines: Vec<u64> = numbers.iter().map(|number| *number as u64).collect();
+                    let origin = origin.of_lines(lines.iter().copied()).with_key_in(&table, lines);
+                    table.with_origin(origin)
                 }
                 _ => table,
             });
         }
+        let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
+        memory.tell(Phase::Computing, None, self.done, all_rows);
+        self.done += runs.iter().map(Run::rows).sum::<u64>();
         let tables: Vec<&Table> = tables.iter().collect();
         let (mut writer, mut rows) = (RunWriter::new(memory), self.rows);
         let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);

@@ -1,6 +1,6 @@
 //! [`Memory`]: the budget of a run, and how it is shared out.
 
-use super::{Size, merge::MOST_RUNS, scratch::Scratch};
+use super::{Phase, Progress, Size, Stage, merge::MOST_RUNS, scratch::Scratch};
 use crate::error::{Error, Result};
 use std::{
     fmt,
@@ -27,6 +27,7 @@ pub struct Memory(Arc<Shares>);
 struct Shares {
     budget: Option<u64>,
     scratch: Scratch,
+    progress: Option<Progress>,
     /// The bytes of the tables that are in memory as a whole.
     held: AtomicU64,
 }
@@ -62,8 +63,21 @@ impl Memory {
     /// A budget in bytes. What does not fit is written to a private directory in this one, which is
     /// created when it is needed and removed when the last clone is dropped.
     pub fn of(budget: u64, scratch: impl Into<PathBuf>) -> Memory {
+        Memory::telling(budget, scratch, None)
+    }
+
+    /// The same, which reports what is being done.
+    pub fn telling(budget: u64, scratch: impl Into<PathBuf>, progress: Option<Progress>) -> Memory {
         let scratch = Scratch::in_directory(scratch.into());
-        Memory(Arc::new(Shares { budget: Some(budget), scratch, held: AtomicU64::new(0) }))
+        let held = AtomicU64::new(0);
+        Memory(Arc::new(Shares { budget: Some(budget), scratch, progress, held }))
+    }
+
+    /// Reports that some of all rows of a phase are done.
+    pub(crate) fn tell(&self, phase: Phase, input: Option<&str>, rows: u64, all_rows: u64) {
+        if let Some(progress) = &self.0.progress {
+            progress.tell(Stage { phase, input, rows, all_rows, spilled: self.spilled() });
+        }
     }
 
     /// Whether there is a limit.

@@ -6,7 +6,7 @@
 //! for many rows, and not one step of a heap for each row. Equal rows keep the order of the runs.
 
 use super::{
-    Memory,
+    Memory, Phase,
     collect::in_batches,
     run::{Run, RunWriter},
 };
@@ -163,7 +163,7 @@ pub(crate) fn merge(
         let mut merged = Vec::new();
         for group in runs.chunks(MOST_RUNS) {
             let mut writer = RunWriter::new(memory);
-            merge_at_once(group, order, &mut |batch| {
+            merge_at_once(group, order, memory, &mut |batch| {
                 for batch in in_batches(vec![batch], memory.frame())? {
                     writer.write(&batch)?;
                 }
@@ -173,14 +173,16 @@ pub(crate) fn merge(
         }
         runs = merged;
     }
-    merge_at_once(&runs, order, take)
+    merge_at_once(&runs, order, memory, take)
 }
 
 fn merge_at_once(
     runs: &[Run],
     order: &MergeOrder,
+    memory: &Memory,
     take: &mut dyn FnMut(Table) -> Result<()>,
 ) -> Result<()> {
+    let (mut done, all_rows) = (0, runs.iter().map(Run::rows).sum());
     let mut cursors = Vec::new();
     for run in runs {
         cursors.extend(Cursor::of(run, 0, order)?);
@@ -213,7 +215,9 @@ fn merge_at_once(
                 table.take(&sorted)?.with_not_numbers(not_numbers)
             }
         };
+        done += table.rows() as u64;
         take(table)?;
+        memory.tell(Phase::Merging, None, done, all_rows);
         let mut left = Vec::with_capacity(cursors.len());
         for cursor in cursors {
             match cursor.done < cursor.table.rows() {

@@ -48,15 +48,7 @@ impl Scratch {
 
     /// The error of a temporary file.
     pub(crate) fn failed(&self, source: io::Error) -> Error {
-        let advice = match source.kind() {
-            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => {
-                "Free space on this disk, or set another directory for temporary files"
-            }
-            io::ErrorKind::InvalidData => "Run the command again",
-            _ => "Set a directory for temporary files that can be written to",
-        };
-        let (directory, advice) = (self.parent().display().to_string(), advice.to_owned());
-        Error::Scratch { directory, source, advice }
+        Error::Scratch { directory: self.parent().display().to_string(), source }
     }
 
     /// Creates a file.

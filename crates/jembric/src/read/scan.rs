@@ -111,6 +111,8 @@ impl TextScan {
             written_from,
         };
         scan.try_types(&typing)?;
+        // From now on, whoever takes the batches reports their rows.
+        scan.reading.progress = None;
         scan.sample = Some(scan.first_rows()?);
         Ok(Data::Larger(Arc::new(scan)))
     }

@@ -4,6 +4,7 @@ use super::Routine;
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
+    larger::Progress,
     page::Outline,
     steps::{Files, Step},
 };
@@ -44,6 +45,8 @@ pub struct Run<'a> {
     /// The directory in which a private one for temporary files is made, if one is needed. The
     /// default is that of the system.
     pub scratch: Option<std::path::PathBuf>,
+    /// Receives what is being done, if the memory is limited.
+    pub progress: Option<Progress>,
     /// Whether the rows set aside are needed in full. If not, columns that no step uses are not
     /// read.
     pub aside: bool,
@@ -78,6 +81,7 @@ impl<'a> Run<'a> {
             guess: false,
             memory: None,
             scratch: None,
+            progress: None,
             aside: true,
             pictures_only: false,
             keeps_results: false,

@@ -356,7 +356,7 @@ impl Checked<'_> {
             None => Memory::unlimited(),
             Some(budget) => {
                 let scratch = running.scratch.clone().unwrap_or_else(std::env::temp_dir);
-                Memory::of(budget, scratch)
+                Memory::telling(budget, scratch, running.progress.clone())
             }
         };
         let mut read = Readings {
