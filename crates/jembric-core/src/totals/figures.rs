@@ -303,7 +303,8 @@ impl FigureSource {
         };
         let share = |(&one, &other): (&Place, &Place)| {
             let (part, whole) = (number(part, one)?, number(whole, other)?);
-            (whole != 0.0).then_some(part / whole)
+            // Tables have no −0, which 0 of a negative number would be.
+            (whole != 0.0).then_some(part / whole + 0.0)
         };
         Arc::new(places[0].iter().zip(places[1]).map(share).collect::<Float64Array>())
     }

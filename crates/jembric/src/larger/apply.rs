@@ -265,6 +265,58 @@ impl Larger<'_> {
     }
 }
 
+impl Larger<'_> {
+    /// Applies the plan for a part to its rows. The table of the outcome has no rows.
+    fn apply_to_part(
+        &self,
+        plan: &Plan,
+        (runs, bytes): (&[Run], u64),
+        take: &mut Take<'_>,
+    ) -> Result<Outcome> {
+        let (memory, inputs) = (self.memory, self.inputs.iter());
+        if let Some(mut fold) = plan.begin() {
+            // Even all rows of one entity are folded in batches.
+            for (place, (run, input)) in runs.iter().zip(inputs).enumerate() {
+                let mut first_row = 0;
+                for number in 0..run.frames() {
+                    let frame = with_lines(run.frame(number)?, place, input.sample());
+                    let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
+                    let frame = frame.with_not_numbers(not_numbers);
+                    fold.take_of(place, &frame, first_row)?;
+                    first_row += frame.rows() as u64;
+                }
+            }
+            let mut outcome = fold.finish()?;
+            take(&outcome.table)?;
+            outcome.table = outcome.table.emptied();
+            return Ok(outcome);
+        }
+        if bytes > memory.whole() {
+            let rows = runs.iter().map(Run::rows).sum();
+            let needed = Memory::needed_for(bytes);
+            return Err(Error::NeedsMemory { rows, needed, budget: memory.budget() });
+        }
+        let mut tables = Vec::new();
+        for (place, (run, input)) in runs.iter().zip(inputs).enumerate() {
+            let table = match run.whole()? {
+                Some(table) => table,
+                None => input.sample().emptied().with_row_numbers(place, Vec::new())?,
+            };
+            tables.push(with_lines(table, place, input.sample()));
+        }
+        applied(plan, &tables.iter().collect::<Vec<_>>(), take)
+    }
+}
+
+/// The rows of a part with the lines of the table at a place, of which a sample is given.
+fn with_lines(rows: Table, place: usize, sample: &Table) -> Table {
+    let numbers = rows.row_numbers(place).map(|numbers| numbers.values().to_vec());
+    let (Some(origin), Some(numbers)) = (sample.origin(), numbers) else { return rows };
+    let lines: Vec<u64> = numbers.into_iter().map(|number| number as u64).collect();
+    let origin = origin.of_lines(lines.iter().copied()).with_key_in(&rows, lines);
+    rows.with_origin(origin)
+}
+
 /// What is known of the rows so far, and of a batch.
 fn both(overall: Option<Overall>, of_batch: Option<Overall>) -> Result<Option<Overall>> {
     Ok(match (overall, of_batch) {
@@ -439,35 +491,12 @@ impl Results<'_> {
 
     fn apply(&mut self, plan: &Plan, runs: &[Run], bytes: u64) -> Result<()> {
         let memory = self.larger.memory;
-        if bytes > memory.whole() {
-            let rows = runs.iter().map(Run::rows).sum();
-            let needed = Memory::needed_for(bytes);
-            return Err(Error::NeedsMemory { rows, needed, budget: memory.budget() });
-        }
-        let mut tables = Vec::new();
-        for (place, (run, input)) in runs.iter().zip(self.larger.inputs).enumerate() {
-            let sample = input.sample();
-            let table = match run.whole()? {
-                Some(table) => table,
-                None => sample.emptied().with_row_numbers(place, Vec::new())?,
-            };
-            let numbers = table.row_numbers(place).map(|numbers| numbers.values().to_vec());
-            tables.push(match (sample.origin(), numbers) {
-                (Some(origin), Some(numbers)) => {
-                    let lines: Vec<u64> = numbers.iter().map(|number| *number as u64).collect();
-                    let origin = origin.of_lines(lines.iter().copied()).with_key_in(&table, lines);
-                    table.with_origin(origin)
-                }
-                _ => table,
-            });
-        }
         let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
         memory.tell(Phase::Computing, None, self.done, all_rows);
         self.done += runs.iter().map(Run::rows).sum::<u64>();
-        let tables: Vec<&Table> = tables.iter().collect();
         let (mut writer, mut rows) = (RunWriter::new(memory), self.rows);
         let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
-        let outcome = applied(plan, &tables, &mut |batch| {
+        let outcome = self.larger.apply_to_part(plan, (runs, bytes), &mut |batch| {
             rows += batch.rows() as u64;
             plan.expect_rows(rows)?;
             pending.1 += bytes_of(batch);

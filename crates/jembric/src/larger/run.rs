@@ -177,6 +177,11 @@ impl Run {
         self.rows
     }
 
+    /// The number of NaN cells that became missing.
+    pub(crate) fn not_numbers(&self) -> u64 {
+        self.not_numbers
+    }
+
     /// The number of its frames.
     pub(crate) fn frames(&self) -> usize {
         self.frames.len()
