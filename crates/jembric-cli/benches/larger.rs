@@ -44,7 +44,7 @@ const COMMANDS: &[(&str, &[&str], bool)] = &[
     ),
     ("spells", &["--start", "arrived", "--end", "left", "--per", "vessel"], false),
     ("within", &["--match", "vessel", "--date", "arrived", "--window", "arrived..left"], true),
-    ("sort", &["--by", "tons:down,arrived"], false),
+    ("sort", &["tons:down,arrived"], false),
 ];
 
 fn setting(name: &str, default: &str) -> String {
