@@ -27,24 +27,46 @@ use std::{
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-/// The commands, and whether each has a second file.
-const COMMANDS: &[(&str, &[&str], bool)] = &[
-    ("latest", &["--per", "vessel", "--date", "arrived", "--ties", "first"], false),
-    (
+/// A command, and what it reads.
+struct Bench {
+    name: &'static str,
+    words: &'static [&'static str],
+    /// The columns that it needs, if not all.
+    columns: &'static str,
+    /// Whether it has a second file.
+    has_second: bool,
+}
+
+const fn bench(name: &'static str, words: &'static [&'static str], columns: &'static str) -> Bench {
+    Bench { name, words, columns, has_second: false }
+}
+
+const COMMANDS: &[Bench] = &[
+    bench("latest", &["--per", "vessel", "--date", "arrived", "--ties", "first"], ""),
+    bench(
         "totals",
-        &["--date", "arrived", "--grain", "month", "--per", "vessel", "--sum", "tons"],
-        false,
+        &["--per", "vessel", "--date", "arrived", "--grain", "month", "--sum", "tons"],
+        "vessel,arrived,tons",
     ),
-    ("active", &["--start", "arrived", "--end", "left", "--count"], false),
-    ("running", &["--per", "vessel", "--date", "arrived", "--sum", "tons"], false),
-    (
+    bench("active", &["--start", "arrived", "--end", "left", "--count"], "arrived,left"),
+    bench("running", &["--per", "vessel", "--date", "arrived", "--sum", "tons"], ""),
+    bench(
         "filled",
-        &["--per", "vessel", "--date", "arrived", "--carry", "tons", "--grain", "month"],
-        false,
+        &["--per", "vessel", "--date", "arrived", "--grain", "month", "--carry", "tons"],
+        "",
     ),
-    ("spells", &["--start", "arrived", "--end", "left", "--per", "vessel"], false),
-    ("within", &["--match", "vessel", "--date", "arrived", "--window", "arrived..left"], true),
-    ("sort", &["tons:down,arrived"], false),
+    bench(
+        "spells",
+        &["--per", "vessel", "--start", "arrived", "--end", "left"],
+        "vessel,arrived,left",
+    ),
+    Bench {
+        name: "within",
+        words: &["--match", "vessel", "--date", "arrived", "--window", "arrived..left"],
+        columns: "",
+        has_second: true,
+    },
+    bench("sort", &["tons:down,arrived"], ""),
 ];
 
 fn setting(name: &str, default: &str) -> String {
@@ -53,7 +75,8 @@ fn setting(name: &str, default: &str) -> String {
 
 fn main() {
     if let (Ok(files), Ok(memory)) = (env::var("KERNEL"), env::var("MEMORY")) {
-        return read_alone(files.split(':'), memory.parse::<Size>().expect("a size"));
+        let memory = memory.parse::<Size>().expect("a size");
+        return read_alone(files.split(':'), &setting("COLUMNS", ""), memory);
     }
     let rows: u64 = setting("ROWS", "10000000").parse().expect("a number of rows");
     let (memory, format) = (setting("MEMORY", "256MiB"), setting("FORMAT", "csv"));
@@ -61,13 +84,13 @@ fn main() {
     let stays = made(rows, &format);
     let calls = || made(rows / 2, &format);
     println!("{rows} rows of {}, {memory} of memory", stays.display());
-    for (name, words, has_second) in COMMANDS {
+    for Bench { name, words, columns, has_second } in COMMANDS {
         if !only.is_empty() && !only.split(',').any(|one| one == *name) {
             continue;
         }
         let mut files = vec![stays.clone()];
         files.extend(has_second.then(calls));
-        let reading = Ran::of(&mut kernel(&files, &memory));
+        let reading = Ran::of(kernel(&files, &memory).env("COLUMNS", columns));
         let limited = Ran::of(&mut jembric(name, &files, words, Some(&memory)));
         let in_memory = compares.then(|| Ran::of(&mut jembric(name, &files, words, None)));
         println!(
@@ -97,11 +120,15 @@ fn made(rows: u64, format: &str) -> PathBuf {
 }
 
 /// Reads files in batches, and does nothing else.
-fn read_alone<'a>(files: impl Iterator<Item = &'a str>, memory: Size) {
+fn read_alone<'a>(files: impl Iterator<Item = &'a str>, columns: &str, memory: Size) {
     let memory = Memory::of(memory.0, env::temp_dir());
+    let reading = match columns {
+        "" => Reading::new(),
+        columns => Reading::new().only(columns.split(',')),
+    };
     for file in files {
         let mut rows = 0;
-        match Reading::new().data(file, &memory).expect("a table") {
+        match reading.data(file, &memory).expect("a table") {
             Data::Table(table) => rows = table.rows(),
             Data::Larger(scan) => scan
                 .each(&mut |batch| {

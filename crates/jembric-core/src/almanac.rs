@@ -254,6 +254,9 @@ impl State for AlmanacState {
         0
     }
 
+    /// It sets no rows aside.
+    fn forget_set_aside(&mut self) {}
+
     fn finish(self: Box<Self>) -> Result<Outcome> {
         self.plan.outcome(&self.records, &self.context)
     }

@@ -303,13 +303,7 @@ impl Table {
     /// The same rows, which keep no texts of other rows in memory if those take more than their
     /// own.
     pub fn without_others_texts(&self) -> Result<Table> {
-        let own = |column: &ArrayRef| -> ArrayRef {
-            let Some(texts) = column.as_string_view_opt() else { return column.clone() };
-            let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
-            let used = texts.total_buffer_bytes_used();
-            if held > 2 * used { Arc::new(texts.gc()) } else { column.clone() }
-        };
-        let columns = self.columns().iter().map(own).collect();
+        let columns = self.columns().iter().map(without_others_texts).collect();
         let table = self.with_columns(columns, self.rows())?;
         Ok(table.with_facts(self.not_numbers, self.origin().cloned()))
     }
@@ -426,6 +420,17 @@ impl Table {
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(self.batch.schema(), columns, &options)?;
         Ok(Table { batch, not_numbers: 0, origin: None })
+    }
+}
+
+/// The same values, which keep no texts of other values in memory if those take more than their
+/// own. Selected and joined texts share those of all the columns that they come from.
+pub(crate) fn without_others_texts(column: &ArrayRef) -> ArrayRef {
+    let Some(texts) = column.as_string_view_opt() else { return column.clone() };
+    let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
+    match held > 2 * texts.total_buffer_bytes_used() {
+        true => Arc::new(texts.gc()),
+        false => column.clone(),
     }
 }
 

@@ -81,7 +81,10 @@ impl Settled {
         rows.add_events(intervals.range, &mut events, &mut cut);
         let keys = match per.is_empty() {
             true => Table::of_known([])?,
-            false => table.select(per)?.take(&UInt32Array::from(entities.first_rows()))?,
+            false => {
+                let firsts = UInt32Array::from(entities.first_rows());
+                table.select(per)?.take(&firsts)?.without_others_texts()?
+            }
         };
         let sums =
             sum.iter().map(|(_, place)| Changes::of(table, *place, &rows, Cutting::of(active)));
@@ -346,7 +349,8 @@ impl CountsState {
         };
         let (closed, open) = (rows(&!&open), rows(&open));
         self.settle_rows(&table.take_with_origin(&closed)?, &numbers_of(&closed), None)?;
-        let open_table = table.take_with_origin(&open)?.with_not_numbers(0);
+        let open_table = table.take_with_origin(&open)?.without_others_texts()?;
+        let open_table = open_table.with_not_numbers(0);
         self.pending.add(&open_table, numbers_of(&open));
         Ok(())
     }
@@ -354,6 +358,7 @@ impl CountsState {
     fn settle_rows(&mut self, table: &Table, numbers: &[u64], close: Option<i32>) -> Result<()> {
         let intervals = self.plan.intervals(table, close, &self.context)?;
         let (settled, aside, aside_rows) = Settled::of(&self.plan, table, &intervals)?;
+        let aside = aside.without_others_texts()?;
         self.set_aside.add(&aside, aside_rows.set_indices().map(|row| numbers[row]));
         self.settled = Some(match self.settled.take() {
             None => settled,
@@ -396,6 +401,10 @@ impl State for CountsState {
     fn bytes(&self) -> u64 {
         let settled = self.settled.as_ref().map_or(0, Settled::bytes);
         self.pending.bytes() + settled + self.set_aside.bytes()
+    }
+
+    fn forget_set_aside(&mut self) {
+        self.set_aside.clear();
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

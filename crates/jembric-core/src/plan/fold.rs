@@ -52,6 +52,9 @@ pub(crate) trait State: Send {
     /// About the bytes that it takes in memory.
     fn bytes(&self) -> u64;
 
+    /// Forgets the rows that were set aside so far, but not their number.
+    fn forget_set_aside(&mut self);
+
     /// The result for all batches.
     fn finish(self: Box<Self>) -> Result<Outcome>;
 
@@ -101,6 +104,11 @@ impl Fold {
     /// periods, and not with that of rows.
     pub fn bytes(&self) -> u64 {
         self.state.bytes()
+    }
+
+    /// Forgets the rows that were set aside so far. The ledger counts them all the same.
+    pub fn forget_set_aside(&mut self) {
+        self.state.forget_set_aside();
     }
 
     /// The result for all batches.
@@ -214,6 +222,12 @@ impl NumberedRows {
     /// The bytes that the rows take in memory.
     pub(crate) fn bytes(&self) -> u64 {
         self.bytes + self.numbers.bytes()
+    }
+
+    /// Forgets the rows, but not their columns.
+    pub(crate) fn clear(&mut self) {
+        let tables = self.tables.first().map(Table::emptied).into_iter().collect();
+        *self = NumberedRows { tables, ..NumberedRows::default() };
     }
 
     /// Adds rows with their numbers.
@@ -341,6 +355,7 @@ impl<S: Selection + 'static> SelectionState<S> {
             Some(before) => before.plus(&gone),
         });
         let aside = masks.aside();
+        let set_aside = set_aside.without_others_texts()?;
         self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers.at(row)));
         let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
         let kept = rows.values().iter().map(|&row| numbers.at(row as usize));
@@ -375,6 +390,10 @@ impl<S: Selection + 'static> State for SelectionState<S> {
 
     fn bytes(&self) -> u64 {
         self.pending.bytes() + self.gone.set_aside.bytes()
+    }
+
+    fn forget_set_aside(&mut self) {
+        self.gone.set_aside.clear();
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

@@ -68,7 +68,7 @@ impl Keys {
         let firsts = entities.first_rows();
         let in_order = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
         Ok(Keys {
-            values: values.take(&in_order)?,
+            values: values.take(&in_order)?.without_others_texts()?,
             count: places.len(),
             ids: entities.into_ids(),
             places,

@@ -9,7 +9,7 @@ use crate::{
     measure::{Measure, Sums, of_cell},
     ordering::sortable,
     sort_keys::SortKeys,
-    table::Table,
+    table::{Table, without_others_texts},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Float64Array, Int64Array, NullArray, UInt32Array,
@@ -335,6 +335,7 @@ impl FigureSource {
                     }
                 }
                 let values = take(&array, &UInt32Array::from(used), None)?;
+                let values = without_others_texts(&values);
                 FigureSource::extreme(&Table::of_known([(field, values)])?, greatest)?
             }
             FigureSource::Values { array, numbers } => {
@@ -359,6 +360,7 @@ impl FigureSource {
                     }
                 }
                 let array = take(&array, &UInt32Array::from(used), None)?;
+                let array = without_others_texts(&array);
                 let numbers = (0..array.len() as u32).collect();
                 FigureSource::Values { array, numbers }
             }
@@ -403,6 +405,7 @@ impl FigureSource {
                 }
                 // Each value is in the row with its number.
                 let array = take(&both, &UInt32Array::from(distinct.first_rows()), None)?;
+                let array = without_others_texts(&array);
                 let numbers = (0..array.len() as u32).collect();
                 FigureSource::Values { array, numbers }
             }

@@ -54,6 +54,7 @@ impl TotalsState {
 impl State for TotalsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         let (part, set_aside) = Part::of(&self.plan, batch, &self.context)?;
+        let set_aside = set_aside.without_others_texts()?;
         let undated = set_aside_rows(&self.plan, batch);
         self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64));
         self.add(part)
@@ -67,6 +68,10 @@ impl State for TotalsState {
 
     fn bytes(&self) -> u64 {
         self.parts.iter().map(Part::bytes).sum::<u64>() + self.set_aside.bytes()
+    }
+
+    fn forget_set_aside(&mut self) {
+        self.set_aside.clear();
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {

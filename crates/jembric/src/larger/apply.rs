@@ -79,6 +79,9 @@ impl Larger<'_> {
             let (mut first_row, mut is_too_large) = (0, false);
             let folded = self.each(input, &mut |batch| {
                 fold.take_of(place, &batch, first_row)?;
+                if !self.keeps_aside {
+                    fold.forget_set_aside();
+                }
                 first_row += batch.rows() as u64;
                 is_too_large = fold.bytes() > most;
                 match is_too_large {
@@ -228,6 +231,7 @@ impl Larger<'_> {
                 }
                 if let Some(fold) = &mut last_rows {
                     fold.take_of(place, &batch, first_row as u64)?;
+                    fold.forget_set_aside();
                 }
                 let numbers = match batch.origin() {
                     Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),

@@ -94,3 +94,38 @@ proptest! {
         prop_assert_eq!(lines(&table), (2..all + 2).collect::<Vec<_>>());
     }
 }
+
+#[test]
+fn rows_set_aside_can_be_forgotten_and_are_counted() {
+    let column: ArrayRef = Arc::new(Date32Array::from(vec![None, Some(20_000), None]));
+    let days = Table::from_columns([("day", column)]).unwrap();
+    let plan = Totals::new().date(["day"]).prepare(&days.shape(), &Context::new()).unwrap();
+    let mut fold = plan.begin().unwrap();
+    for (first_row, batch) in [(0, days.head(1)), (1, days.slice(1, 2))] {
+        fold.take(&batch, first_row).unwrap();
+        fold.forget_set_aside();
+    }
+    let outcome = fold.finish().unwrap();
+    assert_eq!(outcome.set_aside.rows(), 0);
+    assert_eq!(outcome.set_aside.names().collect::<Vec<_>>(), ["day", "set_aside_because"]);
+    assert_eq!(outcome.ledger.set_aside[0].rows, 2);
+    assert!(outcome.ledger.balances());
+}
+
+#[test]
+fn a_state_keeps_no_texts_of_rows_that_are_gone() {
+    let name = |n: i32| format!("a vessel with the long name {n}");
+    let names: ArrayRef = Arc::new((0..1_000).map(|n| Some(name(n % 2))).collect::<StringViewArray>());
+    let days: ArrayRef = Arc::new(Date32Array::from_iter_values(0..1_000));
+    let table = Table::from_columns([("vessel", names), ("day", days)]).unwrap();
+    let plan = Latest::new("day").per(["vessel"]);
+    let plan = plan.prepare(&table.shape(), &Context::new()).unwrap();
+    let mut fold = plan.begin().unwrap();
+    for batch in 0..5 {
+        fold.take(&table, 1_000 * batch).unwrap();
+    }
+    assert!(fold.bytes() < 2 * table.bytes(), "{} of {}", fold.bytes(), table.bytes());
+    let latest = fold.finish().unwrap().table;
+    let kept: usize = latest.columns()[0].as_string_view().data_buffers().iter().map(|b| b.len()).sum();
+    assert!(kept < 2_000, "{kept} bytes of texts for {} rows", latest.rows());
+}
