@@ -1,11 +1,14 @@
 //! Numbered rows come out in order, with their lines and fields, whatever their order before.
 
 use crate::{
+    Context, Latest, Totals,
     plan::NumberedRows,
     sample::{shown, table as sample},
     table::{Origin, Table},
 };
-use arrow_array::{Array, ArrayRef, Decimal64Array, Decimal128Array};
+use arrow_array::{
+    Array, ArrayRef, Date32Array, Decimal64Array, Decimal128Array, StringViewArray, cast::AsArray,
+};
 use proptest::prelude::*;
 use std::sync::Arc;
 
@@ -115,7 +118,8 @@ fn rows_set_aside_can_be_forgotten_and_are_counted() {
 #[test]
 fn a_state_keeps_no_texts_of_rows_that_are_gone() {
     let name = |n: i32| format!("a vessel with the long name {n}");
-    let names: ArrayRef = Arc::new((0..1_000).map(|n| Some(name(n % 2))).collect::<StringViewArray>());
+    let names: ArrayRef =
+        Arc::new((0..1_000).map(|n| Some(name(n % 2))).collect::<StringViewArray>());
     let days: ArrayRef = Arc::new(Date32Array::from_iter_values(0..1_000));
     let table = Table::from_columns([("vessel", names), ("day", days)]).unwrap();
     let plan = Latest::new("day").per(["vessel"]);
@@ -126,6 +130,7 @@ fn a_state_keeps_no_texts_of_rows_that_are_gone() {
     }
     assert!(fold.bytes() < 2 * table.bytes(), "{} of {}", fold.bytes(), table.bytes());
     let latest = fold.finish().unwrap().table;
-    let kept: usize = latest.columns()[0].as_string_view().data_buffers().iter().map(|b| b.len()).sum();
+    let kept: usize =
+        latest.columns()[0].as_string_view().data_buffers().iter().map(|b| b.len()).sum();
     assert!(kept < 2_000, "{kept} bytes of texts for {} rows", latest.rows());
 }
