@@ -4,8 +4,8 @@
 //! entity and column. `totals/figures` computes the figures of all cells in one pass. Coarser
 //! figures (a margin, or a year beside its months) are merged cells, so that no figure is ever
 //! computed from rounded ones. `totals/part` holds the cells of some rows and merges those of
-//! different rows, and `totals/sheet` lays them out. `totals/of_all` has what a part of the rows must
-//! know of all.
+//! different rows, and `totals/sheet` lays them out. `totals/of_all` has what a part of the rows
+//! must know of all.
 
 mod asked;
 mod cells;

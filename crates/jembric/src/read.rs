@@ -7,8 +7,8 @@
 //! fills the columns, `pass` runs both on all threads, and `table` combines these as a `reading`
 //! says. `pieces` reads rows while more of them are written. `data` opens what may be larger than
 //! memory, `scan` reads such text in batches, and `spool` has the temporary files for it.
-//! `rows_of_databases` names the rows of databases. `settings` has the serialized form of a reading.
-//! `holidays` and `entities` read files of days and of keys.
+//! `rows_of_databases` names the rows of databases. `settings` has the serialized form of a
+//! reading. `holidays` and `entities` read files of days and of keys.
 
 pub(crate) mod bytes;
 pub(crate) mod convert;

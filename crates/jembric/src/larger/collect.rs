@@ -67,8 +67,8 @@ impl Collector {
     }
 }
 
-/// Takes batches whose columns may have different types, such as decimals with different places. All
-/// get the types that all batches together have.
+/// Takes batches whose columns may have different types, such as decimals with different places.
+/// All get the types that all batches together have.
 pub(crate) struct Unifying {
     memory: Memory,
     /// The rows so far, whose types may be narrower than those of the last ones.

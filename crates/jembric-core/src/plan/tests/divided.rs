@@ -200,7 +200,8 @@ proptest! {
         let all = table(&rows);
         let batches = [all.head(rows_of_first), all.slice(rows_of_first, usize::MAX)];
         for mark in [None, Some("is_recent".to_owned())] {
-            let recent = crate::Recent { mark, ..crate::Recent::last("start", "9 days".parse().unwrap()) };
+            let last = crate::Recent::last("start", "9 days".parse().unwrap());
+            let recent = crate::Recent { mark, ..last };
             let plan = recent.prepare(&all.shape(), &context()).unwrap();
             prop_assert_eq!(plan.division(), Some(&Division::Rows));
             let surveys = batches.iter().filter_map(|batch| plan.survey(batch).unwrap());
