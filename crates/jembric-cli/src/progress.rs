@@ -8,7 +8,6 @@ use jembric::{
     visible,
 };
 use std::{
-    io::IsTerminal,
     sync::{Mutex, OnceLock, PoisonError},
     time::{Duration, Instant},
 };
@@ -60,8 +59,6 @@ impl RunBar {
         let style = ProgressStyle::with_template("{prefix} {bar:20} {percent}% · {msg}{eta} left");
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
         let (telling, began) = (bar.clone(), Instant::now());
-        // Rows that are printed on the same terminal would mix with the bar.
-        let prints = std::io::stdout().is_terminal();
         let last: Mutex<Option<(Phase, Option<String>)>> = Mutex::new(None);
         let progress = io::Progress::new(move |stage| {
             if began.elapsed() <= PATIENCE {
@@ -77,21 +74,22 @@ impl RunBar {
                 telling.set_prefix(prefix(&stage));
                 *last = Some(now);
             }
-            if prints && matches!(stage.phase, Phase::Merging | Phase::Writing) {
-                telling.set_draw_target(ProgressDrawTarget::hidden());
-                return;
-            }
             telling.set_length(stage.all_rows);
             telling.set_position(stage.rows);
             telling.set_message(message(&stage));
         });
         (RunBar(bar), progress)
     }
+
+    /// Removes the bar, before something is printed in its place.
+    pub(crate) fn clear(&self) {
+        self.0.finish_and_clear();
+    }
 }
 
 impl Drop for RunBar {
     fn drop(&mut self) {
-        self.0.finish_and_clear();
+        self.clear();
     }
 }
 

@@ -505,7 +505,9 @@ fn run(
     let saved_memory = routine.memory.map(|size| size.0);
     conditions.memory = account.memory()?.or(saved_memory).or_else(memory::budget);
     conditions.scratch = Some(scratch(&account, answer.out.as_deref()));
-    let (bar, progress) = match screen.shows_progress {
+    // Rows that are printed as they come would mix with the bar.
+    let prints = answer.out.is_none() && screen.is_terminal && matches!(shown, Shown::As(_));
+    let (bar, progress) = match screen.shows_progress && !prints {
         true => Some(RunBar::new()).unzip(),
         false => (None, None),
     };
@@ -558,6 +560,7 @@ fn run(
                 Ok(())
             },
         );
+        bar.iter().for_each(RunBar::clear);
         match answered {
             // The output failed, not the computation.
             Err(Error::Core(CoreError::Sink(error))) => {
@@ -600,7 +603,6 @@ fn run(
         }
     }
     answered?;
-    drop(bar);
     if let (Some(shown), Some(picture)) = (shown_picture, &picture) {
         match &mut out {
             Some(out) => out.write(|to| shown.write(picture, to))?,
