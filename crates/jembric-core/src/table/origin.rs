@@ -254,3 +254,6 @@ impl Origin {
         self.notations.get(column).map(String::as_str)
     }
 }
+
+#[cfg(test)]
+mod tests;

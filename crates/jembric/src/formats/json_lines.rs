@@ -284,3 +284,6 @@ fn written(table: &Table, to: &mut dyn Write) -> io::Result<()> {
         Ok(())
     })
 }
+
+#[cfg(test)]
+mod tests;

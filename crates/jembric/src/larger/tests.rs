@@ -2,7 +2,7 @@
 
 use super::{
     Data, Memory, Scan,
-    collect::{Collector, in_batches},
+    collect::{Collector, Unifying, in_batches},
     merge::{MergeOrder, merge},
     run::{Run, RunScan, RunWriter},
 };
@@ -219,4 +219,77 @@ proptest! {
         }).unwrap();
         prop_assert_eq!(found, expected);
     }
+}
+
+fn decimals(units: &[i64], places: i8) -> Table {
+    let decimals = Decimal64Array::from(units.to_vec()).with_precision_and_scale(18, places);
+    Table::from_columns([("tons", Arc::new(decimals.unwrap()) as ArrayRef)]).unwrap()
+}
+
+fn shown(data: &Data) -> Vec<String> {
+    let mut all = Vec::new();
+    data.each(&mut |batch| {
+        let cells = crate::io::CellText::of(&batch);
+        all.extend((0..batch.rows()).map(|row| cells[0].text(row)));
+        Ok(())
+    })
+    .unwrap();
+    all
+}
+
+#[rstest]
+#[case::in_memory(1 << 20)]
+#[case::in_files(1)]
+fn decimals_get_the_places_of_all_batches(#[case] budget: u64) {
+    let directory = tempfile::tempdir().unwrap();
+    let memory = Memory::of(budget, directory.path());
+    let mut unifying = Unifying::new(&memory);
+    let batches = [decimals(&[5], 0), decimals(&[25, -1], 1), decimals(&[7], 0), decimals(&[1], 3)];
+    batches.iter().try_for_each(|batch| unifying.take(batch)).unwrap();
+    let data = unifying.finish().unwrap();
+    assert_eq!(shown(&data), ["5.000", "2.500", "-0.100", "7.000", "0.001"]);
+    assert_eq!(data.rows(), 5);
+    let places = |table: &Table| table.shape().columns()[0].kind;
+    assert_eq!(places(data.sample()), Some(crate::Type::Decimal { places: 3 }));
+    assert!(data.sample().rows() > 0);
+}
+
+#[test]
+fn batches_of_one_type_are_collected_as_they_are() {
+    let directory = tempfile::tempdir().unwrap();
+    let memory = Memory::of(1 << 20, directory.path());
+    let mut unifying = Unifying::new(&memory);
+    unifying.take(&numbers(&[1, 2]).with_not_numbers(3)).unwrap();
+    unifying.take(&numbers(&[3])).unwrap();
+    let data = unifying.finish().unwrap();
+    let table = data.table().expect("they fit into memory");
+    assert_eq!((values(table), table.not_numbers()), (vec![1, 2, 3], 3));
+    assert_eq!(Unifying::new(&memory).finish().unwrap().rows(), 0);
+}
+
+#[test]
+fn stages_tell_the_rows_and_the_bytes_in_files() {
+    use super::{Phase, Progress};
+    use std::sync::Mutex;
+    let directory = tempfile::tempdir().unwrap();
+    let told: Arc<Mutex<Vec<(Phase, u64, u64, bool)>>> = Arc::default();
+    let telling = told.clone();
+    let progress = Progress::new(move |stage| {
+        let has_spilled = stage.spilled > 0;
+        telling.lock().unwrap().push((stage.phase, stage.rows, stage.all_rows, has_spilled));
+    });
+    let memory = Memory::telling(1 << 20, directory.path(), Some(progress));
+    memory.tell(Phase::Reading, Some("stays.csv"), 1, 5);
+    let runs = vec![run(&memory, &[numbers(&[1, 4])]), run(&memory, &[numbers(&[2, 3, 5])])];
+    let mut merged = Vec::new();
+    merge(runs, &MergeOrder::Columns(vec![(0, false)]), &memory, &mut |batch| {
+        merged.extend(values(&batch));
+        Ok(())
+    })
+    .unwrap();
+    assert_eq!(merged, [1, 2, 3, 4, 5]);
+    let told = told.lock().unwrap();
+    assert_eq!(told.first(), Some(&(Phase::Reading, 1, 5, false)));
+    assert_eq!(told.last(), Some(&(Phase::Merging, 5, 5, true)));
+    assert!(told.windows(2).skip(1).all(|pair| pair[0].1 <= pair[1].1), "{told:?}");
 }

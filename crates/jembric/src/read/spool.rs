@@ -99,3 +99,6 @@ impl<'a> LongText<'a> {
         }
     }
 }
+
+#[cfg(test)]
+mod tests;
