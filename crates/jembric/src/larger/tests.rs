@@ -272,7 +272,9 @@ fn stages_tell_the_rows_and_the_bytes_in_files() {
     use super::{Phase, Progress};
     use std::sync::Mutex;
     let directory = tempfile::tempdir().unwrap();
-    let told: Arc<Mutex<Vec<(Phase, u64, u64, bool)>>> = Arc::default();
+    /// The phase, its rows, all of them, and whether there are temporary files.
+    type Told = (Phase, u64, u64, bool);
+    let told: Arc<Mutex<Vec<Told>>> = Arc::default();
     let telling = told.clone();
     let progress = Progress::new(move |stage| {
         let has_spilled = stage.spilled > 0;
