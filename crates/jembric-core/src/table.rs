@@ -423,8 +423,8 @@ impl Table {
     }
 }
 
-/// The same values, which keep no texts of other values in memory if those take more than their
-/// own. Selected and joined texts share those of all the columns that they come from.
+/// The same values without the texts of other values, if those take more memory than their own.
+/// A column of selected values otherwise keeps all texts of the column that they come from.
 pub(crate) fn without_others_texts(column: &ArrayRef) -> ArrayRef {
     let Some(texts) = column.as_string_view_opt() else { return column.clone() };
     let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();

@@ -101,7 +101,7 @@ impl Fold {
     }
 
     /// About the bytes that the state takes in memory. They grow with the number of entities and
-    /// periods, and not with that of rows.
+    /// periods, and with that of the rows set aside, unless these are forgotten.
     pub fn bytes(&self) -> u64 {
         self.state.bytes()
     }

@@ -40,7 +40,7 @@ struct PrimaryKey {
 /// The numbers of the rows of some columns, from 1.
 #[derive(Clone, Debug)]
 enum Numbers {
-    /// They follow this one.
+    /// The numbers after this one.
     After(u64),
     Listed(Vec<u64>),
 }

@@ -86,7 +86,7 @@ impl TotalsPlan {
         Ok(Some(own.into_iter().map(|place| is_shown[place as usize]).collect()))
     }
 
-    /// Whether the result has the row over all rows.
+    /// Whether the result ends with the row of totals.
     pub(super) fn has_last_row(&self) -> bool {
         self.margins && (self.of_all.is_none() || self.only_last_row)
     }

@@ -126,7 +126,7 @@ fn each_group(
             false => memrchr(b'\n', found).map_or(0, |end| end + 1),
         };
         if end == 0 {
-            // The line is longer.
+            // The line is longer than a group.
             step = step.saturating_mul(2);
             continue;
         }

@@ -57,7 +57,7 @@ pub(crate) fn spooled(name: &str, mut stream: impl Read, memory: &Memory) -> Res
     }
 }
 
-/// Text that is kept in memory, and goes to a temporary file when it is long.
+/// Text that is kept in memory while it is short, and in a temporary file when it is long.
 pub(crate) struct LongText<'a> {
     memory: &'a Memory,
     kept: Vec<u8>,
