@@ -166,6 +166,13 @@ impl Sqlite {
         }
     }
 
+    /// The bytes of the file, if they are known.
+    fn bytes(&self) -> Option<u64> {
+        let sql = "select page_count * page_size from pragma_page_count, pragma_page_size";
+        let bytes: Option<i64> = self.connection.query_row(sql, [], |row| row.get(0)).ok();
+        bytes.and_then(|bytes| u64::try_from(bytes).ok())
+    }
+
     /// A statement that reads these columns, or all.
     fn statement(&self, source: &Source, columns: Option<&[String]>) -> Result<Statement<'_>> {
         let list = match columns {
@@ -264,7 +271,15 @@ impl Snapshot for Sqlite {
             ),
         };
         let key = source.key;
-        if matches!(how_many, HowMany::All(memory) if !memory.is_limited()) {
+        let fits = match how_many {
+            HowMany::All(memory) if source.most.is_some() => {
+                // Small numbers take a byte or two in a file.
+                self.bytes().is_some_and(|bytes| bytes.saturating_mul(16) <= memory.whole())
+            }
+            HowMany::All(memory) => !memory.is_limited(),
+            HowMany::First(_) => false,
+        };
+        if fits {
             let read = in_pieces(&mut all, &mut statement, reading).map_err(told)?;
             if read.fits() {
                 return Ok(Answer { rows: Rows::Pieces(Box::new(read)), key });
