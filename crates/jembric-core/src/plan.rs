@@ -11,13 +11,15 @@
 mod division;
 mod fold;
 mod inputs;
+mod numbered;
 mod outside;
 mod roles;
 
 pub use division::{ByEntity, Division, Overall, Part, ResultOrder};
 pub use fold::Fold;
-pub(crate) use fold::{Gone, NumberedRows, Selection, SelectionState, State};
+pub(crate) use fold::{Gone, Selection, SelectionState, State};
 pub(crate) use inputs::Inputs;
+pub(crate) use numbered::{NumberedRows, Numbers};
 pub use outside::Judged;
 pub(crate) use roles::Roles;
 

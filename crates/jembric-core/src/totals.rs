@@ -34,6 +34,7 @@ use crate::{
     written::EntityList,
 };
 use asked::{AskedFigure, Scope, What, suffixes};
+use cells::Groups;
 use of_all::OfAll;
 use part::Part;
 use serde::Serialize;
@@ -503,7 +504,7 @@ struct TotalsPlan {
 
 impl Prepared for TotalsPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let (part, set_aside) = Part::of(self, tables[0], context)?;
+        let (part, set_aside) = Part::of(self, tables[0], Groups::of(self, tables[0])?, context)?;
         sheet::outcome(self, part, set_aside, context)
     }
 

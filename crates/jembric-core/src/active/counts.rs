@@ -29,6 +29,8 @@ use std::sync::Arc;
 
 /// Up to this many slots, each thread has its own.
 const SLOTS_FOR_THREADS: usize = 1 << 20;
+/// For a batch of rows, this many slots are few.
+const FEW_SLOTS: usize = 1 << 16;
 /// Beyond this many slots, starts and ends are sorted instead.
 const MOST_SLOTS: usize = 1 << 26;
 const ROWS_A_THREAD: usize = 1 << 16;
@@ -281,6 +283,39 @@ impl StartsAndEnds for RowSource<'_> {
 }
 
 impl Slots {
+    /// The starts and ends of rows if there are few slots for them, and the first tick.
+    pub(super) fn of_few(
+        rows: &RowSource<'_>,
+        groups: usize,
+        (first, last): (i32, i32),
+    ) -> Option<(i32, Slots)> {
+        let closing = rows.intervals.closing_tick().map(|tick| (0, tick));
+        let periods = Cutting { periods: Periods::DAYS, simple: true };
+        let sweep =
+            Sweep { first, last, from: first, bounds: Vec::new(), closing, periods, groups };
+        let slots = groups.checked_mul(sweep.ticks())?;
+        let are_few = slots <= FEW_SLOTS.max(rows.table.rows());
+        are_few.then(|| (first, rows.slots(&sweep)))
+    }
+
+    /// The starts and ends in order of group and tick. The first slot of each group has this tick.
+    pub(super) fn events(&self, first: i32) -> Vec<Event> {
+        let ticks = self.starts.len() / self.cut.len().max(1);
+        let mut events = Vec::new();
+        for (group, base) in (0..self.cut.len() as u32).zip((0..).step_by(ticks.max(1))) {
+            // An end is after its tick.
+            let mut after = 0;
+            for at in 0..=ticks {
+                let starts = if at < ticks { self.starts[base + at] } else { 0 };
+                if starts > 0 || after > 0 {
+                    events.push(Event { group, tick: first + at as i32, starts, after });
+                }
+                after = if at < ticks { self.ends[base + at] } else { 0 };
+            }
+        }
+        events
+    }
+
     pub(super) fn blank(sweep: &Sweep) -> Slots {
         Slots {
             starts: vec![0; sweep.groups * sweep.ticks()],

@@ -77,8 +77,7 @@ impl Settled {
         let (tally, aside) = masks.tally(table, &active.accounting)?;
         let rows = RowSource { intervals, table, entities: &entities, is_one: per.is_empty() };
         let groups = if per.is_empty() { 1 } else { entities.count() };
-        let (mut events, mut cut) = (Vec::new(), vec![Cut::default(); groups]);
-        rows.add_events(intervals.range, &mut events, &mut cut);
+        let (events, cut) = rows.all_events(groups);
         let keys = match per.is_empty() {
             true => Table::of_known([])?,
             false => {
@@ -90,7 +89,7 @@ impl Settled {
             sum.iter().map(|(_, place)| Changes::of(table, *place, &rows, Cutting::of(active)));
         let settled = Settled {
             keys,
-            events: together(events),
+            events,
             cut,
             sums: sums.collect::<Result<_>>()?,
             tally,
@@ -202,6 +201,24 @@ impl GroupEvents for &Settled {
 
     fn cut(&self, group: usize) -> Cut {
         self.cut[group]
+    }
+}
+
+impl RowSource<'_> {
+    /// The starts and ends of the rows, in order of group and tick, and what was clipped.
+    fn all_events(&self, groups: usize) -> (Vec<Event>, Vec<Cut>) {
+        let slots = match self.intervals.overall() {
+            None => return (Vec::new(), vec![Cut::default(); groups]),
+            Some(overall) => Slots::of_few(self, groups, overall),
+        };
+        match slots {
+            Some((first, slots)) => (slots.events(first), slots.cut),
+            None => {
+                let (mut events, mut cut) = (Vec::new(), vec![Cut::default(); groups]);
+                self.add_events(self.intervals.range, &mut events, &mut cut);
+                (together(events), cut)
+            }
+        }
     }
 }
 

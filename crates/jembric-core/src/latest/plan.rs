@@ -3,6 +3,7 @@
 use super::{
     Ties,
     best::{Chosen, except, mask, one_each},
+    best_so_far::BestSoFar,
     dated_rows,
     states::{STATE_ON, States},
     ties::{Decided, TieBreak},
@@ -141,8 +142,8 @@ pub(super) struct RecordPlan {
     shape: Shape,
     step: String,
     date_name: String,
-    date: usize,
-    per: Vec<Named>,
+    pub(super) date: usize,
+    pub(super) per: Vec<Named>,
     then: Vec<Named>,
     /// Both, under their names in the result.
     names: Vec<Named>,
@@ -150,7 +151,7 @@ pub(super) struct RecordPlan {
     /// The number of dates of each entity.
     several: u32,
     mark: Option<String>,
-    earliest: bool,
+    pub(super) earliest: bool,
     at_each: Option<(Grain, u64)>,
     /// The last period with a record, if the rows are only a part of all.
     last_period: Option<i32>,
@@ -158,24 +159,35 @@ pub(super) struct RecordPlan {
 }
 
 /// The rows of a table, as the plan divides them.
-struct Rows {
-    dates: Dates,
-    entities: Entities,
+pub(super) struct Rows {
+    pub(super) dates: Dates,
+    pub(super) entities: Entities,
     dated: BooleanBuffer,
     keyed: BooleanBuffer,
     /// Those with a date and a key.
     usable: BooleanBuffer,
     after: BooleanBuffer,
     /// Those to choose from.
-    considered: BooleanBuffer,
+    pub(super) considered: BooleanBuffer,
     states: Option<States>,
 }
 
 impl RecordPlan {
     fn rows(&self, table: &Table, context: &Context) -> Result<Rows> {
+        let keys = table.columns_at(&self.per);
+        let entities = Entities::of_columns(&keys, table.rows(), Missing::NoEntity)?;
+        self.rows_of(table, entities, context)
+    }
+
+    /// The rows of entities that are numbered already.
+    pub(super) fn rows_of(
+        &self,
+        table: &Table,
+        entities: Entities,
+        context: &Context,
+    ) -> Result<Rows> {
         let rows = table.rows();
         let dates = table.dates_at(self.date);
-        let entities = Entities::of_columns(&table.columns_at(&self.per), rows, Missing::NoEntity)?;
         let dated = dated_rows(&dates, rows);
         let keyed = entities.rows_with_one().unwrap_or_else(|| BooleanBuffer::new_set(rows));
         let usable = &dated & &keyed;
@@ -221,10 +233,24 @@ impl RecordPlan {
         let tied_out = mask(count, decided.tied_out.iter().copied());
         let superseded = mask(count, decided.superseded.iter().copied());
         let kept = except(&except(&chosen.best, &superseded), &tied_out);
-        let superseded_by = if self.earliest { Reason::Preceded } else { Reason::Superseded };
+        self.masks_of(rows, kept, tied_out)
+    }
+
+    /// The reason of rows whose date is not the best.
+    pub(super) fn superseded(&self) -> Reason {
+        if self.earliest { Reason::Preceded } else { Reason::Superseded }
+    }
+
+    /// The fates of all rows if these are kept.
+    pub(super) fn masks_of(
+        &self,
+        rows: &Rows,
+        kept: BooleanBuffer,
+        tied_out: BooleanBuffer,
+    ) -> RowMasks {
         RowMasks {
             dropped: vec![
-                (superseded_by, except(&except(&rows.considered, &kept), &tied_out)),
+                (self.superseded(), except(&except(&rows.considered, &kept), &tied_out)),
                 (Reason::TiedWithTheOneKept, tied_out),
                 (Reason::AfterAsOf, rows.after.clone()),
             ],
@@ -298,7 +324,11 @@ impl Prepared for RecordPlan {
     }
 
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
-        self.mark.is_none().then(|| SelectionState::begin(self, context))
+        match (self.mark.is_none(), self.several == 1 && self.at_each.is_none()) {
+            (false, _) => None,
+            (true, true) => Some(BestSoFar::begin(self, context)),
+            (true, false) => Some(SelectionState::begin(self, context)),
+        }
     }
 }
 

@@ -4,7 +4,10 @@
 //! are divided or on the order in which states are merged. [`SelectionState`] is the state of all
 //! operations that select rows: it holds only the rows that may still be selected.
 
-use super::{Plan, Prepared};
+use super::{
+    Plan, Prepared,
+    numbered::{NumberedRows, Numbers},
+};
 use crate::{
     context::Context,
     error::{Error, Result},
@@ -17,7 +20,7 @@ use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
 use rayon::prelude::*;
-use std::{any::Any, fmt, ops::Range, sync::Arc};
+use std::{any::Any, fmt, sync::Arc};
 
 /// A fold of batches by a plan with [`Access::OnePass`](super::Access::OnePass).
 ///
@@ -48,6 +51,11 @@ pub(crate) trait State: Send {
 
     /// Merges another state of the same plan.
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()>;
+
+    /// Forgets what cannot matter any more.
+    fn compact(&mut self) -> Result<()> {
+        Ok(())
+    }
 
     /// About the bytes that it takes in memory.
     fn bytes(&self) -> u64;
@@ -100,6 +108,13 @@ impl Fold {
         self.state.merge(other.state.into_any())
     }
 
+    /// Forgets the rows that cannot matter any more, which otherwise happens from time to time.
+    ///
+    /// Errors: those of the operation about the data. Cost: one pass over the rows that are kept.
+    pub fn compact(&mut self) -> Result<()> {
+        self.state.compact()
+    }
+
     /// About the bytes that the state takes in memory. They grow with the number of entities and
     /// periods, and with that of the rows set aside, unless these are forgotten.
     pub fn bytes(&self) -> u64 {
@@ -125,6 +140,39 @@ pub(crate) struct Gone {
 }
 
 impl Gone {
+    /// Adds the rows of a table that are not candidates any more.
+    pub(crate) fn add(
+        &mut self,
+        masks: &RowMasks,
+        (table, numbers): (&Table, &Numbers),
+        accounting: &Accounting,
+    ) -> Result<()> {
+        let (tally, set_aside) = masks.tally(table, accounting)?;
+        let gone = tally.without_kept();
+        self.tally = Some(match self.tally.take() {
+            None => gone,
+            Some(before) => before.plus(&gone),
+        });
+        let set_aside = set_aside.without_others_texts()?;
+        self.set_aside.add(&set_aside, masks.aside().set_indices().map(|row| numbers.at(row)));
+        Ok(())
+    }
+
+    /// Adds the rows of another.
+    pub(crate) fn merge(&mut self, other: Gone) {
+        let both = [self.tally.take(), other.tally].into_iter().flatten();
+        self.tally = both.reduce(|one, other| one.plus(&other));
+        self.set_aside.merge(other.set_aside);
+    }
+
+    pub(crate) fn bytes(&self) -> u64 {
+        self.set_aside.bytes()
+    }
+
+    pub(crate) fn forget_set_aside(&mut self) {
+        self.set_aside.clear();
+    }
+
     /// Adds these rows to the account of the last ones, and to the rows set aside.
     pub(crate) fn with(self, tally: Tally, set_aside: Table) -> Result<(Tally, Table)> {
         match self.tally {
@@ -133,174 +181,6 @@ impl Gone {
             Some(gone) => Ok((tally.plus(&gone), self.set_aside.in_order()?.unwrap_or(set_aside))),
         }
     }
-}
-
-/// The numbers of some rows among all rows.
-enum Numbers {
-    /// Rows that follow each other, as those of a single batch do. They take no memory.
-    Consecutive(Range<u64>),
-    Listed(Vec<u64>),
-}
-
-impl Default for Numbers {
-    fn default() -> Numbers {
-        Numbers::Consecutive(0..0)
-    }
-}
-
-impl Numbers {
-    fn at(&self, row: usize) -> u64 {
-        match self {
-            Numbers::Consecutive(range) => range.start + row as u64,
-            Numbers::Listed(numbers) => numbers[row],
-        }
-    }
-
-    fn into_list(self) -> Vec<u64> {
-        match self {
-            Numbers::Consecutive(range) => range.collect(),
-            Numbers::Listed(numbers) => numbers,
-        }
-    }
-
-    fn extend(&mut self, more: Numbers) {
-        match (&mut *self, more) {
-            (_, Numbers::Consecutive(more)) if more.is_empty() => {}
-            (Numbers::Consecutive(own), more) if own.is_empty() => *self = more,
-            (Numbers::Consecutive(own), Numbers::Consecutive(more)) if own.end == more.start => {
-                own.end = more.end;
-            }
-            (_, more) => {
-                let mut list = std::mem::take(self).into_list();
-                list.extend(more.into_list());
-                *self = Numbers::Listed(list);
-            }
-        }
-    }
-
-    fn bytes(&self) -> u64 {
-        match self {
-            Numbers::Consecutive(_) => 0,
-            Numbers::Listed(numbers) => 8 * numbers.len() as u64,
-        }
-    }
-
-    fn is_sorted(&self) -> bool {
-        match self {
-            Numbers::Consecutive(_) => true,
-            Numbers::Listed(numbers) => numbers.is_sorted(),
-        }
-    }
-
-    /// Splits off the numbers of the first rows.
-    fn take(&mut self, rows: usize) -> Numbers {
-        match self {
-            Numbers::Consecutive(range) => {
-                let first = range.start..range.end.min(range.start + rows as u64);
-                range.start = first.end;
-                Numbers::Consecutive(first)
-            }
-            Numbers::Listed(numbers) => {
-                let rest = numbers.split_off(rows.min(numbers.len()));
-                Numbers::Listed(std::mem::replace(numbers, rest))
-            }
-        }
-    }
-}
-
-/// Rows with their numbers among all rows.
-#[derive(Default)]
-pub(crate) struct NumberedRows {
-    /// The tables as they came. A table without rows is kept only if it is the only one.
-    tables: Vec<Table>,
-    numbers: Numbers,
-    /// The bytes of the tables.
-    bytes: u64,
-}
-
-impl NumberedRows {
-    /// The bytes that the rows take in memory.
-    pub(crate) fn bytes(&self) -> u64 {
-        self.bytes + self.numbers.bytes()
-    }
-
-    /// Forgets the rows, but not their columns.
-    pub(crate) fn clear(&mut self) {
-        let tables = self.tables.first().map(Table::emptied).into_iter().collect();
-        *self = NumberedRows { tables, ..NumberedRows::default() };
-    }
-
-    /// Adds rows with their numbers.
-    pub(crate) fn add(&mut self, table: &Table, numbers: impl IntoIterator<Item = u64>) {
-        self.add_numbered(table, Numbers::Listed(numbers.into_iter().collect()));
-    }
-
-    /// Adds rows that follow each other, of which the first has this number.
-    pub(crate) fn add_batch(&mut self, table: &Table, first_row: u64) {
-        let rows = first_row..first_row + table.rows() as u64;
-        self.add_numbered(table, Numbers::Consecutive(rows));
-    }
-
-    fn add_numbered(&mut self, table: &Table, numbers: Numbers) {
-        self.bytes += table.bytes();
-        if self.tables.first().is_none_or(|first| first.rows() == 0) {
-            self.tables = vec![table.clone()];
-        } else if table.rows() > 0 {
-            self.tables.push(table.clone());
-        }
-        self.numbers.extend(numbers);
-    }
-
-    /// Whether any table was added, even an empty one.
-    pub(crate) fn has_table(&self) -> bool {
-        !self.tables.is_empty()
-    }
-
-    /// Takes the rows out, with their numbers.
-    fn take(&mut self) -> Result<Option<(Table, Numbers)>> {
-        let NumberedRows { tables, numbers, .. } = std::mem::take(self);
-        let Some((first, others)) = tables.split_first() else { return Ok(None) };
-        Ok(Some((Table::joined(first, others)?, numbers)))
-    }
-
-    /// Takes the rows out, with a list of their numbers.
-    pub(crate) fn take_listed(&mut self) -> Result<Option<(Table, Vec<u64>)>> {
-        Ok(self.take()?.map(|(table, numbers)| (table, numbers.into_list())))
-    }
-
-    /// The rows in the order of their numbers, with these numbers.
-    pub(crate) fn take_in_order(mut self) -> Result<Option<(Table, Vec<u64>)>> {
-        let Some((table, numbers)) = self.take()? else { return Ok(None) };
-        let table = in_order(table, &numbers)?;
-        let mut numbers = numbers.into_list();
-        numbers.sort_unstable();
-        Ok(Some((table, numbers)))
-    }
-
-    /// Adds the rows of another.
-    pub(crate) fn merge(&mut self, other: NumberedRows) {
-        let NumberedRows { tables, mut numbers, .. } = other;
-        for table in tables {
-            let own = numbers.take(table.rows());
-            self.add_numbered(&table, own);
-        }
-    }
-
-    /// The rows in the order of their numbers; none if no table was added.
-    pub(crate) fn in_order(mut self) -> Result<Option<Table>> {
-        let Some((table, numbers)) = self.take()? else { return Ok(None) };
-        in_order(table, &numbers).map(Some)
-    }
-}
-
-/// Sorts the rows of a table by their numbers.
-fn in_order(table: Table, numbers: &Numbers) -> Result<Table> {
-    if numbers.is_sorted() {
-        return Ok(table);
-    }
-    let mut rows: Vec<u32> = (0..table.rows() as u32).collect();
-    rows.sort_unstable_by_key(|&row| numbers.at(row as usize));
-    table.take_with_origin(&UInt32Array::from(rows))
 }
 
 /// A plan whose result is a selection of rows. Selecting from several batches is the same as
@@ -345,18 +225,10 @@ impl<S: Selection + 'static> SelectionState<S> {
     }
 
     /// Removes the pending rows that cannot be selected any more.
-    fn compact(&mut self) -> Result<()> {
+    fn find_candidates(&mut self) -> Result<()> {
         let Some((table, numbers)) = self.pending.take()? else { return Ok(()) };
         let masks = self.plan.candidates(&table, &self.context)?;
-        let (tally, set_aside) = masks.tally(&table, self.plan.accounting())?;
-        let gone = tally.without_kept();
-        self.gone.tally = Some(match self.gone.tally.take() {
-            None => gone,
-            Some(before) => before.plus(&gone),
-        });
-        let aside = masks.aside();
-        let set_aside = set_aside.without_others_texts()?;
-        self.gone.set_aside.add(&set_aside, aside.set_indices().map(|row| numbers.at(row)));
+        self.gone.add(&masks, (&table, &numbers), self.plan.accounting())?;
         let rows = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
         let kept = rows.values().iter().map(|&row| numbers.at(row as usize));
         (self.added, self.candidates) = (0, rows.len());
@@ -368,7 +240,7 @@ impl<S: Selection + 'static> SelectionState<S> {
 impl<S: Selection + 'static> State for SelectionState<S> {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         if self.added >= self.candidates {
-            self.compact()?;
+            self.find_candidates()?;
         }
         self.added += batch.rows();
         self.pending.add_batch(batch, first_row);
@@ -377,28 +249,30 @@ impl<S: Selection + 'static> State for SelectionState<S> {
 
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
         let Ok(mut other) = other.downcast::<SelectionState<S>>() else { return Ok(()) };
-        self.compact()?;
-        other.compact()?;
+        self.find_candidates()?;
+        other.find_candidates()?;
         self.pending.merge(other.pending);
         // Those of one may rule out those of the other.
         self.added += other.candidates;
-        let both = [self.gone.tally.take(), other.gone.tally].into_iter().flatten();
-        self.gone.tally = both.reduce(|one, other| one.plus(&other));
-        self.gone.set_aside.merge(other.gone.set_aside);
+        self.gone.merge(other.gone);
         Ok(())
     }
 
+    fn compact(&mut self) -> Result<()> {
+        if self.added > 0 { self.find_candidates() } else { Ok(()) }
+    }
+
     fn bytes(&self) -> u64 {
-        self.pending.bytes() + self.gone.set_aside.bytes()
+        self.pending.bytes() + self.gone.bytes()
     }
 
     fn forget_set_aside(&mut self) {
-        self.gone.set_aside.clear();
+        self.gone.forget_set_aside();
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {
         if self.gone.tally.is_some() && self.added > 0 {
-            self.compact()?;
+            self.find_candidates()?;
         }
         let SelectionState { plan, context, pending, gone, .. } = *self;
         let table = match pending.in_order()? {

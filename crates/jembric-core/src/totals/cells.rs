@@ -13,7 +13,7 @@ use crate::{
     calendar::{Day, Grain, MICROS_PER_DAY},
     context::Context,
     dates::Dates,
-    entities::{Entities, Missing},
+    entities::{Entities, GrowingKeys, Missing},
     error::{Error, Result},
     gather::NONE,
     ordering::entities_in_order,
@@ -24,7 +24,7 @@ use crate::{
 use arrow_array::{ArrayRef, Int64Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
 use rayon::prelude::*;
-use std::sync::Arc;
+use std::{cmp::Ordering, sync::Arc};
 
 /// The most slots for computed cells, whatever the number of rows.
 const MOST_SLOTS: u64 = 1 << 27;
@@ -43,8 +43,9 @@ pub(super) struct Spot {
 pub(super) struct Keys {
     /// One row for each, in order.
     pub(super) values: Table,
-    /// The number of each row, and the place of each number; empty if all rows are one.
+    /// The number of each row; empty if all rows are one.
     ids: Vec<u32>,
+    /// The place of each number; empty if places are numbers.
     places: Vec<u32>,
     pub(super) count: usize,
 }
@@ -75,6 +76,15 @@ impl Keys {
         })
     }
 
+    /// Keys that are numbered for several tables in one, and have no order yet.
+    fn growing(values: &Table, keys: &mut GrowingKeys) -> Result<Keys> {
+        if values.columns().is_empty() {
+            return Keys::of_values(values.clone());
+        }
+        let ids = keys.number(values)?;
+        Ok(Keys { values: values.emptied(), ids, places: Vec::new(), count: keys.count() })
+    }
+
     /// Merges both sets of keys, and returns the new place of each key of either.
     pub(super) fn merged(one: &Keys, other: &Keys) -> Result<(Keys, Vec<u32>, Vec<u32>)> {
         let both =
@@ -86,6 +96,11 @@ impl Keys {
         Ok((keys, of_one, of_other))
     }
 
+    /// The place of each row.
+    pub(super) fn of_rows(&self) -> Vec<u32> {
+        (0..self.ids.len()).map(|row| self.of_row(row)).collect()
+    }
+
     /// Forgets the key of each row.
     pub(super) fn forget_rows(&mut self) {
         (self.ids, self.places) = (Vec::new(), Vec::new());
@@ -93,7 +108,11 @@ impl Keys {
 
     #[inline]
     fn of_row(&self, row: usize) -> u32 {
-        if self.ids.is_empty() { 0 } else { self.places[self.ids[row] as usize] }
+        match (self.ids.is_empty(), self.places.is_empty()) {
+            (true, _) => 0,
+            (false, true) => self.ids[row],
+            (false, false) => self.places[self.ids[row] as usize],
+        }
     }
 }
 
@@ -102,6 +121,35 @@ pub(super) struct Groups {
     pub(super) entities: Keys,
     pub(super) sides: Keys,
     pub(super) parts: u32,
+}
+
+impl Groups {
+    /// The groups of a table, in order.
+    pub(super) fn of(totals: &TotalsPlan, table: &Table) -> Result<Groups> {
+        let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
+        Ok(Groups {
+            entities: match totals.only_last_row {
+                false => Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
+                true => Keys::of(table, &[], None)?,
+            },
+            sides: Keys::of(table, &totals.side, totals.sides_of_all(table)?.as_ref())?,
+            parts: part_count(totals.each),
+        })
+    }
+
+    /// The groups of a batch, numbered as in the batches before.
+    pub(super) fn of_batch(
+        totals: &TotalsPlan,
+        table: &Table,
+        (entities, sides): (&mut GrowingKeys, &mut GrowingKeys),
+    ) -> Result<Groups> {
+        let per = if totals.only_last_row { &[][..] } else { &totals.per };
+        Ok(Groups {
+            entities: Keys::growing(&table.select(per)?, entities)?,
+            sides: Keys::growing(&table.select(&totals.side)?, sides)?,
+            parts: part_count(totals.each),
+        })
+    }
 }
 
 /// The dates of one column, as periods and parts.
@@ -335,20 +383,36 @@ impl Cells {
         Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
     }
 
-    /// Merges the cells of both, each at its new spot; cells at the same spot become one.
-    pub(super) fn merged(
-        one: Cells,
-        other: Cells,
-        sources: &[FigureSource],
-        [of_one, of_other]: [&dyn Fn(Spot) -> Spot; 2],
-    ) -> Cells {
-        let spots = one.spots.iter().map(|&spot| of_one(spot));
-        let spots: Vec<Spot> =
-            spots.chain(other.spots.iter().map(|&spot| of_other(spot))).collect();
-        let cells = one.spots.len() as u32;
-        let figures = one.figures.into_iter().zip(other.figures);
-        let figures = figures.map(|(one, other)| one.followed_by(other, cells)).collect();
-        Cells { spots, figures }.put_together(sources, |spot| spot)
+    /// Merges the cells of both; cells at the same spot become one.
+    pub(super) fn merged(one: Cells, other: Cells, sources: &[FigureSource]) -> Cells {
+        let (these, those) = (&one.spots, &other.spots);
+        let mut cell_of = vec![0_u32; these.len() + those.len()];
+        let mut spots = Vec::with_capacity(these.len().max(those.len()));
+        // Both are in order, so one pass over both finds the cells at the same spot.
+        let (mut this, mut that) = (0, 0);
+        while this < these.len() || that < those.len() {
+            let first = match (these.get(this), those.get(that)) {
+                (Some(one), Some(other)) => one.cmp(other),
+                (Some(_), None) => Ordering::Less,
+                (None, _) => Ordering::Greater,
+            };
+            let cell = spots.len() as u32;
+            spots.push(if first.is_gt() { those[that] } else { these[this] });
+            if first.is_le() {
+                cell_of[this] = cell;
+                this += 1;
+            }
+            if first.is_ge() {
+                cell_of[these.len() + that] = cell;
+                that += 1;
+            }
+        }
+        let before = these.len() as u32;
+        let figures = one.figures.into_iter().zip(other.figures).zip(sources);
+        let figures = figures.map(|((one, other), source)| {
+            source.put_together(&one.followed_by(other, before), &cell_of, spots.len())
+        });
+        Cells { figures: figures.collect(), spots }
     }
 
     /// The bytes that they take in memory.
@@ -368,12 +432,18 @@ impl Cells {
         sources: &[FigureSource],
         to: impl Fn(Spot) -> Spot,
     ) -> Cells {
-        let mut spots: Vec<Spot> = self.spots.iter().map(|&spot| to(spot)).collect();
-        spots.sort_unstable();
-        spots.dedup();
-        // The new spots are sorted, so each old cell finds its new one by binary search.
-        let cell = |&spot: &Spot| spots.partition_point(|other| *other < to(spot)) as u32;
-        let cell_of: Vec<u32> = self.spots.iter().map(cell).collect();
+        let mut moved: Vec<(Spot, u32)> =
+            self.spots.iter().map(|&spot| to(spot)).zip(0..).collect();
+        if !moved.is_sorted() {
+            moved.par_sort_unstable();
+        }
+        let (mut spots, mut cell_of) = (Vec::new(), vec![0_u32; moved.len()]);
+        for (spot, cell) in moved {
+            if spots.last() != Some(&spot) {
+                spots.push(spot);
+            }
+            cell_of[cell as usize] = spots.len() as u32 - 1;
+        }
         let both = sources.iter().zip(&self.figures);
         let figures = both
             .map(|(source, figures)| source.put_together(figures, &cell_of, spots.len()))

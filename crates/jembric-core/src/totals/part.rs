@@ -6,7 +6,7 @@
 
 use super::{
     TotalsPlan, What,
-    cells::{Cells, Groups, Keys, Spot, Timed, part_count, sources},
+    cells::{Cells, Groups, Spot, Timed, sources},
     figures::{FigureSource, Figures, Place},
 };
 use crate::{
@@ -63,17 +63,9 @@ impl Part {
     pub(super) fn of(
         totals: &TotalsPlan,
         table: &Table,
+        groups: Groups,
         context: &Context,
     ) -> Result<(Part, Table)> {
-        let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
-        let groups = Groups {
-            entities: match totals.only_last_row {
-                false => Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
-                true => Keys::of(table, &[], None)?,
-            },
-            sides: Keys::of(table, &totals.side, totals.sides_of_all(table)?.as_ref())?,
-            parts: part_count(totals.each),
-        };
         let sources = sources(&totals.asked, table)?;
         let by_date = DatedRows::by_date(totals, table, context)?;
         let used = over(&by_date, |dated| &dated.used, |one, other| one | other);
@@ -131,12 +123,23 @@ impl Part {
         Ok(Part { sources, is_compact: true, ..self })
     }
 
-    /// Merges the cells of both.
+    /// The same cells for entities and columns with other numbers: those at these places.
+    pub(super) fn moved(self, entities: &[u32], sides: &[u32]) -> Result<Part> {
+        let mut part = self.compact()?;
+        let new = |numbers: &[u32], number: u32| numbers.get(number as usize).copied().unwrap_or(0);
+        for dated in &mut part.by_date {
+            dated.cells = dated.cells.put_together(&part.sources, |spot| Spot {
+                entity: new(entities, spot.entity),
+                side: new(sides, spot.side),
+                ..spot
+            });
+        }
+        Ok(part)
+    }
+
+    /// Merges the cells of both, whose entities and columns have the same numbers.
     pub(super) fn merged(self, other: Part) -> Result<Part> {
         let (mut one, mut other) = (self.compact()?, other.compact()?);
-        let (entities, entity, other_entity) =
-            Keys::merged(&one.groups.entities, &other.groups.entities)?;
-        let (sides, side, other_side) = Keys::merged(&one.groups.sides, &other.groups.sides)?;
         let mut sources = Vec::new();
         let pairs =
             std::mem::take(&mut one.sources).into_iter().zip(std::mem::take(&mut other.sources));
@@ -144,23 +147,13 @@ impl Part {
             let figures = [figures_of(&mut one.by_date, n), figures_of(&mut other.by_date, n)];
             sources.push(FigureSource::merged(source, more, figures)?);
         }
-        let of_one = |spot: Spot| Spot {
-            entity: entity[spot.entity as usize],
-            side: side[spot.side as usize],
-            ..spot
-        };
-        let of_other = |spot: Spot| Spot {
-            entity: other_entity[spot.entity as usize],
-            side: other_side[spot.side as usize],
-            ..spot
-        };
         let by_date = one.by_date.into_iter().zip(other.by_date).map(|(dated, more)| {
             let ends = [dated.ends, more.ends].into_iter().flatten();
             let mut sums = dated.sums;
             sums.iter_mut().zip(&more.sums).for_each(|((_, sums), (_, more))| sums.add(more));
             DatedPart {
                 ends: ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1))),
-                cells: Cells::merged(dated.cells, more.cells, &sources, [&of_one, &of_other]),
+                cells: Cells::merged(dated.cells, more.cells, &sources),
                 axis: dated.axis,
                 instants: dated.instants,
                 undated: dated.undated + more.undated,
@@ -177,7 +170,7 @@ impl Part {
         // Values that are no cell's least or greatest any more are forgotten from time to time.
         let is_compact = sources.iter().all(|source| source.extremes() <= 2 * cells);
         let part = Part {
-            groups: Groups { entities, sides, parts: one.groups.parts },
+            groups: other.groups,
             sources,
             by_date,
             tally: one.tally.plus(&other.tally),

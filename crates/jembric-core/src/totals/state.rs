@@ -1,8 +1,14 @@
 //! [`TotalsState`]: the state of a fold of totals.
 
-use super::{TotalsPlan, part::Part, sheet};
+use super::{
+    TotalsPlan,
+    cells::{Groups, Keys},
+    part::Part,
+    sheet,
+};
 use crate::{
     context::Context,
+    entities::GrowingKeys,
     error::Result,
     ledger::Outcome,
     plan::{NumberedRows, State},
@@ -11,19 +17,45 @@ use crate::{
 use arrow_buffer::BooleanBuffer;
 use std::{any::Any, sync::Arc};
 
-/// The state of totals: parts for the batches so far, in order. Each has more than twice as many
-/// cells as the next one, so that a cell is merged a few times only.
+/// The state of totals.
 pub(super) struct TotalsState {
     plan: Arc<TotalsPlan>,
     context: Context,
+    /// The part of the only batch so far. Its entities and columns are in order already.
+    only: Option<Part>,
+    /// The entities and columns of several batches, in the order in which they came.
+    entities: GrowingKeys,
+    sides: GrowingKeys,
+    /// The parts of several batches. Each has more than twice as many cells as the next one, so that
+    /// a cell is merged a few times only.
     parts: Vec<Part>,
     set_aside: NumberedRows,
 }
 
 impl TotalsState {
     pub(super) fn begin(plan: Arc<TotalsPlan>, context: &Context) -> Box<dyn State> {
-        let (context, set_aside) = (context.clone(), NumberedRows::default());
-        Box::new(TotalsState { plan, context, parts: Vec::new(), set_aside })
+        Box::new(TotalsState {
+            plan,
+            context: context.clone(),
+            only: None,
+            entities: GrowingKeys::new(),
+            sides: GrowingKeys::new(),
+            parts: Vec::new(),
+            set_aside: NumberedRows::default(),
+        })
+    }
+
+    /// Makes the only part the first of several.
+    fn begin_several(&mut self) -> Result<()> {
+        let Some(only) = self.only.take() else { return Ok(()) };
+        self.add_ordered(only)
+    }
+
+    /// Adds a part whose entities and columns are in an order of their own.
+    fn add_ordered(&mut self, part: Part) -> Result<()> {
+        let entities = self.entities.number(&part.groups.entities.values)?;
+        let sides = self.sides.number(&part.groups.sides.values)?;
+        self.add(part.moved(&entities, &sides)?)
     }
 
     fn add(&mut self, part: Part) -> Result<()> {
@@ -43,31 +75,55 @@ impl TotalsState {
         Ok(())
     }
 
-    /// The part of all batches.
-    fn merged(parts: Vec<Part>) -> Result<Option<Part>> {
-        let mut parts = parts.into_iter().rev();
+    /// The part of all batches, with its entities and columns in order.
+    fn into_one(self) -> Result<Option<Part>> {
+        if self.only.is_some() {
+            return Ok(self.only);
+        }
+        let mut parts = self.parts.into_iter().rev();
         let Some(last) = parts.next() else { return Ok(None) };
-        parts.try_fold(last, |after, before| before.merged(after)).map(Some)
+        let part = parts.try_fold(last, |after, before| before.merged(after))?;
+        let in_order = |keys: GrowingKeys, none: &Table| match keys.values()? {
+            Some(values) => Keys::of_values(values),
+            None => Keys::of_values(none.clone()),
+        };
+        let entities = in_order(self.entities, &part.groups.entities.values)?;
+        let sides = in_order(self.sides, &part.groups.sides.values)?;
+        let mut part = part.moved(&entities.of_rows(), &sides.of_rows())?;
+        (part.groups.entities, part.groups.sides) = (entities, sides);
+        Ok(Some(part))
     }
 }
 
 impl State for TotalsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
-        let (part, set_aside) = Part::of(&self.plan, batch, &self.context)?;
+        self.begin_several()?;
+        let is_first = self.parts.is_empty();
+        let groups = match is_first {
+            true => Groups::of(&self.plan, batch)?,
+            false => Groups::of_batch(&self.plan, batch, (&mut self.entities, &mut self.sides))?,
+        };
+        let (part, set_aside) = Part::of(&self.plan, batch, groups, &self.context)?;
         let set_aside = set_aside.without_others_texts()?;
         let undated = set_aside_rows(&self.plan, batch);
         self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64));
+        if is_first {
+            self.only = Some(part);
+            return Ok(());
+        }
         self.add(part)
     }
 
     fn merge(&mut self, other: Box<dyn Any>) -> Result<()> {
-        let Ok(other) = other.downcast::<TotalsState>() else { return Ok(()) };
-        self.set_aside.merge(other.set_aside);
-        TotalsState::merged(other.parts)?.map_or(Ok(()), |part| self.add(part))
+        let Ok(mut other) = other.downcast::<TotalsState>() else { return Ok(()) };
+        self.set_aside.merge(std::mem::take(&mut other.set_aside));
+        self.begin_several()?;
+        other.into_one()?.map_or(Ok(()), |part| self.add_ordered(part))
     }
 
     fn bytes(&self) -> u64 {
-        self.parts.iter().map(Part::bytes).sum::<u64>() + self.set_aside.bytes()
+        let parts: u64 = self.only.iter().chain(&self.parts).map(Part::bytes).sum();
+        parts + self.entities.bytes() + self.sides.bytes() + self.set_aside.bytes()
     }
 
     fn forget_set_aside(&mut self) {
@@ -75,11 +131,14 @@ impl State for TotalsState {
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {
-        let TotalsState { plan, context, parts, set_aside } = *self;
-        let (part, none) = match TotalsState::merged(parts)? {
+        let (plan, context) = (self.plan.clone(), self.context.clone());
+        let mut state = *self;
+        let set_aside = std::mem::take(&mut state.set_aside);
+        let (part, none) = match state.into_one()? {
             Some(part) => (part, None),
             None => {
-                let (part, none) = Part::of(&plan, &plan.empty_table()?, &context)?;
+                let empty = plan.empty_table()?;
+                let (part, none) = Part::of(&plan, &empty, Groups::of(&plan, &empty)?, &context)?;
                 (part, Some(none))
             }
         };

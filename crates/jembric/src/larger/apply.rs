@@ -83,7 +83,11 @@ impl Larger<'_> {
                     fold.forget_set_aside();
                 }
                 first_row += batch.rows() as u64;
-                is_too_large = fold.bytes() > most;
+                if fold.bytes() > most {
+                    // What is left after that must be less, so that rows are not compacted often.
+                    fold.compact()?;
+                    is_too_large = fold.bytes() > most / 4 * 3;
+                }
                 match is_too_large {
                     true => Err(CoreError::Sink("the state is too large".into()).into()),
                     false => Ok(()),
