@@ -2,8 +2,9 @@
 //!
 //! Both prepare a [`RecordPlan`](plan::RecordPlan). The common case of one record per entity is a
 //! single pass (`best`). The records of the N newest dates, and the states at the end of each
-//! period (`states`), need the timeline. `best_so_far` keeps the best records of several batches, and `ties` decides between records with the same date.
-//! `Earliest` reverses the order of dates by taking the complement of their numbers.
+//! period (`states`), need the timeline. `best_so_far` keeps the best records of several batches,
+//! and `ties` decides between records with the same date. `Earliest` reverses the order of dates by
+//! taking the complement of their numbers.
 
 mod best;
 mod best_so_far;

@@ -22,7 +22,12 @@ use crate::{
     CoreError, Error, Result, Table,
     calendar::{Day, Zone},
 };
-use std::{fmt, sync::Arc};
+use std::{
+    fmt,
+    panic::resume_unwind,
+    sync::{Arc, mpsc},
+    thread,
+};
 
 pub use memory::Memory;
 pub use progress::{Phase, Progress, Stage};
@@ -99,7 +104,7 @@ impl Data {
     pub(crate) fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
         match self {
             Data::Table(table) => take(table.clone()),
-            Data::Larger(scan) => scan.each(take),
+            Data::Larger(scan) => read_ahead(scan.as_ref(), take),
         }
     }
 
@@ -134,6 +139,21 @@ impl Data {
             _ => bytes,
         }
     }
+}
+
+/// Delivers the batches of a scan, and reads the next batch while one is taken.
+fn read_ahead(scan: &dyn Scan, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    let (send, receive) = mpsc::sync_channel(0);
+    thread::scope(|scope| {
+        let reader = scope.spawn(move || {
+            let stopped = |_| CoreError::Sink("the receiver stopped".into()).into();
+            scan.each(&mut |batch| send.send(batch).map_err(stopped))
+        });
+        // If the receiver fails, the channel closes, and reading stops.
+        let taken = receive.into_iter().try_for_each(take);
+        let read = reader.join().unwrap_or_else(|panic| resume_unwind(panic));
+        taken.and(read)
+    })
 }
 
 /// What operations keep for each row besides its columns: masks, numbers of entities, an order.

@@ -26,8 +26,8 @@ pub(super) struct TotalsState {
     /// The entities and columns of several batches, in the order in which they came.
     entities: GrowingKeys,
     sides: GrowingKeys,
-    /// The parts of several batches. Each has more than twice as many cells as the next one, so that
-    /// a cell is merged a few times only.
+    /// The parts of several batches. Each has more than twice as many cells as the next one, so
+    /// that a cell is merged a few times only.
     parts: Vec<Part>,
     set_aside: NumberedRows,
 }
