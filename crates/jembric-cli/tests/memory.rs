@@ -230,3 +230,39 @@ fn a_killed_run_is_cleaned_up_by_the_next(harbour: TempDir) {
     jembric(harbour.path(), &arguments).assert().success();
     assert_eq!(files(harbour.path()), ["calls.csv", "out.csv", "stays.csv"]);
 }
+
+/// Starts the command in a shell that first takes away the space for its files.
+fn without_space(directory: &Path, first: &str, scratch: &str) -> std::process::Output {
+    let line = format!("{first} && exec \"$@\"");
+    let sort = ["sort", "stays.csv", "tons", "--memory", LITTLE, "--out", "out.csv"];
+    Command::new("unshare")
+        .args(["--map-root-user", "--mount", "sh", "-c", &line, "sh"])
+        .arg(env!("CARGO_BIN_EXE_jembric"))
+        .args(sort)
+        .args(["--scratch", scratch])
+        .current_dir(directory)
+        .output()
+        .unwrap()
+}
+
+#[rstest]
+#[case::full_disk("mount -t tmpfs -o size=2m tmpfs space", "space: the disk is full")]
+#[case::limited_files("trap '' XFSZ && ulimit -f 400", "File too large")]
+fn a_full_disk_is_an_error_that_leaves_nothing(
+    harbour: TempDir,
+    #[case] first: &str,
+    #[case] expected: &str,
+) {
+    fs::create_dir(harbour.path().join("space")).unwrap();
+    if !without_space(harbour.path(), "true", "space").status.success() {
+        eprintln!("not tested, because this user cannot have mounts of its own");
+        return;
+    }
+    fs::remove_file(harbour.path().join("out.csv")).unwrap();
+    let ended = without_space(harbour.path(), first, "space");
+    let said = String::from_utf8_lossy(&ended.stderr);
+    assert_eq!(ended.status.code(), Some(1), "{said}");
+    assert!(said.contains(expected) && said.contains("--scratch DIR"), "{said}");
+    assert_eq!(files(harbour.path()), ["calls.csv", "space", "stays.csv"]);
+    assert!(files(&harbour.path().join("space")).is_empty());
+}

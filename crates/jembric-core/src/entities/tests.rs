@@ -1,5 +1,8 @@
 use super::*;
-use arrow_array::{Decimal128Array, Float64Array, Int64Array, StringViewArray};
+use arrow_array::{
+    BooleanArray, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
+    StringViewArray,
+};
 use proptest::prelude::*;
 use std::{collections::HashMap, fmt::Write, sync::Arc};
 
@@ -101,4 +104,126 @@ proptest! {
             }
         }
     }
+}
+
+/// The columns of keys, which are numbered in batches.
+fn batches(rows: &[(Option<String>, Option<i64>)], cut: usize) -> Vec<Table> {
+    let cut = cut.min(rows.len());
+    let table = |rows: &[(Option<String>, Option<i64>)], wide: bool| {
+        let texts: StringViewArray = rows.iter().map(|(text, _)| text.clone()).collect();
+        let numbers = || rows.iter().map(|(_, number)| *number);
+        // The same decimals may have 64 or 128 bits.
+        let narrow: Decimal64Array = numbers().collect();
+        let broad: Decimal128Array = numbers().map(|n| n.map(i128::from)).collect();
+        let decimals: ArrayRef = match wide {
+            false => Arc::new(narrow.with_precision_and_scale(18, 2).unwrap()),
+            true => Arc::new(broad.with_precision_and_scale(38, 2).unwrap()),
+        };
+        let days: Date32Array = numbers().map(|n| n.map(|n| n as i32)).collect();
+        let truths: BooleanArray = numbers().map(|n| n.map(|n| n > 0)).collect();
+        let columns: [(&str, ArrayRef); 4] = [
+            ("text", Arc::new(texts)),
+            ("decimal", decimals),
+            ("day", Arc::new(days)),
+            ("truth", Arc::new(truths)),
+        ];
+        Table::from_columns(columns).unwrap()
+    };
+    vec![table(&rows[..cut], false), table(&rows[cut..], true), table(&rows[..cut], true)]
+}
+
+proptest! {
+    #[test]
+    fn a_key_has_one_number_in_all_batches(
+        rows in prop::collection::vec((
+            prop::option::of("[ab]{0,2}( with a long end)?"),
+            prop::option::of(-1_i64..2),
+        ), 0..40),
+        cut in 0_usize..40,
+        places in prop::sample::select(vec![vec![0], vec![1], vec![2, 0], vec![3, 1, 0], vec![]]),
+        missing in prop::sample::select(vec![Missing::NoEntity, Missing::IsAKey]),
+    ) {
+        let mut growing = GrowingEntities::new(missing);
+        let mut found: Vec<(String, bool, u32)> = Vec::new();
+        for batch in batches(&rows, cut) {
+            let columns: Vec<ArrayRef> = places.iter().map(|&place| batch.at(place).clone())
+                .collect();
+            let entities = growing.number(&columns, batch.rows()).unwrap();
+            for row in 0..batch.rows() {
+                let text = |column: &ArrayRef| (column.is_null(row),
+                    arrow_cast::display::array_value_to_string(column, row).unwrap());
+                let key: Vec<(bool, String)> = columns.iter().map(text).collect();
+                let misses = key.iter().any(|(misses, _)| *misses);
+                let id = entities.ids()[row];
+                let has_none = misses && missing == Missing::NoEntity;
+                prop_assert_eq!(id == Entities::NONE, has_none);
+                prop_assert!(has_none || (id as usize) < entities.count());
+                found.push((format!("{key:?}"), has_none, id));
+            }
+            let without = found[found.len() - batch.rows()..].iter().filter(|row| row.1).count();
+            prop_assert_eq!(entities.rows_with_one().is_some(), without > 0);
+        }
+        for (n, (key, has_none, id)) in found.iter().enumerate() {
+            for (other, _, number) in found[..n].iter().filter(|other| !has_none && !other.1) {
+                prop_assert_eq!(key == other, id == number, "{} and {}", key, other);
+            }
+        }
+    }
+
+    #[test]
+    fn keys_are_numbered_in_the_order_in_which_they_come(
+        rows in prop::collection::vec((
+            prop::option::of("[ab]{0,2}( with a long end)?"),
+            prop::option::of(-1_i64..2),
+        ), 0..40),
+        cut in 0_usize..40,
+    ) {
+        let (mut growing, mut expected) = (GrowingKeys::new(), Vec::new());
+        prop_assert!(growing.values().unwrap().is_none());
+        for batch in batches(&rows, cut) {
+            let text = |row: usize| crate::sample::shown(&batch.slice(row, 1)).pop().unwrap();
+            for (row, number) in growing.number(&batch).unwrap().into_iter().enumerate() {
+                let known = expected.iter().position(|key| *key == text(row));
+                let known = known.unwrap_or_else(|| {
+                    expected.push(text(row));
+                    expected.len() - 1
+                });
+                prop_assert_eq!(number as usize, known);
+            }
+            prop_assert_eq!(growing.count(), expected.len());
+        }
+        prop_assert_eq!(crate::sample::shown(&growing.values().unwrap().unwrap()), expected);
+    }
+}
+
+#[test]
+fn many_long_keys_keep_their_numbers_as_the_table_grows() {
+    let batch = |from: usize, rows: usize| -> ArrayRef {
+        let text = |row: usize| format!("vessel with a long name, {}", row % 90_001);
+        Arc::new((from..from + rows).map(|row| Some(text(row))).collect::<StringViewArray>())
+    };
+    for threads in [1, 2, 7] {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+        pool.install(|| {
+            let mut growing = GrowingEntities::new(Missing::NoEntity);
+            let first = growing.number(&[batch(0, 50_000)], 50_000).unwrap();
+            let bytes = growing.bytes();
+            let all = growing.number(&[batch(0, 200_000)], 200_000).unwrap();
+            assert_eq!(first.ids(), &all.ids()[..50_000]);
+            assert_eq!(all.ids()[..100_000], all.ids()[90_001..190_001]);
+            let distinct: std::collections::HashSet<u32> = all.ids().iter().copied().collect();
+            assert_eq!(distinct.len(), 90_001);
+            assert!(bytes > 50_000 * 40 && growing.bytes() > 90_001 * 40);
+        });
+    }
+}
+
+#[test]
+fn a_key_of_another_type_is_refused() {
+    let mut growing = GrowingEntities::new(Missing::NoEntity);
+    let numbers: ArrayRef = Arc::new(Int64Array::from(vec![1]));
+    let texts: ArrayRef = Arc::new(StringViewArray::from(vec!["1"]));
+    growing.number(&[numbers], 1).unwrap();
+    let error = growing.number(&[texts], 1).unwrap_err();
+    assert!(matches!(error, crate::Error::OtherShape { .. }), "{error}");
 }
