@@ -17,6 +17,7 @@ use crate::{
 };
 use arrow_ord::sort::{SortColumn, SortOptions};
 use arrow_row::{RowConverter, Rows, SortField};
+use rayon::prelude::*;
 use std::{cmp::Ordering, sync::Arc};
 
 /// The most runs that are merged at once, because each has a frame in memory.
@@ -73,6 +74,16 @@ impl MergeOrder {
         let columns: Vec<ArrayRef> = columns.into_iter().map(|column| column.values).collect();
         Ok(Keys::Rows(converter.convert_columns(&columns).map_err(CoreError::from)?))
     }
+
+    /// The numbers of the rows in order. Equal rows keep their order.
+    fn sorted(&self, table: &Table) -> Result<UInt32Array> {
+        match self {
+            MergeOrder::Columns(columns) => Ok(table.sorted_rows(columns)?),
+            MergeOrder::Numbers(_) | MergeOrder::BothNumbers => {
+                Ok(self.keys(table)?.sorted(table.rows()))
+            }
+        }
+    }
 }
 
 impl Keys {
@@ -93,10 +104,13 @@ impl Keys {
         match self {
             Keys::Numbers(numbers) => {
                 let numbers = numbers.values();
-                order.sort_by_key(|&row| numbers[row as usize]);
+                order.par_sort_by_key(|&row| numbers[row as usize]);
             }
             Keys::Rows(keys) => {
-                order.sort_by(|&one, &other| keys.row(one as usize).cmp(&keys.row(other as usize)));
+                let compared = |&one: &u32, &other: &u32| {
+                    keys.row(one as usize).cmp(&keys.row(other as usize))
+                };
+                order.par_sort_by(compared);
             }
         }
         UInt32Array::from(order)
@@ -210,7 +224,7 @@ fn merge_at_once(
         let table = match parts.len() {
             1 => table,
             _ => {
-                let sorted = order.keys(&table)?.sorted(table.rows());
+                let sorted = order.sorted(&table)?;
                 let not_numbers = table.not_numbers();
                 table.take(&sorted)?.with_not_numbers(not_numbers)
             }
