@@ -52,7 +52,16 @@ const COMMANDS: &[Bench] = &[
     bench("running", &["--per", "vessel", "--date", "arrived", "--sum", "tons"], ""),
     bench(
         "filled",
-        &["--per", "vessel", "--date", "arrived", "--grain", "month", "--carry", "tons"],
+        &[
+            "--per",
+            "vessel",
+            "--date",
+            "arrived",
+            "--range",
+            "2020-01-01..2020-04-09",
+            "--carry",
+            "tons",
+        ],
         "",
     ),
     bench(

@@ -5,6 +5,8 @@
 //! period, in batches. `active/counts` counts in a sweep over starts and ends, without those rows.
 
 mod counts;
+mod cutting;
+mod events;
 mod rows;
 mod settled;
 

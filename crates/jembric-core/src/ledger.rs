@@ -385,7 +385,7 @@ pub(crate) struct RowMasks {
 
 /// The account of some rows, before the rest of the ledger is known. Tallies of different rows can
 /// be added.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Tally {
     pub(crate) from: Option<String>,
     pub(crate) rows_in: u64,

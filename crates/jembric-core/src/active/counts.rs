@@ -7,33 +7,30 @@
 //! that is clipped by the range, or has no end of its own, neither starts nor ends there; these are
 //! counted separately for each group.
 //!
-//! Starts and ends come from the rows of one table ([`RowSource`]), or from several batches of
-//! which only the starts and ends are kept (`settled`).
+//! Starts and ends (`events`) come from the rows of one table ([`RowSource`]), or from several
+//! batches of which only the starts and ends are kept (`settled`).
 
-use super::{Active, ActivePlan, Gives, rows::period_column};
+use super::{
+    Active, ActivePlan, Gives,
+    cutting::Cutting,
+    events::{Cut, RowSource, StartsAndEnds, Ticks},
+    rows::period_column,
+};
 use crate::{
-    calendar::{Day, Grain, Hours, Periods},
+    calendar::{Grain, Hours},
     context::Context,
-    entities::Entities,
     error::{Error, Result, Smaller, in_setting},
-    intervals::{Fate, Intervals},
     measure::{Measure, Sums},
     shape::{Named, Shape, Type},
     table::Table,
-    timeline::GroupedByEntity,
 };
 use arrow_array::{Array, ArrayRef, Int64Array, UInt32Array};
 use arrow_schema::{DataType, Field};
 use rayon::prelude::*;
 use std::sync::Arc;
 
-/// Up to this many slots, each thread has its own.
-const SLOTS_FOR_THREADS: usize = 1 << 20;
-/// For a batch of rows, this many slots are few.
-const FEW_SLOTS: usize = 1 << 16;
 /// Beyond this many slots, starts and ends are sorted instead.
 const MOST_SLOTS: usize = 1 << 26;
-const ROWS_A_THREAD: usize = 1 << 16;
 
 fn active_ticks_name(grain: Grain) -> &'static str {
     if grain == Grain::Hour { "active_hours" } else { "active_days" }
@@ -74,51 +71,6 @@ impl Active {
     }
 }
 
-/// How many intervals of a group were clipped at either side, or had a missing end replaced.
-#[derive(Clone, Copy, Default)]
-pub(super) struct Cut {
-    pub(super) starts: i32,
-    pub(super) ends: i32,
-    pub(super) closed: i32,
-}
-
-impl Cut {
-    pub(super) fn add(&mut self, more: Cut) {
-        self.starts += more.starts;
-        self.ends += more.ends;
-        self.closed += more.closed;
-    }
-}
-
-/// The number of starts and ends on each tick of each group.
-#[derive(Clone)]
-pub(super) struct Slots {
-    pub(super) starts: Vec<i32>,
-    pub(super) ends: Vec<i32>,
-    pub(super) cut: Vec<Cut>,
-}
-
-impl Slots {
-    fn plus(mut self, other: Slots) -> Slots {
-        for (sums, more) in [(&mut self.starts, &other.starts), (&mut self.ends, &other.ends)] {
-            sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
-        }
-        for (sum, more) in self.cut.iter_mut().zip(&other.cut) {
-            sum.add(*more);
-        }
-        self
-    }
-}
-
-/// How many intervals of a group start on a tick, and how many ended on the tick before.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Event {
-    pub(super) group: u32,
-    pub(super) tick: i32,
-    pub(super) starts: i32,
-    pub(super) after: i32,
-}
-
 /// The counts of each period, one list for each count.
 struct Lists<'a> {
     active: &'a mut [i64],
@@ -131,9 +83,7 @@ struct Lists<'a> {
 
 /// The ticks in the range, and the periods that they belong to.
 pub(super) struct Sweep {
-    /// The first and last tick in the range.
-    pub(super) first: i32,
-    pub(super) last: i32,
+    pub(super) ticks: Ticks,
     /// The number of the first period.
     from: i32,
     /// The first and last tick of each period, clipped to the range.
@@ -141,188 +91,6 @@ pub(super) struct Sweep {
     /// The period in which missing ends were placed, and the tick until which such intervals last.
     closing: Option<(usize, i32)>,
     periods: Cutting,
-    groups: usize,
-}
-
-/// Where the starts and ends come from.
-pub(super) trait StartsAndEnds: Sync {
-    /// The number of starts and ends on each tick of each group.
-    fn slots(&self, sweep: &Sweep) -> Slots;
-
-    /// The starts of each group, and the ticks after its ends.
-    fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's>;
-}
-
-/// The starts of each group, and the ticks after its ends.
-pub(super) trait GroupEvents: Sync {
-    /// Those of one group, in order.
-    fn of_group(&self, group: usize) -> (Vec<i32>, Vec<i32>);
-
-    /// What was clipped from a group.
-    fn cut(&self, group: usize) -> Cut;
-}
-
-/// The rows of one table.
-pub(super) struct RowSource<'a> {
-    pub(super) intervals: &'a Intervals,
-    pub(super) table: &'a Table,
-    pub(super) entities: &'a Entities,
-    /// Whether all rows are one group.
-    pub(super) is_one: bool,
-}
-
-impl RowSource<'_> {
-    fn is_active(&self, row: usize) -> bool {
-        self.intervals.fates[row] == Fate::Active
-    }
-
-    fn group(&self, row: usize) -> usize {
-        if self.is_one { 0 } else { self.entities.ids()[row] as usize }
-    }
-
-    /// Counts the clipping of a row, and returns its first and last tick.
-    #[inline]
-    fn clip(&self, sweep: &Sweep, row: usize, cut: &mut [Cut]) -> (i32, i32) {
-        let (first, last) = (self.intervals.first[row], self.intervals.last[row]);
-        // An interval that began before the range is active in it but did not start in it, and
-        // likewise at the end. These are counted for each group and subtracted at the end, which
-        // keeps the sweep itself free of conditions.
-        if first < sweep.first {
-            cut[self.group(row)].starts += 1;
-        }
-        if last > sweep.last {
-            cut[self.group(row)].ends += 1;
-        } else if self.intervals.is_closed(row) {
-            cut[self.group(row)].closed += 1;
-        }
-        self.within(sweep, row)
-    }
-
-    /// The first and last tick of a row, clipped to the range.
-    #[inline]
-    fn within(&self, sweep: &Sweep, row: usize) -> (i32, i32) {
-        (self.intervals.first[row].max(sweep.first), self.intervals.last[row].min(sweep.last))
-    }
-
-    /// The changes of each sum: calls `change` with the group, the place of the period, and the
-    /// row, for the period in which a row begins to count and for the one in which it ceases to.
-    pub(super) fn each_change(
-        &self,
-        periods: Cutting,
-        mut change: impl FnMut(usize, i32, usize, bool),
-    ) {
-        // A row counts from the period of its first tick until after that of its last, so it
-        // changes a sum twice, however long it is.
-        let clip = |row: usize| self.intervals.clipped(row);
-        for row in (0..self.intervals.fates.len()).filter(|&row| self.is_active(row)) {
-            let (first, last) = clip(row);
-            change(self.group(row), periods.number(first), row, true);
-            change(self.group(row), periods.number(last) + 1, row, false);
-        }
-    }
-}
-
-impl StartsAndEnds for RowSource<'_> {
-    fn slots(&self, sweep: &Sweep) -> Slots {
-        let (groups, rows) = (sweep.groups, self.table.rows());
-        let blank = || Slots::blank(sweep);
-        let all_active = self.intervals.all_active();
-        // Without groups, a range or missing ends, only starts and ends matter.
-        let intervals = self.intervals;
-        let plain =
-            all_active && self.is_one && intervals.range.is_none() && sweep.closing.is_none();
-        let of_rows = |rows: std::ops::Range<usize>| {
-            // Every row adds one to the slot of its start and one to that of its end, and nothing
-            // to the ticks between: the sweep turns these into counts.
-            let mut slots = blank();
-            if plain {
-                let both = intervals.first[rows.clone()].iter().zip(&intervals.last[rows]);
-                for (first, last) in both {
-                    slots.starts[(first - sweep.first) as usize] += 1;
-                    slots.ends[(last - sweep.first) as usize] += 1;
-                }
-                return slots;
-            }
-            for row in rows.filter(|&row| all_active || self.is_active(row)) {
-                let (first, last) = self.clip(sweep, row, &mut slots.cut);
-                let base = self.group(row) * sweep.ticks();
-                slots.starts[base + (first - sweep.first) as usize] += 1;
-                slots.ends[base + (last - sweep.first) as usize] += 1;
-            }
-            slots
-        };
-        // Own slots for each thread cost memory and a final addition. They pay only if the slots
-        // are few and the rows are many.
-        if groups * sweep.ticks() > SLOTS_FOR_THREADS || rows < 2 * ROWS_A_THREAD {
-            return of_rows(0..rows);
-        }
-        let parts = rayon::current_num_threads();
-        let part = |n: usize| rows * n / parts..rows * (n + 1) / parts;
-        (0..parts)
-            .into_par_iter()
-            .map(|n| of_rows(part(n)))
-            .reduce_with(Slots::plus)
-            .unwrap_or_else(blank)
-    }
-
-    fn events<'s>(&'s self, sweep: &Sweep) -> Box<dyn GroupEvents + 's> {
-        // First what was clipped, then the starts and ends of each group, which are sorted group by
-        // group when they are needed.
-        let mut cut = vec![Cut::default(); self.entities.count()];
-        (0..self.table.rows()).filter(|&row| self.is_active(row)).for_each(|row| {
-            self.clip(sweep, row, &mut cut);
-        });
-        let of_row = |row: usize| {
-            let (first, last) = self.within(sweep, row);
-            (first, last + 1)
-        };
-        let active = |row: usize| self.is_active(row);
-        let both = GroupedByEntity::of(self.entities.ids(), self.entities.count(), active, of_row);
-        Box::new(RowEvents { both, cut })
-    }
-}
-
-impl Slots {
-    /// The starts and ends of rows if there are few slots for them, and the first tick.
-    pub(super) fn of_few(
-        rows: &RowSource<'_>,
-        groups: usize,
-        (first, last): (i32, i32),
-    ) -> Option<(i32, Slots)> {
-        let closing = rows.intervals.closing_tick().map(|tick| (0, tick));
-        let periods = Cutting { periods: Periods::DAYS, simple: true };
-        let sweep =
-            Sweep { first, last, from: first, bounds: Vec::new(), closing, periods, groups };
-        let slots = groups.checked_mul(sweep.ticks())?;
-        let are_few = slots <= FEW_SLOTS.max(rows.table.rows());
-        are_few.then(|| (first, rows.slots(&sweep)))
-    }
-
-    /// The starts and ends in order of group and tick. The first slot of each group has this tick.
-    pub(super) fn events(&self, first: i32) -> Vec<Event> {
-        let ticks = self.starts.len() / self.cut.len().max(1);
-        let mut events = Vec::new();
-        for (group, base) in (0..self.cut.len() as u32).zip((0..).step_by(ticks.max(1))) {
-            // An end is after its tick.
-            let mut after = 0;
-            for at in 0..=ticks {
-                let starts = if at < ticks { self.starts[base + at] } else { 0 };
-                if starts > 0 || after > 0 {
-                    events.push(Event { group, tick: first + at as i32, starts, after });
-                }
-                after = if at < ticks { self.ends[base + at] } else { 0 };
-            }
-        }
-        events
-    }
-
-    pub(super) fn blank(sweep: &Sweep) -> Slots {
-        Slots {
-            starts: vec![0; sweep.groups * sweep.ticks()],
-            ends: vec![0; sweep.groups * sweep.ticks()],
-            cut: vec![Cut::default(); sweep.groups],
-        }
-    }
 }
 
 impl Sweep {
@@ -337,7 +105,7 @@ impl Sweep {
         closing_tick: Option<i32>,
         (key_bytes, context): (u64, &Context),
     ) -> Result<Sweep> {
-        let periods = Cutting::of(active);
+        let periods = Cutting::of(active.grain, active.periods);
         let overall = overall.filter(|_| groups > 0);
         let (first, last) = overall.unwrap_or((0, -1));
         // Without a range the last period counts to its end, even if the data ends earlier.
@@ -359,20 +127,14 @@ impl Sweep {
         context.expect_room(rows, 80 + key_bytes + 24 * sums, Smaller::LongerGrainOrRange)?;
         let closing = closing_tick.filter(|tick| (first..=last).contains(tick));
         Ok(Sweep {
-            first,
-            last,
+            ticks: Ticks { first, last, groups, is_closing: closing.is_some() },
             from,
             bounds: (0..count as i32)
                 .map(|period| periods.bounds(from + period, first, last))
                 .collect(),
             closing: closing.map(|tick| ((periods.number(tick) - from) as usize, tick)),
             periods,
-            groups,
         })
-    }
-
-    pub(super) fn ticks(&self) -> usize {
-        (i64::from(self.last) - i64::from(self.first) + 1) as usize
     }
 
     /// The number of periods.
@@ -388,7 +150,7 @@ impl Sweep {
         for (period, &(from, to)) in self.bounds.iter().enumerate() {
             let (before, mut started, mut ended, mut most, mut ticks, mut at_end) =
                 (now, 0, 0, 0, 0, 0);
-            let slots = (from - self.first) as usize..=(to - self.first) as usize;
+            let slots = (from - self.ticks.first) as usize..=(to - self.ticks.first) as usize;
             for (start, end) in starts[slots.clone()].iter().zip(&ends[slots]) {
                 now += i64::from(*start);
                 (started, most, ticks, at_end) =
@@ -526,7 +288,7 @@ pub(super) fn sums_of_rows(
     let one = |(name, place): &(String, usize)| {
         let measure = Measure::of(rows.table, *place)?;
         let of_layer = |layer| {
-            let mut changes = vec![0_i128; sweep.groups * sweep.count()];
+            let mut changes = vec![0_i128; sweep.ticks.groups * sweep.count()];
             rows.each_change(sweep.periods, |group, period, row, gained| {
                 let at = (period - sweep.from) as usize;
                 if at < sweep.count() {
@@ -542,39 +304,6 @@ pub(super) fn sums_of_rows(
     sum.iter().map(one).collect()
 }
 
-/// Converts ticks to periods.
-#[derive(Clone, Copy)]
-pub(super) struct Cutting {
-    periods: Periods,
-    /// Whether each period is one tick.
-    simple: bool,
-}
-
-impl Cutting {
-    pub(super) fn of(active: &ActivePlan) -> Cutting {
-        let simple = matches!(active.grain, Grain::Hour | Grain::Day);
-        Cutting { periods: active.periods, simple }
-    }
-
-    pub(super) fn number(self, tick: i32) -> i32 {
-        if self.simple { tick } else { self.periods.number(Day::clamped(tick)) }
-    }
-
-    /// The last tick of the period that contains a tick.
-    fn end_of(self, tick: i32) -> i32 {
-        if self.simple { tick } else { self.periods.of(Day::clamped(tick)).last().number() }
-    }
-
-    /// The first and last tick of a period, clipped to these ticks.
-    fn bounds(self, number: i32, first: i32, last: i32) -> (i32, i32) {
-        if self.simple {
-            return (number, number);
-        }
-        let period = self.periods.numbered(number);
-        (period.first().number().max(first), period.last().number().min(last))
-    }
-}
-
 impl Sweep {
     /// Fills the lists of all groups, in the order of their keys.
     fn fill(&self, lists: &mut [Vec<i64>; 6], order: &[usize], source: &dyn StartsAndEnds) {
@@ -586,15 +315,15 @@ impl Sweep {
             of_groups.map(|((((active, started), (ended, at_end)), (most, ticks)), &group)| {
                 (Lists { active, started, ended, at_end, most, ticks }, group)
             });
-        if groups.saturating_mul(self.ticks()) <= MOST_SLOTS {
-            let slots = source.slots(self);
+        if groups.saturating_mul(self.ticks.count()) <= MOST_SLOTS {
+            let slots = source.slots(&self.ticks);
             of_groups.for_each(|(mut lists, group)| {
-                let of_group = group * self.ticks()..(group + 1) * self.ticks();
+                let of_group = group * self.ticks.count()..(group + 1) * self.ticks.count();
                 self.over_slots(&slots.starts[of_group.clone()], &slots.ends[of_group], &mut lists);
                 self.without_cut(slots.cut[group], &mut lists);
             });
         } else {
-            let events = source.events(self);
+            let events = source.events(&self.ticks);
             of_groups.for_each(|(mut lists, group)| {
                 let (starts, after) = events.of_group(group);
                 self.over_events(&starts, &after, &mut lists);
@@ -626,7 +355,7 @@ impl Sweep {
 
     /// The number of periods of all groups.
     pub(super) fn places(&self) -> usize {
-        self.groups * self.count()
+        self.ticks.groups * self.count()
     }
 
     /// The number of periods of each group.
@@ -635,64 +364,22 @@ impl Sweep {
     }
 }
 
-/// The starts and ends of one table's rows, by group.
-struct RowEvents {
-    both: GroupedByEntity<(i32, i32)>,
-    cut: Vec<Cut>,
-}
-
-impl GroupEvents for RowEvents {
-    fn of_group(&self, group: usize) -> (Vec<i32>, Vec<i32>) {
-        let (mut starts, mut after): (Vec<i32>, Vec<i32>) =
-            self.both.of_entity(group).iter().copied().unzip();
-        starts.sort_unstable();
-        after.sort_unstable();
-        (starts, after)
-    }
-
-    fn cut(&self, group: usize) -> Cut {
-        self.cut[group]
-    }
-}
-
-impl RowSource<'_> {
-    /// Adds each start and each tick after an end to the events, and counts what was clipped.
-    pub(super) fn add_events(
-        &self,
-        range: Option<(i32, i32)>,
-        events: &mut Vec<Event>,
-        cut: &mut [Cut],
-    ) {
-        let (first, last) = range.unwrap_or((i32::MIN, i32::MAX));
-        for row in (0..self.table.rows()).filter(|&row| self.is_active(row)) {
-            let (own_first, own_last) = (self.intervals.first[row], self.intervals.last[row]);
-            let group = self.group(row);
-            cut[group].add(Cut {
-                starts: i32::from(own_first < first),
-                ends: i32::from(own_last > last),
-                closed: i32::from(own_last <= last && self.intervals.is_closed(row)),
-            });
-            let event = |tick, starts, after| Event { group: group as u32, tick, starts, after };
-            events.push(event(own_first.max(first), 1, 0));
-            events.push(event(own_last.min(last) + 1, 0, 1));
-        }
-    }
-}
-
 /// Whether sorted events give the same counts per week as slots for each day.
 #[cfg(test)]
 pub(super) fn both_sweeps_agree(
-    intervals: &Intervals,
+    intervals: &crate::intervals::Intervals,
     table: &Table,
     first: i32,
     last: i32,
 ) -> bool {
-    let periods = Cutting { periods: Grain::Week.into(), simple: false };
+    let periods = Cutting::of(Grain::Week, Grain::Week.into());
     let from = periods.number(first);
     let count = periods.number(last) - from + 1;
     let bounds = (0..count).map(|period| periods.bounds(from + period, first, last)).collect();
-    let sweep = Sweep { first, last, from, bounds, closing: None, periods, groups: 1 };
-    let Some(entities) = Entities::from_ids(vec![0; intervals.fates.len()], 1) else {
+    let ticks = Ticks { first, last, groups: 1, is_closing: false };
+    let sweep = Sweep { ticks, from, bounds, closing: None, periods };
+    let Some(entities) = crate::entities::Entities::from_ids(vec![0; intervals.fates.len()], 1)
+    else {
         return false;
     };
     let rows = RowSource { intervals, table, entities: &entities, is_one: true };
@@ -702,8 +389,8 @@ pub(super) fn both_sweeps_agree(
         tell(&mut Lists { active, started, ended, at_end, most, ticks });
         lists
     };
-    let slots = rows.slots(&sweep);
-    let (starts, after) = rows.events(&sweep).of_group(0);
+    let slots = rows.slots(&sweep.ticks);
+    let (starts, after) = rows.events(&sweep.ticks).of_group(0);
     told(&|lists| sweep.over_slots(&slots.starts, &slots.ends, lists))
         == told(&|lists| sweep.over_events(&starts, &after, lists))
 }

@@ -8,22 +8,21 @@
 
 use super::{
     ActivePlan, Gives,
-    counts::{
-        Beside, Cut, Cutting, Event, GroupEvents, RowSource, Slots, StartsAndEnds, Sweep, counted,
-        sums_of_rows,
-    },
+    counts::{Beside, Sweep, counted, sums_of_rows},
+    cutting::Cutting,
+    events::{Cut, Event, GroupEvents, RowSource, Slots, StartsAndEnds, Ticks, together},
 };
 use crate::{
     calendar::Hours,
     context::Context,
-    entities::{Entities, Missing},
+    entities::{Entities, GrowingKeys, Missing},
     error::Result,
     exact::Limbs,
     intervals::{Fate, Intervals, OpenEnds},
     ledger::{Outcome, RowMasks, Tally},
     measure::Measure,
     ordering::entities_in_order,
-    plan::{NumberedRows, State},
+    plan::{NumberedRows, Numbers, State},
     shape::Named,
     table::Table,
 };
@@ -47,12 +46,13 @@ struct Changes {
 /// The starts and ends of settled intervals.
 pub(super) struct Settled {
     /// The keys of each group, by its number.
-    keys: Table,
-    /// In order of group and tick, without duplicates.
-    events: Vec<Event>,
+    keys: GrowingKeys,
+    /// Lists in order of group and tick, without duplicates. Each has more than twice as many
+    /// events as the next one, so that an event is merged a few times only.
+    events: Vec<Vec<Event>>,
     cut: Vec<Cut>,
     sums: Vec<Changes>,
-    tally: Tally,
+    tally: Option<Tally>,
     /// The number of missing ends, and the tick that replaces them.
     open: u64,
     closing_tick: Option<i32>,
@@ -63,103 +63,128 @@ pub(super) struct Settled {
 }
 
 impl Settled {
-    /// The settled intervals of a table.
-    fn of(
+    fn new() -> Settled {
+        Settled {
+            keys: GrowingKeys::new(),
+            events: Vec::new(),
+            cut: Vec::new(),
+            sums: Vec::new(),
+            tally: None,
+            open: 0,
+            closing_tick: None,
+            hours: None,
+            starts_are_instants: false,
+            instants: false,
+        }
+    }
+
+    /// Adds the settled intervals of a table, and returns the rows set aside and their places.
+    fn add(
+        &mut self,
         active: &ActivePlan,
         table: &Table,
         intervals: &Intervals,
-    ) -> Result<(Settled, Table, BooleanBuffer)> {
+    ) -> Result<(Table, BooleanBuffer)> {
         let (per, sum) = active.counted();
-        let entities = Entities::of_columns(&table.columns_at(per), table.rows(), Missing::IsAKey)?;
+        let entities = self.keys.number(&table.select(per)?)?;
         let (kept, dropped, set_aside) = intervals.masks();
-        let open = intervals.closed_in(&kept);
+        self.open += intervals.closed_in(&kept);
         let masks = RowMasks { kept, dropped, set_aside };
         let (tally, aside) = masks.tally(table, &active.accounting)?;
         let rows = RowSource { intervals, table, entities: &entities, is_one: per.is_empty() };
-        let groups = if per.is_empty() { 1 } else { entities.count() };
-        let (events, cut) = rows.all_events(groups);
-        let keys = match per.is_empty() {
-            true => Table::of_known([])?,
-            false => {
-                let firsts = UInt32Array::from(entities.first_rows());
-                table.select(per)?.take(&firsts)?.without_others_texts()?
-            }
-        };
-        let sums =
-            sum.iter().map(|(_, place)| Changes::of(table, *place, &rows, Cutting::of(active)));
-        let settled = Settled {
-            keys,
-            events,
-            cut,
-            sums: sums.collect::<Result<_>>()?,
-            tally,
-            open,
-            closing_tick: intervals.closing_tick(),
-            hours: intervals.hours.clone(),
-            starts_are_instants: table.dates_at(active.rules.start).are_instants(),
-            instants: intervals.instants,
-        };
-        Ok((settled, aside, masks.aside()))
+        self.cut.resize(entities.count(), Cut::default());
+        let events = rows.all_events(&mut self.cut);
+        self.add_events(events);
+        let sums = sum.iter().map(|(_, place)| {
+            Changes::of(table, *place, &rows, Cutting::of(active.grain, active.periods))
+        });
+        self.add_sums(sums.collect::<Result<_>>()?);
+        self.tally = Some(match self.tally.take() {
+            None => tally,
+            Some(before) => before.plus(&tally),
+        });
+        self.closing_tick = self.closing_tick.max(intervals.closing_tick());
+        self.hours.clone_from(&intervals.hours);
+        self.starts_are_instants = table.dates_at(active.rules.start).are_instants();
+        self.instants = intervals.instants;
+        Ok((aside, masks.aside()))
+    }
+
+    fn add_events(&mut self, mut events: Vec<Event>) {
+        while self.events.last().is_some_and(|before| before.len() <= 2 * events.len()) {
+            events = together([self.events.pop().unwrap_or_default(), events].concat());
+        }
+        self.events.push(events);
+    }
+
+    fn add_sums(&mut self, sums: Vec<Changes>) {
+        match self.sums.is_empty() {
+            true => self.sums = sums,
+            false => self.sums.iter_mut().zip(sums).for_each(|(one, other)| one.add(other)),
+        }
     }
 
     /// The bytes that it takes in memory.
     fn bytes(&self) -> u64 {
         let of_change = size_of::<((u32, i32), Change)>();
         let changes = self.sums.iter().map(|changes| changes.by_place.len() * of_change);
-        let events = size_of_val(&self.events[..]) + size_of_val(&self.cut[..]);
-        self.keys.bytes() + (events + changes.sum::<usize>()) as u64
+        let events = self.events.iter().map(|events| size_of_val(&events[..]));
+        let cut = size_of_val(&self.cut[..]);
+        self.keys.bytes() + (cut + events.sum::<usize>() + changes.sum::<usize>()) as u64
     }
 
-    /// Merges the intervals of both.
-    fn merged(self, other: Settled) -> Result<Settled> {
-        let groups = self.cut.len();
-        // Groups with the same key become one, and those of the first table keep their numbers.
-        let (keys, new) = match self.keys.columns().is_empty() {
-            true => (self.keys, vec![0; groups + other.cut.len()]),
-            false => {
-                let both = Table::joined(&self.keys.anonymous(), &[other.keys.anonymous()])?;
-                let entities = Entities::of_columns(both.columns(), both.rows(), Missing::IsAKey)?;
-                (both.take(&UInt32Array::from(entities.first_rows()))?, entities.into_ids())
-            }
+    /// Adds the intervals of another.
+    fn merge(&mut self, other: Settled) -> Result<()> {
+        let Some(tally) = other.tally else { return Ok(()) };
+        // Groups with the same key become one, and those of this one keep their numbers.
+        let new = match other.keys.values()? {
+            None => vec![0],
+            Some(keys) => self.keys.number(&keys)?.into_ids(),
         };
-        let of_self = |group: u32| new[group as usize];
-        let of_other = |group: u32| new[groups + group as usize];
-        let events =
-            self.events.into_iter().map(|event| Event { group: of_self(event.group), ..event });
-        let more =
-            other.events.into_iter().map(|event| Event { group: of_other(event.group), ..event });
-        let all = new.iter().max().map_or(0, |&last| last as usize + 1);
-        let mut cut = vec![Cut::default(); all];
-        self.cut.iter().zip(&new).for_each(|(own, &to)| cut[to as usize].add(*own));
-        other.cut.iter().zip(&new[groups..]).for_each(|(own, &to)| cut[to as usize].add(*own));
-        let sums = self.sums.into_iter().zip(other.sums);
-        let sums = sums.map(|(one, other)| one.merged(other, &of_self, &of_other));
-        Ok(Settled {
-            keys,
-            events: together(events.chain(more).collect()),
-            cut,
-            sums: sums.collect(),
-            tally: self.tally.plus(&other.tally),
-            open: self.open + other.open,
-            closing_tick: self.closing_tick.max(other.closing_tick),
-            hours: self.hours,
-            starts_are_instants: self.starts_are_instants,
-            instants: self.instants,
-        })
+        let groups = self.keys.count().max(1);
+        self.cut.resize(groups, Cut::default());
+        other.cut.iter().zip(&new).for_each(|(own, &to)| self.cut[to as usize].add(*own));
+        let moved = |event: Event| Event { group: new[event.group as usize], ..event };
+        for events in other.events {
+            self.add_events(together(events.into_iter().map(moved).collect()));
+        }
+        let moved = |changes: Changes| changes.moved(|group| new[group as usize]);
+        self.add_sums(other.sums.into_iter().map(moved).collect());
+        self.tally = Some(match self.tally.take() {
+            None => tally,
+            Some(before) => before.plus(&tally),
+        });
+        self.open += other.open;
+        self.closing_tick = self.closing_tick.max(other.closing_tick);
+        self.hours = self.hours.take().or(other.hours);
+        self.starts_are_instants |= other.starts_are_instants;
+        self.instants |= other.instants;
+        Ok(())
+    }
+
+    /// All events in one list.
+    fn put_together(&mut self) {
+        let events = std::mem::take(&mut self.events).into_iter().rev();
+        let all = events.reduce(|after, before| together([before, after].concat()));
+        self.events = all.into_iter().collect();
+    }
+
+    fn all_events(&self) -> impl Iterator<Item = &Event> {
+        self.events.iter().flatten()
     }
 
     /// The first and last tick on which any interval is active.
     fn overall(&self) -> Option<(i32, i32)> {
-        let starts = self.events.iter().filter(|event| event.starts > 0).map(|event| event.tick);
-        let ends = self.events.iter().filter(|event| event.after > 0).map(|event| event.tick - 1);
+        let starts = self.all_events().filter(|event| event.starts > 0).map(|event| event.tick);
+        let ends = self.all_events().filter(|event| event.after > 0).map(|event| event.tick - 1);
         Some((starts.min()?, ends.max()?))
     }
 
-    fn slots_of(&self, sweep: &Sweep) -> Slots {
-        let mut slots = Slots::blank(sweep);
-        for event in &self.events {
-            let base = event.group as usize * sweep.ticks();
-            let at = |tick: i32| base + (tick - sweep.first) as usize;
+    fn slots_of(&self, ticks: &Ticks) -> Slots {
+        let mut slots = Slots::blank(ticks);
+        for event in self.all_events() {
+            let base = event.group as usize * ticks.count();
+            let at = |tick: i32| base + (tick - ticks.first) as usize;
             if event.starts > 0 {
                 slots.starts[at(event.tick)] += event.starts;
             }
@@ -173,9 +198,11 @@ impl Settled {
 
     /// The starts of a group and the ticks after its ends, in order.
     fn events_of(&self, group: usize) -> (Vec<i32>, Vec<i32>) {
-        let from = self.events.partition_point(|event| (event.group as usize) < group);
-        let own = self.events[from..].iter().take_while(|event| event.group as usize == group);
         let (mut starts, mut after) = (Vec::new(), Vec::new());
+        let own = self.events.iter().flat_map(|events| {
+            let from = events.partition_point(|event| (event.group as usize) < group);
+            events[from..].iter().take_while(move |event| event.group as usize == group)
+        });
         for event in own {
             starts.extend(std::iter::repeat_n(event.tick, event.starts as usize));
             after.extend(std::iter::repeat_n(event.tick, event.after as usize));
@@ -185,11 +212,11 @@ impl Settled {
 }
 
 impl StartsAndEnds for Settled {
-    fn slots(&self, sweep: &Sweep) -> Slots {
-        self.slots_of(sweep)
+    fn slots(&self, ticks: &Ticks) -> Slots {
+        self.slots_of(ticks)
     }
 
-    fn events<'s>(&'s self, _: &Sweep) -> Box<dyn GroupEvents + 's> {
+    fn events<'s>(&'s self, _: &Ticks) -> Box<dyn GroupEvents + 's> {
         Box::new(self)
     }
 }
@@ -202,38 +229,6 @@ impl GroupEvents for &Settled {
     fn cut(&self, group: usize) -> Cut {
         self.cut[group]
     }
-}
-
-impl RowSource<'_> {
-    /// The starts and ends of the rows, in order of group and tick, and what was clipped.
-    fn all_events(&self, groups: usize) -> (Vec<Event>, Vec<Cut>) {
-        let slots = match self.intervals.overall() {
-            None => return (Vec::new(), vec![Cut::default(); groups]),
-            Some(overall) => Slots::of_few(self, groups, overall),
-        };
-        match slots {
-            Some((first, slots)) => (slots.events(first), slots.cut),
-            None => {
-                let (mut events, mut cut) = (Vec::new(), vec![Cut::default(); groups]);
-                self.add_events(self.intervals.range, &mut events, &mut cut);
-                (together(events), cut)
-            }
-        }
-    }
-}
-
-/// Sorts events, and adds up those of one group and tick.
-fn together(mut events: Vec<Event>) -> Vec<Event> {
-    events.sort_unstable();
-    events.dedup_by(|next, event| {
-        let same = (next.group, next.tick) == (event.group, event.tick);
-        if same {
-            event.starts += next.starts;
-            event.after += next.after;
-        }
-        same
-    });
-    events
 }
 
 impl Changes {
@@ -256,27 +251,21 @@ impl Changes {
         Ok(Changes { measure: measure.without_rows(), by_place })
     }
 
-    fn merged(
-        self,
-        other: Changes,
-        of_self: &dyn Fn(u32) -> u32,
-        of_other: &dyn Fn(u32) -> u32,
-    ) -> Changes {
-        let mut by_place: BTreeMap<(u32, i32), Change> = BTreeMap::new();
-        let own = self
-            .by_place
-            .into_iter()
-            .map(|((group, period), change)| ((of_self(group), period), change));
-        let more = other.by_place.into_iter();
-        let more = more.map(|((group, period), change)| ((of_other(group), period), change));
-        for (place, change) in own.chain(more) {
-            match (by_place.get_mut(&place), change) {
+    fn add(&mut self, other: Changes) {
+        for (place, change) in other.by_place {
+            match (self.by_place.get_mut(&place), change) {
                 (Some(Change::Whole(sum)), Change::Whole(more)) => *sum += more,
                 (Some(Change::Float(sum)), Change::Float(more)) => sum.add_all(&more),
-                (_, change) => drop(by_place.insert(place, change)),
+                (_, change) => drop(self.by_place.insert(place, change)),
             }
         }
-        Changes { measure: self.measure, by_place }
+    }
+
+    /// The same changes of groups with other numbers.
+    fn moved(self, group: impl Fn(u32) -> u32) -> Changes {
+        let moved = self.by_place.into_iter();
+        let moved = moved.map(|((own, period), change)| ((group(own), period), change));
+        Changes { by_place: moved.collect(), ..self }
     }
 
     /// The sums in each period of each group, in the order of the keys.
@@ -341,46 +330,51 @@ impl CountsState {
         })
     }
 
-    /// Settles the pending rows that can be settled before all rows are known.
+    /// Settles the rows of the first batch, because another one comes.
     fn settle(&mut self) -> Result<()> {
         if self.awaits_newest {
             return Ok(());
         }
         self.awaits_newest = true;
-        let Some((table, numbers)) = self.pending.take_listed()? else { return Ok(()) };
+        match self.pending.take()? {
+            Some((table, numbers)) => self.settle_batch(&table, &numbers),
+            None => Ok(()),
+        }
+    }
+
+    /// Settles the rows of a batch that can be settled before all rows are known.
+    fn settle_batch(&mut self, table: &Table, numbers: &Numbers) -> Result<()> {
         let rules = &self.plan.rules;
         // Whether open intervals are refused, and when they end, is known only after the last
         // batch.
         let later = rules.open_ends == OpenEnds::Refuse
             || rules.open_ends == OpenEnds::AsOf && self.context.as_of.is_none();
-        let (open, newest) = rules.open_rows(&table, &self.context);
+        let (open, newest) = rules.open_rows(table, &self.context);
         self.newest = self.newest.max(newest);
-        if !later {
-            return self.settle_rows(&table, &numbers, None);
+        if !later || open.count_set_bits() == 0 {
+            return self.settle_rows(table, numbers, None);
         }
         let rows = |mask: &BooleanBuffer| {
             UInt32Array::from_iter_values(mask.set_indices().map(|row| row as u32))
         };
         let numbers_of = |rows: &UInt32Array| {
-            rows.values().iter().map(|&row| numbers[row as usize]).collect::<Vec<_>>()
+            rows.values().iter().map(|&row| numbers.at(row as usize)).collect::<Vec<_>>()
         };
         let (closed, open) = (rows(&!&open), rows(&open));
-        self.settle_rows(&table.take_with_origin(&closed)?, &numbers_of(&closed), None)?;
+        let numbers_of_closed = Numbers::Listed(numbers_of(&closed));
+        self.settle_rows(&table.take_with_origin(&closed)?, &numbers_of_closed, None)?;
         let open_table = table.take_with_origin(&open)?.without_others_texts()?;
         let open_table = open_table.with_not_numbers(0);
         self.pending.add(&open_table, numbers_of(&open));
         Ok(())
     }
 
-    fn settle_rows(&mut self, table: &Table, numbers: &[u64], close: Option<i32>) -> Result<()> {
+    fn settle_rows(&mut self, table: &Table, numbers: &Numbers, close: Option<i32>) -> Result<()> {
         let intervals = self.plan.intervals(table, close, &self.context)?;
-        let (settled, aside, aside_rows) = Settled::of(&self.plan, table, &intervals)?;
+        let settled = self.settled.get_or_insert_with(Settled::new);
+        let (aside, aside_rows) = settled.add(&self.plan, table, &intervals)?;
         let aside = aside.without_others_texts()?;
-        self.set_aside.add(&aside, aside_rows.set_indices().map(|row| numbers[row]));
-        self.settled = Some(match self.settled.take() {
-            None => settled,
-            Some(before) => before.merged(settled)?,
-        });
+        self.set_aside.add(&aside, aside_rows.set_indices().map(|row| numbers.at(row)));
         Ok(())
     }
 }
@@ -389,19 +383,7 @@ impl State for CountsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.settle()?;
         if self.settled.is_some() || self.pending.has_table() {
-            // Rows that wait for the newest date stay pending, and the rest of the batch is settled
-            // at once.
-            let mut own = CountsState {
-                plan: self.plan.clone(),
-                context: self.context.clone(),
-                pending: NumberedRows::default(),
-                settled: None,
-                awaits_newest: false,
-                newest: None,
-                set_aside: NumberedRows::default(),
-            };
-            own.pending.add_batch(batch, first_row);
-            return self.absorb(own);
+            return self.settle_batch(batch, &Numbers::of_batch(batch, first_row));
         }
         self.awaits_newest = false;
         self.pending.add_batch(batch, first_row);
@@ -437,15 +419,16 @@ impl State for CountsState {
         let close = self.newest.filter(|_| self.context.as_of.is_none());
         let pending = std::mem::take(&mut self.pending);
         if let Some((table, numbers)) = pending.take_in_order()? {
-            self.settle_rows(&table, &numbers, close)?;
+            self.settle_rows(&table, &Numbers::Listed(numbers), close)?;
         }
         let CountsState { plan, context, settled, set_aside, .. } = *self;
-        let Some(settled) = settled else {
+        let Some(mut settled) = settled else {
             return plan.counts(&Table::without_rows(&plan.shape)?, &context);
         };
         let set_aside =
             set_aside.in_order()?.map_or_else(|| Table::without_rows(&plan.shape), Ok)?;
-        plan.outcome_of_settled(settled, set_aside, &context)
+        settled.put_together();
+        plan.outcome_of_settled(&settled, set_aside, &context)
     }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
@@ -461,7 +444,10 @@ impl CountsState {
         self.pending.merge(other.pending);
         self.set_aside.merge(other.set_aside);
         self.settled = match (self.settled.take(), other.settled) {
-            (Some(one), Some(other)) => Some(one.merged(other)?),
+            (Some(mut one), Some(other)) => {
+                one.merge(other)?;
+                Some(one)
+            }
             (one, other) => one.or(other),
         };
         Ok(())
@@ -514,46 +500,41 @@ impl ActivePlan {
     /// The counts of settled intervals.
     fn outcome_of_settled(
         &self,
-        settled: Settled,
+        settled: &Settled,
         set_aside: Table,
         context: &Context,
     ) -> Result<Outcome> {
         let (_, sum) = self.counted();
-        let names = settled.keys.all_named();
-        let order = match names.is_empty() {
+        let keys = settled.keys.values()?.map_or_else(|| Table::of_known([]), Ok)?;
+        let names = keys.all_named();
+        let all: Vec<(usize, bool)> = (0..names.len()).map(|place| (place, false)).collect();
+        let order: Vec<usize> = match names.is_empty() {
             true => vec![0],
-            false => {
-                let keys = &settled.keys;
-                let entities = Entities::of_columns(keys.columns(), keys.rows(), Missing::IsAKey)?;
-                entities_in_order(keys, &names, &entities)?
-            }
+            false => keys.sorted_rows(&all)?.values().iter().map(|&group| group as usize).collect(),
         };
         let mut ranks = vec![0; order.len()];
         order.iter().enumerate().for_each(|(rank, &group)| ranks[group] = rank);
         let stated = self.stated_ticks(settled.starts_are_instants, context);
         let overall = (stated.or_else(|| settled.overall()), stated.is_some());
-        let key_bytes = settled.keys.row_bytes();
+        let key_bytes = keys.row_bytes();
         let sweep =
             Sweep::of(self, order.len(), overall, settled.closing_tick, (key_bytes, context))?;
-        let mut ledger = settled.tally.clone().in_order(Fate::reasons()).ledger(self.step.clone());
-        let closed_on = settled.closing_tick.map(|tick| self.closing_day(&settled, tick, context));
+        let tally = settled.tally.clone().unwrap_or_default();
+        let mut ledger = tally.in_order(Fate::reasons()).ledger(self.step.clone());
+        let closed_on = settled.closing_tick.map(|tick| self.closing_day(settled, tick, context));
         self.tell(&mut ledger, (closed_on, settled.instants), settled.open, context);
         let sums = sum.iter().zip(&settled.sums);
         let sums =
             sums.map(|((name, _), changes)| Ok((name.clone(), changes.sums(&sweep, &ranks)?)));
         let in_order = UInt32Array::from_iter_values(order.iter().map(|&group| group as u32));
         let beside = Beside {
-            keys: if names.is_empty() {
-                settled.keys.clone()
-            } else {
-                settled.keys.take(&in_order)?
-            },
+            keys: if names.is_empty() { keys } else { keys.take(&in_order)? },
             order: &order,
             hours: settled.hours.clone(),
             instants: settled.starts_are_instants,
             sums: sums.collect::<Result<_>>()?,
         };
-        let answer = counted(self, &sweep, &settled, beside)?;
+        let answer = counted(self, &sweep, settled, beside)?;
         ledger.counts.insert(0, ("rows in the result".into(), answer.rows() as u64));
         Ok(Outcome { table: answer, ledger, set_aside })
     }

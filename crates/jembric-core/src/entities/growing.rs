@@ -114,12 +114,12 @@ impl GrowingKeys {
         self.count as usize
     }
 
-    /// Numbers the rows of a table of keys. Without columns all rows are one, and have no number.
+    /// Numbers the rows of a table of keys. Without columns all rows are one, and none is numbered.
     ///
     /// Errors: those of [`GrowingEntities::number`]. Cost: two random memory accesses for each row.
-    pub(crate) fn number(&mut self, keys: &Table) -> Result<Vec<u32>> {
+    pub(crate) fn number(&mut self, keys: &Table) -> Result<Entities> {
         if keys.columns().is_empty() {
-            return Ok(Vec::new());
+            return Ok(Entities { ids: Vec::new(), count: 1, without: 0 });
         }
         let entities = self.entities.number(keys.columns(), keys.rows())?;
         self.numbers.resize(self.numbers.len().max(entities.count()), Entities::NONE);
@@ -137,7 +137,7 @@ impl GrowingKeys {
         if self.keys.is_empty() || !new.is_empty() {
             self.keys.push(keys.take(&UInt32Array::from(new))?.without_others_texts()?);
         }
-        Ok(ids)
+        Ok(Entities { ids, count: self.count, without: 0 })
     }
 
     /// The keys in the order of their numbers; none if no rows were numbered.

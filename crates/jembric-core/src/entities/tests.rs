@@ -182,7 +182,8 @@ proptest! {
         prop_assert!(growing.values().unwrap().is_none());
         for batch in batches(&rows, cut) {
             let text = |row: usize| crate::sample::shown(&batch.slice(row, 1)).pop().unwrap();
-            for (row, number) in growing.number(&batch).unwrap().into_iter().enumerate() {
+            let numbers = growing.number(&batch).unwrap().into_ids();
+            for (row, number) in numbers.into_iter().enumerate() {
                 let known = expected.iter().position(|key| *key == text(row));
                 let known = known.unwrap_or_else(|| {
                     expected.push(text(row));

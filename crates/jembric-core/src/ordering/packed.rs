@@ -207,7 +207,7 @@ impl Part {
         };
         let nulls = column.logical_nulls().filter(|nulls| nulls.null_count() > 0);
         let is_valid = |row: usize| nulls.as_ref().is_none_or(|nulls| nulls.is_valid(row));
-        // Numbers are counted from the least, or down from the greatest, so that they need few bits.
+        // Numbers are counted from the least or down from the greatest, so they need few bits.
         macro_rules! counted {
             ($values:ident, $wrap:path) => {{
                 let none = || (None, None);

@@ -136,11 +136,6 @@ impl NumberedRows {
         Ok(Some((Table::joined(first, others)?, numbers)))
     }
 
-    /// Takes the rows out, with a list of their numbers.
-    pub(crate) fn take_listed(&mut self) -> Result<Option<(Table, Vec<u64>)>> {
-        Ok(self.take()?.map(|(table, numbers)| (table, numbers.into_list())))
-    }
-
     /// The rows in the order of their numbers, with these numbers.
     pub(crate) fn take_in_order(mut self) -> Result<Option<(Table, Vec<u64>)>> {
         let Some((table, numbers)) = self.take()? else { return Ok(None) };

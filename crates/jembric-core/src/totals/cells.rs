@@ -81,7 +81,7 @@ impl Keys {
         if values.columns().is_empty() {
             return Keys::of_values(values.clone());
         }
-        let ids = keys.number(values)?;
+        let ids = keys.number(values)?.into_ids();
         Ok(Keys { values: values.emptied(), ids, places: Vec::new(), count: keys.count() })
     }
 

@@ -53,8 +53,8 @@ impl TotalsState {
 
     /// Adds a part whose entities and columns are in an order of their own.
     fn add_ordered(&mut self, part: Part) -> Result<()> {
-        let entities = self.entities.number(&part.groups.entities.values)?;
-        let sides = self.sides.number(&part.groups.sides.values)?;
+        let entities = self.entities.number(&part.groups.entities.values)?.into_ids();
+        let sides = self.sides.number(&part.groups.sides.values)?.into_ids();
         self.add(part.moved(&entities, &sides)?)
     }
 
