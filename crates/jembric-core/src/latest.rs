@@ -1,6 +1,6 @@
 //! [`Latest`] and [`Earliest`]: the latest or the earliest record of each entity.
 //!
-//! Both prepare a [`RecordPlan`](plan::RecordPlan). The common case of one record per entity is a
+//! Both prepare a [`RecordPlan`](record::RecordPlan). The common case of one record per entity is a
 //! single pass (`best`). The records of the N newest dates, and the states at the end of each
 //! period (`states`), need the timeline. `best_so_far` keeps the best records of several batches,
 //! and `ties` decides between records with the same date. `Earliest` reverses the order of dates by
@@ -9,6 +9,7 @@
 mod best;
 mod best_so_far;
 mod plan;
+mod record;
 mod states;
 mod ties;
 

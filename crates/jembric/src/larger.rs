@@ -2,13 +2,13 @@
 //!
 //! A [`Data`] is a table in memory, or one that is delivered in batches as often as it is needed
 //! ([`Scan`]). [`Memory`] is the budget of a run, and has a private directory for temporary files
-//! (`scratch`). `run` writes and reads them, `merge` merges sorted ones, and `apply` applies a plan
-//! to tables that are larger than memory, with `parts` for those that are divided by entity.
-//! `progress` tells what is being done. No operation has a second algorithm for this: a plan tells
-//! how its rows can be divided ([`Division`](jembric_core::Division)), is applied to each part, and
-//! the results are merged in the order of the whole.
+//! (`scratch`). `run` writes and reads them, `merge` merges sorted ones. `step` is a step whose
+//! tables are larger than memory, and `apply` applies its plan, with `parts` for tables that are
+//! divided by entity. `progress` tells what is being done. No operation has a second algorithm for
+//! this: a plan tells how its rows can be divided ([`Division`](jembric_core::Division)), is
+//! applied to each part, and the results are merged in the order of the whole.
 
-pub(crate) mod apply;
+mod apply;
 pub(crate) mod collect;
 mod memory;
 mod merge;
@@ -17,6 +17,7 @@ mod progress;
 mod run;
 mod scratch;
 mod size;
+pub(crate) mod step;
 
 use crate::{
     CoreError, Error, Result, Table,

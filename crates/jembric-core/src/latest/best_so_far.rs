@@ -4,7 +4,7 @@
 //! row whose date is superseded by a later batch is dropped when the rows are compacted, for which
 //! the number of its entity is kept with it. No row is numbered twice.
 
-use super::{best::except, plan::RecordPlan};
+use super::{best::except, record::RecordPlan};
 use crate::{
     context::Context,
     dates::Dates,

@@ -105,7 +105,7 @@ impl Memory {
 
     /// The bytes of a part that is processed as a whole.
     pub(crate) fn part(&self) -> u64 {
-        self.part_of(10)
+        self.part_of(8)
     }
 
     /// The bytes of rows that wait to be written or merged.

@@ -21,7 +21,7 @@ use rayon::prelude::*;
 use std::{cmp::Ordering, sync::Arc};
 
 /// The most runs that are merged at once, because each has a frame in memory.
-pub(super) const MOST_RUNS: usize = 64;
+pub(super) const MOST_RUNS: usize = 128;
 
 /// The order of the rows.
 #[derive(Clone, Debug)]

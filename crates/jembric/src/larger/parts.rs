@@ -1,12 +1,11 @@
 //! Divides the rows of tables by entity into parts in temporary files, and applies a plan to each.
 
 use super::{
-    Memory, Phase,
-    apply::{Account, Larger, Take, applied, write_all},
-    bytes_of,
+    Memory, Phase, bytes_of,
     collect::joined,
     merge::{MergeOrder, merge},
     run::{Frame, Run, RunWriter},
+    step::{Account, Larger, Take, applied, write_all},
 };
 use crate::{
     CoreError, Outcome, Plan, Table,

@@ -7,12 +7,19 @@ use super::{
     run::{Run, RunScan, RunWriter},
 };
 use crate::{
-    Table,
+    Error, Result, Table,
     arrow::{ArrayRef, Decimal64Array, Decimal128Array, Int64Array, StringViewArray},
 };
 use proptest::prelude::*;
 use rstest::rstest;
-use std::{fs, path::PathBuf, sync::Arc};
+use std::{
+    fs,
+    path::PathBuf,
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering::SeqCst},
+    },
+};
 
 const LONG: &str = "a text that is longer than twelve bytes";
 
@@ -294,4 +301,87 @@ fn stages_tell_the_rows_and_the_bytes_in_files() {
     assert_eq!(told.first(), Some(&(Phase::Reading, 1, 5, false)));
     assert_eq!(told.last(), Some(&(Phase::Merging, 5, 5, true)));
     assert!(told.windows(2).skip(1).all(|pair| pair[0].1 <= pair[1].1), "{told:?}");
+}
+
+/// Batches that are counted when they are read, and may end in an error or a panic.
+#[derive(Debug)]
+struct Counted {
+    sample: Table,
+    read: AtomicUsize,
+    end: End,
+}
+
+#[derive(Debug, Clone, Copy)]
+enum End {
+    Well,
+    InAnError,
+    InAPanic,
+}
+
+impl Scan for Counted {
+    fn sample(&self) -> &Table {
+        &self.sample
+    }
+
+    fn rows(&self) -> u64 {
+        10
+    }
+
+    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        for n in 0..10 {
+            self.read.fetch_add(1, SeqCst);
+            take(numbers(&[n]))?;
+        }
+        match self.end {
+            End::Well => Ok(()),
+            End::InAnError => Err(Error::Changed { file: "stays.csv".to_owned() }),
+            End::InAPanic => panic!("damaged"),
+        }
+    }
+}
+
+fn counted(end: End) -> (Arc<Counted>, Data) {
+    let scan = Arc::new(Counted { sample: numbers(&[0]), read: AtomicUsize::new(0), end });
+    (scan.clone(), Data::Larger(scan))
+}
+
+#[rstest]
+#[case::well(End::Well, None)]
+#[case::an_error(End::InAnError, Some("stays.csv"))]
+fn batches_that_are_read_ahead_come_in_order_with_the_error(
+    #[case] end: End,
+    #[case] expected: Option<&str>,
+) {
+    let (_, data) = counted(end);
+    let mut taken = Vec::new();
+    let ended = data.each(&mut |batch| {
+        taken.extend(values(&batch));
+        Ok(())
+    });
+    assert_eq!(taken, (0..10).collect::<Vec<i64>>());
+    let error = ended.err().map(|error| error.to_string());
+    assert_eq!(error.is_some(), expected.is_some());
+    assert!(error.unwrap_or_default().contains(expected.unwrap_or_default()));
+}
+
+#[test]
+fn reading_stops_when_the_receiver_fails() {
+    let (scan, data) = counted(End::InAnError);
+    let mut taken = 0;
+    let ended = data.each(&mut |_| {
+        taken += 1;
+        match taken {
+            3 => Err(Error::Changed { file: "the receiver".to_owned() }),
+            _ => Ok(()),
+        }
+    });
+    // The receiver's error is the one that is told.
+    assert!(ended.unwrap_err().to_string().contains("the receiver"));
+    assert!(scan.read.load(SeqCst) <= 4, "one batch is read ahead");
+}
+
+#[test]
+#[should_panic(expected = "damaged")]
+fn a_panic_while_reading_is_passed_on() {
+    let _ = counted(End::InAPanic).1.each(&mut |_| Ok(()));
 }

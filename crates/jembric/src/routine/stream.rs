@@ -9,8 +9,8 @@ use crate::{
     Access, Context, CoreError, Error, Filter, Outcome, Plan, Shape, Sink, Table,
     larger::{
         Data, Memory,
-        apply::{Account, Larger, put_together},
         collect::{Collector, joined},
+        step::{Account, Larger, put_together},
     },
 };
 use std::cell::OnceCell;

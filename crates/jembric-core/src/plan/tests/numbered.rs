@@ -134,3 +134,51 @@ fn a_state_keeps_no_texts_of_rows_that_are_gone() {
         latest.columns()[0].as_string_view().data_buffers().iter().map(|b| b.len()).sum();
     assert!(kept < 2_000, "{kept} bytes of texts for {} rows", latest.rows());
 }
+
+/// Records of vessels in batches, later ones with later dates, as a log has them.
+fn log(vessels: u32, batches: i32, rows: u32) -> Vec<Table> {
+    let batch = |n: i32| {
+        let row = |row: u32| row + n as u32 * rows;
+        let names = (0..rows).map(|own| Some(format!("vessel {}", row(own) * 7 % vessels)));
+        let names: StringViewArray = names.collect();
+        let days =
+            Date32Array::from_iter_values((0..rows).map(|own| 20_000 + n * 3 + own as i32 % 3));
+        let tons: Decimal64Array = (0..rows).map(|own| Some(i64::from(row(own)))).collect();
+        let columns: [(&str, ArrayRef); 3] =
+            [("vessel", Arc::new(names)), ("day", Arc::new(days)), ("tons", Arc::new(tons))];
+        Table::from_columns(columns).unwrap()
+    };
+    (0..batches).map(batch).collect()
+}
+
+/// With more rows than are kept before the first compaction, a state stays small, and its result is
+/// that of all rows at once.
+#[test]
+fn states_of_long_logs_stay_small_and_give_the_same_result() {
+    let batches = log(5_000, 12, 30_000);
+    let whole = Table::joined(&batches[0], &batches[1..]).unwrap();
+    let context = Context::new();
+    let first = crate::Ties::First;
+    let operations: [Box<dyn crate::Operation>; 4] = [
+        Box::new(Latest::new("day").per(["vessel"]).ties(first)),
+        Box::new(crate::Earliest::new("day").per(["vessel"]).ties(first)),
+        Box::new(Totals::new().date(["day"]).grain(crate::calendar::Grain::Week).per(["vessel"])),
+        Box::new(crate::Active::new("day", "day").count().per(["vessel"])),
+    ];
+    for operation in operations {
+        let plan = operation.prepare(&whole.shape(), &context).unwrap();
+        let mut fold = plan.begin().unwrap();
+        let mut most = 0;
+        for (n, batch) in (0..).zip(&batches) {
+            fold.take(batch, n * 30_000).unwrap();
+            most = most.max(fold.bytes());
+        }
+        let folded = fold.finish().unwrap();
+        let applied = plan.apply(&[&whole]).unwrap();
+        assert_eq!(folded.ledger.to_string(), applied.ledger.to_string());
+        assert!(shown(&folded.table) == shown(&applied.table), "{operation:?}");
+        // Twelve batches are 360,000 rows.
+        let per_row = most / 360_000;
+        assert!(per_row < 40, "{operation:?}: {per_row} bytes for each row");
+    }
+}

@@ -1,0 +1,134 @@
+//! [`Larger`]: a step whose tables are larger than memory, and what all ways to apply it share.
+
+use super::{
+    Data, Memory, Phase, bytes_of,
+    collect::in_batches,
+    run::{Frame, RunWriter},
+};
+use crate::{CoreError, Outcome, Plan, Shape, Stack, Table, error::Result};
+use rayon::prelude::*;
+
+/// Receives the rows of a result.
+pub(crate) type Take<'a> = dyn FnMut(&Table) -> Result<()> + 'a;
+
+/// A step whose tables are larger than memory.
+pub(crate) struct Larger<'a> {
+    /// The plan for the tables.
+    pub(crate) plan: &'a Plan,
+    /// Prepares the step for tables of other shapes.
+    pub(crate) prepare: &'a dyn Fn(&[Shape]) -> Result<Plan>,
+    pub(crate) inputs: &'a [&'a Data],
+    pub(crate) memory: &'a Memory,
+    /// Whether the rows set aside are needed, and not only their number.
+    pub(crate) keeps_aside: bool,
+}
+
+impl Larger<'_> {
+    /// Delivers the rows of an input in batches that are not much longer than the budget allows.
+    pub(super) fn each(
+        &self,
+        input: &Data,
+        take: &mut dyn FnMut(Table) -> Result<()>,
+    ) -> Result<()> {
+        let most = self.memory.batch();
+        let name = input.sample().origin().map(|origin| origin.file());
+        let mut rows = 0;
+        input.each(&mut |batch| {
+            rows += batch.rows() as u64;
+            match bytes_of(&batch) > 2 * most {
+                true => in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take)?,
+                false => take(batch)?,
+            }
+            self.memory.tell(Phase::Reading, name, rows, input.rows());
+            Ok(())
+        })
+    }
+
+    pub(super) fn samples(&self) -> Vec<&Table> {
+        self.inputs.iter().map(|input| input.sample()).collect()
+    }
+
+    /// Applies the plan to all rows at once, if they fit.
+    pub(super) fn as_a_whole(&self, take: &mut Take<'_>) -> Result<Outcome> {
+        let tables = self.inputs.iter().map(|input| input.whole(self.memory));
+        let tables = tables.collect::<Result<Vec<Table>>>()?;
+        let tables: Vec<&Table> = tables.iter().collect();
+        let outcome = applied(self.plan, &tables, take)?;
+        Ok(self.without_needless_rows(outcome))
+    }
+
+    pub(super) fn without_needless_rows(&self, mut outcome: Outcome) -> Outcome {
+        if !self.keeps_aside {
+            outcome.set_aside = outcome.set_aside.emptied();
+        }
+        outcome
+    }
+}
+
+/// Applies a plan, and delivers the result in batches.
+pub(super) fn applied(plan: &Plan, tables: &[&Table], take: &mut Take<'_>) -> Result<Outcome> {
+    let mut failed = None;
+    let outcome = plan.apply_into(tables, &mut |batch| {
+        take(batch).map_err(|error| {
+            failed = Some(error);
+            "the result could not be delivered".into()
+        })
+    });
+    match failed {
+        Some(error) => Err(error),
+        None => Ok(outcome?),
+    }
+}
+
+pub(super) fn write_all(writer: &mut RunWriter, table: Table, bytes: u64) -> Result<()> {
+    let batches = in_batches(vec![table], bytes)?;
+    // Packing takes longer than writing.
+    for several in batches.chunks(4 * rayon::current_num_threads()) {
+        let frames: Vec<Result<Frame>> = several.par_iter().map(Frame::of).collect();
+        for frame in frames {
+            writer.append(&frame?)?;
+        }
+    }
+    Ok(())
+}
+
+/// The account of a step, merged from those of its parts.
+#[derive(Default)]
+pub(crate) struct Account {
+    /// Only the columns of the result.
+    outcome: Option<Outcome>,
+    set_aside: Vec<Table>,
+}
+
+impl Account {
+    /// Merges the account of a part, and returns its result.
+    pub(crate) fn add(&mut self, outcome: Outcome) -> Table {
+        let answer = outcome.table.clone();
+        if self.set_aside.is_empty() || outcome.set_aside.rows() > 0 {
+            self.set_aside.push(outcome.set_aside.clone());
+        }
+        match &mut self.outcome {
+            None => self.outcome.insert(outcome).table = answer.emptied(),
+            Some(all) => all.ledger = all.ledger.clone().merge(&outcome.ledger),
+        }
+        answer
+    }
+
+    pub(crate) fn outcome(self) -> std::result::Result<Outcome, CoreError> {
+        let mut outcome =
+            self.outcome.ok_or_else(|| CoreError::Sink("nothing was answered".into()))?;
+        outcome.set_aside = put_together(&self.set_aside)?;
+        Ok(outcome)
+    }
+}
+
+/// Joins tables with the same columns.
+pub(crate) fn put_together(batches: &[Table]) -> std::result::Result<Table, CoreError> {
+    match batches {
+        [one] => Ok(one.clone()),
+        several => {
+            let named: Vec<(&str, &Table)> = several.iter().map(|batch| ("", batch)).collect();
+            Ok(Stack::new().apply(&named)?.table)
+        }
+    }
+}
