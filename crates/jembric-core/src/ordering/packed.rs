@@ -75,8 +75,8 @@ key!(u128);
 ///
 /// Cost: a few passes over the columns, and one sort of a number for each row on all threads.
 pub(super) fn order_of_rows(columns: &[(ArrayRef, bool)], rows: usize) -> Result<Vec<u32>> {
-    // The row number takes at least one bit, so that shifts by it have an effect.
-    let of_row = (usize::BITS - rows.leading_zeros()).max(1);
+    // The bits of a row number.
+    let of_row = usize::BITS - rows.leading_zeros();
     let (mut parts, mut bits, mut is_exact) = (Vec::new(), of_row, true);
     for (column, descending) in columns {
         let Some(part) = Part::of(column, *descending)? else {
@@ -164,7 +164,7 @@ fn sorted<K: Key>(parts: &[Part], of_row: u32, rows: usize, rest: &[DynComparato
 }
 
 impl Part {
-    /// None for a column of a type that has no numbers.
+    /// None for a column whose values do not fit into numbers.
     fn of(column: &ArrayRef, descending: bool) -> Result<Option<Part>> {
         let mut is_exact = true;
         let values = match column.data_type() {
