@@ -39,12 +39,12 @@ enum Column {
     Texts(Growing<u128>),
 }
 
-/// The keys of one form.
+/// The numbered keys of one type.
 struct Growing<Key> {
     parts: Vec<Part<Key>>,
 }
 
-/// The keys of one thread.
+/// The keys that one thread numbers.
 struct Part<Key> {
     numbering: Numbering<Key>,
     /// The long texts among the keys.
@@ -239,7 +239,7 @@ impl<Key: Copy + Default + Send> Growing<Key> {
         self.parts.iter().map(|part| part.numbering.bytes() + texts(part)).sum()
     }
 
-    /// Numbers the keys of a batch that contain all there is to know of them.
+    /// Numbers keys that are whole by themselves, unlike long texts, which are in buffers.
     fn number<K: Keys<Key = Key>>(
         &mut self,
         keys: &K,

@@ -1,8 +1,8 @@
 //! [`BestSoFar`]: the state of a fold that looks for one record of each entity.
 //!
 //! It knows the best date of each entity. A row of a batch with a worse date is dropped at once. A
-//! row whose date is superseded by a later batch is dropped when the rows are compacted, for which
-//! the number of its entity is kept with it. No row is numbered twice.
+//! row whose date is superseded by a later batch is dropped when the rows are compacted. Each row
+//! is kept with the number of its entity, so compaction does not number rows again.
 
 use super::{best::except, record::RecordPlan};
 use crate::{

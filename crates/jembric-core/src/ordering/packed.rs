@@ -1,11 +1,11 @@
 //! Sorts rows by several columns through packed keys: one number for each row that holds its values
 //! in all columns, and its row number in the lowest bits.
 //!
-//! Most columns need few bits: days of some years need twelve, and a short text its characters. So
-//! the keys of most tables fit into 64 or 128 bits, and sorting compares numbers that lie next to
-//! each other in memory. Because the row number is part of the key, equal rows keep their order
-//! whatever the sort does. If the values need more bits, the key holds the first of them, and rows
-//! with equal keys are compared by the columns.
+//! Most columns need few bits: the days of ten years need twelve, and a short text needs eight for
+//! each byte. So the keys of most tables fit into 64 or 128 bits, and sorting compares numbers that
+//! lie next to each other in memory. Because the row number is part of the key, equal rows keep
+//! their order whatever the sort does. If the values need more bits, the key holds the first of
+//! them, and rows with equal keys are compared by the columns.
 
 use crate::{
     entities::{Entities, Missing},
