@@ -15,7 +15,10 @@ use crate::{
     error::{Error, Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    plan::{Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles},
+    plan::{
+        Access, ByEntity, Division, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles,
+        before_last_date,
+    },
     role::Role,
     rows::all_kept,
     shape::{Named, Shape, Type},
@@ -276,8 +279,9 @@ impl Operation for Elapsed {
             accounting,
         };
         let division = match &plan.between {
-            Between::Previous { per, .. } => {
-                ByEntity::of(per.iter().map(|key| key.place), ResultOrder::Rows(0))
+            Between::Previous { date, per } => {
+                let keys = per.iter().map(|key| key.place);
+                ByEntity::or_dates(keys, *date, ResultOrder::Rows(0))
             }
             Between::Ends(_) => Some(Division::Rows),
         };
@@ -312,10 +316,56 @@ struct ElapsedPlan {
 
 impl Prepared for ElapsedPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let table = tables[0];
+        self.after(None, tables[0], context)
+    }
+
+    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
+        match self.between {
+            Between::Previous { date, ref per } if per.is_empty() => {
+                Some(Box::new(AfterPrevious { plan: self, date, previous: None }))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// A plan with the last record of earlier pieces that has a date.
+struct AfterPrevious {
+    plan: Arc<ElapsedPlan>,
+    date: usize,
+    previous: Option<Table>,
+}
+
+impl Pieces for AfterPrevious {
+    fn complete(&self, rows: &Table, _: &Context) -> usize {
+        let dates = rows.dates_at(self.date);
+        before_last_date(rows.rows(), &dates, |row| dates.sortable(row))
+    }
+
+    fn take(&mut self, rows: &Table, _: bool, context: &Context) -> Result<Outcome> {
+        let outcome = self.plan.after(self.previous.as_ref(), rows, context)?;
+        let undated = rows.dates_at(self.date).nulls().map_or(0, |nulls| nulls.null_count());
+        if let Some(last) = (rows.rows() - undated).checked_sub(1) {
+            self.previous = Some(rows.slice(last, 1).anonymous().without_others_texts()?);
+        }
+        Ok(outcome)
+    }
+}
+
+impl ElapsedPlan {
+    /// The result of rows that may come after another record.
+    fn after(&self, previous: Option<&Table>, table: &Table, context: &Context) -> Result<Outcome> {
         let [from, to] = match &self.between {
             Between::Previous { date, per } => {
-                [Ends::Rows(date_before(table, *date, per)?), Ends::Rows(table.dates_at(*date))]
+                let before = match previous {
+                    None => date_before(table, *date, per)?,
+                    Some(previous) => {
+                        let all = Table::joined(previous, &[table.clone().anonymous()])?;
+                        let own = UInt32Array::from_iter_values(1..=table.rows() as u32);
+                        date_before(&all, *date, per)?.take(&own)?
+                    }
+                };
+                [Ends::Rows(before), Ends::Rows(table.dates_at(*date))]
             }
             Between::Ends([from, to]) => {
                 [Ends::new(from, table, context)?, Ends::new(to, table, context)?]

@@ -167,6 +167,52 @@ impl Limbs {
         self.carry();
     }
 
+    /// A single float.
+    pub(crate) fn of(value: f64) -> Limbs {
+        let mut limbs = Limbs::default();
+        limbs.add(value);
+        limbs
+    }
+
+    /// The powers of two of its lowest bit and of the one above its highest; none of 0.
+    pub(crate) fn reach(&self) -> Option<(i32, i32)> {
+        let (magnitude, _) = self.magnitude();
+        let low = magnitude.iter().position(|&limb| limb != 0)?;
+        let high = magnitude.iter().rposition(|&limb| limb != 0)?;
+        let low = 32 * low as i32 + magnitude[low].trailing_zeros() as i32;
+        let high = 32 * high as i32 + 64 - magnitude[high].leading_zeros() as i32;
+        Some((low - 1074, high - 1074))
+    }
+
+    /// Some of its bits (at most 127), from this power of two on, as a number with its sign.
+    pub(crate) fn digit(&self, from: i32, bits: u32) -> i128 {
+        let (magnitude, is_negative) = self.magnitude();
+        let mut digit = 0_u128;
+        for (&limb, n) in magnitude.iter().zip(0..) {
+            // How far the lowest bit of the limb is above that of the digit.
+            let up = 32 * n - 1074 - from;
+            digit |= match up {
+                0.. if up < bits as i32 => (limb as u128) << up,
+                -31..0 => limb as u128 >> -up,
+                _ => 0,
+            };
+        }
+        let digit = (digit & ((1 << bits) - 1)) as i128;
+        if is_negative { -digit } else { digit }
+    }
+
+    /// The limbs without the sign, each in 0..2³², and whether the sum is negative.
+    fn magnitude(&self) -> ([i64; LIMBS], bool) {
+        let mut magnitude = self.clone();
+        magnitude.carry();
+        let is_negative = magnitude.limbs[LIMBS - 1] < 0;
+        if is_negative {
+            magnitude.limbs.iter_mut().for_each(|limb| *limb = -*limb);
+            magnitude.carry();
+        }
+        (magnitude.limbs, is_negative)
+    }
+
     /// Adds a whole number of units of 2⁻¹⁰⁷⁴, times a power of two.
     pub(crate) fn add_integer(&mut self, value: i128, shift: u32) {
         let (magnitude, sign) = (value.unsigned_abs(), if value < 0 { -1 } else { 1 });
@@ -227,14 +273,7 @@ impl Limbs {
         if self.infinite != 0.0 {
             return self.infinite;
         }
-        let mut magnitude = self.clone();
-        magnitude.carry();
-        let negative = magnitude.limbs[LIMBS - 1] < 0;
-        if negative {
-            magnitude.limbs.iter_mut().for_each(|limb| *limb = -*limb);
-            magnitude.carry();
-        }
-        let limbs = &magnitude.limbs;
+        let (limbs, negative) = self.magnitude();
         let Some(top) = limbs.iter().rposition(|&limb| limb != 0) else { return 0.0 };
         // The top limbs hold more than the 53 bits of a float. Any bit below them decides a tie.
         let low = top.saturating_sub(3);

@@ -491,6 +491,16 @@ impl Tally {
 }
 
 impl RowMasks {
+    /// The same reasons, for no row.
+    pub(crate) fn of_no_row(self) -> RowMasks {
+        let none = || BooleanBuffer::new_unset(0);
+        let reasons = |masks: Vec<(Reason, _)>| {
+            masks.into_iter().map(|(reason, _)| (reason, none())).collect()
+        };
+        let (dropped, set_aside) = (reasons(self.dropped), reasons(self.set_aside));
+        RowMasks { kept: none(), dropped, set_aside }
+    }
+
     /// The rows that are set aside.
     pub(crate) fn aside(&self) -> BooleanBuffer {
         let none = BooleanBuffer::new_unset(self.kept.len());

@@ -99,7 +99,7 @@ pub use look::{ColumnLook, DateLook, Finding, GoOn, Look, LookFold, NotQuite};
 pub use operation::{Operation, Setting, Takes};
 #[doc(hidden)]
 pub use plan::Judged;
-pub use plan::{Access, ByEntity, Division, Fold, Overall, Part, Plan, ResultOrder};
+pub use plan::{Access, ByEntity, Division, Fold, InPieces, Overall, Part, Plan, ResultOrder};
 pub use recent::{Recent, Whole};
 pub use role::Role;
 pub use rows::{Add, Columns, Filter, Sort, Stack};

@@ -49,6 +49,13 @@ enum SumUnit {
     Nothing,
 }
 
+/// An exact sum: in units of the column's last decimal place, or of floats.
+#[derive(Clone, Debug)]
+pub(crate) enum ExactUnits {
+    Whole(i128),
+    Floats(Box<Limbs>),
+}
+
 /// The sums of a measure: for each layer the sum of each cell, the lowest layer first.
 pub(crate) type Sums = Vec<Vec<i128>>;
 
@@ -60,8 +67,8 @@ impl Measure {
         Measure::beside(table, place, None)
     }
 
-    /// The measure of a column, with room for one more float.
-    fn beside(table: &Table, place: usize, float: Option<f64>) -> Result<Measure> {
+    /// The measure of a column, with room for one more sum of floats.
+    fn beside(table: &Table, place: usize, more: Option<&Limbs>) -> Result<Measure> {
         let column = table.names().nth(place).unwrap_or_default();
         let array = table.at(place);
         let valid = array.logical_nulls().filter(|valid| valid.null_count() > 0);
@@ -81,8 +88,8 @@ impl Measure {
             DataType::Float64 => {
                 let floats = array.as_primitive::<Float64Type>();
                 // The lowest and the highest bit of any value.
-                let mut bits = (i32::MAX, i32::MIN);
-                for value in floats.iter().flatten().chain(float) {
+                let mut bits = more.and_then(Limbs::reach).unwrap_or((i32::MAX, i32::MIN));
+                for value in floats.iter().flatten() {
                     if value.is_infinite() {
                         return Err(overflow(column, "a value is infinite".to_owned()));
                     }
@@ -112,23 +119,51 @@ impl Measure {
         Ok(Measure { column: column.to_owned(), kind, units, layers, valid })
     }
 
-    /// The measure of a column, and the units in each layer of an opening number. The column gets
-    /// as many decimal places as the number has. None if it does not fit.
+    /// The measure of a column, and the units in each layer of the sum with which sums begin: that
+    /// of earlier rows, or else an opening number. The column gets as many decimal places as the
+    /// number has. None if it does not fit.
     ///
     /// Errors: as for [`Measure::of`].
-    pub(crate) fn opened(
+    pub(crate) fn begun(
         table: &Table,
         place: usize,
-        opening: Decimal,
+        opening: Option<Decimal>,
+        before: Option<&ExactUnits>,
     ) -> Result<Option<(Measure, Vec<i128>)>> {
-        let mut measure = Measure::of(table, place)?;
-        if let SumUnit::Float(_) = measure.kind {
-            let value = opening.to_float();
-            let measure = Measure::beside(table, place, Some(value))?;
-            let units = (0..measure.layers).map(|layer| measure.unit_of(value, layer)).collect();
+        if table.at(place).data_type() == &DataType::Float64 {
+            let first = match before {
+                Some(ExactUnits::Floats(sum)) => Some((**sum).clone()),
+                _ => opening.map(|opening| Limbs::of(opening.to_float())),
+            };
+            let measure = Measure::beside(table, place, first.as_ref())?;
+            let first = first.unwrap_or_default();
+            let units = (0..measure.layers).map(|layer| measure.digit_of(&first, layer)).collect();
             return Ok(Some((measure, units)));
         }
-        Ok(measure.take_in(opening).map(|opening| (measure, vec![opening])))
+        let mut measure = Measure::of(table, place)?;
+        let opening = opening.map_or(Some(0), |opening| measure.take_in(opening));
+        let first = match before {
+            Some(ExactUnits::Whole(sum)) => opening.map(|_| *sum),
+            _ => opening,
+        };
+        Ok(first.map(|first| (measure, vec![first])))
+    }
+
+    /// A sum, from its layers, in a form that does not depend on the rows.
+    pub(crate) fn exact(&self, layers: &[i128]) -> ExactUnits {
+        match self.long(layers) {
+            Some(sum) => ExactUnits::Floats(Box::new(sum)),
+            None => ExactUnits::Whole(layers.first().copied().unwrap_or(0)),
+        }
+    }
+
+    /// The digit of a sum of floats in a layer.
+    fn digit_of(&self, sum: &Limbs, layer: usize) -> i128 {
+        let SumUnit::Float(unit) = self.kind else { return 0 };
+        match self.layers {
+            1 => sum.digit(unit, i128::BITS - 1),
+            _ => sum.digit(unit + layer as i32 * DIGIT_BITS as i32, DIGIT_BITS),
+        }
     }
 
     /// A number in units of the measure, which gets as many decimal places as the number has. None
@@ -385,7 +420,7 @@ mod tests {
     #[case::negative("-0.5", "0.5")]
     fn an_opening_balance_gives_a_measure_its_places(#[case] written: &str, #[case] sum: &str) {
         let one = table(Arc::new(Int64Array::from(vec![1])));
-        let opened = Measure::opened(&one, 0, written.parse().unwrap()).unwrap();
+        let opened = Measure::begun(&one, 0, Some(written.parse().unwrap()), None).unwrap();
         let total = opened.map(|(measure, units)| {
             measure.sums(&vec![vec![units[0] + measure.unit(0, 0)]]).unwrap()
         });
@@ -399,7 +434,7 @@ mod tests {
     fn an_opening_balance_fits_beside_any_float(#[case] written: &str, #[case] value: f64) {
         let one = table(Arc::new(Float64Array::from(vec![value])));
         let (measure, opening) =
-            Measure::opened(&one, 0, written.parse().unwrap()).unwrap().unwrap();
+            Measure::begun(&one, 0, Some(written.parse().unwrap()), None).unwrap().unwrap();
         let units =
             opening.iter().zip(0..).map(|(opening, layer)| vec![opening + measure.unit(0, layer)]);
         let sums = measure.sums(&units.collect()).unwrap();

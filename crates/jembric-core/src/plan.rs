@@ -10,6 +10,7 @@
 
 mod division;
 mod fold;
+mod in_pieces;
 mod inputs;
 mod numbered;
 mod outside;
@@ -18,6 +19,8 @@ mod roles;
 pub use division::{ByEntity, Division, Overall, Part, ResultOrder};
 pub use fold::Fold;
 pub(crate) use fold::{Gone, Selection, SelectionState, State};
+pub use in_pieces::InPieces;
+pub(crate) use in_pieces::{Pieces, before_last_date, before_last_day};
 pub(crate) use inputs::Inputs;
 pub(crate) use numbered::{NumberedRows, Numbers};
 pub use outside::Judged;
@@ -87,6 +90,19 @@ pub(crate) trait Prepared: Send + Sync {
     /// The plan for the rows at the end of the result that are over all rows of the table, and that
     /// no part has; none if there are no such rows.
     fn last_rows(&self) -> Option<Arc<dyn Prepared>> {
+        None
+    }
+
+    /// What is carried from piece to piece if the rows come in order of their dates, at the
+    /// beginning; none if they must come together.
+    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
+        None
+    }
+
+    /// What is carried from piece to piece of the first table beside all rows of the second; none
+    /// if both are needed as a whole.
+    fn beside(self: Arc<Self>, second: Table) -> Option<Box<dyn Pieces>> {
+        let _ = second;
         None
     }
 
@@ -300,6 +316,23 @@ impl Plan {
             }
         };
         Ok(self.with_its_roles(outcome))
+    }
+
+    /// The plan for rows that come in pieces, in order of their dates; none unless the division is
+    /// [`Division::Dates`].
+    pub fn in_order(&self) -> Option<InPieces> {
+        let pieces = self.prepared.clone().in_order()?;
+        Some(InPieces::new(self.clone(), pieces))
+    }
+
+    /// The plan for any rows of the first table that follow each other, beside all rows of the
+    /// second; none unless the division is [`Division::Beside`].
+    ///
+    /// Errors: a second table of another shape.
+    pub fn beside(&self, second: &Table) -> Result<Option<InPieces>> {
+        self.expect_table(1, second)?;
+        let pieces = self.prepared.clone().beside(second.clone());
+        Ok(pieces.map(|pieces| InPieces::new(self.clone(), pieces)))
     }
 
     /// An empty fold; none unless the access is [`Access::OnePass`].

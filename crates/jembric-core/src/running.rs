@@ -7,6 +7,7 @@
 //! less than those before them (the "ascending minima" of Douglas, 1996). This is one pass over
 //! each entity.
 
+mod carried;
 mod track;
 
 use crate::{
@@ -17,7 +18,7 @@ use crate::{
     error::{Result, excludes, in_setting, needs, refuse},
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
-    plan::{Access, ByEntity, Inputs, Plan, Prepared, ResultOrder, Roles},
+    plan::{Access, ByEntity, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
@@ -25,6 +26,7 @@ use crate::{
 use arrow_array::{Array, ArrayRef};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
+use carried::{Carrying, Earlier};
 use serde::Serialize;
 use std::{collections::BTreeMap, sync::Arc};
 use track::Track;
@@ -275,7 +277,7 @@ impl Operation for Running {
             accounting,
         };
         let keys = plan.per.iter().map(|key| key.place);
-        let division = ByEntity::of(keys, ResultOrder::Rows(0));
+        let division = ByEntity::or_dates(keys, date, ResultOrder::Rows(0));
         let plan = Plan::new(&[shape], context, (result, uses, access), plan);
         Ok(plan.divided(division).with_roles(roles))
     }
@@ -301,7 +303,25 @@ struct RunningPlan {
 
 impl Prepared for RunningPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let table = tables[0];
+        Ok(self.piece(tables[0], None, false, context)?.0)
+    }
+
+    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
+        let is_one_entity = self.per.is_empty();
+        is_one_entity.then(|| Box::new(Carrying { plan: self, earlier: None }) as Box<dyn Pieces>)
+    }
+}
+
+impl RunningPlan {
+    /// The result of some rows, after those of which something is known, and if it is carried on,
+    /// what is known after them.
+    fn piece(
+        &self,
+        table: &Table,
+        earlier: Option<&Earlier>,
+        carries: bool,
+        context: &Context,
+    ) -> Result<(Outcome, Option<Earlier>)> {
         let all = || BooleanBuffer::new_set(table.rows());
         let dated = table.dates_at(self.date).nulls().map_or_else(all, NullBuffer::into_inner);
         let keyed = self.entities(table)?.rows_with_one().unwrap_or_else(all);
@@ -313,19 +333,33 @@ impl Prepared for RunningPlan {
         };
         let (mut ledger, set_aside) = masks.account(self.step.clone(), table, &self.accounting)?;
 
-        let used = table.filter(&kept)?;
+        let own = table.filter(&kept)?;
+        let (used, before) = match earlier {
+            Some(Earlier::Records(records)) => {
+                (Table::joined(records, &[own.clone().anonymous()])?, None)
+            }
+            Some(Earlier::Run(before)) => (own.clone(), Some(before)),
+            None => (own.clone(), None),
+        };
+        // The results of records that are in front again are known already.
+        let in_front = used.rows() - own.rows();
         let dates = used.dates_at(self.date);
         let entities = self.entities(&used)?;
-        let track = Track::of(self, &entities, &dates, context)?;
+        let track = Track::of(self, &entities, &dates, before, context)?;
+        let last = if carries { track.last_stop() } else { None };
         ledger.zone =
             Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());
 
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         let mut missing = BTreeMap::new();
-        for asked in &self.asked {
-            let array = track.asked(self.opening, &used, asked)?;
+        let mut figures = Vec::new();
+        for (n, asked) in self.asked.iter().enumerate() {
+            let before = before.and_then(|before| before.figures.get(n));
+            let (array, figure) =
+                track.asked(self.opening, &used, asked, (before, last.as_ref()))?;
+            figures.extend(figure);
             // A missing cell is counted once, even if several figures use it.
-            missing.insert(asked.place, used.at(asked.place).logical_null_count() as u64);
+            missing.insert(asked.place, own.at(asked.place).logical_null_count() as u64);
             columns.push((Field::new(&asked.name, array.data_type().clone(), true), array));
         }
         if let Some(name) = &self.count {
@@ -333,19 +367,22 @@ impl Prepared for RunningPlan {
         }
         ledger.note("missing values skipped", missing.into_values().sum());
         if let Some((name, place)) = &self.highs {
-            let highs = track.highs(used.at(*place))?;
+            // The first figure is the maximum of this column.
+            let before = before.and_then(|before| before.figures.first());
+            let highs = track.highs(used.at(*place), before)?.slice(in_front, own.rows());
             ledger.counts.push(("new highs".into(), highs.true_count() as u64));
             columns.push((Field::new(name, DataType::Boolean, true), Arc::new(highs)));
         }
-        let mut answer = used.renamed(&self.per)?.anonymous();
+        let mut answer = own.renamed(&self.per)?.anonymous();
         for (field, array) in columns {
+            let has_front = array.len() > own.rows();
+            let array = if has_front { array.slice(in_front, own.rows()) } else { array };
             answer = answer.with_field(field, array)?;
         }
-        Ok(Outcome { table: answer, ledger, set_aside })
+        let known = last.map(|last| self.known_after(&track, &last, &used, figures)).transpose()?;
+        Ok((Outcome { table: answer, ledger, set_aside }, known))
     }
-}
 
-impl RunningPlan {
     fn entities(&self, table: &Table) -> Result<Entities> {
         Entities::of_columns(&table.columns_at(&self.per), table.rows(), Missing::NoEntity)
     }

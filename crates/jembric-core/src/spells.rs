@@ -4,6 +4,7 @@
 //! Intervals are grouped by entity, sorted by start, and joined in one scan. States come from the
 //! timeline (`of_intervals`, `of_states`). Entities are processed in parallel.
 
+mod in_order;
 mod of_intervals;
 mod of_states;
 
@@ -16,11 +17,12 @@ use crate::{
     ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
     ordering::entities_in_order,
-    plan::{Access, ByEntity, Inputs, Overall, Plan, Prepared, ResultOrder, Roles},
+    plan::{Access, ByEntity, Inputs, Overall, Pieces, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     shape::{Named, Shape, Type},
     table::Table,
 };
+use in_order::Carrying;
 use serde::Serialize;
 use std::sync::Arc;
 
@@ -237,7 +239,8 @@ impl Operation for Spells {
             accounting,
         };
         let order = ResultOrder::Columns((0..plan.per.len()).collect());
-        let division = ByEntity::of(plan.per.iter().map(|key| key.place), order);
+        let keys = plan.per.iter().map(|key| key.place);
+        let division = ByEntity::or_dates(keys, plan.spells_of.date(), order);
         let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
         Ok(plan.divided(division).with_roles(roles))
     }
@@ -252,6 +255,16 @@ enum SpellsOf {
         date: usize,
         value: Vec<Named>,
     },
+}
+
+impl SpellsOf {
+    /// The column by which spells are in order.
+    fn date(&self) -> usize {
+        match self {
+            SpellsOf::Intervals(rules) => rules.start,
+            SpellsOf::States { date, .. } => *date,
+        }
+    }
 }
 
 #[derive(Clone)]
@@ -278,15 +291,22 @@ impl Prepared for SpellsPlan {
         Some(Arc::new(SpellsPlan { newest: overall.newest, ..self.clone() }))
     }
 
+    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
+        let is_one_entity = self.per.is_empty();
+        is_one_entity.then(|| Box::new(Carrying::begin(self)) as Box<dyn Pieces>)
+    }
+
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let columns = table.columns_at(&self.per);
         let entities = Entities::of_columns(&columns, table.rows(), Missing::NoEntity)?;
         match &self.spells_of {
             SpellsOf::States { date, value } => {
-                self.of_dated_states(table, *date, value, &entities, context)
+                self.of_dated_states(table, *date, value, &entities, None, context)
             }
-            SpellsOf::Intervals(rules) => self.of_table_intervals(table, rules, &entities, context),
+            SpellsOf::Intervals(rules) => {
+                self.of_table_intervals(table, rules, &entities, None, context)
+            }
         }
     }
 }

@@ -21,17 +21,21 @@ use crate::{
     intervals::{EndDay, OpenEnds},
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
-    plan::{Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles, handed_over},
+    plan::{
+        Access, ByEntity, Division, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles, handed_over,
+    },
     role::Role,
     row_numbers::has_row_numbers,
     shape::{ColumnShape, Named, Shape, Type},
     table::Table,
 };
 pub(crate) use account::both_aside;
-use account::{Join, Make, Reconciling, STRAY_BECAUSE};
+use account::{Join, Make, PieceOfEvents, Reconciling, STRAY_BECAUSE};
+use arrow_buffer::BooleanBuffer;
 use keys::Pair;
 use search::MOST_WINDOWS;
 use serde::Serialize;
+use std::sync::Arc;
 use ticks::{TickColumns, TickUnit};
 use window::PlacedWindow;
 
@@ -345,7 +349,7 @@ impl Within {
         // Without keys, every window may contain every event.
         let access = if plan.pairs.is_empty() { Access::Ordered } else { Access::ByEntity };
         let roles = self.roles(&plan, events, windows);
-        let division = plan.division();
+        let division = Some(plan.division());
         let plan = Plan::new(&[events, windows], context, (result, uses, access), plan);
         Ok(plan.divided(division).limited(self.most_rows, Smaller::FewerPairs).with_roles(roles))
     }
@@ -475,7 +479,7 @@ struct WithinPlan {
 }
 
 impl WithinPlan {
-    fn division(&self) -> Option<Division> {
+    fn division(&self) -> Division {
         let of_events = self.pairs.iter().map(|pair| pair.of_events).collect();
         let of_windows = self.pairs.iter().map(|pair| pair.of_windows).collect();
         let division = ByEntity {
@@ -484,11 +488,19 @@ impl WithinPlan {
             missing_is_a_key: false,
             order: ResultOrder::Rows(usize::from(self.keep == Keep::EmptyWindows)),
         };
-        (!self.pairs.is_empty()).then_some(Division::Entities(division))
+        match self.pairs.is_empty() {
+            true => Division::Beside,
+            false => Division::Entities(division),
+        }
     }
 
-    fn result(&self, tables: &[&Table], context: &Context, make: &mut Make<'_>) -> Result<Outcome> {
-        let [events, windows] = [tables[0], tables[1]];
+    fn result(
+        &self,
+        [events, windows]: [&Table; 2],
+        piece: Option<PieceOfEvents<'_>>,
+        context: &Context,
+        make: &mut Make<'_>,
+    ) -> Result<Outcome> {
         if windows.rows() >= MOST_WINDOWS {
             return Err(Error::TableTooLong { rows: windows.rows() });
         }
@@ -496,15 +508,21 @@ impl WithinPlan {
         let clock = columns.clock(&context.zone);
         let join = Join { within: self, events, windows, context, columns: &columns };
         match clock.unit {
-            TickUnit::Days => join.answer::<i32>(clock, make),
-            TickUnit::Instants | TickUnit::Readings => join.answer::<i64>(clock, make),
+            TickUnit::Days => join.answer::<i32>(clock, piece, make),
+            TickUnit::Instants | TickUnit::Readings => join.answer::<i64>(clock, piece, make),
         }
     }
 }
 
 impl Prepared for WithinPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        self.result(tables, context, &mut |pairs| pairs.whole(context))
+        self.result([tables[0], tables[1]], None, context, &mut |pairs| pairs.whole(context))
+    }
+
+    fn beside(self: Arc<Self>, windows: Table) -> Option<Box<dyn Pieces>> {
+        let used = BooleanBuffer::new_unset(windows.rows());
+        let beside = Beside { plan: self, windows, used };
+        beside.plan.pairs.is_empty().then(|| Box::new(beside) as Box<dyn Pieces>)
     }
 
     fn apply_into(
@@ -514,9 +532,50 @@ impl Prepared for WithinPlan {
         sink: &mut Sink<'_>,
     ) -> Result<Outcome> {
         if matches!(self.keep, Keep::Matched | Keep::EveryEvent) {
-            return self.result(tables, context, &mut |pairs| pairs.in_batches(sink));
+            let tables = [tables[0], tables[1]];
+            return self.result(tables, None, context, &mut |pairs| pairs.in_batches(sink));
         }
         handed_over(self.apply(tables, context)?, sink)
+    }
+}
+
+/// A join without keys of one piece of the events after the other with all windows.
+struct Beside {
+    plan: Arc<WithinPlan>,
+    windows: Table,
+    /// The windows with an event so far.
+    used: BooleanBuffer,
+}
+
+impl Beside {
+    fn result(
+        &mut self,
+        events: &Table,
+        are_last: bool,
+        context: &Context,
+        make: &mut Make<'_>,
+    ) -> Result<Outcome> {
+        let piece = PieceOfEvents { used: &mut self.used, are_last };
+        self.plan.result([events, &self.windows], Some(piece), context, make)
+    }
+}
+
+impl Pieces for Beside {
+    fn take(&mut self, events: &Table, are_last: bool, context: &Context) -> Result<Outcome> {
+        self.result(events, are_last, context, &mut |pairs| pairs.whole(context))
+    }
+
+    fn take_into(
+        &mut self,
+        events: &Table,
+        are_last: bool,
+        context: &Context,
+        sink: &mut Sink<'_>,
+    ) -> Result<Outcome> {
+        if matches!(self.plan.keep, Keep::Matched | Keep::EveryEvent) {
+            return self.result(events, are_last, context, &mut |pairs| pairs.in_batches(sink));
+        }
+        handed_over(self.take(events, are_last, context)?, sink)
     }
 }
 

@@ -28,6 +28,12 @@ pub enum Division {
     Sorted(Vec<(usize, bool)>),
     /// Into groups of entities, with all rows of an entity in one part.
     Entities(ByEntity),
+    /// Into rows that follow each other in order of this column of dates, with missing dates last
+    /// ([`Plan::in_order`](super::Plan::in_order)).
+    Dates(usize, ResultOrder),
+    /// Into any rows of the first table that follow each other, each beside all rows of the second
+    /// ([`Plan::beside`](super::Plan::beside)). The result is that of the pieces, in this order.
+    Beside,
 }
 
 /// A division into groups of entities.
@@ -121,6 +127,16 @@ impl ByEntity {
         order: ResultOrder,
     ) -> Option<Division> {
         ByEntity::by(keys.into_iter().collect(), order).map(Division::Entities)
+    }
+
+    /// A division by these key columns, or without any by a column of dates.
+    pub(crate) fn or_dates(
+        keys: impl IntoIterator<Item = usize>,
+        date: usize,
+        order: ResultOrder,
+    ) -> Option<Division> {
+        let by_date = Division::Dates(date, order.clone());
+        ByEntity::of(keys, order).or(Some(by_date))
     }
 
     /// The same; none if the whole table is one entity.

@@ -14,6 +14,7 @@ use rstest::rstest;
 use std::{collections::BTreeSet, sync::Arc};
 
 mod divided;
+mod in_pieces;
 mod laws;
 mod numbered;
 mod roles;

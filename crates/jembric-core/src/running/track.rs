@@ -1,6 +1,9 @@
 //! [`Track`]: all records sorted by entity and date, and the figures at each date.
 
-use super::{Figure, RunningColumn, RunningPlan};
+use super::{
+    Figure, RunningColumn, RunningPlan,
+    carried::{Before, Carried, Led},
+};
 use crate::{
     calendar::{Day, Periods, Span},
     context::Context,
@@ -21,9 +24,11 @@ use std::{collections::VecDeque, ops::Range, sync::Arc};
 
 /// The records of one date: their places in the sorted order, and the first record that counts for
 /// them.
-struct Stop {
-    records: Range<usize>,
-    from: usize,
+pub(super) struct Stop {
+    pub(super) records: Range<usize>,
+    pub(super) from: usize,
+    /// Whether the records before the first one, of an earlier piece, count as well.
+    pub(super) continues: bool,
 }
 
 /// How rows are sorted, and how results return to the order of the rows.
@@ -46,6 +51,8 @@ pub(super) struct Track<'a> {
     periods: Option<Periods>,
     trailing: Option<Span>,
     row_by_row: bool,
+    /// What is known of the records before the first one. If there are any, there is one entity.
+    pub(super) before: Option<&'a Before>,
 }
 
 impl<'a> Track<'a> {
@@ -53,6 +60,7 @@ impl<'a> Track<'a> {
         running: &RunningPlan,
         entities: &Entities,
         dates: &'a Dates,
+        before: Option<&'a Before>,
         context: &Context,
     ) -> Result<Track<'a>> {
         let (periods, grain) = (running.periods, dates.periods().grain());
@@ -89,12 +97,13 @@ impl<'a> Track<'a> {
             periods,
             trailing: running.trailing,
             row_by_row: running.row_by_row,
+            before,
         })
     }
 
     /// The row of a record.
     #[inline]
-    fn row(&self, place: usize) -> usize {
+    pub(super) fn row(&self, place: usize) -> usize {
         self.replay.as_ref().map_or(place, |replay| replay.records[place].1 as usize)
     }
 
@@ -123,6 +132,7 @@ impl<'a> Track<'a> {
         // Invariant: the records `from..start` count for the last date visited, and `from` never
         // moves back. So the whole walk is linear, however long the trailing span is.
         let (mut start, mut from) = (records.start, records.start);
+        let mut continues = self.before.is_some();
         while start < records.end {
             let row = self.row(start);
             let mut end = start + 1;
@@ -141,8 +151,9 @@ impl<'a> Track<'a> {
                 while days[self.row(from)] < first {
                     from += 1;
                 }
+                continues = self.before.is_some_and(|before| before.first_day >= first);
             }
-            at_stop(Stop { records: start..end, from });
+            at_stop(Stop { records: start..end, from, continues });
             start = end;
         }
     }
@@ -173,64 +184,91 @@ impl<'a> Track<'a> {
         }
     }
 
-    /// A requested column. Sums begin with the opening balance.
+    /// The last date of the only entity.
+    pub(super) fn last_stop(&self) -> Option<Stop> {
+        let all = self.bounds.last().map_or(0, |&all| all as usize);
+        let mut last = None;
+        self.stops(0..all, |stop| last = Some(stop));
+        last
+    }
+
+    /// A requested column, and what later pieces need to know of it if a last date is given. Sums
+    /// begin with the opening balance.
     pub(super) fn asked(
         &self,
         opening: Option<Decimal>,
         table: &Table,
         asked: &RunningColumn,
-    ) -> Result<ArrayRef> {
+        (before, last): (Option<&Carried>, Option<&Stop>),
+    ) -> Result<(ArrayRef, Option<Carried>)> {
         let array = table.at(asked.place);
         if matches!(asked.figure, Figure::Max | Figure::Min) {
-            return self.extreme(array, asked.figure == Figure::Max);
+            let extreme = self.extreme(array, asked.figure == Figure::Max, before)?;
+            let of_last = |stop: &Stop| extreme.slice(self.row(stop.records.start), 1);
+            let best = last.map(of_last).map(Carried::Best);
+            return Ok((extreme, best));
         }
-        let (measure, opening) = match opening.filter(|_| asked.figure == Figure::Sum) {
-            Some(number) => match Measure::opened(table, asked.place, number)? {
-                Some(opened) => opened,
-                None => {
-                    return refuse(
-                        "opening",
-                        number.to_string(),
-                        "a number that fits the column's sums",
-                    );
-                }
-            },
-            None => (Measure::of(table, asked.place)?, Vec::new()),
+        let opening = opening.filter(|_| asked.figure == Figure::Sum);
+        let (before, count) = match before {
+            Some(Carried::Sum(sum, count)) => (Some(sum), *count),
+            _ => (None, 0),
         };
+        let Some((measure, first)) = Measure::begun(table, asked.place, opening, before)? else {
+            let number = opening.map(|number| number.to_string()).unwrap_or_default();
+            return refuse("opening", number, "a number that fits the column's sums");
+        };
+        let of_layer = |layer: usize| (layer, first[layer], count);
+        let carried = last.map(|stop| self.run_of(stop, &measure, &first, count));
         if asked.figure == Figure::Sum {
-            let of_layer = |layer| {
-                let opening = opening.get(layer).copied().unwrap_or(0);
-                self.sums(&measure, layer, opening, |sum, _| sum)
-            };
-            return measure.sums(&(0..measure.layers()).map(of_layer).collect());
+            let of_layer = |layer| self.sums(&measure, of_layer(layer), |sum, _| sum);
+            let sums = measure.sums(&(0..measure.layers()).map(of_layer).collect())?;
+            return Ok((sums, carried));
         }
         if measure.layers() == 1 {
             // One layer holds the whole sum, so the mean can be computed at each stop.
-            let means = self.sums(&measure, 0, 0, |sum, count| measure.mean(&[sum], count));
-            return Ok(Arc::new(means.into_iter().collect::<Float64Array>()));
+            let means = self.sums(&measure, of_layer(0), |sum, count| measure.mean(&[sum], count));
+            return Ok((Arc::new(means.into_iter().collect::<Float64Array>()), carried));
         }
         // Floats of very different size have their sum in several layers, which are combined only
         // at the end.
         let sums: Sums = (0..measure.layers())
-            .map(|layer| self.sums(&measure, layer, 0, |sum, _| sum))
+            .map(|layer| self.sums(&measure, of_layer(layer), |sum, _| sum))
             .collect();
-        let counts = self.sums(&measure, 0, 0, |_, count| count);
+        let counts = self.sums(&measure, of_layer(0), |_, count| count);
         let mean = |(row, count)| measure.mean(&of_cell(&sums, row), count);
-        Ok(Arc::new(counts.into_iter().enumerate().map(mean).collect::<Float64Array>()))
+        let means = counts.into_iter().enumerate().map(mean).collect::<Float64Array>();
+        Ok((Arc::new(means), carried))
+    }
+
+    /// The sum of the run of a date, and the number of its values, with those before the first
+    /// record as far as they count.
+    fn run_of(&self, stop: &Stop, measure: &Measure, first: &[i128], count: u64) -> Carried {
+        let counts = stop.continues || self.before.is_none();
+        let rows = || (stop.from..stop.records.end).map(|place| self.row(place));
+        let of_layer = |(layer, first): (usize, &i128)| {
+            let own: i128 = rows().map(|row| measure.unit(row, layer)).sum();
+            if counts { first + own } else { own }
+        };
+        let layers: Vec<i128> = first.iter().enumerate().map(of_layer).collect();
+        let own = rows().filter(|&row| measure.is_valid(row)).count() as u64;
+        Carried::Sum(measure.exact(&layers), if counts { count + own } else { own })
     }
 
     /// For each row the figure made from the sum of its run in one layer, and from the number of
-    /// values in it.
+    /// values in it. The sum and the number of values before the first record are given with the
+    /// layer.
     fn sums<T: Copy + Default + Send + Sync>(
         &self,
         measure: &Measure,
-        layer: usize,
-        opening: i128,
+        (layer, before, values_before): (usize, i128, u64),
         make: impl Fn(i128, u64) -> T + Sync,
     ) -> Vec<T> {
         self.at_stops(
-            |start| (opening, 0_u64, start, start),
-            |(sum, count, from, to), stop| {
+            |start| (before, values_before, start, start, self.before.is_some()),
+            |(sum, count, from, to, continues), stop| {
+                if *continues && !stop.continues {
+                    (*sum, *count, *continues) = (*sum - before, *count - values_before, false);
+                }
                 // Add the records that came in since the last stop, and subtract those that have
                 // left. Measures are integers, so subtraction undoes addition exactly; floats would
                 // drift.
@@ -251,7 +289,13 @@ impl<'a> Track<'a> {
     }
 
     /// The maximum or minimum of each row's run.
-    fn extreme(&self, array: &ArrayRef, greatest: bool) -> Result<ArrayRef> {
+    fn extreme(
+        &self,
+        array: &ArrayRef,
+        greatest: bool,
+        before: Option<&Carried>,
+    ) -> Result<ArrayRef> {
+        let Led { array, by } = &Led::of(array, before)?;
         let order = SortKeys::of(array)?;
         // The common case, a maximum so far without missing values, needs only one number for each
         // entity.
@@ -260,10 +304,10 @@ impl<'a> Track<'a> {
         if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
             // Nothing leaves the run and nothing is missing, so the best value so far is enough.
             let best = self.at_stops(
-                |start| numbers[self.row(start)],
+                |start| numbers[if *by > 0 { 0 } else { self.row(start) }],
                 |best, stop| {
                     for place in stop.records.clone() {
-                        let number = numbers[self.row(place)];
+                        let number = numbers[self.row(place) + by];
                         *best = if greatest { number.max(*best) } else { number.min(*best) };
                     }
                     *best
@@ -278,11 +322,11 @@ impl<'a> Track<'a> {
             if greatest { one > other } else { one < other }
         };
         let best = self.at_stops(
-            |_| Heads::default(),
+            |_| Heads::after(*by),
             |heads, stop| {
-                heads.leave(stop.from);
+                heads.leave(stop);
                 for place in stop.records.clone() {
-                    let row = self.row(place);
+                    let row = self.row(place) + by;
                     if is_valid(row) {
                         heads.add(place, row, &beats);
                     }
@@ -294,12 +338,20 @@ impl<'a> Track<'a> {
     }
 
     pub(super) fn counts(&self) -> ArrayRef {
-        let counts = self.at_stops(|_| (), |(), stop| (stop.records.end - stop.from) as i64);
+        let before = self.before.map_or(0, |before| before.records as i64);
+        let counts = self.at_stops(
+            |_| (),
+            |(), stop| {
+                let own = (stop.records.end - stop.from) as i64;
+                if stop.continues { before + own } else { own }
+            },
+        );
         Arc::new(Int64Array::from(counts))
     }
 
     /// Whether a value exceeds those of every earlier date of its run; missing if the value is.
-    pub(super) fn highs(&self, array: &ArrayRef) -> Result<BooleanArray> {
+    pub(super) fn highs(&self, array: &ArrayRef, before: Option<&Carried>) -> Result<BooleanArray> {
+        let Led { array, by } = &Led::of(array, before)?;
         let order = SortKeys::of(array)?;
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
@@ -307,12 +359,12 @@ impl<'a> Track<'a> {
         // The best value before each date is that of the run up to the previous date, as far as it
         // still counts.
         let before = self.at_stops(
-            |_| Heads::default(),
+            |_| Heads::after(*by),
             |heads, stop| {
-                heads.leave(stop.from);
+                heads.leave(stop);
                 let before = heads.best();
                 for place in stop.records.clone() {
-                    let row = self.row(place);
+                    let row = self.row(place) + by;
                     if is_valid(row) {
                         heads.add(place, row, &beats);
                     }
@@ -323,18 +375,29 @@ impl<'a> Track<'a> {
         let is_high = |(row, before): (usize, Option<u32>)| {
             is_valid(row).then(|| before.is_none_or(|before| beats(row, before as usize)))
         };
-        Ok((0..).zip(before).map(is_high).collect())
+        Ok((*by..).zip(before).map(is_high).collect())
     }
 }
 
 /// The best record of a run, followed by those that become the best once it has left.
-#[derive(Default)]
 struct Heads(VecDeque<(usize, u32)>);
 
 impl Heads {
-    /// Removes records before a place.
-    fn leave(&mut self, from: usize) {
-        while self.0.front().is_some_and(|&(place, _)| place < from) {
+    /// The place of the best record of earlier pieces, whose value is led by the others.
+    const BEFORE: usize = usize::MAX;
+
+    /// Those before the first record: none, or the best of earlier pieces.
+    fn after(led_by: usize) -> Heads {
+        Heads((0..led_by).map(|row| (Heads::BEFORE, row as u32)).collect())
+    }
+
+    /// Removes the records that do not count at a date.
+    fn leave(&mut self, stop: &Stop) {
+        let has_left = |place| match place {
+            Heads::BEFORE => !stop.continues,
+            place => place < stop.from,
+        };
+        while self.0.front().is_some_and(|&(place, _)| has_left(place)) {
             self.0.pop_front();
         }
     }

@@ -1,6 +1,6 @@
 //! Spells of intervals: the intervals of each entity are sorted by start and joined in one scan.
 
-use super::SpellsPlan;
+use super::{SpellsPlan, in_order::Piece};
 use crate::{
     calendar::{Day, Periods},
     context::Context,
@@ -22,13 +22,13 @@ const ENTITIES_A_THREAD: usize = 1 << 12;
 
 /// A stretch of time of an entity.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-struct Spell {
+pub(super) struct Spell {
     entity: u32,
     first: i32,
     last: i32,
     /// Whether one of its intervals has no end.
     open: bool,
-    records: u32,
+    records: u64,
 }
 
 impl SpellsPlan {
@@ -37,6 +37,7 @@ impl SpellsPlan {
         table: &Table,
         rules: &Rules,
         entities: &Entities,
+        piece: Option<Piece<'_, Spell>>,
         context: &Context,
     ) -> Result<Outcome> {
         let per = &self.per;
@@ -46,20 +47,29 @@ impl SpellsPlan {
         let interval =
             |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
         let parts = GroupedByEntity::of(entities.ids(), entities.count(), used, interval);
-        let order = self.order(table, entities)?;
-        let spells: Vec<Spell> = order
-            .par_chunks(ENTITIES_A_THREAD)
-            .flat_map_iter(|entities| {
-                let mut spells = Vec::new();
-                let mut sorted = Vec::new();
-                for &entity in entities {
-                    sorted.clear();
-                    sorted.extend_from_slice(parts.of_entity(entity));
-                    self.join(entity as u32, &mut sorted, &mut spells);
-                }
+        let spells: Vec<Spell> = match piece {
+            Some(Piece { left, are_last }) => {
+                let (mut sorted, mut spells) = (parts.values, Vec::new());
+                let last = self.join(0, &mut sorted, left.take(), &mut spells);
+                *left = last.filter(|_| !are_last);
+                spells.extend(last.filter(|_| are_last && !self.idle));
                 spells
-            })
-            .collect();
+            }
+            None => {
+                let of_entities = |entities: &[usize]| {
+                    let (mut sorted, mut spells) = (Vec::new(), Vec::new());
+                    for &entity in entities {
+                        sorted.clear();
+                        sorted.extend_from_slice(parts.of_entity(entity));
+                        let last = self.join(entity as u32, &mut sorted, None, &mut spells);
+                        spells.extend(last.filter(|_| !self.idle));
+                    }
+                    spells
+                };
+                let order = self.order(table, entities)?;
+                order.par_chunks(ENTITIES_A_THREAD).flat_map_iter(of_entities).collect()
+            }
+        };
 
         let (mut kept, mut dropped, mut set_aside) = intervals.masks();
         if let Some(keyed) = entities.rows_with_one() {
@@ -101,20 +111,27 @@ impl SpellsPlan {
         columns.push((period_field("end", Periods::DAYS), Arc::new(ends)));
         columns.push(integers("days", |spell| i64::from(spell.last) - i64::from(spell.first) + 1));
         if !self.idle {
-            columns.push(integers("records", |spell| spell.records.into()));
+            columns.push(integers("records", |spell| spell.records as i64));
         }
         Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside: aside })
     }
 
-    /// Adds the spells of an entity, or the gaps between them.
-    fn join(&self, entity: u32, intervals: &mut [(i32, i32, bool)], spells: &mut Vec<Spell>) {
+    /// Adds the spells of an entity but the last one, or the gaps between them. The last spell may
+    /// go on, as the one that is left of earlier intervals may. Returns it.
+    fn join(
+        &self,
+        entity: u32,
+        intervals: &mut [(i32, i32, bool)],
+        left: Option<Spell>,
+        spells: &mut Vec<Spell>,
+    ) -> Option<Spell> {
         if !intervals.is_sorted() {
             intervals.sort_unstable();
         }
         let gap = i64::from(self.join_gaps) + 1;
         let mut intervals = intervals.iter().copied();
-        let Some((first, last, open)) = intervals.next() else { return };
-        let mut spell = Spell { entity, first, last, open, records: 1 };
+        let of_first = |(first, last, open)| Spell { entity, first, last, open, records: 1 };
+        let mut spell = left.or_else(|| intervals.next().map(of_first))?;
         for (first, last, open) in intervals {
             if i64::from(first) <= i64::from(spell.last) + gap {
                 spell.last = spell.last.max(last);
@@ -127,8 +144,6 @@ impl SpellsPlan {
             spells.push(if self.idle { hole } else { spell });
             spell = Spell { entity, first, last, open, records: 1 };
         }
-        if !self.idle {
-            spells.push(spell);
-        }
+        Some(spell)
     }
 }

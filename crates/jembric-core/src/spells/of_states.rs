@@ -1,7 +1,7 @@
 //! Spells of dated states: a state holds until the entity's next one, and neighbours with equal
 //! values are one spell.
 
-use super::SpellsPlan;
+use super::{SpellsPlan, in_order::Piece};
 use crate::{
     calendar::{Day, Periods},
     context::Context,
@@ -27,6 +27,7 @@ impl SpellsPlan {
         date: usize,
         value: &[Named],
         entities: &Entities,
+        piece: Option<Piece<'_, (Table, StateSpell)>>,
         context: &Context,
     ) -> Result<Outcome> {
         let dates = table.dates_at(date);
@@ -40,13 +41,34 @@ impl SpellsPlan {
         );
         let kept = &usable & &!&after;
         let timeline = Timeline::new(entities, &dates, &kept);
-        let states = States::of(table, &dates, value, context)?;
-        let order = self.order(table, entities)?;
         let by_entity: Vec<&[u32]> = timeline.entities().collect();
-        let mut spells = Vec::new();
-        let mut told = (0, 0);
-        for entity in order {
-            states.join(by_entity.get(entity).copied().unwrap_or_default(), &mut spells, &mut told);
+        let (mut spells, mut told) = (Vec::new(), (0, 0));
+        let mut all = table.clone();
+        match piece {
+            Some(Piece { left, are_last }) => {
+                let own = by_entity.first().copied().unwrap_or_default();
+                let mut rows = own.to_vec();
+                if let Some((row, spell)) = left.take() {
+                    // The row of the spell that is left comes first.
+                    all = Table::joined(&row, &[table.clone().anonymous()])?;
+                    rows.iter_mut().for_each(|row| *row += 1);
+                    spells.push(spell);
+                }
+                let states = States::of(&all, &all.dates_at(date), value, context)?;
+                states.join(&rows, 0, &mut spells, &mut told);
+                if let Some(spell) = spells.pop_if(|_| !are_last) {
+                    let row = all.slice(spell.row as usize, 1).anonymous();
+                    *left = Some((row.without_others_texts()?, StateSpell { row: 0, ..spell }));
+                }
+            }
+            None => {
+                let states = States::of(table, &dates, value, context)?;
+                for entity in self.order(table, entities)? {
+                    let rows = by_entity.get(entity).copied().unwrap_or_default();
+                    let first = spells.len();
+                    states.join(rows, first, &mut spells, &mut told);
+                }
+            }
         }
 
         let fates = RowMasks {
@@ -63,7 +85,7 @@ impl SpellsPlan {
 
         let rows = UInt32Array::from_iter_values(spells.iter().map(|spell| spell.row));
         let mut columns: Vec<(Field, ArrayRef)> =
-            table.select(&[&self.per[..], value].concat())?.take(&rows)?.fields().collect();
+            all.select(&[&self.per[..], value].concat())?.take(&rows)?.fields().collect();
         let periods = dates.periods();
         let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
         columns.push((period_field("start", periods), Arc::new(starts)));
@@ -89,7 +111,7 @@ impl SpellsPlan {
 }
 
 /// A stretch in which a state does not change.
-struct StateSpell {
+pub(super) struct StateSpell {
     /// A row with its key and values.
     row: u32,
     first: i32,
@@ -123,9 +145,14 @@ impl States {
     }
 
     /// Joins an entity's rows, sorted by date, and counts those that were replaced on their day and
-    /// those that tie.
-    fn join(&self, rows: &[u32], spells: &mut Vec<StateSpell>, (overtaken, tied): &mut (u64, u64)) {
-        let before = spells.len();
+    /// those that tie. The spells of the entity begin with the `first`.
+    fn join(
+        &self,
+        rows: &[u32],
+        first: usize,
+        spells: &mut Vec<StateSpell>,
+        (overtaken, tied): &mut (u64, u64),
+    ) {
         for of_day in rows.chunk_by(|&a, &b| self.days[a as usize] == self.days[b as usize]) {
             let latest = of_day.iter().map(|&row| self.times[row as usize]).max().unwrap_or(0);
             let last: Vec<u32> =
@@ -141,17 +168,17 @@ impl States {
                     as u64;
             *overtaken += (of_day.len() - last.len()) as u64;
             *tied += others;
-            let (first, records) = (self.days[row as usize], of_day.len() as i64);
-            match spells[before..].last_mut() {
+            let (day, records) = (self.days[row as usize], of_day.len() as i64);
+            match spells[first..].last_mut() {
                 Some(spell) if self.values.ids()[spell.row as usize] == value => {
                     spell.records += records
                 }
                 last => {
-                    let ends = self.periods.of(Day::clamped(first)).plus(-1).first().number();
+                    let ends = self.periods.of(Day::clamped(day)).plus(-1).first().number();
                     if let Some(spell) = last {
                         spell.end = Some(ends);
                     }
-                    spells.push(StateSpell { row, first, end: None, records });
+                    spells.push(StateSpell { row, first: day, end: None, records });
                 }
             }
         }

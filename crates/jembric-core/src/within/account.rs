@@ -57,9 +57,21 @@ pub(super) struct Join<'a> {
     pub(super) columns: &'a TickColumns,
 }
 
+/// The events are a piece of all. The windows are accounted for with the last piece.
+pub(super) struct PieceOfEvents<'a> {
+    /// The windows with an event in any piece so far.
+    pub(super) used: &'a mut BooleanBuffer,
+    pub(super) are_last: bool,
+}
+
 impl Join<'_> {
     /// The result and its ledger, in one unit of time.
-    pub(super) fn answer<T: Tick>(&self, clock: Clock<'_>, make: &mut Make<'_>) -> Result<Outcome> {
+    pub(super) fn answer<T: Tick>(
+        &self,
+        clock: Clock<'_>,
+        piece: Option<PieceOfEvents<'_>>,
+        make: &mut Make<'_>,
+    ) -> Result<Outcome> {
         let Join { within, events, windows, context, columns } = *self;
         let pairs = &within.pairs;
         let numbered = keys::number(pairs, events, windows)?;
@@ -93,7 +105,13 @@ impl Join<'_> {
             near,
             order,
         };
-        let found = search.found(Entities::NONE, windows.rows());
+        let mut found = search.found(Entities::NONE, windows.rows());
+        let mut accounts_for_windows = true;
+        if let Some(PieceOfEvents { used, are_last }) = piece {
+            *used = &*used | &found.used;
+            found.used = used.clone();
+            accounts_for_windows = are_last;
+        }
         let mut have_windows = vec![false; numbered.count()];
         for &key in of_windows.iter().filter(|&&key| key != Entities::NONE) {
             have_windows[key as usize] = true;
@@ -124,6 +142,7 @@ impl Join<'_> {
                 window_keyed,
             ),
             nearly,
+            accounts_for_windows,
             closed: search.events.closed || search.windows.closed,
         };
         account.outcome(&search, make)
@@ -139,6 +158,7 @@ struct Account<'a> {
     event_fates: (Reasons, Reasons, BooleanBuffer),
     window_fates: (Reasons, Reasons, BooleanBuffer),
     nearly: Option<Warning>,
+    accounts_for_windows: bool,
     /// Whether missing ends were replaced by the as-of date.
     closed: bool,
 }
@@ -153,7 +173,7 @@ impl Account<'_> {
             Keep::StrayEvents => self.strays()?,
             Keep::EmptyWindows => {
                 let empty = self.window_masks().0;
-                windows.filter(&empty)?
+                if self.accounts_for_windows { windows.filter(&empty)? } else { windows.emptied() }
             }
             Keep::Matched | Keep::EveryEvent => {
                 let several: u64 =
@@ -298,7 +318,13 @@ impl Account<'_> {
             _ => (within.windows_step.clone(), used, (Reason::WithoutAnEvent, empty)),
         };
         dropped.push(other);
-        RowMasks { kept, dropped, set_aside }.account(step, windows, &within.windows_accounting)
+        let fates = RowMasks { kept, dropped, set_aside };
+        match self.accounts_for_windows {
+            true => fates.account(step, windows, &within.windows_accounting),
+            false => {
+                fates.of_no_row().account(step, &windows.emptied(), &within.windows_accounting)
+            }
+        }
     }
 }
 

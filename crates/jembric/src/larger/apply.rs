@@ -1,15 +1,15 @@
 //! Applies a plan to tables that are larger than memory.
 
 use super::{
-    Phase, bytes_of,
-    collect::{Collector, joined},
+    Phase,
+    collect::Collector,
+    in_order::Sorter,
     merge::{MergeOrder, merge},
-    parts::{Divided, MOST_PARTS, Results},
-    run::RunWriter,
-    step::{Account, Larger, Take, applied, write_all},
+    parts::{Divided, MOST_PARTS, Results, numbered},
+    step::{Account, Larger, Take, applied, both, delivered},
 };
 use crate::{
-    Access, CoreError, Outcome, Plan, Shape, Table, Type,
+    Access, CoreError, Outcome, Plan, Table, Type,
     error::{Error, Result},
 };
 use jembric_core::{Division, Overall};
@@ -32,6 +32,8 @@ impl Larger<'_> {
             Some(Division::Rows) => self.row_by_row(take),
             Some(Division::Sorted(columns)) => self.sorted(columns, take),
             Some(Division::Entities(_)) => self.by_entity(take),
+            Some(Division::Dates(..)) => self.by_date(take),
+            Some(Division::Beside) => self.beside(take),
             _ => self.as_a_whole(take),
         }
     }
@@ -64,10 +66,10 @@ impl Larger<'_> {
             }
             folded?;
         }
-        self.delivered(fold.finish()?, take)
+        self.handed_over(fold.finish()?, take)
     }
 
-    fn delivered(&self, mut outcome: Outcome, take: &mut Take<'_>) -> Result<Outcome> {
+    fn handed_over(&self, mut outcome: Outcome, take: &mut Take<'_>) -> Result<Outcome> {
         take(&outcome.table)?;
         outcome.table = outcome.table.emptied();
         Ok(self.without_needless_rows(outcome))
@@ -114,6 +116,28 @@ impl Larger<'_> {
         Ok(outcome)
     }
 
+    /// Applies the plan to one batch of the first table after the other, beside all rows of the
+    /// second.
+    fn beside(&self, take: &mut Take<'_>) -> Result<Outcome> {
+        let (first, second) = (self.inputs[0], self.inputs[1].whole(self.memory)?);
+        let Some(mut plan) = self.plan.beside(&second)? else { return self.as_a_whole(take) };
+        let (mut account, mut rows) = (Account::default(), 0);
+        let mut add = |batch: &Table, are_last: bool| {
+            let mut counted = |part: &Table| {
+                rows += part.rows() as u64;
+                self.plan.expect_rows(rows)?;
+                take(part)
+            };
+            let outcome = delivered(&mut counted, |sink| plan.take_into(batch, are_last, sink))?;
+            account.add(self.without_needless_rows(outcome));
+            Ok::<_, Error>(())
+        };
+        self.each(first, &mut |batch| add(&batch, false))?;
+        // The second table is accounted for with the last rows, of which there are none.
+        add(&first.sample().emptied(), true)?;
+        Ok(account.outcome()?)
+    }
+
     /// The plan, with what it needs to know of all rows.
     fn surveyed(&self) -> Result<Plan> {
         let mut overall: Option<Overall> = None;
@@ -128,29 +152,16 @@ impl Larger<'_> {
 
     /// Sorts parts, and merges them.
     fn sorted(&self, columns: &[(usize, bool)], take: &mut Take<'_>) -> Result<Outcome> {
-        let (mut runs, mut account) = (Vec::new(), Account::default());
-        let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
-        let mut sort = |pending: &mut (Vec<Table>, u64)| {
-            let tables = std::mem::take(&mut pending.0);
-            pending.1 = 0;
-            let part = joined(&tables)?;
-            drop(tables);
+        let mut account = Account::default();
+        let mut sorter = Sorter::by(self.memory, |part| {
             let mut outcome = self.plan.apply(&[&part])?;
-            let mut writer = RunWriter::new(self.memory);
-            write_all(&mut writer, outcome.table.clone(), self.memory.frame())?;
-            runs.push(writer.finish());
-            outcome.table = outcome.table.emptied();
+            let sorted = outcome.table.clone();
+            outcome.table = sorted.emptied();
             account.add(outcome);
-            Ok::<_, Error>(())
-        };
-        self.each(self.inputs[0], &mut |batch| {
-            pending.1 += bytes_of(&batch);
-            pending.0.push(batch);
-            if pending.1 >= self.memory.part() { sort(&mut pending) } else { Ok(()) }
-        })?;
-        if !pending.0.is_empty() {
-            sort(&mut pending)?;
-        }
+            Ok(sorted)
+        });
+        self.each(self.inputs[0], &mut |batch| sorter.add(batch))?;
+        let runs = sorter.finish()?;
         let order = MergeOrder::Columns(columns.to_vec());
         let outcome = account.outcome()?;
         if runs.iter().all(|run| run.rows() == 0) {
@@ -163,10 +174,7 @@ impl Larger<'_> {
     /// Divides the rows by entity, applies the plan to each part, and merges the results.
     fn by_entity(&self, take: &mut Take<'_>) -> Result<Outcome> {
         let samples = self.samples();
-        let shapes = samples.iter().enumerate();
-        let shapes = shapes.map(|(place, sample)| sample.shape().with_row_numbers(place));
-        let shapes = shapes.collect::<std::result::Result<Vec<Shape>, _>>()?;
-        let plan = (self.prepare)(&shapes)?;
+        let plan = (self.prepare)(&self.numbered_shapes()?)?;
         let Some(Division::Entities(division)) = plan.division() else {
             return self.as_a_whole(take);
         };
@@ -186,16 +194,13 @@ impl Larger<'_> {
                     fold.take_of(place, &batch, first_row as u64)?;
                     fold.forget_set_aside();
                 }
-                let numbers = match batch.origin() {
-                    Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),
-                    None => (first_row..first_row + batch.rows() as i64).collect(),
-                };
+                let rows = numbered(&batch, place, first_row)?;
                 first_row += batch.rows() as i64;
-                divided.add(place, &batch.with_row_numbers(place, numbers)?)
+                divided.add(place, &rows)
             })?;
         }
         let plan_of_parts = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
-        let mut results = Results::new(self, division);
+        let mut results = Results::new(self, division.order.clone());
         results.take_parts(&plan_of_parts, divided)?;
         let outcome = results.finish(take)?;
         if let Some(fold) = last_rows {
@@ -203,12 +208,4 @@ impl Larger<'_> {
         }
         Ok(outcome)
     }
-}
-
-/// What is known of the rows so far, and of a batch.
-fn both(overall: Option<Overall>, of_batch: Option<Overall>) -> Result<Option<Overall>> {
-    Ok(match (overall, of_batch) {
-        (Some(one), Some(other)) => Some(one.plus(other)?),
-        (one, other) => one.or(other),
-    })
 }

@@ -76,7 +76,7 @@ impl MergeOrder {
     }
 
     /// The numbers of the rows in order. Equal rows keep their order.
-    fn sorted(&self, table: &Table) -> Result<UInt32Array> {
+    pub(super) fn sorted(&self, table: &Table) -> Result<UInt32Array> {
         match self {
             MergeOrder::Columns(columns) => Ok(table.sorted_rows(columns)?),
             MergeOrder::Numbers(_) | MergeOrder::BothNumbers => {

@@ -118,7 +118,7 @@ impl<'a> Divided<'a> {
 /// The results of the parts.
 pub(super) struct Results<'a> {
     larger: &'a Larger<'a>,
-    division: &'a ByEntity,
+    order: ResultOrder,
     runs: Vec<Run>,
     aside: Vec<Run>,
     account: Account,
@@ -130,10 +130,10 @@ pub(super) struct Results<'a> {
 }
 
 impl<'a> Results<'a> {
-    pub(super) fn new(larger: &'a Larger<'a>, division: &'a ByEntity) -> Results<'a> {
+    pub(super) fn new(larger: &'a Larger<'a>, order: ResultOrder) -> Results<'a> {
         Results {
             larger,
-            division,
+            order,
             runs: Vec::new(),
             aside: Vec::new(),
             account: Account::default(),
@@ -145,7 +145,7 @@ impl<'a> Results<'a> {
 
     /// Applies the plan to all parts.
     pub(super) fn take_parts(&mut self, plan: &Plan, divided: Divided<'_>) -> Result<()> {
-        let how = divided.how;
+        let (division, how) = (divided.division, divided.how);
         let all = divided.finish()?;
         // If all rows are in one part, they are of one entity, and another division is no smaller.
         let is_divided =
@@ -156,19 +156,29 @@ impl<'a> Results<'a> {
             let bytes: u64 = runs.iter().map(Run::bytes).sum();
             let is_large = bytes > 2 * self.larger.memory.part();
             match is_large && is_divided && how.1 < MOST_DIVISIONS {
-                true => self.divide_again(&plan, &runs, how.1 + 1)?,
-                false => self.apply(&plan, &runs, bytes)?,
+                true => self.divide_again(&plan, division, &runs, how.1 + 1)?,
+                false => {
+                    let larger = self.larger;
+                    let rows = runs.iter().map(Run::rows).sum();
+                    self.add(rows, &mut |take| larger.apply_to_part(&plan, (&runs, bytes), take))?;
+                }
             }
         }
         Ok(())
     }
 
     /// Divides a part that is too large.
-    fn divide_again(&mut self, plan: &Plan, runs: &[Run], seed: u64) -> Result<()> {
+    fn divide_again(
+        &mut self,
+        plan: &Plan,
+        division: &ByEntity,
+        runs: &[Run],
+        seed: u64,
+    ) -> Result<()> {
         let memory = self.larger.memory;
         let bytes: u64 = runs.iter().map(Run::bytes).sum();
         let parts = bytes.div_ceil(memory.part()).clamp(2, MOST_PARTS) as u32;
-        let mut divided = Divided::new(self.larger, self.division, (parts, seed));
+        let mut divided = Divided::new(self.larger, division, (parts, seed));
         for (place, run) in runs.iter().enumerate() {
             for number in 0..run.frames() {
                 divided.add(place, &run.frame(number)?)?;
@@ -177,16 +187,21 @@ impl<'a> Results<'a> {
         self.take_parts(plan, divided)
     }
 
-    fn apply(&mut self, plan: &Plan, runs: &[Run], bytes: u64) -> Result<()> {
+    /// Adds the result of a part with this number of rows. The table of its outcome has no rows.
+    pub(super) fn add(
+        &mut self,
+        rows: u64,
+        apply: &mut dyn FnMut(&mut Take<'_>) -> Result<Outcome>,
+    ) -> Result<()> {
         let memory = self.larger.memory;
         let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
         memory.tell(Phase::Computing, None, self.done, all_rows);
-        self.done += runs.iter().map(Run::rows).sum::<u64>();
+        self.done += rows;
         let (mut writer, mut rows) = (RunWriter::new(memory), self.rows);
         let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
-        let outcome = self.larger.apply_to_part(plan, (runs, bytes), &mut |batch| {
+        let outcome = apply(&mut |batch| {
             rows += batch.rows() as u64;
-            plan.expect_rows(rows)?;
+            self.larger.plan.expect_rows(rows)?;
             pending.1 += bytes_of(batch);
             pending.0.push(batch.clone());
             if pending.1 < memory.batch() {
@@ -235,17 +250,17 @@ impl<'a> Results<'a> {
     }
 
     pub(super) fn finish(self, take: &mut Take<'_>) -> Result<Outcome> {
-        let Results { larger, division, runs, aside, account, wrong, .. } = self;
+        let Results { larger, order, runs, aside, account, wrong, .. } = self;
         if let Some(wrong) = wrong {
             return Err(wrong.into());
         }
         let mut outcome = account.outcome()?;
         outcome.table = outcome.table.without_row_numbers()?;
         outcome.set_aside = outcome.set_aside.without_row_numbers()?;
-        let order = match &division.order {
-            ResultOrder::Rows(place) => MergeOrder::Numbers(*place),
+        let order = match order {
+            ResultOrder::Rows(place) => MergeOrder::Numbers(place),
             ResultOrder::Columns(columns) => {
-                MergeOrder::Columns(columns.iter().map(|column| (*column, false)).collect())
+                MergeOrder::Columns(columns.into_iter().map(|column| (column, false)).collect())
             }
             _ => return larger.as_a_whole(take),
         };
@@ -308,8 +323,18 @@ impl Larger<'_> {
     }
 }
 
+/// The rows of a batch of the table at a place with their numbers: the lines, or those that begin
+/// with this one.
+pub(super) fn numbered(batch: &Table, place: usize, first_row: i64) -> Result<Table> {
+    let numbers = match batch.origin() {
+        Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),
+        None => (first_row..first_row + batch.rows() as i64).collect(),
+    };
+    Ok(batch.with_row_numbers(place, numbers)?)
+}
+
 /// The rows of a part with the lines of the table at a place, of which a sample is given.
-fn with_lines(rows: Table, place: usize, sample: &Table) -> Table {
+pub(super) fn with_lines(rows: Table, place: usize, sample: &Table) -> Table {
     let numbers = rows.row_numbers(place).map(|numbers| numbers.values().to_vec());
     let (Some(origin), Some(numbers)) = (sample.origin(), numbers) else { return rows };
     let lines: Vec<u64> = numbers.into_iter().map(|number| number as u64).collect();

@@ -6,6 +6,7 @@ use super::{
     run::{Frame, RunWriter},
 };
 use crate::{CoreError, Outcome, Plan, Shape, Stack, Table, error::Result};
+use jembric_core::{Overall, Sink};
 use rayon::prelude::*;
 
 /// Receives the rows of a result.
@@ -48,6 +49,13 @@ impl Larger<'_> {
         self.inputs.iter().map(|input| input.sample()).collect()
     }
 
+    /// The shapes of the tables with row numbers.
+    pub(super) fn numbered_shapes(&self) -> Result<Vec<Shape>> {
+        let shapes = self.inputs.iter().map(|input| input.sample().shape()).enumerate();
+        let shapes = shapes.map(|(place, shape)| shape.with_row_numbers(place));
+        Ok(shapes.collect::<std::result::Result<_, CoreError>>()?)
+    }
+
     /// Applies the plan to all rows at once, if they fit.
     pub(super) fn as_a_whole(&self, take: &mut Take<'_>) -> Result<Outcome> {
         let tables = self.inputs.iter().map(|input| input.whole(self.memory));
@@ -67,8 +75,16 @@ impl Larger<'_> {
 
 /// Applies a plan, and delivers the result in batches.
 pub(super) fn applied(plan: &Plan, tables: &[&Table], take: &mut Take<'_>) -> Result<Outcome> {
+    delivered(take, |sink| plan.apply_into(tables, sink))
+}
+
+/// Delivers what is made to a receiver, whose error is the one that is told.
+pub(super) fn delivered(
+    take: &mut Take<'_>,
+    make: impl FnOnce(&mut Sink<'_>) -> std::result::Result<Outcome, CoreError>,
+) -> Result<Outcome> {
     let mut failed = None;
-    let outcome = plan.apply_into(tables, &mut |batch| {
+    let outcome = make(&mut |batch| {
         take(batch).map_err(|error| {
             failed = Some(error);
             "the result could not be delivered".into()
@@ -90,6 +106,14 @@ pub(super) fn write_all(writer: &mut RunWriter, table: Table, bytes: u64) -> Res
         }
     }
     Ok(())
+}
+
+/// What is known of the rows so far, and of a batch.
+pub(super) fn both(overall: Option<Overall>, of_batch: Option<Overall>) -> Result<Option<Overall>> {
+    Ok(match (overall, of_batch) {
+        (Some(one), Some(other)) => Some(one.plus(other)?),
+        (one, other) => one.or(other),
+    })
 }
 
 /// The account of a step, merged from those of its parts.

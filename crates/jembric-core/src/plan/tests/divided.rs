@@ -18,7 +18,7 @@ fn part_of(table: &Table, place: usize, parts: &[u32], number: u32) -> Table {
 }
 
 /// The rows in the order of the whole result.
-fn in_order(table: &Table, order: &ResultOrder) -> Table {
+pub(super) fn in_order(table: &Table, order: &ResultOrder) -> Table {
     let columns = match order {
         ResultOrder::Rows(place) => {
             let numbers = table.row_numbers(*place).unwrap();
@@ -103,7 +103,7 @@ fn divided(
 }
 
 /// In CI the cases are always the same.
-fn cases() -> ProptestConfig {
+pub(super) fn cases() -> ProptestConfig {
     let chance = ProptestConfig::with_cases(48);
     let rng_seed = match std::env::var_os("CI") {
         Some(_) => proptest::test_runner::RngSeed::Fixed(19),
@@ -258,10 +258,12 @@ proptest! {
 }
 
 #[test]
-fn the_whole_table_as_one_entity_is_not_divided() {
+fn the_whole_table_as_one_entity_is_divided_by_date() {
     let shape = table(&[]).shape();
     let running = Running::new("start").sum(["tons"]).prepare(&shape, &context()).unwrap();
-    assert_eq!(running.division(), None);
+    assert_eq!(running.division(), Some(&Division::Dates(2, ResultOrder::Rows(0))));
+    let filled = Filled::new("start").prepare(&shape, &context()).unwrap();
+    assert_eq!(filled.division(), None);
     let sort = Sort::new(["tons:down", "berth"]).prepare(&shape, &context()).unwrap();
     assert_eq!(sort.division(), Some(&Division::Sorted(vec![(4, true), (1, false)])));
 }
