@@ -94,6 +94,13 @@ fn assert_same(directory: &Path, arguments: &str) {
     "within stays.csv calls.csv --match vessel --date arrived --window arrived..left \
               --pick first --bring tons as lifted"
 )]
+#[case::by_date("running stays.csv --date arrived --sum tons --mean tons --count")]
+#[case::a_span("running stays.csv --date arrived --max tons --trailing '3 days' --row-by-row")]
+#[case::spells_of_all("spells stays.csv --start arrived --end left")]
+#[case::join_without_keys(
+    "within stays.csv calls.csv --date arrived --window arrived..arrived --pick first \
+     --bring vessel"
+)]
 #[case::chain(
     "sort stays.csv arrived + running --per vessel --date arrived --count + filter \
                'count_so_far > 20'"
@@ -171,7 +178,7 @@ fn a_budget_that_is_not_enough_says_what_to_do(
     #[case] expected: &str,
 ) {
     let running = match expected.contains("at once") {
-        true => "running stays.csv --date arrived --sum tons --row-by-row",
+        true => "latest stays.csv --date arrived --mark is_latest",
         false => "running stays.csv --per vessel --date arrived --sum tons",
     };
     let line = format!("{running} --out out.csv {options}");

@@ -360,6 +360,27 @@ mod tests {
             prop_assert_eq!(&whole, &floats(left.to_vec()).plus(&floats(right.to_vec())));
         }
 
+        /// However a sum is cut into digits, they add up to it, and no bit lies outside its reach.
+        #[test]
+        fn digits_add_up_to_the_sum(
+            values in prop::collection::vec(prop::num::f64::NORMAL | prop::num::f64::SUBNORMAL,
+                0..8),
+            bits in 1..127_u32,
+        ) {
+            let mut limbs = Limbs::default();
+            values.iter().for_each(|&value| limbs.add_all(&Limbs::of(value)));
+            let Some((low, high)) = limbs.reach() else {
+                prop_assert_eq!(limbs.divided(1), 0.0);
+                return Ok(());
+            };
+            prop_assert!(limbs.digit(low, 1) != 0 && limbs.digit(high - 1, 1) != 0);
+            let mut again = Limbs::default();
+            for from in (low..high).step_by(bits as usize) {
+                again.add_integer(limbs.digit(from, bits), (from + 1074) as u32);
+            }
+            prop_assert_eq!(again.magnitude(), limbs.magnitude());
+        }
+
         #[test]
         fn whole_floats_add_up_as_integers(
             values in prop::collection::vec(-(1_i64 << 50)..(1_i64 << 50), 0..40),

@@ -266,6 +266,38 @@ fn other_formats_give_the_same_with_little_memory(#[case] file: &str) {
     }
 }
 
+/// Rows of one date have to be together. A budget that is enough for all rows is named.
+#[rstest]
+#[case::a_date("running = { date = 'arrived', sum = ['tons'] }", true)]
+#[case::a_span("running = { date = 'arrived', max = ['tons'], trailing = '90 days' }", true)]
+#[case::one_by_one("running = { date = 'arrived', sum = ['tons'], row-by-row = true }", false)]
+#[case::spells("spells = { start = 'arrived', end = 'left' }", true)]
+fn rows_that_must_be_together_may_need_more_memory(#[case] step: &str, #[case] needs_more: bool) {
+    let directory = tempfile::tempdir().unwrap();
+    let stays: Vec<Stay> = (0..2_000)
+        .map(|n| Stay {
+            vessel: Some(1),
+            berth: None,
+            arrived: Some(if step.contains("trailing") { 20_000 + n % 60 } else { 20_000 }),
+            days: Some(n % 20),
+            tons: Some(i64::from(n % 7)),
+            level: None,
+        })
+        .collect();
+    fs::write(directory.path().join("stays.csv"), csv(&stays)).unwrap();
+    let routine = format!("[[step]]\nread = 'stays.csv'\n{step}\n");
+    let whole = run(&routine, directory.path(), None);
+    let little = run(&routine, directory.path(), Some(100_000));
+    match needs_more {
+        false => assert_eq!(little, whole),
+        true => {
+            let error = little.unwrap_err();
+            assert!(error.contains("2000 rows at once"), "{error}");
+            assert_eq!(run(&routine, directory.path(), Some(2_000_000)), whole);
+        }
+    }
+}
+
 /// Each case runs every operation several times. In CI the cases are always the same.
 fn few_cases() -> ProptestConfig {
     let chance = ProptestConfig::default();
