@@ -6,6 +6,7 @@
 
 mod bands;
 mod ends;
+mod months;
 
 use crate::{
     calendar::{Day, Grain, Periods, Workdays, Zone},
@@ -34,6 +35,7 @@ use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::Field;
 use bands::{band_labels, in_bands};
 use ends::{End, Ends};
+use months::completed_months;
 use serde::Serialize;
 use std::sync::Arc;
 
@@ -456,9 +458,11 @@ impl ElapsedPlan {
                 )
             }
             Unit::Months if !self.both_ends => {
-                integers(
-                    from.each_day_to(to, periods, rows, zone, |from, to| from.months_until(to)),
-                )
+                let looked_up =
+                    completed_months(&from.days(periods, zone), &to.days(periods, zone));
+                integers(looked_up.unwrap_or_else(|| {
+                    from.each_day_to(to, periods, rows, zone, |from, to| from.months_until(to))
+                }))
             }
             _ if self.both_ends => {
                 integers(from.each_day_to(to, periods, rows, zone, |from, to| {

@@ -12,11 +12,13 @@
 //!   parallel. With millions of entities this decides the speed.
 //! * The place of a slot comes from the *top* bits of its hash, so that growing the table reads the
 //!   old and writes the new one in the same order.
+//! * In a table that is sorted by its keys, only the key of each stretch is numbered (`stretches`).
 //! * Threads share no table. Each one numbers the keys whose hash belongs to it, and the numbers
 //!   are shifted at the end. The number of an entity is not part of any result.
 
 mod growing;
 mod numbering;
+mod stretches;
 
 use crate::{error::Result, table::Table};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
@@ -27,6 +29,7 @@ use numbering::{Keys, Numbering, Numbers, SHORT, Texts, Wide};
 pub(crate) use numbering::{hash_of_bytes, hash_of_number};
 use rayon::prelude::*;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use stretches::Stretches;
 
 /// Below this number of rows, a second thread costs more than it gains.
 const ROWS_FOR_THREADS: usize = 1 << 17;
@@ -71,9 +74,27 @@ impl Entities {
         rows: usize,
         missing: Missing,
     ) -> Result<Entities> {
+        if let Some(stretches) = Stretches::of(columns, rows)? {
+            return stretches.numbered(columns, missing);
+        }
+        Entities::of_any_rows(columns, rows, missing)
+    }
+
+    /// Numbers the entities of rows in any order.
+    fn of_any_rows(columns: &[ArrayRef], rows: usize, missing: Missing) -> Result<Entities> {
         let none: Vec<ArrayRef> = columns.iter().map(|column| column.slice(0, 0)).collect();
         let other = Side { columns: &none, rows: 0 };
         Entities::number_both(Side { columns, rows }, other, missing)
+    }
+
+    /// The entities of the rows in a mask, with the same numbers.
+    pub(crate) fn only(&self, rows: &BooleanBuffer) -> Entities {
+        if rows.count_set_bits() == self.ids.len() {
+            return self.clone();
+        }
+        let ids: Vec<u32> = rows.set_indices().map(|row| self.ids[row]).collect();
+        let without = ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
+        Entities { ids, count: self.count, without }
     }
 
     /// Numbers the entities of two tables with common numbers. The rows of the first table come

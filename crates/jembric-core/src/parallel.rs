@@ -1,6 +1,7 @@
 //! Computes one value for each row, on all threads: each thread takes a part of the rows and writes
 //! that part of the new column.
 
+use arrow_buffer::{BooleanBuffer, Buffer};
 use rayon::prelude::*;
 use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
 
@@ -41,6 +42,18 @@ pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
     let any = AtomicBool::new(false);
     let made = map_two(one, other, |one, other| note(make(one, other), &any));
     (made, any.into_inner())
+}
+
+/// One bit for each row.
+pub(crate) fn bits(rows: usize, is: impl Fn(usize) -> bool + Sync) -> BooleanBuffer {
+    let mut words = vec![0_u64; rows.div_ceil(64)];
+    words.par_chunks_mut(STRETCH / 64).enumerate().for_each(|(n, words)| {
+        for (word, first) in words.iter_mut().zip((n * STRETCH..).step_by(64)) {
+            let of_word = (first..rows.min(first + 64)).enumerate();
+            *word = of_word.fold(0, |all, (bit, row)| all | u64::from(is(row)) << bit);
+        }
+    });
+    BooleanBuffer::new(Buffer::from_vec(words), 0, rows)
 }
 
 #[inline]

@@ -324,7 +324,8 @@ impl RunningPlan {
     ) -> Result<(Outcome, Option<Earlier>)> {
         let all = || BooleanBuffer::new_set(table.rows());
         let dated = table.dates_at(self.date).nulls().map_or_else(all, NullBuffer::into_inner);
-        let keyed = self.entities(table)?.rows_with_one().unwrap_or_else(all);
+        let entities = self.entities(table)?;
+        let keyed = entities.rows_with_one().unwrap_or_else(all);
         let kept = &dated & &keyed;
         let masks = RowMasks {
             kept: kept.clone(),
@@ -344,7 +345,7 @@ impl RunningPlan {
         // The results of records that are in front again are known already.
         let in_front = used.rows() - own.rows();
         let dates = used.dates_at(self.date);
-        let entities = self.entities(&used)?;
+        let entities = if in_front == 0 { entities.only(&kept) } else { self.entities(&used)? };
         let track = Track::of(self, &entities, &dates, before, context)?;
         let last = if carries { track.last_stop() } else { None };
         ledger.zone =

@@ -49,26 +49,38 @@ impl Timeline {
 /// The first row of each entity, if the rows of each are next to each other and sorted by date
 /// already. Every row has an entity; an entity may have no row.
 pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u32>> {
-    let mut bounds = vec![0_u32];
+    let starts = match dates {
+        Dates::Days(days, _) => starts_in_order(ids, |row| days.values()[row]),
+        Dates::Moments(moments) => starts_in_order(ids, |row| moments.values()[row]),
+        Dates::Missing(_) => starts_in_order(ids, |_| 0),
+    }?;
     // If an entity begins a second time, its rows are not next to each other.
     let mut begun = vec![false; count];
-    if let Some(&first) = ids.first() {
-        begun[first as usize] = true;
-    }
-    for row in 1..ids.len() {
-        if ids[row] != ids[row - 1] {
-            bounds.push(row as u32);
-            if std::mem::replace(&mut begun[ids[row] as usize], true) {
+    let firsts = &starts[..starts.len() - 1];
+    let is_new = |&row: &u32| !std::mem::replace(&mut begun[ids[row as usize] as usize], true);
+    firsts.iter().all(is_new).then_some(starts)
+}
+
+/// The rows at which another entity begins, and the number of all rows; none if a date is before
+/// that of the row above, of the same entity.
+fn starts_in_order<D: PartialOrd>(
+    ids: &[u32],
+    date: impl Fn(usize) -> D + Sync,
+) -> Option<Vec<u32>> {
+    let pieces = (0..ids.len()).into_par_iter().step_by(ROWS_FOR_THREADS).map(|from| {
+        let mut starts = Vec::new();
+        for row in from..ids.len().min(from + ROWS_FOR_THREADS) {
+            if row == 0 || ids[row] != ids[row - 1] {
+                starts.push(row as u32);
+            } else if date(row) < date(row - 1) {
                 return None;
             }
-        } else if dates.sortable(row) < dates.sortable(row - 1) {
-            return None;
         }
-    }
-    if !ids.is_empty() {
-        bounds.push(ids.len() as u32);
-    }
-    Some(bounds)
+        Some(starts)
+    });
+    let mut starts = pieces.collect::<Option<Vec<Vec<u32>>>>()?.concat();
+    starts.push(ids.len() as u32);
+    Some(starts)
 }
 
 /// A value of each row, grouped by entity: the values of one entity are next to each other, in the

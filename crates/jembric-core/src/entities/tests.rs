@@ -73,6 +73,28 @@ fn threads_and_growth_do_not_change_who_is_who() {
     }
 }
 
+/// Some keys begin again, some are missing, and the last stretches are short.
+#[test]
+fn keys_in_long_stretches_are_numbered_as_any_others() {
+    let rows = ROWS_FOR_THREADS as i64 + 77;
+    let stretch = |row: i64| if row + 100 > rows { row } else { row / 50 % 2_001 };
+    let text = |row| (stretch(row) % 7 != 0).then(|| format!("vessel number {}", stretch(row)));
+    let number = |row| (stretch(row) % 5 != 0).then(|| stretch(row) / 3);
+    let texts: ArrayRef = Arc::new((0..rows).map(text).collect::<StringViewArray>());
+    let numbers: ArrayRef = Arc::new((0..rows).map(number).collect::<Int64Array>());
+    let table = Table::from_columns([("text", texts), ("number", numbers)]).unwrap();
+    let columns: Vec<ArrayRef> = table.columns().to_vec();
+    let stretches = Stretches::of(&columns, table.rows()).unwrap();
+    assert!(stretches.is_some_and(|stretches| stretches.starts.len() < table.rows() / 20));
+    for missing in [Missing::NoEntity, Missing::IsAKey] {
+        for columns in [&["text"][..], &["number"], &["number", "text"]] {
+            assert_like_model(&table, columns, missing);
+        }
+    }
+    let mixed = Int64Array::from_iter_values((0..rows).map(|row| row * 31 % 70_001));
+    assert!(Stretches::of(&[Arc::new(mixed)], table.rows()).unwrap().is_none());
+}
+
 proptest! {
     #[test]
     fn two_tables_are_numbered_as_one(

@@ -39,9 +39,33 @@ struct Replay {
     places: Vec<u32>,
 }
 
+/// Which records are the last ones of their date.
+enum LastOfDates {
+    /// Each, because records are taken one by one.
+    Each,
+    /// Those of rows that are used in place.
+    Marked(BooleanBuffer),
+    /// Those whose date differs from the next one, in the copy of sorted records.
+    Compared,
+}
+
+impl LastOfDates {
+    /// Those of rows in order of their dates, which are used in place.
+    fn in_place(rows: usize, dates: &Dates) -> LastOfDates {
+        fn marked<T: PartialEq + Sync>(dates: &[T]) -> LastOfDates {
+            let is_last = |row: usize| dates.get(row + 1) != Some(&dates[row]);
+            LastOfDates::Marked(parallel::bits(dates.len(), is_last))
+        }
+        match dates {
+            Dates::Days(days, _) => marked(days.values()),
+            Dates::Moments(moments) => marked(moments.values()),
+            Dates::Missing(_) => marked(&vec![(); rows]),
+        }
+    }
+}
+
 /// All records, sorted by entity and date.
 pub(super) struct Track<'a> {
-    dates: &'a Dates,
     /// The first record of each entity; the last number is that of all records.
     bounds: Vec<u32>,
     /// None if the rows are sorted already.
@@ -50,7 +74,7 @@ pub(super) struct Track<'a> {
     pub(super) days: Option<Vec<i32>>,
     periods: Option<Periods>,
     trailing: Option<Span>,
-    row_by_row: bool,
+    last: LastOfDates,
     /// What is known of the records before the first one. If there are any, there is one entity.
     pub(super) before: Option<&'a Before>,
 }
@@ -59,7 +83,7 @@ impl<'a> Track<'a> {
     pub(super) fn of(
         running: &RunningPlan,
         entities: &Entities,
-        dates: &'a Dates,
+        dates: &Dates,
         before: Option<&'a Before>,
         context: &Context,
     ) -> Result<Track<'a>> {
@@ -89,14 +113,18 @@ impl<'a> Track<'a> {
                 (dealt.starts, Some(Replay { records: dealt.values, places }))
             }
         };
+        let last = match &replay {
+            _ if running.row_by_row => LastOfDates::Each,
+            None => LastOfDates::in_place(rows, dates),
+            Some(_) => LastOfDates::Compared,
+        };
         Ok(Track {
-            dates,
             bounds,
             replay,
             days: cuts_days.then(|| dates.day_numbers(&context.zone).into_owned()),
             periods,
             trailing: running.trailing,
-            row_by_row: running.row_by_row,
+            last,
             before,
         })
     }
@@ -107,11 +135,17 @@ impl<'a> Track<'a> {
         self.replay.as_ref().map_or(place, |replay| replay.records[place].1 as usize)
     }
 
+    /// Whether the next record has another date. There is a next one.
     #[inline]
-    fn date(&self, place: usize) -> i64 {
-        self.replay
-            .as_ref()
-            .map_or_else(|| self.dates.sortable(place), |replay| replay.records[place].0)
+    fn is_last_of_date(&self, place: usize) -> bool {
+        match &self.last {
+            LastOfDates::Marked(last) => last.value(place),
+            LastOfDates::Each => true,
+            LastOfDates::Compared => self
+                .replay
+                .as_ref()
+                .is_none_or(|replay| replay.records[place].0 != replay.records[place + 1].0),
+        }
     }
 
     /// The first day that counts for a day. Earlier days have left the run.
@@ -138,11 +172,8 @@ impl<'a> Track<'a> {
             let mut end = start + 1;
             // Records with the same date are one stop, so that they share a value whatever their
             // order.
-            if !self.row_by_row {
-                let date = self.date(start);
-                while end < records.end && self.date(end) == date {
-                    end += 1;
-                }
+            while end < records.end && !self.is_last_of_date(end - 1) {
+                end += 1;
             }
             if let Some(days) = &self.days {
                 let first = self.first_day(days[row]);
@@ -170,6 +201,10 @@ impl<'a> Track<'a> {
         let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
         let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
         made.each(|entity, own| {
+            // An entity may have no record with a date.
+            if own.is_empty() {
+                return;
+            }
             let base = self.bounds[entity] as usize;
             let mut state = begin(base);
             self.stops(base..base + own.len(), |stop| {
