@@ -212,11 +212,59 @@ impl<'a> Track<'a> {
                 own[stop.records.start - base..stop.records.end - base].fill(value);
             });
         });
-        let made = made.values;
+        self.replayed(made.values)
+    }
+
+    /// Calls `make` with the row of every record of each entity, and lets the records of a date
+    /// share the value of the last one. Only if no record ever leaves the run.
+    fn at_records<S, T: Copy + Default + Send + Sync>(
+        &self,
+        begin: impl Fn(usize) -> S + Sync,
+        make: impl Fn(&mut S, usize) -> T + Sync,
+    ) -> Vec<T> {
+        let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
+        let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
+        made.each(|entity, own| {
+            let Some(last) = own.len().checked_sub(1) else { return };
+            let base = self.bounds[entity] as usize;
+            let mut state = begin(base);
+            match &self.replay {
+                None => {
+                    for (row, own) in (base..).zip(own.iter_mut()) {
+                        *own = make(&mut state, row);
+                    }
+                }
+                Some(replay) => {
+                    for ((_, row), own) in replay.records[base..].iter().zip(own.iter_mut()) {
+                        *own = make(&mut state, *row as usize);
+                    }
+                }
+            }
+            let all_differ = match &self.last {
+                LastOfDates::Marked(marked) => marked.slice(base, last).count_set_bits() == last,
+                LastOfDates::Each => true,
+                LastOfDates::Compared => false,
+            };
+            if !all_differ {
+                for place in (0..last).rev().filter(|place| !self.is_last_of_date(base + place)) {
+                    own[place] = own[place + 1];
+                }
+            }
+        });
+        self.replayed(made.values)
+    }
+
+    /// The values of the records, in the order of the rows.
+    fn replayed<T: Copy + Send + Sync>(&self, of_records: Vec<T>) -> Vec<T> {
         match &self.replay {
-            None => made,
-            Some(replay) => parallel::map(&replay.places, |place| made[place as usize]),
+            None => of_records,
+            Some(replay) => parallel::map(&replay.places, |place| of_records[place as usize]),
         }
+    }
+
+    /// Whether every record remains in the run, and none of an earlier piece leaves it.
+    fn only_grows(&self) -> bool {
+        self.days.is_none()
     }
 
     /// The last date of the only entity.
@@ -298,6 +346,16 @@ impl<'a> Track<'a> {
         (layer, before, values_before): (usize, i128, u64),
         make: impl Fn(i128, u64) -> T + Sync,
     ) -> Vec<T> {
+        if self.only_grows() {
+            return self.at_records(
+                |_| (before, values_before),
+                |(sum, count), row| {
+                    *sum += measure.unit(row, layer);
+                    *count += u64::from(measure.is_valid(row));
+                    make(*sum, *count)
+                },
+            );
+        }
         self.at_stops(
             |start| (before, values_before, start, start, self.before.is_some()),
             |(sum, count, from, to, continues), stop| {
@@ -334,17 +392,14 @@ impl<'a> Track<'a> {
         let order = SortKeys::of(array)?;
         // The common case, a maximum so far without missing values, needs only one number for each
         // entity.
-        let plain =
-            self.trailing.is_none() && self.periods.is_none() && array.logical_null_count() == 0;
+        let plain = self.only_grows() && array.logical_null_count() == 0;
         if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
             // Nothing leaves the run and nothing is missing, so the best value so far is enough.
-            let best = self.at_stops(
+            let best = self.at_records(
                 |start| numbers[if *by > 0 { 0 } else { self.row(start) }],
-                |best, stop| {
-                    for place in stop.records.clone() {
-                        let number = numbers[self.row(place) + by];
-                        *best = if greatest { number.max(*best) } else { number.min(*best) };
-                    }
+                |best, row| {
+                    let number = numbers[row + by];
+                    *best = if greatest { number.max(*best) } else { number.min(*best) };
                     *best
                 },
             );
@@ -374,6 +429,16 @@ impl<'a> Track<'a> {
 
     pub(super) fn counts(&self) -> ArrayRef {
         let before = self.before.map_or(0, |before| before.records as i64);
+        if self.only_grows() {
+            let counts = self.at_records(
+                |_| before,
+                |count, _| {
+                    *count += 1;
+                    *count
+                },
+            );
+            return Arc::new(Int64Array::from(counts));
+        }
         let counts = self.at_stops(
             |_| (),
             |(), stop| {
