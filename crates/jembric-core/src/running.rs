@@ -8,6 +8,7 @@
 //! each entity.
 
 mod carried;
+mod replay;
 mod track;
 
 use crate::{

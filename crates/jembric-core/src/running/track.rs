@@ -3,6 +3,7 @@
 use super::{
     Figure, RunningColumn, RunningPlan,
     carried::{Before, Carried, Led},
+    replay::Replay,
 };
 use crate::{
     calendar::{Day, Periods, Span},
@@ -29,14 +30,6 @@ pub(super) struct Stop {
     pub(super) from: usize,
     /// Whether the records before the first one, of an earlier piece, count as well.
     pub(super) continues: bool,
-}
-
-/// How rows are sorted, and how results return to the order of the rows.
-struct Replay {
-    /// The date and row of each record.
-    records: Vec<(i64, u32)>,
-    /// The place of each row among them.
-    places: Vec<u32>,
 }
 
 /// Which records are the last ones of their date.
@@ -104,13 +97,7 @@ impl<'a> Track<'a> {
             Some(bounds) => (bounds, None),
             None => {
                 let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
-                let mut places = vec![0_u32; rows];
-                dealt
-                    .values
-                    .iter()
-                    .zip(0..)
-                    .for_each(|(&(_, row), place)| places[row as usize] = place);
-                (dealt.starts, Some(Replay { records: dealt.values, places }))
+                (dealt.starts, Some(Replay::of(dealt.values)))
             }
         };
         let last = match &replay {
@@ -225,7 +212,9 @@ impl<'a> Track<'a> {
         let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
         let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
         made.each(|entity, own| {
-            let Some(last) = own.len().checked_sub(1) else { return };
+            if own.is_empty() {
+                return;
+            }
             let base = self.bounds[entity] as usize;
             let mut state = begin(base);
             match &self.replay {
@@ -240,16 +229,7 @@ impl<'a> Track<'a> {
                     }
                 }
             }
-            let all_differ = match &self.last {
-                LastOfDates::Marked(marked) => marked.slice(base, last).count_set_bits() == last,
-                LastOfDates::Each => true,
-                LastOfDates::Compared => false,
-            };
-            if !all_differ {
-                for place in (0..last).rev().filter(|place| !self.is_last_of_date(base + place)) {
-                    own[place] = own[place + 1];
-                }
-            }
+            self.share(base, own);
         });
         self.replayed(made.values)
     }
@@ -258,7 +238,37 @@ impl<'a> Track<'a> {
     fn replayed<T: Copy + Send + Sync>(&self, of_records: Vec<T>) -> Vec<T> {
         match &self.replay {
             None => of_records,
-            Some(replay) => parallel::map(&replay.places, |place| of_records[place as usize]),
+            Some(replay) => replay.returned(&of_records),
+        }
+    }
+
+    /// The same as [`at_records`](Track::at_records), for numbers.
+    fn numbers<S>(
+        &self,
+        begin: impl Fn(usize) -> S + Sync,
+        make: impl Fn(&mut S, usize) -> i64 + Sync,
+    ) -> Vec<i64> {
+        match &self.replay {
+            None => self.at_records(begin, make),
+            Some(replay) => {
+                let share = |base, own: &mut [i64]| self.share(base, own);
+                replay.written(&self.bounds, begin, make, share)
+            }
+        }
+    }
+
+    /// Gives the records of a date, among those of an entity, the value of the last one.
+    fn share<T: Copy>(&self, base: usize, own: &mut [T]) {
+        let last = own.len().saturating_sub(1);
+        let all_differ = match &self.last {
+            LastOfDates::Marked(marked) => marked.slice(base, last).count_set_bits() == last,
+            LastOfDates::Each => true,
+            LastOfDates::Compared => false,
+        };
+        if !all_differ {
+            for place in (0..last).rev().filter(|place| !self.is_last_of_date(base + place)) {
+                own[place] = own[place + 1];
+            }
         }
     }
 
@@ -395,7 +405,7 @@ impl<'a> Track<'a> {
         let plain = self.only_grows() && array.logical_null_count() == 0;
         if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
             // Nothing leaves the run and nothing is missing, so the best value so far is enough.
-            let best = self.at_records(
+            let best = self.numbers(
                 |start| numbers[if *by > 0 { 0 } else { self.row(start) }],
                 |best, row| {
                     let number = numbers[row + by];
@@ -430,7 +440,7 @@ impl<'a> Track<'a> {
     pub(super) fn counts(&self) -> ArrayRef {
         let before = self.before.map_or(0, |before| before.records as i64);
         if self.only_grows() {
-            let counts = self.at_records(
+            let counts = self.numbers(
                 |_| before,
                 |count, _| {
                     *count += 1;
