@@ -381,7 +381,7 @@ impl RunningPlan {
             let array = if has_front { array.slice(in_front, own.rows()) } else { array };
             answer = answer.with_field(field, array)?;
         }
-        let known = last.map(|last| self.known_after(&track, &last, &used, figures)).transpose()?;
+        let known = last.map(|last| track.known_after(&last, &used, figures)).transpose()?;
         Ok((Outcome { table: answer, ledger, set_aside }, known))
     }
 

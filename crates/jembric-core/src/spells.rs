@@ -279,6 +279,12 @@ struct SpellsPlan {
     accounting: Accounting,
 }
 
+/// A piece of the rows, with the spell that is left of the rows before it.
+struct Piece<'a, S> {
+    left: &'a mut Option<S>,
+    are_last: bool,
+}
+
 impl Prepared for SpellsPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         Ok(match &self.spells_of {

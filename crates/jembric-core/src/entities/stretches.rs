@@ -1,7 +1,7 @@
 //! [`Stretches`]: the keys of rows that are sorted by them, or almost.
 
 use super::{Entities, Missing, ROWS_FOR_THREADS};
-use crate::{error::Result, gather::stretched};
+use crate::error::Result;
 use arrow_array::{ArrayRef, UInt32Array};
 use arrow_ord::partition::partition;
 use arrow_select::take::take;
@@ -51,12 +51,31 @@ impl Stretches {
         let keys = columns.iter().map(|column| take(column, &firsts, None));
         let keys = keys.collect::<std::result::Result<Vec<_>, _>>()?;
         let Entities { ids, count, without } = Entities::of_any_rows(&keys, firsts.len(), missing)?;
-        let all = stretched(&self.starts, |n, own| own.fill(ids[n]));
+        let all = self.given_to_rows(&ids);
         let of_none = |n: usize| self.starts[n + 1] - self.starts[n];
         let without = match without {
             0 => 0,
             _ => (0..ids.len()).filter(|&n| ids[n] == Entities::NONE).map(of_none).sum(),
         };
         Ok(Entities { ids: all, count, without })
+    }
+
+    /// Gives the number of each stretch to all of its rows.
+    fn given_to_rows(&self, numbers: &[u32]) -> Vec<u32> {
+        let rows = self.starts.last().map_or(0, |&rows| rows as usize);
+        let mut all = vec![0; rows];
+        all.par_chunks_mut(ROWS_FOR_THREADS).enumerate().for_each(|(n, own)| {
+            let (mut row, end) = (n * ROWS_FOR_THREADS, n * ROWS_FOR_THREADS + own.len());
+            let first = self.starts.partition_point(|&start| start as usize <= row) - 1;
+            for (number, &next) in numbers[first..].iter().zip(&self.starts[first + 1..]) {
+                let to = end.min(next as usize);
+                own[row - n * ROWS_FOR_THREADS..to - n * ROWS_FOR_THREADS].fill(*number);
+                row = to;
+                if row == end {
+                    break;
+                }
+            }
+        });
+        all
     }
 }

@@ -4,10 +4,7 @@
 //! one, a run may have any number of records, so only its exact sums, its extremes and its number
 //! of records are carried.
 
-use super::{
-    RunningPlan,
-    track::{Stop, Track},
-};
+use super::RunningPlan;
 use crate::{
     context::Context,
     error::Result,
@@ -89,30 +86,5 @@ impl Pieces for Carrying {
             Some(Earlier::Records(records)) => records.bytes(),
             _ => 0,
         }
-    }
-}
-
-impl RunningPlan {
-    /// What later pieces need to know of the records up to the last date.
-    pub(super) fn known_after(
-        &self,
-        track: &Track<'_>,
-        last: &Stop,
-        records: &Table,
-        figures: Vec<Carried>,
-    ) -> Result<Earlier> {
-        if self.trailing.is_some() {
-            let kept = records.slice(last.from, last.records.end - last.from);
-            return Ok(Earlier::Records(kept.anonymous().without_others_texts()?));
-        }
-        let before = track.before.filter(|_| last.continues);
-        let first_day = match (before, &track.days) {
-            (Some(before), _) => before.first_day,
-            (None, Some(days)) => days[track.row(last.from)],
-            (None, None) => i32::MIN,
-        };
-        let own = (last.records.end - last.from) as u64;
-        let records = before.map_or(0, |before| before.records) + own;
-        Ok(Earlier::Run(Before { first_day, records, figures }))
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{
     Figure, RunningColumn, RunningPlan,
-    carried::{Before, Carried, Led},
+    carried::{Before, Carried, Earlier, Led},
     replay::Replay,
 };
 use crate::{
@@ -183,23 +183,13 @@ impl<'a> Track<'a> {
         begin: impl Fn(usize) -> S + Sync,
         make: impl Fn(&mut S, &Stop) -> T + Sync,
     ) -> Vec<T> {
-        // Entities are independent, so threads process them in parallel. Each writes to its own
-        // part of the result.
-        let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
-        let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
-        made.each(|entity, own| {
-            // An entity may have no record with a date.
-            if own.is_empty() {
-                return;
-            }
-            let base = self.bounds[entity] as usize;
+        self.of_entities(|base, own| {
             let mut state = begin(base);
             self.stops(base..base + own.len(), |stop| {
                 let value = make(&mut state, &stop);
                 own[stop.records.start - base..stop.records.end - base].fill(value);
             });
-        });
-        self.replayed(made.values)
+        })
     }
 
     /// Calls `make` with the row of every record of each entity, and lets the records of a date
@@ -209,13 +199,7 @@ impl<'a> Track<'a> {
         begin: impl Fn(usize) -> S + Sync,
         make: impl Fn(&mut S, usize) -> T + Sync,
     ) -> Vec<T> {
-        let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
-        let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
-        made.each(|entity, own| {
-            if own.is_empty() {
-                return;
-            }
-            let base = self.bounds[entity] as usize;
+        self.of_entities(|base, own| {
             let mut state = begin(base);
             match &self.replay {
                 None => {
@@ -230,15 +214,28 @@ impl<'a> Track<'a> {
                 }
             }
             self.share(base, own);
-        });
-        self.replayed(made.values)
+        })
     }
 
-    /// The values of the records, in the order of the rows.
-    fn replayed<T: Copy + Send + Sync>(&self, of_records: Vec<T>) -> Vec<T> {
+    /// Makes the values of the records of each entity, from its first one on, and returns them in
+    /// the order of the rows.
+    fn of_entities<T: Copy + Default + Send + Sync>(
+        &self,
+        work: impl Fn(usize, &mut [T]) + Sync,
+    ) -> Vec<T> {
+        // Entities are independent, so threads process them in parallel. Each writes to its own
+        // part of the result.
+        let made = vec![T::default(); self.bounds.last().map_or(0, |&all| all as usize)];
+        let mut made = GroupedByEntity { starts: self.bounds.clone(), values: made };
+        made.each(|entity, own| {
+            // An entity may have no record with a date.
+            if !own.is_empty() {
+                work(self.bounds[entity] as usize, own);
+            }
+        });
         match &self.replay {
-            None => of_records,
-            Some(replay) => replay.returned(&of_records),
+            None => made.values,
+            Some(replay) => replay.returned(&made.values),
         }
     }
 
@@ -275,6 +272,29 @@ impl<'a> Track<'a> {
     /// Whether every record remains in the run, and none of an earlier piece leaves it.
     fn only_grows(&self) -> bool {
         self.days.is_none()
+    }
+
+    /// What later pieces need to know of the records up to the last date, and of those before
+    /// them.
+    pub(super) fn known_after(
+        &self,
+        last: &Stop,
+        records: &Table,
+        figures: Vec<Carried>,
+    ) -> Result<Earlier> {
+        if self.trailing.is_some() {
+            let kept = records.slice(last.from, last.records.end - last.from);
+            return Ok(Earlier::Records(kept.anonymous().without_others_texts()?));
+        }
+        let before = self.before.filter(|_| last.continues);
+        let first_day = match (before, &self.days) {
+            (Some(before), _) => before.first_day,
+            (None, Some(days)) => days[self.row(last.from)],
+            (None, None) => i32::MIN,
+        };
+        let own = (last.records.end - last.from) as u64;
+        let records = before.map_or(0, |before| before.records) + own;
+        Ok(Earlier::Run(Before { first_day, records, figures }))
     }
 
     /// The last date of the only entity.

@@ -1,7 +1,7 @@
 //! Spells over rows that come in order of their dates, piece by piece. What is carried is the spell
 //! that has not ended.
 
-use super::{SpellsOf, SpellsPlan, of_intervals::Spell, of_states::StateSpell};
+use super::{Piece, SpellsOf, SpellsPlan, of_intervals::Spell, of_states::StateSpell};
 use crate::{
     context::Context,
     entities::{Entities, Missing},
@@ -11,12 +11,6 @@ use crate::{
     table::Table,
 };
 use std::sync::Arc;
-
-/// A piece of the rows, with the spell that is left of the rows before it.
-pub(super) struct Piece<'a, S> {
-    pub(super) left: &'a mut Option<S>,
-    pub(super) are_last: bool,
-}
 
 /// A plan with the spell that is left of earlier pieces.
 pub(super) struct Carrying {

@@ -1,6 +1,6 @@
 //! Spells of intervals: the intervals of each entity are sorted by start and joined in one scan.
 
-use super::{SpellsPlan, in_order::Piece};
+use super::{Piece, SpellsPlan};
 use crate::{
     calendar::{Day, Periods},
     context::Context,

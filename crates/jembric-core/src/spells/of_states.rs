@@ -1,7 +1,7 @@
 //! Spells of dated states: a state holds until the entity's next one, and neighbours with equal
 //! values are one spell.
 
-use super::{SpellsPlan, in_order::Piece};
+use super::{Piece, SpellsPlan};
 use crate::{
     calendar::{Day, Periods},
     context::Context,
