@@ -42,7 +42,7 @@ pub(super) enum Carried {
     Sum(ExactUnits, u64),
 }
 
-/// A column that is led by the maximum or minimum of the records before it, if there is one.
+/// A column with the maximum or minimum of the earlier records in front of it, if there is one.
 pub(super) struct Led {
     pub(super) array: ArrayRef,
     /// The number of values in front of the column.

@@ -18,8 +18,8 @@ const LEAST_FRAME: u64 = 8 << 10;
 ///
 /// The budget is for tables: the program itself and its buffers take up to 256 MiB more. A file
 /// whose table is small is read as a whole. Tables in memory together take at most a quarter of the
-/// budget, because an operation needs room for its result and for what it sorts. What one-pass
-/// operations keep of each entity and period is not limited.
+/// budget, because an operation needs room for its result and for what it sorts. What counts of
+/// active intervals keep of each period is not limited.
 #[derive(Clone, Default)]
 pub struct Memory(Arc<Shares>);
 
