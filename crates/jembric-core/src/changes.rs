@@ -284,6 +284,7 @@ impl Changes {
                 ],
                 folded: true,
                 missing_is_a_key: false,
+                date: None,
                 order: ResultOrder::Columns((0..pairs.len()).collect()),
             })
         });

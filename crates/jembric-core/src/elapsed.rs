@@ -323,10 +323,10 @@ impl Prepared for ElapsedPlan {
 
     fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
         match self.between {
-            Between::Previous { date, ref per } if per.is_empty() => {
+            Between::Previous { date, .. } => {
                 Some(Box::new(AfterPrevious { plan: self, date, previous: None }))
             }
-            _ => None,
+            Between::Ends(_) => None,
         }
     }
 }

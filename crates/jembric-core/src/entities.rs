@@ -20,14 +20,17 @@ mod growing;
 mod numbering;
 mod stretches;
 
-use crate::{error::Result, table::Table};
+use crate::{
+    error::Result,
+    parallel::{self, STRETCH},
+    table::Table,
+};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::DataType;
 pub(crate) use growing::{GrowingEntities, GrowingKeys};
 use numbering::{Keys, Numbering, Numbers, SHORT, Texts, Wide};
 pub(crate) use numbering::{hash_of_bytes, hash_of_number};
-use rayon::prelude::*;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 use stretches::Stretches;
 
@@ -272,28 +275,20 @@ fn number_close(
     missing: Missing,
 ) -> Option<Entities> {
     let there = |row: usize| nulls.is_none_or(|nulls| nulls.is_valid(row));
-    let all = || (0..rows).into_par_iter().with_min_len(1 << 16);
-    let none = || (i64::MAX, i64::MIN);
-    let wider = |one: (i64, i64), other: (i64, i64)| (one.0.min(other.0), one.1.max(other.1));
-    // The range of the values, in one pass over all rows.
-    let (least, greatest) = all()
-        .fold(
-            none,
-            |range, row| if there(row) { wider(range, (value(row), value(row))) } else { range },
-        )
-        .reduce(none, wider);
+    let (least, greatest) = parallel::ends(rows, |row| there(row).then(|| value(row)))?;
     // The table may have two places for each row, and at most 64 million. Beyond that, hashing is
     // cheaper than clearing the memory.
-    let range = greatest
-        .checked_sub(least)
-        .filter(|&range| range >= 0 && range < (2 * rows as i64).min(1 << 26))?;
+    let range =
+        greatest.checked_sub(least).filter(|&range| range < (2 * rows as i64).min(1 << 26))?;
     let place = |row: usize| (value(row) - least) as usize;
     // First mark the values that occur, then number the marks from the least on by a running sum.
     let numbers: Vec<AtomicU32> = (0..=range).map(|_| AtomicU32::new(0)).collect();
-    all().filter(|&row| there(row)).for_each(|row| {
-        // Skip the write if it changes nothing, because other threads use the same memory.
-        if numbers[place(row)].load(Relaxed) == 0 {
-            numbers[place(row)].store(1, Relaxed);
+    parallel::of_stretches(rows, STRETCH, |rows| {
+        for row in rows.filter(|&row| there(row)) {
+            // Skip the write if it changes nothing, because other threads use the same memory.
+            if numbers[place(row)].load(Relaxed) == 0 {
+                numbers[place(row)].store(1, Relaxed);
+            }
         }
     });
     let mut count = 0;
@@ -308,7 +303,8 @@ fn number_close(
         Missing::NoEntity => Entities::NONE,
         Missing::IsAKey => count,
     };
-    let ids = all().map(|row| if there(row) { numbers[place(row)] } else { without }).collect();
+    let id = |row: usize| if there(row) { numbers[place(row)] } else { without };
+    let ids = parallel::of_rows(rows, id);
     let missed = nulls.map_or(0, NullBuffer::null_count) as u32;
     Some(match missing {
         Missing::NoEntity => Entities { ids, count, without: missed },
@@ -336,17 +332,14 @@ fn number<K: Keys>(
     // stores let all threads write to one vector; each row is written once.
     let mut ids: Vec<AtomicU32> = Vec::new();
     ids.resize_with(rows, AtomicU32::default);
-    let counts: Vec<u32> = (0..parts)
-        .into_par_iter()
-        .map(|part| {
-            // A thread numbers its part from 0, with the part in the top bits.
-            let mut numbering = Numbering::of_rows(rows / parts);
-            numbering.number_part(keys, rows, nulls, (part, parts), |row, id| {
-                ids[row as usize].store(tops(part) | id, Relaxed);
-            });
-            numbering.keys_found.len() as u32
-        })
-        .collect();
+    let counts = parallel::of_numbers(parts, |part| {
+        // A thread numbers its part from 0, with the part in the top bits.
+        let mut numbering = Numbering::of_rows(rows / parts);
+        numbering.number_part(keys, rows, nulls, (part, parts), |row, id| {
+            ids[row as usize].store(tops(part) | id, Relaxed);
+        });
+        numbering.keys_found.len() as u32
+    });
 
     let mut ids: Vec<u32> = ids.into_iter().map(AtomicU32::into_inner).collect();
     if parts > 1 {
@@ -356,7 +349,7 @@ fn number<K: Keys>(
             before[part] = before[part - 1] + counts[part - 1];
         }
         let low = u32::MAX >> part_bits;
-        ids.par_chunks_mut(1 << 16).for_each(|ids| {
+        parallel::fill(&mut ids, STRETCH, |_, ids| {
             ids.iter_mut()
                 .for_each(|id| *id = (*id & low) + before[(*id >> (32 - part_bits)) as usize & 7]);
         });

@@ -6,7 +6,6 @@ use arrow_array::{
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_select::take::take;
-use rayon::prelude::*;
 use std::sync::Arc;
 
 /// In place of a row number: no row, so the value is missing.
@@ -59,7 +58,7 @@ fn of_one_width<T: ArrowPrimitiveType>(
     let values = parallel::map(rows, |row| from.get(row as usize).copied().unwrap_or_default());
     let nulls = match array.nulls().filter(|nulls| nulls.null_count() > 0) {
         Some(nulls) => validity(rows, |row| row != NONE && nulls.is_valid(row as usize)),
-        None if rows.par_iter().with_min_len(1 << 16).any(|&row| row == NONE) => {
+        None if parallel::any(rows.len(), |place| rows[place] == NONE) => {
             validity(rows, |row| row != NONE)
         }
         None => None,

@@ -12,17 +12,14 @@ use crate::{
     dates::Dates,
     error::{Error, Result},
     ledger::Reason,
+    parallel::{self, STRETCH},
     plan::Overall,
     table::Table,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
 use judge::{Judge, Judged};
-use rayon::prelude::*;
 
 mod judge;
-
-/// The rows that a thread takes at a time.
-const STRETCH: usize = 1 << 16;
 
 /// Whether an interval is active on its end day.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
@@ -288,21 +285,18 @@ impl Intervals {
             return self.range;
         }
         let all_active = self.all_active();
-        let stretches = self.fates.par_chunks(STRETCH).enumerate().map(|(n, fates)| {
+        let none = (i32::MAX, i32::MIN);
+        let stretches = parallel::of_parts(self.fates.chunks(STRETCH), |n, fates| {
             let rows = n * STRETCH..n * STRETCH + fates.len();
             let both = self.first[rows.clone()].iter().zip(&self.last[rows]);
             if all_active {
-                return both.fold((i32::MAX, i32::MIN), |(a, z), (&first, &last)| {
-                    (a.min(first), z.max(last))
-                });
+                return both.fold(none, |(a, z), (&first, &last)| (a.min(first), z.max(last)));
             }
             let active = fates.iter().zip(both).filter(|(fate, _)| **fate == Fate::Active);
-            active.fold((i32::MAX, i32::MIN), |(a, z), (_, (&first, &last))| {
-                (a.min(first), z.max(last))
-            })
+            active.fold(none, |(a, z), (_, (&first, &last))| (a.min(first), z.max(last)))
         });
-        let (first, last) = stretches
-            .reduce(|| (i32::MAX, i32::MIN), |one, other| (one.0.min(other.0), one.1.max(other.1)));
+        let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
+        let (first, last) = stretches.into_iter().fold(none, wider);
         (first <= last).then_some((first, last))
     }
 }

@@ -1,30 +1,116 @@
-//! Computes one value for each row, on all threads: each thread takes a part of the rows and writes
-//! that part of the new column.
+//! Hands work to all threads: each thread takes a part of the rows and writes that part of the new
+//! column.
+//!
+//! Only [`each`] hands out work, and it is compiled once. The rest wraps it, so that a new kernel
+//! does not bring its own copy of the scheduler's code.
 
 use arrow_buffer::{BooleanBuffer, Buffer};
 use rayon::prelude::*;
-use std::sync::atomic::{AtomicBool, Ordering::Relaxed};
+use std::{
+    ops::Range,
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering::Relaxed},
+    },
+};
 
 /// The rows that a thread takes at a time: many enough to be worth it, and few enough to stay in
 /// its cache.
-const STRETCH: usize = 1 << 16;
+pub(crate) const STRETCH: usize = 1 << 16;
+
+/// Calls a function with each number below this one.
+pub(crate) fn each(count: usize, work: &(dyn Fn(usize) + Sync)) {
+    match count {
+        0 => {}
+        1 => work(0),
+        _ => (0..count).into_par_iter().for_each(work),
+    }
+}
+
+/// Makes a value from each part and its number, in their order.
+pub(crate) fn of_parts<P: Send, T: Send>(
+    parts: impl IntoIterator<Item = P>,
+    make: impl Fn(usize, P) -> T + Sync,
+) -> Vec<T> {
+    // Many small parts are handed out several at a time.
+    const MOST_GROUPS: usize = 1 << 10;
+    let mut parts: Vec<(Option<P>, Option<T>)> =
+        parts.into_iter().map(|part| (Some(part), None)).collect();
+    let at_once = parts.len().div_ceil(MOST_GROUPS).max(1);
+    let groups: Vec<_> = parts.chunks_mut(at_once).map(Mutex::new).collect();
+    each(groups.len(), &|group| {
+        let mut parts = groups[group].lock().unwrap_or_else(PoisonError::into_inner);
+        for (n, (part, made)) in (group * at_once..).zip(parts.iter_mut()) {
+            *made = part.take().map(|part| make(n, part));
+        }
+    });
+    parts.into_iter().filter_map(|(_, made)| made).collect()
+}
+
+/// Makes a value from each number below this one.
+pub(crate) fn of_numbers<T: Send>(count: usize, make: impl Fn(usize) -> T + Sync) -> Vec<T> {
+    of_parts(0..count, |n, _| make(n))
+}
+
+/// Makes a value from each stretch of this many rows: from the first row on, up to another one.
+pub(crate) fn of_stretches<T: Send>(
+    rows: usize,
+    stretch: usize,
+    make: impl Fn(Range<usize>) -> T + Sync,
+) -> Vec<T> {
+    let of = |n: usize| make(n * stretch..rows.min((n + 1) * stretch));
+    of_numbers(rows.div_ceil(stretch), of)
+}
+
+/// Writes stretches of this many values, each from its first row on.
+pub(crate) fn fill<T: Send>(
+    values: &mut [T],
+    stretch: usize,
+    write: impl Fn(usize, &mut [T]) + Sync,
+) {
+    of_parts(values.chunks_mut(stretch), |n, own| write(n * stretch, own));
+}
+
+/// Computes one value for each row.
+pub(crate) fn of_rows<T: Copy + Default + Send>(
+    rows: usize,
+    make: impl Fn(usize) -> T + Sync,
+) -> Vec<T> {
+    let mut made = vec![T::default(); rows];
+    fill(&mut made, STRETCH, |first, own| {
+        own.iter_mut().zip(first..).for_each(|(own, row)| *own = make(row));
+    });
+    made
+}
 
 /// Computes one value from each value.
-pub(crate) fn map<A: Copy + Sync, T: Send>(values: &[A], make: impl Fn(A) -> T + Sync) -> Vec<T> {
-    values.par_iter().with_min_len(STRETCH).map(|&value| make(value)).collect()
+pub(crate) fn map<A: Copy + Sync, T: Copy + Default + Send>(
+    values: &[A],
+    make: impl Fn(A) -> T + Sync,
+) -> Vec<T> {
+    let mut made = vec![T::default(); values.len()];
+    fill(&mut made, STRETCH, |first, own| {
+        own.iter_mut().zip(&values[first..]).for_each(|(own, &value)| *own = make(value));
+    });
+    made
 }
 
 /// Computes one value from each pair of values.
-pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
+pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Copy + Default + Send>(
     one: &[A],
     other: &[B],
     make: impl Fn(A, B) -> T + Sync,
 ) -> Vec<T> {
-    one.par_iter().zip(other).with_min_len(STRETCH).map(|(&one, &other)| make(one, other)).collect()
+    let mut made = vec![T::default(); one.len().min(other.len())];
+    fill(&mut made, STRETCH, |first, own| {
+        let both = one[first..].iter().zip(&other[first..]);
+        own.iter_mut().zip(both).for_each(|(own, (&one, &other))| *own = make(one, other));
+    });
+    made
 }
 
 /// Computes one value from each value, and notes whether any had a problem.
-pub(crate) fn noting<A: Copy + Sync, T: Send>(
+pub(crate) fn noting<A: Copy + Sync, T: Copy + Default + Send>(
     values: &[A],
     make: impl Fn(A) -> (T, bool) + Sync,
 ) -> (Vec<T>, bool) {
@@ -34,7 +120,7 @@ pub(crate) fn noting<A: Copy + Sync, T: Send>(
 }
 
 /// Computes one value from each pair of values, and notes whether any had a problem.
-pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
+pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Copy + Default + Send>(
     one: &[A],
     other: &[B],
     make: impl Fn(A, B) -> (T, bool) + Sync,
@@ -44,11 +130,36 @@ pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Send>(
     (made, any.into_inner())
 }
 
+/// Whether a condition is true for any row.
+pub(crate) fn any(rows: usize, is: impl Fn(usize) -> bool + Sync) -> bool {
+    let any = AtomicBool::new(false);
+    each(rows.div_ceil(STRETCH), &|n| {
+        if !any.load(Relaxed) && (n * STRETCH..rows.min((n + 1) * STRETCH)).any(&is) {
+            any.store(true, Relaxed);
+        }
+    });
+    any.into_inner()
+}
+
+/// The least and the greatest value of the rows that have one.
+pub(crate) fn ends<T: Copy + Ord + Send>(
+    rows: usize,
+    value: impl Fn(usize) -> Option<T> + Sync,
+) -> Option<(T, T)> {
+    let wider = |one: (T, T), other: (T, T)| (one.0.min(other.0), one.1.max(other.1));
+    let of_stretch = |rows: Range<usize>| {
+        let mut values = rows.filter_map(&value);
+        let first = values.next()?;
+        Some(values.fold((first, first), |ends, value| wider(ends, (value, value))))
+    };
+    of_stretches(rows, STRETCH, of_stretch).into_iter().flatten().reduce(wider)
+}
+
 /// One bit for each row.
 pub(crate) fn bits(rows: usize, is: impl Fn(usize) -> bool + Sync) -> BooleanBuffer {
     let mut words = vec![0_u64; rows.div_ceil(64)];
-    words.par_chunks_mut(STRETCH / 64).enumerate().for_each(|(n, words)| {
-        for (word, first) in words.iter_mut().zip((n * STRETCH..).step_by(64)) {
+    fill(&mut words, STRETCH / 64, |first, words| {
+        for (word, first) in words.iter_mut().zip((first * 64..).step_by(64)) {
             let of_word = (first..rows.min(first + 64)).enumerate();
             *word = of_word.fold(0, |all, (bit, row)| all | u64::from(is(row)) << bit);
         }
@@ -72,8 +183,8 @@ pub(crate) fn outside<T: Copy + PartialOrd + Sync>(
 ) -> [Vec<u64>; 2] {
     let words = values.len().div_ceil(64);
     let (mut below, mut above) = (vec![0_u64; words], vec![0_u64; words]);
-    let both = below.par_chunks_mut(STRETCH / 64).zip(above.par_chunks_mut(STRETCH / 64));
-    both.zip(values.par_chunks(STRETCH)).for_each(|((below, above), values)| {
+    let both = below.chunks_mut(STRETCH / 64).zip(above.chunks_mut(STRETCH / 64));
+    of_parts(both.zip(values.chunks(STRETCH)), |_, ((below, above), values)| {
         for ((below, above), block) in below.iter_mut().zip(above).zip(values.chunks(64)) {
             let (mut low, mut high) = (0, 0);
             for (bit, &value) in block.iter().enumerate() {

@@ -93,8 +93,8 @@ pub(crate) trait Prepared: Send + Sync {
         None
     }
 
-    /// What is carried from piece to piece if the rows come in order of their dates, at the
-    /// beginning; none if they must come together.
+    /// What is carried from piece to piece if the rows are of one entity and come in order of
+    /// their dates, at the beginning; none if they must come together.
     fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
         None
     }
@@ -318,15 +318,15 @@ impl Plan {
         Ok(self.with_its_roles(outcome))
     }
 
-    /// The plan for rows that come in pieces, in order of their dates; none unless the division is
-    /// [`Division::Dates`].
+    /// The plan for the rows of one entity, which come in pieces, in order of their dates; none
+    /// unless the division is [`Division::Dates`], or [`Division::Entities`] with a date.
     pub fn in_order(&self) -> Option<InPieces> {
         let pieces = self.prepared.clone().in_order()?;
         Some(InPieces::new(self.clone(), pieces))
     }
 
     /// The plan for any rows of the first table that follow each other, beside all rows of the
-    /// second; none unless the division is [`Division::Beside`].
+    /// second; none if both are needed as a whole.
     ///
     /// Errors: a second table of another shape.
     pub fn beside(&self, second: &Table) -> Result<Option<InPieces>> {

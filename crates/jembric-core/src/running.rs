@@ -308,8 +308,7 @@ impl Prepared for RunningPlan {
     }
 
     fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
-        let is_one_entity = self.per.is_empty();
-        is_one_entity.then(|| Box::new(Carrying { plan: self, earlier: None }) as Box<dyn Pieces>)
+        Some(Box::new(Carrying { plan: self, earlier: None }))
     }
 }
 

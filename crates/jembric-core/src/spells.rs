@@ -298,8 +298,7 @@ impl Prepared for SpellsPlan {
     }
 
     fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
-        let is_one_entity = self.per.is_empty();
-        is_one_entity.then(|| Box::new(Carrying::begin(self)) as Box<dyn Pieces>)
+        Some(Box::new(Carrying::begin(self)))
     }
 
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {

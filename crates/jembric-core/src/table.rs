@@ -7,6 +7,7 @@ pub use origin::{Numbering, Origin};
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
     error::{Error, Result},
+    parallel,
     role::{ROLE, Role},
     shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
 };
@@ -20,7 +21,6 @@ use arrow_buffer::BooleanBuffer;
 use arrow_cast::{CastOptions, cast_with_options};
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use arrow_select::filter::FilterBuilder;
-use rayon::prelude::*;
 use std::{
     collections::{HashMap, HashSet},
     sync::Arc,
@@ -264,8 +264,8 @@ impl Table {
 
     /// The rows with these numbers, in that order. Cost: one read and one write of each.
     pub fn take(&self, rows: &UInt32Array) -> Result<Table> {
-        let columns =
-            self.columns().par_iter().map(|column| arrow_select::take::take(column, rows, None));
+        let taken = |_, column: &ArrayRef| arrow_select::take::take(column, rows, None);
+        let columns = parallel::of_parts(self.columns(), taken).into_iter();
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
     }
 

@@ -1,9 +1,8 @@
 //! [`Timeline`]: the rows of each entity in order of date, for everything that needs more than one
 //! pass over the rows; and [`GroupedByEntity`], which it is made of.
 
-use crate::{dates::Dates, entities::Entities};
+use crate::{dates::Dates, entities::Entities, parallel};
 use arrow_buffer::BooleanBuffer;
-use rayon::prelude::*;
 
 /// The rows of each entity, sorted by date and then by row.
 #[derive(Clone, Debug)]
@@ -67,9 +66,9 @@ fn starts_in_order<D: PartialOrd>(
     ids: &[u32],
     date: impl Fn(usize) -> D + Sync,
 ) -> Option<Vec<u32>> {
-    let pieces = (0..ids.len()).into_par_iter().step_by(ROWS_FOR_THREADS).map(|from| {
+    let pieces = parallel::of_stretches(ids.len(), ROWS_FOR_THREADS, |rows| {
         let mut starts = Vec::new();
-        for row in from..ids.len().min(from + ROWS_FOR_THREADS) {
+        for row in rows {
             if row == 0 || ids[row] != ids[row - 1] {
                 starts.push(row as u32);
             } else if date(row) < date(row - 1) {
@@ -78,7 +77,7 @@ fn starts_in_order<D: PartialOrd>(
         }
         Some(starts)
     });
-    let mut starts = pieces.collect::<Option<Vec<Vec<u32>>>>()?.concat();
+    let mut starts = pieces.into_iter().collect::<Option<Vec<Vec<u32>>>>()?.concat();
     starts.push(ids.len() as u32);
     Some(starts)
 }
@@ -112,7 +111,7 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
             counts.push((of_thread(n), own));
             rest = others;
         }
-        counts.into_par_iter().for_each(|(entities, counts)| {
+        parallel::of_parts(counts, |_, (entities, counts)| {
             for (row, &id) in ids.iter().enumerate() {
                 if entities.contains(&(id as usize)) && used(row) {
                     counts[id as usize - entities.start] += 1;
@@ -132,7 +131,7 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
             places.push((entities, own));
             rest = others;
         }
-        places.into_par_iter().for_each(|(entities, places)| {
+        parallel::of_parts(places, |_, (entities, places)| {
             let mut next = starts[entities.clone()].to_vec();
             let base = starts[entities.start];
             for (row, &id) in ids.iter().enumerate() {
@@ -163,7 +162,7 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
             parts.push((first, bounds, own));
             rest = others;
         }
-        parts.into_par_iter().for_each(|(first, bounds, mut own)| {
+        parallel::of_parts(parts, |_, (first, bounds, mut own)| {
             for (n, bounds) in bounds.windows(2).enumerate() {
                 let (of_entity, others) = own.split_at_mut((bounds[1] - bounds[0]) as usize);
                 work(first + n, of_entity);

@@ -486,6 +486,7 @@ impl WithinPlan {
             keys: vec![of_events, of_windows],
             folded: true,
             missing_is_a_key: false,
+            date: None,
             order: ResultOrder::Rows(usize::from(self.keep == Keep::EmptyWindows)),
         };
         match self.pairs.is_empty() {
@@ -521,8 +522,7 @@ impl Prepared for WithinPlan {
 
     fn beside(self: Arc<Self>, windows: Table) -> Option<Box<dyn Pieces>> {
         let used = BooleanBuffer::new_unset(windows.rows());
-        let beside = Beside { plan: self, windows, used };
-        beside.plan.pairs.is_empty().then(|| Box::new(beside) as Box<dyn Pieces>)
+        Some(Box::new(Beside { plan: self, windows, used }))
     }
 
     fn apply_into(

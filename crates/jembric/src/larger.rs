@@ -16,6 +16,7 @@ mod memory;
 mod merge;
 mod parts;
 mod progress;
+mod results;
 mod run;
 mod scratch;
 mod size;

@@ -298,6 +298,48 @@ fn rows_that_must_be_together_may_need_more_memory(#[case] step: &str, #[case] n
     }
 }
 
+#[rstest]
+#[case::running("running = { per = ['vessel'], date = 'arrived', sum = ['tons', 'level'] }")]
+#[case::a_span(
+    "running = { per = ['vessel'], date = 'arrived', max = ['tons'], trailing = '9 days' }"
+)]
+#[case::one_by_one(
+    "running = { per = ['vessel'], date = 'arrived', count = true, row-by-row = true }"
+)]
+#[case::elapsed("elapsed = { per = ['vessel'], date = 'arrived', since-previous = true }")]
+#[case::spells("spells = { per = ['vessel'], start = 'arrived', end = 'left' }")]
+#[case::states("spells = { per = ['vessel'], date = 'arrived', value = ['berth'] }")]
+#[case::within(
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'arrived', window = \
+     'arrived..left', keep = 'every-event' }"
+)]
+#[case::empty_windows(
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'arrived', window = \
+     'arrived..left', keep = 'empty-windows' }"
+)]
+fn one_entity_may_be_larger_than_memory(#[case] step: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    let stay = |n: i32| Stay {
+        // Most rows are of two entities, and some have no key or no date.
+        vessel: Some([1, 2, (n % 40) as u8][n as usize % 3]).filter(|_| n % 11 > 0),
+        berth: Some((n / 50 % 3) as u8),
+        arrived: Some(20_000 + n * 7_919 % 1_000).filter(|_| n % 13 > 0),
+        days: Some(n % 5),
+        tons: Some(i64::from(n % 7)),
+        level: Some(n % 50),
+    };
+    let stays: Vec<Stay> = (0..3_000).map(stay).collect();
+    fs::write(directory.path().join("stays.csv"), csv(&stays)).unwrap();
+    fs::write(directory.path().join("calls.csv"), csv(&stays[..40])).unwrap();
+    let routine = format!("[[step]]\nread = 'stays.csv'\n{step}\n");
+    let whole = run(&routine, directory.path(), None);
+    assert!(whole.is_ok(), "{whole:?}");
+    // The rows of the two entities together, and of each, are more than a quarter.
+    for memory in [100_000, 200_000, 400_000] {
+        assert_eq!(run(&routine, directory.path(), Some(memory)), whole, "{memory}");
+    }
+}
+
 /// Each case runs every operation several times. In CI the cases are always the same.
 fn few_cases() -> ProptestConfig {
     let chance = ProptestConfig::default();

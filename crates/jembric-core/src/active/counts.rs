@@ -21,12 +21,12 @@ use crate::{
     context::Context,
     error::{Error, Result, Smaller, in_setting},
     measure::{Measure, Sums},
+    parallel,
     shape::{Named, Shape, Type},
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, Int64Array, UInt32Array};
 use arrow_schema::{DataType, Field};
-use rayon::prelude::*;
 use std::sync::Arc;
 
 /// Beyond this many slots, starts and ends are sorted instead.
@@ -309,7 +309,7 @@ impl Sweep {
     fn fill(&self, lists: &mut [Vec<i64>; 6], order: &[usize], source: &dyn StartsAndEnds) {
         let (count, groups) = (self.bounds.len().max(1), order.len());
         let [active, started, ended, at_end, most, ticks] =
-            lists.each_mut().map(|list| list.par_chunks_mut(count));
+            lists.each_mut().map(|list| list.chunks_mut(count));
         let of_groups = active.zip(started).zip(ended.zip(at_end)).zip(most.zip(ticks)).zip(order);
         let of_groups =
             of_groups.map(|((((active, started), (ended, at_end)), (most, ticks)), &group)| {
@@ -317,14 +317,14 @@ impl Sweep {
             });
         if groups.saturating_mul(self.ticks.count()) <= MOST_SLOTS {
             let slots = source.slots(&self.ticks);
-            of_groups.for_each(|(mut lists, group)| {
+            parallel::of_parts(of_groups, |_, (mut lists, group)| {
                 let of_group = group * self.ticks.count()..(group + 1) * self.ticks.count();
                 self.over_slots(&slots.starts[of_group.clone()], &slots.ends[of_group], &mut lists);
                 self.without_cut(slots.cut[group], &mut lists);
             });
         } else {
             let events = source.events(&self.ticks);
-            of_groups.for_each(|(mut lists, group)| {
+            parallel::of_parts(of_groups, |_, (mut lists, group)| {
                 let (starts, after) = events.of_group(group);
                 self.over_events(&starts, &after, &mut lists);
                 self.without_cut(events.cut(group), &mut lists);

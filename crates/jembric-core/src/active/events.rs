@@ -4,6 +4,7 @@ use super::cutting::Cutting;
 use crate::{
     entities::Entities,
     intervals::{Fate, Intervals},
+    parallel,
     table::Table,
     timeline::GroupedByEntity,
 };
@@ -189,11 +190,8 @@ impl StartsAndEnds for RowSource<'_> {
         }
         let parts = rayon::current_num_threads();
         let part = |n: usize| rows * n / parts..rows * (n + 1) / parts;
-        (0..parts)
-            .into_par_iter()
-            .map(|n| of_rows(part(n)))
-            .reduce_with(Slots::plus)
-            .unwrap_or_else(blank)
+        let slots = parallel::of_numbers(parts, |n| of_rows(part(n)));
+        slots.into_iter().reduce(Slots::plus).unwrap_or_else(blank)
     }
 
     fn events<'s>(&'s self, ticks: &Ticks) -> Box<dyn GroupEvents + 's> {

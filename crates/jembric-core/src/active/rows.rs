@@ -10,6 +10,7 @@ use crate::{
     context::Sink,
     error::{Error, Result, Smaller},
     intervals::{EndDay, Fate, Intervals},
+    parallel,
     shape::{Named, Type},
     table::Table,
 };
@@ -19,7 +20,6 @@ use arrow_array::{
     types::{Decimal64Type, Decimal128Type, Float64Type, Int64Type},
 };
 use arrow_schema::{DataType, Field};
-use rayon::prelude::*;
 use std::sync::Arc;
 
 /// The rows of a batch, and of the part that a thread makes.
@@ -159,12 +159,11 @@ impl<'a> Expansion<'a> {
         } else {
             made.ticks_before.chunks_mut(BATCH).collect()
         };
-        let stretches = made.records.par_chunks_mut(BATCH).zip(made.periods.par_chunks_mut(BATCH));
-        stretches.zip(ticks.into_par_iter().zip(before)).enumerate().for_each(
-            |(n, ((records, periods), (ticks, before)))| {
-                self.fill((n * BATCH) as u64, records, periods, ticks, before);
-            },
-        );
+        let stretches = made.records.chunks_mut(BATCH).zip(made.periods.chunks_mut(BATCH));
+        let stretches = stretches.zip(ticks.into_iter().zip(before));
+        parallel::of_parts(stretches, |n, ((records, periods), (ticks, before))| {
+            self.fill((n * BATCH) as u64, records, periods, ticks, before);
+        });
         self.table_of(made)
     }
 
@@ -181,9 +180,8 @@ impl<'a> Expansion<'a> {
         while next < self.rows() {
             let until = (next + at_once).min(self.rows());
             let starts: Vec<u64> = (next..until).step_by(BATCH).collect();
-            let make = |&from: &u64| self.batch(from, (until - from).min(BATCH as u64) as usize);
-            let batches: Vec<Result<Table>> = starts.par_iter().map(make).collect();
-            for batch in batches {
+            let make = |_, from: u64| self.batch(from, (until - from).min(BATCH as u64) as usize);
+            for batch in parallel::of_parts(starts, make) {
                 sink(&batch?).map_err(Error::Sink)?;
             }
             next = until;

@@ -5,15 +5,13 @@
 
 use super::Compared;
 use crate::{
-    cell_text::CellText, decimal::Decimal, error::Result, table::Table, within::keys::in_one_type,
+    cell_text::CellText, decimal::Decimal, error::Result, parallel, table::Table,
+    within::keys::in_one_type,
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
-use arrow_buffer::{BooleanBuffer, Buffer, NullBuffer};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::DataType;
-use rayon::prelude::*;
 
-/// The records that a thread compares at a time, a multiple of the bits of a word.
-const STRETCH: usize = 1 << 16;
 /// The longest text that its view contains.
 const SHORT: u32 = 12;
 
@@ -44,18 +42,10 @@ fn has_no_values(array: &ArrayRef) -> bool {
 
 /// The records for which a condition on their rows is true, on all threads.
 fn records(both: &[(u32, u32)], is: impl Fn(usize, usize) -> bool + Sync) -> BooleanBuffer {
-    let words: Vec<Vec<u64>> = both
-        .par_chunks(STRETCH)
-        .map(|chunk| {
-            let word = |records: &[(u32, u32)]| {
-                records.iter().enumerate().fold(0, |word, (bit, &(now, before))| {
-                    word | u64::from(is(now as usize, before as usize)) << bit
-                })
-            };
-            chunk.chunks(64).map(word).collect()
-        })
-        .collect();
-    BooleanBuffer::new(Buffer::from_vec(words.concat()), 0, both.len())
+    parallel::bits(both.len(), |record| {
+        let (now, before) = both[record];
+        is(now as usize, before as usize)
+    })
 }
 
 /// The records whose values differ, in columns of one type. A missing value differs from any value.

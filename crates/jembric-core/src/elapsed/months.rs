@@ -3,7 +3,6 @@
 //! The days of a table mostly lie within some decades, and each of them is needed many times.
 
 use crate::{calendar::Day, parallel};
-use rayon::prelude::*;
 
 /// The month and the day of the month of each day of a range.
 struct MonthTable {
@@ -24,16 +23,8 @@ impl MonthTable {
     fn of(columns: [&[i32]; 2]) -> Option<MonthTable> {
         const MOST_DAYS: usize = 1 << 17;
         let rows = columns[0].len().max(columns[1].len());
-        let reach = |days: &[i32]| {
-            let pieces = days.par_chunks(1 << 16).map(|days| {
-                let wider = |(low, high): (i32, i32), day: &i32| (low.min(*day), high.max(*day));
-                days.iter().fold((i32::MAX, i32::MIN), wider)
-            });
-            let wider =
-                |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
-            pieces.reduce(|| (i32::MAX, i32::MIN), wider)
-        };
-        let [one, other] = columns.map(reach);
+        let ends = |days: &[i32]| parallel::ends(days.len(), |row| Some(days[row]));
+        let [one, other] = columns.map(|days| ends(days).unwrap_or((i32::MAX, i32::MIN)));
         let (first, last) = (one.0.min(other.0), one.1.max(other.1));
         let span = last.checked_sub(first)? as usize;
         if span >= MOST_DAYS.min(rows / 4) {

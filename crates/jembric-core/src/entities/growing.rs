@@ -11,12 +11,12 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
+    parallel,
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray, types::*};
 use arrow_buffer::NullBuffer;
 use arrow_schema::DataType;
-use rayon::prelude::*;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 
 /// The entities of all batches so far.
@@ -269,7 +269,7 @@ impl<Key: Copy + Default + Send> Growing<Key> {
         // Each thread writes the numbers of the rows of its part, so each row is written once.
         let mut ids: Vec<AtomicU32> = Vec::new();
         ids.resize_with(rows, || AtomicU32::new(Entities::NONE));
-        self.parts.par_iter_mut().enumerate().for_each(|(n, part)| {
+        parallel::of_parts(&mut self.parts, |n, part| {
             number_part(part, (n, parts), &mut |row, id| {
                 ids[row as usize].store(id * parts as u32 + n as u32, Relaxed);
             });

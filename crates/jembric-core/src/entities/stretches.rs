@@ -1,11 +1,10 @@
 //! [`Stretches`]: the keys of rows that are sorted by them, or almost.
 
 use super::{Entities, Missing, ROWS_FOR_THREADS};
-use crate::error::Result;
+use crate::{error::Result, parallel};
 use arrow_array::{ArrayRef, UInt32Array};
 use arrow_ord::partition::partition;
 use arrow_select::take::take;
-use rayon::prelude::*;
 use std::ops::Range;
 
 /// Stretches of rows with the same key, as in a table that is sorted by its keys.
@@ -36,11 +35,11 @@ impl Stretches {
         if seen * LONG > LOOKED_AT * (ROWS_THERE + LONG) {
             return Ok(None);
         }
-        let pieces = (0..rows).into_par_iter().step_by(ROWS_FOR_THREADS).map(|from| {
-            let own = stretches(from, ROWS_FOR_THREADS.min(rows - from))?;
-            Ok(own.into_iter().map(|range| (from + range.start) as u32).collect::<Vec<u32>>())
+        let pieces = parallel::of_stretches(rows, ROWS_FOR_THREADS, |rows| {
+            let own = stretches(rows.start, rows.len())?.into_iter();
+            Ok(own.map(|range| (rows.start + range.start) as u32).collect::<Vec<u32>>())
         });
-        let mut starts = pieces.collect::<Result<Vec<Vec<u32>>>>()?.concat();
+        let mut starts = pieces.into_iter().collect::<Result<Vec<Vec<u32>>>>()?.concat();
         starts.push(rows as u32);
         Ok(Some(Stretches { starts }))
     }
@@ -64,12 +63,12 @@ impl Stretches {
     fn given_to_rows(&self, numbers: &[u32]) -> Vec<u32> {
         let rows = self.starts.last().map_or(0, |&rows| rows as usize);
         let mut all = vec![0; rows];
-        all.par_chunks_mut(ROWS_FOR_THREADS).enumerate().for_each(|(n, own)| {
-            let (mut row, end) = (n * ROWS_FOR_THREADS, n * ROWS_FOR_THREADS + own.len());
+        parallel::fill(&mut all, ROWS_FOR_THREADS, |start, own| {
+            let (mut row, end) = (start, start + own.len());
             let first = self.starts.partition_point(|&start| start as usize <= row) - 1;
             for (number, &next) in numbers[first..].iter().zip(&self.starts[first + 1..]) {
                 let to = end.min(next as usize);
-                own[row - n * ROWS_FOR_THREADS..to - n * ROWS_FOR_THREADS].fill(*number);
+                own[row - start..to - start].fill(*number);
                 row = to;
                 if row == end {
                     break;

@@ -9,12 +9,12 @@ use crate::{
     error::{Error, Result, Smaller},
     gather::{NONE, stretched},
     ordering::entities_in_order,
+    parallel,
     table::Table,
     timeline::{GroupedByEntity, Timeline, in_order},
 };
 use arrow_array::{ArrayRef, Date32Array, TimestampMicrosecondArray, UInt32Array};
 use arrow_buffer::BooleanBuffer;
-use rayon::prelude::*;
 use std::{
     ops,
     sync::{Arc, OnceLock},
@@ -203,7 +203,7 @@ impl Cells {
             // neighbours.
             numbers().zip(numbers().skip(1)).any(|(one, next)| one == next)
         };
-        if !(0..self.order.len()).into_par_iter().with_min_len(1 << 10).any(is_taken) {
+        if !parallel::any(self.order.len(), is_taken) {
             return Ok(());
         }
         // There is an error, so time no longer matters: count all cells and describe the first

@@ -11,6 +11,7 @@ use crate::{
     gather::{NONE, gather, repeated, stretched},
     ledger::Ledger,
     measure::Measure,
+    parallel,
     table::Table,
     written::read_as,
 };
@@ -22,7 +23,6 @@ use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
-use rayon::prelude::*;
 use std::ops;
 use std::sync::{
     Arc,
@@ -64,8 +64,7 @@ impl Cells {
             Ok((field, repeated(&array.slice(places.start, places.len()), &laid.starts)?))
         });
         let keys = keys.collect::<Result<Vec<_>>>()?;
-        let filled: Vec<Result<(usize, Field, ArrayRef)>> =
-            fills.par_iter_mut().map(|fill| fill.column(self, &laid)).collect();
+        let filled = parallel::of_parts(fills, |_, fill| fill.column(self, &laid));
         let mut columns: Vec<Option<(Field, ArrayRef)>> = vec![None; self.table.names().len()];
         for (&column, key) in self.key_columns.iter().zip(keys) {
             columns[column] = Some(key);

@@ -1,9 +1,11 @@
 //! [`Judge`]: decides the fate of each row, and its last active tick.
 
-use super::{Backwards, EndDay, Fate, OpenEnds, Rules, STRETCH, ends_period};
-use crate::dates::Dates;
+use super::{Backwards, EndDay, Fate, OpenEnds, Rules, ends_period};
+use crate::{
+    dates::Dates,
+    parallel::{self, STRETCH},
+};
 use arrow_buffer::BooleanBuffer;
-use rayon::prelude::*;
 
 /// The ticks of all rows, and what decides their fates.
 pub(super) struct Judge<'a> {
@@ -46,13 +48,12 @@ impl Judge<'_> {
         let seen = if self.started.is_none() && matches!(self.backwards, Backwards::ByTicks) {
             self.by_ticks(&mut fates)
         } else {
-            let stretches = fates.par_chunks_mut(STRETCH).enumerate().map(|(n, fates)| {
+            seen_in(parallel::of_parts(fates.chunks_mut(STRETCH), |n, fates| {
                 fates.iter_mut().zip(n * STRETCH..).fold(0, |seen, (fate, row)| {
                     *fate = self.of_row(row).1;
                     seen | 1 << *fate as u8
                 })
-            });
-            stretches.reduce(|| 0, |one, other| one | other)
+            }))
         };
         Judged { last: None, fates, seen, closed: Vec::new() }
     }
@@ -113,28 +114,24 @@ impl Judge<'_> {
             true => closed.chunks_mut(STRETCH).collect(),
             false => (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
         };
-        let stretches =
-            fates.par_chunks_mut(STRETCH).zip(last.par_chunks_mut(STRETCH)).zip(of_closed);
-        let seen = stretches
-            .enumerate()
-            .map(|(n, ((fates, last), closed))| {
-                (0..fates.len()).fold(0, |seen, at| {
-                    let (tick, fate, was_closed) = self.of_row(n * STRETCH + at);
-                    (last[at], fates[at]) = (tick, fate);
-                    if let Some(closed) = closed.get_mut(at) {
-                        *closed = was_closed;
-                    }
-                    seen | 1 << fate as u8
-                })
+        let stretches = fates.chunks_mut(STRETCH).zip(last.chunks_mut(STRETCH)).zip(of_closed);
+        let seen = seen_in(parallel::of_parts(stretches, |n, ((fates, last), closed)| {
+            (0..fates.len()).fold(0, |seen, at| {
+                let (tick, fate, was_closed) = self.of_row(n * STRETCH + at);
+                (last[at], fates[at]) = (tick, fate);
+                if let Some(closed) = closed.get_mut(at) {
+                    *closed = was_closed;
+                }
+                seen | 1 << fate as u8
             })
-            .reduce(|| 0, |one, other| one | other);
+        }));
         Judged { last: Some(last), fates, seen, closed }
     }
 
     /// If every row has a start and an end, their ticks alone decide.
     fn by_ticks(&self, fates: &mut [Fate]) -> u8 {
         let (from, to) = self.range.unwrap_or((i32::MIN, i32::MAX));
-        let stretches = fates.par_chunks_mut(STRETCH).enumerate().map(|(n, fates)| {
+        seen_in(parallel::of_parts(fates.chunks_mut(STRETCH), |n, fates| {
             let rows = n * STRETCH..n * STRETCH + fates.len();
             let both = self.first[rows.clone()].iter().zip(&self.ended[rows]);
             fates.iter_mut().zip(both).fold(0, |seen, (to_fate, (&first, &last))| {
@@ -148,7 +145,11 @@ impl Judge<'_> {
                 };
                 seen | 1 << *to_fate as u8
             })
-        });
-        stretches.reduce(|| 0, |one, other| one | other)
+        }))
     }
+}
+
+/// The fates that were seen in any stretch.
+fn seen_in(stretches: Vec<u8>) -> u8 {
+    stretches.into_iter().fold(0, |seen, more| seen | more)
 }

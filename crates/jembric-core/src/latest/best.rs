@@ -5,9 +5,8 @@
 //! date are noted on the way; those whose date is still the best at the end are the ties. While the
 //! array fits into the cache, the threads divide the rows; beyond that, they divide the entities.
 
-use crate::{dates::Dates, entities::Entities};
+use crate::{dates::Dates, entities::Entities, parallel};
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder};
-use rayon::prelude::*;
 use std::ops::Range;
 
 /// The records with the best dates, including ties.
@@ -235,9 +234,7 @@ fn best_records<D: Date>(
     let threads = rayon::current_num_threads();
     let cut = |length: usize, pieces: usize| {
         let piece = length.div_ceil(pieces).max(1);
-        (0..pieces)
-            .into_par_iter()
-            .map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
+        (0..pieces).map(move |i| (i * piece).min(length)..((i + 1) * piece).min(length))
     };
     // With few entities every thread keeps its own records of all entities and takes some of the
     // rows. With many, that would be too much memory, so every thread reads all rows and keeps the
@@ -246,17 +243,15 @@ fn best_records<D: Date>(
     let chosen: Vec<(usize, Best<D>)> = if in_cache {
         // Each thread has its own records, and they must be few compared with its rows.
         let stretches = cut(all, threads.min(all / (4 * count + 1)).max(1));
-        let parts: Vec<Best<D>> =
-            stretches.map(|stretch| Best::of_stretch(count, &rows, stretch)).collect();
+        let parts =
+            parallel::of_parts(stretches, |_, stretch| Best::of_stretch(count, &rows, stretch));
         parts.into_iter().reduce(Best::and_later).map(|best| (0, best)).into_iter().collect()
     } else {
-        let of = |part: Range<usize>| {
+        parallel::of_parts(cut(count, threads), |_, part| {
             (part.start, Best::of_entities(part.start as u32..part.end as u32, &rows))
-        };
-        cut(count, threads).map(of).collect()
+        })
     };
-    let parts: Vec<Chosen> =
-        chosen.into_par_iter().map(|(first, best)| best.chosen(&rows, first)).collect();
+    let parts = parallel::of_parts(chosen, |_, (first, best)| best.chosen(&rows, first));
     parts.into_iter().reduce(Chosen::and).unwrap_or_default()
 }
 

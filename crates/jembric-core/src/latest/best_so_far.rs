@@ -11,12 +11,12 @@ use crate::{
     entities::{GrowingEntities, Missing},
     error::Result,
     ledger::{Outcome, RowMasks},
+    parallel,
     plan::{Gone, NumberedRows, Numbers, Selection, State},
     table::Table,
 };
 use arrow_array::UInt32Array;
 use arrow_buffer::BooleanBuffer;
-use rayon::prelude::*;
 use std::{any::Any, sync::Arc};
 
 /// The rows that are kept before any are compacted.
@@ -168,11 +168,9 @@ impl State for BestSoFar {
         for rows in std::mem::take(&mut self.kept) {
             let dates = rows.table.dates_at(self.plan.date);
             let best = &self.best;
-            let is_best = |(row, entity): (usize, &u32)| {
-                goodness(&dates, row, earliest) == best[*entity as usize]
-            };
-            let is_best: Vec<bool> = rows.entities.par_iter().enumerate().map(is_best).collect();
-            let kept = BooleanBuffer::from(is_best);
+            let is_best =
+                |row: usize| goodness(&dates, row, earliest) == best[rows.entities[row] as usize];
+            let kept = parallel::bits(rows.entities.len(), is_best);
             let superseded = except(&BooleanBuffer::new_set(kept.len()), &kept);
             let masks = RowMasks {
                 kept,

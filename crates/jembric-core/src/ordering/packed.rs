@@ -18,7 +18,7 @@ use arrow_ord::ord::{DynComparator, make_comparator};
 use arrow_schema::{DataType, SortOptions};
 use arrow_select::take::take;
 use rayon::prelude::*;
-use std::cmp::Ordering;
+use std::{cmp::Ordering, ops::Range};
 
 /// The bytes of longer texts that are part of a key.
 const PREFIX: usize = 8;
@@ -117,9 +117,7 @@ fn comparators(columns: &[(ArrayRef, bool)]) -> Result<Vec<DynComparator>> {
 
 fn sorted<K: Key>(parts: &[Part], of_row: u32, rows: usize, rest: &[DynComparator]) -> Vec<u32> {
     let mut keys = vec![K::default(); rows];
-    let chunks =
-        keys.par_chunks_mut(ROWS_A_THREAD).zip((0..rows).into_par_iter().step_by(ROWS_A_THREAD));
-    chunks.for_each(|(keys, first)| {
+    parallel::fill(&mut keys, ROWS_A_THREAD, |first, keys| {
         for part in parts {
             let with = |(key, value): (&mut K, u128)| *key = key.appended(part.bits, value);
             let own = first..first + keys.len();
@@ -158,7 +156,7 @@ fn sorted<K: Key>(parts: &[Part], of_row: u32, rows: usize, rest: &[DynComparato
                 groups.push(group);
             }
         }
-        groups.into_par_iter().for_each(|group| group.par_sort_by(compared));
+        parallel::of_parts(groups, |_, group| group.par_sort_by(compared));
     }
     order
 }
@@ -210,32 +208,20 @@ impl Part {
         // Numbers are counted from the least or down from the greatest, so they need few bits.
         macro_rules! counted {
             ($values:ident, $wrap:path) => {{
-                let none = || (None, None);
-                let valid = $values.par_iter().enumerate().with_min_len(ROWS_A_THREAD);
-                let ends = valid.filter(|(row, _)| is_valid(*row)).fold(
-                    none,
-                    |(least, most), (_, &value)| {
-                        (Some(least.map_or(value, |least| value.min(least))), most.max(Some(value)))
-                    },
-                );
-                let (least, most) = ends.reduce(none, |one, other| {
-                    let least = [one.0, other.0].into_iter().flatten().min();
-                    (least, one.1.max(other.1))
-                });
-                let (least, most) = (least.unwrap_or_default(), most.unwrap_or_default());
+                let valid = |row: usize| is_valid(row).then(|| $values[row]);
+                let (least, most) = parallel::ends($values.len(), valid).unwrap_or_default();
                 let Some(none) = (most - least).checked_add(nulls.is_some().into()) else {
                     // There is no number left for missing values.
                     return Ok(None);
                 };
-                let counted = |(row, &value)| match is_valid(row) {
+                let counted = |row: usize| match is_valid(row) {
                     false => none,
-                    true if descending => most - value,
-                    true => value - least,
+                    true if descending => most - $values[row],
+                    true => $values[row] - least,
                 };
-                let numbers =
-                    $values.par_iter().enumerate().with_min_len(ROWS_A_THREAD).map(counted);
+                let numbers = parallel::of_rows($values.len(), counted);
                 let bits = none.checked_ilog2().map_or(0, |bits| bits + 1);
-                Part { values: $wrap(numbers.collect()), bits, is_exact }
+                Part { values: $wrap(numbers), bits, is_exact }
             }};
         }
         Ok(Some(match values {
@@ -253,8 +239,9 @@ fn in_order(number: i64) -> u64 {
 /// The bytes of the longest text.
 fn longest(column: &ArrayRef) -> usize {
     let views = column.as_string_view().views();
-    views.par_iter().with_min_len(ROWS_A_THREAD).map(|view| *view as u32).max().unwrap_or(0)
-        as usize
+    let of_stretch = |rows: Range<usize>| views[rows].iter().map(|view| *view as u32).max();
+    let longest = parallel::of_stretches(views.len(), ROWS_A_THREAD, of_stretch);
+    longest.into_iter().flatten().max().unwrap_or(0) as usize
 }
 
 /// Texts of up to eleven bytes: their bytes, and then their length, because a text comes before
@@ -288,13 +275,13 @@ fn ranks(column: &ArrayRef) -> Result<Option<Vec<u64>>> {
 /// The first bytes of each text in which not all texts agree.
 fn prefixes(column: &ArrayRef) -> Vec<u64> {
     let texts = column.as_string_view();
-    let rows = || (0..texts.len()).into_par_iter().with_min_len(ROWS_A_THREAD);
     let bytes = |row: usize| texts.is_valid(row).then(|| texts.value(row).as_bytes());
     let first = (0..texts.len()).find_map(bytes).unwrap_or_default();
-    let common = rows()
-        .filter_map(bytes)
-        .map(|text| text.iter().zip(first).take_while(|(one, other)| one == other).count());
-    let common = common.min().unwrap_or(0);
+    let shared =
+        |text: &[u8]| text.iter().zip(first).take_while(|(one, other)| one == other).count();
+    let of_stretch = |rows: Range<usize>| rows.filter_map(bytes).map(shared).min();
+    let common = parallel::of_stretches(texts.len(), ROWS_A_THREAD, of_stretch);
+    let common = common.into_iter().flatten().min().unwrap_or(0);
     let prefix = |row: usize| {
         let text = bytes(row).map_or(&[][..], |text| &text[common..]);
         let mut prefix = [0; PREFIX];
@@ -302,7 +289,7 @@ fn prefixes(column: &ArrayRef) -> Vec<u64> {
         prefix[..length].copy_from_slice(&text[..length]);
         u64::from_be_bytes(prefix)
     };
-    rows().map(prefix).collect()
+    parallel::of_rows(texts.len(), prefix)
 }
 
 #[cfg(test)]

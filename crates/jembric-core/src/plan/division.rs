@@ -6,7 +6,7 @@
 //! rows in one more column ([`Table::with_row_numbers`]), which operations pass on as any other.
 
 use crate::{
-    entities::{hash_of_bytes, hash_of_number},
+    entities::{Entities, Missing, hash_of_bytes, hash_of_number},
     error::Result,
     ordering::distinct,
     table::Table,
@@ -47,6 +47,9 @@ pub struct ByEntity {
     pub folded: bool,
     /// Whether a missing key is a key like others. Otherwise rows without a key are spread.
     pub missing_is_a_key: bool,
+    /// The column of dates in whose order the rows of one entity can be taken in pieces
+    /// ([`Plan::in_order`](super::Plan::in_order)).
+    pub date: Option<usize>,
     /// The order of the result.
     pub order: ResultOrder,
 }
@@ -135,8 +138,11 @@ impl ByEntity {
         date: usize,
         order: ResultOrder,
     ) -> Option<Division> {
-        let by_date = Division::Dates(date, order.clone());
-        ByEntity::of(keys, order).or(Some(by_date))
+        let keys: Vec<usize> = keys.into_iter().collect();
+        Some(match ByEntity::by(keys, order.clone()) {
+            Some(by_entity) => Division::Entities(ByEntity { date: Some(date), ..by_entity }),
+            None => Division::Dates(date, order),
+        })
     }
 
     /// The same; none if the whole table is one entity.
@@ -146,8 +152,16 @@ impl ByEntity {
             keys: vec![keys],
             folded: false,
             missing_is_a_key: false,
+            date: None,
             order,
         })
+    }
+
+    /// The first row of each entity, if rows of the first table are sorted by entity.
+    pub fn starts_of_entities(&self, rows: &Table) -> Result<Vec<usize>> {
+        let columns: Vec<ArrayRef> = self.keys[0].iter().map(|&key| rows.at(key).clone()).collect();
+        let entities = Entities::of_columns(&columns, rows.rows(), Missing::IsAKey)?;
+        Ok(entities.first_rows().iter().map(|&row| row as usize).collect())
     }
 
     /// The part, out of a number of parts, of each row of a batch of the table at a place.

@@ -12,6 +12,7 @@ use crate::{
     context::Context,
     error::{Error, Result},
     ledger::{Accounting, Outcome, RowMasks, Tally},
+    parallel,
     shape::Shape,
     table::{Origin, Table},
 };
@@ -19,7 +20,6 @@ use arrow_array::{Array, ArrayRef, UInt32Array, new_empty_array};
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
-use rayon::prelude::*;
 use std::{any::Any, fmt, sync::Arc};
 
 /// A fold of batches by a plan with [`Access::OnePass`](super::Access::OnePass).
@@ -297,7 +297,7 @@ impl Table {
         }
         let tables = || std::iter::once(first).chain(others);
         let fields: Vec<Field> = first.fields().map(|(field, _)| field).collect();
-        let columns = fields.into_par_iter().enumerate().map(|(place, field)| {
+        let columns = parallel::of_parts(fields, |place, field| {
             let mut parts: Vec<ArrayRef> = tables().map(|table| table.at(place).clone()).collect();
             // Decimals of the same type may have 64 or 128 bits.
             if parts.iter().any(|part| part.data_type() != field.data_type()) {
@@ -311,7 +311,7 @@ impl Table {
             let all = concat(&parts)?;
             Ok((field.with_data_type(all.data_type().clone()), all))
         });
-        let all = Table::of_known(columns.collect::<Result<Vec<_>>>()?)?;
+        let all = Table::of_known(columns.into_iter().collect::<Result<Vec<_>>>()?)?;
         let origins: Option<Vec<&Origin>> = tables().map(Table::origin).collect();
         let origin = origins.map(|origins| {
             let lines = origins.iter().zip(tables());

@@ -17,8 +17,9 @@ use crate::{
 };
 use std::fmt;
 
-/// A plan that takes the rows of its first table in pieces: in order of their dates, with rows
-/// without a date last ([`Plan::in_order`]), or in the order of the table ([`Plan::beside`]).
+/// A plan that takes the rows of its first table in pieces: those of one entity in order of their
+/// dates, with rows without a date last ([`Plan::in_order`]), or any in the order of the table
+/// ([`Plan::beside`]).
 ///
 /// ```
 /// use jembric_core::{Context, Operation, Running, Table, arrow::{ArrayRef, Date32Array}};
@@ -81,9 +82,9 @@ impl InPieces {
     }
 
     /// How many of the first rows of a table can be taken, because their results do not depend on
-    /// the rows that come later.
+    /// the rows that come later. The last row is left, because the last piece needs one.
     pub fn complete(&self, rows: &Table) -> usize {
-        self.pieces.complete(rows, &self.plan.context)
+        self.pieces.complete(rows, &self.plan.context).min(rows.rows().saturating_sub(1))
     }
 
     /// About the bytes that what is carried takes in memory.

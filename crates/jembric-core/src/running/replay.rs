@@ -2,7 +2,6 @@
 //! the order of the rows.
 
 use crate::parallel;
-use rayon::prelude::*;
 use std::sync::{
     OnceLock,
     atomic::{AtomicI64, Ordering::Relaxed},
@@ -25,7 +24,7 @@ impl Replay {
     }
 
     /// The values of the records, in the order of the rows.
-    pub(super) fn returned<T: Copy + Send + Sync>(&self, of_records: &[T]) -> Vec<T> {
+    pub(super) fn returned<T: Copy + Default + Send + Sync>(&self, of_records: &[T]) -> Vec<T> {
         let places = self.places.get_or_init(|| {
             let mut places = vec![0_u32; self.records.len()];
             let records = self.records.iter().zip(0..);
@@ -47,18 +46,20 @@ impl Replay {
     ) -> Vec<i64> {
         let mut made: Vec<AtomicI64> = Vec::new();
         made.resize_with(self.records.len(), AtomicI64::default);
-        let entities = bounds.par_windows(2).with_min_len(ENTITIES_AT_ONCE);
-        entities.for_each_init(Vec::new, |own, bounds| {
-            let (from, to) = (bounds[0] as usize, bounds[1] as usize);
-            if from == to {
-                return;
-            }
-            let (records, mut state) = (&self.records[from..to], begin(from));
-            own.clear();
-            own.extend(records.iter().map(|(_, row)| make(&mut state, *row as usize)));
-            share(from, own);
-            for ((_, row), value) in records.iter().zip(own) {
-                made[*row as usize].store(*value, Relaxed);
+        parallel::of_stretches(bounds.len() - 1, ENTITIES_AT_ONCE, |entities| {
+            let mut own = Vec::new();
+            for bounds in bounds[entities.start..=entities.end].windows(2) {
+                let (from, to) = (bounds[0] as usize, bounds[1] as usize);
+                if from == to {
+                    continue;
+                }
+                let (records, mut state) = (&self.records[from..to], begin(from));
+                own.clear();
+                own.extend(records.iter().map(|(_, row)| make(&mut state, *row as usize)));
+                share(from, &mut own);
+                for ((_, row), value) in records.iter().zip(&own) {
+                    made[*row as usize].store(*value, Relaxed);
+                }
             }
         });
         made.into_iter().map(AtomicI64::into_inner).collect()

@@ -34,7 +34,8 @@ impl Pieces for Carrying {
 
     fn take(&mut self, rows: &Table, are_last: bool, context: &Context) -> Result<Outcome> {
         let plan = &self.plan;
-        let entities = Entities::of_columns(&[], rows.rows(), Missing::NoEntity)?;
+        let columns = rows.columns_at(&plan.per);
+        let entities = Entities::of_columns(&columns, rows.rows(), Missing::NoEntity)?;
         match &plan.spells_of {
             SpellsOf::States { date, value } => {
                 let piece = Piece { left: &mut self.of_states, are_last };

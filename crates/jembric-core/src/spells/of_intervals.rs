@@ -8,13 +8,13 @@ use crate::{
     error::Result,
     intervals::{EndDay, Fate, Intervals, Rules, with_no_key},
     ledger::{Outcome, RowMasks},
+    parallel,
     shape::period_field,
     table::Table,
     timeline::GroupedByEntity,
 };
 use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array};
 use arrow_schema::{DataType, Field};
-use rayon::prelude::*;
 use std::sync::Arc;
 
 /// The entities that a thread takes at a time.
@@ -56,7 +56,7 @@ impl SpellsPlan {
                 spells
             }
             None => {
-                let of_entities = |entities: &[usize]| {
+                let of_entities = |_, entities: &[usize]| {
                     let (mut sorted, mut spells) = (Vec::new(), Vec::new());
                     for &entity in entities {
                         sorted.clear();
@@ -67,7 +67,7 @@ impl SpellsPlan {
                     spells
                 };
                 let order = self.order(table, entities)?;
-                order.par_chunks(ENTITIES_A_THREAD).flat_map_iter(of_entities).collect()
+                parallel::of_parts(order.chunks(ENTITIES_A_THREAD), of_entities).concat()
             }
         };
 

@@ -211,24 +211,16 @@ impl Timed {
 
     /// The first and last period of the rows of a mask; none if there is no row.
     pub(super) fn ends(&self, used: &BooleanBuffer) -> Option<(i32, i32)> {
-        const STRETCH: usize = 1 << 16;
         if self.numbers.is_empty() {
             return (used.count_set_bits() > 0).then_some((0, 0));
         }
-        let all = used.count_set_bits() == used.len();
-        let none = (i32::MAX, i32::MIN);
-        let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
-        // One pass over the periods, in parts. If all rows count, the mask is not read.
-        let of_part = |(n, numbers): (usize, &[i32])| match all {
-            true => numbers.iter().fold(none, |ends, &number| wider(ends, (number, number))),
+        // If all rows count, the mask is not read.
+        match used.count_set_bits() == used.len() {
+            true => parallel::ends(self.numbers.len(), |row| Some(self.numbers[row])),
             false => {
-                let rows =
-                    numbers.iter().enumerate().filter(|(row, _)| used.value(n * STRETCH + row));
-                rows.fold(none, |ends, (_, &number)| wider(ends, (number, number)))
+                parallel::ends(self.numbers.len(), |row| used.value(row).then(|| self.numbers[row]))
             }
-        };
-        let parts = self.numbers.par_chunks(STRETCH).enumerate().map(of_part);
-        Some(parts.reduce(|| none, wider)).filter(|(first, last)| first <= last)
+        }
     }
 }
 
@@ -320,8 +312,7 @@ impl Cells {
             };
             let slot_of = |row| if all || used.value(row) { slot(row) } else { NONE };
             // The slot of each row is computed once, and used by every figure.
-            let slot_of: Vec<u32> =
-                (0..rows).into_par_iter().with_min_len(1 << 16).map(slot_of).collect();
+            let slot_of = parallel::of_rows(rows, slot_of);
             let counts = records_of(&slot_of, slots as usize);
             // Rows without a slot of their own add nothing to the first cell.
             // Only slots with a record become cells. Read in order, they are sorted already.

@@ -8,6 +8,7 @@ use crate::{
     gather::NONE,
     measure::{Measure, Sums, of_cell},
     ordering::sortable,
+    parallel,
     sort_keys::SortKeys,
     table::{Table, without_others_texts},
 };
@@ -510,7 +511,8 @@ fn summed<T: Copy + Default + AddAssign + Send + Sync>(
         sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);
         sums
     };
-    (0..threads).into_par_iter().map(|n| of_rows(part(n))).reduce_with(plus).unwrap_or_default()
+    let parts = parallel::of_numbers(threads, |n| of_rows(part(n)));
+    parts.into_iter().reduce(plus).unwrap_or_default()
 }
 
 /// Adds up sums: `to` has the new cell of each one.

@@ -10,8 +10,7 @@
 //! arrays.
 
 use super::ticks::{Stretches, Tick};
-use crate::timeline::GroupedByEntity;
-use rayon::prelude::*;
+use crate::{parallel, timeline::GroupedByEntity};
 use std::cmp::Ordering;
 
 /// The size of a group, which one number of the level above summarizes.
@@ -68,11 +67,9 @@ impl<T: Tick> Index<T> {
                 windows.sort_unstable_by(before);
             }
         });
-        let crooked: Vec<bool> = (0..count)
-            .into_par_iter()
-            .with_min_len(1 << 12)
-            .map(|key| !dealt.of_entity(key).is_sorted_by_key(|window| window.last))
-            .collect();
+        let crooked = parallel::of_rows(count, |key| {
+            !dealt.of_entity(key).is_sorted_by_key(|window| window.last)
+        });
         let mut index = Index { dealt, crooked, ends: Vec::new(), levels: Vec::new() };
         if index.crooked.contains(&true) {
             index.sum_up();

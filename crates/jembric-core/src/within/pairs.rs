@@ -5,12 +5,13 @@
 
 use super::{
     Keep,
-    search::{Found, Meeting, NO_SUCH_KEY, NOTHING_SOUGHT, OUTSIDE, SEVERAL, STRETCH},
+    search::{Found, Meeting, NO_SUCH_KEY, NOTHING_SOUGHT, OUTSIDE, SEVERAL},
 };
 use crate::{
     context::{Context, Sink},
     error::{Error, Result, Smaller},
     exact::ExactSum,
+    parallel::{self, STRETCH},
     shape::Named,
     table::Table,
 };
@@ -18,7 +19,6 @@ use arrow_array::{Array, ArrayRef, BooleanArray, UInt32Array, cast::AsArray};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::Field;
 use arrow_select::filter::filter;
-use rayon::prelude::*;
 use std::ops::Range;
 
 /// What a result of pairs is made from.
@@ -120,11 +120,18 @@ impl Pairs<'_> {
         if pairs >= u32::MAX as usize {
             return Err(Error::TableTooLong { rows: pairs });
         }
-        let made: Vec<_> = units.par_iter().map(|unit| self.pairs_of(unit)).collect();
-        let events: Vec<u32> =
-            made.par_iter().flat_map_iter(|made| made.0.iter().copied()).collect();
-        let windows: Vec<Option<u32>> =
-            made.par_iter().flat_map_iter(|made| made.1.iter().copied()).collect();
+        let made = parallel::of_parts(&units, |_, unit| self.pairs_of(unit));
+        let (mut events, mut windows) = (vec![0; pairs], vec![None; pairs]);
+        let (mut all_events, mut all_windows) = (&mut events[..], &mut windows[..]);
+        let parts = made.into_iter().map(|(events, windows)| {
+            let event_part = all_events.split_off_mut(..events.len()).unwrap_or_default();
+            let window_part = all_windows.split_off_mut(..windows.len()).unwrap_or_default();
+            ((events, event_part), (windows, window_part))
+        });
+        parallel::of_parts(parts, |_, ((events, to_events), (windows, to_windows))| {
+            to_events.copy_from_slice(&events);
+            to_windows.copy_from_slice(&windows);
+        });
         self.joined(self.events.take(&UInt32Array::from(events.clone()))?, &events, &windows)
     }
 
@@ -199,8 +206,7 @@ impl Pairs<'_> {
         }
         // Several batches are made in parallel and delivered in order.
         for units in units.chunks(2 * rayon::current_num_threads()) {
-            let batches: Vec<Result<_>> = units.par_iter().map(|unit| self.batch(unit)).collect();
-            for batch in batches {
+            for batch in parallel::of_parts(units, |_, unit| self.batch(unit)) {
                 let (table, more) = batch?;
                 sums = sums.into_iter().zip(&more).map(|(sum, more)| sum.plus(more)).collect();
                 sink(&table).map_err(Error::Sink)?;

@@ -5,7 +5,12 @@ use super::{
     index::{Hits, Index},
     ticks::{Clock, Stretches, Tick, TickUnit},
 };
-use crate::{calendar::Periods, ordering::WholeRows, shape::period_field};
+use crate::{
+    calendar::Periods,
+    ordering::WholeRows,
+    parallel::{self, STRETCH},
+    shape::period_field,
+};
 use arrow_array::{ArrayRef, Int64Array};
 use arrow_buffer::{BooleanBuffer, Buffer};
 use arrow_schema::{DataType, Field};
@@ -27,8 +32,6 @@ pub(super) const SEVERAL: u32 = u32::MAX - 3;
 /// Tables of windows must have fewer rows than this.
 pub(super) const MOST_WINDOWS: usize = SEVERAL as usize;
 
-/// The events that a thread takes at a time.
-pub(super) const STRETCH: usize = 1 << 16;
 /// The events whose windows are fetched together.
 const BLOCK: usize = 64;
 /// Up to this many windows of an event are marked as used one by one.
@@ -111,17 +114,13 @@ impl<T: Tick> Search<'_, T> {
         let used = Marks::new(windows);
         // Each thread takes a stretch of events and writes their results in place. What is rare
         // (several windows) goes into a list of its own.
-        let parts: Vec<Part> = of_events
-            .par_chunks_mut(STRETCH)
-            .enumerate()
-            .map(|(n, found)| {
-                let mut part = Part::default();
-                for (block, found) in found.chunks_mut(BLOCK).enumerate() {
-                    self.of_block(n * STRETCH + block * BLOCK, found, no_key, &used, &mut part);
-                }
-                part
-            })
-            .collect();
+        let parts = parallel::of_parts(of_events.chunks_mut(STRETCH), |n, found| {
+            let mut part = Part::default();
+            for (block, found) in found.chunks_mut(BLOCK).enumerate() {
+                self.of_block(n * STRETCH + block * BLOCK, found, no_key, &used, &mut part);
+            }
+            part
+        });
 
         let mut found = Found {
             of_events,
@@ -255,7 +254,7 @@ impl<T: Tick> Search<'_, T> {
         let of_keys: Vec<&[u32]> = events
             .chunk_by(|&one, &other| self.keys[one as usize] == self.keys[other as usize])
             .collect();
-        of_keys.into_par_iter().for_each(|events| {
+        parallel::of_parts(of_keys, |_, events| {
             // The greatest end of all events that begin by then.
             let ends = events.iter().scan(T::MIN, |most, &event| {
                 *most = time(event).1.max(*most);
@@ -283,7 +282,7 @@ impl<T: Tick> Search<'_, T> {
         // Sort the events by key and time, and process keys in parallel.
         events.par_sort_unstable_by_key(|&event| (key(event), time(event)));
         let of_keys: Vec<&[u32]> = events.chunk_by(|&one, &other| key(one) == key(other)).collect();
-        let of_key = |events: &&[u32]| {
+        let of_key = |_, events: &[u32]| {
             let windows = self.index.windows(key(events[0]) as usize);
             let base = self.index.place_of_first(key(events[0]) as usize);
             // The rank of the whole row.
@@ -303,7 +302,7 @@ impl<T: Tick> Search<'_, T> {
             let (mut active, mut ends) = (BTreeSet::new(), BinaryHeap::new());
             let mut begun = 0;
             let mut answers = Vec::with_capacity(events.len());
-            for &event in *events {
+            for &event in events {
                 let now = time(event);
                 // Add the windows that have begun, and remove those that have ended. Each window is
                 // added and removed once.
@@ -356,7 +355,7 @@ impl<T: Tick> Search<'_, T> {
             }
             answers
         };
-        of_keys.par_iter().flat_map_iter(of_key).collect()
+        parallel::of_parts(of_keys, of_key).concat()
     }
 }
 

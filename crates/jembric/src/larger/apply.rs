@@ -5,7 +5,8 @@ use super::{
     collect::Collector,
     in_order::Sorter,
     merge::{MergeOrder, merge},
-    parts::{Divided, MOST_PARTS, Results, numbered},
+    parts::{Divided, MOST_PARTS},
+    results::{Results, numbered},
     step::{Account, Larger, Take, applied, both, delivered},
 };
 use crate::{

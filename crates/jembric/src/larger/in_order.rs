@@ -1,19 +1,17 @@
 //! Applies a plan to rows in order of their dates: sorts them in temporary files, and takes them
-//! piece by piece.
+//! piece by piece. Without a key all rows are one entity; with one, they are those of a part that is
+//! too large, and sorted by entity first.
 
 use super::{
     Memory, bytes_of,
-    collect::joined,
+    collect::{in_batches, joined},
     merge::{MergeOrder, merge},
-    parts::{Results, numbered, with_lines},
+    results::{Results, numbered, with_lines},
     run::{Run, RunWriter},
     step::{Larger, Take, both, write_all},
 };
-use crate::{
-    Outcome, Table,
-    error::{Error, Result},
-};
-use jembric_core::{Division, InPieces, ResultOrder};
+use crate::{Outcome, Plan, Table, error::Result};
+use jembric_core::{ByEntity, Division, InPieces, ResultOrder};
 
 /// Collects rows in sorted runs.
 pub(super) struct Sorter<'a> {
@@ -80,50 +78,98 @@ impl Larger<'_> {
         })?;
         let runs = sorter.finish()?;
         let plan = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
-        let Some(in_order) = plan.in_order() else { return self.as_a_whole(take) };
-        let bytes = runs.iter().map(Run::bytes).sum();
-        let not_numbers = runs.iter().map(Run::not_numbers).sum();
-        let results = Results::new(self, order.clone());
-        let mut pieces = Pieces {
-            larger: self,
-            plan: in_order,
-            order,
-            results,
-            waiting: Vec::new(),
-            held: 0,
-            tried: 0,
-            bytes,
-        };
-        merge(runs, &by_date, self.memory, &mut |rows| pieces.add(rows))?;
-        pieces.finish(not_numbers, take)
+        let mut results = Results::new(self, order.clone());
+        results.take_in_order(&plan, None, runs, &by_date)?;
+        results.finish(take)
     }
 }
 
-/// Rows that come in order of their dates.
-struct Pieces<'a> {
-    larger: &'a Larger<'a>,
-    plan: InPieces,
-    order: &'a ResultOrder,
-    results: Results<'a>,
+impl Results<'_> {
+    /// Sorts the rows of a part by entity and date, and applies the plan piece by piece.
+    pub(super) fn take_sorted(
+        &mut self,
+        plan: &Plan,
+        division: &ByEntity,
+        date: usize,
+        run: &Run,
+    ) -> Result<()> {
+        let columns = division.keys[0].iter().chain([&date]).map(|&column| (column, false));
+        let order = MergeOrder::Columns(columns.collect());
+        let mut sorter = Sorter::by(self.larger.memory, |rows| sorted(&rows, &order));
+        for number in 0..run.frames() {
+            let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
+            sorter.add(run.frame(number)?.with_not_numbers(not_numbers))?;
+        }
+        self.take_in_order(plan, Some(division), sorter.finish()?, &order)
+    }
+
+    /// Merges sorted runs, and applies the plan piece by piece. Without a division all rows are of
+    /// one entity.
+    fn take_in_order(
+        &mut self,
+        plan: &Plan,
+        division: Option<&ByEntity>,
+        runs: Vec<Run>,
+        order: &MergeOrder,
+    ) -> Result<()> {
+        let not_numbers = runs.iter().map(Run::not_numbers).sum();
+        let memory = self.larger.memory;
+        let mut pieces = Pieces {
+            plan,
+            division,
+            rows: runs.iter().map(Run::rows).sum(),
+            bytes: runs.iter().map(Run::bytes).sum(),
+            results: self,
+            entity: None,
+            waiting: Vec::new(),
+            held: 0,
+            tried: 0,
+        };
+        merge(runs, order, memory, &mut |rows| {
+            in_batches(vec![rows], memory.part())?.into_iter().try_for_each(|rows| pieces.add(rows))
+        })?;
+        pieces.finish(not_numbers)
+    }
+}
+
+/// Rows that come in order of their entities and dates.
+struct Pieces<'a, 'b> {
+    plan: &'a Plan,
+    division: Option<&'a ByEntity>,
+    results: &'a mut Results<'b>,
+    /// The entity of which earlier pieces were taken.
+    entity: Option<InPieces>,
     /// The rows that wait for those that belong with them, and their bytes.
     waiting: Vec<Table>,
     held: u64,
     /// The bytes of the rows that waited when they were found to be incomplete.
     tried: u64,
-    /// The bytes of all rows.
+    /// The number of all rows, and their bytes.
+    rows: u64,
     bytes: u64,
 }
 
-impl Pieces<'_> {
+impl Pieces<'_, '_> {
     fn add(&mut self, rows: Table) -> Result<()> {
-        let part = self.larger.memory.part();
+        let part = self.results.larger.memory.part();
         self.held += bytes_of(&rows);
         self.waiting.push(rows);
         if self.held < part || self.held < self.tried + part / 4 {
             return Ok(());
         }
         let waiting = joined(&std::mem::take(&mut self.waiting))?;
-        let complete = self.plan.complete(&waiting);
+        let waiting = self.without_ended(waiting)?;
+        self.held = bytes_of(&waiting);
+        if self.held < part {
+            self.tried = 0;
+            self.waiting.push(waiting);
+            return Ok(());
+        }
+        let Some(entity) = self.entity.take().or_else(|| self.plan.in_order()) else {
+            return Err(self.results.larger.needs_memory(self.rows, self.bytes));
+        };
+        let complete = entity.complete(&waiting);
+        self.entity = Some(entity);
         let left = waiting.slice(complete, waiting.rows() - complete);
         self.tried = if complete == 0 { self.held } else { 0 };
         self.held = bytes_of(&left);
@@ -134,29 +180,46 @@ impl Pieces<'_> {
         }
     }
 
-    /// Errors: rows that must be together, with what is carried, take more memory than they may.
-    fn expect_room(&self, bytes: u64) -> Result<()> {
-        let memory = self.larger.memory;
-        if bytes + self.plan.bytes() <= memory.whole() {
-            return Ok(());
+    /// Takes the rows of all entities but the last one, and returns those of the last one.
+    fn without_ended(&mut self, rows: Table) -> Result<Table> {
+        let Some(division) = self.division else { return Ok(rows) };
+        let starts = division.starts_of_entities(&rows)?;
+        let last = starts.last().copied().unwrap_or(0);
+        let mut from = 0;
+        if let (Some(_), Some(&end)) = (&self.entity, starts.get(1)) {
+            self.take(rows.slice(0, end), true)?;
+            from = end;
         }
-        let needed = Memory::needed_for(self.bytes);
-        Err(Error::NeedsMemory {
-            rows: self.larger.inputs[0].rows(),
-            needed,
-            budget: memory.budget(),
-        })
+        if from < last {
+            self.take(rows.slice(from, last - from), true)?;
+        }
+        Ok(rows.slice(last, rows.rows() - last))
     }
 
+    /// Errors: rows that must be together, with what is carried, take more memory than they may.
+    fn expect_room(&self, bytes: u64) -> Result<()> {
+        let larger = self.results.larger;
+        let carried = self.entity.as_ref().map_or(0, InPieces::bytes);
+        match bytes + carried <= larger.memory.whole() {
+            true => Ok(()),
+            false => Err(larger.needs_memory(self.rows, self.bytes)),
+        }
+    }
+
+    /// Takes rows of the entity of which earlier pieces were taken, or of some whole entities.
     fn take(&mut self, rows: Table, are_last: bool) -> Result<()> {
         self.expect_room(bytes_of(&rows))?;
         let not_numbers = rows.not_numbers();
-        let rows = with_lines(rows, 0, self.larger.inputs[0].sample());
+        let rows = with_lines(rows, 0, self.results.larger.inputs[0].sample());
         let rows = rows.with_not_numbers(not_numbers);
-        let Pieces { plan, order, results, .. } = self;
+        let Pieces { plan, results, entity, .. } = self;
+        let order = results.order.clone();
         results.add(rows.rows() as u64, &mut |take| {
-            let mut outcome = plan.take(&rows, are_last)?;
-            match order {
+            let mut outcome = match entity {
+                Some(entity) => entity.take(&rows, are_last)?,
+                None => plan.apply(&[&rows])?,
+            };
+            match &order {
                 ResultOrder::Rows(place) => {
                     take(&sorted(&outcome.table, &MergeOrder::Numbers(*place))?)?;
                 }
@@ -165,16 +228,18 @@ impl Pieces<'_> {
             outcome.table = outcome.table.emptied();
             outcome.set_aside = sorted(&outcome.set_aside, &MergeOrder::BothNumbers)?;
             Ok(outcome)
-        })
+        })?;
+        self.entity.take_if(|_| are_last);
+        Ok(())
     }
 
-    fn finish(mut self, not_numbers: u64, take: &mut Take<'_>) -> Result<Outcome> {
+    fn finish(mut self, not_numbers: u64) -> Result<()> {
         let rows = match self.waiting.is_empty() {
-            true => numbered(&self.larger.inputs[0].sample().emptied(), 0, 0)?,
+            true => numbered(&self.results.larger.inputs[0].sample().emptied(), 0, 0)?,
             false => joined(&std::mem::take(&mut self.waiting))?,
         };
+        let rows = self.without_ended(rows)?;
         // Any piece may report the NaN cells of the table.
-        self.take(rows.with_not_numbers(not_numbers), true)?;
-        self.results.finish(take)
+        self.take(rows.with_not_numbers(not_numbers), true)
     }
 }

@@ -1,18 +1,14 @@
 //! Divides the rows of tables by entity into parts in temporary files, and applies a plan to each.
 
 use super::{
-    Memory, Phase, bytes_of,
+    bytes_of,
     collect::joined,
-    merge::{MergeOrder, merge},
+    results::{Results, with_lines},
     run::{Frame, Run, RunWriter},
-    step::{Account, Larger, Take, applied, write_all},
+    step::{Larger, Take, applied, delivered},
 };
-use crate::{
-    CoreError, Outcome, Plan, Table,
-    arrow::UInt32Array,
-    error::{Error, Result},
-};
-use jembric_core::{ByEntity, Part, ResultOrder};
+use crate::{Outcome, Plan, Table, arrow::UInt32Array, error::Result};
+use jembric_core::{ByEntity, InPieces, Part};
 use rayon::prelude::*;
 
 /// The most parts of a table, because each has a file that is open while rows are divided.
@@ -115,34 +111,7 @@ impl<'a> Divided<'a> {
     }
 }
 
-/// The results of the parts.
-pub(super) struct Results<'a> {
-    larger: &'a Larger<'a>,
-    order: ResultOrder,
-    runs: Vec<Run>,
-    aside: Vec<Run>,
-    account: Account,
-    rows: u64,
-    /// The rows of the parts to which the plan was applied.
-    done: u64,
-    /// The error of the parts that were applied so far.
-    wrong: Option<CoreError>,
-}
-
-impl<'a> Results<'a> {
-    pub(super) fn new(larger: &'a Larger<'a>, order: ResultOrder) -> Results<'a> {
-        Results {
-            larger,
-            order,
-            runs: Vec::new(),
-            aside: Vec::new(),
-            account: Account::default(),
-            rows: 0,
-            done: 0,
-            wrong: None,
-        }
-    }
-
+impl Results<'_> {
     /// Applies the plan to all parts.
     pub(super) fn take_parts(&mut self, plan: &Plan, divided: Divided<'_>) -> Result<()> {
         let (division, how) = (divided.division, divided.how);
@@ -155,14 +124,58 @@ impl<'a> Results<'a> {
                 plan.for_part(Part::of(number as u32, how), self.larger.inputs[0].sample())?;
             let bytes: u64 = runs.iter().map(Run::bytes).sum();
             let is_large = bytes > 2 * self.larger.memory.part();
-            match is_large && is_divided && how.1 < MOST_DIVISIONS {
+            let divisions = division.date.map_or(MOST_DIVISIONS, |_| 1);
+            match is_large && is_divided && how.1 < divisions {
                 true => self.divide_again(&plan, division, &runs, how.1 + 1)?,
-                false => {
-                    let larger = self.larger;
-                    let rows = runs.iter().map(Run::rows).sum();
-                    self.add(rows, &mut |take| larger.apply_to_part(&plan, (&runs, bytes), take))?;
+                false => self.take_part(&plan, division, &runs)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Applies the plan for a part to its rows: to all of them, or if they are too many, in pieces.
+    ///
+    /// Errors: they are too many, and must be together.
+    fn take_part(&mut self, plan: &Plan, division: &ByEntity, runs: &[Run]) -> Result<()> {
+        let (larger, memory) = (self.larger, self.larger.memory);
+        let (rows, bytes) =
+            (runs.iter().map(Run::rows).sum(), runs.iter().map(Run::bytes).sum::<u64>());
+        if bytes <= memory.whole() || plan.begin().is_some() {
+            return self.add(rows, &mut |take| larger.apply_to_part(plan, runs, take));
+        }
+        match (runs, division.date) {
+            ([run], Some(date)) => self.take_sorted(plan, division, date, run),
+            ([first, second], _) if second.bytes() <= memory.whole() => {
+                let second = larger.table_of_part(second, 1)?;
+                match plan.beside(&second)? {
+                    Some(pieces) => self.take_beside(pieces, first),
+                    None => Err(larger.needs_memory(rows, bytes)),
                 }
             }
+            _ => Err(larger.needs_memory(rows, bytes)),
+        }
+    }
+
+    /// Takes the rows of the first table of a part in pieces, beside those of the second.
+    fn take_beside(&mut self, mut pieces: InPieces, first: &Run) -> Result<()> {
+        let larger = self.larger;
+        let sample = larger.inputs[0].sample();
+        let (mut waiting, mut bytes) = (Vec::new(), 0);
+        for number in 0..first.frames() {
+            let frame = first.frame(number)?;
+            bytes += bytes_of(&frame);
+            waiting.push(frame);
+            let are_last = number + 1 == first.frames();
+            if bytes < larger.memory.batch() && !are_last {
+                continue;
+            }
+            let not_numbers = if are_last { first.not_numbers() } else { 0 };
+            let rows = with_lines(joined(&std::mem::take(&mut waiting))?, 0, sample);
+            let rows = rows.with_not_numbers(not_numbers);
+            self.add(rows.rows() as u64, &mut |take| {
+                delivered(take, |sink| pieces.take_into(&rows, are_last, sink))
+            })?;
+            bytes = 0;
         }
         Ok(())
     }
@@ -186,112 +199,14 @@ impl<'a> Results<'a> {
         }
         self.take_parts(plan, divided)
     }
-
-    /// Adds the result of a part with this number of rows. The table of its outcome has no rows.
-    pub(super) fn add(
-        &mut self,
-        rows: u64,
-        apply: &mut dyn FnMut(&mut Take<'_>) -> Result<Outcome>,
-    ) -> Result<()> {
-        let memory = self.larger.memory;
-        let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
-        memory.tell(Phase::Computing, None, self.done, all_rows);
-        self.done += rows;
-        let (mut writer, mut rows) = (RunWriter::new(memory), self.rows);
-        let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
-        let outcome = apply(&mut |batch| {
-            rows += batch.rows() as u64;
-            self.larger.plan.expect_rows(rows)?;
-            pending.1 += bytes_of(batch);
-            pending.0.push(batch.clone());
-            if pending.1 < memory.batch() {
-                return Ok(());
-            }
-            pending.1 = 0;
-            write_all(&mut writer, joined(&std::mem::take(&mut pending.0))?, memory.frame())
-        });
-        let mut outcome = match outcome {
-            Ok(outcome) => outcome,
-            // Other parts may have more of the same mistake, which one error tells.
-            Err(Error::Core(error)) if error.counts_places() => {
-                // An error of the first table takes precedence, as it does for whole tables.
-                self.wrong = Some(match self.wrong.take() {
-                    None => error,
-                    Some(wrong) if self.is_of_first(&error) && !self.is_of_first(&wrong) => error,
-                    Some(wrong) => wrong.plus(error),
-                });
-                return Ok(());
-            }
-            Err(error) => return Err(error),
-        };
-        if self.wrong.is_some() {
-            return Ok(());
-        }
-        if !pending.0.is_empty() {
-            write_all(&mut writer, joined(&pending.0)?, memory.frame())?;
-        }
-        self.rows = rows;
-        self.runs.push(writer.finish());
-        if self.larger.keeps_aside && outcome.set_aside.rows() > 0 {
-            let mut writer = RunWriter::new(memory);
-            write_all(&mut writer, outcome.set_aside.clone(), memory.frame())?;
-            self.aside.push(writer.finish());
-        }
-        outcome.set_aside = outcome.set_aside.emptied();
-        self.account.add(outcome);
-        Ok(())
-    }
-
-    /// Whether an error is about the first of two tables.
-    fn is_of_first(&self, error: &CoreError) -> bool {
-        let origin = self.larger.inputs[0].sample().origin();
-        let first = origin.map_or("now", |origin| origin.file());
-        matches!(error, CoreError::DuplicateKeys { side, .. } if side == first)
-    }
-
-    pub(super) fn finish(self, take: &mut Take<'_>) -> Result<Outcome> {
-        let Results { larger, order, runs, aside, account, wrong, .. } = self;
-        if let Some(wrong) = wrong {
-            return Err(wrong.into());
-        }
-        let mut outcome = account.outcome()?;
-        outcome.table = outcome.table.without_row_numbers()?;
-        outcome.set_aside = outcome.set_aside.without_row_numbers()?;
-        let order = match order {
-            ResultOrder::Rows(place) => MergeOrder::Numbers(place),
-            ResultOrder::Columns(columns) => {
-                MergeOrder::Columns(columns.into_iter().map(|column| (column, false)).collect())
-            }
-            _ => return larger.as_a_whole(take),
-        };
-        if runs.iter().all(|run| run.rows() == 0) {
-            take(&outcome.table)?;
-        }
-        merge(runs, &order, larger.memory, &mut |batch| take(&batch.without_row_numbers()?))?;
-        if !aside.is_empty() {
-            let mut rows = Vec::new();
-            merge(aside, &MergeOrder::BothNumbers, larger.memory, &mut |batch| {
-                rows.push(batch.without_row_numbers()?);
-                Ok(())
-            })?;
-            outcome.set_aside = joined(&rows)?;
-        }
-        Ok(outcome)
-    }
 }
 
 impl Larger<'_> {
     /// Applies the plan for a part to its rows. The table of the outcome has no rows.
-    fn apply_to_part(
-        &self,
-        plan: &Plan,
-        (runs, bytes): (&[Run], u64),
-        take: &mut Take<'_>,
-    ) -> Result<Outcome> {
-        let (memory, inputs) = (self.memory, self.inputs.iter());
+    fn apply_to_part(&self, plan: &Plan, runs: &[Run], take: &mut Take<'_>) -> Result<Outcome> {
         if let Some(mut fold) = plan.begin() {
             // Even all rows of one entity are folded in batches.
-            for (place, (run, input)) in runs.iter().zip(inputs).enumerate() {
+            for (place, (run, input)) in runs.iter().zip(self.inputs).enumerate() {
                 let mut first_row = 0;
                 for number in 0..run.frames() {
                     let frame = with_lines(run.frame(number)?, place, input.sample());
@@ -306,38 +221,18 @@ impl Larger<'_> {
             outcome.table = outcome.table.emptied();
             return Ok(outcome);
         }
-        if bytes > memory.whole() {
-            let rows = runs.iter().map(Run::rows).sum();
-            let needed = Memory::needed_for(bytes);
-            return Err(Error::NeedsMemory { rows, needed, budget: memory.budget() });
-        }
-        let mut tables = Vec::new();
-        for (place, (run, input)) in runs.iter().zip(inputs).enumerate() {
-            let table = match run.whole()? {
-                Some(table) => table,
-                None => input.sample().emptied().with_row_numbers(place, Vec::new())?,
-            };
-            tables.push(with_lines(table, place, input.sample()));
-        }
+        let tables = runs.iter().enumerate().map(|(place, run)| self.table_of_part(run, place));
+        let tables = tables.collect::<Result<Vec<Table>>>()?;
         applied(plan, &tables.iter().collect::<Vec<_>>(), take)
     }
-}
 
-/// The rows of a batch of the table at a place with their numbers: the lines, or those that begin
-/// with this one.
-pub(super) fn numbered(batch: &Table, place: usize, first_row: i64) -> Result<Table> {
-    let numbers = match batch.origin() {
-        Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),
-        None => (first_row..first_row + batch.rows() as i64).collect(),
-    };
-    Ok(batch.with_row_numbers(place, numbers)?)
-}
-
-/// The rows of a part with the lines of the table at a place, of which a sample is given.
-pub(super) fn with_lines(rows: Table, place: usize, sample: &Table) -> Table {
-    let numbers = rows.row_numbers(place).map(|numbers| numbers.values().to_vec());
-    let (Some(origin), Some(numbers)) = (sample.origin(), numbers) else { return rows };
-    let lines: Vec<u64> = numbers.into_iter().map(|number| number as u64).collect();
-    let origin = origin.of_lines(lines.iter().copied()).with_key_in(&rows, lines);
-    rows.with_origin(origin)
+    /// The rows of a part of the table at a place.
+    fn table_of_part(&self, run: &Run, place: usize) -> Result<Table> {
+        let sample = self.inputs[place].sample();
+        let table = match run.whole()? {
+            Some(table) => table,
+            None => sample.emptied().with_row_numbers(place, Vec::new())?,
+        };
+        Ok(with_lines(table, place, sample))
+    }
 }

@@ -5,7 +5,10 @@ use super::{
     collect::in_batches,
     run::{Frame, RunWriter},
 };
-use crate::{CoreError, Outcome, Plan, Shape, Stack, Table, error::Result};
+use crate::{
+    CoreError, Outcome, Plan, Shape, Stack, Table,
+    error::{Error, Result},
+};
 use jembric_core::{Overall, Sink};
 use rayon::prelude::*;
 
@@ -63,6 +66,12 @@ impl Larger<'_> {
         let tables: Vec<&Table> = tables.iter().collect();
         let outcome = applied(self.plan, &tables, take)?;
         Ok(self.without_needless_rows(outcome))
+    }
+
+    /// The error of rows that are too many to be together.
+    pub(super) fn needs_memory(&self, rows: u64, bytes: u64) -> Error {
+        let (needed, budget) = (Memory::needed_for(bytes), self.memory.budget());
+        Error::NeedsMemory { rows, needed, budget }
     }
 
     pub(super) fn without_needless_rows(&self, mut outcome: Outcome) -> Outcome {

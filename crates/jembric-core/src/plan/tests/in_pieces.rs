@@ -9,10 +9,32 @@ use crate::{
 use arrow_array::{Array, TimestampMicrosecondArray};
 use arrow_schema::Field;
 
-/// The rows with their numbers, in order of the dates at a place. Missing dates come last.
-fn by_date(table: &Table, date: usize) -> Table {
+/// The rows with their numbers, in order of these columns. Missing values come last.
+fn sorted(table: &Table, columns: &[usize]) -> Table {
     let numbered = table.with_row_numbers(0, (0..table.rows() as i64).collect()).unwrap();
-    numbered.take_with_origin(&numbered.sorted_rows(&[(date, false)]).unwrap()).unwrap()
+    let columns: Vec<(usize, bool)> = columns.iter().map(|&column| (column, false)).collect();
+    numbered.take_with_origin(&numbered.sorted_rows(&columns).unwrap()).unwrap()
+}
+
+/// The rows of each entity in order of their dates, and the order of the result.
+fn entities(plan: &Plan, table: &Table) -> (Vec<Table>, ResultOrder) {
+    let division = match plan.division() {
+        Some(Division::Dates(date, order)) => {
+            return (vec![sorted(table, &[*date])], order.clone());
+        }
+        Some(Division::Entities(division)) => division,
+        division => panic!("it has no order: {division:?}"),
+    };
+    let date = division.date.expect("it has an order");
+    let sorted = sorted(table, &[&division.keys[0][..], &[date]].concat());
+    let mut bounds = division.starts_of_entities(&sorted).unwrap();
+    bounds.push(sorted.rows());
+    let of_entity = |bounds: &[usize]| sorted.slice(bounds[0], bounds[1] - bounds[0]);
+    let of_entities: Vec<Table> = bounds.windows(2).map(of_entity).collect();
+    match of_entities.is_empty() {
+        true => (vec![sorted], division.order.clone()),
+        false => (of_entities, division.order.clone()),
+    }
 }
 
 /// The result, the ledger and the rows set aside of pieces with about this many rows.
@@ -24,34 +46,35 @@ fn in_pieces(
 ) -> Result<(Vec<String>, Ledger, Vec<String>)> {
     let shape = table.shape().with_row_numbers(0).unwrap();
     let plan = operation.prepare(&shape, context)?;
-    let Some(Division::Dates(date, order)) = plan.division() else { panic!("it has an order") };
     let overall = operation.prepare(&table.shape(), context)?.survey(table)?;
     let plan_of_pieces = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
-    let mut pieces = plan_of_pieces.in_order().expect("it has an order");
-    let sorted = by_date(table, *date);
-    let (mut from, mut to) = (0, 0);
+    let (of_entities, order) = entities(&plan, table);
     let (mut results, mut ledger, mut aside) = (Vec::new(), None::<Ledger>, Vec::new());
-    loop {
-        to = (to + rows).min(sorted.rows());
-        let are_last = to == sorted.rows();
-        let waiting = sorted.slice(from, to - from);
-        let complete = if are_last { waiting.rows() } else { pieces.complete(&waiting) };
-        let outcome = pieces.take(&waiting.slice(0, complete), are_last)?;
-        from += complete;
-        assert!(outcome.ledger.balances());
-        results.push(outcome.table);
-        aside.push(outcome.set_aside);
-        ledger = Some(match ledger {
-            None => outcome.ledger,
-            Some(before) => before.merge(&outcome.ledger),
-        });
-        if are_last {
-            break;
+    for sorted in of_entities {
+        let mut pieces = plan_of_pieces.in_order().expect("it has an order");
+        let (mut from, mut to) = (0, 0);
+        loop {
+            to = (to + rows).min(sorted.rows());
+            let are_last = to == sorted.rows();
+            let waiting = sorted.slice(from, to - from);
+            let complete = if are_last { waiting.rows() } else { pieces.complete(&waiting) };
+            let outcome = pieces.take(&waiting.slice(0, complete), are_last)?;
+            from += complete;
+            assert!(outcome.ledger.balances());
+            results.push(outcome.table);
+            aside.push(outcome.set_aside);
+            ledger = Some(match ledger {
+                None => outcome.ledger,
+                Some(before) => before.merge(&outcome.ledger),
+            });
+            if are_last {
+                break;
+            }
         }
     }
     let all = Table::joined(&results[0], &results[1..])?;
     let aside = in_order(&Table::joined(&aside[0], &aside[1..])?, &ResultOrder::Rows(0));
-    Ok((shown(&in_order(&all, order)), ledger.unwrap(), shown(&aside)))
+    Ok((shown(&in_order(&all, &order)), ledger.unwrap(), shown(&aside)))
 }
 
 /// The same rows with moments around a midnight at which clocks go back, so that points in time are
@@ -72,13 +95,19 @@ fn around_midnight(rows: &[Row]) -> Table {
     Table::of_known(columns).unwrap()
 }
 
-fn of_one_entity() -> Vec<Box<dyn Operation>> {
+fn in_order_of_dates(per: &[&str]) -> Vec<Box<dyn Operation>> {
     let running = || {
-        let all = Running::new("start").max(["tons"]).min(["level"]).sum(["tons", "level"]);
+        let all = Running::new("start")
+            .per(per.iter().copied())
+            .max(["tons"])
+            .min(["level"])
+            .sum(["tons", "level"]);
         all.mean(["level", "tons"]).count().mark_highs("is_high")
     };
     let days = |days| Span::days(days);
-    let spells = || Spells::of_intervals("start", "end");
+    let spells = || Spells::of_intervals("start", "end").per(per.iter().copied());
+    let states =
+        |value: &[&str]| Spells::of_states("start", value.iter().copied()).per(per.iter().copied());
     vec![
         Box::new(running()),
         Box::new(running().max(["odd"])),
@@ -93,16 +122,17 @@ fn of_one_entity() -> Vec<Box<dyn Operation>> {
         Box::new(Running { row_by_row: true, ..running().trailing(days(3)) }),
         Box::new(
             Running::new("start")
+                .per(per.iter().copied())
                 .sum(["tons", "level"])
                 .opening("0.125".parse::<Decimal>().unwrap()),
         ),
-        Box::new(Elapsed::since_previous("start")),
+        Box::new(Elapsed::since_previous("start").per(per.iter().copied())),
         Box::new(spells()),
         Box::new(spells().join_gaps(2).idle()),
         Box::new(spells().end_day(EndDay::Exclusive)),
         Box::new(spells().open_ends(OpenEnds::Drop)),
-        Box::new(Spells::of_states("start", ["berth"])),
-        Box::new(Spells::of_states("start", ["odd", "tons"])),
+        Box::new(states(&["berth"])),
+        Box::new(states(&["odd", "tons"])),
     ]
 }
 
@@ -118,14 +148,16 @@ proptest! {
         let mut context = context();
         context.as_of = as_of.and_then(crate::calendar::Day::from_number);
         context.zone = "America/Asuncion".parse::<Zone>().unwrap();
-        for table in [table(&rows), around_midnight(&rows)] {
-            for operation in of_one_entity() {
+        let tables = [table(&rows), around_midnight(&rows)];
+        let keys: [&[&str]; 2] = [&[], &["vessel", "berth"]];
+        for (table, per) in tables.iter().flat_map(|table| keys.map(|per| (table, per))) {
+            for operation in in_order_of_dates(per) {
                 let plan = match operation.prepare(&table.shape(), &context) {
                     Ok(plan) => plan,
                     Err(_) => continue,
                 };
-                let found = in_pieces(operation.as_ref(), &table, &context, piece);
-                match (plan.apply(&[&table]), found) {
+                let found = in_pieces(operation.as_ref(), table, &context, piece);
+                match (plan.apply(&[table]), found) {
                     (Ok(whole), Ok((rows, ledger, aside))) => {
                         prop_assert_eq!(shown(&whole.table), rows, "{:?}", operation);
                         prop_assert_eq!(shown(&whole.set_aside), aside, "{:?}", operation);
@@ -159,16 +191,19 @@ proptest! {
         };
         let mut of_intervals = Within::intervals("start..end".parse().unwrap(), window());
         of_intervals.open_ends = OpenEnds::Drop;
-        for within in [
+        let joins = [
             of_dates(Keep::Matched, Pick::All),
             of_dates(Keep::EveryEvent, Pick::Last),
             of_dates(Keep::StrayEvents, Pick::All),
             of_dates(Keep::EmptyWindows, Pick::First),
             of_intervals,
-        ] {
+        ];
+        let with_keys = joins.clone().map(|within| within.matching(["vessel"]));
+        for within in joins.into_iter().chain(with_keys) {
             let plan = within.prepare(&events.shape(), &windows.shape(), &context()).unwrap();
-            prop_assert_eq!(plan.division(), Some(&Division::Beside));
-            let mut pieces = plan.beside(&windows).unwrap().expect("there are no keys");
+            let is_beside = plan.division() == Some(&Division::Beside);
+            prop_assert_eq!(is_beside, within.matching.is_empty());
+            let mut pieces = plan.beside(&windows).unwrap().expect("windows fit");
             let (mut rows, mut ledger, mut aside) = (Vec::new(), None::<Ledger>, Vec::new());
             let bounds: Vec<usize> = (0..events.rows()).step_by(piece).collect();
             let last = events.emptied();
@@ -214,12 +249,10 @@ fn rows_are_complete_once_no_other_row_can_change_their_result() {
     let running = |date: &str| Running::new(date).count();
     assert_eq!(complete(&running("day"), &rows), 2);
     assert_eq!(complete(&running("at"), &rows), 2);
-    assert_eq!(complete(&Running { row_by_row: true, ..running("at") }, &rows), 4);
+    assert_eq!(complete(&Running { row_by_row: true, ..running("at") }, &rows), 3);
     // Another point in time may be on the day before once more.
     assert_eq!(complete(&Spells::of_states("at", ["day"]), &rows), 1);
     assert_eq!(complete(&Spells::of_states("day", ["at"]), &rows), 2);
-    assert_eq!(complete(&running("day"), &undated), 3);
+    assert_eq!(complete(&running("day"), &undated), 2);
     assert_eq!(complete(&running("day"), &undated.head(1)), 0);
-    let per = running("day").per(["at"]).prepare(&rows.shape(), &Context::new()).unwrap();
-    assert!(per.in_order().is_none(), "entities are divided");
 }

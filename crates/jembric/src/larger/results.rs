@@ -1,0 +1,155 @@
+//! [`Results`]: the results of parts or pieces of the rows, which are merged in the order of the
+//! whole.
+
+use super::{
+    Phase, bytes_of,
+    collect::joined,
+    merge::{MergeOrder, merge},
+    run::{Run, RunWriter},
+    step::{Account, Larger, Take, write_all},
+};
+use crate::{
+    CoreError, Outcome, Table,
+    error::{Error, Result},
+};
+use jembric_core::ResultOrder;
+
+/// The results of the parts.
+pub(super) struct Results<'a> {
+    pub(super) larger: &'a Larger<'a>,
+    pub(super) order: ResultOrder,
+    runs: Vec<Run>,
+    aside: Vec<Run>,
+    account: Account,
+    rows: u64,
+    /// The rows of the parts to which the plan was applied.
+    done: u64,
+    /// The error of the parts that were applied so far.
+    wrong: Option<CoreError>,
+}
+
+impl<'a> Results<'a> {
+    pub(super) fn new(larger: &'a Larger<'a>, order: ResultOrder) -> Results<'a> {
+        Results {
+            larger,
+            order,
+            runs: Vec::new(),
+            aside: Vec::new(),
+            account: Account::default(),
+            rows: 0,
+            done: 0,
+            wrong: None,
+        }
+    }
+
+    /// Adds the result of a part with this number of rows. The table of its outcome has no rows.
+    pub(super) fn add(
+        &mut self,
+        rows: u64,
+        apply: &mut dyn FnMut(&mut Take<'_>) -> Result<Outcome>,
+    ) -> Result<()> {
+        let memory = self.larger.memory;
+        let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
+        memory.tell(Phase::Computing, None, self.done, all_rows);
+        self.done += rows;
+        let (mut writer, mut rows) = (RunWriter::new(memory), self.rows);
+        let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
+        let outcome = apply(&mut |batch| {
+            rows += batch.rows() as u64;
+            self.larger.plan.expect_rows(rows)?;
+            pending.1 += bytes_of(batch);
+            pending.0.push(batch.clone());
+            if pending.1 < memory.batch() {
+                return Ok(());
+            }
+            pending.1 = 0;
+            write_all(&mut writer, joined(&std::mem::take(&mut pending.0))?, memory.frame())
+        });
+        let mut outcome = match outcome {
+            Ok(outcome) => outcome,
+            // Other parts may have more of the same mistake, which one error tells.
+            Err(Error::Core(error)) if error.counts_places() => {
+                // An error of the first table takes precedence, as it does for whole tables.
+                self.wrong = Some(match self.wrong.take() {
+                    None => error,
+                    Some(wrong) if self.is_of_first(&error) && !self.is_of_first(&wrong) => error,
+                    Some(wrong) => wrong.plus(error),
+                });
+                return Ok(());
+            }
+            Err(error) => return Err(error),
+        };
+        if self.wrong.is_some() {
+            return Ok(());
+        }
+        if !pending.0.is_empty() {
+            write_all(&mut writer, joined(&pending.0)?, memory.frame())?;
+        }
+        self.rows = rows;
+        self.runs.push(writer.finish());
+        if self.larger.keeps_aside && outcome.set_aside.rows() > 0 {
+            let mut writer = RunWriter::new(memory);
+            write_all(&mut writer, outcome.set_aside.clone(), memory.frame())?;
+            self.aside.push(writer.finish());
+        }
+        outcome.set_aside = outcome.set_aside.emptied();
+        self.account.add(outcome);
+        Ok(())
+    }
+
+    /// Whether an error is about the first of two tables.
+    fn is_of_first(&self, error: &CoreError) -> bool {
+        let origin = self.larger.inputs[0].sample().origin();
+        let first = origin.map_or("now", |origin| origin.file());
+        matches!(error, CoreError::DuplicateKeys { side, .. } if side == first)
+    }
+
+    pub(super) fn finish(self, take: &mut Take<'_>) -> Result<Outcome> {
+        let Results { larger, order, runs, aside, account, wrong, .. } = self;
+        if let Some(wrong) = wrong {
+            return Err(wrong.into());
+        }
+        let mut outcome = account.outcome()?;
+        outcome.table = outcome.table.without_row_numbers()?;
+        outcome.set_aside = outcome.set_aside.without_row_numbers()?;
+        let order = match order {
+            ResultOrder::Rows(place) => MergeOrder::Numbers(place),
+            ResultOrder::Columns(columns) => {
+                MergeOrder::Columns(columns.into_iter().map(|column| (column, false)).collect())
+            }
+            _ => return larger.as_a_whole(take),
+        };
+        if runs.iter().all(|run| run.rows() == 0) {
+            take(&outcome.table)?;
+        }
+        merge(runs, &order, larger.memory, &mut |batch| take(&batch.without_row_numbers()?))?;
+        if !aside.is_empty() {
+            let mut rows = Vec::new();
+            merge(aside, &MergeOrder::BothNumbers, larger.memory, &mut |batch| {
+                rows.push(batch.without_row_numbers()?);
+                Ok(())
+            })?;
+            outcome.set_aside = joined(&rows)?;
+        }
+        Ok(outcome)
+    }
+}
+
+/// The rows of a batch of the table at a place with their numbers: the lines, or those that begin
+/// with this one.
+pub(super) fn numbered(batch: &Table, place: usize, first_row: i64) -> Result<Table> {
+    let numbers = match batch.origin() {
+        Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),
+        None => (first_row..first_row + batch.rows() as i64).collect(),
+    };
+    Ok(batch.with_row_numbers(place, numbers)?)
+}
+
+/// The rows of a part with the lines of the table at a place, of which a sample is given.
+pub(super) fn with_lines(rows: Table, place: usize, sample: &Table) -> Table {
+    let numbers = rows.row_numbers(place).map(|numbers| numbers.values().to_vec());
+    let (Some(origin), Some(numbers)) = (sample.origin(), numbers) else { return rows };
+    let lines: Vec<u64> = numbers.into_iter().map(|number| number as u64).collect();
+    let origin = origin.of_lines(lines.iter().copied()).with_key_in(&rows, lines);
+    rows.with_origin(origin)
+}
