@@ -1,8 +1,9 @@
 //! Hands work to all threads: each thread takes a part of the rows and writes that part of the new
 //! column.
 //!
-//! Only [`each`] hands out work, and it is compiled once. The rest wraps it, so that a new kernel
-//! does not bring its own copy of the scheduler's code.
+//! Only [`each`] hands out work, and it is compiled once. What wraps it is compiled for each type of
+//! values, but not for each function that makes them. So a new kernel does not bring its own copy of
+//! the scheduler's code.
 
 use arrow_buffer::{BooleanBuffer, Buffer};
 use rayon::prelude::*;
@@ -32,10 +33,18 @@ pub(crate) fn of_parts<P: Send, T: Send>(
     parts: impl IntoIterator<Item = P>,
     make: impl Fn(usize, P) -> T + Sync,
 ) -> Vec<T> {
+    all_of_parts(parts.into_iter().map(|part| (Some(part), None)).collect(), &make)
+}
+
+/// The parts, and what is made from each.
+type Parts<P, T> = Vec<(Option<P>, Option<T>)>;
+
+fn all_of_parts<P: Send, T: Send>(
+    mut parts: Parts<P, T>,
+    make: &(dyn Fn(usize, P) -> T + Sync),
+) -> Vec<T> {
     // Many small parts are handed out several at a time.
     const MOST_GROUPS: usize = 1 << 10;
-    let mut parts: Vec<(Option<P>, Option<T>)> =
-        parts.into_iter().map(|part| (Some(part), None)).collect();
     let at_once = parts.len().div_ceil(MOST_GROUPS).max(1);
     let groups: Vec<_> = parts.chunks_mut(at_once).map(Mutex::new).collect();
     each(groups.len(), &|group| {
@@ -49,7 +58,10 @@ pub(crate) fn of_parts<P: Send, T: Send>(
 
 /// Makes a value from each number below this one.
 pub(crate) fn of_numbers<T: Send>(count: usize, make: impl Fn(usize) -> T + Sync) -> Vec<T> {
-    of_parts(0..count, |n, _| make(n))
+    fn all<T: Send>(count: usize, make: &(dyn Fn(usize) -> T + Sync)) -> Vec<T> {
+        of_parts(0..count, |n, _| make(n))
+    }
+    all(count, &make)
 }
 
 /// Makes a value from each stretch of this many rows: from the first row on, up to another one.
@@ -68,7 +80,10 @@ pub(crate) fn fill<T: Send>(
     stretch: usize,
     write: impl Fn(usize, &mut [T]) + Sync,
 ) {
-    of_parts(values.chunks_mut(stretch), |n, own| write(n * stretch, own));
+    fn all<T: Send>(values: &mut [T], stretch: usize, write: &(dyn Fn(usize, &mut [T]) + Sync)) {
+        of_parts(values.chunks_mut(stretch), |n, own| write(n * stretch, own));
+    }
+    all(values, stretch, &write);
 }
 
 /// Computes one value for each row.
