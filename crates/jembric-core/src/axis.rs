@@ -4,6 +4,7 @@
 use crate::{
     calendar::{Day, Grain, Hours, MICROS_PER_DAY, Moment, Periods, Range, Zone},
     dates::{Dates, check_grain},
+    day_table::DayTable,
     error::Result,
     parallel,
     shape::period_field,
@@ -46,7 +47,12 @@ impl Axis {
             }
             _ if self.periods.grain() <= Grain::Day => dates.day_numbers(&self.zone).into_owned(),
             _ => {
-                parallel::map(&dates.day_numbers(&self.zone), |day| self.number(Day::clamped(day)))
+                let days = dates.day_numbers(&self.zone);
+                let number = |day: i32| self.number(Day::clamped(day));
+                match DayTable::of(&[&days], number) {
+                    Some(table) => parallel::map(&days, |day| table.at(day)),
+                    None => parallel::map(&days, number),
+                }
             }
         }
     }

@@ -31,7 +31,10 @@ use arrow_schema::DataType;
 pub(crate) use growing::{GrowingEntities, GrowingKeys};
 use numbering::{Keys, Numbering, Numbers, SHORT, Texts, Wide};
 pub(crate) use numbering::{hash_of_bytes, hash_of_number};
-use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use std::{
+    ops::Range,
+    sync::atomic::{AtomicU32, Ordering::Relaxed},
+};
 use stretches::Stretches;
 
 /// Below this number of rows, a second thread costs more than it gains.
@@ -168,14 +171,29 @@ impl Entities {
 
     /// The first row of each entity, in the order of their numbers.
     pub fn first_rows(&self) -> Vec<u32> {
-        let mut first = vec![u32::MAX; self.count()];
-        for (row, &id) in self.ids.iter().enumerate() {
-            // Rows are visited in order, so the first row to set a slot is the least.
-            if id != Entities::NONE && first[id as usize] == u32::MAX {
-                first[id as usize] = row as u32;
+        const NONE: u32 = u32::MAX;
+        let of_stretch = |rows: Range<usize>| {
+            let mut first = vec![NONE; self.count()];
+            for (row, &id) in rows.clone().zip(&self.ids[rows]) {
+                // Rows are visited in order, so the first row to set a slot is the least.
+                if id != Entities::NONE && first[id as usize] == NONE {
+                    first[id as usize] = row as u32;
+                }
             }
-        }
-        first
+            first
+        };
+        let rows = self.ids.len();
+        // The entities of each thread are put together, and must be few compared with its rows.
+        let threads = match rows < ROWS_FOR_THREADS {
+            true => 1,
+            false => rayon::current_num_threads().min(rows / (4 * self.count() + 1)).max(1),
+        };
+        let firsts = parallel::of_stretches(rows, rows.div_ceil(threads).max(1), of_stretch);
+        let least = |mut one: Vec<u32>, other: Vec<u32>| {
+            one.iter_mut().zip(other).for_each(|(one, other)| *one = other.min(*one));
+            one
+        };
+        firsts.into_iter().reduce(least).unwrap_or_else(|| vec![NONE; self.count()])
     }
 
     fn paired_with(&self, other: &Entities) -> Entities {

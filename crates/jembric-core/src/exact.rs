@@ -5,13 +5,16 @@
 //! room for carries, and rounded once at the end. Source: the "superaccumulator" of Kulisch,
 //! "Computer Arithmetic and Validity" (2008).
 
-use crate::error::Result;
-use crate::table::Table;
+use crate::{
+    error::Result,
+    parallel::{self, STRETCH},
+    table::Table,
+};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::BooleanBuffer;
 use arrow_schema::DataType;
 use serde::{Serialize, Serializer};
-use std::fmt;
+use std::{fmt, ops::Range};
 
 /// Limbs of 32 bits from 2⁻¹⁰⁷⁴ to beyond 2¹⁰²⁴, with headroom.
 const LIMBS: usize = 68;
@@ -39,6 +42,17 @@ pub(crate) struct Limbs {
     infinite: f64,
 }
 
+/// The sum of at most a stretch of values. The halves of the values are added up apart, which does
+/// not need 128 bits.
+fn sum_of(values: &[i64]) -> i128 {
+    let (mut low, mut high) = (0_i64, 0_i64);
+    for value in values {
+        low += value & 0xFFFF_FFFF;
+        high += value >> 32;
+    }
+    (i128::from(high) << 32) + i128::from(low)
+}
+
 impl ExactSum {
     /// Sums a column over the rows of the mask. Missing values add nothing.
     ///
@@ -54,24 +68,24 @@ impl ExactSum {
             Some(nulls) => rows & nulls.inner(),
             None => rows.clone(),
         };
-        fn whole<T: Copy + Into<i128>>(
-            values: &[T],
-            counted: &BooleanBuffer,
-            places: i8,
-        ) -> ExactSum {
-            let stretches = counted.set_slices().map(|(from, to)| &values[from..to]);
-            let sum = stretches
-                .map(|values| values.iter().map(|&value| value.into()).sum::<i128>())
-                .sum();
-            ExactSum { kind: Sum::Whole { sum, places } }
-        }
+        let whole = |places: i8, sum: &(dyn Fn(Range<usize>) -> i128 + Sync)| {
+            let of_stretch = |rows: Range<usize>| {
+                let first = rows.start;
+                let counted = counted.slice(first, rows.len());
+                counted.set_slices().map(|(from, to)| sum(first + from..first + to)).sum::<i128>()
+            };
+            let sums = parallel::of_stretches(counted.len(), STRETCH, of_stretch);
+            ExactSum { kind: Sum::Whole { sum: sums.into_iter().sum(), places } }
+        };
+        let narrow = |places: i8, values: &[i64]| whole(places, &|rows| sum_of(&values[rows]));
         match array.data_type() {
-            DataType::Int64 => whole(array.as_primitive::<Int64Type>().values(), &counted, 0),
+            DataType::Int64 => narrow(0, array.as_primitive::<Int64Type>().values()),
             DataType::Decimal64(_, places) => {
-                whole(array.as_primitive::<Decimal64Type>().values(), &counted, *places)
+                narrow(*places, array.as_primitive::<Decimal64Type>().values())
             }
             DataType::Decimal128(_, places) => {
-                whole(array.as_primitive::<Decimal128Type>().values(), &counted, *places)
+                let values = array.as_primitive::<Decimal128Type>().values();
+                whole(*places, &|rows| values[rows].iter().sum())
             }
             DataType::Float64 => {
                 let values = array.as_primitive::<Float64Type>().values();

@@ -40,6 +40,7 @@ mod changes;
 mod column;
 mod context;
 mod dates;
+mod day_table;
 mod decimal;
 mod elapsed;
 mod entities;

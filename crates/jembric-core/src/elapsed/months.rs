@@ -1,35 +1,18 @@
-//! [`MonthTable`]: completed months between many days, looked up instead of computed.
-//!
-//! The days of a table mostly lie within some decades, and each of them is needed many times.
+//! Completed months between many days, looked up instead of computed.
 
-use crate::{calendar::Day, parallel};
+use crate::{calendar::Day, day_table::DayTable, parallel};
 
-/// The month and the day of the month of each day of a range.
-struct MonthTable {
-    first: i32,
-    /// From the upper bits to the lower ones: the number of the month, the day of the month, and
-    /// the same day again, but a day that no month reaches if it is the last one of its month. They
-    /// are in the order of the days.
-    days: Vec<u32>,
-}
+/// For each day, from the upper bits to the lower ones: the number of the month, the day of the
+/// month, and the same day again, but a day that no month reaches if it is the last one of its
+/// month. They are in the order of the days.
+struct MonthTable(DayTable<u32>);
 
 /// The bits of a day of the month.
 const BITS: u32 = 6;
 const DAY: u32 = (1 << BITS) - 1;
 
 impl MonthTable {
-    /// The days from the first to the last of some; none if they are far apart, so that the table
-    /// would not stay in the cache or not be worth it.
     fn of(columns: [&[i32]; 2]) -> Option<MonthTable> {
-        const MOST_DAYS: usize = 1 << 17;
-        let rows = columns[0].len().max(columns[1].len());
-        let ends = |days: &[i32]| parallel::ends(days.len(), |row| Some(days[row]));
-        let [one, other] = columns.map(|days| ends(days).unwrap_or((i32::MAX, i32::MIN)));
-        let (first, last) = (one.0.min(other.0), one.1.max(other.1));
-        let span = last.checked_sub(first)? as usize;
-        if span >= MOST_DAYS.min(rows / 4) {
-            return None;
-        }
         let day = |number: i32| {
             let day = Day::clamped(number);
             let (year, month, of_month) = day.ymd();
@@ -37,18 +20,13 @@ impl MonthTable {
             let is_last = day.plus_days(1).is_none_or(|next| next.ymd().2 == 1);
             months << (2 * BITS) | of_month << BITS | if is_last { DAY } else { of_month }
         };
-        Some(MonthTable { first, days: (first..=last).map(day).collect() })
-    }
-
-    #[inline]
-    fn at(&self, day: i32) -> u32 {
-        self.days[(day - self.first) as usize]
+        DayTable::of(&columns, day).map(MonthTable)
     }
 
     /// The completed months from one day to another, as of [`Day::months_until`].
     #[inline]
     fn between(&self, from: i32, to: i32) -> i64 {
-        let (from, to) = (self.at(from), self.at(to));
+        let (from, to) = (self.0.at(from), self.0.at(to));
         let (earlier, later) = (from.min(to), from.max(to));
         let months = (later >> (2 * BITS)) as i32 - (earlier >> (2 * BITS)) as i32;
         let incomplete = (earlier >> BITS) & DAY > later & DAY;

@@ -117,19 +117,20 @@ impl Cells {
         };
         // The records of an entity are sorted by date: first those before the range, then those in
         // it, then those after it.
-        let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
-        // Each record before the range moves the start of the span by one, and each one in it the
-        // end. No search is needed.
-        let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
-            span.clone().filter(|&at| rows.value(row(at))).count() as u32
-        };
-        let in_range_of = |span: &ops::Range<u32>| {
-            let first = span.start + count(span, &before);
-            first..first + count(span, &in_range)
-        };
-        let spans = match in_range.count_set_bits() == rows {
-            true => all_spans.clone(),
-            false => all_spans.iter().map(in_range_of).collect(),
+        let spans = if in_range.count_set_bits() == rows {
+            all_spans.clone()
+        } else {
+            let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
+            // Each record before the range moves the start of the span by one, and each one in it
+            // the end. No search is needed.
+            let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
+                span.clone().filter(|&at| rows.value(row(at))).count() as u32
+            };
+            let in_range_of = |span: &ops::Range<u32>| {
+                let first = span.start + count(span, &before);
+                first..first + count(span, &in_range)
+            };
+            all_spans.iter().map(in_range_of).collect()
         };
         let numbers = axis.numbers(&dates);
         let mut cells = Cells {

@@ -1,10 +1,10 @@
 //! [`Replay`]: a copy of the dates, sorted by entity and date, and how results return from it to
 //! the order of the rows.
 
-use crate::parallel;
+use crate::parallel::{self, STRETCH};
 use std::sync::{
     OnceLock,
-    atomic::{AtomicI64, Ordering::Relaxed},
+    atomic::{AtomicI64, AtomicU32, Ordering::Relaxed},
 };
 
 /// The entities that a thread takes at a time, at least.
@@ -26,23 +26,25 @@ impl Replay {
     /// The values of the records, in the order of the rows.
     pub(super) fn returned<T: Copy + Default + Send + Sync>(&self, of_records: &[T]) -> Vec<T> {
         let places = self.places.get_or_init(|| {
-            let mut places = vec![0_u32; self.records.len()];
-            let records = self.records.iter().zip(0..);
-            records.for_each(|(&(_, row), place)| places[row as usize] = place);
-            places
+            let mut places: Vec<AtomicU32> = Vec::new();
+            places.resize_with(self.records.len(), AtomicU32::default);
+            parallel::of_stretches(places.len(), STRETCH, |stretch| {
+                for (&(_, row), place) in self.records[stretch.clone()].iter().zip(stretch) {
+                    places[row as usize].store(place as u32, Relaxed);
+                }
+            });
+            places.into_iter().map(AtomicU32::into_inner).collect()
         });
         parallel::map(places, |place| of_records[place as usize])
     }
 
     /// Makes a number for each record of each entity, and writes it to its row, without a copy in
     /// the order of the records. `bounds` has the first record of each entity, and the number of
-    /// all records. `begin` makes the state of an entity from its first record.
-    pub(super) fn written<S>(
+    /// all records. `work` fills the numbers of an entity from its first record on.
+    pub(super) fn written(
         &self,
         bounds: &[u32],
-        begin: impl Fn(usize) -> S + Sync,
-        make: impl Fn(&mut S, usize) -> i64 + Sync,
-        share: impl Fn(usize, &mut [i64]) + Sync,
+        work: &(dyn Fn(usize, &mut [i64]) + Sync),
     ) -> Vec<i64> {
         let mut made: Vec<AtomicI64> = Vec::new();
         made.resize_with(self.records.len(), AtomicI64::default);
@@ -53,11 +55,10 @@ impl Replay {
                 if from == to {
                     continue;
                 }
-                let (records, mut state) = (&self.records[from..to], begin(from));
                 own.clear();
-                own.extend(records.iter().map(|(_, row)| make(&mut state, *row as usize)));
-                share(from, &mut own);
-                for ((_, row), value) in records.iter().zip(&own) {
+                own.resize(to - from, 0);
+                work(from, &mut own);
+                for ((_, row), value) in self.records[from..to].iter().zip(&own) {
                     made[*row as usize].store(*value, Relaxed);
                 }
             }

@@ -57,14 +57,21 @@ impl LastOfDates {
     }
 }
 
+/// Where the days of records are, if they are needed.
+pub(super) enum DaysOf {
+    /// The day of each row.
+    Rows(Vec<i32>),
+    /// The dates of the sorted records are days.
+    Records,
+}
+
 /// All records, sorted by entity and date.
 pub(super) struct Track<'a> {
     /// The first record of each entity; the last number is that of all records.
     bounds: Vec<u32>,
     /// None if the rows are sorted already.
     replay: Option<Replay>,
-    /// The day of each row, if days are needed.
-    pub(super) days: Option<Vec<i32>>,
+    pub(super) days: Option<DaysOf>,
     periods: Option<Periods>,
     trailing: Option<Span>,
     last: LastOfDates,
@@ -107,13 +114,26 @@ impl<'a> Track<'a> {
         };
         Ok(Track {
             bounds,
-            replay,
-            days: cuts_days.then(|| dates.day_numbers(&context.zone).into_owned()),
+            days: cuts_days.then(|| match (&replay, dates) {
+                (Some(_), Dates::Days(..)) => DaysOf::Records,
+                _ => DaysOf::Rows(dates.day_numbers(&context.zone).into_owned()),
+            }),
             periods,
+            replay,
             trailing: running.trailing,
             last,
             before,
         })
+    }
+
+    /// The day of a record.
+    #[inline]
+    fn day(&self, days: &DaysOf, place: usize) -> i32 {
+        match (days, &self.replay) {
+            (DaysOf::Records, Some(replay)) => replay.records[place].0 as i32,
+            (DaysOf::Records, None) => i32::MIN,
+            (DaysOf::Rows(days), _) => days[self.row(place)],
+        }
     }
 
     /// The row of a record.
@@ -155,7 +175,6 @@ impl<'a> Track<'a> {
         let (mut start, mut from) = (records.start, records.start);
         let mut continues = self.before.is_some();
         while start < records.end {
-            let row = self.row(start);
             let mut end = start + 1;
             // Records with the same date are one stop, so that they share a value whatever their
             // order.
@@ -163,10 +182,10 @@ impl<'a> Track<'a> {
                 end += 1;
             }
             if let Some(days) = &self.days {
-                let first = self.first_day(days[row]);
+                let first = self.first_day(self.day(days, start));
                 // The record at `start` is on its own first day or after it, so the loop ends
                 // there.
-                while days[self.row(from)] < first {
+                while self.day(days, from) < first {
                     from += 1;
                 }
                 continues = self.before.is_some_and(|before| before.first_day >= first);
@@ -183,13 +202,31 @@ impl<'a> Track<'a> {
         begin: impl Fn(usize) -> S + Sync,
         make: impl Fn(&mut S, &Stop) -> T + Sync,
     ) -> Vec<T> {
-        self.of_entities(|base, own| {
-            let mut state = begin(base);
-            self.stops(base..base + own.len(), |stop| {
-                let value = make(&mut state, &stop);
-                own[stop.records.start - base..stop.records.end - base].fill(value);
-            });
-        })
+        self.of_entities(|base, own| self.fill_stops(base, own, &begin, &make))
+    }
+
+    /// The same for numbers.
+    fn numbers_at_stops<S>(
+        &self,
+        begin: impl Fn(usize) -> S + Sync,
+        make: impl Fn(&mut S, &Stop) -> i64 + Sync,
+    ) -> Vec<i64> {
+        self.numbers_of_entities(|base, own| self.fill_stops(base, own, &begin, &make))
+    }
+
+    #[inline]
+    fn fill_stops<S, T: Copy>(
+        &self,
+        base: usize,
+        own: &mut [T],
+        begin: &impl Fn(usize) -> S,
+        make: &impl Fn(&mut S, &Stop) -> T,
+    ) {
+        let mut state = begin(base);
+        self.stops(base..base + own.len(), |stop| {
+            let value = make(&mut state, &stop);
+            own[stop.records.start - base..stop.records.end - base].fill(value);
+        });
     }
 
     /// Calls `make` with the row of every record of each entity, and lets the records of a date
@@ -199,22 +236,40 @@ impl<'a> Track<'a> {
         begin: impl Fn(usize) -> S + Sync,
         make: impl Fn(&mut S, usize) -> T + Sync,
     ) -> Vec<T> {
-        self.of_entities(|base, own| {
-            let mut state = begin(base);
-            match &self.replay {
-                None => {
-                    for (row, own) in (base..).zip(own.iter_mut()) {
-                        *own = make(&mut state, row);
-                    }
-                }
-                Some(replay) => {
-                    for ((_, row), own) in replay.records[base..].iter().zip(own.iter_mut()) {
-                        *own = make(&mut state, *row as usize);
-                    }
+        self.of_entities(|base, own| self.fill_records(base, own, &begin, &make))
+    }
+
+    /// The same for numbers.
+    fn numbers_at_records<S>(
+        &self,
+        begin: impl Fn(usize) -> S + Sync,
+        make: impl Fn(&mut S, usize) -> i64 + Sync,
+    ) -> Vec<i64> {
+        self.numbers_of_entities(|base, own| self.fill_records(base, own, &begin, &make))
+    }
+
+    #[inline]
+    fn fill_records<S, T: Copy>(
+        &self,
+        base: usize,
+        own: &mut [T],
+        begin: &impl Fn(usize) -> S,
+        make: &impl Fn(&mut S, usize) -> T,
+    ) {
+        let mut state = begin(base);
+        match &self.replay {
+            None => {
+                for (row, own) in (base..).zip(own.iter_mut()) {
+                    *own = make(&mut state, row);
                 }
             }
-            self.share(base, own);
-        })
+            Some(replay) => {
+                for ((_, row), own) in replay.records[base..].iter().zip(own.iter_mut()) {
+                    *own = make(&mut state, *row as usize);
+                }
+            }
+        }
+        self.share(base, own);
     }
 
     /// Makes the values of the records of each entity, from its first one on, and returns them in
@@ -239,18 +294,12 @@ impl<'a> Track<'a> {
         }
     }
 
-    /// The same as [`at_records`](Track::at_records), for numbers.
-    fn numbers<S>(
-        &self,
-        begin: impl Fn(usize) -> S + Sync,
-        make: impl Fn(&mut S, usize) -> i64 + Sync,
-    ) -> Vec<i64> {
+    /// The same as [`of_entities`](Track::of_entities), for numbers, which go to their rows without
+    /// a copy in the order of the records.
+    fn numbers_of_entities(&self, work: impl Fn(usize, &mut [i64]) + Sync) -> Vec<i64> {
         match &self.replay {
-            None => self.at_records(begin, make),
-            Some(replay) => {
-                let share = |base, own: &mut [i64]| self.share(base, own);
-                replay.written(&self.bounds, begin, make, share)
-            }
+            None => self.of_entities(work),
+            Some(replay) => replay.written(&self.bounds, &work),
         }
     }
 
@@ -289,7 +338,7 @@ impl<'a> Track<'a> {
         let before = self.before.filter(|_| last.continues);
         let first_day = match (before, &self.days) {
             (Some(before), _) => before.first_day,
-            (None, Some(days)) => days[self.row(last.from)],
+            (None, Some(days)) => self.day(days, last.from),
             (None, None) => i32::MIN,
         };
         let own = (last.records.end - last.from) as u64;
@@ -420,35 +469,48 @@ impl<'a> Track<'a> {
     ) -> Result<ArrayRef> {
         let Led { array, by } = &Led::of(array, before)?;
         let order = SortKeys::of(array)?;
-        // The common case, a maximum so far without missing values, needs only one number for each
-        // entity.
-        let plain = self.only_grows() && array.logical_null_count() == 0;
-        if let (true, SortKeys::Numbers(numbers)) = (plain, &order) {
-            // Nothing leaves the run and nothing is missing, so the best value so far is enough.
-            let best = self.numbers(
-                |start| numbers[if *by > 0 { 0 } else { self.row(start) }],
-                |best, row| {
-                    let number = numbers[row + by];
-                    *best = if greatest { number.max(*best) } else { number.min(*best) };
-                    *best
-                },
-            );
+        // In the common case, numbers of which none is missing, each run has a best number.
+        if let (0, SortKeys::Numbers(numbers)) = (array.logical_null_count(), &order) {
+            let best = match self.only_grows() {
+                // Nothing leaves the run, so the best number so far is enough.
+                true => self.numbers_at_records(
+                    |start| numbers[if *by > 0 { 0 } else { self.row(start) }],
+                    |best, row| {
+                        let number = numbers[row + by];
+                        *best = if greatest { number.max(*best) } else { number.min(*best) };
+                        *best
+                    },
+                ),
+                false => self.numbers_at_stops(
+                    |_| Heads::after(numbers[..*by].first().copied()),
+                    |heads, stop| {
+                        heads.leave(stop);
+                        for place in stop.records.clone() {
+                            let number = numbers[self.row(place) + by];
+                            let beats =
+                                |one, other| if greatest { one > other } else { one < other };
+                            heads.add(place, number, beats);
+                        }
+                        heads.best().unwrap_or_default()
+                    },
+                ),
+            };
             return SortKeys::column(best, array.data_type());
         }
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
-        let beats = |one: usize, other: usize| {
-            let (one, other) = (order.of_row(one), order.of_row(other));
+        let beats = |one: u32, other: u32| {
+            let (one, other) = (order.of_row(one as usize), order.of_row(other as usize));
             if greatest { one > other } else { one < other }
         };
         let best = self.at_stops(
-            |_| Heads::after(*by),
+            |_| Heads::after((*by > 0).then_some(0)),
             |heads, stop| {
                 heads.leave(stop);
                 for place in stop.records.clone() {
                     let row = self.row(place) + by;
                     if is_valid(row) {
-                        heads.add(place, row, &beats);
+                        heads.add(place, row as u32, beats);
                     }
                 }
                 heads.best()
@@ -460,7 +522,7 @@ impl<'a> Track<'a> {
     pub(super) fn counts(&self) -> ArrayRef {
         let before = self.before.map_or(0, |before| before.records as i64);
         if self.only_grows() {
-            let counts = self.numbers(
+            let counts = self.numbers_at_records(
                 |_| before,
                 |count, _| {
                     *count += 1;
@@ -469,7 +531,7 @@ impl<'a> Track<'a> {
             );
             return Arc::new(Int64Array::from(counts));
         }
-        let counts = self.at_stops(
+        let counts = self.numbers_at_stops(
             |_| (),
             |(), stop| {
                 let own = (stop.records.end - stop.from) as i64;
@@ -485,46 +547,48 @@ impl<'a> Track<'a> {
         let order = SortKeys::of(array)?;
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
-        let beats = |one: usize, other: usize| order.of_row(one) > order.of_row(other);
+        let beats =
+            |one: u32, other: u32| order.of_row(one as usize) > order.of_row(other as usize);
         // The best value before each date is that of the run up to the previous date, as far as it
         // still counts.
         let before = self.at_stops(
-            |_| Heads::after(*by),
+            |_| Heads::after((*by > 0).then_some(0)),
             |heads, stop| {
                 heads.leave(stop);
                 let before = heads.best();
                 for place in stop.records.clone() {
                     let row = self.row(place) + by;
                     if is_valid(row) {
-                        heads.add(place, row, &beats);
+                        heads.add(place, row as u32, beats);
                     }
                 }
                 before
             },
         );
         let is_high = |(row, before): (usize, Option<u32>)| {
-            is_valid(row).then(|| before.is_none_or(|before| beats(row, before as usize)))
+            is_valid(row).then(|| before.is_none_or(|before| beats(row as u32, before)))
         };
         Ok((*by..).zip(before).map(is_high).collect())
     }
 }
 
-/// The best record of a run, followed by those that become the best once it has left.
-struct Heads(VecDeque<(usize, u32)>);
+/// The best record of a run, followed by those that become the best once it has left: the places of
+/// the records, and their numbers or rows.
+struct Heads<V>(VecDeque<(usize, V)>);
 
-impl Heads {
-    /// The place of the best record of earlier pieces, whose value is led by the others.
-    const BEFORE: usize = usize::MAX;
+/// The place of the best record of earlier pieces.
+const BEFORE: usize = usize::MAX;
 
+impl<V: Copy> Heads<V> {
     /// Those before the first record: none, or the best of earlier pieces.
-    fn after(led_by: usize) -> Heads {
-        Heads((0..led_by).map(|row| (Heads::BEFORE, row as u32)).collect())
+    fn after(best: Option<V>) -> Heads<V> {
+        Heads(best.into_iter().map(|best| (BEFORE, best)).collect())
     }
 
     /// Removes the records that do not count at a date.
     fn leave(&mut self, stop: &Stop) {
         let has_left = |place| match place {
-            Heads::BEFORE => !stop.continues,
+            BEFORE => !stop.continues,
             place => place < stop.from,
         };
         while self.0.front().is_some_and(|&(place, _)| has_left(place)) {
@@ -532,16 +596,17 @@ impl Heads {
         }
     }
 
-    fn add(&mut self, place: usize, row: usize, beats: &impl Fn(usize, usize) -> bool) {
+    #[inline]
+    fn add(&mut self, place: usize, value: V, beats: impl Fn(V, V) -> bool) {
         // A record that is not better than the new one can never be the best again, because it
         // leaves first. Of two equal records the later one is kept, because it leaves later.
-        while self.0.back().is_some_and(|&(_, last)| !beats(last as usize, row)) {
+        while self.0.back().is_some_and(|&(_, last)| !beats(last, value)) {
             self.0.pop_back();
         }
-        self.0.push_back((place, row as u32));
+        self.0.push_back((place, value));
     }
 
-    fn best(&self) -> Option<u32> {
-        self.0.front().map(|&(_, row)| row)
+    fn best(&self) -> Option<V> {
+        self.0.front().map(|&(_, best)| best)
     }
 }

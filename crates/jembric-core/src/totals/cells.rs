@@ -17,7 +17,7 @@ use crate::{
     error::{Error, Result},
     gather::NONE,
     ordering::entities_in_order,
-    parallel,
+    parallel::{self, STRETCH},
     shape::Named,
     table::Table,
 };
@@ -64,13 +64,17 @@ impl Keys {
         }
         let entities = Entities::of_columns(values.columns(), values.rows(), Missing::IsAKey)?;
         let order = entities_in_order(&values, &names, &entities)?;
-        let mut places = vec![0; order.len()];
-        order.iter().zip(0..).for_each(|(&entity, place)| places[entity] = place);
         let firsts = entities.first_rows();
         let in_order = UInt32Array::from_iter_values(order.iter().map(|&entity| firsts[entity]));
+        // Often the numbers are in the order of the keys.
+        let mut places = Vec::new();
+        if !order.is_sorted() {
+            places = vec![0; order.len()];
+            order.iter().zip(0..).for_each(|(&entity, place)| places[entity] = place);
+        }
         Ok(Keys {
             values: values.take(&in_order)?.without_others_texts()?,
-            count: places.len(),
+            count: order.len(),
             ids: entities.into_ids(),
             places,
         })
@@ -104,6 +108,19 @@ impl Keys {
     /// Forgets the key of each row.
     pub(super) fn forget_rows(&mut self) {
         (self.ids, self.places) = (Vec::new(), Vec::new());
+    }
+
+    /// Makes the place of each row from this one on the next digit of a number.
+    fn append_to(&self, slots: &mut [u32], first: usize) {
+        let Some(ids) = self.ids.get(first..first + slots.len()) else { return };
+        let both = slots.iter_mut().zip(ids);
+        let append = |(slot, place): (&mut u32, u32)| {
+            *slot = slot.wrapping_mul(self.count as u32).wrapping_add(place);
+        };
+        match self.places.is_empty() {
+            true => both.map(|(slot, &id)| (slot, id)).for_each(append),
+            false => both.map(|(slot, &id)| (slot, self.places[id as usize])).for_each(append),
+        }
     }
 
     #[inline]
@@ -304,15 +321,28 @@ impl Cells {
         if let Some(slots) = slots {
             // Mixed radix: period, part, entity and side are the digits of the slot's number, so
             // slots are in the order of the result.
-            let slot = |row: usize| {
-                let period = (timed.period(row) - first) as u32;
-                let entity = (period * groups.parts + timed.part(row)) * entities as u32
-                    + groups.entities.of_row(row);
-                entity * sides as u32 + groups.sides.of_row(row)
-            };
-            let slot_of = |row| if all || used.value(row) { slot(row) } else { NONE };
-            // The slot of each row is computed once, and used by every figure.
-            let slot_of = parallel::of_rows(rows, slot_of);
+            // The slot of each row is computed once, and used by every figure. Those of other rows
+            // have no meaning until they are removed.
+            let mut slot_of = vec![0; rows];
+            parallel::fill(&mut slot_of, STRETCH, |start, slots| {
+                let own = start..start + slots.len();
+                if let Some(numbers) = timed.numbers.get(own.clone()) {
+                    let both = slots.iter_mut().zip(numbers);
+                    both.for_each(|(slot, &number)| *slot = number.wrapping_sub(first) as u32);
+                }
+                if let Some(parts) = timed.parts.get(own.clone()) {
+                    let append = |(slot, &part): (&mut u32, &u32)| {
+                        *slot = slot.wrapping_mul(groups.parts).wrapping_add(part);
+                    };
+                    slots.iter_mut().zip(parts).for_each(append);
+                }
+                groups.entities.append_to(slots, start);
+                groups.sides.append_to(slots, start);
+                if !all {
+                    let rows = slots.iter_mut().zip(own).filter(|(_, row)| !used.value(*row));
+                    rows.for_each(|(slot, _)| *slot = NONE);
+                }
+            });
             let counts = records_of(&slot_of, slots as usize);
             // Rows without a slot of their own add nothing to the first cell.
             // Only slots with a record become cells. Read in order, they are sorted already.
