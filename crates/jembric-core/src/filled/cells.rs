@@ -199,10 +199,11 @@ impl Cells {
     /// Errors: several records belong to one cell.
     fn refuse_taken(&self, table: &Table, usable: &BooleanBuffer) -> Result<()> {
         let is_taken = |place: usize| {
-            let numbers = || self.records(place).map(|row| self.numbers[row]);
             // The records of an entity are sorted by date, so two that share a period are
             // neighbours.
-            numbers().zip(numbers().skip(1)).any(|(one, next)| one == next)
+            let mut last = None;
+            self.records(place)
+                .any(|row| last.replace(self.numbers[row]) == Some(self.numbers[row]))
         };
         if !parallel::any(self.order.len(), is_taken) {
             return Ok(());

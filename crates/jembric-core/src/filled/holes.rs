@@ -16,16 +16,16 @@ use crate::{
     written::read_as,
 };
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, Float64Array, Int64Array, StringViewArray, cast::AsArray,
-    types::*,
+    Array, ArrayRef, ArrowPrimitiveType, BooleanArray, Float64Array, Int64Array, PrimitiveArray,
+    StringViewArray, cast::AsArray, downcast_primitive_array, types::*,
 };
-use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
 use std::ops;
 use std::sync::{
-    Arc,
+    Arc, Mutex, PoisonError,
     atomic::{AtomicU64, Ordering::Relaxed},
 };
 
@@ -175,50 +175,95 @@ impl Fill {
         if let Rule::Blank = self.rule {
             return gather(&self.array, cells.rows(laid).to_vec());
         }
-        let valid = self.array.logical_nulls().filter(|valid| valid.null_count() > 0);
+        let Some(valid) = self.array.logical_nulls().filter(|valid| valid.null_count() > 0) else {
+            return self.without_blanks(cells, laid);
+        };
         let rows = stretched(&laid.starts, |n, own: &mut [u32]| {
-            let place = laid.entity + n;
-            match &valid {
-                Some(valid) => self.fill(
-                    own,
-                    place,
-                    cells,
-                    valid,
-                    &cells.rows(laid)[laid.starts[n] as usize..],
-                ),
-                None => self.fill_added(own, place, cells),
-            }
+            let rows = &cells.rows(laid)[laid.starts[n] as usize..];
+            self.fill(own, laid.entity + n, cells, &valid, rows);
         });
         gather(&self.array, rows)
     }
 
-    /// Finds the row that each cell of an entity takes its value from, going from record to record.
-    /// No recorded value is missing.
-    fn fill_added(&self, own: &mut [u32], place: usize, cells: &Cells) {
+    /// The column if no recorded value is missing. Values of one width are written directly.
+    fn without_blanks(&self, cells: &Cells, laid: &Laid) -> Result<ArrayRef> {
+        let array = &self.array;
+        Ok(downcast_primitive_array! {
+            array => Arc::new(self.of_one_width(array, cells, laid)),
+            _ => {
+                let rows = stretched(&laid.starts, |n, own: &mut [u32]| {
+                    let length = own.len();
+                    self.spans(length, laid.entity + n, cells, |span, row| own[span].fill(row));
+                });
+                gather(array, rows)?
+            }
+        })
+    }
+
+    fn of_one_width<T: ArrowPrimitiveType>(
+        &self,
+        array: &PrimitiveArray<T>,
+        cells: &Cells,
+        laid: &Laid,
+    ) -> PrimitiveArray<T> {
+        let from = array.values();
+        let holes: Mutex<Vec<ops::Range<usize>>> = Mutex::default();
+        let values = stretched(&laid.starts, |n, own: &mut [T::Native]| {
+            let start = laid.starts[n] as usize;
+            let mut left = Vec::new();
+            self.spans(own.len(), laid.entity + n, cells, |span, row| match row {
+                NONE => left.push(start + span.start..start + span.end),
+                row => own[span].fill(from[row as usize]),
+            });
+            if !left.is_empty() {
+                holes.lock().unwrap_or_else(PoisonError::into_inner).append(&mut left);
+            }
+        });
+        let holes = holes.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let nulls = (!holes.is_empty()).then(|| NullBuffer::new(without(values.len(), holes)));
+        PrimitiveArray::<T>::new(values.into(), nulls).with_data_type(array.data_type().clone())
+    }
+
+    /// The spans of an entity's cells that take their value from one row, or from none, going from
+    /// record to record. No recorded value is missing.
+    fn spans(
+        &self,
+        length: usize,
+        place: usize,
+        cells: &Cells,
+        mut write: impl FnMut(ops::Range<usize>, u32),
+    ) {
         let (filling, reach) = match &self.rule {
             Rule::Carry { limit } => (NONE, *limit as usize),
             rule => (self.filling(rule, place, cells), 0),
         };
-        own.fill(filling);
+        // The cells before this one are written.
+        let mut done = 0;
         let (mut there, mut carried) = (0, 0);
         // A value from before the range is carried into it, as far as the limit reaches from the
         // value's own period.
         if let (Rule::Carry { .. }, Some(row)) = (&self.rule, cells.beside(place).0.next()) {
-            let first = cells.of_entity(place).next().map_or(own.len(), |(cell, _)| cell);
+            let first = cells.of_entity(place).next().map_or(length, |(cell, _)| cell);
             let periods_before = cells.first_period(place).abs_diff(cells.period(row)) as usize;
-            let until = first.min(reach.saturating_add(1).saturating_sub(periods_before));
-            own[..until].fill(row as u32);
-            carried += until;
+            done = first.min(reach.saturating_add(1).saturating_sub(periods_before));
+            write(0..done, row as u32);
+            carried += done;
         }
         let mut records = cells.of_entity(place).peekable();
         while let Some((cell, row)) = records.next() {
-            let next = records.peek().map_or(own.len(), |&(next, _)| next);
-            let until = next.min(cell.saturating_add(reach).saturating_add(1));
-            own[cell..until].fill(row as u32);
+            if done < cell {
+                write(done..cell, filling);
+            }
+            let next = records.peek().map_or(length, |&(next, _)| next);
+            done = next.min(cell.saturating_add(reach).saturating_add(1));
+            write(cell..done, row as u32);
             there += 1;
-            carried += until - cell - 1;
+            carried += done - cell - 1;
         }
-        let holes = (own.len() - there) as u64;
+        if done < length {
+            write(done..length, filling);
+        }
+        let holes = (length - there) as u64;
         let filled = if filling == NONE { carried as u64 } else { holes };
         self.count([[filled, 0], [holes - filled, 0]]);
     }
@@ -405,4 +450,16 @@ fn kept_with(cells: &Cells, name: &str, array: &ArrayRef) -> Result<Vec<u32>> {
             })
         }
     }
+}
+
+/// All cells but those in holes.
+fn without(cells: usize, mut holes: Vec<ops::Range<usize>>) -> BooleanBuffer {
+    holes.sort_unstable_by_key(|hole| hole.start);
+    let mut valid = BooleanBufferBuilder::new(cells);
+    for hole in holes {
+        valid.append_n(hole.start - valid.len(), true);
+        valid.append_n(hole.len(), false);
+    }
+    valid.append_n(cells - valid.len(), true);
+    valid.finish()
 }
