@@ -13,7 +13,7 @@ fn left_out<T>(database: &str) -> Result<T> {
     Err(failed(
         database,
         "this build does not include PostgreSQL",
-        "It needs the feature `postgresql`",
+        "Build the library with the feature `postgresql`, or the command with `--features databases`",
     ))
 }
 
