@@ -1,9 +1,9 @@
 //! Hands work to all threads: each thread takes a part of the rows and writes that part of the new
 //! column.
 //!
-//! Only [`each`] hands out work, and it is compiled once. What wraps it is compiled for each type of
-//! values, but not for each function that makes them. So a new kernel does not bring its own copy of
-//! the scheduler's code.
+//! Only [`each`] hands out work, and it is compiled once. What wraps it is compiled for each type
+//! of values, but not for each function that makes them. So a new kernel does not bring its own
+//! copy of the scheduler's code.
 
 use arrow_buffer::{BooleanBuffer, Buffer};
 use rayon::prelude::*;

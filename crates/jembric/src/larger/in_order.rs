@@ -1,6 +1,6 @@
 //! Applies a plan to rows in order of their dates: sorts them in temporary files, and takes them
-//! piece by piece. Without a key all rows are one entity; with one, they are those of a part that is
-//! too large, and sorted by entity first.
+//! piece by piece. Without a key all rows are one entity. With one, they are those of a part that
+//! is too large, and are sorted by entity first.
 
 use super::{
     Memory, bytes_of,

@@ -13,7 +13,8 @@ fn left_out<T>(database: &str) -> Result<T> {
     Err(failed(
         database,
         "this build does not include PostgreSQL",
-        "Build the library with the feature `postgresql`, or the command with `--features databases`",
+        "Build the library with the feature `postgresql`, or the command with `--features \
+         databases`",
     ))
 }
 
