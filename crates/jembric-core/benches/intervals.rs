@@ -138,7 +138,7 @@ fn counts(criterion: &mut Criterion) {
             changes
         }),
         ("active, counted per entity", || per_month.apply(&table).expect("an answer")),
-        None,
+        Some(1.5),
     );
 }
 
@@ -173,7 +173,7 @@ fn spells(criterion: &mut Criterion) {
             })
         }),
         ("spells", || spells.apply(&table).expect("an answer")),
-        Some(1.3),
+        Some(1.2),
     );
 }
 

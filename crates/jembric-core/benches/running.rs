@@ -72,7 +72,7 @@ fn running(criterion: &mut Criterion) {
         "trailing max over 28 days",
         ("the running max", || highest.apply(&unsorted).expect("an answer")),
         ("running, trailing", || trailing.apply(&unsorted).expect("an answer")),
-        Some(2.0),
+        Some(1.5),
     );
 
     let mut in_order: Vec<usize> = (0..ROWS).collect();

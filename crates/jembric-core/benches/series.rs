@@ -74,7 +74,7 @@ fn filled(criterion: &mut Criterion) {
             })
         }),
         ("filled", || series.apply(&records).expect("an answer")),
-        Some(1.3),
+        Some(1.5),
     );
     ratio::compare(
         criterion,
@@ -134,7 +134,7 @@ fn totals(criterion: &mut Criterion) {
             cells
         }),
         ("totals", || monthly.apply(&records).expect("an answer")),
-        Some(1.5),
+        Some(1.3),
     );
 }
 

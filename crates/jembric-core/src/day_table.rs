@@ -29,3 +29,34 @@ impl<T: Copy> DayTable<T> {
         self.values[(day - self.first) as usize]
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn looked_up_values_are_those_that_are_computed(
+            first in -719_162_i32..2_932_000,
+            days in prop::collection::vec(0..90_i32, 400..500),
+        ) {
+            let days: Vec<i32> = days.into_iter().map(|day| first + day).collect();
+            let of_day = |day: i32| i64::from(day) * 3;
+            let table = DayTable::of(&[&days[..7], &days], of_day).expect("days close together");
+            for &day in &days {
+                prop_assert_eq!(table.at(day), of_day(day));
+            }
+        }
+    }
+
+    #[test]
+    fn days_far_apart_or_few_have_no_table() {
+        let table = |columns: &[&[i32]]| DayTable::of(columns, |day| day).is_some();
+        assert!(table(&[&[5; 8]]));
+        assert!(!table(&[&[5; 3]]), "it would take longer than it saves");
+        assert!(!table(&[&[5; 8], &[5_000; 8]]));
+        assert!(!table(&[&[i32::MIN; 9], &[i32::MAX; 9]]));
+        assert!(!table(&[&[], &[]]));
+    }
+}

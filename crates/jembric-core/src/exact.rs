@@ -340,6 +340,21 @@ mod tests {
     }
 
     #[test]
+    fn whole_numbers_of_any_size_add_up_over_all_threads() {
+        let rows = 2 * STRETCH + 7;
+        let number = |row: usize| match row % 4 {
+            0 => i64::MIN + row as i64,
+            1 => i64::MAX - row as i64,
+            2 => -1 - row as i64,
+            _ => i64::MAX,
+        };
+        let counted = BooleanBuffer::collect_bool(rows, |row| row % 3 > 0 || row > STRETCH);
+        let expected: i128 = counted.set_indices().map(|row| i128::from(number(row))).sum();
+        let numbers: ArrayRef = Arc::new(Int64Array::from_iter_values((0..rows).map(number)));
+        assert_eq!(ExactSum::of_column(&numbers, &counted).to_string(), expected.to_string());
+    }
+
+    #[test]
     fn the_smallest_floats_are_not_lost() {
         let tiny = f64::from_bits(1);
         assert_eq!(floats(vec![tiny, tiny, 1.0, -1.0]).to_string(), (tiny * 2.0).to_string());

@@ -211,3 +211,78 @@ pub(crate) fn outside<T: Copy + PartialOrd + Sync>(
     });
     [below, above]
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Whatever it makes on one thread, on two and on seven.
+    fn on_threads<T: PartialEq + std::fmt::Debug + Send>(make: impl Fn() -> T + Sync) -> T {
+        let on = |threads: usize| {
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build();
+            pool.expect("threads").install(&make)
+        };
+        let made = on(1);
+        assert_eq!((on(2), on(7)), (on(1), on(1)));
+        made
+    }
+
+    #[rstest]
+    fn parts_are_made_in_their_order(#[values(0, 1, 2, 1_023, 1_024, 1_025, 5_000)] count: usize) {
+        let parts = || (0..count).map(|n| vec![n; 2]);
+        let made = on_threads(|| of_parts(parts(), |n, part| (n, part)));
+        assert_eq!(made, parts().enumerate().collect::<Vec<_>>());
+        assert_eq!(
+            on_threads(|| of_numbers(count, |n| n * 3)),
+            Vec::from_iter((0..count).map(|n| n * 3))
+        );
+    }
+
+    #[rstest]
+    fn rows_are_those_of_one_loop(
+        #[values(0, 1, 63, STRETCH - 1, STRETCH, STRETCH + 1, 3 * STRETCH + 5)] rows: usize,
+    ) {
+        let value = |row: usize| (row as i64 * 7_919) % 1_009 - 500;
+        let values: Vec<i64> = (0..rows).map(value).collect();
+        assert_eq!(on_threads(|| of_rows(rows, value)), values);
+        let doubled: Vec<i64> = values.iter().map(|value| 2 * value).collect();
+        assert_eq!(on_threads(|| map(&values, |value| 2 * value)), doubled);
+        assert_eq!(on_threads(|| map_two(&values, &values, |one, other| one + other)), doubled);
+
+        let is_even = |row: usize| value(row) % 2 == 0;
+        let has_value = |row: usize| is_even(row).then(|| value(row));
+        let even = || (0..rows).filter_map(has_value);
+        let expected = even().min().zip(even().max());
+        assert_eq!(on_threads(|| ends(rows, has_value)), expected);
+        let expected = BooleanBuffer::collect_bool(rows, is_even);
+        assert_eq!(on_threads(|| bits(rows, is_even)), expected);
+        for wanted in [0, rows / 2, rows.saturating_sub(1), rows] {
+            assert_eq!(on_threads(|| any(rows, |row| row == wanted)), wanted < rows);
+        }
+
+        let (noted, any_negative) = on_threads(|| noting(&values, |value| (value, value < 0)));
+        assert_eq!((noted, any_negative), (values.clone(), values.iter().any(|value| *value < 0)));
+        let [below, above] = on_threads(|| outside(&values, -100, 100));
+        let bit = |words: &[u64], row: usize| words[row / 64] >> (row % 64) & 1 == 1;
+        for (row, value) in values.iter().enumerate() {
+            assert_eq!((bit(&below, row), bit(&above, row)), (*value < -100, *value > 100));
+        }
+    }
+
+    #[test]
+    fn stretches_cover_all_rows_once() {
+        let stretches = of_stretches(10, 4, |rows| rows);
+        assert_eq!(stretches, [0..4, 4..8, 8..10]);
+        let mut values = vec![0; 10];
+        fill(&mut values, 4, |first, own| own.iter_mut().for_each(|value| *value += first));
+        assert_eq!(values, [0, 0, 0, 0, 4, 4, 4, 4, 8, 8]);
+        assert_eq!(of_stretches(0, 4, |rows| rows), []);
+    }
+
+    #[test]
+    fn a_panic_reaches_the_caller() {
+        let made = std::panic::catch_unwind(|| of_numbers(9, |n| assert!(n < 8)));
+        assert!(made.is_err());
+    }
+}

@@ -11,7 +11,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    parallel,
+    parallel::{self, STRETCH},
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, UInt32Array, cast::AsArray, types::*};
@@ -123,16 +123,29 @@ impl GrowingKeys {
         }
         let entities = self.entities.number(keys.columns(), keys.rows())?;
         self.numbers.resize(self.numbers.len().max(entities.count()), Entities::NONE);
-        let mut new = Vec::new();
         let mut ids = entities.into_ids();
-        for (id, row) in ids.iter_mut().zip(0_u32..) {
-            let number = &mut self.numbers[*id as usize];
+        // Most keys are known, and all threads look them up. New ones are numbered in the order of
+        // the rows.
+        let numbers = &self.numbers;
+        let unknown = parallel::of_parts(ids.chunks_mut(STRETCH), |n, ids| {
+            let mut unknown = Vec::new();
+            for (row, id) in (n * STRETCH..).zip(ids) {
+                match numbers[*id as usize] {
+                    Entities::NONE => unknown.push(row),
+                    number => *id = number,
+                }
+            }
+            unknown
+        });
+        let mut new = Vec::new();
+        for row in unknown.into_iter().flatten() {
+            let number = &mut self.numbers[ids[row] as usize];
             if *number == Entities::NONE {
                 *number = self.count;
                 self.count += 1;
-                new.push(row);
+                new.push(row as u32);
             }
-            *id = *number;
+            ids[row] = *number;
         }
         if self.keys.is_empty() || !new.is_empty() {
             self.keys.push(keys.take(&UInt32Array::from(new))?.without_others_texts()?);

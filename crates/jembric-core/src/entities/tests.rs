@@ -73,6 +73,26 @@ fn threads_and_growth_do_not_change_who_is_who() {
     }
 }
 
+#[test]
+fn the_first_rows_of_few_keys_are_found_by_all_threads() {
+    let rows = ROWS_FOR_THREADS + 77;
+    // The last key has only the last row, and one number has no row.
+    let id = |row: usize| match row {
+        _ if row + 1 == rows => 51,
+        _ if row.is_multiple_of(5) => Entities::NONE,
+        _ => (row / 1_000 % 50) as u32,
+    };
+    let ids: Vec<u32> = (0..rows).map(id).collect();
+    let first =
+        |id: u32| ids.iter().position(|&other| other == id).map_or(u32::MAX, |row| row as u32);
+    let expected: Vec<u32> = (0..52).map(first).collect();
+    let entities = Entities::from_ids(ids.clone(), 52).unwrap();
+    for threads in [1, 2, 7] {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+        assert_eq!(pool.install(|| entities.first_rows()), expected);
+    }
+}
+
 /// Some keys begin again, some are missing, and the last stretches are short.
 #[test]
 fn keys_in_long_stretches_are_numbered_as_any_others() {

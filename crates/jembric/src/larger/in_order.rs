@@ -40,7 +40,7 @@ impl<'a> Sorter<'a> {
     fn write(&mut self) -> Result<()> {
         let rows = joined(&std::mem::take(&mut self.pending))?;
         self.bytes = 0;
-        let mut writer = RunWriter::new(self.memory);
+        let mut writer = RunWriter::after(&self.runs, self.memory);
         write_all(&mut writer, (self.sort)(rows)?, self.memory.frame())?;
         self.runs.push(writer.finish());
         Ok(())

@@ -176,7 +176,7 @@ pub(crate) fn merge(
         // Neighbours are merged, so that equal rows keep their order.
         let mut merged = Vec::new();
         for group in runs.chunks(MOST_RUNS) {
-            let mut writer = RunWriter::new(memory);
+            let mut writer = RunWriter::after(&merged, memory);
             merge_at_once(group, order, memory, &mut |batch| {
                 for batch in in_batches(vec![batch], memory.frame())? {
                     writer.write(&batch)?;

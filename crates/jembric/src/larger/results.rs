@@ -52,7 +52,7 @@ impl<'a> Results<'a> {
         let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
         memory.tell(Phase::Computing, None, self.done, all_rows);
         self.done += rows;
-        let (mut writer, mut rows) = (RunWriter::new(memory), self.rows);
+        let (mut writer, mut rows) = (RunWriter::after(&self.runs, memory), self.rows);
         let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
         let outcome = apply(&mut |batch| {
             rows += batch.rows() as u64;
@@ -88,7 +88,7 @@ impl<'a> Results<'a> {
         self.rows = rows;
         self.runs.push(writer.finish());
         if self.larger.keeps_aside && outcome.set_aside.rows() > 0 {
-            let mut writer = RunWriter::new(memory);
+            let mut writer = RunWriter::after(&self.aside, memory);
             write_all(&mut writer, outcome.set_aside.clone(), memory.frame())?;
             self.aside.push(writer.finish());
         }

@@ -25,7 +25,10 @@ use std::{
     fs::{self, File},
     io::{self, Write},
     path::PathBuf,
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering::Relaxed},
+    },
 };
 
 /// The bytes of a frame's length and checksum.
@@ -77,7 +80,6 @@ fn packed(table: &Table) -> std::result::Result<Vec<u8>, ArrowError> {
 pub(crate) struct RunWriter {
     memory: Memory,
     run: Run,
-    end: u64,
 }
 
 impl RunWriter {
@@ -92,7 +94,15 @@ impl RunWriter {
             not_numbers: 0,
             columns: None,
         };
-        RunWriter { memory: memory.clone(), run, end: 0 }
+        RunWriter { memory: memory.clone(), run }
+    }
+
+    /// The run that comes after others, which are complete. They share a file, because a process
+    /// may open only some hundreds.
+    pub(crate) fn after(others: &[Run], memory: &Memory) -> RunWriter {
+        let mut writer = RunWriter::new(memory);
+        writer.run.place = others.iter().rev().find_map(|run| run.place.clone());
+        writer
     }
 
     /// Adds rows.
@@ -110,13 +120,14 @@ impl RunWriter {
             Some(place) => place,
             None => {
                 let (path, file) = scratch.create()?;
-                self.run.place.insert(Arc::new(Place { path, file }))
+                let end = AtomicU64::new(0);
+                self.run.place.insert(Arc::new(Place { path, file, end }))
             }
         };
         scratch.claim(bytes)?;
         (&place.file).write_all(&frame.bytes).map_err(|source| scratch.failed(source))?;
-        self.run.frames.push(Placed { at: self.end, bytes, rows: frame.rows });
-        self.end += bytes;
+        let at = place.end.fetch_add(bytes, Relaxed);
+        self.run.frames.push(Placed { at, bytes, rows: frame.rows });
         self.run.rows += frame.rows;
         self.run.bytes += frame.size;
         self.run.not_numbers += frame.not_numbers;
@@ -138,6 +149,8 @@ impl RunWriter {
 struct Place {
     path: PathBuf,
     file: File,
+    /// The bytes that were written.
+    end: AtomicU64,
 }
 
 impl Drop for Place {

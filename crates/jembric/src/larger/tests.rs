@@ -65,6 +65,31 @@ fn a_run_has_its_rows_in_frames_and_is_removed_with_its_directory() {
     assert!(!private.exists());
 }
 
+#[test]
+fn runs_that_come_one_after_the_other_share_a_file() {
+    let directory = tempfile::tempdir().unwrap();
+    let memory = Memory::of(1 << 20, directory.path());
+    let mut runs: Vec<Run> = Vec::new();
+    for first in 0..300 {
+        let mut writer = RunWriter::after(&runs, &memory);
+        // Some runs have no rows.
+        if first % 7 > 0 {
+            writer.write(&numbers(&[first, first + 1_000])).unwrap();
+        }
+        runs.push(writer.finish());
+    }
+    assert_eq!(fs::read_dir(temporary(directory.path())).unwrap().count(), 1);
+    let mut merged = Vec::new();
+    merge(runs, &MergeOrder::Columns(vec![(0, false)]), &memory, &mut |rows| {
+        merged.extend(values(&rows));
+        Ok(())
+    })
+    .unwrap();
+    let firsts = || (0..300).filter(|first| first % 7 > 0);
+    let expected: Vec<i64> = firsts().chain(firsts().map(|first| first + 1_000)).collect();
+    assert_eq!(merged, expected);
+}
+
 #[cfg(unix)]
 #[test]
 fn only_the_user_may_read_temporary_files() {
