@@ -16,7 +16,7 @@ use crate::{
     table::Table,
 };
 use arrow_array::UInt32Array;
-use arrow_buffer::{BooleanBuffer, Buffer};
+use arrow_buffer::BooleanBuffer;
 use std::{any::Any, sync::Arc};
 
 /// The rows that are kept before any are compacted.
@@ -98,8 +98,15 @@ impl BestSoFar {
         let entities = self.entities.number(&table.columns_at(&self.plan.per), table.rows())?;
         self.best.resize(self.best.len().max(entities.count()), i64::MIN);
         let rows = self.plan.rows_of(&table, entities, &self.context)?;
-        let date = |row: usize| goodness(&rows.dates, row, self.plan.earliest);
-        let kept = best_so_far(&mut self.best, rows.entities.ids(), &rows.considered, date);
+        let ids = rows.entities.ids();
+        let (dates, earliest) = (&rows.dates, self.plan.earliest);
+        let mut is_best = vec![false; ids.len()];
+        for row in rows.considered.set_indices() {
+            let (date, best) = (goodness(dates, row, earliest), &mut self.best[ids[row] as usize]);
+            is_best[row] = date >= *best;
+            *best = date.max(*best);
+        }
+        let kept = BooleanBuffer::from(is_best);
         let none = BooleanBuffer::new_unset(table.rows());
         let masks = self.plan.masks_of(&rows, kept, none);
         let entities = rows.entities.into_ids();
@@ -127,56 +134,6 @@ impl BestSoFar {
             of_rows().map(|row| entities[row]).collect(),
         ))
     }
-}
-
-/// The rows whose date is the best so far of their entities, of which each has the best date. The
-/// entities are divided among the threads.
-fn best_so_far(
-    best: &mut [i64],
-    ids: &[u32],
-    considered: &BooleanBuffer,
-    date: impl Fn(usize) -> i64 + Sync,
-) -> BooleanBuffer {
-    const ROWS_FOR_THREADS: usize = 1 << 14;
-    const BLOCK: usize = 128;
-    let rows = ids.len();
-    let all = considered.count_set_bits() == rows;
-    let threads = if rows < ROWS_FOR_THREADS { 1 } else { rayon::current_num_threads().min(8) };
-    let of_thread = best.len().div_ceil(threads).max(1);
-    let parts = parallel::of_parts(best.chunks_mut(of_thread), |n, best| {
-        let mut is_best = vec![0_u64; rows.div_ceil(64)];
-        let (mut own, mut places, mut before) = ([0; BLOCK], [0; BLOCK], [0; BLOCK]);
-        for start in (0..rows).step_by(BLOCK) {
-            let mut count = 0;
-            for (row, &id) in (start..).zip(&ids[start..rows.min(start + BLOCK)]) {
-                // Every row is written, and the count grows only if it is of an own entity. A
-                // branch would often be mispredicted. Rows without an entity have the greatest id.
-                let place = (id as usize).wrapping_sub(n * of_thread);
-                (own[count], places[count]) = (row, place);
-                count += usize::from(place < best.len() && (all || considered.value(row)));
-            }
-            // Load the best dates of all rows of the block, which miss the cache if there are many
-            // entities, at once.
-            for (before, &place) in before.iter_mut().zip(&places[..count]) {
-                *before = best[place];
-            }
-            for (at, &row) in own[..count].iter().enumerate() {
-                let date = date(row);
-                // An earlier row of the block may have a better date.
-                if date >= before[at] && date >= best[places[at]] {
-                    best[places[at]] = date;
-                    is_best[row / 64] |= 1 << (row % 64);
-                }
-            }
-        }
-        is_best
-    });
-    let both = |mut one: Vec<u64>, other: Vec<u64>| {
-        one.iter_mut().zip(other).for_each(|(one, other)| *one |= other);
-        one
-    };
-    let words = parts.into_iter().reduce(both).unwrap_or_else(|| vec![0; rows.div_ceil(64)]);
-    BooleanBuffer::new(Buffer::from_vec(words), 0, rows)
 }
 
 /// The date of a row as a number that is greater the better it is.

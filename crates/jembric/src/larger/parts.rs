@@ -116,9 +116,11 @@ impl Results<'_> {
     pub(super) fn take_parts(&mut self, plan: &Plan, divided: Divided<'_>) -> Result<()> {
         let (division, how) = (divided.division, divided.how);
         let all = divided.finish()?;
-        // If all rows are in one part, they are of one entity, and another division is no smaller.
-        let is_divided =
-            all.iter().filter(|runs| runs.iter().any(|run| run.rows() > 0)).count() > 1;
+        // If nearly all rows are in one part, they are of one entity, and another division is no
+        // smaller. Rows without a key are in all parts.
+        let rows = |runs: &Runs| runs.iter().map(Run::rows).sum::<u64>();
+        let most = all.iter().map(rows).max().unwrap_or(0);
+        let is_divided = most * 10 < all.iter().map(rows).sum::<u64>() * 9;
         for (number, runs) in all.into_iter().enumerate() {
             let plan =
                 plan.for_part(Part::of(number as u32, how), self.larger.inputs[0].sample())?;
