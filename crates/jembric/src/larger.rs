@@ -4,10 +4,11 @@
 //! ([`Scan`]). [`Memory`] is the budget of a run, and has a private directory for temporary files
 //! (`scratch`). `run` writes and reads them, `merge` merges sorted ones. `step` is a step whose
 //! tables are larger than memory, and `apply` applies its plan, with `parts` for tables that are
-//! divided by entity and `in_order` for those that are sorted by date. `progress` tells what is
-//! being done. No operation has a second algorithm for this: a plan tells how its rows can be
-//! divided ([`Division`](jembric_core::Division)), is applied to each part, and the results are
-//! merged in the order of the whole.
+//! divided by entity and `in_order` for those that are sorted by date. `results` collects what is
+//! made from parts and pieces. `progress` tells what is being done. No operation has a second
+//! algorithm for this: a plan tells how its rows can be divided
+//! ([`Division`](jembric_core::Division)), is applied to each part, and the results are merged in
+//! the order of the whole.
 
 mod apply;
 pub(crate) mod collect;

@@ -116,16 +116,16 @@ impl Results<'_> {
     pub(super) fn take_parts(&mut self, plan: &Plan, divided: Divided<'_>) -> Result<()> {
         let (division, how) = (divided.division, divided.how);
         let all = divided.finish()?;
-        // If nearly all rows are in one part, they are of one entity, and another division is no
-        // smaller. Rows without a key are in all parts.
         let rows = |runs: &Runs| runs.iter().map(Run::rows).sum::<u64>();
-        let most = all.iter().map(rows).max().unwrap_or(0);
-        let is_divided = most * 10 < all.iter().map(rows).sum::<u64>() * 9;
+        let all_rows: u64 = all.iter().map(rows).sum();
         for (number, runs) in all.into_iter().enumerate() {
             let plan =
                 plan.for_part(Part::of(number as u32, how), self.larger.inputs[0].sample())?;
             let bytes: u64 = runs.iter().map(Run::bytes).sum();
             let is_large = bytes > 2 * self.larger.memory.part();
+            // If a part has nearly all rows, they are of one entity, and another division is no
+            // smaller. Rows without a key are in all parts.
+            let is_divided = rows(&runs) * 10 < all_rows * 9;
             let divisions = division.date.map_or(MOST_DIVISIONS, |_| 1);
             match is_large && is_divided && how.1 < divisions {
                 true => self.divide_again(&plan, division, &runs, how.1 + 1)?,
