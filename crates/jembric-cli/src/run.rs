@@ -19,7 +19,7 @@ use crate::{
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    CoreError, Error, Expression, Filter, Ledger, Look, Stack, Table,
+    CoreError, Error, Expression, Filter, Ledger, Look, Table,
     calendar::{Day, Zone},
     draw::Picture,
     io::{
@@ -438,7 +438,6 @@ struct RunOptions {
 /// What is printed about a step that has run.
 struct Told {
     ledger: Ledger,
-    set_aside: Table,
     written: Option<String>,
     /// The followed rows in its result.
     followed: Option<Table>,
@@ -451,7 +450,6 @@ impl Told {
         });
         Told {
             ledger: ran.outcome.ledger.clone(),
-            set_aside: ran.outcome.set_aside.clone(),
             written: ran.written.clone(),
             followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
         }
@@ -548,8 +546,9 @@ fn run(
     if let Some(Some(shape)) = shape.filter(|_| is_last_shown) {
         columns.check(shape)?;
     }
+    let mut answered = None;
     let mut answers = |mut drain: Drain<'_>, width: Option<u16>| {
-        let answered = checked.run_into(
+        let result = checked.run_into(
             &mut outputs,
             &mut |batch| if is_shown { Ok(drain.take(batch)?) } else { Ok(()) },
             &mut |ran| {
@@ -561,20 +560,21 @@ fn run(
             },
         );
         bar.iter().for_each(RunBar::clear);
-        match answered {
+        match result {
             // The output failed, not the computation.
             Err(Error::Core(CoreError::Sink(error))) => {
                 Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
             }
-            answered => drain.finish(width).map(|()| answered),
+            result => {
+                answered = Some(result);
+                drain.finish(width)
+            }
         }
     };
-    let mut answered = Ok(());
     match &mut out {
         _ if shows_picture => {
             let mut nowhere = io::sink();
             answers(Drain::new(shown, (0, columns), &mut nowhere, goes_on), None)
-                .map(|result| answered = result)
                 .map_err(|source| Error::Write { file: "the picture".to_owned(), source })?
         }
         Some(out) => match shown {
@@ -582,19 +582,15 @@ fn run(
                 out.write_tables(writing.existing(answer.existing()), |batches| {
                     let mut write = |rows: &Table| batches.write(rows);
                     answers(Drain::into_file(&mut write, goes_on), None)
-                        .map(|result| answered = result)
                 })?
             }
-            Shown::AsTable => out.write(|to| {
-                answers(Drain::new(shown, (usize::MAX, columns), to, goes_on), None)
-                    .map(|result| answered = result)
-            })?,
+            Shown::AsTable => out
+                .write(|to| answers(Drain::new(shown, (usize::MAX, columns), to, goes_on), None))?,
         },
         None => {
             let width = screen.width;
             let shown = screen.answer(|to| {
                 answers(Drain::new(shown, (answer.rows, columns), to, goes_on), width)
-                    .map(|result| answered = result)
             });
             match shown {
                 Err(error) if goes_on && error.is_closed_pipe() => {}
@@ -602,7 +598,7 @@ fn run(
             }
         }
     }
-    answered?;
+    let set_aside = answered.transpose()?;
     if let (Some(shown), Some(picture)) = (shown_picture, &picture) {
         match &mut out {
             Some(out) => out.write(|to| shown.write(picture, to))?,
@@ -612,18 +608,19 @@ fn run(
             },
         }
     }
-    if let (Some(aside), Some(shown)) = (&mut aside, shown_aside) {
-        let set_aside = all_set_aside(&told)?;
+    if let (Some(aside), Some(shown), Some(set_aside)) = (&mut aside, shown_aside, set_aside) {
         match shown {
             Shown::As(writing) => {
-                let writing = writing.existing(answer.existing());
-                aside.write_tables(writing, |batches| batches.write(&set_aside))?;
+                aside.write_data(writing.existing(answer.existing()), &set_aside)?;
             }
-            Shown::AsTable => aside.write(|to| {
-                let columns = ChosenColumns::All;
-                let mut drain = Drain::new(shown, (usize::MAX, columns), to, false);
-                drain.take(&set_aside).and_then(|()| drain.finish(None))
-            })?,
+            Shown::AsTable => {
+                let set_aside = set_aside.head(usize::MAX)?;
+                aside.write(|to| {
+                    let columns = ChosenColumns::All;
+                    let mut drain = Drain::new(shown, (usize::MAX, columns), to, false);
+                    drain.take(&set_aside).and_then(|()| drain.finish(None))
+                })?;
+            }
         }
     }
     if let (Some(file), Some((text, _))) = (&mut routine_file, &saved) {
@@ -697,23 +694,6 @@ fn tell_ledgers(
         }
     }
     Ok(())
-}
-
-/// The rows that the steps set aside. If several steps did, a column names the step.
-fn all_set_aside(told: &[Told]) -> jembric::Result<Table> {
-    let some: Vec<&Told> = told.iter().filter(|told| told.set_aside.rows() > 0).collect();
-    match &some[..] {
-        [] => Ok(told.first().map_or_else(
-            || Table::from_columns(Vec::<(&str, _)>::new()),
-            |told| Ok(told.set_aside.clone()),
-        )?),
-        [one] => Ok(one.set_aside.clone()),
-        several => {
-            let named: Vec<(&str, &Table)> =
-                several.iter().map(|told| (told.ledger.step.as_str(), &told.set_aside)).collect();
-            Ok(Stack::new().source("set_aside_by").apply(&named)?.table)
-        }
-    }
 }
 
 fn not_json(error: serde_json::Error) -> Error {

@@ -5,7 +5,7 @@ use crate::{
     context::Context,
     error::{Error, Result, in_setting, refuse},
     ledger::{Entry, Ledger, Outcome, Reason},
-    plan::{Access, Inputs, Plan, Prepared, Roles, State},
+    plan::{Access, Inputs, NumberedRows, Plan, Prepared, Roles, State},
     role::Role,
     shape::{Named, Shape, Type, period_field},
     table::{Table, ordered_field},
@@ -254,8 +254,9 @@ impl State for AlmanacState {
         0
     }
 
-    /// It sets no rows aside.
-    fn forget_set_aside(&mut self) {}
+    fn set_aside(&mut self) -> Option<&mut NumberedRows> {
+        None
+    }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {
         self.plan.outcome(&self.records, &self.context)

@@ -113,6 +113,28 @@ impl Data {
         }
     }
 
+    /// The first rows, or all if there are not more.
+    ///
+    /// Errors: those of reading.
+    pub fn head(&self, rows: usize) -> Result<Table> {
+        let Data::Larger(scan) = self else { return Ok(self.sample().head(rows)) };
+        let (mut batches, mut left) = (Vec::new(), rows);
+        let read = scan.each(&mut |batch| {
+            let some = batch.head(left);
+            left -= some.rows();
+            batches.push(some);
+            match left {
+                0 => Err(CoreError::Sink("there are enough rows".into()).into()),
+                _ => Ok(()),
+            }
+        });
+        match left {
+            0 => {}
+            _ => read?,
+        }
+        collect::joined(&batches)
+    }
+
     /// All rows as one table.
     ///
     /// Errors: they take more memory than an operation may need as a whole.

@@ -21,12 +21,13 @@
 //! named earlier step (`from`), or on the step before. Second tables (`within = { windows = … }`,
 //! `stack = […]`) are earlier steps or files. `parse` converts the text to steps and marks
 //! mistakes; `check` checks the steps; `run` runs them and writes their files; `needed` finds the
-//! columns that they use, and `stream` the steps that can pass rows on in batches; `report` makes
-//! the page; `save` writes the text.
+//! columns that they use, and `stream` the steps that can pass rows on in batches; `aside` collects
+//! the rows that the steps set aside; `report` makes the page; `save` writes the text.
 //!
 //! With `page = "harbour.html"` above the steps, a run also writes one HTML page. A step with a
 //! `heading` begins a section of it, with a sentence (`say`), a picture and a table (`show`).
 
+mod aside;
 mod check;
 mod checked;
 mod needed;

@@ -4,9 +4,9 @@
 #![allow(clippy::unwrap_used)]
 
 use jembric::{
-    Result,
+    Result, Table,
     calendar::Day,
-    io::Writing,
+    io::{Data, Outputs, Writing},
     routine::{Routine, Run},
     steps::Disk,
 };
@@ -78,6 +78,7 @@ struct Said {
     result: String,
     accounts: Vec<String>,
     set_aside: Vec<String>,
+    all_set_aside: String,
 }
 
 fn as_csv(write: impl FnOnce(&mut jembric::io::Batches<'_>)) -> String {
@@ -86,6 +87,11 @@ fn as_csv(write: impl FnOnce(&mut jembric::io::Batches<'_>)) -> String {
     write(&mut batches);
     batches.finish().unwrap();
     String::from_utf8(text).unwrap()
+}
+
+fn all_rows(data: &Data) -> String {
+    let rows = data.head(usize::MAX).unwrap();
+    as_csv(|batches| batches.write(&rows).unwrap())
 }
 
 /// Runs a routine in a directory, with a budget.
@@ -97,18 +103,23 @@ fn run(routine: &str, directory: &Path, memory: Option<u64>) -> std::result::Res
     running.scratch = Some(directory.to_owned());
     running.reconcile = vec!["tons".to_owned()];
     let mut said = Said::default();
-    let mut ran: Result<()> = Ok(());
+    let mut ran: Option<Result<Data>> = None;
     let checked = routine.check(&running).map_err(|error| error.to_string())?;
     said.result = as_csv(|batches| {
-        ran = checked.run(&mut |batch| Ok(batches.write(batch)?), &mut |step| {
+        let mut write = |batch: &Table| Ok(batches.write(batch)?);
+        ran = Some(checked.run_into(&mut Outputs::new(), &mut write, &mut |step| {
             let ledger = &step.outcome.ledger;
             assert!(ledger.balances(), "{ledger}");
             said.accounts.push(format!("{ledger}\n{}", serde_json::to_string(ledger).unwrap()));
-            let aside = &step.outcome.set_aside;
-            said.set_aside.push(as_csv(|batches| batches.write(aside).unwrap()));
+            said.set_aside.push(all_rows(step.set_aside));
             Ok(())
-        });
+        }));
     });
+    if let Some(Ok(rows)) = &ran {
+        said.all_set_aside = all_rows(rows);
+    }
+    // The rows set aside may be in temporary files until they are dropped.
+    let ran = ran.unwrap().map(drop);
     let left: Vec<_> = fs::read_dir(directory).unwrap().flatten().collect();
     let is_temporary = |name: &str| name.starts_with(".jembric");
     assert!(!left.iter().any(|entry| is_temporary(&entry.file_name().to_string_lossy())));
@@ -264,6 +275,38 @@ fn other_formats_give_the_same_with_little_memory(#[case] file: &str) {
         let larger = run(&routine, directory.path(), Some(100_000));
         assert_eq!(Ok(whole), larger, "{step}");
     }
+}
+
+#[test]
+fn a_page_shows_the_rows_set_aside_with_little_memory() {
+    let directory = tempfile::tempdir().unwrap();
+    let stay = |n: i32| Stay {
+        vessel: Some((n % 6) as u8),
+        berth: None,
+        arrived: Some(20_000 + n % 60).filter(|_| n % 7 > 0),
+        days: None,
+        tons: Some(n.into()),
+        level: None,
+    };
+    let stays: Vec<Stay> = (0..3_000).map(stay).collect();
+    fs::write(directory.path().join("stays.csv"), csv(&stays)).unwrap();
+    let routine = "[[step]]\nread = 'stays.csv'\nheading = 'Weeks'\ntotals = { date = \
+                   ['arrived'], grain = 'week', sum = ['tons'] }\n";
+    let routine = Routine::parse("r.toml", routine).unwrap();
+    let page = |memory: Option<u64>| {
+        let files = Disk::in_directory(directory.path());
+        let mut running = Run::on(&files, "2025-06-30".parse().unwrap());
+        running.memory = memory;
+        running.scratch = Some(directory.path().to_owned());
+        running.page = Some(directory.path().join("page.html"));
+        running.aside = false;
+        routine.check(&running).unwrap().run(&mut |_| Ok(()), &mut |_| Ok(())).unwrap();
+        fs::read_to_string(directory.path().join("page.html")).unwrap()
+    };
+    let whole = page(None);
+    // One of the rows without a date.
+    assert!(whole.contains(">2996<"), "{whole}");
+    assert!(whole == page(Some(100_000)));
 }
 
 /// Rows of one date have to be together. A budget that is enough for all rows is named.

@@ -3,8 +3,8 @@
 //!
 //! An interval is settled once its end is known; then only its start and end are kept
 //! ([`Settled`]). Without an as-of date, open intervals last until the newest date of all batches,
-//! so their rows are kept until the end. The rows of a single batch are counted directly, and
-//! settled only when another batch comes.
+//! so their rows are kept until the end, unless that date is known before. The rows of a single
+//! batch are counted directly, and settled only when another batch comes.
 
 use super::{
     ActivePlan, Gives,
@@ -348,7 +348,9 @@ impl CountsState {
         // Whether open intervals are refused, and when they end, is known only after the last
         // batch.
         let later = rules.open_ends == OpenEnds::Refuse
-            || rules.open_ends == OpenEnds::AsOf && self.context.as_of.is_none();
+            || rules.open_ends == OpenEnds::AsOf
+                && self.context.as_of.is_none()
+                && self.plan.newest.is_none();
         let (open, newest) = rules.open_rows(table, &self.context);
         self.newest = self.newest.max(newest);
         if !later || open.count_set_bits() == 0 {
@@ -402,8 +404,8 @@ impl State for CountsState {
         self.pending.bytes() + settled + self.set_aside.bytes()
     }
 
-    fn forget_set_aside(&mut self) {
-        self.set_aside.clear();
+    fn set_aside(&mut self) -> Option<&mut NumberedRows> {
+        Some(&mut self.set_aside)
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

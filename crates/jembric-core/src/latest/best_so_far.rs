@@ -195,8 +195,8 @@ impl State for BestSoFar {
         rows + best + self.entities.bytes() + self.gone.bytes()
     }
 
-    fn forget_set_aside(&mut self) {
-        self.gone.forget_set_aside();
+    fn set_aside(&mut self) -> Option<&mut NumberedRows> {
+        Some(&mut self.gone.set_aside)
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {

@@ -60,8 +60,8 @@ pub(crate) trait State: Send {
     /// About the bytes that it takes in memory.
     fn bytes(&self) -> u64;
 
-    /// Forgets the rows that were set aside so far, but not their number.
-    fn forget_set_aside(&mut self);
+    /// The rows that were set aside so far; none if the operation sets no rows aside.
+    fn set_aside(&mut self) -> Option<&mut NumberedRows>;
 
     /// The result for all batches.
     fn finish(self: Box<Self>) -> Result<Outcome>;
@@ -123,7 +123,18 @@ impl Fold {
 
     /// Forgets the rows that were set aside so far. The ledger counts them all the same.
     pub fn forget_set_aside(&mut self) {
-        self.state.forget_set_aside();
+        if let Some(rows) = self.state.set_aside() {
+            rows.clear();
+        }
+    }
+
+    /// Takes out the rows that were set aside so far, in their order; none if there are none, or if
+    /// they take fewer bytes than these. The result of [`finish`](Fold::finish) has only those that
+    /// are left, and its ledger counts all of them.
+    pub fn take_set_aside(&mut self, least_bytes: u64) -> Result<Option<Table>> {
+        let rows = self.state.set_aside();
+        let Some(rows) = rows.filter(|rows| rows.bytes() >= least_bytes) else { return Ok(None) };
+        std::mem::replace(rows, rows.without_rows()).in_order()
     }
 
     /// The result for all batches.
@@ -136,7 +147,7 @@ impl Fold {
 #[derive(Default)]
 pub(crate) struct Gone {
     pub(crate) tally: Option<Tally>,
-    set_aside: NumberedRows,
+    pub(crate) set_aside: NumberedRows,
 }
 
 impl Gone {
@@ -167,10 +178,6 @@ impl Gone {
 
     pub(crate) fn bytes(&self) -> u64 {
         self.set_aside.bytes()
-    }
-
-    pub(crate) fn forget_set_aside(&mut self) {
-        self.set_aside.clear();
     }
 
     /// Adds these rows to the account of the last ones, and to the rows set aside.
@@ -266,8 +273,8 @@ impl<S: Selection + 'static> State for SelectionState<S> {
         self.pending.bytes() + self.gone.bytes()
     }
 
-    fn forget_set_aside(&mut self) {
-        self.gone.forget_set_aside();
+    fn set_aside(&mut self) -> Option<&mut NumberedRows> {
+        Some(&mut self.gone.set_aside)
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

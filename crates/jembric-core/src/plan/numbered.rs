@@ -98,10 +98,15 @@ impl NumberedRows {
         self.bytes + self.numbers.bytes()
     }
 
+    /// Only the columns.
+    pub(crate) fn without_rows(&self) -> NumberedRows {
+        let tables = self.tables.first().map(Table::emptied).into_iter().collect();
+        NumberedRows { tables, ..NumberedRows::default() }
+    }
+
     /// Forgets the rows, but not their columns.
     pub(crate) fn clear(&mut self) {
-        let tables = self.tables.first().map(Table::emptied).into_iter().collect();
-        *self = NumberedRows { tables, ..NumberedRows::default() };
+        *self = self.without_rows();
     }
 
     /// Adds rows with their numbers.

@@ -126,8 +126,8 @@ impl State for TotalsState {
         parts + self.entities.bytes() + self.sides.bytes() + self.set_aside.bytes()
     }
 
-    fn forget_set_aside(&mut self) {
-        self.set_aside.clear();
+    fn set_aside(&mut self) -> Option<&mut NumberedRows> {
+        Some(&mut self.set_aside)
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {

@@ -6,11 +6,11 @@ use super::{
     in_order::Sorter,
     merge::{MergeOrder, merge},
     parts::{Divided, MOST_PARTS},
-    results::{Results, numbered},
-    step::{Account, Larger, Take, applied, both, delivered},
+    results::{Aside, Results, numbered},
+    step::{Account, Accounted, Larger, Take, applied, both, delivered},
 };
 use crate::{
-    Access, CoreError, Outcome, Plan, Table, Type,
+    Access, CoreError, Plan, Table, Type,
     error::{Error, Result},
 };
 use jembric_core::{Division, Overall};
@@ -20,7 +20,7 @@ impl Larger<'_> {
     ///
     /// Errors: those of reading and of the operation; temporary files cannot be written; an
     /// operation needs more rows at once than fit.
-    pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Outcome> {
+    pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Accounted> {
         match self.plan.access() {
             Access::OnePass => self.one_pass(take),
             _ => self.in_parts(take),
@@ -28,7 +28,7 @@ impl Larger<'_> {
     }
 
     /// Applies the plan to parts of the tables, if they can be divided.
-    fn in_parts(&self, take: &mut Take<'_>) -> Result<Outcome> {
+    fn in_parts(&self, take: &mut Take<'_>) -> Result<Accounted> {
         match self.plan.division() {
             Some(Division::Rows) => self.row_by_row(take),
             Some(Division::Sorted(columns)) => self.sorted(columns, take),
@@ -39,18 +39,45 @@ impl Larger<'_> {
         }
     }
 
-    /// Folds all batches. If the state outgrows the budget, the rows are divided instead.
-    fn one_pass(&self, take: &mut Take<'_>) -> Result<Outcome> {
-        let Some(mut fold) = self.plan.begin() else { return self.in_parts(take) };
-        let most = self.plan.division().map_or(u64::MAX, |_| self.memory.whole());
+    /// Folds all batches. If the state outgrows the budget, what all rows must know is found first,
+    /// or the rows are divided.
+    fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let is_divided = self.plan.division().is_some();
+        let surveys = self.plan.survey(&self.inputs[0].sample().emptied())?.is_some();
+        let most = if is_divided || surveys { self.memory.whole() } else { u64::MAX };
+        // Rows set aside that are written to temporary files need their numbers.
+        let plan = match self.keeps_aside {
+            true => (self.prepare)(&self.numbered_shapes()?)?,
+            false => self.plan.clone(),
+        };
+        match self.folded(&plan, most, take)? {
+            Some(accounted) => Ok(accounted),
+            None if is_divided => self.in_parts(take),
+            None => {
+                let accounted = self.folded(&self.surveyed(&plan)?, u64::MAX, take)?;
+                accounted.map_or_else(|| self.as_a_whole(take), Ok)
+            }
+        }
+    }
+
+    /// The result of a plan that folds all batches; none if its state takes more than some bytes.
+    fn folded(&self, plan: &Plan, most: u64, take: &mut Take<'_>) -> Result<Option<Accounted>> {
+        let Some(mut fold) = plan.begin() else { return Ok(None) };
+        let mut aside = Aside::default();
         for (place, input) in self.inputs.iter().enumerate() {
             let (mut first_row, mut is_too_large) = (0, false);
             let folded = self.each(input, &mut |batch| {
-                fold.take_of(place, &batch, first_row)?;
+                let rows = match self.keeps_aside {
+                    true => numbered(&batch, place, first_row as i64)?,
+                    false => batch,
+                };
+                fold.take_of(place, &rows, first_row)?;
+                first_row += rows.rows() as u64;
                 if !self.keeps_aside {
                     fold.forget_set_aside();
+                } else if let Some(rows) = fold.take_set_aside(self.memory.batch())? {
+                    aside.add(rows, self.memory)?;
                 }
-                first_row += batch.rows() as u64;
                 if fold.bytes() > most {
                     // What is left after that must be less, so that rows are not compacted often.
                     fold.compact()?;
@@ -62,30 +89,34 @@ impl Larger<'_> {
                 }
             });
             if is_too_large {
-                drop(fold);
-                return self.in_parts(take);
+                return Ok(None);
             }
             folded?;
         }
-        self.handed_over(fold.finish()?, take)
-    }
-
-    fn handed_over(&self, mut outcome: Outcome, take: &mut Take<'_>) -> Result<Outcome> {
+        let mut outcome = fold.finish()?;
+        if self.keeps_aside {
+            outcome.table = outcome.table.without_row_numbers()?;
+        }
         take(&outcome.table)?;
         outcome.table = outcome.table.emptied();
-        Ok(self.without_needless_rows(outcome))
+        let columns = outcome.set_aside.emptied();
+        let rows = std::mem::replace(&mut outcome.set_aside, columns);
+        if self.keeps_aside {
+            aside.add(rows, self.memory)?;
+        }
+        aside.finish(outcome, self.memory).map(Some)
     }
 
     /// Applies the plan to one batch after the other.
-    fn row_by_row(&self, take: &mut Take<'_>) -> Result<Outcome> {
-        let plan = self.surveyed()?;
+    fn row_by_row(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let plan = self.surveyed(self.plan)?;
         let none: Vec<Table> = self.samples().into_iter().map(|sample| sample.emptied()).collect();
         // Decimals may be wider in later batches, so no batch is final before all are known.
         let kinds = plan.known_columns().columns().iter().map(|column| column.kind);
         let may_widen = plan.access() != Access::ByRow
             && kinds.into_iter().any(|kind| matches!(kind, None | Some(Type::Decimal { .. })));
         let mut collector = may_widen.then(|| Collector::new(self.memory));
-        let mut account = Account::default();
+        let mut account = Account::new(self.memory);
         let mut rows = 0;
         for (place, input) in self.inputs.iter().enumerate() {
             self.each(input, &mut |batch| {
@@ -100,13 +131,13 @@ impl Larger<'_> {
                         None => take(part),
                     }
                 })?;
-                account.add(self.without_needless_rows(outcome));
+                account.add(self.without_needless_rows(outcome))?;
                 Ok(())
             })?;
         }
-        let mut outcome = account.outcome()?;
+        let mut accounted = account.finish()?;
         if let Some(all) = collector.map(Collector::finish).transpose()?.flatten() {
-            outcome.table = all.sample().head(0);
+            accounted.outcome.table = all.sample().head(0);
             let mut written = 0;
             all.each(&mut |batch| {
                 written += batch.rows() as u64;
@@ -114,15 +145,15 @@ impl Larger<'_> {
                 take(&batch)
             })?;
         }
-        Ok(outcome)
+        Ok(accounted)
     }
 
     /// Applies the plan to one batch of the first table after the other, beside all rows of the
     /// second.
-    fn beside(&self, take: &mut Take<'_>) -> Result<Outcome> {
+    fn beside(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let (first, second) = (self.inputs[0], self.inputs[1].whole(self.memory)?);
         let Some(mut plan) = self.plan.beside(&second)? else { return self.as_a_whole(take) };
-        let (mut account, mut rows) = (Account::default(), 0);
+        let (mut account, mut rows) = (Account::new(self.memory), 0);
         let mut add = |batch: &Table, are_last: bool| {
             let mut counted = |part: &Table| {
                 rows += part.rows() as u64;
@@ -130,17 +161,17 @@ impl Larger<'_> {
                 take(part)
             };
             let outcome = delivered(&mut counted, |sink| plan.take_into(batch, are_last, sink))?;
-            account.add(self.without_needless_rows(outcome));
+            account.add(self.without_needless_rows(outcome))?;
             Ok::<_, Error>(())
         };
         self.each(first, &mut |batch| add(&batch, false))?;
         // The second table is accounted for with the last rows, of which there are none.
         add(&first.sample().emptied(), true)?;
-        Ok(account.outcome()?)
+        account.finish()
     }
 
-    /// The plan, with what it needs to know of all rows.
-    fn surveyed(&self) -> Result<Plan> {
+    /// A plan, with what it needs to know of all rows.
+    fn surveyed(&self, plan: &Plan) -> Result<Plan> {
         let mut overall: Option<Overall> = None;
         if self.plan.survey(&self.inputs[0].sample().head(0))?.is_some() {
             self.each(self.inputs[0], &mut |batch| {
@@ -148,32 +179,32 @@ impl Larger<'_> {
                 Ok(())
             })?;
         }
-        Ok(overall.map_or_else(|| self.plan.clone(), |overall| self.plan.for_parts(overall)))
+        Ok(overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall)))
     }
 
     /// Sorts parts, and merges them.
-    fn sorted(&self, columns: &[(usize, bool)], take: &mut Take<'_>) -> Result<Outcome> {
-        let mut account = Account::default();
+    fn sorted(&self, columns: &[(usize, bool)], take: &mut Take<'_>) -> Result<Accounted> {
+        let mut account = Account::new(self.memory);
         let mut sorter = Sorter::by(self.memory, |part| {
             let mut outcome = self.plan.apply(&[&part])?;
             let sorted = outcome.table.clone();
             outcome.table = sorted.emptied();
-            account.add(outcome);
+            account.add(outcome)?;
             Ok(sorted)
         });
         self.each(self.inputs[0], &mut |batch| sorter.add(batch))?;
         let runs = sorter.finish()?;
         let order = MergeOrder::Columns(columns.to_vec());
-        let outcome = account.outcome()?;
+        let accounted = account.finish()?;
         if runs.iter().all(|run| run.rows() == 0) {
-            take(&outcome.table)?;
+            take(&accounted.outcome.table)?;
         }
         merge(runs, &order, self.memory, &mut |batch| take(&batch))?;
-        Ok(outcome)
+        Ok(accounted)
     }
 
     /// Divides the rows by entity, applies the plan to each part, and merges the results.
-    fn by_entity(&self, take: &mut Take<'_>) -> Result<Outcome> {
+    fn by_entity(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let samples = self.samples();
         let plan = (self.prepare)(&self.numbered_shapes()?)?;
         let Some(Division::Entities(division)) = plan.division() else {
@@ -203,10 +234,10 @@ impl Larger<'_> {
         let plan_of_parts = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
         let mut results = Results::new(self, division.order.clone());
         results.take_parts(&plan_of_parts, divided)?;
-        let outcome = results.finish(take)?;
+        let accounted = results.finish(take)?;
         if let Some(fold) = last_rows {
             take(&fold.finish()?.table)?;
         }
-        Ok(outcome)
+        Ok(accounted)
     }
 }

@@ -8,9 +8,9 @@ use super::{
     merge::{MergeOrder, merge},
     results::{Results, numbered, with_lines},
     run::{Run, RunWriter},
-    step::{Larger, Take, both, write_all},
+    step::{Accounted, Larger, Take, both, write_all},
 };
-use crate::{Outcome, Plan, Table, error::Result};
+use crate::{Plan, Table, error::Result};
 use jembric_core::{ByEntity, Division, InPieces, ResultOrder};
 
 /// Collects rows in sorted runs.
@@ -61,7 +61,7 @@ fn sorted(table: &Table, order: &MergeOrder) -> Result<Table> {
 
 impl Larger<'_> {
     /// Sorts the rows by date, applies the plan piece by piece, and merges the results.
-    pub(super) fn by_date(&self, take: &mut Take<'_>) -> Result<Outcome> {
+    pub(super) fn by_date(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let input = self.inputs[0];
         let plan = (self.prepare)(&self.numbered_shapes()?)?;
         let Some(Division::Dates(date, order)) = plan.division() else {

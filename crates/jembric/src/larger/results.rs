@@ -2,11 +2,11 @@
 //! whole.
 
 use super::{
-    Phase, bytes_of,
-    collect::joined,
+    Data, Memory, Phase, bytes_of,
+    collect::{Collector, joined},
     merge::{MergeOrder, merge},
     run::{Run, RunWriter},
-    step::{Account, Larger, Take, write_all},
+    step::{Account, Accounted, Larger, Take, write_all},
 };
 use crate::{
     CoreError, Outcome, Table,
@@ -19,7 +19,7 @@ pub(super) struct Results<'a> {
     pub(super) larger: &'a Larger<'a>,
     pub(super) order: ResultOrder,
     runs: Vec<Run>,
-    aside: Vec<Run>,
+    aside: Aside,
     account: Account,
     rows: u64,
     /// The rows of the parts to which the plan was applied.
@@ -34,8 +34,8 @@ impl<'a> Results<'a> {
             larger,
             order,
             runs: Vec::new(),
-            aside: Vec::new(),
-            account: Account::default(),
+            aside: Aside::default(),
+            account: Account::new(larger.memory),
             rows: 0,
             done: 0,
             wrong: None,
@@ -87,13 +87,12 @@ impl<'a> Results<'a> {
         }
         self.rows = rows;
         self.runs.push(writer.finish());
-        if self.larger.keeps_aside && outcome.set_aside.rows() > 0 {
-            let mut writer = RunWriter::after(&self.aside, memory);
-            write_all(&mut writer, outcome.set_aside.clone(), memory.frame())?;
-            self.aside.push(writer.finish());
+        let columns = outcome.set_aside.emptied();
+        let set_aside = std::mem::replace(&mut outcome.set_aside, columns);
+        if self.larger.keeps_aside {
+            self.aside.add(set_aside, memory)?;
         }
-        outcome.set_aside = outcome.set_aside.emptied();
-        self.account.add(outcome);
+        self.account.add(outcome)?;
         Ok(())
     }
 
@@ -104,14 +103,13 @@ impl<'a> Results<'a> {
         matches!(error, CoreError::DuplicateKeys { side, .. } if side == first)
     }
 
-    pub(super) fn finish(self, take: &mut Take<'_>) -> Result<Outcome> {
+    pub(super) fn finish(self, take: &mut Take<'_>) -> Result<Accounted> {
         let Results { larger, order, runs, aside, account, wrong, .. } = self;
         if let Some(wrong) = wrong {
             return Err(wrong.into());
         }
-        let mut outcome = account.outcome()?;
+        let Accounted { mut outcome, .. } = account.finish()?;
         outcome.table = outcome.table.without_row_numbers()?;
-        outcome.set_aside = outcome.set_aside.without_row_numbers()?;
         let order = match order {
             ResultOrder::Rows(place) => MergeOrder::Numbers(place),
             ResultOrder::Columns(columns) => {
@@ -123,15 +121,37 @@ impl<'a> Results<'a> {
             take(&outcome.table)?;
         }
         merge(runs, &order, larger.memory, &mut |batch| take(&batch.without_row_numbers()?))?;
-        if !aside.is_empty() {
-            let mut rows = Vec::new();
-            merge(aside, &MergeOrder::BothNumbers, larger.memory, &mut |batch| {
-                rows.push(batch.without_row_numbers()?);
-                Ok(())
-            })?;
-            outcome.set_aside = joined(&rows)?;
+        aside.finish(outcome, larger.memory)
+    }
+}
+
+/// Rows set aside with their numbers, in runs of which each is in order.
+#[derive(Default)]
+pub(super) struct Aside(Vec<Run>);
+
+impl Aside {
+    pub(super) fn add(&mut self, rows: Table, memory: &Memory) -> Result<()> {
+        if rows.rows() > 0 {
+            let mut writer = RunWriter::after(&self.0, memory);
+            write_all(&mut writer, rows, memory.frame())?;
+            self.0.push(writer.finish());
         }
-        Ok(outcome)
+        Ok(())
+    }
+
+    /// Puts all rows in order, without their numbers.
+    pub(super) fn finish(self, mut outcome: Outcome, memory: &Memory) -> Result<Accounted> {
+        outcome.set_aside = outcome.set_aside.without_row_numbers()?;
+        let mut rows = Collector::new(memory);
+        rows.take(&outcome.set_aside)?;
+        if !self.0.is_empty() {
+            merge(self.0, &MergeOrder::BothNumbers, memory, &mut |batch| {
+                rows.take(&batch.without_row_numbers()?)
+            })?;
+        }
+        let none = || Data::Table(outcome.set_aside.clone());
+        let set_aside = rows.finish()?.unwrap_or_else(none);
+        Ok(Accounted { outcome, set_aside })
     }
 }
 

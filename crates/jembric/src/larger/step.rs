@@ -2,7 +2,7 @@
 
 use super::{
     Data, Memory, Phase, bytes_of,
-    collect::in_batches,
+    collect::{Collector, in_batches},
     run::{Frame, RunWriter},
 };
 use crate::{
@@ -60,12 +60,12 @@ impl Larger<'_> {
     }
 
     /// Applies the plan to all rows at once, if they fit.
-    pub(super) fn as_a_whole(&self, take: &mut Take<'_>) -> Result<Outcome> {
+    pub(super) fn as_a_whole(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let tables = self.inputs.iter().map(|input| input.whole(self.memory));
         let tables = tables.collect::<Result<Vec<Table>>>()?;
         let tables: Vec<&Table> = tables.iter().collect();
         let outcome = applied(self.plan, &tables, take)?;
-        Ok(self.without_needless_rows(outcome))
+        Ok(Accounted::of(self.without_needless_rows(outcome)))
     }
 
     /// The error of rows that are too many to be together.
@@ -125,33 +125,53 @@ pub(super) fn both(overall: Option<Overall>, of_batch: Option<Overall>) -> Resul
     })
 }
 
+/// What came of a step: its result, and the rows that it set aside.
+pub(crate) struct Accounted {
+    /// Its rows set aside are not here, but below.
+    pub(crate) outcome: Outcome,
+    pub(crate) set_aside: Data,
+}
+
+impl Accounted {
+    pub(crate) fn of(mut outcome: Outcome) -> Accounted {
+        let columns = outcome.set_aside.emptied();
+        let set_aside = Data::Table(std::mem::replace(&mut outcome.set_aside, columns));
+        Accounted { outcome, set_aside }
+    }
+}
+
 /// The account of a step, merged from those of its parts.
-#[derive(Default)]
 pub(crate) struct Account {
-    /// Only the columns of the result.
+    /// Only the columns of the result, and of the rows set aside.
     outcome: Option<Outcome>,
-    set_aside: Vec<Table>,
+    set_aside: Collector,
 }
 
 impl Account {
-    /// Merges the account of a part, and returns its result.
-    pub(crate) fn add(&mut self, outcome: Outcome) -> Table {
-        let answer = outcome.table.clone();
-        if self.set_aside.is_empty() || outcome.set_aside.rows() > 0 {
-            self.set_aside.push(outcome.set_aside.clone());
-        }
-        match &mut self.outcome {
-            None => self.outcome.insert(outcome).table = answer.emptied(),
-            Some(all) => all.ledger = all.ledger.clone().merge(&outcome.ledger),
-        }
-        answer
+    pub(crate) fn new(memory: &Memory) -> Account {
+        Account { outcome: None, set_aside: Collector::new(memory) }
     }
 
-    pub(crate) fn outcome(self) -> std::result::Result<Outcome, CoreError> {
-        let mut outcome =
-            self.outcome.ok_or_else(|| CoreError::Sink("nothing was answered".into()))?;
-        outcome.set_aside = put_together(&self.set_aside)?;
-        Ok(outcome)
+    /// Merges the account of a part, and returns its result.
+    pub(crate) fn add(&mut self, mut outcome: Outcome) -> Result<Table> {
+        self.set_aside.take(&outcome.set_aside)?;
+        let answer = outcome.table.clone();
+        match &mut self.outcome {
+            None => {
+                outcome.table = answer.emptied();
+                outcome.set_aside = outcome.set_aside.emptied();
+                self.outcome = Some(outcome);
+            }
+            Some(all) => all.ledger = all.ledger.clone().merge(&outcome.ledger),
+        }
+        Ok(answer)
+    }
+
+    pub(crate) fn finish(self) -> Result<Accounted> {
+        match (self.outcome, self.set_aside.finish()?) {
+            (Some(outcome), Some(set_aside)) => Ok(Accounted { outcome, set_aside }),
+            _ => Err(CoreError::Sink("nothing was answered".into()).into()),
+        }
     }
 }
 

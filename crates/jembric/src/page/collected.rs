@@ -5,7 +5,7 @@ use super::{
     figures::Figures,
     outline::{Needed, Outline},
 };
-use crate::{CoreError, Ledger, Outcome, Table, draw::Picture};
+use crate::{CoreError, Ledger, Outcome, Table, draw::Picture, larger::Data};
 
 /// What a page shows of the steps that have run.
 #[derive(Debug, Default)]
@@ -48,15 +48,22 @@ pub(crate) struct Taken<'a> {
 
 impl Collected {
     /// Takes the account of a step that has run.
-    pub(crate) fn account(&mut self, place: usize, outcome: &Outcome, written: Option<&str>) {
-        let Outcome { ledger, set_aside, .. } = outcome;
+    ///
+    /// Errors: the rows set aside cannot be read.
+    pub(crate) fn account(
+        &mut self,
+        place: usize,
+        (ledger, set_aside): (&Ledger, &Data),
+        written: Option<&str>,
+    ) -> crate::Result<()> {
         self.steps.push(StepOnPage {
             place,
             ledger: ledger.clone(),
-            set_aside: (set_aside.head(MOST_ROWS), set_aside.rows()),
+            set_aside: (set_aside.head(MOST_ROWS)?, set_aside.rows() as usize),
             views: Vec::new(),
             written: written.map(str::to_owned),
         });
+        Ok(())
     }
 
     /// Takes the whole results of the last step that was accounted for, the main one first, and

@@ -32,7 +32,7 @@ const PAGE: &str = "the report page";
 
 impl Checked<'_> {
     /// Whether the run writes a page.
-    fn has_page(&self) -> bool {
+    pub(super) fn has_page(&self) -> bool {
         let is_own = self.routine.page.is_some() && self.running.into.is_some();
         self.running.upto.is_none() && (self.running.page.is_some() || is_own)
     }
@@ -118,7 +118,7 @@ impl<'a> Report<'a> {
         // The file of the table; a picture has its own.
         let written = ran.written.as_deref().filter(|_| step.write.is_some());
         let written = written.map(|names| names.rsplit(", ").next().unwrap_or(names));
-        self.collected.account(place, outcome, written);
+        self.collected.account(place, (&outcome.ledger, ran.set_aside), written)?;
         let Some(inputs) = inputs.filter(|_| outline.needs(place)) else { return Ok(()) };
         let at = |error: CoreError| routine.told_at(step, error);
         let behind = || routine.accounts_behind(place, accounts);

@@ -2,6 +2,7 @@
 
 use super::{
     Input, Planned, Routine,
+    aside::SetAside,
     checked::{Checked, Run, Uses},
     readings::Readings,
     report::{Report, whole},
@@ -14,6 +15,7 @@ use crate::{
     calendar::{AsOf, Day, Zone},
     draw::{Picture, PictureFormat},
     io::{Batches, Data, Destination, Memory, Outputs, Reading, Writing, name_in, without_secrets},
+    larger::step::Accounted,
     settings::Given,
     steps::Contents,
 };
@@ -33,8 +35,10 @@ pub struct Ran<'a> {
     /// Its place.
     pub place: usize,
     /// Its result; only the columns if it was delivered in batches, to the caller or to the next
-    /// step.
+    /// step. The rows set aside are in `set_aside`.
     pub outcome: &'a Outcome,
+    /// The rows that it set aside, each with the reason.
+    pub set_aside: &'a Data,
     /// The file that it was written to, or would be.
     pub written: Option<String>,
     /// The picture of a step that draws.
@@ -325,12 +329,15 @@ impl Checked<'_> {
     /// Runs the steps as [`run`](Checked::run) does, and lets the caller put their files in place
     /// together with others. Call [`Files::close`](crate::steps::Files::close) before that, because
     /// a table cannot be replaced while a transaction reads its database.
+    ///
+    /// Returns the rows that all steps set aside, if the run keeps them. If several steps set some
+    /// aside, the column `set_aside_by` names the step.
     pub fn run_into(
         &self,
         outputs: &mut Outputs,
         last: &mut Sink<'_>,
         told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
-    ) -> Result<()> {
+    ) -> Result<Data> {
         let Checked { routine, running, tables, plans, .. } = self;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
@@ -375,6 +382,13 @@ impl Checked<'_> {
         }
         let earlier = self.earlier(&context)?;
         let mut changes: Vec<StepChanges> = Vec::new();
+        let mut all_set_aside = SetAside::default();
+        let mut told = |ran: &Ran<'_>| {
+            if running.aside {
+                all_set_aside.add(&ran.outcome.ledger.step, ran.set_aside);
+            }
+            told(ran)
+        };
         let mut places = places.peekable();
         while let Some(place) = places.next() {
             let planned = &routine.steps[place];
@@ -398,6 +412,7 @@ impl Checked<'_> {
             if let Some(drawn) = self.steps[place].drawn(&tables, &context) {
                 let drawn = drawn.map_err(|error| routine.told_at(planned, error))?;
                 let (outcome, picture) = drawn;
+                let Accounted { outcome, set_aside } = Accounted::of(outcome);
                 let picture = picture.after(routine.accounts_behind(place, &accounts));
                 let written = self.write_drawn(place, &outcome, &picture, &context, outputs)?;
                 if place == until && earlier.is_none() {
@@ -408,6 +423,7 @@ impl Checked<'_> {
                     step: planned,
                     place,
                     outcome: &outcome,
+                    set_aside: &set_aside,
                     written,
                     picture: Some(&picture),
                     context: &context,
@@ -443,7 +459,7 @@ impl Checked<'_> {
                 _ => None,
             };
             // Only a result that nobody else needs is delivered in batches.
-            let outcomes = if end == until && !self.needs_whole(end) && earlier.is_none() {
+            let accounted = if end == until && !self.needs_whole(end) && earlier.is_none() {
                 let answered = match &mut file {
                     None => stream.hand_over(last),
                     Some(file) => file.write_both(&stream, last).map_err(at)?,
@@ -454,16 +470,16 @@ impl Checked<'_> {
                 answered.map_err(failed)?
             } else if stream.is_larger() && !self.needs_whole(end) && earlier.is_none() {
                 let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
-                let (outcomes, answer) = stream.collected().map_err(told)?;
+                let (accounted, answer) = stream.collected().map_err(told)?;
                 if let (Some(file), Some(answer)) = (&mut file, &answer) {
                     file.write_data(answer).map_err(at)?;
                 }
                 answers[end] = answer.filter(|_| uses[end].last > end);
-                outcomes
+                accounted
             } else {
                 let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
-                let outcomes = stream.whole().map_err(told)?;
-                let answer = outcomes.last().map(|outcome| &outcome.table);
+                let accounted = stream.whole().map_err(told)?;
+                let answer = accounted.last().map(|step| &step.outcome.table);
                 if let (Some(file), Some(answer)) = (&mut file, answer) {
                     file.write(|batches| batches.write(answer)).map_err(at)?;
                 }
@@ -473,17 +489,19 @@ impl Checked<'_> {
                 }
                 let answer = answer.filter(|_| uses[end].last > end).cloned();
                 answers[end] = answer.map(Data::Table);
-                outcomes
+                accounted
             };
             if let Some(StepFile { destination, .. }) = file {
                 outputs.add(destination);
             }
-            for (&place, outcome) in stream.steps.iter().zip(&outcomes) {
+            for (&place, accounted) in stream.steps.iter().zip(&accounted) {
+                let Accounted { outcome, set_aside } = accounted;
                 let written = written.as_deref().filter(|_| place == end).map(without_secrets);
                 let ran = Ran {
                     step: &routine.steps[place],
                     place,
                     outcome,
+                    set_aside,
                     written,
                     picture: None,
                     context: &context,
@@ -511,13 +529,14 @@ impl Checked<'_> {
             for StepChanges { place, outcome, .. } in &changes {
                 let (step, place) = (&routine.steps[*place], *place);
                 let (written, picture) = (None, None);
-                told(&Ran { step, place, outcome, written, picture, context: &context })?;
+                let (context, set_aside) = (&context, &Data::Table(outcome.set_aside.clone()));
+                told(&Ran { step, place, outcome, set_aside, written, picture, context })?;
             }
         }
-        match report {
-            Some(report) => report.finish(outputs, &context, &read, &changes),
-            None => Ok(()),
+        if let Some(report) = report {
+            report.finish(outputs, &context, &read, &changes)?;
         }
+        all_set_aside.finish(&memory)
     }
 
     /// Writes the picture of a step and its table, as far as it has files for them. Returns the
@@ -592,24 +611,7 @@ impl StepFile {
 
     /// Writes a result that may be larger than memory.
     fn write_data(&mut self, data: &Data) -> Result<()> {
-        let mut failed = None;
-        let written = self.write(|batches| {
-            let read = data.each(&mut |batch| {
-                batches.write(&batch).map_err(|error| CoreError::Sink(error.into()).into())
-            });
-            match read {
-                // An error of the file is that of writing it.
-                Err(Error::Core(CoreError::Sink(error))) => {
-                    Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
-                }
-                Err(error) => {
-                    failed = Some(error);
-                    Err(io::Error::other("the result could not be read"))
-                }
-                Ok(()) => Ok(()),
-            }
-        });
-        failed.map_or(written, Err)
+        self.destination.write_data(self.writing, data)
     }
 
     /// Writes the result of a stream, and passes it to a sink as well.
@@ -617,7 +619,7 @@ impl StepFile {
         &mut self,
         stream: &Stream<'_>,
         last: &mut Sink<'_>,
-    ) -> Result<std::result::Result<Vec<Outcome>, Failed>> {
+    ) -> Result<std::result::Result<Vec<Accounted>, Failed>> {
         let none = CoreError::Sink("the step gave no result".into());
         let mut answered = Err((stream.end(), Box::new(none.into())));
         self.write(|batches| {

@@ -10,7 +10,7 @@ use crate::{
     larger::{
         Data, Memory,
         collect::{Collector, joined},
-        step::{Account, Larger, put_together},
+        step::{Account, Accounted, Larger, put_together},
     },
 };
 use std::cell::OnceCell;
@@ -86,14 +86,15 @@ impl<'a> Stream<'a> {
     }
 
     /// Runs the steps and passes the last result to the sink. Returns the account of each step.
-    pub(super) fn hand_over(&self, sink: &mut Sink<'_>) -> Result<Vec<Outcome>, Failed> {
+    pub(super) fn hand_over(&self, sink: &mut Sink<'_>) -> Result<Vec<Accounted>, Failed> {
         let (first, later) = (self.steps[0], &self.steps[1..]);
-        let mut accounts: Vec<Account> = later.iter().map(|_| Account::default()).collect();
+        let mut accounts: Vec<Account> = later.iter().map(|_| Account::new(self.memory)).collect();
         let mut wrong = None;
         let mut through = |batch: &Table| {
             let mut batch = batch.clone();
             for (n, (&place, account)) in later.iter().zip(&mut accounts).enumerate() {
-                let answered = self.answer(n, &batch).map(|outcome| account.add(outcome));
+                let answered = self.answer(n, &batch).map_err(Error::from);
+                let answered = answered.and_then(|accounted| account.add(accounted));
                 batch = answered.map_err(|error| {
                     let told = error.to_string();
                     wrong = Some(failed(place, error));
@@ -105,26 +106,29 @@ impl<'a> Stream<'a> {
         let answered = match &self.tables()[..] {
             _ if self.is_larger() => self.larger(&mut through),
             [table] if self.cuts && table.rows() > STRETCH => {
-                let mut account = Account::default();
+                let mut account = Account::new(self.memory);
                 let mut cut = || {
                     for from in (0..table.rows()).step_by(STRETCH) {
                         let outcome = self.first.apply(&[&table.slice(from, STRETCH)])?;
-                        through(&account.add(outcome)).map_err(CoreError::Sink)?;
+                        through(&account.add(outcome)?).map_err(CoreError::Sink)?;
                     }
                     Ok(())
                 };
-                cut().and_then(|()| account.outcome()).map_err(Error::from)
+                cut().and_then(|()| account.finish())
             }
-            tables => self.first.apply_into(tables, &mut through).map_err(Error::from),
+            tables => {
+                let outcome = self.first.apply_into(tables, &mut through);
+                outcome.map(Accounted::of).map_err(Error::from)
+            }
         };
         match (wrong, answered) {
             (Some(wrong), _) => Err(wrong),
             (None, Err(error)) => Err(failed(first, error)),
-            (None, Ok(outcome)) => {
+            (None, Ok(accounted)) => {
                 let later = later.iter().zip(accounts).map(|(&place, account)| {
-                    account.outcome().map_err(|error| failed(place, error))
+                    account.finish().map_err(|error| failed(place, error))
                 });
-                std::iter::once(Ok(outcome)).chain(later).collect()
+                std::iter::once(Ok(accounted)).chain(later).collect()
             }
         }
     }
@@ -140,7 +144,7 @@ impl<'a> Stream<'a> {
     }
 
     /// Runs the first step on tables that are larger than memory.
-    fn larger(&self, sink: &mut Sink<'_>) -> Result<Outcome, Error> {
+    fn larger(&self, sink: &mut Sink<'_>) -> Result<Accounted, Error> {
         let step = &self.checked.steps[self.steps[0]];
         let names: Vec<&String> = self.inputs.iter().map(|(name, _)| name).collect();
         let prepare = |shapes: &[Shape]| {
@@ -155,29 +159,30 @@ impl<'a> Stream<'a> {
             prepare: &prepare,
             inputs: &inputs,
             memory: self.memory,
-            keeps_aside: running.aside,
+            // A page shows the rows set aside.
+            keeps_aside: running.aside || self.checked.has_page(),
         };
         // The followed rows of the result are shown, and the result itself is not kept.
         let follow = running.follow.as_ref().map(|condition| Filter::new(condition.to_string()));
         let mut followed = Vec::new();
-        let mut outcome = larger.apply_into(&mut |batch| {
+        let mut accounted = larger.apply_into(&mut |batch| {
             let rows =
                 follow.as_ref().and_then(|follow| follow.apply_with(batch, self.context).ok());
             followed.extend(rows.map(|rows| rows.table).filter(|rows| rows.rows() > 0));
             Ok(sink(batch).map_err(CoreError::Sink)?)
         })?;
         if !followed.is_empty() {
-            outcome.table = joined(&followed)?;
+            accounted.outcome.table = joined(&followed)?;
         }
-        Ok(outcome)
+        Ok(accounted)
     }
 
     /// Runs the steps. Returns the account of each step, and the last result, which may be larger
     /// than memory.
-    pub(super) fn collected(&self) -> Result<(Vec<Outcome>, Option<Data>), Failed> {
+    pub(super) fn collected(&self) -> Result<(Vec<Accounted>, Option<Data>), Failed> {
         let mut collector = Collector::new(self.memory);
         let mut wrong = None;
-        let outcomes = self.hand_over(&mut |batch| {
+        let accounted = self.hand_over(&mut |batch| {
             collector.take(batch).map_err(|error| {
                 wrong = Some(error);
                 "the result could not be kept".into()
@@ -186,40 +191,40 @@ impl<'a> Stream<'a> {
         let at_the_end = |error: Error| failed(self.end(), error);
         match wrong {
             Some(error) => Err(at_the_end(error)),
-            None => Ok((outcomes?, collector.finish().map_err(at_the_end)?)),
+            None => Ok((accounted?, collector.finish().map_err(at_the_end)?)),
         }
     }
 
     /// Runs the steps. Returns the account of each step, with the last result.
     ///
     /// Errors: also that the result does not fit into memory.
-    pub(super) fn whole(&self) -> Result<Vec<Outcome>, Failed> {
+    pub(super) fn whole(&self) -> Result<Vec<Accounted>, Failed> {
         if self.is_larger() {
-            let (mut outcomes, data) = self.collected()?;
-            if let (Some(last), Some(data)) = (outcomes.last_mut(), data) {
+            let (mut accounted, data) = self.collected()?;
+            if let (Some(last), Some(data)) = (accounted.last_mut(), data) {
                 let whole = data.whole(self.memory).map_err(|error| failed(self.end(), error))?;
-                last.table = whole;
+                last.outcome.table = whole;
             }
-            return Ok(outcomes);
+            return Ok(accounted);
         }
         // One step after the other, if the first one makes its result as a whole anyway. Parts
         // would have to be joined.
         if self.cuts || self.steps.len() == 1 {
-            let mut outcomes: Vec<Outcome> = Vec::new();
+            let mut accounted: Vec<Accounted> = Vec::new();
             for (n, &place) in self.steps.iter().enumerate() {
-                let outcome = match outcomes.last() {
+                let outcome = match accounted.last() {
                     None => self.first.apply(&self.tables()),
-                    Some(before) => self.answer(n - 1, &before.table),
+                    Some(before) => self.answer(n - 1, &before.outcome.table),
                 };
-                if let Some(before) = outcomes.last_mut() {
+                if let Some(Accounted { outcome: before, .. }) = accounted.last_mut() {
                     before.table = before.table.head(0);
                 }
-                outcomes.push(outcome.map_err(|error| failed(place, error))?);
+                accounted.push(Accounted::of(outcome.map_err(|error| failed(place, error))?));
             }
-            return Ok(outcomes);
+            return Ok(accounted);
         }
         let mut batches: Vec<Table> = Vec::new();
-        let mut outcomes = self.hand_over(&mut |batch| {
+        let mut accounted = self.hand_over(&mut |batch| {
             // Even an empty result needs its columns, once.
             batches.retain(|kept| kept.rows() > 0);
             if batch.rows() > 0 || batches.is_empty() {
@@ -227,10 +232,11 @@ impl<'a> Stream<'a> {
             }
             Ok(())
         })?;
-        if let Some(last) = outcomes.last_mut() {
-            last.table = put_together(&batches).map_err(|error| failed(self.end(), error))?;
+        if let Some(last) = accounted.last_mut() {
+            let whole = put_together(&batches).map_err(|error| failed(self.end(), error))?;
+            last.outcome.table = whole;
         }
-        Ok(outcomes)
+        Ok(accounted)
     }
 
     /// The result of a later step, by its number among them.

@@ -18,8 +18,12 @@ use crate::databases::{
     name::{Name, Place},
     target::{SharedWriter, TableOutput, expect_writable, table_named},
 };
-use crate::error::{Error, Result};
 use crate::formats::sheet::file_of;
+use crate::larger::Data;
+use crate::{
+    CoreError,
+    error::{Error, Result},
+};
 use journal::Journal;
 use std::{
     fs,
@@ -140,6 +144,30 @@ impl Destination {
             write(&mut batches)?;
             batches.finish()
         })
+    }
+
+    /// Writes all rows of a table that may be larger than memory.
+    ///
+    /// Errors: also those of reading the rows.
+    pub fn write_data(&mut self, writing: Writing, data: &Data) -> Result<()> {
+        let mut failed = None;
+        let written = self.write_tables(writing, |batches| {
+            let read = data.each(&mut |batch| {
+                batches.write(&batch).map_err(|error| CoreError::Sink(error.into()).into())
+            });
+            match read {
+                // An error of the file is that of writing it.
+                Err(Error::Core(CoreError::Sink(error))) => {
+                    Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
+                }
+                Err(error) => {
+                    failed = Some(error);
+                    Err(io::Error::other("the rows could not be read"))
+                }
+                Ok(()) => Ok(()),
+            }
+        });
+        failed.map_or(written, Err)
     }
 
     /// Writes to the file. Errors: also that it is a table of a database.

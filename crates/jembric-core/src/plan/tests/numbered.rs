@@ -7,7 +7,8 @@ use crate::{
     table::{Origin, Table},
 };
 use arrow_array::{
-    Array, ArrayRef, Date32Array, Decimal64Array, Decimal128Array, StringViewArray, cast::AsArray,
+    Array, ArrayRef, Date32Array, Decimal64Array, Decimal128Array, Int64Array, StringViewArray,
+    cast::AsArray, types::Int64Type,
 };
 use proptest::prelude::*;
 use std::sync::Arc;
@@ -96,6 +97,27 @@ proptest! {
             (0..all).map(|number| number.to_string()).collect::<Vec<_>>());
         prop_assert_eq!(lines(&table), (2..all + 2).collect::<Vec<_>>());
     }
+}
+
+#[test]
+fn rows_set_aside_can_be_taken_out_and_are_counted() {
+    let days: ArrayRef = Arc::new(Date32Array::from(vec![None, Some(20_000), None, None]));
+    let numbers: ArrayRef = Arc::new(Int64Array::from(vec![0, 1, 2, 3]));
+    let days = Table::from_columns([("day", days), ("number", numbers)]).unwrap();
+    let plan = Totals::new().date(["day"]).prepare(&days.shape(), &Context::new()).unwrap();
+    let mut fold = plan.begin().unwrap();
+    // Batches may come in any order.
+    fold.take(&days.slice(2, 1), 2).unwrap();
+    fold.take(&days.head(2), 0).unwrap();
+    assert_eq!(fold.take_set_aside(1 << 20).unwrap().map(|rows| rows.rows()), None);
+    let taken = fold.take_set_aside(1).unwrap().unwrap();
+    let numbers = taken.column("number").unwrap().as_primitive::<Int64Type>().values().to_vec();
+    assert_eq!(numbers, [0, 2]);
+    assert_eq!(fold.take_set_aside(1).unwrap().map(|rows| rows.rows()), None);
+    fold.take(&days.slice(3, 1), 3).unwrap();
+    let outcome = fold.finish().unwrap();
+    assert_eq!((outcome.set_aside.rows(), outcome.ledger.set_aside[0].rows), (1, 3));
+    assert!(outcome.ledger.balances());
 }
 
 #[test]
