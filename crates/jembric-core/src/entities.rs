@@ -98,7 +98,11 @@ impl Entities {
         if rows.count_set_bits() == self.ids.len() {
             return self.clone();
         }
-        let ids: Vec<u32> = rows.set_indices().map(|row| self.ids[row]).collect();
+        let of_stretch = |stretch: Range<usize>| -> Vec<u32> {
+            let own = rows.slice(stretch.start, stretch.len());
+            own.set_indices().map(|row| self.ids[stretch.start + row]).collect()
+        };
+        let ids = parallel::of_stretches(rows.len(), parallel::STRETCH, of_stretch).concat();
         let without = ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
         Entities { ids, count: self.count, without }
     }

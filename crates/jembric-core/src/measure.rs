@@ -12,6 +12,7 @@ use crate::{
     decimal::Decimal,
     error::{Error, Result},
     exact::{Limbs, power_of_two},
+    parallel,
     table::Table,
 };
 use arrow_array::{
@@ -19,7 +20,7 @@ use arrow_array::{
 };
 use arrow_buffer::{NullBuffer, ScalarBuffer};
 use arrow_schema::DataType;
-use std::sync::Arc;
+use std::{ops::Range, sync::Arc};
 
 /// The bits of a layer's digit. The sum of 2³² rows has 126 bits, which fits a signed integer.
 const DIGIT_BITS: u32 = 94;
@@ -191,10 +192,36 @@ impl Measure {
 
     /// The units of all rows, if none is missing and no sum of them can exceed 64 bits.
     pub(crate) fn narrow(&self) -> Option<&[i64]> {
+        self.narrow_from(0).map(|(units, _)| units)
+    }
+
+    /// The same for sums that begin with a number of units, which is returned as well.
+    pub(crate) fn narrow_from(&self, first: i128) -> Option<(&[i64], i64)> {
         let Units::Narrow(units) = &self.units else { return None };
-        let greatest = || units.iter().fold(0, |most, unit| unit.unsigned_abs().max(most));
-        let fits = || greatest().checked_mul(units.len() as u64).is_some_and(|sum| sum < 1 << 63);
-        (self.valid.is_none() && fits()).then_some(units)
+        let first = i64::try_from(first).ok()?;
+        let greatest = || {
+            let of_stretch = |rows: Range<usize>| {
+                units[rows].iter().fold(0, |most, unit| unit.unsigned_abs().max(most))
+            };
+            let stretches = parallel::of_stretches(units.len(), parallel::STRETCH, of_stretch);
+            stretches.into_iter().max().unwrap_or(0)
+        };
+        let fits = || {
+            let sum = greatest().checked_mul(units.len() as u64)?.checked_add(first.unsigned_abs());
+            sum.filter(|sum| *sum < 1 << 63)
+        };
+        (self.valid.is_none() && fits().is_some()).then_some((units, first))
+    }
+
+    /// The column of sums that fit into 64 bits, in the type of the measure.
+    pub(crate) fn narrow_sums(&self, sums: Vec<i64>) -> Result<ArrayRef> {
+        Ok(match self.kind {
+            SumUnit::Decimal(places) => {
+                let sums = Decimal128Array::from(parallel::map(&sums, i128::from));
+                Arc::new(sums.with_precision_and_scale(38, places)?)
+            }
+            _ => Arc::new(Int64Array::from(sums)),
+        })
     }
 
     /// The number of integers that hold a sum.
@@ -238,11 +265,13 @@ impl Measure {
         let [least, ..] = &sums[..] else { return Ok(Arc::new(NullArray::new(0))) };
         Ok(match self.kind {
             SumUnit::Whole => {
-                let fits = |sum: &i128| i64::try_from(*sum).ok();
-                if let Some(sum) = least.iter().find(|sum| fits(sum).is_none()) {
+                let fits = |sum: i128| i64::try_from(sum).is_ok();
+                let (sums, is_any_too_great) =
+                    parallel::noting(least, |sum| (sum as i64, !fits(sum)));
+                if let Some(sum) = least.iter().find(|sum| is_any_too_great && !fits(**sum)) {
                     return Err(overflow(&self.column, sum.to_string()));
                 }
-                Arc::new(Int64Array::from_iter_values(least.iter().filter_map(fits)))
+                Arc::new(Int64Array::from(sums))
             }
             SumUnit::Decimal(places) => {
                 if let Some(sum) = least.iter().find(|sum| sum.unsigned_abs() >= 10_u128.pow(38)) {

@@ -277,8 +277,8 @@ impl Table {
             return Ok(Table { origin: None, ..self.clone() });
         }
         let filter = FilterBuilder::new(&BooleanArray::new(rows.clone(), None)).optimize().build();
-        let columns = self.columns().iter().map(|column| filter.filter(column));
-        self.with_columns(columns.collect::<std::result::Result<_, _>>()?, kept)
+        let columns = parallel::of_parts(self.columns(), |_, column| filter.filter(column));
+        self.with_columns(columns.into_iter().collect::<std::result::Result<_, _>>()?, kept)
     }
 
     /// The bytes of a row, except for texts of more than twelve bytes, which rows may share.

@@ -1,8 +1,13 @@
 //! [`Timeline`]: the rows of each entity in order of date, for everything that needs more than one
 //! pass over the rows; and [`GroupedByEntity`], which it is made of.
 
-use crate::{dates::Dates, entities::Entities, parallel};
+use crate::{
+    dates::Dates,
+    entities::Entities,
+    parallel::{self, STRETCH},
+};
 use arrow_buffer::BooleanBuffer;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 /// The rows of each entity, sorted by date and then by row.
 #[derive(Clone, Debug)]
@@ -49,9 +54,9 @@ impl Timeline {
 /// already. Every row has an entity; an entity may have no row.
 pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u32>> {
     let starts = match dates {
-        Dates::Days(days, _) => starts_in_order(ids, |row| days.values()[row]),
-        Dates::Moments(moments) => starts_in_order(ids, |row| moments.values()[row]),
-        Dates::Missing(_) => starts_in_order(ids, |_| 0),
+        Dates::Days(days, _) => starts_in_order(ids, count, |row| days.values()[row]),
+        Dates::Moments(moments) => starts_in_order(ids, count, |row| moments.values()[row]),
+        Dates::Missing(_) => starts_in_order(ids, count, |_| 0),
     }?;
     // If an entity begins a second time, its rows are not next to each other.
     let mut begun = vec![false; count];
@@ -61,22 +66,33 @@ pub(crate) fn in_order(ids: &[u32], count: usize, dates: &Dates) -> Option<Vec<u
 }
 
 /// The rows at which another entity begins, and the number of all rows; none if a date is before
-/// that of the row above, of the same entity.
+/// that of the row above, of the same entity, or if there are more such rows than entities.
 fn starts_in_order<D: PartialOrd>(
     ids: &[u32],
+    count: usize,
     date: impl Fn(usize) -> D + Sync,
 ) -> Option<Vec<u32>> {
-    let pieces = parallel::of_stretches(ids.len(), ROWS_FOR_THREADS, |rows| {
+    let all = AtomicUsize::new(0);
+    let pieces = parallel::of_stretches(ids.len(), STRETCH, |rows| {
+        // Most tables are not in order, which is known after a few stretches.
+        if all.load(Relaxed) > count {
+            return None;
+        }
         let mut starts = Vec::new();
         for row in rows {
             if row == 0 || ids[row] != ids[row - 1] {
                 starts.push(row as u32);
             } else if date(row) < date(row - 1) {
+                all.store(count + 1, Relaxed);
                 return None;
             }
         }
+        all.fetch_add(starts.len(), Relaxed);
         Some(starts)
     });
+    if all.into_inner() > count {
+        return None;
+    }
     let mut starts = pieces.into_iter().collect::<Option<Vec<Vec<u32>>>>()?.concat();
     starts.push(ids.len() as u32);
     Some(starts)

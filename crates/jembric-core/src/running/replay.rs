@@ -26,8 +26,8 @@ impl Replay {
     /// The values of the records, in the order of the rows.
     pub(super) fn returned<T: Copy + Default + Send + Sync>(&self, of_records: &[T]) -> Vec<T> {
         let places = self.places.get_or_init(|| {
-            let mut places: Vec<AtomicU32> = Vec::new();
-            places.resize_with(self.records.len(), AtomicU32::default);
+            let places: Vec<AtomicU32> =
+                vec![0; self.records.len()].into_iter().map(AtomicU32::new).collect();
             parallel::of_stretches(places.len(), STRETCH, |stretch| {
                 for (&(_, row), place) in self.records[stretch.clone()].iter().zip(stretch) {
                     places[row as usize].store(place as u32, Relaxed);
@@ -46,8 +46,8 @@ impl Replay {
         bounds: &[u32],
         work: &(dyn Fn(usize, &mut [i64]) + Sync),
     ) -> Vec<i64> {
-        let mut made: Vec<AtomicI64> = Vec::new();
-        made.resize_with(self.records.len(), AtomicI64::default);
+        let made: Vec<AtomicI64> =
+            vec![0; self.records.len()].into_iter().map(AtomicI64::new).collect();
         parallel::of_stretches(bounds.len() - 1, ENTITIES_AT_ONCE, |entities| {
             let mut own = Vec::new();
             for bounds in bounds[entities.start..=entities.end].windows(2) {

@@ -381,6 +381,11 @@ impl<'a> Track<'a> {
         };
         let of_layer = |layer: usize| (layer, first[layer], count);
         let carried = last.map(|stop| self.run_of(stop, &measure, &first, count));
+        if asked.figure == Figure::Sum
+            && let Some((units, first)) = measure.narrow_from(first[0])
+        {
+            return Ok((measure.narrow_sums(self.narrow_sums(units, first))?, carried));
+        }
         if asked.figure == Figure::Sum {
             let of_layer = |layer| self.sums(&measure, of_layer(layer), |sum, _| sum);
             let sums = measure.sums(&(0..measure.layers()).map(of_layer).collect())?;
@@ -456,6 +461,32 @@ impl<'a> Track<'a> {
                 }
                 (*from, *to) = (stop.from, stop.records.end);
                 make(*sum, *count)
+            },
+        )
+    }
+
+    /// For each row the sum of its run, from units and sums of 64 bits. The sum before the first
+    /// record is given.
+    fn narrow_sums(&self, units: &[i64], before: i64) -> Vec<i64> {
+        if self.only_grows() {
+            return self.numbers_at_records(
+                |_| before,
+                |sum, row| {
+                    *sum += units[row];
+                    *sum
+                },
+            );
+        }
+        self.numbers_at_stops(
+            |start| (before, start, start, self.before.is_some()),
+            |(sum, from, to, continues), stop| {
+                if *continues && !stop.continues {
+                    (*sum, *continues) = (*sum - before, false);
+                }
+                (*to..stop.records.end).for_each(|place| *sum += units[self.row(place)]);
+                (*from..stop.from).for_each(|place| *sum -= units[self.row(place)]);
+                (*from, *to) = (stop.from, stop.records.end);
+                *sum
             },
         )
     }

@@ -6,6 +6,7 @@
 //! complete before the first is renamed, and a journal beside the routine (`journal`) lets the next
 //! run finish the renames of a process that was killed between two of them.
 
+mod behind;
 mod journal;
 mod process;
 mod temporary;
@@ -24,6 +25,7 @@ use crate::{
     CoreError,
     error::{Error, Result},
 };
+use behind::behind;
 use journal::Journal;
 use std::{
     fs,
@@ -183,7 +185,7 @@ impl Destination {
                 });
             }
         };
-        write(file).map_err(Error::write(&self.name))
+        behind(file, write).map_err(Error::write(&self.name))
     }
 
     /// Puts the file in place.

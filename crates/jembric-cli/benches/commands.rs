@@ -1,0 +1,371 @@
+//! Runs commands as whole processes, from a file to a file:
+//!
+//! - `cargo bench -p jembric-cli --bench commands`: each beside a process that only reads the file,
+//!   and with one thread; also the peak of its memory.
+//! - `GROWTH=yes`: each on twice as many rows, with few and with many rows for each entity, and
+//!   with all rows on one date.
+//! - `MEMORY=512MiB`: each with a limit on memory, beside the same without one, unless
+//!   `COMPARE=no`.
+//!
+//! `ROWS=100000000` sets the number of rows, `FORMAT=parquet` the format, and `ONLY=latest,sort`
+//! runs some of the commands. What only reads is this bench itself, with `KERNEL` in its
+//! environment. The files are made in the directory for temporary files, once for each size.
+
+#[path = "../../../benches/lifts.rs"]
+#[allow(dead_code)]
+mod lifts;
+#[path = "../../jembric/examples/make_stays.rs"]
+#[allow(dead_code)]
+mod make_stays;
+
+use jembric::io::{Data, Memory, Reading, Size};
+use make_stays::Sizes;
+use std::{
+    env,
+    path::{Path, PathBuf},
+    process::Command,
+    sync::atomic::{AtomicBool, AtomicU64, Ordering::Relaxed},
+    thread,
+    time::{Duration, Instant},
+};
+
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+/// More memory than any machine has.
+const NO_LIMIT: &str = "1TiB";
+/// How often a command runs for a median.
+const ROUNDS: usize = 3;
+
+/// A command, and what it reads.
+struct Bench {
+    name: &'static str,
+    words: &'static [&'static str],
+    /// The columns that it needs, if not all.
+    columns: &'static str,
+    /// Whether it has a second file.
+    has_second: bool,
+}
+
+const fn bench(name: &'static str, words: &'static [&'static str], columns: &'static str) -> Bench {
+    Bench { name, words, columns, has_second: false }
+}
+
+const COMMANDS: &[Bench] = &[
+    bench("latest", &["latest", "--per", "vessel", "--date", "arrived", "--ties", "first"], ""),
+    bench(
+        "totals",
+        &["totals", "--per", "vessel", "--date", "arrived", "--grain", "month", "--sum", "tons"],
+        "vessel,arrived,tons",
+    ),
+    bench("active", &["active", "--start", "arrived", "--end", "left", "--count"], "arrived,left"),
+    bench("running", &["running", "--per", "vessel", "--date", "arrived", "--sum", "tons"], ""),
+    bench(
+        "filled",
+        &[
+            "filled",
+            "--per",
+            "vessel",
+            "--date",
+            "arrived",
+            "--range",
+            "2020-01-01..2020-04-09",
+            "--carry",
+            "tons",
+        ],
+        "",
+    ),
+    bench(
+        "spells",
+        &["spells", "--per", "vessel", "--start", "arrived", "--end", "left"],
+        "vessel,arrived,left",
+    ),
+    Bench {
+        name: "within",
+        words: &["within", "--match", "vessel", "--date", "arrived", "--window", "arrived..left"],
+        columns: "",
+        has_second: true,
+    },
+    bench("sort", &["sort", "tons:down,arrived"], ""),
+    bench("sort by a number", &["sort", "tons"], ""),
+    bench("sort by text and date", &["sort", "vessel,arrived"], ""),
+];
+
+/// Stays of a certain kind, whose number is doubled.
+struct Shape {
+    name: &'static str,
+    /// The vessels and days of so many rows.
+    sizes: fn(u64) -> (u64, u64),
+    /// The commands that have a result for them.
+    commands: &'static [&'static str],
+}
+
+const SHAPES: &[Shape] = &[
+    Shape {
+        name: "a hundred rows for each entity",
+        sizes: |rows| (rows / 100, 2_000),
+        commands: &["latest", "totals", "active", "running", "filled", "spells", "within", "sort"],
+    },
+    Shape {
+        name: "one row for each entity",
+        sizes: |rows| (rows, 2_000),
+        commands: &["latest", "totals", "running", "spells", "within", "sort by text and date"],
+    },
+    Shape {
+        name: "one entity with all rows",
+        sizes: |rows| (1, rows.min(2_000_000)),
+        commands: &["latest", "totals", "running", "spells", "within", "sort"],
+    },
+    Shape {
+        name: "all rows on one date",
+        sizes: |rows| (rows / 100, 1),
+        commands: &["latest", "totals", "active", "running", "spells", "overlapping", "sort"],
+    },
+];
+
+/// All windows overlap, so each event has one of them only.
+const OVERLAPPING: Bench = Bench {
+    name: "overlapping",
+    words: &["within", "--date", "arrived", "--window", "arrived..left", "--pick", "first"],
+    columns: "",
+    has_second: true,
+};
+
+fn setting(name: &str, default: &str) -> String {
+    env::var(name).unwrap_or_else(|_| default.to_owned())
+}
+
+fn main() {
+    if let Ok(files) = env::var("KERNEL") {
+        let memory = setting("MEMORY", NO_LIMIT).parse::<Size>().expect("a size");
+        return read_alone(files.split(':'), &setting("COLUMNS", ""), memory);
+    }
+    let rows: u64 = setting("ROWS", "10000000").parse().expect("a number of rows");
+    let format = setting("FORMAT", "csv");
+    match (env::var("MEMORY"), setting("GROWTH", "no") == "yes") {
+        (Ok(memory), _) => limited(rows, &format, &memory),
+        (Err(_), true) => growing(rows, &format),
+        (Err(_), false) => whole(rows, &format),
+    }
+}
+
+/// Whether a bench was asked for.
+fn is_asked(name: &str) -> bool {
+    let only = setting("ONLY", "");
+    only.is_empty() || only.split(',').any(|one| one == name)
+}
+
+/// The commands without a limit, beside reading alone, and with one thread.
+fn whole(rows: u64, format: &str) {
+    let stays = made(rows, format);
+    let calls = || made(rows / 2, format);
+    let size = |file: &Path| std::fs::metadata(file).map_or(0, |about| about.len());
+    println!("{rows} rows of {}", stays.display());
+    for Bench { name, words, columns, has_second } in COMMANDS {
+        if !is_asked(name) {
+            continue;
+        }
+        let mut files = vec![stays.clone()];
+        files.extend(has_second.then(calls));
+        let ran = Ran::median(&mut [
+            kernel(&files, NO_LIMIT, columns),
+            jembric(&files, words, NO_LIMIT),
+            with_one_thread(jembric(&files, words, NO_LIMIT)),
+        ]);
+        let [reading, two, one] = &ran[..] else { continue };
+        println!(
+            "RATIO {name}: {:.2} s, {:.2} times reading alone; one thread takes {:.2} times as \
+                long; peak {} MB, {:.2} times the size of the files",
+            two.seconds,
+            two.seconds / reading.seconds,
+            one.seconds / two.seconds,
+            two.peak / 1_000_000,
+            two.peak as f64 / files.iter().map(|file| size(file)).sum::<u64>() as f64,
+        );
+    }
+}
+
+/// The commands on twice as many rows, beside the same on the rows.
+fn growing(rows: u64, format: &str) {
+    for Shape { name: shape, sizes, commands } in SHAPES {
+        let made = |rows: u64| {
+            let (vessels, days) = sizes(rows);
+            made_of(Sizes { rows, vessels: vessels.max(1), days }, format)
+        };
+        let windows = |rows: u64| made(rows / 2);
+        let (some, twice) = (made(rows), made(2 * rows));
+        for Bench { name, words, has_second, .. } in COMMANDS.iter().chain([&OVERLAPPING]) {
+            if !is_asked(name) || !commands.contains(name) {
+                continue;
+            }
+            let with_second = |file: &PathBuf, rows: u64| {
+                let mut files = vec![file.clone()];
+                files.extend(has_second.then(|| windows(rows)));
+                files
+            };
+            let ran = Ran::median(&mut [
+                jembric(&with_second(&some, rows), words, NO_LIMIT),
+                jembric(&with_second(&twice, 2 * rows), words, NO_LIMIT),
+            ]);
+            let [some, twice] = &ran[..] else { continue };
+            println!(
+                "RATIO {shape}, {name}: {:.2} s to {:.2} s, {:.2} times",
+                some.seconds,
+                twice.seconds,
+                twice.seconds / some.seconds
+            );
+        }
+    }
+}
+
+/// The commands with a limit on memory.
+fn limited(rows: u64, format: &str, memory: &str) {
+    let compares = setting("COMPARE", "yes") == "yes";
+    let stays = made(rows, format);
+    let calls = || made(rows / 2, format);
+    println!("{rows} rows of {}, {memory} of memory", stays.display());
+    for Bench { name, words, columns, has_second } in COMMANDS {
+        if !is_asked(name) {
+            continue;
+        }
+        let mut files = vec![stays.clone()];
+        files.extend(has_second.then(calls));
+        let reading = Ran::of(&mut kernel(&files, memory, columns));
+        let limited = Ran::of(&mut jembric(&files, words, memory));
+        let in_memory = compares.then(|| Ran::of(&mut jembric(&files, words, NO_LIMIT)));
+        println!(
+            "RATIO {name}: {:.1} s, {:.2} times reading alone{}; peak {} MiB; {} MiB in temporary \
+                files",
+            limited.seconds,
+            limited.seconds / reading.seconds,
+            in_memory.map_or(String::new(), |whole| format!(
+                ", {:.2} times without a limit (peak {} MiB)",
+                limited.seconds / whole.seconds,
+                whole.peak >> 20
+            )),
+            limited.peak >> 20,
+            limited.spilled >> 20,
+        );
+    }
+}
+
+/// The file with so many stays, each vessel with a hundred of them.
+fn made(rows: u64, format: &str) -> PathBuf {
+    made_of(Sizes { rows, vessels: (rows / 100).clamp(1, 1_000_000), days: 2_000 }, format)
+}
+
+fn made_of(sizes: Sizes, format: &str) -> PathBuf {
+    let Sizes { rows, vessels, days } = sizes;
+    let name = format!("jembric-stays-{rows}-{vessels}-{days}.{format}");
+    let path = env::temp_dir().join(name);
+    if !path.exists() {
+        make_stays::write(sizes, &path.display().to_string()).expect("room on the disk");
+    }
+    path
+}
+
+/// Reads files in batches, and does nothing else.
+fn read_alone<'a>(files: impl Iterator<Item = &'a str>, columns: &str, memory: Size) {
+    let memory = Memory::of(memory.0, env::temp_dir());
+    let reading = match columns {
+        "" => Reading::new(),
+        columns => Reading::new().only(columns.split(',')),
+    };
+    for file in files {
+        let mut rows = 0;
+        match reading.data(file, &memory).expect("a table") {
+            Data::Table(table) => rows = table.rows(),
+            Data::Larger(scan) => scan
+                .each(&mut |batch| {
+                    rows += batch.rows();
+                    Ok(())
+                })
+                .expect("all rows"),
+            _ => {}
+        }
+        println!("{rows}");
+    }
+}
+
+fn kernel(files: &[PathBuf], memory: &str, columns: &str) -> Command {
+    let files: Vec<String> = files.iter().map(|file| file.display().to_string()).collect();
+    let mut command = Command::new(env::current_exe().expect("this bench"));
+    command.env("KERNEL", files.join(":")).env("MEMORY", memory).env("COLUMNS", columns);
+    command
+}
+
+/// The command, with the result in a file.
+fn jembric(files: &[PathBuf], words: &[&str], memory: &str) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_jembric"));
+    command.arg(words[0]).args(files).args(&words[1..]).arg("--quiet").arg("--out").arg(out());
+    command.args(["--memory", memory]).arg("--scratch").arg(scratch());
+    command
+}
+
+fn with_one_thread(mut command: Command) -> Command {
+    command.env("RAYON_NUM_THREADS", "1");
+    command
+}
+
+fn out() -> PathBuf {
+    env::temp_dir().join(format!("jembric-larger-{}.arrow", std::process::id()))
+}
+
+fn scratch() -> PathBuf {
+    let directory = env::temp_dir().join(format!("jembric-scratch-{}", std::process::id()));
+    std::fs::create_dir_all(&directory).expect("a directory");
+    directory
+}
+
+/// What a process took.
+struct Ran {
+    seconds: f64,
+    peak: u64,
+    /// The most bytes in temporary files at one time.
+    spilled: u64,
+}
+
+impl Ran {
+    /// Runs commands in turn, some times, and gives what each took: the median of the times.
+    fn median(commands: &mut [Command]) -> Vec<Ran> {
+        let rounds: Vec<Vec<Ran>> =
+            (0..ROUNDS).map(|_| commands.iter_mut().map(Ran::of).collect()).collect();
+        let of_command = |place: usize| {
+            let mut seconds: Vec<f64> = rounds.iter().map(|round| round[place].seconds).collect();
+            seconds.sort_by(f64::total_cmp);
+            let (peak, spilled) = (rounds[0][place].peak, rounds[0][place].spilled);
+            Ran { seconds: seconds[ROUNDS / 2], peak, spilled }
+        };
+        (0..commands.len()).map(of_command).collect()
+    }
+
+    fn of(command: &mut Command) -> Ran {
+        let (spilled, ended) = (AtomicU64::new(0), AtomicBool::new(false));
+        let scratch = scratch();
+        thread::scope(|scope| {
+            scope.spawn(|| {
+                while !ended.load(Relaxed) {
+                    spilled.fetch_max(size(&scratch), Relaxed);
+                    thread::sleep(Duration::from_millis(50));
+                }
+            });
+            let began = Instant::now();
+            let peak = lifts::peak_of_a_run(command);
+            let seconds = began.elapsed().as_secs_f64();
+            ended.store(true, Relaxed);
+            let _ = std::fs::remove_file(out());
+            Ran { seconds, peak, spilled: spilled.load(Relaxed) }
+        })
+    }
+}
+
+/// The bytes of the files in a directory and those in it.
+fn size(directory: &Path) -> u64 {
+    let entries = std::fs::read_dir(directory).into_iter().flatten().flatten();
+    let sizes = entries.map(|entry| match entry.metadata() {
+        Ok(about) if about.is_dir() => size(&entry.path()),
+        Ok(about) => about.len(),
+        Err(_) => 0,
+    });
+    sizes.sum()
+}
