@@ -138,10 +138,19 @@ impl Axis {
         }
         let days = match self.periods.grain() {
             Grain::Day => numbers,
-            _ => numbers
-                .into_iter()
-                .map(|number| self.periods.numbered(number).first().number())
-                .collect(),
+            _ => {
+                // Rows of the same period often follow each other.
+                let mut last = None;
+                let first_day = |number: i32| match last {
+                    Some((before, day)) if before == number => day,
+                    _ => {
+                        let day = self.periods.numbered(number).first().number();
+                        last = Some((number, day));
+                        day
+                    }
+                };
+                numbers.into_iter().map(first_day).collect()
+            }
         };
         (period_field(name, self.periods), Arc::new(Date32Array::from(days)))
     }

@@ -13,8 +13,11 @@ use crate::{
     table::Table,
     timeline::{GroupedByEntity, Timeline, in_order},
 };
-use arrow_array::{ArrayRef, Date32Array, TimestampMicrosecondArray, UInt32Array};
+use arrow_array::{
+    ArrayRef, BooleanArray, Date32Array, TimestampMicrosecondArray, UInt32Array, cast::AsArray,
+};
 use arrow_buffer::BooleanBuffer;
+use arrow_select::filter::filter;
 use std::{
     ops,
     sync::{Arc, OnceLock},
@@ -22,6 +25,12 @@ use std::{
 
 /// The cells of a batch.
 const BATCH: u64 = 1 << 16;
+
+/// The bits at the places of a mask.
+fn only(bits: &BooleanBuffer, places: &BooleanBuffer) -> Result<BooleanBuffer> {
+    let [bits, places] = [bits, places].map(|bits| BooleanArray::new(bits.clone(), None));
+    Ok(filter(&bits, &places)?.as_boolean().values().clone())
+}
 
 /// The cells of all entities, in the order of their keys.
 pub(super) struct Cells {
@@ -78,7 +87,7 @@ impl Cells {
         // From here on rows are those with a key and a date, and the masks refer to them.
         let in_range = match kept == usable {
             true => BooleanBuffer::new_set(rows),
-            false => usable.set_indices().map(|row| kept.value(row)).collect(),
+            false => only(kept, usable)?,
         };
         let keys = match (per.is_empty(), filled.entities.is_empty()) {
             (false, false) => filled.entities.after(&used, per)?,
@@ -120,7 +129,7 @@ impl Cells {
         let spans = if in_range.count_set_bits() == rows {
             all_spans.clone()
         } else {
-            let before: BooleanBuffer = usable.set_indices().map(|row| before.value(row)).collect();
+            let before = only(before, usable)?;
             // Each record before the range moves the start of the span by one, and each one in it
             // the end. No search is needed.
             let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {

@@ -43,14 +43,22 @@ struct Part {
 
 /// A key with the row in its lowest bits.
 trait Key: Copy + Ord + Send + Sync + Default {
+    /// Keys of the values of one column.
+    fn of(values: Values) -> Vec<Self>;
     fn appended(self, bits: u32, value: u128) -> Self;
     fn low(self, bits: u32) -> u32;
     fn without(self, bits: u32) -> Self;
 }
 
 macro_rules! key {
-    ($type:ty) => {
+    ($type:ty, $narrow:expr, $wide:expr) => {
         impl Key for $type {
+            fn of(values: Values) -> Vec<$type> {
+                match values {
+                    Values::Narrow(values) => $narrow(values),
+                    Values::Wide(values) => $wide(values),
+                }
+            }
             #[inline]
             fn appended(self, bits: u32, value: u128) -> $type {
                 self << bits | value as $type
@@ -67,8 +75,8 @@ macro_rules! key {
     };
 }
 
-key!(u64);
-key!(u128);
+key!(u64, |values| values, |values: Vec<u128>| parallel::map(&values, |value| value as u64));
+key!(u128, |values: Vec<u64>| parallel::map(&values, u128::from), |values| values);
 
 /// The numbers of the rows in the order of these columns, each with whether it is descending.
 /// Missing values come last; equal rows keep their order.
@@ -102,8 +110,8 @@ pub(super) fn order_of_rows(columns: &[(ArrayRef, bool)], rows: usize) -> Result
         false => comparators(&columns[compared..])?,
     };
     Ok(match bits <= u64::BITS {
-        true => sorted::<u64>(&parts, of_row, rows, &rest),
-        false => sorted::<u128>(&parts, of_row, rows, &rest),
+        true => sorted::<u64>(parts, of_row, rows, &rest),
+        false => sorted::<u128>(parts, of_row, rows, &rest),
     })
 }
 
@@ -115,10 +123,15 @@ fn comparators(columns: &[(ArrayRef, bool)]) -> Result<Vec<DynComparator>> {
     Ok(compare.collect::<std::result::Result<_, _>>()?)
 }
 
-fn sorted<K: Key>(parts: &[Part], of_row: u32, rows: usize, rest: &[DynComparator]) -> Vec<u32> {
-    let mut keys = vec![K::default(); rows];
+fn sorted<K: Key>(parts: Vec<Part>, of_row: u32, rows: usize, rest: &[DynComparator]) -> Vec<u32> {
+    let mut parts = parts.into_iter();
+    let mut keys = match parts.next() {
+        Some(first) => K::of(first.values),
+        None => vec![K::default(); rows],
+    };
+    let parts: Vec<Part> = parts.collect();
     parallel::fill(&mut keys, ROWS_A_THREAD, |first, keys| {
-        for part in parts {
+        for part in &parts {
             let with = |(key, value): (&mut K, u128)| *key = key.appended(part.bits, value);
             let own = first..first + keys.len();
             match &part.values {

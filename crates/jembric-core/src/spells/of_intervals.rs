@@ -14,6 +14,7 @@ use crate::{
     timeline::GroupedByEntity,
 };
 use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array};
+use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
 use std::sync::Arc;
 
@@ -29,6 +30,24 @@ pub(super) struct Spell {
     /// Whether one of its intervals has no end.
     open: bool,
     records: u64,
+}
+
+/// A value of each spell.
+fn of_each<T: Copy + Default + Send>(
+    parts: &[Vec<Spell>],
+    value: impl Fn(&Spell) -> T + Sync,
+) -> Vec<T> {
+    let mut values = vec![T::default(); parts.iter().map(Vec::len).sum()];
+    let (mut work, mut rest) = (Vec::new(), &mut values[..]);
+    for part in parts {
+        let (own, others) = rest.split_at_mut(part.len());
+        work.push((part, own));
+        rest = others;
+    }
+    parallel::of_parts(work, |_, (part, own)| {
+        own.iter_mut().zip(part).for_each(|(own, spell)| *own = value(spell));
+    });
+    values
 }
 
 impl SpellsPlan {
@@ -47,13 +66,13 @@ impl SpellsPlan {
         let interval =
             |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
         let parts = GroupedByEntity::of(entities.ids(), entities.count(), used, interval);
-        let spells: Vec<Spell> = match piece {
+        let spells: Vec<Vec<Spell>> = match piece {
             Some(Piece { left, are_last }) => {
                 let (mut sorted, mut spells) = (parts.values, Vec::new());
                 let last = self.join(0, &mut sorted, left.take(), &mut spells);
                 *left = last.filter(|_| !are_last);
                 spells.extend(last.filter(|_| are_last && !self.idle));
-                spells
+                vec![spells]
             }
             None => {
                 let of_entities = |_, entities: &[usize]| {
@@ -67,7 +86,7 @@ impl SpellsPlan {
                     spells
                 };
                 let order = self.order(table, entities)?;
-                parallel::of_parts(order.chunks(ENTITIES_A_THREAD), of_entities).concat()
+                parallel::of_parts(order.chunks(ENTITIES_A_THREAD), of_entities)
             }
         };
 
@@ -82,9 +101,8 @@ impl SpellsPlan {
             table,
             &self.accounting,
         )?;
-        ledger
-            .counts
-            .insert(0, (if self.idle { "gaps" } else { "spells" }.into(), spells.len() as u64));
+        let count: usize = spells.iter().map(Vec::len).sum();
+        ledger.counts.insert(0, (if self.idle { "gaps" } else { "spells" }.into(), count as u64));
         ledger.note("without an end", open);
         ledger.as_of = intervals.closed_on;
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
@@ -94,17 +112,17 @@ impl SpellsPlan {
         let first_rows = entities.first_rows();
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         if !per.is_empty() {
-            let rows = UInt32Array::from_iter_values(
-                spells.iter().map(|spell| first_rows[spell.entity as usize]),
-            );
-            columns.extend(table.select(per)?.take(&rows)?.fields());
+            let rows = of_each(&spells, |spell| first_rows[spell.entity as usize]);
+            columns.extend(table.select(per)?.take(&UInt32Array::from(rows))?.fields());
         }
-        let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
+        let starts = Date32Array::from(of_each(&spells, |spell| spell.first));
         // An open spell has no end; its days are counted up to the day that replaces missing ends.
-        let end = |spell: &Spell| (!spell.open).then(|| (spell.last + free).min(Day::MAX.number()));
-        let ends: Date32Array = spells.iter().map(end).collect();
+        let ends = of_each(&spells, |spell| (spell.last + free).min(Day::MAX.number()));
+        let has_end = BooleanBuffer::from(of_each(&spells, |spell| !spell.open));
+        let is_any_open = has_end.count_set_bits() < count;
+        let ends = Date32Array::new(ends.into(), is_any_open.then(|| NullBuffer::new(has_end)));
         let integers = |name: &str, of: fn(&Spell) -> i64| {
-            let array: ArrayRef = Arc::new(Int64Array::from_iter_values(spells.iter().map(of)));
+            let array: ArrayRef = Arc::new(Int64Array::from(of_each(&spells, of)));
             (Field::new(name, DataType::Int64, true), array)
         };
         columns.push((period_field("start", Periods::DAYS), Arc::new(starts)));

@@ -6,7 +6,7 @@
 
 use super::{
     AskedFigure, Each, TotalsPlan,
-    figures::{FigureSource, Figures, Place, records_of},
+    figures::{FigureSource, Figures, Place, Places, records_of},
 };
 use crate::{
     axis::Axis,
@@ -24,7 +24,7 @@ use crate::{
 use arrow_array::{ArrayRef, Int64Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
 use rayon::prelude::*;
-use std::{cmp::Ordering, sync::Arc};
+use std::{cmp::Ordering, ops::Range, sync::Arc};
 
 /// The most slots for computed cells, whatever the number of rows.
 const MOST_SLOTS: u64 = 1 << 27;
@@ -346,28 +346,27 @@ impl Cells {
             let counts = records_of(&slot_of, slots as usize);
             // Rows without a slot of their own add nothing to the first cell.
             // Only slots with a record become cells. Read in order, they are sorted already.
-            let (mut cell_of, mut spots) = (vec![0_u32; counts.len()], Vec::new());
-            for (slot, _) in counts.iter().enumerate().filter(|(_, count)| **count > 0) {
-                cell_of[slot] = spots.len() as u32;
+            let with_record = |slots: Range<usize>| -> Vec<u32> {
+                slots.filter(|&slot| counts[slot] > 0).map(|slot| slot as u32).collect()
+            };
+            let with_record = parallel::of_stretches(counts.len(), STRETCH, with_record).concat();
+            let spot = |&slot: &u32| {
                 // Take the digits of the slot's number apart again.
-                let (rest, side) = (slot as u64 / sides, slot as u64 % sides);
+                let (rest, side) = (u64::from(slot) / sides, u64::from(slot) % sides);
                 let (rest, entity) = (rest / entities, rest % entities);
-                spots.push(Spot {
+                Spot {
                     period: first + (rest / parts) as i32,
                     part: (rest % parts) as u32,
                     entity: entity as u32,
                     side: side as u32,
-                });
-            }
-            let figures = sources.iter().map(|source| {
-                let of_slots = source.added_up(&slot_of, &counts);
-                match spots.len() == counts.len() {
-                    // Every slot has a record, so slots are cells.
-                    true => of_slots,
-                    false => source.put_together(&of_slots, &cell_of, spots.len()),
                 }
-            });
-            return Ok(Cells { figures: figures.collect(), spots });
+            };
+            let spots: Vec<Spot> = with_record.par_iter().map(spot).collect();
+            // If every slot has a record, slots are cells.
+            let chosen = Some(&with_record[..]).filter(|chosen| chosen.len() < counts.len());
+            let figures =
+                sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen)).collect();
+            return Ok(Cells { figures, spots });
         }
         // Too many slots: number the combinations that occur. The four coordinates are packed into
         // two columns of 64 bits, which is one numbering less than four columns would need.
@@ -400,7 +399,8 @@ impl Cells {
         let cell = |id: u32| if id == Entities::NONE { NONE } else { places[id as usize] };
         let cell_of = parallel::map(numbered.ids(), cell);
         let records = records_of(&cell_of, spots.len());
-        let figures = sources.iter().map(|source| source.added_up(&cell_of, &records)).collect();
+        let figures =
+            sources.iter().map(|source| source.added_up(&cell_of, &records, None)).collect();
         Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
     }
 
@@ -473,13 +473,13 @@ impl Cells {
     }
 
     /// The places of the figures of these spots.
-    pub(super) fn places(&self, spots: &[Spot]) -> Vec<Place> {
-        if spots == self.spots {
-            return (0..spots.len()).map(Place::Cell).collect();
+    pub(super) fn places(&self, spots: &[Spot]) -> Places {
+        if std::ptr::eq(spots, &self.spots[..]) || spots == self.spots {
+            return Places::EachCell(spots.len());
         }
         let place =
             |spot: &Spot| self.spots.binary_search(spot).map_or(Place::NoRecord, Place::Cell);
-        spots.iter().map(place).collect()
+        Places::Listed(spots.iter().map(place).collect())
     }
 }
 

@@ -71,6 +71,33 @@ pub(super) enum Place {
     Blank,
 }
 
+/// The places of the rows of a result.
+pub(super) enum Places {
+    /// Each of so many cells, in order.
+    EachCell(usize),
+    Listed(Vec<Place>),
+}
+
+impl Places {
+    fn iter(&self) -> impl Iterator<Item = Place> + '_ {
+        let (cells, listed) = match self {
+            Places::EachCell(cells) => (*cells, &[][..]),
+            Places::Listed(listed) => (0, &listed[..]),
+        };
+        (0..cells).map(Place::Cell).chain(listed.iter().copied())
+    }
+
+    /// Adds a row that is left empty.
+    pub(super) fn push_blank(&mut self) {
+        if let Places::EachCell(cells) = *self {
+            *self = Places::Listed((0..cells).map(Place::Cell).collect());
+        }
+        if let Places::Listed(listed) = self {
+            listed.push(Place::Blank);
+        }
+    }
+}
+
 impl FigureSource {
     pub(super) fn of(asked: &AskedFigure, table: &Table) -> Result<FigureSource> {
         let Some(place) = asked.place else { return Ok(FigureSource::Records) };
@@ -129,32 +156,41 @@ impl FigureSource {
     }
 
     /// The figure of each cell, from the number of each row's cell and the number of records of
-    /// each cell.
-    pub(super) fn added_up(&self, cell_of: &[u32], records: &[u64]) -> Figures {
+    /// each cell. If some cells are chosen, only theirs are returned.
+    pub(super) fn added_up(
+        &self,
+        cell_of: &[u32],
+        records: &[u64],
+        chosen: Option<&[u32]>,
+    ) -> Figures {
         let cells = records.len();
         let rows = || cell_of.iter().copied().enumerate().filter(|&(_, cell)| cell != NONE);
         match self {
-            FigureSource::Records => Figures::Records(records.to_vec()),
+            FigureSource::Records => Figures::Records(of_chosen(records, chosen, |count| count)),
             FigureSource::Measure { measure, .. } => {
                 let sums = match measure.narrow() {
                     // Sums that cannot exceed 64 bits take half the memory.
                     Some(units) => {
                         let sums = summed(cell_of, cells, |sum: &mut i64, row| *sum += units[row]);
-                        vec![sums.into_iter().map(i128::from).collect()]
+                        vec![of_chosen(&sums, chosen, i128::from)]
                     }
                     None => (0..measure.layers())
                         .map(|layer| {
-                            summed(cell_of, cells, |sum: &mut i128, row| {
+                            let sums = summed(cell_of, cells, |sum: &mut i128, row| {
                                 *sum += measure.unit(row, layer)
-                            })
+                            });
+                            of_chosen(&sums, chosen, |sum| sum)
                         })
                         .collect(),
                 };
                 let counts = match measure.missing() {
-                    0 => records.to_vec(),
-                    _ => summed(cell_of, cells, |count, row| {
-                        *count += u64::from(measure.is_valid(row))
-                    }),
+                    0 => of_chosen(records, chosen, |count| count),
+                    _ => {
+                        let counts = summed(cell_of, cells, |count, row| {
+                            *count += u64::from(measure.is_valid(row))
+                        });
+                        of_chosen(&counts, chosen, |count| count)
+                    }
                 };
                 Figures::Sums(sums, counts)
             }
@@ -165,12 +201,17 @@ impl FigureSource {
                         self.better(&mut best[cell as usize], row as u32);
                     }
                 }
-                Figures::Rows(best)
+                Figures::Rows(of_chosen(&best, chosen, |row| row))
             }
             FigureSource::Values { numbers, .. } => {
-                let pairs =
-                    rows().map(|(row, cell)| (cell, numbers[row])).filter(|pair| pair.1 != NONE);
-                Figures::Pairs(different(pairs.collect()))
+                let mut place_of = Vec::new();
+                if let Some(chosen) = chosen {
+                    place_of = vec![0; cells];
+                    chosen.iter().zip(0..).for_each(|(&cell, n)| place_of[cell as usize] = n);
+                }
+                let place = |cell: u32| place_of.get(cell as usize).copied().unwrap_or(cell);
+                let pairs = rows().map(|(row, cell)| (place(cell), numbers[row]));
+                Figures::Pairs(different(pairs.filter(|pair| pair.1 != NONE).collect()))
             }
         }
     }
@@ -218,9 +259,9 @@ impl FigureSource {
     }
 
     /// The column of the figures in these places.
-    pub(super) fn column(&self, figures: &Figures, places: &[Place]) -> Result<ArrayRef> {
+    pub(super) fn column(&self, figures: &Figures, places: &Places) -> Result<ArrayRef> {
         let whole = |of_cell: &dyn Fn(usize) -> u64| -> ArrayRef {
-            let number = |place: &Place| match *place {
+            let number = |place: Place| match place {
                 Place::Cell(cell) => Some(of_cell(cell) as i64),
                 Place::NoRecord => Some(0),
                 Place::Blank => None,
@@ -228,7 +269,12 @@ impl FigureSource {
             Arc::new(places.iter().map(number).collect::<Int64Array>())
         };
         Ok(match (self, figures) {
-            (_, Figures::Records(counts)) => whole(&|cell| counts[cell]),
+            (_, Figures::Records(counts)) => match places {
+                Places::EachCell(_) => {
+                    Arc::new(Int64Array::from(parallel::map(counts, |count| count as i64)))
+                }
+                Places::Listed(_) => whole(&|cell| counts[cell]),
+            },
             (_, Figures::Pairs(pairs)) => {
                 let mut counts = Vec::new();
                 for &(cell, _) in pairs {
@@ -238,21 +284,21 @@ impl FigureSource {
                 whole(&|cell| counts.get(cell).copied().unwrap_or(0))
             }
             (FigureSource::Measure { measure, mean: true }, Figures::Sums(sums, counts)) => {
-                let mean = |place: &Place| match *place {
+                let mean = |place: Place| match place {
                     Place::Cell(cell) => measure.mean(&of_cell(sums, cell), counts[cell]),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
             (FigureSource::Measure { mean: true, .. }, Figures::LongSums(sums, counts)) => {
-                let mean = |place: &Place| match *place {
+                let mean = |place: Place| match place {
                     Place::Cell(cell) if counts[cell] > 0 => Some(sums[cell].divided(counts[cell])),
                     _ => None,
                 };
                 Arc::new(places.iter().map(mean).collect::<Float64Array>())
             }
             (FigureSource::Measure { measure, .. }, Figures::LongSums(sums, _)) => {
-                let sum = |place: &Place| match *place {
+                let sum = |place: Place| match place {
                     Place::Cell(cell) => Some(measure.long_sum(&sums[cell])).transpose(),
                     Place::NoRecord => Ok(Some(0.0)),
                     Place::Blank => Ok(None),
@@ -260,35 +306,37 @@ impl FigureSource {
                 Arc::new(places.iter().map(sum).collect::<Result<Float64Array>>()?)
             }
             (FigureSource::Measure { measure, .. }, Figures::Sums(sums, _)) => {
+                if let Places::EachCell(_) = places {
+                    return measure.sums(sums);
+                }
                 let of_layer = |layer: &Vec<i128>| {
-                    let sum = |place: &Place| {
-                        if let Place::Cell(cell) = *place { layer[cell] } else { 0 }
-                    };
+                    let sum =
+                        |place: Place| if let Place::Cell(cell) = place { layer[cell] } else { 0 };
                     places.iter().map(sum).collect()
                 };
                 let array = measure.sums(&sums.iter().map(of_layer).collect())?;
-                if places.contains(&Place::Blank) {
-                    let blank = places.iter().map(|place| Some(*place == Place::Blank));
+                if places.iter().any(|place| place == Place::Blank) {
+                    let blank = places.iter().map(|place| Some(place == Place::Blank));
                     nullif(&array, &blank.collect::<BooleanArray>())?
                 } else {
                     array
                 }
             }
             (FigureSource::Extreme { array, .. }, Figures::Rows(rows)) => {
-                let row = |place: &Place| match *place {
+                let row = |place: Place| match place {
                     Place::Cell(cell) => Some(rows[cell]).filter(|&row| row != NONE),
                     _ => None,
                 };
                 take(array, &places.iter().map(row).collect::<UInt32Array>(), None)?
             }
             // There is no other combination, because a source makes its own kind of figures.
-            _ => Arc::new(NullArray::new(places.len())),
+            _ => Arc::new(NullArray::new(places.iter().count())),
         })
     }
 
     /// The share of each place in another, as a fraction; missing if the other is 0 or either is
     /// missing.
-    pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&[Place]; 2]) -> ArrayRef {
+    pub(super) fn share(&self, [part, whole]: [&Figures; 2], places: [&Places; 2]) -> ArrayRef {
         let number = |figures: &Figures, place: Place| match (self, figures, place) {
             (FigureSource::Records, Figures::Records(counts), Place::Cell(cell)) => {
                 Some(counts[cell] as f64)
@@ -302,12 +350,13 @@ impl FigureSource {
             (_, _, Place::NoRecord) => Some(0.0),
             _ => None,
         };
-        let share = |(&one, &other): (&Place, &Place)| {
+        let share = |(one, other): (Place, Place)| {
             let (part, whole) = (number(part, one)?, number(whole, other)?);
             // Tables have no −0, which 0 of a negative number would be.
             (whole != 0.0).then_some(part / whole + 0.0)
         };
-        Arc::new(places[0].iter().zip(places[1]).map(share).collect::<Float64Array>())
+        let both = places[0].iter().zip(places[1].iter());
+        Arc::new(both.map(share).collect::<Float64Array>())
     }
 }
 
@@ -484,10 +533,24 @@ impl Figures {
 
 /// The number of records of each cell.
 pub(super) fn records_of(cell_of: &[u32], cells: usize) -> Vec<u64> {
-    summed(cell_of, cells, |count: &mut u32, _| *count += 1).into_iter().map(u64::from).collect()
+    let counts = summed(cell_of, cells, |count: &mut u32, _| *count += 1);
+    parallel::map(&counts, u64::from)
 }
 
-/// Adds up over the rows of each cell, on all threads if there are enough rows for the cells.
+/// The values of the chosen cells, or of all.
+fn of_chosen<A: Copy + Sync, T: Copy + Default + Send>(
+    all: &[A],
+    chosen: Option<&[u32]>,
+    make: impl Fn(A) -> T + Sync,
+) -> Vec<T> {
+    match chosen {
+        None => parallel::map(all, make),
+        Some(chosen) => parallel::map(chosen, |cell| make(all[cell as usize])),
+    }
+}
+
+/// Adds up over the rows of each cell. With few cells each thread has its own rows, with many its
+/// own cells.
 fn summed<T: Copy + Default + AddAssign + Send + Sync>(
     cell_of: &[u32],
     cells: usize,
@@ -503,8 +566,19 @@ fn summed<T: Copy + Default + AddAssign + Send + Sync>(
         sums
     };
     let (rows, threads) = (cell_of.len(), rayon::current_num_threads());
-    if cells > CELLS_FOR_THREADS || rows < 2 * ROWS_A_THREAD || cells * threads > rows {
+    if rows < 2 * ROWS_A_THREAD || threads == 1 {
         return of_rows(0..rows);
+    }
+    if cells > CELLS_FOR_THREADS || cells * threads > rows {
+        let mut sums = vec![T::default(); cells];
+        parallel::fill(&mut sums, cells.div_ceil(threads), |first, sums| {
+            for (row, &cell) in cell_of.iter().enumerate() {
+                if let Some(sum) = sums.get_mut((cell as usize).wrapping_sub(first)) {
+                    add(sum, row);
+                }
+            }
+        });
+        return sums;
     }
     let part = |n: usize| rows * n / threads..rows * (n + 1) / threads;
     let plus = |mut sums: Vec<T>, more: Vec<T>| {

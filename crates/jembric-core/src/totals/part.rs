@@ -7,7 +7,7 @@
 use super::{
     TotalsPlan, What,
     cells::{Cells, Groups, Spot, Timed, sources},
-    figures::{FigureSource, Figures, Place},
+    figures::{FigureSource, Figures, Places},
 };
 use crate::{
     axis::Axis,
@@ -287,9 +287,9 @@ impl DatedRows {
 impl DatedPart {
     /// The sum of a figure over all cells.
     pub(super) fn sum_of_cells(&self, source: &FigureSource, figure: usize) -> Result<ExactSum> {
-        let places: Vec<Place> = (0..self.cells.spots.len()).map(Place::Cell).collect();
-        let cells = source.column(&self.cells.figures[figure], &places)?;
-        Ok(ExactSum::of_column(&cells, &BooleanBuffer::new_set(places.len())))
+        let count = self.cells.spots.len();
+        let cells = source.column(&self.cells.figures[figure], &Places::EachCell(count))?;
+        Ok(ExactSum::of_column(&cells, &BooleanBuffer::new_set(count)))
     }
 }
 

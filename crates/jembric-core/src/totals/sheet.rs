@@ -3,7 +3,7 @@
 use super::{
     Each, Scope, TotalsPlan,
     cells::{Cells, Spot},
-    figures::{FigureSource, Place},
+    figures::FigureSource,
     part::{DatedPart, Part},
 };
 use crate::{
@@ -13,6 +13,7 @@ use crate::{
     entities::{Entities, Missing},
     error::{Error, Result, Smaller},
     ledger::{Ledger, Outcome, Reconciled, Warning},
+    parallel,
     table::{Table, ordered_field},
 };
 use arrow_array::{
@@ -20,7 +21,7 @@ use arrow_array::{
 };
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
-use std::sync::Arc;
+use std::{borrow::Cow, sync::Arc};
 
 /// The name of the row over all rows.
 const TOTAL_ROW: &str = "(total)";
@@ -33,7 +34,7 @@ struct Sheet<'a> {
     totals: &'a TotalsPlan,
     part: &'a Part,
     /// The spot of each row of the result, except for the total.
-    rows: Vec<Spot>,
+    rows: Cow<'a, [Spot]>,
 }
 
 /// The result for the cells of a part, and the rows set aside.
@@ -48,13 +49,13 @@ pub(super) fn outcome(
         let (column, values) = (named.column.clone(), part.groups.sides.count as u64);
         return Err(Error::TooManyColumns { column, values, most });
     }
-    let mut sheet = Sheet { totals, part: &part, rows: Vec::new() };
+    let mut sheet = Sheet { totals, part: &part, rows: Cow::Borrowed(&[]) };
     sheet.rows = sheet.rows(context)?;
     let ledger = sheet.ledger(context)?;
     Ok(Outcome { table: sheet.answer()?, ledger, set_aside })
 }
 
-impl Sheet<'_> {
+impl<'a> Sheet<'a> {
     fn axis(&self) -> Option<&Axis> {
         self.part.by_date.first().and_then(|dated| dated.axis.as_ref())
     }
@@ -73,22 +74,23 @@ impl Sheet<'_> {
     }
 
     /// The spots of the result's rows.
-    fn rows(&self, context: &Context) -> Result<Vec<Spot>> {
+    fn rows(&self, context: &Context) -> Result<Cow<'a, [Spot]>> {
         let TotalsPlan { dates, per, dense, side, .. } = self.totals;
         if self.totals.only_last_row {
-            return Ok(Vec::new());
+            return Ok(Cow::Borrowed(&[]));
         }
         if dates.is_empty() && per.is_empty() {
-            return Ok(vec![Spot::default()]);
+            return Ok(vec![Spot::default()].into());
+        }
+        if let ([dated], true, false) = (&self.part.by_date[..], side.is_empty(), dense) {
+            return Ok(Cow::Borrowed(&dated.cells.spots));
         }
         if !dense {
             let spots = self.part.by_date.iter().flat_map(|dated| &dated.cells.spots);
             let mut rows: Vec<Spot> = spots.map(|spot| Spot { side: 0, ..*spot }).collect();
-            if self.part.by_date.len() > 1 || !side.is_empty() {
-                rows.sort_unstable();
-                rows.dedup();
-            }
-            return Ok(rows);
+            rows.sort_unstable();
+            rows.dedup();
+            return Ok(rows.into());
         }
         let (first, last) = match self.axis() {
             Some(_) => self.ends().unwrap_or((0, -1)),
@@ -117,7 +119,7 @@ impl Sheet<'_> {
             (0..parts)
                 .flat_map(move |part| (0..entities).map(move |entity| spot(period, part, entity)))
         };
-        Ok((first..=last).flat_map(of_period).collect())
+        Ok((first..=last).flat_map(of_period).collect::<Vec<Spot>>().into())
     }
 
     fn answer(&self) -> Result<Table> {
@@ -249,8 +251,8 @@ impl Sheet<'_> {
                     let (mut own, mut whole) =
                         (dated.cells.places(&self.rows), together.places(&wider));
                     if self.totals.has_last_row() {
-                        own.push(Place::Blank);
-                        whole.push(Place::Blank);
+                        own.push_blank();
+                        whole.push_blank();
                     }
                     let array = source.column(&together.figures[figure], &whole)?;
                     columns.push(figure_column(source, name, array));
@@ -295,16 +297,18 @@ impl Sheet<'_> {
     fn key_columns(&self) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
         if let Some(axis) = self.axis() {
-            columns.push(axis.column(
-                &self.totals.period_name,
-                self.rows.iter().map(|spot| spot.period).collect(),
-            ));
+            columns.push(
+                axis.column(
+                    &self.totals.period_name,
+                    parallel::map(&self.rows, |spot| spot.period),
+                ),
+            );
         }
         if let Some(each) = self.totals.each {
             columns.push(part_column(self.totals, each, &self.rows));
         }
         if !self.totals.per.is_empty() {
-            let entities = UInt32Array::from_iter_values(self.rows.iter().map(|spot| spot.entity));
+            let entities = UInt32Array::from(parallel::map(&self.rows, |spot| spot.entity));
             let keys = match self.totals.only_last_row {
                 true => self.totals.empty_table()?.select(&self.totals.per)?,
                 false => self.part.groups.entities.values.take(&entities)?,
@@ -339,10 +343,9 @@ impl Sheet<'_> {
                 let shown = match &self.totals.of_all {
                     Some(all) => all.overall.with_record.len(),
                     None => {
-                        let mut shown: Vec<i32> =
-                            self.rows.iter().map(|spot| spot.period).collect();
-                        shown.dedup();
-                        shown.len()
+                        // Rows are in order of their periods.
+                        let periods = self.rows.chunk_by(|one, other| one.period == other.period);
+                        periods.count()
                     }
                 };
                 let all = (i64::from(last) - i64::from(first) + 1) as u64;

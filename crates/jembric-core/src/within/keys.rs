@@ -11,7 +11,7 @@ use crate::{
 use arrow_array::{Array, ArrayRef, new_null_array};
 use arrow_cast::cast;
 use arrow_schema::DataType;
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 /// A column of the events, and the column of the windows that must equal it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -111,12 +111,22 @@ pub(crate) fn nearly(
     candidates: impl Iterator<Item = usize>,
 ) -> Result<Option<Warning>> {
     let is_text = |pair: &Pair| *events.at(pair.of_events).data_type() == DataType::Utf8View;
-    // The stray keys: the first event of each, and the number of events.
-    let mut stray: HashMap<u32, (usize, u64)> = HashMap::new();
-    for event in strays {
-        stray.entry(ids[event]).or_insert((event, 0)).1 += 1;
+    if !pairs.iter().any(is_text) {
+        return Ok(None);
     }
-    if stray.is_empty() || !pairs.iter().any(is_text) {
+    // The stray keys: the first event of each, and the number of events.
+    let keys =
+        ids.iter().filter(|&&id| id != Entities::NONE).max().map_or(0, |&id| id as usize + 1);
+    let mut stray = vec![(0, 0_u64); keys];
+    for event in strays {
+        let (first, count) = &mut stray[ids[event] as usize];
+        if *count == 0 {
+            *first = event;
+        }
+        *count += 1;
+    }
+    stray.retain(|(_, count)| *count > 0);
+    if stray.is_empty() {
         return Ok(None);
     }
     let cells = |table: &Table, columns: &[usize], row: usize| {
@@ -131,17 +141,17 @@ pub(crate) fn nearly(
     // For each key without case and outer blanks: the number of events, their least key, and the
     // least key of the windows.
     let mut by_fold: HashMap<Vec<String>, (u64, String, Option<String>)> = HashMap::new();
-    for (event, count) in stray.into_values() {
+    for (event, count) in stray {
         let key = cells(events, &of_events, event)?;
         let (all, least, _) =
             by_fold.entry(folded(&key)).or_insert_with(|| (0, key.join(", "), None));
         *all += count;
         *least = std::mem::take(least).min(key.join(", "));
     }
-    let mut seen = HashSet::new();
+    let mut seen = vec![false; keys];
     for row in candidates {
         let id = ids[events.rows() + row];
-        if id == Entities::NONE || !seen.insert(id) {
+        if id == Entities::NONE || std::mem::replace(&mut seen[id as usize], true) {
             continue;
         }
         let key = cells(windows, &of_windows, row)?;

@@ -239,13 +239,11 @@ impl Strays {
             of_windows.get(keys[event] as usize).is_some_and(|&has_windows| has_windows)
         };
         let no_window = |has: bool| {
-            BooleanBuffer::collect_bool(found.len(), |event| {
+            parallel::bits(found.len(), |event| {
                 found[event] == NO_SUCH_KEY && has_windows(event) == has
             })
         };
-        let mask = |is: fn(u32) -> bool| {
-            BooleanBuffer::collect_bool(found.len(), |event| is(found[event]))
-        };
+        let mask = |is: fn(u32) -> bool| parallel::bits(found.len(), |event| is(found[event]));
         Strays {
             no_such_key: no_window(false),
             no_usable: no_window(true),

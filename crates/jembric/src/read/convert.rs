@@ -4,15 +4,13 @@
 use super::infer::{CellType, Conventions, boolean, decimal, float, integer, wide_decimal};
 use arrow_array::{
     ArrayRef, BooleanArray, Date32Array, Decimal64Array, Decimal128Array, Float64Array, Int64Array,
-    NullArray, StringViewArray, TimestampMicrosecondArray,
-    builder::{StringViewBuilder, make_view},
+    NullArray, StringViewArray, TimestampMicrosecondArray, builder::make_view,
 };
 use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, Buffer, NullBuffer, ScalarBuffer};
 use jembric_core::calendar::{
     MICROS_PER_DAY, label,
     notation::{self, Form},
 };
-use rayon::prelude::*;
 use std::sync::Arc;
 
 /// The cells of a column at full length. They are zero, and so not in memory yet, until they are
@@ -148,36 +146,12 @@ impl ColumnBuilder {
             }
             ColumnBuilder::Texts(views) => {
                 let views = closed(views, all, close).into();
-                if filled.iter().all(|filled| filled.long_texts.is_empty()) {
-                    return Arc::new(short_texts(views, nulls));
-                }
                 let buffers: Vec<Buffer> =
                     filled.into_iter().map(|filled| Buffer::from_vec(filled.long_texts)).collect();
                 Arc::new(StringViewArray::new(views, buffers, nulls))
             }
         }
     }
-}
-
-/// The array of texts that are all in their views. Arrow checks each text, which takes longer than
-/// joining what was checked by several threads.
-fn short_texts(views: ScalarBuffer<u128>, nulls: Option<NullBuffer>) -> StringViewArray {
-    const LEAST: usize = 1 << 16;
-    let rows = views.len();
-    let stretch = rows.div_ceil(rayon::current_num_threads()).max(LEAST);
-    let starts: Vec<usize> = (0..rows).step_by(stretch).collect();
-    if starts.len() < 2 {
-        return StringViewArray::new(views, Vec::new(), nulls);
-    }
-    let of_stretch = |from: usize| {
-        let own = stretch.min(rows - from);
-        let nulls = nulls.as_ref().map(|nulls| nulls.slice(from, own));
-        StringViewArray::new(views.slice(from, own), Vec::new(), nulls)
-    };
-    let checked: Vec<StringViewArray> = starts.into_par_iter().map(of_stretch).collect();
-    let mut all = StringViewBuilder::with_capacity(rows);
-    checked.iter().for_each(|texts| all.append_array(texts));
-    all.finish()
 }
 
 fn instants(micros: ScalarBuffer<i64>, nulls: Option<NullBuffer>) -> ArrayRef {
