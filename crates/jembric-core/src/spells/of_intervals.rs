@@ -117,7 +117,8 @@ impl SpellsPlan {
         }
         let starts = Date32Array::from(of_each(&spells, |spell| spell.first));
         // An open spell has no end; its days are counted up to the day that replaces missing ends.
-        let ends = of_each(&spells, |spell| (spell.last + free).min(Day::MAX.number()));
+        let end = |spell: &Spell| (spell.last + free).min(Day::MAX.number());
+        let ends = of_each(&spells, |spell| if spell.open { 0 } else { end(spell) });
         let has_end = BooleanBuffer::from(of_each(&spells, |spell| !spell.open));
         let is_any_open = has_end.count_set_bits() < count;
         let ends = Date32Array::new(ends.into(), is_any_open.then(|| NullBuffer::new(has_end)));
