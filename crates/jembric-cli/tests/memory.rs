@@ -18,9 +18,9 @@ use std::{
 };
 use tempfile::TempDir;
 
-/// The least memory that the command accepts, which this table exceeds several times.
+/// The least memory that the command accepts, of which this table needs far more than its share.
 const LITTLE: &str = "16MiB";
-const ROWS: u64 = 250_000;
+const ROWS: u64 = 150_000;
 
 /// Stays of vessels. Their numbers are mixed, so that they are in no order.
 fn stays() -> &'static str {
@@ -171,7 +171,7 @@ fn a_routine_has_its_memory(harbour: TempDir) {
 #[case::too_little("--memory 15MiB", "at least 16MiB")]
 #[case::no_size("--memory much", "a number and its unit, such as 512MiB or 2GiB")]
 #[case::no_directory("--memory 16MiB --scratch none", "none: no such file or directory. Set")]
-#[case::all_at_once("--memory 16MiB", "needs 250000 rows at once")]
+#[case::all_at_once("--memory 16MiB", "needs 150000 rows at once")]
 fn a_budget_that_is_not_enough_says_what_to_do(
     harbour: TempDir,
     #[case] options: &str,
@@ -253,7 +253,7 @@ fn without_space(directory: &Path, first: &str, scratch: &str) -> std::process::
 }
 
 #[rstest]
-#[case::full_disk("mount -t tmpfs -o size=2m tmpfs space", "space: the disk is full")]
+#[case::full_disk("mount -t tmpfs -o size=1m tmpfs space", "space: the disk is full")]
 #[case::limited_files("trap '' XFSZ && ulimit -f 400", "File too large")]
 fn a_full_disk_is_an_error_that_leaves_nothing(
     harbour: TempDir,

@@ -471,6 +471,29 @@ mod tests {
         assert_eq!(sums.as_primitive::<Float64Type>().value(0), expected);
     }
 
+    #[rstest]
+    #[case::fits(&[Some(3), Some(-4)], 10, Some(10))]
+    #[case::just_fits(&[Some(5), Some(-5)], i128::from(i64::MAX) - 10, Some(i64::MAX - 10))]
+    #[case::may_not_fit(&[Some(5), Some(-5)], i128::from(i64::MAX) - 9, None)]
+    #[case::first_does_not_fit(&[Some(0)], i128::from(i64::MAX) + 1, None)]
+    #[case::least(&[Some(i64::MIN)], 0, None)]
+    #[case::missing(&[Some(1), None], 0, None)]
+    #[case::no_row(&[], -7, Some(-7))]
+    fn sums_are_narrow_only_if_none_can_exceed_64_bits(
+        #[case] numbers: &[Option<i64>],
+        #[case] first: i128,
+        #[case] narrow: Option<i64>,
+    ) {
+        let measure = of(Arc::new(numbers.iter().copied().collect::<Int64Array>())).unwrap();
+        assert_eq!(measure.narrow_from(first).map(|(_, first)| first), narrow);
+        if let Some((units, first)) = measure.narrow_from(first) {
+            let sums: Vec<i64> = units.iter().map(|unit| first + unit).collect();
+            let narrow = measure.narrow_sums(sums.clone()).unwrap();
+            let wide = measure.sums(&vec![sums.into_iter().map(i128::from).collect()]).unwrap();
+            assert_eq!(&narrow, &wide);
+        }
+    }
+
     #[test]
     fn sums_that_do_not_fit_are_refused_and_not_wrapped() {
         let whole = of(Arc::new(Int64Array::from(vec![i64::MAX]))).unwrap();

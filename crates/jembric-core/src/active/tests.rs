@@ -599,3 +599,25 @@ proptest! {
         }
     }
 }
+
+/// Rows without an end wait for the newest date of all rows, unless it is known.
+#[test]
+fn open_intervals_do_not_wait_for_a_newest_date_that_is_known() {
+    let day = |n: i32| Some(20_000 + n % 50);
+    let open: Vec<Row> = (0..2_000).map(|n| (day(n), None)).collect();
+    let table = table_of(&open);
+    let plan = Active::new("a", "z").count().prepare(&table.shape(), &Context::new()).unwrap();
+    let overall = plan.survey(&table).unwrap().unwrap();
+    let surveyed = plan.for_parts(overall);
+    let folded = |plan: &Plan| {
+        let mut fold = plan.begin().unwrap();
+        for from in (0..2_000).step_by(500) {
+            fold.take(&table.slice(from, 500), from as u64).unwrap();
+        }
+        (fold.bytes(), fold.finish().unwrap())
+    };
+    let ((waiting, one), (settled, other)) = (folded(&plan), folded(&surveyed));
+    assert!(settled < waiting / 4, "{settled} and {waiting} bytes");
+    assert_eq!((&one.table, one.ledger), (&other.table, other.ledger));
+    assert_eq!(one.table, plan.apply(&[&table]).unwrap().table);
+}

@@ -601,3 +601,42 @@ fn different(mut pairs: Vec<(u32, u32)>) -> Vec<(u32, u32)> {
     pairs.dedup();
     pairs
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Few cells are added up by rows, many by cells.
+    #[rstest::rstest]
+    #[case::few(100)]
+    #[case::many(CELLS_FOR_THREADS + 7)]
+    fn cells_have_the_same_sums_whatever_the_threads(#[case] cells: usize) {
+        let rows = 4 * ROWS_A_THREAD + 3;
+        let cell = |row: usize| if row % 11 == 0 { NONE } else { (row * 7_919 % cells) as u32 };
+        let cell_of: Vec<u32> = (0..rows).map(cell).collect();
+        let mut expected = vec![0_i64; cells];
+        for (row, &cell) in cell_of.iter().enumerate().filter(|(_, cell)| **cell != NONE) {
+            expected[cell as usize] += row as i64;
+        }
+        for threads in [1, 2, 7] {
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+            let sums = || summed(&cell_of, cells, |sum: &mut i64, row| *sum += row as i64);
+            assert!(pool.install(sums) == expected, "{threads} threads");
+        }
+    }
+
+    #[test]
+    fn a_blank_row_follows_all_cells() {
+        let mut places = Places::EachCell(2);
+        places.push_blank();
+        places.push_blank();
+        let expected = [Place::Cell(0), Place::Cell(1), Place::Blank, Place::Blank];
+        assert_eq!(places.iter().collect::<Vec<_>>(), expected);
+    }
+
+    #[test]
+    fn chosen_cells_give_their_values_only() {
+        assert_eq!(of_chosen(&[5, 6, 7], Some(&[0, 2]), i64::from), [5, 7]);
+        assert_eq!(of_chosen(&[5, 6, 7], None, i64::from), [5, 6, 7]);
+    }
+}

@@ -65,6 +65,22 @@ fn a_run_has_its_rows_in_frames_and_is_removed_with_its_directory() {
     assert!(!private.exists());
 }
 
+#[rstest]
+#[case::in_memory(Memory::unlimited())]
+#[case::in_a_file(Memory::of(1, std::env::temp_dir()))]
+fn the_first_rows_of_a_table_can_be_taken(#[case] memory: Memory) {
+    let mut collector = Collector::new(&memory);
+    for batch in [&[1, 2, 3][..], &[4], &[5, 6]] {
+        collector.take(&numbers(batch)).unwrap();
+    }
+    let data = collector.finish().unwrap().unwrap();
+    assert_eq!(data.rows(), 6);
+    for rows in [0, 1, 3, 4, 6, usize::MAX] {
+        let expected: Vec<i64> = (1..=6).take(rows).collect();
+        assert_eq!(values(&data.head(rows).unwrap()), expected, "{rows} rows");
+    }
+}
+
 #[test]
 fn runs_that_come_one_after_the_other_share_a_file() {
     let directory = tempfile::tempdir().unwrap();
