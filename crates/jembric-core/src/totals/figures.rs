@@ -612,7 +612,8 @@ mod tests {
     #[case::many(CELLS_FOR_THREADS + 7)]
     fn cells_have_the_same_sums_whatever_the_threads(#[case] cells: usize) {
         let rows = 4 * ROWS_A_THREAD + 3;
-        let cell = |row: usize| if row % 11 == 0 { NONE } else { (row * 7_919 % cells) as u32 };
+        let cell =
+            |row: usize| if row.is_multiple_of(11) { NONE } else { (row * 7_919 % cells) as u32 };
         let cell_of: Vec<u32> = (0..rows).map(cell).collect();
         let mut expected = vec![0_i64; cells];
         for (row, &cell) in cell_of.iter().enumerate().filter(|(_, cell)| **cell != NONE) {
