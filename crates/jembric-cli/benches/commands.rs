@@ -91,10 +91,10 @@ const COMMANDS: &[Bench] = &[
     bench("sort by text and date", &["sort", "vessel,arrived"], ""),
 ];
 
-/// Stays of a certain kind, whose number is doubled.
+/// A kind of stays, of which the commands read some and then twice as many.
 struct Shape {
     name: &'static str,
-    /// The vessels and days of so many rows.
+    /// The numbers of vessels and days, from the number of rows.
     sizes: fn(u64) -> (u64, u64),
     /// The commands that have a result for them.
     commands: &'static [&'static str],
@@ -155,7 +155,7 @@ fn is_asked(name: &str) -> bool {
     only.is_empty() || only.split(',').any(|one| one == name)
 }
 
-/// The commands without a limit, beside reading alone, and with one thread.
+/// Measures the commands without a limit, with two threads and with one, and reading alone.
 fn whole(rows: u64, format: &str) {
     let stays = made(rows, format);
     let calls = || made(rows / 2, format);
@@ -185,7 +185,7 @@ fn whole(rows: u64, format: &str) {
     }
 }
 
-/// The commands on twice as many rows, beside the same on the rows.
+/// Measures the commands on some rows and on twice as many.
 fn growing(rows: u64, format: &str) {
     for Shape { name: shape, sizes, commands } in SHAPES {
         let made = |rows: u64| {
@@ -218,7 +218,7 @@ fn growing(rows: u64, format: &str) {
     }
 }
 
-/// The commands with a limit on memory.
+/// Measures the commands with a limit on memory.
 fn limited(rows: u64, format: &str, memory: &str) {
     let compares = setting("COMPARE", "yes") == "yes";
     let stays = made(rows, format);
@@ -325,7 +325,7 @@ struct Ran {
     spilled: u64,
 }
 
-/// Ends the watch over temporary files, even if the command fails.
+/// Ends the thread that measures the temporary files, even if the command fails.
 struct Ends<'a>(&'a AtomicBool);
 
 impl Drop for Ends<'_> {
@@ -335,7 +335,7 @@ impl Drop for Ends<'_> {
 }
 
 impl Ran {
-    /// Runs commands in turn, some times, and gives what each took: the median of the times.
+    /// Runs all commands in turn, several times. Returns the median of the times of each.
     fn median(commands: &mut [Command]) -> Vec<Ran> {
         let rounds: Vec<Vec<Ran>> =
             (0..ROUNDS).map(|_| commands.iter_mut().map(Ran::of).collect()).collect();

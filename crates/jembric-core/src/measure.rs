@@ -195,7 +195,8 @@ impl Measure {
         self.narrow_from(0).map(|(units, _)| units)
     }
 
-    /// The same for sums that begin with a number of units, which is returned as well.
+    /// The same for sums that begin with this number of units. Returns the number as well, in 64
+    /// bits.
     pub(crate) fn narrow_from(&self, first: i128) -> Option<(&[i64], i64)> {
         let Units::Narrow(units) = &self.units else { return None };
         let first = i64::try_from(first).ok()?;

@@ -74,7 +74,7 @@ fn starts_in_order<D: PartialOrd>(
 ) -> Option<Vec<u32>> {
     let all = AtomicUsize::new(0);
     let pieces = parallel::of_stretches(ids.len(), STRETCH, |rows| {
-        // Most tables are not in order, which is known after a few stretches.
+        // Most tables are not in order. A few stretches are enough to know it.
         if all.load(Relaxed) > count {
             return None;
         }

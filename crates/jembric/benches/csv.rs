@@ -144,7 +144,7 @@ fn records(path: &Path) -> usize {
     pieces.starts.par_iter().map_init(Vec::new, one).sum()
 }
 
-/// A piece of each column.
+/// The rows of one piece of the file, in each column.
 struct Part<'a> {
     number: u32,
     start: u64,

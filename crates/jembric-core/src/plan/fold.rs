@@ -128,9 +128,9 @@ impl Fold {
         }
     }
 
-    /// Takes out the rows that were set aside so far, in their order; none if there are none, or if
-    /// they take fewer bytes than these. The result of [`finish`](Fold::finish) has only those that
-    /// are left, and its ledger counts all of them.
+    /// Takes out the rows that were set aside so far, in their order. Returns none if they take
+    /// fewer bytes than `least_bytes`. The result of [`finish`](Fold::finish) has only the rows
+    /// that are left; its ledger counts all of them.
     pub fn take_set_aside(&mut self, least_bytes: u64) -> Result<Option<Table>> {
         let rows = self.state.set_aside();
         let Some(rows) = rows.filter(|rows| rows.bytes() >= least_bytes) else { return Ok(None) };

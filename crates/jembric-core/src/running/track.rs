@@ -465,8 +465,8 @@ impl<'a> Track<'a> {
         )
     }
 
-    /// For each row the sum of its run, from units and sums of 64 bits. The sum before the first
-    /// record is given.
+    /// Computes the sum of each row's run in 64 bits, which must be enough. `before` is the sum of
+    /// the records before the first one.
     fn narrow_sums(&self, units: &[i64], before: i64) -> Vec<i64> {
         if self.only_grows() {
             return self.numbers_at_records(

@@ -362,7 +362,7 @@ impl Cells {
                 }
             };
             let spots: Vec<Spot> = with_record.par_iter().map(spot).collect();
-            // If every slot has a record, slots are cells.
+            // If every slot has a record, each slot is a cell, and nothing is chosen.
             let chosen = Some(&with_record[..]).filter(|chosen| chosen.len() < counts.len());
             let figures =
                 sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen)).collect();

@@ -343,7 +343,7 @@ impl<'a> Sheet<'a> {
                 let shown = match &self.totals.of_all {
                     Some(all) => all.overall.with_record.len(),
                     None => {
-                        // Rows are in order of their periods.
+                        // The rows are sorted by period, so each period is one chunk.
                         let periods = self.rows.chunk_by(|one, other| one.period == other.period);
                         periods.count()
                     }

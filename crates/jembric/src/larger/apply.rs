@@ -39,13 +39,13 @@ impl Larger<'_> {
         }
     }
 
-    /// Folds all batches. If the state outgrows the budget, what all rows must know is found first,
-    /// or the rows are divided.
+    /// Folds all batches. If the state outgrows its share of the budget, the rows are divided. If
+    /// they cannot be divided, they are folded again after a survey of all rows.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let is_divided = self.plan.division().is_some();
         let surveys = self.plan.survey(&self.inputs[0].sample().emptied())?.is_some();
         let most = if is_divided || surveys { self.memory.whole() } else { u64::MAX };
-        // Rows set aside that are written to temporary files need their numbers.
+        // The numbers of the rows set aside restore their order.
         let plan = match self.keeps_aside {
             true => (self.prepare)(&self.numbered_shapes()?)?,
             false => self.plan.clone(),

@@ -127,7 +127,7 @@ pub(super) fn both(overall: Option<Overall>, of_batch: Option<Overall>) -> Resul
 
 /// What came of a step: its result, and the rows that it set aside.
 pub(crate) struct Accounted {
-    /// Its rows set aside are not here, but below.
+    /// The table of the rows set aside has only its columns here.
     pub(crate) outcome: Outcome,
     pub(crate) set_aside: Data,
 }

@@ -13,8 +13,9 @@ const CHUNK: usize = 1 << 18;
 /// The most chunks that wait.
 const WAITING: usize = 4;
 
-/// Writes what a function makes. An error of the file is returned in place of what the function
-/// makes of it.
+/// Writes the bytes that a function makes.
+///
+/// Errors: that of the file, or else that of the function.
 pub(super) fn behind(
     file: &mut (impl Write + Send),
     make: impl FnOnce(&mut dyn Write) -> io::Result<()>,
