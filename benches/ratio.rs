@@ -10,14 +10,14 @@ use std::{
 };
 
 /// Runs both in turn, lets criterion report the operation, and prints the median of the ratios
-/// beside the one to reach.
+/// beside the one to reach. Returns whether they ran.
 pub(crate) fn compare<A, B>(
     criterion: &mut Criterion,
     name: &str,
     (kernel_name, mut kernel): (&str, impl FnMut() -> A),
     (operation_name, mut operation): (&str, impl FnMut() -> B),
     to_reach: Option<f64>,
-) {
+) -> bool {
     let pairs: RefCell<Vec<(Duration, Duration)>> = RefCell::new(Vec::new());
     let mut group = criterion.benchmark_group(name);
     group.sample_size(10).sampling_mode(SamplingMode::Flat);
@@ -37,7 +37,7 @@ pub(crate) fn compare<A, B>(
     let pairs = pairs.into_inner();
     // Nothing was run where a filter on the command line left this out.
     if pairs.is_empty() {
-        return;
+        return false;
     }
     let seconds = |of: fn(&(Duration, Duration)) -> f64| median(pairs.iter().map(of).collect());
     println!(
@@ -47,9 +47,10 @@ pub(crate) fn compare<A, B>(
         seconds(|pair| pair.1.as_secs_f64() / pair.0.as_secs_f64()),
         to_reach.map(|ratio| format!(" (to reach: {ratio})")).unwrap_or_default(),
     );
+    true
 }
 
-fn timed<T>(work: &mut impl FnMut() -> T) -> Duration {
+pub(crate) fn timed<T>(work: &mut impl FnMut() -> T) -> Duration {
     let began = Instant::now();
     let made = std::hint::black_box(work());
     let took = began.elapsed();
@@ -57,7 +58,7 @@ fn timed<T>(work: &mut impl FnMut() -> T) -> Duration {
     took
 }
 
-fn median(mut values: Vec<f64>) -> f64 {
+pub(crate) fn median(mut values: Vec<f64>) -> f64 {
     values.sort_by(f64::total_cmp);
     values[values.len() / 2]
 }

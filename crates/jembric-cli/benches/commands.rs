@@ -3,12 +3,13 @@
 //! - `cargo bench -p jembric-cli --bench commands`: each beside a process that only reads the file,
 //!   and with one thread; also the peak of its memory.
 //! - `GROWTH=yes`: each on twice as many rows, with few and with many rows for each entity, and
-//!   with all rows on one date.
+//!   with all rows on one date; also a table with twice as many columns, and a routine with twice
+//!   as many steps.
 //! - `MEMORY=512MiB`: each with a limit on memory, beside the same without one, unless
 //!   `COMPARE=no`.
 //!
 //! `ROWS=100000000` sets the number of rows, `FORMAT=parquet` the format, and `ONLY=latest,sort`
-//! runs some of the commands. What only reads is this bench itself, with `KERNEL` in its
+//! runs some of the commands. Each runs three times for a median, or `ROUNDS` times. What only reads is this bench itself, with `KERNEL` in its
 //! environment. The files are made in the directory for temporary files, once for each size.
 
 #[path = "../../../benches/lifts.rs"]
@@ -35,7 +36,9 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// More memory than any machine has.
 const NO_LIMIT: &str = "1TiB";
 /// How often a command runs for a median.
-const ROUNDS: usize = 3;
+fn rounds() -> usize {
+    setting("ROUNDS", "3").parse().expect("a number of rounds")
+}
 
 /// A command, and what it reads.
 struct Bench {
@@ -207,15 +210,67 @@ fn growing(rows: u64, format: &str) {
                 jembric(&with_second(&some, rows), words, NO_LIMIT),
                 jembric(&with_second(&twice, 2 * rows), words, NO_LIMIT),
             ]);
-            let [some, twice] = &ran[..] else { continue };
-            println!(
-                "RATIO {shape}, {name}: {:.2} s to {:.2} s, {:.2} times",
-                some.seconds,
-                twice.seconds,
-                twice.seconds / some.seconds
-            );
+            print_growth(&format!("{shape}, {name}"), &ran);
         }
     }
+    if is_asked("wide") {
+        wide(100_000);
+    }
+    if is_asked("steps") {
+        steps(10_000);
+    }
+}
+
+fn print_growth(name: &str, ran: &[Ran]) {
+    let [some, twice] = ran else { return };
+    println!(
+        "RATIO {name}: {:.2} s to {:.2} s, {:.2} times",
+        some.seconds,
+        twice.seconds,
+        twice.seconds / some.seconds
+    );
+}
+
+/// Measures commands on a table with many columns, and on one with twice as many.
+fn wide(columns: usize) {
+    const ROWS: usize = 20;
+    let made = |columns: usize| {
+        let path = env::temp_dir().join(format!("jembric-wide-{columns}.csv"));
+        let gauges: Vec<String> = (0..columns).map(|gauge| format!("gauge_{gauge}")).collect();
+        let mut lines = format!("day,{}\n", gauges.join(","));
+        for row in 1..=ROWS {
+            let levels: Vec<String> = (0..columns).map(|gauge| (row * gauge).to_string()).collect();
+            lines += &format!("2025-01-{row:02},{}\n", levels.join(","));
+        }
+        std::fs::write(&path, lines).expect("room on the disk");
+        path
+    };
+    let files = [columns, 2 * columns].map(made);
+    let of_all = ["latest", "--date", "day"];
+    let of_some = ["columns", "day,gauge_7,gauge_77"];
+    let sorted = ["sort", "gauge_9:down"];
+    for words in [&of_all[..], &of_some, &sorted] {
+        let commands = files.each_ref().map(|file| jembric(&[file.clone()], words, NO_LIMIT));
+        let ran = Ran::median(&mut { commands });
+        print_growth(&format!("{columns} columns, {}", words[0]), &ran);
+    }
+}
+
+/// Measures a routine with many steps, and one with twice as many.
+fn steps(count: usize) {
+    let table = env::temp_dir().join("jembric-levels.csv");
+    std::fs::write(&table, "day,level\n2025-01-01,3\n2025-01-02,5\n").expect("room on the disk");
+    let made = |count: usize| {
+        let mut routine = format!("[[step]]\nread = {:?}\nfilter = \"level > 0\"\n", table);
+        routine += &"[[step]]\nfilter = \"level > 0\"\n".repeat(count - 1);
+        let path = env::temp_dir().join(format!("jembric-steps-{count}.toml"));
+        std::fs::write(&path, routine).expect("room on the disk");
+        let mut command = Command::new(env!("CARGO_BIN_EXE_jembric"));
+        command.arg("run").arg(path).arg("--quiet");
+        command
+    };
+    let ran = Ran::median(&mut [count, 2 * count].map(made));
+    print_growth(&format!("a routine of {count} steps"), &ran);
 }
 
 /// Measures the commands with a limit on memory.
@@ -338,12 +393,12 @@ impl Ran {
     /// Runs all commands in turn, several times. Returns the median of the times of each.
     fn median(commands: &mut [Command]) -> Vec<Ran> {
         let rounds: Vec<Vec<Ran>> =
-            (0..ROUNDS).map(|_| commands.iter_mut().map(Ran::of).collect()).collect();
+            (0..rounds()).map(|_| commands.iter_mut().map(Ran::of).collect()).collect();
         let of_command = |place: usize| {
             let mut seconds: Vec<f64> = rounds.iter().map(|round| round[place].seconds).collect();
             seconds.sort_by(f64::total_cmp);
             let (peak, spilled) = (rounds[0][place].peak, rounds[0][place].spilled);
-            Ran { seconds: seconds[ROUNDS / 2], peak, spilled }
+            Ran { seconds: seconds[seconds.len() / 2], peak, spilled }
         };
         (0..commands.len()).map(of_command).collect()
     }

@@ -1,8 +1,8 @@
 //! `changes` between two tables, beside the least work that it must do: numbering the keys of both
 //! sides, and one comparison of each column.
 
-#[path = "../../../benches/ratio.rs"]
-mod ratio;
+#[path = "../../../benches/threads.rs"]
+mod threads;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use jembric_core::{
@@ -43,7 +43,7 @@ fn differing(now: &Table, before: &Table) -> usize {
 fn changes(criterion: &mut Criterion) {
     let (now, before, both) = (side(true, 1), side(false, 1), side(false, 2));
     let settings = Changes::per(["vessel"]);
-    ratio::compare(
+    threads::compare(
         criterion,
         "changes, text keys, one in a hundred changed",
         ("numbering and comparing", || {

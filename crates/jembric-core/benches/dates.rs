@@ -2,8 +2,8 @@
 //!
 //! Whole operations are timed, from the table to the result with its ledger.
 
-#[path = "../../../benches/ratio.rs"]
-mod ratio;
+#[path = "../../../benches/threads.rs"]
+mod threads;
 
 use arrow_arith::boolean::and_kleene;
 use arrow_ord::cmp;
@@ -46,7 +46,7 @@ fn parts(criterion: &mut Criterion) {
     let of = days(1);
     let table = table(vec![("day", Arc::new(Date32Array::from(of.clone())))]);
     let add = Add::new(["y = year(day)", "m = month(day)", "d = day(day)"]);
-    ratio::compare(
+    threads::compare(
         criterion,
         "days to year, month, day columns",
         ("branch-free arithmetic over the slice", || {
@@ -71,7 +71,7 @@ fn completed_months(criterion: &mut Criterion) {
     ];
     let table = table(columns);
     let elapsed = Elapsed::new("a", "b").unit(Unit::Months);
-    ratio::compare(
+    threads::compare(
         criterion,
         "completed months between two date columns",
         ("reading both columns and writing one", || {
@@ -94,7 +94,7 @@ fn filter(criterion: &mut Criterion) {
         Day::from_number(FIRST + DAYS / 2).unwrap_or(Day::MIN)
     );
     let filter = Filter::new(text);
-    ratio::compare(
+    threads::compare(
         criterion,
         "filter with two comparisons and `and`",
         ("Arrow's own kernels by hand", || {
@@ -112,7 +112,7 @@ fn add(criterion: &mut Criterion) {
     let amount = decimals(5);
     let table = table(vec![("amount", Arc::new(amount.clone()))]);
     let add = Add::new(["fee = amount * 0.075"]);
-    ratio::compare(
+    threads::compare(
         criterion,
         "add 'fee = amount * 0.075'",
         ("the multiplication of one slice", || {
@@ -136,7 +136,7 @@ fn recent(criterion: &mut Criterion) {
     let table = table(columns);
     let recent = Recent::last("day", Span::days(DAYS / 10));
     let first = FIRST + DAYS - DAYS / 10;
-    ratio::compare(
+    threads::compare(
         criterion,
         "recent, a tenth of the rows stays",
         ("one read of the date column and the gather", || {

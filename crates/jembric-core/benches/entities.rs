@@ -2,8 +2,8 @@
 //! 16-byte views, on two threads that divide the keys by their hash, with the next slots
 //! prefetched.
 
-#[path = "../../../benches/ratio.rs"]
-mod ratio;
+#[path = "../../../benches/threads.rs"]
+mod threads;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use foldhash::fast::FixedState;
@@ -33,7 +33,7 @@ fn entities(criterion: &mut Criterion) {
         let keys: StringViewArray = keys.collect();
         let table =
             Table::from_columns([("vessel", Arc::new(keys.clone()) as ArrayRef)]).expect("a table");
-        ratio::compare(
+        threads::compare(
             criterion,
             &format!("text keys to dense ids, {distinct} distinct"),
             ("presized table", || presized(keys.views(), distinct as usize)),

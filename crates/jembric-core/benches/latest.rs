@@ -4,8 +4,8 @@
 //! Two times are measured: choosing the rows from ids and dates in memory, as the kernel does, and
 //! for information the whole operation, which numbers an id column and copies the result.
 
-#[path = "../../../benches/ratio.rs"]
-mod ratio;
+#[path = "../../../benches/threads.rs"]
+mod threads;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use jembric_core::{
@@ -31,7 +31,7 @@ fn latest(criterion: &mut Criterion) {
         let column: Int64Array = ids.iter().map(|&id| Some(i64::from(id))).collect();
         let table = Table::from_columns([("id", Arc::new(column) as ArrayRef), ("day", dates)])
             .expect("a table");
-        ratio::compare(
+        threads::compare(
             criterion,
             &format!("latest on dense ids, {entities} entities"),
             ("single pass", || single_pass(&ids, &days, entities as usize)),
@@ -39,7 +39,7 @@ fn latest(criterion: &mut Criterion) {
             Some(1.3),
         );
         let operation = Latest::new("day").per(["id"]);
-        ratio::compare(
+        threads::compare(
             criterion,
             &format!("latest with numbering and copying, {entities} entities"),
             ("single pass", || single_pass(&ids, &days, entities as usize)),

@@ -1,7 +1,7 @@
 //! Events in windows, beside the least work that they must do; and how the worst cases grow.
 
-#[path = "../../../benches/ratio.rs"]
-mod ratio;
+#[path = "../../../benches/threads.rs"]
+mod threads;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use jembric_core::{
@@ -110,7 +110,7 @@ fn joins(criterion: &mut Criterion) {
     let events = table(coded(&sides.event_keys), &[("day", &sides.days)]);
     let windows = table(coded(&sides.window_keys), &[("a", &sides.starts), ("z", &sides.ends)]);
     let inside = Within::new("day", Window::between("a", "z")).matching(["key"]);
-    ratio::compare(
+    threads::compare(
         criterion,
         "10 million events in 2 million disjoint windows, coded keys",
         ("sorted starts per key and a binary search", || kernel(&sides, false)),
@@ -118,7 +118,7 @@ fn joins(criterion: &mut Criterion) {
         Some(1.3),
     );
     let in_force = Within::new("day", Window::starting("a")).matching(["key"]).pick(Pick::Last);
-    ratio::compare(
+    threads::compare(
         criterion,
         "the last of open windows, coded keys",
         ("sorted starts per key and a binary search", || kernel(&sides, true)),
@@ -130,7 +130,7 @@ fn joins(criterion: &mut Criterion) {
     let windows = table(named(&sides.window_keys), &[("a", &sides.starts), ("z", &sides.ends)]);
     let all_keys: Vec<u32> = sides.event_keys.iter().chain(&sides.window_keys).copied().collect();
     let both = table(named(&all_keys), &[]);
-    ratio::compare(
+    threads::compare(
         criterion,
         "10 million events in 2 million disjoint windows, text keys",
         ("that kernel and the coding of both", || {
@@ -163,7 +163,7 @@ fn overlapping(criterion: &mut Criterion) {
         of_key[window_keys[row] as usize].push((starts[row], ends[row]));
     }
     of_key.iter_mut().for_each(|windows| windows.sort_unstable());
-    ratio::compare(
+    threads::compare(
         criterion,
         "1 million events, ten hits each",
         ("a walk over all windows that have begun, and a fresh write of the pairs", || {

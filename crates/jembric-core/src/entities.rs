@@ -147,6 +147,9 @@ impl Entities {
 
     /// Forgets the rows after these first ones. The numbers stay the same.
     pub(crate) fn truncate(&mut self, rows: usize) {
+        if rows >= self.ids.len() {
+            return;
+        }
         self.ids.truncate(rows);
         self.without = self.ids.iter().filter(|&&id| id == Entities::NONE).count() as u32;
     }

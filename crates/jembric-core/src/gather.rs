@@ -1,10 +1,10 @@
 //! Gathers the values of some rows into a new column, on all threads for values of fixed width.
 
-use crate::{error::Result, parallel, timeline::GroupedByEntity};
+use crate::{error::Result, parallel, room::Room, timeline::GroupedByEntity};
 use arrow_array::{
     Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray, UInt32Array, downcast_primitive_array,
 };
-use arrow_buffer::{BooleanBuffer, NullBuffer};
+use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
 use arrow_select::take::take;
 use std::sync::Arc;
 
@@ -20,22 +20,55 @@ pub(crate) fn gather(array: &ArrayRef, rows: Vec<u32>) -> Result<ArrayRef> {
     })
 }
 
-/// Repeats each value for the length of its stretch. `starts` has the beginning of each stretch and
-/// the end of the last.
-pub(crate) fn repeated(array: &ArrayRef, starts: &[u32]) -> Result<ArrayRef> {
-    fn of_one_width<T: ArrowPrimitiveType>(
-        array: &PrimitiveArray<T>,
-        starts: &[u32],
-    ) -> PrimitiveArray<T> {
-        let values = stretched(starts, |n, own| own.fill(array.values()[n]));
-        PrimitiveArray::<T>::new(values.into(), None).with_data_type(array.data_type().clone())
-    }
-    if array.logical_null_count() > 0 {
-        return gather(array, stretched(starts, |n, own| own.fill(n as u32)));
-    }
-    Ok(downcast_primitive_array! {
-        array => Arc::new(of_one_width(array, starts)),
-        _ => gather(array, stretched(starts, |n, own| own.fill(n as u32)))?,
+/// Repeats each value of the columns for the length of its stretch. `starts` has the beginning of
+/// each stretch and the end of the last.
+pub(crate) fn repeated(columns: &[ArrayRef], starts: &[u32]) -> Result<Vec<ArrayRef>> {
+    // Values of one width are written directly. Others are gathered, all with the same row numbers.
+    let is_gathered = |array: &ArrayRef| !array.data_type().is_primitive();
+    let rows = match columns.iter().any(is_gathered) {
+        true => of_stretches(starts, |n, own| own.repeat(n as u32, own.len())),
+        false => Vec::new(),
+    };
+    let rows = UInt32Array::from(rows);
+    let one = |_, array: &ArrayRef| -> Result<ArrayRef> {
+        Ok(downcast_primitive_array! {
+            array => Arc::new(repeated_values(array, starts)),
+            _ => take(array, &rows, None)?,
+        })
+    };
+    parallel::of_parts(columns, one).into_iter().collect()
+}
+
+fn repeated_values<T: ArrowPrimitiveType>(
+    array: &PrimitiveArray<T>,
+    starts: &[u32],
+) -> PrimitiveArray<T> {
+    let values = of_stretches(starts, |n, own| own.repeat(array.values()[n], own.len()));
+    let nulls = array.nulls().filter(|nulls| nulls.null_count() > 0).map(|nulls| {
+        let mut valid = BooleanBufferBuilder::new(values.len());
+        for (n, bounds) in starts.windows(2).enumerate() {
+            valid.append_n((bounds[1] - bounds[0]) as usize, nulls.is_valid(n));
+        }
+        NullBuffer::new(valid.finish())
+    });
+    let nulls = nulls.filter(|nulls| nulls.null_count() > 0);
+    PrimitiveArray::<T>::new(values.into(), nulls).with_data_type(array.data_type().clone())
+}
+
+/// Makes a column of stretches, each of which is filled from its beginning to its end.
+pub(crate) fn of_stretches<T: Copy + Send>(
+    starts: &[u32],
+    write: impl Fn(usize, &mut Room<'_, T>) + Sync,
+) -> Vec<T> {
+    /// The stretches that a thread takes at a time.
+    const AT_ONCE: usize = 1 << 10;
+    let bounds = |n: usize| &starts[n * AT_ONCE..starts.len().min((n + 1) * AT_ONCE + 1)];
+    let parts = 0..starts.len().saturating_sub(1).div_ceil(AT_ONCE);
+    let length = |bounds: &[u32]| bounds.last().zip(bounds.first()).map_or(0, |(z, a)| z - a);
+    parallel::written(parts.map(|n| length(bounds(n)) as usize), |n, room| {
+        for (stretch, bounds) in (n * AT_ONCE..).zip(bounds(n).windows(2)) {
+            room.part((bounds[1] - bounds[0]) as usize, |own| write(stretch, own));
+        }
     })
 }
 
@@ -129,7 +162,7 @@ mod tests {
                 for (place, row) in rows.iter().enumerate() {
                     prop_assert_eq!(text(&gathered, place), row.and_then(|row| text(&array, row)));
                 }
-                let stretches = repeated(&array, &starts).unwrap();
+                let stretches = repeated(std::slice::from_ref(&array), &starts).unwrap().remove(0);
                 let expected = (0..numbers.len()).flat_map(|n| std::iter::repeat_n(n,
                     lengths[n] as usize));
                 let expected: Vec<Option<String>> = expected.map(|row| text(&array, row)).collect();

@@ -5,6 +5,7 @@
 //! of values, but not for each function that makes them. So a new kernel does not bring its own
 //! copy of the scheduler's code.
 
+use crate::room::{self, Room};
 use arrow_buffer::{BooleanBuffer, Buffer};
 use rayon::prelude::*;
 use std::{
@@ -86,46 +87,48 @@ pub(crate) fn fill<T: Send>(
     all(values, stretch, &write);
 }
 
-/// Computes one value for each row.
-pub(crate) fn of_rows<T: Copy + Default + Send>(
-    rows: usize,
-    make: impl Fn(usize) -> T + Sync,
+/// Makes a column of parts, each with its length. The function must fill the room of each part.
+pub(crate) fn written<T: Copy + Send>(
+    lengths: impl Iterator<Item = usize> + Clone,
+    write: impl Fn(usize, &mut Room<'_, T>) + Sync,
 ) -> Vec<T> {
-    let mut made = vec![T::default(); rows];
-    fill(&mut made, STRETCH, |first, own| {
-        own.iter_mut().zip(first..).for_each(|(own, row)| *own = make(row));
-    });
-    made
+    room::filled(lengths, |rooms| {
+        of_parts(rooms, |n, room| write(n, room));
+    })
+}
+
+/// Computes one value for each row.
+pub(crate) fn of_rows<T: Copy + Send>(rows: usize, make: impl Fn(usize) -> T + Sync) -> Vec<T> {
+    let stretch = |n: usize| n * STRETCH..rows.min((n + 1) * STRETCH);
+    let stretches = 0..rows.div_ceil(STRETCH);
+    written(stretches.map(|n| stretch(n).len()), |n, room| room.extend(stretch(n).map(&make)))
 }
 
 /// Computes one value from each value.
-pub(crate) fn map<A: Copy + Sync, T: Copy + Default + Send>(
+pub(crate) fn map<A: Copy + Sync, T: Copy + Send>(
     values: &[A],
     make: impl Fn(A) -> T + Sync,
 ) -> Vec<T> {
-    let mut made = vec![T::default(); values.len()];
-    fill(&mut made, STRETCH, |first, own| {
-        own.iter_mut().zip(&values[first..]).for_each(|(own, &value)| *own = make(value));
-    });
-    made
+    written(values.chunks(STRETCH).map(<[A]>::len), |n, room| {
+        room.extend(values[n * STRETCH..].iter().map(|&value| make(value)));
+    })
 }
 
 /// Computes one value from each pair of values.
-pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Copy + Default + Send>(
+pub(crate) fn map_two<A: Copy + Sync, B: Copy + Sync, T: Copy + Send>(
     one: &[A],
     other: &[B],
     make: impl Fn(A, B) -> T + Sync,
 ) -> Vec<T> {
-    let mut made = vec![T::default(); one.len().min(other.len())];
-    fill(&mut made, STRETCH, |first, own| {
-        let both = one[first..].iter().zip(&other[first..]);
-        own.iter_mut().zip(both).for_each(|(own, (&one, &other))| *own = make(one, other));
-    });
-    made
+    let one = &one[..one.len().min(other.len())];
+    written(one.chunks(STRETCH).map(<[A]>::len), |n, room| {
+        let both = one[n * STRETCH..].iter().zip(&other[n * STRETCH..]);
+        room.extend(both.map(|(&one, &other)| make(one, other)));
+    })
 }
 
 /// Computes one value from each value, and notes whether any had a problem.
-pub(crate) fn noting<A: Copy + Sync, T: Copy + Default + Send>(
+pub(crate) fn noting<A: Copy + Sync, T: Copy + Send>(
     values: &[A],
     make: impl Fn(A) -> (T, bool) + Sync,
 ) -> (Vec<T>, bool) {
@@ -135,7 +138,7 @@ pub(crate) fn noting<A: Copy + Sync, T: Copy + Default + Send>(
 }
 
 /// Computes one value from each pair of values, and notes whether any had a problem.
-pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Copy + Default + Send>(
+pub(crate) fn noting_two<A: Copy + Sync, B: Copy + Sync, T: Copy + Send>(
     one: &[A],
     other: &[B],
     make: impl Fn(A, B) -> (T, bool) + Sync,

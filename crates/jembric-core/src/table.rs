@@ -7,6 +7,7 @@ pub use origin::{Numbering, Origin};
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
     error::{Error, Result},
+    gather::repeated,
     parallel,
     role::{ROLE, Role},
     shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
@@ -23,6 +24,7 @@ use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use arrow_select::filter::FilterBuilder;
 use std::{
     collections::{HashMap, HashSet},
+    ops::Range,
     sync::Arc,
 };
 
@@ -267,6 +269,13 @@ impl Table {
         let taken = |_, column: &ArrayRef| arrow_select::take::take(column, rows, None);
         let columns = parallel::of_parts(self.columns(), taken).into_iter();
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
+    }
+
+    /// Each row, repeated for the length of its stretch: `starts` has the beginning of each stretch
+    /// and the end of the last. Cost: one write of the result.
+    pub(crate) fn repeated(&self, starts: &[u32]) -> Result<Table> {
+        let rows = starts.last().map_or(0, |&rows| rows as usize);
+        self.with_columns(repeated(self.columns(), starts)?, rows)
     }
 
     /// The rows of a mask, in order. Cost: one read of the columns and one write of the rows that
@@ -527,9 +536,13 @@ fn strict() -> CastOptions<'static> {
 fn within_years<T: arrow_array::ArrowPrimitiveType>(
     column: &str,
     dates: &PrimitiveArray<T>,
-    inside: impl Fn(&T::Native) -> bool,
+    inside: impl Fn(&T::Native) -> bool + Sync,
 ) -> Result<()> {
-    if dates.values().iter().fold(true, |all, date| all & inside(date)) {
+    let values = dates.values();
+    // Without a branch for each value.
+    let of_stretch = |rows: Range<usize>| values[rows].iter().fold(true, |all, v| all & inside(v));
+    let are_inside = parallel::of_stretches(values.len(), parallel::STRETCH, of_stretch);
+    if are_inside.into_iter().all(|are| are) {
         return Ok(());
     }
     // The value behind a missing cell has no meaning.
@@ -544,7 +557,7 @@ fn within_years<T: arrow_array::ArrowPrimitiveType>(
 fn plain_floats(array: ArrayRef, not_numbers: &mut u64) -> ArrayRef {
     let floats: &Float64Array = array.as_primitive::<Float64Type>();
     let odd = |value: &f64| value.is_nan() || (*value == 0.0 && value.is_sign_negative());
-    if !floats.values().iter().any(odd) {
+    if !parallel::any(floats.len(), |row| odd(&floats.values()[row])) {
         return array;
     }
     let missing = floats.null_count();

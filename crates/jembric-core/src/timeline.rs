@@ -44,6 +44,16 @@ impl Timeline {
         dealt
     }
 
+    /// The rows of all entities.
+    pub(crate) fn rows(&self) -> &[u32] {
+        &self.rows
+    }
+
+    /// The rows of an entity.
+    pub(crate) fn of_entity(&self, entity: usize) -> &[u32] {
+        &self.rows[self.starts[entity] as usize..self.starts[entity + 1] as usize]
+    }
+
     /// The rows of each entity, in the order of the entities' numbers.
     pub fn entities(&self) -> impl Iterator<Item = &[u32]> {
         self.starts.windows(2).map(|bounds| &self.rows[bounds[0] as usize..bounds[1] as usize])

@@ -20,12 +20,13 @@ use crate::{
     calendar::{Grain, Hours},
     context::Context,
     error::{Error, Result, Smaller, in_setting},
+    gather::of_stretches,
     measure::{Measure, Sums},
     parallel,
     shape::{Named, Shape, Type},
     table::Table,
 };
-use arrow_array::{Array, ArrayRef, Int64Array, UInt32Array};
+use arrow_array::{Array, ArrayRef, Int64Array};
 use arrow_schema::{DataType, Field};
 use std::sync::Arc;
 
@@ -121,6 +122,9 @@ impl Sweep {
                 widest: None,
                 advice: Smaller::LongerGrainOrRange,
             });
+        }
+        if rows >= u32::MAX.into() {
+            return Err(Error::TableTooLong { rows: rows as usize });
         }
         // Six counts and the period, plus the memory in use while they are made.
         let sums = if let Gives::Counts { sum, .. } = &active.gives { sum.len() as u64 } else { 0 };
@@ -257,13 +261,9 @@ pub(super) fn counted(
     let mut lists = [(); 6].map(|()| vec![0_i64; order.len() * count]);
     sweep.fill(&mut lists, order, source);
 
-    let mut columns = Vec::new();
-    if !keys.columns().is_empty() {
-        let of_groups = (0..order.len() as u32).flat_map(|group| std::iter::repeat_n(group, count));
-        columns.extend(keys.take(&UInt32Array::from_iter_values(of_groups))?.fields());
-    }
-    let numbers =
-        order.iter().flat_map(|_| (0..count as i32).map(|period| sweep.from + period)).collect();
+    let starts: Vec<u32> = (0..=order.len()).map(|group| (group * count) as u32).collect();
+    let mut columns: Vec<(Field, ArrayRef)> = keys.repeated(&starts)?.fields().collect();
+    let numbers = of_stretches(&starts, |_, own| own.extend(sweep.from..));
     columns.push(period_column(active, hours, instants, numbers));
     for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active.grain)]).zip(lists) {
         columns.push((

@@ -9,6 +9,7 @@ use crate::{
     timeline::GroupedByEntity,
 };
 use rayon::prelude::*;
+use std::borrow::Cow;
 
 /// Up to this many slots, each thread has its own.
 const SLOTS_FOR_THREADS: usize = 1 << 20;
@@ -99,6 +100,7 @@ pub(super) trait GroupEvents: Sync {
 pub(super) struct RowSource<'a> {
     pub(super) intervals: &'a Intervals,
     pub(super) table: &'a Table,
+    /// The group of each row, unless all rows are one.
     pub(super) entities: &'a Entities,
     /// Whether all rows are one group.
     pub(super) is_one: bool,
@@ -197,16 +199,20 @@ impl StartsAndEnds for RowSource<'_> {
     fn events<'s>(&'s self, ticks: &Ticks) -> Box<dyn GroupEvents + 's> {
         // First what was clipped, then the starts and ends of each group, which are sorted group by
         // group when they are needed.
-        let mut cut = vec![Cut::default(); self.entities.count()];
-        (0..self.table.rows()).filter(|&row| self.is_active(row)).for_each(|row| {
-            self.clip(ticks, row, &mut cut);
-        });
+        let mut cut = vec![Cut::default(); ticks.groups];
+        if self.intervals.range.is_some() || ticks.is_closing {
+            (0..self.table.rows()).filter(|&row| self.is_active(row)).for_each(|row| {
+                self.clip(ticks, row, &mut cut);
+            });
+        }
         let of_row = |row: usize| {
             let (first, last) = self.within(ticks, row);
             (first, last + 1)
         };
         let active = |row: usize| self.is_active(row);
-        let both = GroupedByEntity::of(self.entities.ids(), self.entities.count(), active, of_row);
+        let one_group = || Cow::Owned(vec![0; self.table.rows()]);
+        let groups = if self.is_one { one_group() } else { Cow::Borrowed(self.entities.ids()) };
+        let both = GroupedByEntity::of(&groups, ticks.groups, active, of_row);
         Box::new(RowEvents { both, cut })
     }
 }

@@ -11,6 +11,7 @@ use crate::{
     error::{Error, Result, Smaller},
     intervals::{EndDay, Fate, Intervals},
     parallel,
+    room::{self, Room},
     shape::{Named, Type},
     table::Table,
 };
@@ -56,14 +57,22 @@ pub(super) struct Expansion<'a> {
     shares: Vec<(Named, SharedMeasure)>,
 }
 
-/// The columns of one part of the result.
+/// What is made for each row of one part of the result.
 struct Made {
-    records: Vec<u32>,
     /// The number of each period.
     periods: Vec<i32>,
+    /// The active ticks in each period, if it is longer than a day.
     active_ticks: Vec<i64>,
-    /// The ticks of the record before each period, and all its ticks.
+    /// The record of each row and its ticks before the period, if there are shares.
+    records: Vec<u32>,
     ticks_before: Vec<i32>,
+}
+
+/// The same, without the periods, for the rows that a thread makes.
+struct MadePart<'m> {
+    active_ticks: &'m mut [i64],
+    records: &'m mut [u32],
+    ticks_before: &'m mut [i32],
 }
 
 impl<'a> Expansion<'a> {
@@ -143,28 +152,7 @@ impl<'a> Expansion<'a> {
 
     /// The whole result, made on all threads.
     pub(super) fn whole(&self) -> Result<Table> {
-        let rows = self.rows() as usize;
-        let longer = self.active.grain > Grain::Day;
-        let mut made = Made {
-            records: vec![0; rows],
-            periods: vec![0; rows],
-            active_ticks: vec![0; if longer { rows } else { 0 }],
-            ticks_before: vec![0; if self.shares.is_empty() { 0 } else { rows }],
-        };
-        // Columns that are not made have no parts; an empty one stands for each.
-        let none = || (0..rows.div_ceil(BATCH)).map(|_| &mut [][..]).collect::<Vec<_>>();
-        let ticks = if longer { made.active_ticks.chunks_mut(BATCH).collect() } else { none() };
-        let before = if self.shares.is_empty() {
-            (0..rows.div_ceil(BATCH)).map(|_| &mut [][..]).collect::<Vec<_>>()
-        } else {
-            made.ticks_before.chunks_mut(BATCH).collect()
-        };
-        let stretches = made.records.chunks_mut(BATCH).zip(made.periods.chunks_mut(BATCH));
-        let stretches = stretches.zip(ticks.into_iter().zip(before));
-        parallel::of_parts(stretches, |n, ((records, periods), (ticks, before))| {
-            self.fill((n * BATCH) as u64, records, periods, ticks, before);
-        });
-        self.table_of(made)
+        self.batch(0, self.rows() as usize)
     }
 
     /// The result in batches. The returned table has the columns and no rows.
@@ -189,48 +177,53 @@ impl<'a> Expansion<'a> {
         Ok(none)
     }
 
+    /// Rows of the result, from this one on.
     fn batch(&self, from: u64, rows: usize) -> Result<Table> {
-        let mut made = Made {
-            records: vec![0; rows],
-            periods: vec![0; rows],
-            active_ticks: vec![0; if self.active.grain > Grain::Day { rows } else { 0 }],
-            ticks_before: vec![0; if self.shares.is_empty() { 0 } else { rows }],
+        let if_shared = if self.shares.is_empty() { 0 } else { rows };
+        let mut active_ticks = vec![0; if self.active.grain > Grain::Day { rows } else { 0 }];
+        let (mut records, mut ticks_before) = (vec![0; if_shared], vec![0; if_shared]);
+        let periods = {
+            // Columns that are not made have no parts; an empty one stands for each.
+            let mut active_ticks = active_ticks.chunks_mut(BATCH);
+            let mut records = records.chunks_mut(BATCH);
+            let mut ticks_before = ticks_before.chunks_mut(BATCH);
+            let lengths = (0..rows).step_by(BATCH).map(|first| BATCH.min(rows - first));
+            room::filled(lengths, |periods| {
+                let parts = periods.iter_mut().map(|periods| {
+                    let part = MadePart {
+                        active_ticks: active_ticks.next().unwrap_or_default(),
+                        records: records.next().unwrap_or_default(),
+                        ticks_before: ticks_before.next().unwrap_or_default(),
+                    };
+                    (periods, part)
+                });
+                parallel::of_parts(parts, |n, (periods, part)| {
+                    self.fill(from + (n * BATCH) as u64, periods, part);
+                });
+            })
         };
-        self.fill(
-            from,
-            &mut made.records,
-            &mut made.periods,
-            &mut made.active_ticks,
-            &mut made.ticks_before,
-        );
-        self.table_of(made)
+        self.table_of(from, Made { periods, active_ticks, records, ticks_before })
     }
 
-    /// Makes rows, beginning with this one, until the buffers are full.
-    fn fill(
-        &self,
-        from: u64,
-        records: &mut [u32],
-        periods: &mut [i32],
-        ticks: &mut [i64],
-        ticks_before: &mut [i32],
-    ) {
+    /// Makes rows, beginning with this one, until the room is full.
+    fn fill(&self, from: u64, periods: &mut Room<'_, i32>, made: MadePart<'_>) {
+        let MadePart { active_ticks: ticks, records, ticks_before } = made;
         let cut = self.active.periods;
         let simple = matches!(self.active.grain, Grain::Hour | Grain::Day);
         let mut at = self.before.partition_point(|&before| before <= from).saturating_sub(1);
         let (mut done, mut skipped) = (0, from - self.before.get(at).copied().unwrap_or(0));
-        while done < records.len() {
+        while done < periods.len() {
             let record = self.records[at];
             let left = (self.before[at + 1] - self.before[at] - skipped) as usize;
-            let rows = left.min(records.len() - done);
+            let rows = left.min(periods.len() - done);
             let (first, last) = self.intervals.clipped(record as usize);
             let own_first = self.intervals.first[record as usize];
             let number =
                 if simple { first } else { cut.number(Day::clamped(first)) } + skipped as i32;
-            records[done..done + rows].fill(record);
-            for (n, period) in periods[done..done + rows].iter_mut().enumerate() {
-                *period = number + n as i32;
+            if let Some(records) = records.get_mut(done..done + rows) {
+                records.fill(record);
             }
+            periods.extend((number..).take(rows));
             if !simple {
                 let mut period = cut.of(Day::clamped(first)).plus(skipped as i32);
                 for (n, ticks) in ticks[done..done + rows].iter_mut().enumerate() {
@@ -251,8 +244,30 @@ impl<'a> Expansion<'a> {
         }
     }
 
-    fn table_of(&self, made: Made) -> Result<Table> {
+    /// The columns of the records, for some rows of the result.
+    fn columns_of(&self, from: u64, rows: usize) -> Result<Table> {
+        let until = from + rows as u64;
+        let first = self.before.partition_point(|&before| before <= from).saturating_sub(1);
+        let last = self.before.partition_point(|&before| before < until).max(first);
+        let starts: Vec<u32> = self.before[first..=last]
+            .iter()
+            .map(|&before| (before.clamp(from, until) - from) as u32)
+            .collect();
+        let records = &self.records[first..last];
+        let table = match records {
+            [] => self.table.slice(0, 0),
+            // Rows that follow each other need no copy.
+            &[first, .., last] if (last - first) as usize + 1 == records.len() => {
+                self.table.slice(first as usize, records.len())
+            }
+            records => self.table.take(&UInt32Array::from(records.to_vec()))?,
+        };
+        table.repeated(&starts)
+    }
+
+    fn table_of(&self, from: u64, made: Made) -> Result<Table> {
         let Made { records, periods, active_ticks, ticks_before } = made;
+        let columns = self.columns_of(from, periods.len())?;
         let mut shares = Vec::new();
         for (named, measure) in &self.shares {
             let ticks = |row: usize| active_ticks.get(row).map_or(1, |&ticks| ticks as i32);
@@ -266,8 +281,7 @@ impl<'a> Expansion<'a> {
             shares.push((share_name(named), measure.shared(parts)?));
         }
         let period = self.period_column(periods);
-        let mut answer =
-            self.table.take(&UInt32Array::from(records))?.with_field(period.0, period.1)?;
+        let mut answer = columns.with_field(period.0, period.1)?;
         if self.active.grain > Grain::Day {
             answer = answer.with_column("active_days", Arc::new(Int64Array::from(active_ticks)))?;
         }

@@ -470,7 +470,10 @@ impl ActivePlan {
         let (per, sum) = self.counted();
         let intervals = self.intervals(table, None, context)?;
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
-        let entities = Entities::of_columns(&table.columns_at(per), table.rows(), Missing::IsAKey)?;
+        // Without groups, all rows are one, and no row needs a number.
+        let columns = table.columns_at(per);
+        let numbered = if per.is_empty() { 0 } else { table.rows() };
+        let entities = Entities::of_columns(&columns, numbered, Missing::IsAKey)?;
         let order = match per.is_empty() {
             true => vec![0],
             false => entities_in_order(table, per, &entities)?,

@@ -85,6 +85,9 @@ impl Day {
 
     /// The same day of the month this many months later, or the last day of a shorter month.
     pub fn plus_months(self, months: i32) -> Option<Day> {
+        if months == 0 {
+            return Some(self);
+        }
         let (year, month, day) = self.ymd();
         let index = (year * 12 + month as i32 - 1).checked_add(months)?;
         let (year, month) = (index.div_euclid(12), index.rem_euclid(12) as u32 + 1);

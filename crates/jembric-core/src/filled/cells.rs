@@ -7,7 +7,7 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result, Smaller},
-    gather::{NONE, stretched},
+    gather::{NONE, of_stretches, stretched},
     ordering::entities_in_order,
     parallel,
     table::Table,
@@ -18,10 +18,7 @@ use arrow_array::{
 };
 use arrow_buffer::BooleanBuffer;
 use arrow_select::filter::filter;
-use std::{
-    ops,
-    sync::{Arc, OnceLock},
-};
+use std::{ops, sync::Arc};
 
 /// The cells of a batch.
 const BATCH: u64 = 1 << 16;
@@ -68,7 +65,8 @@ pub(super) struct Laid {
     pub(super) entity: usize,
     /// The first cell of each entity.
     pub(super) starts: Vec<u32>,
-    rows: OnceLock<Vec<u32>>,
+    /// The record of each cell, or [`NONE`]; empty if no column needs them.
+    pub(super) rows: Vec<u32>,
     /// The date of each cell, as a number in the order of time.
     pub(super) dates: ArrayRef,
 }
@@ -371,7 +369,8 @@ impl Cells {
         stretches
     }
 
-    pub(super) fn laid(&self, places: ops::Range<usize>) -> Result<Laid> {
+    /// The cells of some entities, with their records if a column needs them.
+    pub(super) fn laid(&self, places: ops::Range<usize>, needs_rows: bool) -> Result<Laid> {
         let base = self.before[places.start];
         let all = self.before[places.end] - base;
         if all >= NONE.into() {
@@ -382,18 +381,18 @@ impl Cells {
             .map(|&before| (before - base) as u32)
             .collect();
         let dates = self.dates_of(places.start, &starts);
-        Ok(Laid { entity: places.start, starts, rows: OnceLock::new(), dates })
+        let rows = if needs_rows { self.rows_of(places.start, &starts) } else { Vec::new() };
+        Ok(Laid { entity: places.start, starts, rows, dates })
     }
 
     /// The record of each cell, or [`NONE`].
-    pub(super) fn rows<'a>(&self, laid: &'a Laid) -> &'a [u32] {
-        let of_entity = |n, own: &mut [u32]| {
+    fn rows_of(&self, entity: usize, starts: &[u32]) -> Vec<u32> {
+        stretched(starts, |n, own: &mut [u32]| {
             // Mark all cells as empty, and then enter the records. Records are few or many, but
             // each cell is written at most twice.
             own.fill(NONE);
-            self.of_entity(laid.entity + n).for_each(|(cell, row)| own[cell] = row as u32);
-        };
-        laid.rows.get_or_init(|| stretched(&laid.starts, of_entity))
+            self.of_entity(entity + n).for_each(|(cell, row)| own[cell] = row as u32);
+        })
     }
 
     /// The cells of an entity that have a record, in order, with their records.
@@ -424,14 +423,13 @@ impl Cells {
             let dates = TimestampMicrosecondArray::from(dates);
             return Arc::new(if self.axis.instants { dates.with_timezone("UTC") } else { dates });
         }
-        // The number of a day is also the number of its cell.
-        let of_days = self.axis.periods().grain() == Grain::Day;
+        if self.axis.periods().grain() == Grain::Day {
+            // The number of a day is also the number of its cell.
+            let dates = of_stretches(starts, |n, own| own.extend(self.first[entity + n]..));
+            return Arc::new(Date32Array::from(dates));
+        }
         let dates = stretched(starts, |n, own| {
             let numbers = own.iter_mut().zip(self.first[entity + n]..);
-            if of_days {
-                numbers.for_each(|(date, number)| *date = number);
-                return;
-            }
             numbers.for_each(|(date, number)| *date = day(number).number());
             if let Dates::Days(days, _) = &self.dates {
                 self.of_entity(entity + n).for_each(|(cell, row)| own[cell] = days.value(row));

@@ -8,7 +8,7 @@ use super::{
 use crate::{
     entities::Entities,
     error::{Error, Result},
-    gather::{NONE, gather, repeated, stretched},
+    gather::{NONE, gather, of_stretches, stretched},
     ledger::Ledger,
     measure::Measure,
     parallel,
@@ -58,15 +58,16 @@ pub(super) struct Fill {
 impl Cells {
     /// The result for a group of entities.
     pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
-        let laid = self.laid(places.clone())?;
-        let keys = self.keys.fields().filter(|_| !self.key_columns.is_empty());
-        let keys = keys.map(|(field, array)| {
-            Ok((field, repeated(&array.slice(places.start, places.len()), &laid.starts)?))
-        });
-        let keys = keys.collect::<Result<Vec<_>>>()?;
-        let filled = parallel::of_parts(fills, |_, fill| fill.column(self, &laid));
+        let needs_rows = self.mark.is_some() || fills.iter().any(Fill::needs_rows);
+        let laid = self.laid(places.clone(), needs_rows)?;
+        let keys = self.keys.slice(places.start, places.len());
+        let (keys, filled) = rayon::join(
+            || keys.repeated(&laid.starts),
+            || parallel::of_parts(fills, |_, fill| fill.column(self, &laid)),
+        );
+        let keys = keys?;
         let mut columns: Vec<Option<(Field, ArrayRef)>> = vec![None; self.table.names().len()];
-        for (&column, key) in self.key_columns.iter().zip(keys) {
+        for (&column, key) in self.key_columns.iter().zip(keys.fields()) {
             columns[column] = Some(key);
         }
         for made in filled {
@@ -77,7 +78,7 @@ impl Cells {
         let typed = |field: Field| field.with_data_type(laid.dates.data_type().clone());
         columns[self.date_column] = date.map(|(field, _)| (typed(field), laid.dates.clone()));
         let mark = self.mark.as_ref().map(|name| {
-            let rows = self.rows(&laid);
+            let rows = &laid.rows;
             let added = BooleanBuffer::collect_bool(rows.len(), |cell| rows[cell] == NONE);
             let array: ArrayRef = Arc::new(BooleanArray::new(added, None));
             (Field::new(name, array.data_type().clone(), true), array)
@@ -143,6 +144,11 @@ impl Fill {
         Ok(fills)
     }
 
+    /// Whether its column is made from the record of each cell.
+    fn needs_rows(&self) -> bool {
+        matches!(self.rule, Rule::Blank | Rule::Linear(_)) || self.array.logical_null_count() > 0
+    }
+
     /// The column for some cells, and its place among the columns.
     pub(super) fn column(
         &mut self,
@@ -173,13 +179,13 @@ impl Fill {
 
     fn gathered(&self, cells: &Cells, laid: &Laid) -> Result<ArrayRef> {
         if let Rule::Blank = self.rule {
-            return gather(&self.array, cells.rows(laid).to_vec());
+            return gather(&self.array, laid.rows.clone());
         }
         let Some(valid) = self.array.logical_nulls().filter(|valid| valid.null_count() > 0) else {
             return self.without_blanks(cells, laid);
         };
         let rows = stretched(&laid.starts, |n, own: &mut [u32]| {
-            let rows = &cells.rows(laid)[laid.starts[n] as usize..];
+            let rows = &laid.rows[laid.starts[n] as usize..];
             self.fill(own, laid.entity + n, cells, &valid, rows);
         });
         gather(&self.array, rows)
@@ -191,9 +197,9 @@ impl Fill {
         Ok(downcast_primitive_array! {
             array => Arc::new(self.of_one_width(array, cells, laid)),
             _ => {
-                let rows = stretched(&laid.starts, |n, own: &mut [u32]| {
-                    let length = own.len();
-                    self.spans(length, laid.entity + n, cells, |span, row| own[span].fill(row));
+                let rows = of_stretches(&laid.starts, |n, own| {
+                    let (length, place) = (own.len(), laid.entity + n);
+                    self.spans(length, place, cells, |span, row| own.repeat(row, span.len()));
                 });
                 gather(array, rows)?
             }
@@ -208,12 +214,15 @@ impl Fill {
     ) -> PrimitiveArray<T> {
         let from = array.values();
         let holes: Mutex<Vec<ops::Range<usize>>> = Mutex::default();
-        let values = stretched(&laid.starts, |n, own: &mut [T::Native]| {
+        let values = of_stretches(&laid.starts, |n, own| {
             let start = laid.starts[n] as usize;
             let mut left = Vec::new();
             self.spans(own.len(), laid.entity + n, cells, |span, row| match row {
-                NONE => left.push(start + span.start..start + span.end),
-                row => own[span].fill(from[row as usize]),
+                NONE => {
+                    own.repeat(T::Native::default(), span.len());
+                    left.push(start + span.start..start + span.end);
+                }
+                row => own.repeat(from[row as usize], span.len()),
             });
             if !left.is_empty() {
                 holes.lock().unwrap_or_else(PoisonError::into_inner).append(&mut left);
@@ -337,7 +346,7 @@ impl Fill {
         };
         let line = stretched(&laid.starts, |n, own: &mut [Option<f64>]| {
             let start = laid.starts[n] as usize;
-            let rows = &cells.rows(laid)[start..][..own.len()];
+            let rows = &laid.rows[start..][..own.len()];
             let mut counts = [[0; 2]; 2];
             // The values on both sides of a gap, with their dates. At the ends of the range they
             // may lie outside it.
