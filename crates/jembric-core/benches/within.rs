@@ -180,7 +180,7 @@ fn overlapping(criterion: &mut Criterion) {
             hits
         }),
         ("within", || inside.apply(&events, &windows).expect("an answer")),
-        None,
+        Some(1.5),
     );
 }
 

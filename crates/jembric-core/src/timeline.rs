@@ -7,7 +7,10 @@ use crate::{
     parallel::{self, STRETCH},
 };
 use arrow_buffer::BooleanBuffer;
-use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
+use std::{
+    ops::Range,
+    sync::atomic::{AtomicUsize, Ordering::Relaxed},
+};
 
 /// The rows of each entity, sorted by date and then by row.
 #[derive(Clone, Debug)]
@@ -115,6 +118,29 @@ pub(crate) struct GroupedByEntity<V> {
     pub(crate) values: Vec<V>,
 }
 
+/// Calls a function with the rows that are used and belong to some entities, in order.
+#[inline]
+fn rows_of(
+    entities: &Range<usize>,
+    ids: &[u32],
+    used: &impl Fn(usize) -> bool,
+    mut work: impl FnMut(usize),
+) {
+    const BLOCK: usize = 64;
+    let (first, count) = (entities.start as u32, entities.len() as u32);
+    let mut rows = [0_usize; BLOCK];
+    for start in (0..ids.len()).step_by(BLOCK) {
+        let mut len = 0;
+        // Every row is written to the block, and the length grows only if the row belongs. A branch
+        // would be mispredicted half of the time.
+        for (row, id) in (start..).zip(&ids[start..ids.len().min(start + BLOCK)]) {
+            rows[len] = row;
+            len += usize::from((id.wrapping_sub(first) < count) & used(row));
+        }
+        rows[..len].iter().for_each(|&row| work(row));
+    }
+}
+
 /// Below this number of rows, one thread does it all.
 const ROWS_FOR_THREADS: usize = 1 << 17;
 
@@ -138,11 +164,9 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
             rest = others;
         }
         parallel::of_parts(counts, |_, (entities, counts)| {
-            for (row, &id) in ids.iter().enumerate() {
-                if entities.contains(&(id as usize)) && used(row) {
-                    counts[id as usize - entities.start] += 1;
-                }
-            }
+            rows_of(&entities, ids, &used, |row| {
+                counts[ids[row] as usize - entities.start] += 1;
+            });
         });
         for entity in 1..starts.len() {
             starts[entity] += starts[entity - 1];
@@ -160,13 +184,11 @@ impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
         parallel::of_parts(places, |_, (entities, places)| {
             let mut next = starts[entities.clone()].to_vec();
             let base = starts[entities.start];
-            for (row, &id) in ids.iter().enumerate() {
-                if entities.contains(&(id as usize)) && used(row) {
-                    let place = &mut next[id as usize - entities.start];
-                    places[(*place - base) as usize] = value(row);
-                    *place += 1;
-                }
-            }
+            rows_of(&entities, ids, &used, |row| {
+                let place = &mut next[ids[row] as usize - entities.start];
+                places[(*place - base) as usize] = value(row);
+                *place += 1;
+            });
         });
         GroupedByEntity { starts, values }
     }

@@ -238,9 +238,12 @@ impl<T: Tick> Search<'_, T> {
             }
         };
         let Some((place, next)) = picked else { return OUTSIDE };
+        // Two windows that start together were decided by comparing whole rows. Most start on
+        // different ticks, which the index knows without reading the windows.
+        let tick = |place: usize| self.index.at(place).first;
         let start = |place: usize| self.windows.start(self.index.at(place).row);
-        // Two windows that start together were decided by comparing whole rows.
-        part.tied += u64::from(next.is_some_and(|next| start(next) == start(place)));
+        let is_tied = |next| tick(next) == tick(place) && start(next) == start(place);
+        part.tied += u64::from(next.is_some_and(is_tied));
         mark(place)
     }
 
