@@ -93,7 +93,7 @@ pub(crate) fn written<T: Copy + Send>(
     write: impl Fn(usize, &mut Room<'_, T>) + Sync,
 ) -> Vec<T> {
     room::filled(lengths, |rooms| {
-        of_parts(rooms, |n, room| write(n, room));
+        of_parts(rooms, write);
     })
 }
 
