@@ -251,7 +251,8 @@ fn wide(columns: usize) {
     let of_some = ["columns", "day,gauge_7,gauge_77"];
     let sorted = ["sort", "gauge_9:down"];
     for words in [&of_all[..], &of_some, &sorted] {
-        let mut commands = files.each_ref().map(|file| jembric(&[file.clone()], words, NO_LIMIT));
+        let of_file = |file| jembric(std::slice::from_ref(file), words, NO_LIMIT);
+        let mut commands = files.each_ref().map(of_file);
         for command in &mut commands {
             command.args(["--most-columns", "1000000"]);
         }
