@@ -4,7 +4,7 @@ use super::{
     bytes::FileBytes,
     header::Header,
     infer::{CellType, Conventions},
-    layout::{BLOCK, Region, regions},
+    layout::{Region, regions},
     pass::{ColumnFilled, Pass},
     reading::Reading,
     table::ROWS_TO_GUESS_FROM,
@@ -92,7 +92,7 @@ impl Pieces {
     /// Reads a piece, and returns whether it has the guessed types.
     fn read(&mut self, source: &FileBytes) -> Result<bool> {
         let known = self.guessed.take();
-        let block = self.reading.block.unwrap_or(BLOCK);
+        let block = self.reading.block(&self.header);
         let regions: Vec<Region> = regions(source, 0, 1, true, block)?;
         let Pieces { header, conventions, reading, .. } = &*self;
         let pass = Pass { source, regions: &regions, header, conventions, reading };

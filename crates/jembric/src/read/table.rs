@@ -286,7 +286,7 @@ impl Reading {
                 let mut buffer = Vec::new();
                 let first = source.bytes(
                     0,
-                    source.len().min(header.end + self.block.unwrap_or(BLOCK)),
+                    source.len().min(header.end + self.block(&header)),
                     &mut buffer,
                 )?;
                 let is_whole = first.len() as u64 == source.len();
@@ -403,8 +403,14 @@ impl Reading {
 
     /// The regions of the rows below a header.
     pub(super) fn regions(&self, source: &FileBytes, header: &Header) -> Result<Vec<Region>> {
-        let block = self.block.unwrap_or(BLOCK);
-        regions(source, header.end, header.lines + 1, !self.no_quotes, block)
+        regions(source, header.end, header.lines + 1, !self.no_quotes, self.block(header))
+    }
+
+    /// The bytes that are read at a time: more for a table with many columns, so that a block has
+    /// several rows.
+    pub(super) fn block(&self, header: &Header) -> u64 {
+        const OF_COLUMN: u64 = 128;
+        self.block.unwrap_or_else(|| BLOCK.max(header.names.len() as u64 * OF_COLUMN))
     }
 
     /// The columns to read, the types that the first rows suggest for all columns, and how types
