@@ -1,6 +1,6 @@
 //! Gathers the values of some rows into a new column, on all threads for values of fixed width.
 
-use crate::{error::Result, parallel, room::Room, timeline::GroupedByEntity};
+use crate::{error::Result, parallel, room::Room, table::Table, timeline::GroupedByEntity};
 use arrow_array::{
     Array, ArrayRef, ArrowPrimitiveType, PrimitiveArray, UInt32Array, downcast_primitive_array,
 };
@@ -20,9 +20,14 @@ pub(crate) fn gather(array: &ArrayRef, rows: Vec<u32>) -> Result<ArrayRef> {
     })
 }
 
-/// Repeats each value of the columns for the length of its stretch. `starts` has the beginning of
-/// each stretch and the end of the last.
-pub(crate) fn repeated(columns: &[ArrayRef], starts: &[u32]) -> Result<Vec<ArrayRef>> {
+/// Repeats each row for the length of its stretch: `starts` has the beginning of each stretch and
+/// the end of the last. Cost: one write of the result.
+pub(crate) fn repeated(table: &Table, starts: &[u32]) -> Result<Table> {
+    let rows = starts.last().map_or(0, |&rows| rows as usize);
+    table.with_columns(repeated_columns(table.columns(), starts)?, rows)
+}
+
+fn repeated_columns(columns: &[ArrayRef], starts: &[u32]) -> Result<Vec<ArrayRef>> {
     // Values of one width are written directly. Others are gathered, all with the same row numbers.
     let is_gathered = |array: &ArrayRef| !array.data_type().is_primitive();
     let rows = match columns.iter().any(is_gathered) {
@@ -162,7 +167,8 @@ mod tests {
                 for (place, row) in rows.iter().enumerate() {
                     prop_assert_eq!(text(&gathered, place), row.and_then(|row| text(&array, row)));
                 }
-                let stretches = repeated(std::slice::from_ref(&array), &starts).unwrap().remove(0);
+                let one = std::slice::from_ref(&array);
+                let stretches = repeated_columns(one, &starts).unwrap().remove(0);
                 let expected = (0..numbers.len()).flat_map(|n| std::iter::repeat_n(n,
                     lengths[n] as usize));
                 let expected: Vec<Option<String>> = expected.map(|row| text(&array, row)).collect();

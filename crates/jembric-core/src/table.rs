@@ -7,7 +7,6 @@ pub use origin::{Numbering, Origin};
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
     error::{Error, Result},
-    gather::repeated,
     parallel,
     role::{ROLE, Role},
     shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
@@ -271,13 +270,6 @@ impl Table {
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
     }
 
-    /// Each row, repeated for the length of its stretch: `starts` has the beginning of each stretch
-    /// and the end of the last. Cost: one write of the result.
-    pub(crate) fn repeated(&self, starts: &[u32]) -> Result<Table> {
-        let rows = starts.last().map_or(0, |&rows| rows as usize);
-        self.with_columns(repeated(self.columns(), starts)?, rows)
-    }
-
     /// The rows of a mask, in order. Cost: one read of the columns and one write of the rows that
     /// are kept.
     pub(crate) fn filter(&self, rows: &BooleanBuffer) -> Result<Table> {
@@ -425,7 +417,7 @@ impl Table {
         Some(self.batch.schema_ref().field(place).metadata().get(ORDER)?.lines().collect())
     }
 
-    fn with_columns(&self, columns: Vec<ArrayRef>, rows: usize) -> Result<Table> {
+    pub(crate) fn with_columns(&self, columns: Vec<ArrayRef>, rows: usize) -> Result<Table> {
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(self.batch.schema(), columns, &options)?;
         Ok(Table { batch, not_numbers: 0, origin: None })

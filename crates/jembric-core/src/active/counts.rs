@@ -20,7 +20,7 @@ use crate::{
     calendar::{Grain, Hours},
     context::Context,
     error::{Error, Result, Smaller, in_setting},
-    gather::of_stretches,
+    gather::{of_stretches, repeated},
     measure::{Measure, Sums},
     parallel,
     shape::{Named, Shape, Type},
@@ -262,7 +262,7 @@ pub(super) fn counted(
     sweep.fill(&mut lists, order, source);
 
     let starts: Vec<u32> = (0..=order.len()).map(|group| (group * count) as u32).collect();
-    let mut columns: Vec<(Field, ArrayRef)> = keys.repeated(&starts)?.fields().collect();
+    let mut columns: Vec<(Field, ArrayRef)> = repeated(&keys, &starts)?.fields().collect();
     let numbers = of_stretches(&starts, |_, own| own.extend(sweep.from..));
     columns.push(period_column(active, hours, instants, numbers));
     for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active.grain)]).zip(lists) {

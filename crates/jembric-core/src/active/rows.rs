@@ -9,6 +9,7 @@ use crate::{
     calendar::{Day, Grain, Hours, Moment},
     context::Sink,
     error::{Error, Result, Smaller},
+    gather::repeated,
     intervals::{EndDay, Fate, Intervals},
     parallel,
     room::{self, Room},
@@ -262,7 +263,7 @@ impl<'a> Expansion<'a> {
             }
             records => self.table.take(&UInt32Array::from(records.to_vec()))?,
         };
-        table.repeated(&starts)
+        repeated(&table, &starts)
     }
 
     fn table_of(&self, from: u64, made: Made) -> Result<Table> {

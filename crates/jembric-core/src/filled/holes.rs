@@ -8,7 +8,7 @@ use super::{
 use crate::{
     entities::Entities,
     error::{Error, Result},
-    gather::{NONE, gather, of_stretches, stretched},
+    gather::{NONE, gather, of_stretches, repeated, stretched},
     ledger::Ledger,
     measure::Measure,
     parallel,
@@ -62,7 +62,7 @@ impl Cells {
         let laid = self.laid(places.clone(), needs_rows)?;
         let keys = self.keys.slice(places.start, places.len());
         let (keys, filled) = rayon::join(
-            || keys.repeated(&laid.starts),
+            || repeated(&keys, &laid.starts),
             || parallel::of_parts(fills, |_, fill| fill.column(self, &laid)),
         );
         let keys = keys?;
