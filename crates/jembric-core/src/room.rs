@@ -18,7 +18,7 @@ impl<T: Copy> Room<'_, T> {
         self.slots.len()
     }
 
-    /// Fills the next part of it, with a function that must fill all of that part.
+    /// Fills the next part of the room. The function must fill all of that part.
     #[inline]
     pub(crate) fn part(&mut self, length: usize, write: impl FnOnce(&mut Room<'_, T>)) {
         let mut room = Room { slots: &mut self.slots[self.filled..][..length], filled: 0 };

@@ -118,7 +118,7 @@ pub(crate) struct GroupedByEntity<V> {
     pub(crate) values: Vec<V>,
 }
 
-/// Calls a function with the rows that are used and belong to some entities, in order.
+/// Calls a function with each used row of some entities, in order.
 #[inline]
 fn rows_of(
     entities: &Range<usize>,

@@ -58,7 +58,7 @@ pub(super) struct Expansion<'a> {
     shares: Vec<(Named, SharedMeasure)>,
 }
 
-/// What is made for each row of one part of the result.
+/// The values that are made for the rows of a part of the result.
 struct Made {
     /// The number of each period.
     periods: Vec<i32>,

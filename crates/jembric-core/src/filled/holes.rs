@@ -144,7 +144,7 @@ impl Fill {
         Ok(fills)
     }
 
-    /// Whether its column is made from the record of each cell.
+    /// Whether the column is made from the record of each cell.
     fn needs_rows(&self) -> bool {
         matches!(self.rule, Rule::Blank | Rule::Linear(_)) || self.array.logical_null_count() > 0
     }

@@ -138,7 +138,7 @@ impl States {
                 })
             })
         };
-        // First the number of rows of each period, for each thread.
+        // First count the rows of each period, for each thread.
         let counts = parallel::of_parts(ranks.clone(), |_, ranks| {
             let mut counts = vec![0_u32; periods];
             for (group, own) in stretches(ranks) {
@@ -154,7 +154,7 @@ impl States {
         if count >= u32::MAX.into() {
             return Err(Error::TableTooLong { rows: count as usize });
         }
-        // Then the room of each thread in each period, and the first row of each period.
+        // Then divide the result into the room of each thread in each period.
         let mut states = vec![0_u32; count as usize];
         let mut rooms: Vec<Vec<&mut [u32]>> = ranks.iter().map(|_| Vec::new()).collect();
         let (mut rest, mut starts) = (&mut states[..], vec![0]);

@@ -272,9 +272,9 @@ impl Reading {
         }
     }
 
-    /// The same, with types that are guessed from the first rows (the first megabyte of CSV). Later
-    /// rows may change them. A column of dates that does not show the order of day and month has no
-    /// type yet.
+    /// The same, with types that are guessed from the first rows (the first megabyte of CSV, or
+    /// more if a table has many columns). Later rows may change them. A column of dates that does
+    /// not show the order of day and month has no type yet.
     ///
     /// Errors: also errors in these rows.
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {

@@ -15,7 +15,7 @@ const WAITING: usize = 4;
 
 /// Writes the bytes that a function makes.
 ///
-/// Errors: that of the file, or else that of the function.
+/// Errors: the error of the file. If there is none, the error of the function.
 pub(super) fn behind(
     file: &mut (impl Write + Send),
     make: impl FnOnce(&mut dyn Write) -> io::Result<()>,
