@@ -393,3 +393,17 @@ fn first_rows_suggest_types(#[case] text: &str, #[case] block: u64, #[case] expe
     };
     assert_eq!(shape.columns().iter().map(column).collect::<Vec<_>>().join(", "), expected);
 }
+
+#[rstest]
+#[case::few_columns(3, None, BLOCK)]
+#[case::many_columns(20_000, None, 2_560_000)]
+#[case::given(20_000, Some(7), 7)]
+fn a_block_of_many_columns_has_several_rows(
+    #[case] columns: usize,
+    #[case] block: Option<u64>,
+    #[case] bytes: u64,
+) {
+    let names = (1..=columns).map(|n| format!("c{n}")).collect();
+    let header = Header { names, separator: b',', end: 0, lines: 1 };
+    assert_eq!(Reading { block, ..Reading::new() }.block(&header), bytes);
+}
