@@ -5,6 +5,7 @@ use crate::{
     context::Context,
     error::{Error, Result, in_setting, refuse},
     ledger::{Entry, Ledger, Outcome, Reason},
+    packed::{packed, unpacked},
     plan::{Access, Inputs, NumberedRows, Plan, Prepared, Roles, State},
     role::Role,
     shape::{Named, Shape, Type, period_field},
@@ -15,6 +16,7 @@ use arrow_array::{
 };
 use arrow_schema::Field;
 use arrow_select::take::take;
+use borsh::{BorshDeserialize, BorshSerialize};
 use serde::Serialize;
 use std::{any::Any, sync::Arc};
 
@@ -193,7 +195,7 @@ impl Covered {
 }
 
 /// The number of records on each day of a covered column, from its first day.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, BorshSerialize, BorshDeserialize)]
 struct Records {
     first: i32,
     days: Vec<i64>,
@@ -246,6 +248,16 @@ impl State for AlmanacState {
                 .zip(&other.records)
                 .for_each(|(records, more)| records.add(more));
         }
+        Ok(())
+    }
+
+    fn packed(&mut self) -> Result<Vec<u8>> {
+        packed(&self.records)
+    }
+
+    fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
+        let others: Vec<Records> = unpacked(bytes)?;
+        self.records.iter_mut().zip(&others).for_each(|(records, more)| records.add(more));
         Ok(())
     }
 

@@ -13,6 +13,7 @@ use crate::{
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::BooleanBuffer;
 use arrow_schema::DataType;
+use borsh::{BorshDeserialize, BorshSerialize};
 use serde::{Serialize, Serializer};
 use std::{fmt, ops::Range};
 
@@ -22,23 +23,27 @@ const LIMBS: usize = 68;
 const UNTIL_CARRY: u32 = 1 << 29;
 
 /// The exact sum of a column of numbers, in the type of the column.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, BorshSerialize, BorshDeserialize)]
 pub struct ExactSum {
     kind: Sum,
 }
 
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, BorshSerialize, BorshDeserialize)]
 enum Sum {
     Whole { sum: i128, places: i8 },
     Float(Box<Limbs>),
 }
 
 /// One long integer in units of 2⁻¹⁰⁷⁴.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, BorshSerialize, BorshDeserialize)]
 pub(crate) struct Limbs {
     limbs: [i64; LIMBS],
     additions: u32,
     /// Infinite values, which decide the sum.
+    #[borsh(
+        serialize_with = "crate::packed::any_float::serialize",
+        deserialize_with = "crate::packed::any_float::deserialize"
+    )]
     infinite: f64,
 }
 

@@ -24,6 +24,7 @@ use crate::{
 };
 use arrow_array::{Array, ArrayRef, StringViewArray};
 use arrow_buffer::BooleanBuffer;
+use borsh::{BorshDeserialize, BorshSerialize};
 use serde::{Serialize, Serializer, ser::SerializeMap};
 use std::{borrow::Cow, fmt, sync::Arc};
 
@@ -43,7 +44,7 @@ pub struct Outcome {
 }
 
 /// The rows with the same reason.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, BorshSerialize, BorshDeserialize)]
 #[non_exhaustive]
 pub struct Entry {
     /// Why they are not in the result.
@@ -85,7 +86,7 @@ impl Entry {
 }
 
 /// The sums of a column over the rows of each fate. In = kept + dropped + set aside, exactly.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, BorshSerialize, BorshDeserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Reconciled {
@@ -120,7 +121,7 @@ impl Reconciled {
 }
 
 /// What happened to the followed rows.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, BorshSerialize, BorshDeserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Followed {
@@ -149,7 +150,7 @@ impl Followed {
 /// The account of an operation's rows: rows in = kept + dropped + set aside.
 ///
 /// The command prints its [`Display`](fmt::Display) form. Serialized, it has the same facts.
-#[derive(Clone, Debug, PartialEq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, BorshSerialize, BorshDeserialize)]
 #[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub struct Ledger {
@@ -385,7 +386,7 @@ pub(crate) struct RowMasks {
 
 /// The account of some rows, before the rest of the ledger is known. Tallies of different rows can
 /// be added.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, BorshSerialize, BorshDeserialize)]
 pub(crate) struct Tally {
     pub(crate) from: Option<String>,
     pub(crate) rows_in: u64,

@@ -57,6 +57,7 @@ mod look;
 mod measure;
 mod operation;
 mod ordering;
+mod packed;
 mod parallel;
 mod plan;
 mod recent;

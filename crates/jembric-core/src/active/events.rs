@@ -8,6 +8,7 @@ use crate::{
     table::Table,
     timeline::GroupedByEntity,
 };
+use borsh::{BorshDeserialize, BorshSerialize};
 use rayon::prelude::*;
 use std::borrow::Cow;
 
@@ -34,7 +35,7 @@ impl Ticks {
 }
 
 /// How many intervals of a group were clipped at either side, or had a missing end replaced.
-#[derive(Clone, Copy, Default)]
+#[derive(Clone, Copy, Default, BorshSerialize, BorshDeserialize)]
 pub(super) struct Cut {
     pub(super) starts: i32,
     pub(super) ends: i32,
@@ -70,7 +71,7 @@ impl Slots {
 }
 
 /// How many intervals of a group start on a tick, and how many ended on the tick before.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, BorshSerialize, BorshDeserialize)]
 pub(super) struct Event {
     pub(super) group: u32,
     pub(super) tick: i32,

@@ -22,16 +22,18 @@ use crate::{
     ledger::{Outcome, RowMasks, Tally},
     measure::Measure,
     ordering::entities_in_order,
+    packed::{packed, unpacked},
     plan::{NumberedRows, Numbers, State},
     shape::Named,
     table::Table,
 };
 use arrow_array::{ArrayRef, UInt32Array};
 use arrow_buffer::BooleanBuffer;
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{any::Any, collections::BTreeMap, sync::Arc};
 
 /// The change of a sum at a period of a group.
-#[derive(Clone)]
+#[derive(Clone, BorshSerialize, BorshDeserialize)]
 enum Change {
     Whole(i128),
     Float(Box<Limbs>),
@@ -41,6 +43,18 @@ enum Change {
 struct Changes {
     measure: Measure,
     by_place: BTreeMap<(u32, i32), Change>,
+}
+
+/// What of settled intervals does not follow from the plan, for another process.
+#[derive(BorshSerialize, BorshDeserialize)]
+struct PackedSettled {
+    keys: Option<Table>,
+    events: Vec<Event>,
+    cut: Vec<Cut>,
+    sums: Vec<BTreeMap<(u32, i32), Change>>,
+    tally: Option<Tally>,
+    open: u64,
+    closing_tick: Option<i32>,
 }
 
 /// The starts and ends of settled intervals.
@@ -159,6 +173,31 @@ impl Settled {
         self.hours = self.hours.take().or(other.hours);
         self.starts_are_instants |= other.starts_are_instants;
         self.instants |= other.instants;
+        Ok(())
+    }
+
+    fn packed(mut self) -> Result<PackedSettled> {
+        self.put_together();
+        Ok(PackedSettled {
+            keys: self.keys.values()?,
+            events: self.events.pop().unwrap_or_default(),
+            cut: self.cut,
+            sums: self.sums.into_iter().map(|changes| changes.by_place).collect(),
+            tally: self.tally,
+            open: self.open,
+            closing_tick: self.closing_tick,
+        })
+    }
+
+    /// Makes these the settled intervals of a state that has none.
+    fn unpack(&mut self, packed: PackedSettled) -> Result<()> {
+        let PackedSettled { keys, events, cut, sums, tally, open, closing_tick } = packed;
+        if let Some(keys) = keys {
+            self.keys.number(&keys)?;
+        }
+        self.events = vec![events];
+        self.sums.iter_mut().zip(sums).for_each(|(changes, by_place)| changes.by_place = by_place);
+        (self.cut, self.tally, self.open, self.closing_tick) = (cut, tally, open, closing_tick);
         Ok(())
     }
 
@@ -406,6 +445,33 @@ impl State for CountsState {
 
     fn set_aside(&mut self) -> Option<&mut NumberedRows> {
         Some(&mut self.set_aside)
+    }
+
+    fn packed(&mut self) -> Result<Vec<u8>> {
+        self.settle()?;
+        let settled = self.settled.take().map(Settled::packed).transpose()?;
+        packed(&(settled, &self.pending, &self.set_aside, self.newest))
+    }
+
+    fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
+        let (settled, pending, set_aside, newest): (Option<PackedSettled>, _, _, _) =
+            unpacked(bytes)?;
+        let settled = settled.map(|settled| {
+            // What follows from the plan is that of a table without rows.
+            let none = Table::without_rows(&self.plan.shape)?;
+            let mut all = Settled::new();
+            all.add(&self.plan, &none, &self.plan.intervals(&none, None, &self.context)?)?;
+            all.unpack(settled).map(|()| all)
+        });
+        self.absorb(CountsState {
+            plan: self.plan.clone(),
+            context: self.context.clone(),
+            settled: settled.transpose()?,
+            pending,
+            set_aside,
+            newest,
+            awaits_newest: true,
+        })
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

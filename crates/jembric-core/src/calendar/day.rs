@@ -2,6 +2,7 @@
 //! time.
 
 use crate::error::{Error, Result};
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 
 /// Microseconds in a day of 24 hours.
@@ -10,7 +11,7 @@ pub const MICROS_PER_DAY: i64 = 86_400_000_000;
 /// A calendar day: days since 1970-01-01, between 0001-01-01 and 9999-12-31.
 ///
 /// It is parsed and formatted as ISO 8601 (`2025-06-30`).
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, BorshSerialize, BorshDeserialize)]
 pub struct Day(i32);
 
 impl Day {

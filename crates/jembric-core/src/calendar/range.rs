@@ -2,13 +2,14 @@
 
 use super::{Day, Period, Periods};
 use crate::error::{Error, Result};
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 
 /// Two dates, both inclusive: `2025-01-01..2025-03-31`, or with the `/` of ISO 8601.
 ///
 /// It may also consist of whole periods: `2025-01..2025-06`, `2025-Q1..2025-Q2`, or a single one,
 /// `2025`.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
 pub struct Range {
     first: Day,
     last: Day,

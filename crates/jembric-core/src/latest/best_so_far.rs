@@ -11,6 +11,7 @@ use crate::{
     entities::{GrowingEntities, Missing},
     error::Result,
     ledger::{Outcome, RowMasks},
+    packed::{packed, unpacked},
     parallel,
     plan::{Gone, NumberedRows, Numbers, Selection, State},
     table::Table,
@@ -197,6 +198,26 @@ impl State for BestSoFar {
 
     fn set_aside(&mut self) -> Option<&mut NumberedRows> {
         Some(&mut self.gone.set_aside)
+    }
+
+    fn packed(&mut self) -> Result<Vec<u8>> {
+        self.begin_several()?;
+        self.compact()?;
+        let mut rows = NumberedRows::default();
+        for kept in &mut self.kept {
+            rows.add_numbered(&kept.table, std::mem::take(&mut kept.numbers));
+        }
+        packed(&(rows, &self.gone))
+    }
+
+    fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
+        let (mut rows, gone): (NumberedRows, Gone) = unpacked(bytes)?;
+        self.begin_several()?;
+        self.gone.merge(gone);
+        match rows.take()? {
+            Some((table, numbers)) => self.add(table, numbers),
+            None => Ok(()),
+        }
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {

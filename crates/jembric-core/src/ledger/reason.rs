@@ -1,10 +1,13 @@
 //! [`Reason`]: why a row is not in the result.
 
+use borsh::{BorshDeserialize, BorshSerialize};
 use serde::{Serialize, Serializer};
 use std::fmt;
 
 /// Why a row is not in the result. The order is that in which ledgers list the reasons.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, BorshSerialize, BorshDeserialize,
+)]
 #[non_exhaustive]
 pub enum Reason {
     /// Its date is missing.

@@ -5,11 +5,12 @@ use crate::{
     calendar::{Day, Periods, Range},
     shape::Named,
 };
+use borsh::{BorshDeserialize, BorshSerialize};
 use serde::{Serialize, Serializer};
 use std::fmt;
 
 /// What a reader should know before using a result.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
 #[non_exhaustive]
 pub enum Warning {
     /// Several records of one entity were kept because they tie.
@@ -74,7 +75,7 @@ pub enum Warning {
 }
 
 /// A probable mistake that explains why rows are left out.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
 #[non_exhaustive]
 pub enum Cause {
     /// More than half of the intervals end before they start.

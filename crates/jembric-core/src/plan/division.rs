@@ -14,7 +14,12 @@ use crate::{
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray, new_empty_array, types::*};
 use arrow_schema::DataType;
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::collections::BTreeSet;
+
+/// The seed of the division among processes. It differs from those of the parts in one process, so
+/// that the rows of one owner are divided as well as all rows would be.
+const OWNERS: u64 = 0x6a65_6d62_7269_6321;
 
 /// How the rows of a plan's tables can be divided into parts.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -65,7 +70,7 @@ pub enum ResultOrder {
 }
 
 /// What an operation needs to know of all rows before it can process a part of them.
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, BorshSerialize, BorshDeserialize)]
 pub struct Overall {
     /// The first and last period of the records.
     pub(crate) periods: Option<(i32, i32)>,
@@ -120,6 +125,12 @@ impl Part {
     /// A part by its number.
     pub fn of(number: u32, (parts, seed): (u32, u64)) -> Part {
         Part { number, parts, seed }
+    }
+
+    /// The part of a process, out of a number of processes that share the rows
+    /// ([`ByEntity::owners`]).
+    pub fn of_process(process: u32, processes: u32) -> Part {
+        Part { number: process, parts: processes, seed: OWNERS }
     }
 }
 
@@ -202,6 +213,18 @@ impl ByEntity {
                 part(if keyed { hash } else { hash_of_number(row as u64, seed) })
             })
             .collect())
+    }
+
+    /// The owner of each row of a batch of the table at a place, out of a number of processes that
+    /// share the rows. All processes must have the same version of this crate.
+    pub fn owners(
+        &self,
+        place: usize,
+        batch: &Table,
+        samples: &[&Table],
+        processes: u32,
+    ) -> Result<Vec<u32>> {
+        self.parts(place, batch, samples, (processes, OWNERS))
     }
 
     /// Makes the hash of each row depend on a column as well.

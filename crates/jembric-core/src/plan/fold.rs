@@ -12,6 +12,7 @@ use crate::{
     context::Context,
     error::{Error, Result},
     ledger::{Accounting, Outcome, RowMasks, Tally},
+    packed::{packed, unpacked},
     parallel,
     shape::Shape,
     table::{Origin, Table},
@@ -20,6 +21,7 @@ use arrow_array::{Array, ArrayRef, UInt32Array, new_empty_array};
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{any::Any, fmt, sync::Arc};
 
 /// A fold of batches by a plan with [`Access::OnePass`](super::Access::OnePass).
@@ -62,6 +64,12 @@ pub(crate) trait State: Send {
 
     /// The rows that were set aside so far; none if the operation sets no rows aside.
     fn set_aside(&mut self) -> Option<&mut NumberedRows>;
+
+    /// The state as bytes for another process. Nothing is done with this one after that.
+    fn packed(&mut self) -> Result<Vec<u8>>;
+
+    /// Merges the bytes of another state of the same plan.
+    fn merge_packed(&mut self, bytes: &[u8]) -> Result<()>;
 
     /// The result for all batches.
     fn finish(self: Box<Self>) -> Result<Outcome>;
@@ -108,6 +116,20 @@ impl Fold {
         self.state.merge(other.state.into_any())
     }
 
+    /// The state as bytes, which a fold of the same plan in another process can merge.
+    ///
+    /// Errors: those of the operation about the data. Cost: one pass over what is kept.
+    pub fn packed(mut self) -> Result<Vec<u8>> {
+        self.state.packed()
+    }
+
+    /// Merges the state of another fold of the same plan, as [`packed`](Fold::packed) returns it.
+    ///
+    /// Errors: the bytes are damaged.
+    pub fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
+        self.state.merge_packed(bytes)
+    }
+
     /// Forgets the rows that cannot matter any more, which otherwise happens from time to time.
     ///
     /// Errors: those of the operation about the data. Cost: one pass over the rows that are kept.
@@ -144,7 +166,7 @@ impl Fold {
 }
 
 /// Rows that cannot be selected any more: their account, and those that were set aside.
-#[derive(Default)]
+#[derive(Default, BorshSerialize, BorshDeserialize)]
 pub(crate) struct Gone {
     pub(crate) tally: Option<Tally>,
     pub(crate) set_aside: NumberedRows,
@@ -275,6 +297,20 @@ impl<S: Selection + 'static> State for SelectionState<S> {
 
     fn set_aside(&mut self) -> Option<&mut NumberedRows> {
         Some(&mut self.gone.set_aside)
+    }
+
+    fn packed(&mut self) -> Result<Vec<u8>> {
+        self.find_candidates()?;
+        packed(&(&self.pending, &self.gone))
+    }
+
+    fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
+        let (pending, gone): (NumberedRows, Gone) = unpacked(bytes)?;
+        self.find_candidates()?;
+        self.added += pending.rows();
+        self.pending.merge(pending);
+        self.gone.merge(gone);
+        Ok(())
     }
 
     fn finish(mut self: Box<Self>) -> Result<Outcome> {

@@ -2,9 +2,11 @@
 
 use crate::{error::Result, table::Table};
 use arrow_array::UInt32Array;
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::ops::Range;
 
 /// The numbers of some rows among all rows.
+#[derive(BorshSerialize, BorshDeserialize)]
 pub(crate) enum Numbers {
     /// Rows that follow each other, as those of a single batch do. They take no memory.
     Consecutive(Range<u64>),
@@ -83,7 +85,7 @@ impl Numbers {
 }
 
 /// Rows with their numbers among all rows.
-#[derive(Default)]
+#[derive(Default, BorshSerialize, BorshDeserialize)]
 pub(crate) struct NumberedRows {
     /// The tables as they came. A table without rows is kept only if it is the only one.
     tables: Vec<Table>,
@@ -96,6 +98,11 @@ impl NumberedRows {
     /// The bytes that the rows take in memory.
     pub(crate) fn bytes(&self) -> u64 {
         self.bytes + self.numbers.bytes()
+    }
+
+    /// The number of rows.
+    pub(crate) fn rows(&self) -> usize {
+        self.tables.iter().map(Table::rows).sum()
     }
 
     /// Only the columns.

@@ -3,13 +3,14 @@
 use crate::{cell_text::CellText, table::Table};
 use arrow_array::{Array, ArrayRef, UInt32Array};
 use arrow_select::{concat::concat, take::take};
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{
     collections::{BTreeMap, HashMap},
     sync::Arc,
 };
 
 /// What the numbers of rows count.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
 #[non_exhaustive]
 pub enum Numbering {
     /// The lines of a file.
@@ -30,15 +31,19 @@ impl Numbering {
 }
 
 /// The columns of a primary key, with their values.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, BorshSerialize, BorshDeserialize)]
 struct PrimaryKey {
     names: Vec<String>,
     numbers: Numbers,
+    #[borsh(
+        serialize_with = "crate::packed::columns::serialize",
+        deserialize_with = "crate::packed::columns::deserialize"
+    )]
     columns: Vec<ArrayRef>,
 }
 
 /// The numbers of the rows of some columns, from 1.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, BorshSerialize, BorshDeserialize)]
 enum Numbers {
     /// The numbers after this one.
     After(u64),
@@ -94,7 +99,7 @@ impl PrimaryKey {
 }
 
 /// The origin of a table: its file, and the line of each row.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, BorshSerialize, BorshDeserialize)]
 pub struct Origin {
     file: String,
     numbering: Numbering,

@@ -23,6 +23,7 @@ use crate::{
 };
 use arrow_array::{ArrayRef, Int64Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
+use borsh::{BorshDeserialize, BorshSerialize};
 use rayon::prelude::*;
 use std::{cmp::Ordering, ops::Range, sync::Arc};
 
@@ -31,7 +32,9 @@ const MOST_SLOTS: u64 = 1 << 27;
 const FEW_SLOTS: u64 = 1 << 16;
 
 /// The coordinates of a cell: its period, part, entity and column, each by its place in order.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(
+    Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, BorshSerialize, BorshDeserialize,
+)]
 pub(super) struct Spot {
     pub(super) period: i32,
     pub(super) part: u32,
@@ -78,6 +81,12 @@ impl Keys {
             ids: entities.into_ids(),
             places,
         })
+    }
+
+    /// Distinct keys that are in order.
+    pub(super) fn in_order(values: Table) -> Keys {
+        let count = if values.columns().is_empty() { 1 } else { values.rows() };
+        Keys { values, ids: Vec::new(), places: Vec::new(), count }
     }
 
     /// Keys that are numbered for several tables in one, and have no order yet.

@@ -18,6 +18,7 @@ use arrow_array::{
 use arrow_buffer::NullBuffer;
 use arrow_schema::Field;
 use arrow_select::{concat::concat, nullif::nullif, take::take};
+use borsh::{BorshDeserialize, BorshSerialize};
 use rayon::prelude::*;
 use std::{ops::AddAssign, sync::Arc};
 
@@ -47,7 +48,7 @@ pub(super) enum FigureSource {
 }
 
 /// A figure of each cell.
-#[derive(Clone)]
+#[derive(Clone, BorshSerialize, BorshDeserialize)]
 pub(super) enum Figures {
     Records(Vec<u64>),
     /// Sums, and the number of values in each.
@@ -461,6 +462,32 @@ impl FigureSource {
             }
             (one, _) => one,
         })
+    }
+
+    /// The values that compact figures refer to, as a column; none for figures of other kinds.
+    pub(super) fn compact_values(&self) -> Result<Option<Table>> {
+        let array = match self {
+            FigureSource::Extreme { array, .. } | FigureSource::Values { array, .. } => array,
+            FigureSource::Records | FigureSource::Measure { .. } => return Ok(None),
+        };
+        Table::from_columns([("value", array.clone())]).map(Some)
+    }
+
+    /// Makes these the values that compact figures refer to.
+    pub(super) fn refer_to(&mut self, values: Option<Table>) -> Result<()> {
+        let Some(values) = values.map(|values| values.at(0).clone()) else { return Ok(()) };
+        match self {
+            FigureSource::Extreme { field, greatest, .. } => {
+                let field = field.clone().with_data_type(values.data_type().clone());
+                *self = FigureSource::extreme(&Table::of_known([(field, values)])?, *greatest)?;
+            }
+            FigureSource::Values { array, numbers } => {
+                *numbers = (0..values.len() as u32).collect();
+                *array = values;
+            }
+            FigureSource::Records | FigureSource::Measure { .. } => {}
+        }
+        Ok(())
     }
 
     /// The number of values that extremes are chosen from.

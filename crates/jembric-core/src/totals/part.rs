@@ -6,7 +6,7 @@
 
 use super::{
     TotalsPlan, What,
-    cells::{Cells, Groups, Spot, Timed, sources},
+    cells::{Cells, Groups, Keys, Spot, Timed, sources},
     figures::{FigureSource, Figures, Places},
 };
 use crate::{
@@ -20,6 +20,7 @@ use crate::{
     table::Table,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer};
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::collections::BTreeMap;
 
 /// The cells of some rows.
@@ -47,6 +48,28 @@ pub(super) struct DatedPart {
     pub(super) outside: u64,
     /// The sums over the rows of each fate, for each figure that is a sum, by its place.
     pub(super) sums: Vec<(usize, Reconciled)>,
+}
+
+/// What of a part does not follow from the plan, for another process.
+#[derive(BorshSerialize, BorshDeserialize)]
+pub(super) struct PackedPart {
+    entities: Table,
+    sides: Table,
+    /// The values that figures refer to, each as a column.
+    values: Vec<Option<Table>>,
+    by_date: Vec<PackedDates>,
+    tally: Tally,
+    missing: BTreeMap<usize, u64>,
+}
+
+#[derive(BorshSerialize, BorshDeserialize)]
+struct PackedDates {
+    ends: Option<(i32, i32)>,
+    spots: Vec<Spot>,
+    figures: Vec<Figures>,
+    undated: u64,
+    outside: u64,
+    sums: Vec<(usize, Reconciled)>,
 }
 
 /// The rows of one batch by one column of dates.
@@ -121,6 +144,43 @@ impl Part {
         self.groups.entities.forget_rows();
         self.groups.sides.forget_rows();
         Ok(Part { sources, is_compact: true, ..self })
+    }
+
+    pub(super) fn packed(self) -> Result<PackedPart> {
+        let part = self.compact()?;
+        let dates = part.by_date.into_iter().map(|dated| PackedDates {
+            ends: dated.ends,
+            spots: dated.cells.spots,
+            figures: dated.cells.figures,
+            undated: dated.undated,
+            outside: dated.outside,
+            sums: dated.sums,
+        });
+        Ok(PackedPart {
+            by_date: dates.collect(),
+            values: part.sources.iter().map(FigureSource::compact_values).collect::<Result<_>>()?,
+            entities: part.groups.entities.values,
+            sides: part.groups.sides.values,
+            tally: part.tally,
+            missing: part.missing,
+        })
+    }
+
+    /// Makes these the cells of a part that has none, whose figures are compact.
+    pub(super) fn unpack(&mut self, packed: PackedPart) -> Result<()> {
+        let PackedPart { entities, sides, values, by_date, tally, missing } = packed;
+        self.groups.entities = Keys::in_order(entities);
+        self.groups.sides = Keys::in_order(sides);
+        for (source, values) in self.sources.iter_mut().zip(values) {
+            source.refer_to(values)?;
+        }
+        for (dated, packed) in self.by_date.iter_mut().zip(by_date) {
+            let PackedDates { ends, spots, figures, undated, outside, sums } = packed;
+            (dated.ends, dated.undated, dated.outside) = (ends, undated, outside);
+            (dated.cells, dated.sums) = (Cells { spots, figures }, sums);
+        }
+        (self.tally, self.missing) = (tally, missing);
+        Ok(())
     }
 
     /// The same cells for entities and columns with other numbers: those at these places.

@@ -3,7 +3,7 @@
 use super::{
     TotalsPlan,
     cells::{Groups, Keys},
-    part::Part,
+    part::{PackedPart, Part},
     sheet,
 };
 use crate::{
@@ -11,6 +11,7 @@ use crate::{
     entities::GrowingKeys,
     error::Result,
     ledger::Outcome,
+    packed::{packed, unpacked},
     plan::{NumberedRows, State},
     table::Table,
 };
@@ -34,15 +35,19 @@ pub(super) struct TotalsState {
 
 impl TotalsState {
     pub(super) fn begin(plan: Arc<TotalsPlan>, context: &Context) -> Box<dyn State> {
-        Box::new(TotalsState {
-            plan,
+        Box::new(TotalsState::of(&plan, context))
+    }
+
+    fn of(plan: &Arc<TotalsPlan>, context: &Context) -> TotalsState {
+        TotalsState {
+            plan: plan.clone(),
             context: context.clone(),
             only: None,
             entities: GrowingKeys::new(),
             sides: GrowingKeys::new(),
             parts: Vec::new(),
             set_aside: NumberedRows::default(),
-        })
+        }
     }
 
     /// Makes the only part the first of several.
@@ -128,6 +133,27 @@ impl State for TotalsState {
 
     fn set_aside(&mut self) -> Option<&mut NumberedRows> {
         Some(&mut self.set_aside)
+    }
+
+    fn packed(&mut self) -> Result<Vec<u8>> {
+        let set_aside = std::mem::take(&mut self.set_aside);
+        let state = std::mem::replace(self, TotalsState::of(&self.plan, &self.context));
+        let part = state.into_one()?.map(Part::packed).transpose()?;
+        packed(&(part, set_aside))
+    }
+
+    fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
+        let (part, set_aside): (Option<PackedPart>, NumberedRows) = unpacked(bytes)?;
+        self.set_aside.merge(set_aside);
+        let Some(part) = part else { return Ok(()) };
+        self.begin_several()?;
+        // What follows from the plan is that of a table without rows.
+        let none = self.plan.empty_table()?;
+        let groups = Groups::of(&self.plan, &none)?;
+        let (mut all, _) = Part::of(&self.plan, &none, groups, &self.context)?;
+        all = all.compact()?;
+        all.unpack(part)?;
+        self.add_ordered(all)
     }
 
     fn finish(self: Box<Self>) -> Result<Outcome> {

@@ -284,3 +284,32 @@ fn equal_keys_of_two_types_are_in_the_same_part(#[case] numbers: Vec<i64>) {
     let parts = |place, table| division.parts(place, table, &[one, other], (64, 3)).unwrap();
     assert_eq!(parts(0, one), parts(1, other));
 }
+
+/// Processes that share rows may be built apart, and must agree on the owner of an entity.
+#[test]
+fn owners_do_not_depend_on_the_build() {
+    let keys = crate::sample::table(
+        "vessel:text day:date berth:number fee:money level:float at:instant
+         Kestrel 2025-06-30 1 3.50 0.5 2025-06-30T10:00:00Z
+         Petrel 0001-01-01 -7 -0.05 -2 1969-12-31T23:59:59Z
+         Bolt_of_the_northern_passage 9999-12-31 9007199254740993 0.00 0 2025-06-30T10:00:01Z",
+    );
+    let owners = |column: usize| {
+        let division = crate::plan::ByEntity::by(vec![column], ResultOrder::Rows(0)).unwrap();
+        division.owners(0, &keys, &[&keys], 1_000_000).unwrap()
+    };
+    let all: Vec<Vec<u32>> = (0..keys.columns().len()).map(owners).collect();
+    assert_eq!(
+        all,
+        [
+            [373624, 309385, 34195],
+            [936135, 596352, 765743],
+            [428799, 79755, 915991],
+            [338827, 733466, 588082],
+            [343298, 731845, 588082],
+            [565920, 307383, 776663],
+        ]
+    );
+    let both = crate::plan::ByEntity::by(vec![0, 1], ResultOrder::Rows(0)).unwrap();
+    assert_eq!(both.owners(0, &keys, &[&keys], 1_000_000).unwrap(), [236625, 543995, 962744]);
+}
