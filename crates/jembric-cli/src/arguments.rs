@@ -273,6 +273,25 @@ pub(crate) fn command() -> Command {
                 .value_parser(value_parser!(PathBuf))
                 .help("The directory, which is created if it does not exist"),
         );
+    Command::new("jembric")
+        .version(clap::crate_version!())
+        .about("Make reports from tables of dated records, and account for every row")
+        .subcommand_required(true)
+        .arg_required_else_help(true)
+        .subcommand(look)
+        .subcommands(OPERATIONS.iter().map(|operation| command_of(operation, true)))
+        .subcommand(run_command())
+        .subcommand(demo)
+        .subcommand(completions)
+        .subcommand(manual)
+        .after_help(
+            "Start with `jembric demo`. Each command has its own help, such as `jembric latest \
+                --help`.",
+        )
+}
+
+/// The command that runs a routine.
+pub(crate) fn run_command() -> Command {
     let run = Command::new("run")
         .help_template(help_with("jembric run harbour.toml", "What does the saved report say now?"))
         .next_help_heading("Settings")
@@ -299,24 +318,9 @@ pub(crate) fn command() -> Command {
                     why",
             ),
         ]);
-    let run = AccountArguments::augment_args(AnswerArguments::augment_args(run))
+    AccountArguments::augment_args(AnswerArguments::augment_args(run))
         .mut_arg("save_routine", |argument| argument.hide(true))
-        .about("Run a saved routine of steps");
-    Command::new("jembric")
-        .version(clap::crate_version!())
-        .about("Make reports from tables of dated records, and account for every row")
-        .subcommand_required(true)
-        .arg_required_else_help(true)
-        .subcommand(look)
-        .subcommands(OPERATIONS.iter().map(|operation| command_of(operation, true)))
-        .subcommand(run)
-        .subcommand(demo)
-        .subcommand(completions)
-        .subcommand(manual)
-        .after_help(
-            "Start with `jembric demo`. Each command has its own help, such as `jembric latest \
-                --help`.",
-        )
+        .about("Run a saved routine of steps")
 }
 
 /// The file for the report page.

@@ -23,10 +23,10 @@ use jembric::{
     calendar::{Day, Zone},
     draw::Picture,
     io::{
-        Outputs, ReadingSettings, database, database_of, is_database, is_database_output, name_in,
-        without_secrets,
+        Exchange, Outputs, ReadingSettings, database, database_of, is_database, is_database_output,
+        name_in, without_secrets,
     },
-    routine::{Input, Planned, Ran, Routine, Run},
+    routine::{Input, Planned, Ran, Routine, Run, name_of_share},
     steps::{self, Described, Files as _, FilesOnce, Reads, described, file_and_columns},
     visible,
 };
@@ -90,7 +90,7 @@ pub(crate) fn typed(
         }
         (None, "completions") => completions(typed, screen),
         (None, "manual") => manual(typed, screen),
-        (None, "run") => routine(typed, files, screen),
+        (None, "run") => routine(typed, files, None, screen),
         (None, _) => look(typed, files, screen),
     }
 }
@@ -320,6 +320,7 @@ fn chain(
         since: None,
         page: None,
         saved: saved.transpose()?,
+        among: None,
         answer,
     };
     run(&routine, Path::new(""), asked, Outputs::new(), files, screen)
@@ -348,8 +349,24 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
     routine.to_text(path)
 }
 
+/// What one of several processes that run a routine together knows of the others.
+#[derive(Clone, Copy, Debug)]
+pub struct Among<'a> {
+    /// What connects them.
+    pub exchange: &'a dyn Exchange,
+    /// Whether process 0 writes whole results.
+    pub gathers: bool,
+    /// Today's date, which all processes share.
+    pub today: Day,
+}
+
 /// Runs a saved routine.
-fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
+pub(crate) fn routine(
+    typed: &ArgMatches,
+    files: Files<'_>,
+    among: Option<Among<'_>>,
+    screen: &mut Screen,
+) -> Result<(), Failure> {
     let file = typed.get_one::<String>("FILE").map(PathBuf::from).unwrap_or_default();
     let routine = match files.routine() {
         Some(text) => Routine::parse(&file.display().to_string(), text)?,
@@ -405,7 +422,14 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     let further = [answer.out.is_some(), account.aside.is_some(), has_page];
     let written = written + further.into_iter().filter(|is_there| *is_there).count();
     let mut outputs = match files {
-        Files::OfTheDisk => Outputs::of_routine(&file, written)?,
+        Files::OfTheDisk => {
+            // Each process has a journal of its own.
+            let journal = among.map(|Among { exchange, .. }| {
+                let name = file.display().to_string();
+                name_of_share(&name, exchange.process(), exchange.processes()).into()
+            });
+            Outputs::of_routine(&journal.unwrap_or_else(|| file.clone()), written)?
+        }
         _ => Outputs::new(),
     };
     if files == Files::OfTheDisk {
@@ -414,7 +438,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
     run(
         &routine,
         directory,
-        RunOptions { answer, account, upto, follow, since, page, saved: None },
+        RunOptions { answer, account, upto, follow, since, page, saved: None, among },
         outputs,
         files,
         screen,
@@ -422,7 +446,7 @@ fn routine(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<
 }
 
 /// The options of a run that are not part of the steps.
-struct RunOptions {
+struct RunOptions<'a> {
     answer: AnswerArguments,
     account: AccountArguments,
     upto: Option<usize>,
@@ -433,6 +457,8 @@ struct RunOptions {
     page: Option<PathBuf>,
     /// The text of the routine to save, and its file.
     saved: Option<(String, PathBuf)>,
+    /// The other processes that run the routine.
+    among: Option<Among<'a>>,
 }
 
 /// What is printed about a step that has run.
@@ -460,12 +486,15 @@ impl Told {
 fn run(
     routine: &Routine,
     directory: &Path,
-    asked: RunOptions,
+    asked: RunOptions<'_>,
     mut outputs: Outputs,
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let RunOptions { answer, account, upto, follow, since, page, saved } = asked;
+    let RunOptions { mut answer, mut account, upto, follow, since, page, saved, among } = asked;
+    // Process 0 has what is not shared: ledgers, what is shown, the rows set aside.
+    let is_first = among.is_none_or(|among| among.exchange.process() == 0);
+    account.quiet |= !is_first;
     // Everything that can fail without the data is checked before the data is read.
     let last = upto.and_then(|place| routine.steps.get(place)).or(routine.steps.last());
     // A last step that draws shows its picture, unless it has a file for it.
@@ -493,7 +522,14 @@ fn run(
     // For two dates, each file is read once.
     let once = FilesOnce::of(&reader);
     let reader: &dyn steps::Files = if since.is_some() { &once } else { &reader };
-    let mut conditions = Run::on(reader, today(zone.as_ref()));
+    let today = among.map_or_else(|| today(zone.as_ref()), |among| among.today);
+    let mut conditions = Run::on(reader, today);
+    if let Some(among) = among {
+        conditions.exchange = Some(among.exchange);
+        conditions.gathers = among.gathers;
+        // What is shown is the whole result.
+        conditions.gathers_last = among.gathers || answer.out.is_none();
+    }
     conditions.since = since;
     conditions.reconcile.clone_from(&account.reconcile);
     conditions.follow = follow;
@@ -514,6 +550,11 @@ fn run(
     conditions.into = (files == Files::OfTheDisk).then(|| directory.to_owned());
     let checked = routine.check(&conditions)?;
     checked.claim(&mut outputs)?;
+    if among.is_some() {
+        let share = |out: &PathBuf| checked.file_of_share(&out.display().to_string());
+        answer.out = answer.out.as_ref().and_then(share).map(PathBuf::from);
+        account.aside = account.aside.filter(|_| is_first);
+    }
     const OUT: &str = "the result (--out)";
     const ASIDE: &str = "the rows set aside (--aside)";
     // A table that exists already is found before the data is read.
@@ -531,7 +572,7 @@ fn run(
     // If there are files to write, a closed pipe ends the printing only, and the work goes on.
     let goes_on = !outputs.is_empty();
     let is_shown = match draws {
-        _ if is_on_page => false,
+        _ if is_on_page || !is_first && answer.out.is_none() => false,
         _ if since.is_some() => true,
         true => !shows_picture && out.is_some(),
         false => out.is_some() || upto.is_some() || last.is_none_or(|step| step.write.is_none()),
@@ -629,6 +670,7 @@ fn run(
     out.into_iter().chain(aside).chain(routine_file).for_each(|file| outputs.add(file));
     // A read transaction would keep a table from being replaced.
     reader.close();
+    checked.await_all()?;
     outputs.commit()?;
     if account.quiet {
         return Ok(());

@@ -5,7 +5,7 @@ use anstyle::{AnsiColor, Style};
 use jembric::{Error, Result, io::without_secrets, visible};
 use std::{
     cell::RefCell,
-    fmt::Display,
+    fmt::{self, Display},
     io::{self, IsTerminal, Write},
     rc::Rc,
 };
@@ -36,7 +36,7 @@ impl Write for Kept {
 
 /// The two output streams. Text is coloured only on a terminal and without `NO_COLOR`; data never
 /// is.
-pub(crate) struct Screen {
+pub struct Screen {
     answers: Box<dyn Write>,
     answers_coloured: bool,
     accounts: Box<dyn Write>,
@@ -52,6 +52,12 @@ pub(crate) struct Screen {
     pub(crate) accounts_are_read: bool,
     /// Whether a progress bar may be shown.
     pub(crate) shows_progress: bool,
+}
+
+impl fmt::Debug for Screen {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Screen").field("width", &self.width).finish_non_exhaustive()
+    }
 }
 
 impl Screen {

@@ -92,7 +92,7 @@ impl Shown {
 }
 
 /// Today's date, in a time zone or in that of the machine.
-pub(crate) fn today(zone: Option<&Zone>) -> Day {
+pub fn today(zone: Option<&Zone>) -> Day {
     let now = jiff::Timestamp::now();
     let here = || {
         let date = now.to_zoned_datetime(jiff::tz::TimeZone::system()).date();

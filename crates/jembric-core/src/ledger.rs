@@ -43,6 +43,13 @@ pub struct Outcome {
     pub set_aside: Table,
 }
 
+impl Outcome {
+    /// The result of an operation with its ledger and the rows set aside.
+    pub fn new(table: Table, ledger: Ledger, set_aside: Table) -> Outcome {
+        Outcome { table, ledger, set_aside }
+    }
+}
+
 /// The rows with the same reason.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, BorshSerialize, BorshDeserialize)]
 #[non_exhaustive]

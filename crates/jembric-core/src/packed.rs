@@ -59,7 +59,10 @@ impl BorshSerialize for Table {
     fn serialize<W: Write>(&self, writer: &mut W) -> io::Result<()> {
         stream(self.batch()).map_err(invalid)?.serialize(writer)?;
         self.not_numbers().serialize(writer)?;
-        self.origin().serialize(writer)
+        // A part of a table has its own lines only.
+        let own =
+            |origin: &Origin| origin.only((0..self.rows()).map(|row| origin.line(row)).collect());
+        self.origin().map(own).serialize(writer)
     }
 }
 

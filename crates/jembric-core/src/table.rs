@@ -270,6 +270,15 @@ impl Table {
         self.with_columns(columns.collect::<std::result::Result<_, _>>()?, rows.len())
     }
 
+    /// The same, with their places in the file.
+    pub fn take_with_origin(&self, rows: &UInt32Array) -> Result<Table> {
+        let line = |origin: &Origin| {
+            origin.only(rows.values().iter().map(|&row| origin.line(row as usize)).collect())
+        };
+        let origin = self.origin().map(line);
+        Ok(self.take(rows)?.with_facts(self.not_numbers(), origin))
+    }
+
     /// The rows of a mask, in order. Cost: one read of the columns and one write of the rows that
     /// are kept.
     pub(crate) fn filter(&self, rows: &BooleanBuffer) -> Result<Table> {

@@ -47,6 +47,14 @@ pub enum Error {
         /// The limit in bytes.
         budget: u64,
     },
+    /// Another process of the run failed, or cannot be reached.
+    #[error("{process}: {problem}")]
+    Process {
+        /// The process.
+        process: String,
+        /// What happened to it.
+        problem: String,
+    },
     /// A directory was given where a file is needed.
     #[error("{file}: this is a directory, but a file is required")]
     Directory {
@@ -336,6 +344,7 @@ impl Error {
             | Error::Settings(_)
             | Error::Routine(_)
             | Error::Scratch { .. }
+            | Error::Process { .. }
             | Error::NeedsMemory { .. } => None,
         }
     }

@@ -20,6 +20,7 @@ mod progress;
 mod results;
 mod run;
 mod scratch;
+pub(crate) mod shared;
 mod size;
 pub(crate) mod step;
 

@@ -58,6 +58,7 @@ mod databases;
 #[cfg_attr(not(feature = "draw"), path = "draw/absent.rs", doc(hidden))]
 pub mod draw;
 mod error;
+mod exchange;
 mod formats;
 mod guard;
 pub mod io;

@@ -36,6 +36,7 @@ mod readings;
 mod report;
 mod run;
 mod save;
+mod shared;
 mod since;
 mod stream;
 
@@ -43,6 +44,7 @@ pub use crate::error::Mistaken;
 pub use crate::page::{OnPage, Show};
 pub use checked::{Checked, Run};
 pub use run::Ran;
+pub use shared::name_of_share;
 pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 
 use crate::{

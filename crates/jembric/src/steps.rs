@@ -11,10 +11,12 @@ use crate::{
     Sink, Sort, Spells, Stack, Table, Takes, Totals, Within,
     databases::name::table_of,
     error::Error,
+    exchange::Exchange,
     io::{
         Data, Databases, Memory, Reading, entities_of, entities_reading, file_of, holidays_of,
         holidays_reading, is_database, name_in,
     },
+    larger::shared::only_at_first,
     settings::{Given, GivenSettings, Settings},
 };
 use std::{
@@ -138,6 +140,22 @@ pub trait Files {
     fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
         let _ = memory;
         self.table(file, reading).map(Data::Table)
+    }
+
+    /// The rows of this process among those of all processes that run a routine together. All have
+    /// the same columns. If the rows are not shared out, process 0 has all of them.
+    fn share(
+        &self,
+        file: &str,
+        reading: &Reading,
+        memory: &Memory,
+        exchange: &dyn Exchange,
+    ) -> Result<Data> {
+        let own = match exchange.process() {
+            0 => Some(self.data(file, reading, memory)?),
+            _ => None,
+        };
+        only_at_first(own, exchange)
     }
 
     /// The shape from its header; none if it cannot be inspected before it is read.

@@ -393,15 +393,6 @@ impl Table {
         let origin = self.origin().cloned();
         self.with_facts(cells, origin)
     }
-
-    /// The rows with these numbers, with their places in the file.
-    pub(crate) fn take_with_origin(&self, rows: &UInt32Array) -> Result<Table> {
-        let line = |origin: &Origin| {
-            origin.only(rows.values().iter().map(|&row| origin.line(row as usize)).collect())
-        };
-        let origin = self.origin().map(line);
-        Ok(self.take(rows)?.with_facts(self.not_numbers(), origin))
-    }
 }
 
 fn decimal_places(kind: &DataType) -> i8 {

@@ -43,7 +43,7 @@ impl Larger<'_> {
     /// they cannot be divided, they are folded again after a survey of all rows.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let is_divided = self.plan.division().is_some();
-        let surveys = self.plan.survey(&self.inputs[0].sample().emptied())?.is_some();
+        let surveys = self.surveys()?;
         let most = if is_divided || surveys { self.memory.whole() } else { u64::MAX };
         // The numbers of the rows set aside restore their order.
         let plan = match self.keeps_aside {
@@ -173,13 +173,13 @@ impl Larger<'_> {
     /// A plan, with what it needs to know of all rows.
     fn surveyed(&self, plan: &Plan) -> Result<Plan> {
         let mut overall: Option<Overall> = None;
-        if self.plan.survey(&self.inputs[0].sample().head(0))?.is_some() {
+        if self.surveys()? {
             self.each(self.inputs[0], &mut |batch| {
                 overall = both(overall.take(), self.plan.survey(&batch)?)?;
                 Ok(())
             })?;
         }
-        Ok(overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall)))
+        Ok(self.for_parts(plan.clone(), overall))
     }
 
     /// Sorts parts, and merges them.
@@ -205,17 +205,17 @@ impl Larger<'_> {
 
     /// Divides the rows by entity, applies the plan to each part, and merges the results.
     fn by_entity(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        let samples = self.samples();
         let plan = (self.prepare)(&self.numbered_shapes()?)?;
         let Some(Division::Entities(division)) = plan.division() else {
             return self.as_a_whole(take);
         };
-        let mut last_rows = self.plan.last_rows().and_then(|plan| plan.begin());
+        let last_rows = self.plan.last_rows().filter(|_| !self.knows_all);
+        let mut last_rows = last_rows.and_then(|plan| plan.begin());
         let bytes: u64 = self.inputs.iter().map(|input| input.bytes()).sum();
         let parts = bytes.div_ceil(self.memory.part()).clamp(2, MOST_PARTS) as u32;
         let mut divided = Divided::new(self, division, (parts, 0));
         let mut overall: Option<Overall> = None;
-        let surveys = self.plan.survey(&samples[0].head(0))?.is_some();
+        let surveys = self.surveys()?;
         for (place, input) in self.inputs.iter().enumerate() {
             let mut first_row = 0;
             self.each(input, &mut |batch| {
@@ -231,7 +231,7 @@ impl Larger<'_> {
                 divided.add(place, &rows)
             })?;
         }
-        let plan_of_parts = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
+        let plan_of_parts = self.for_parts(plan.clone(), overall);
         let mut results = Results::new(self, division.order.clone());
         results.take_parts(&plan_of_parts, divided)?;
         let accounted = results.finish(take)?;

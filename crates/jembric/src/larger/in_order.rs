@@ -69,15 +69,17 @@ impl Larger<'_> {
         };
         let by_date = MergeOrder::Columns(vec![(*date, false)]);
         let mut sorter = Sorter::by(self.memory, |rows| sorted(&rows, &by_date));
-        let (mut overall, mut first_row) = (None, 0);
+        let (surveys, mut overall, mut first_row) = (self.surveys()?, None, 0);
         self.each(input, &mut |batch| {
-            overall = both(overall.take(), self.plan.survey(&batch)?)?;
+            if surveys {
+                overall = both(overall.take(), self.plan.survey(&batch)?)?;
+            }
             let rows = numbered(&batch, 0, first_row)?;
             first_row += batch.rows() as i64;
             sorter.add(rows)
         })?;
         let runs = sorter.finish()?;
-        let plan = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall));
+        let plan = self.for_parts(plan.clone(), overall);
         let mut results = Results::new(self, order.clone());
         results.take_in_order(&plan, None, runs, &by_date)?;
         results.finish(take)

@@ -119,6 +119,11 @@ impl Memory {
         (self.buffers() / MOST_RUNS as u64).max(LEAST_FRAME)
     }
 
+    /// The bytes of a parcel of rows for another process.
+    pub(crate) fn parcel(&self) -> u64 {
+        self.part_of(64).min(4 << 20)
+    }
+
     /// The bytes of a table that an operation needs as a whole.
     pub(crate) fn whole(&self) -> u64 {
         self.part_of(4)

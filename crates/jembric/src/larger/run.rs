@@ -252,7 +252,7 @@ impl Run {
 }
 
 /// The table with its decimals as wide as in these columns.
-fn widened(table: Table, columns: &Table) -> std::result::Result<Table, CoreError> {
+pub(super) fn widened(table: Table, columns: &Table) -> std::result::Result<Table, CoreError> {
     let kinds = || columns.columns().iter().map(|column| column.data_type());
     if table.columns().iter().map(|column| column.data_type()).eq(kinds()) {
         return Ok(table);

@@ -25,6 +25,9 @@ pub(crate) struct Larger<'a> {
     pub(crate) memory: &'a Memory,
     /// Whether the rows set aside are needed, and not only their number.
     pub(crate) keeps_aside: bool,
+    /// Whether the tables are a share of all rows, of which the plan knows what it must
+    /// ([`Plan::for_parts`]).
+    pub(crate) knows_all: bool,
 }
 
 impl Larger<'_> {
@@ -46,6 +49,28 @@ impl Larger<'_> {
             self.memory.tell(Phase::Reading, name, rows, input.rows());
             Ok(())
         })
+    }
+
+    /// Applies the plan to tables that are in memory, or as to larger ones.
+    pub(super) fn in_memory_or_larger(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let tables: Option<Vec<&Table>> = self.inputs.iter().map(|input| input.table()).collect();
+        let Some(tables) = tables else { return self.apply_into(take) };
+        let outcome = applied(self.plan, &tables, take)?;
+        Ok(Accounted::of(self.without_needless_rows(outcome)))
+    }
+
+    /// The plan, with what is known of all rows, unless it knows that already.
+    pub(super) fn for_parts(&self, plan: Plan, overall: Option<Overall>) -> Plan {
+        match overall {
+            Some(overall) if !self.knows_all => plan.for_parts(overall),
+            _ => plan,
+        }
+    }
+
+    /// Whether all rows must be surveyed before they are divided.
+    pub(super) fn surveys(&self) -> Result<bool> {
+        let Some(first) = self.inputs.first().filter(|_| !self.knows_all) else { return Ok(false) };
+        Ok(self.plan.survey(&first.sample().emptied())?.is_some())
     }
 
     pub(super) fn samples(&self) -> Vec<&Table> {

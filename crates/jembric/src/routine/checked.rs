@@ -1,9 +1,10 @@
 //! [`Run`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
-use super::Routine;
+use super::{Routine, shared::Shares};
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
+    exchange::Exchange,
     larger::Progress,
     page::Outline,
     steps::{Files, Step},
@@ -53,6 +54,14 @@ pub struct Run<'a> {
     /// Whether the picture of a last step that draws is all that is needed of it, and its table
     /// may lack columns.
     pub pictures_only: bool,
+    /// The other processes that run the same routine, if there are any. Each has a share of the
+    /// rows, and delivers its share of the results.
+    pub exchange: Option<&'a dyn Exchange>,
+    /// Whether process 0 writes whole results. Otherwise each process writes a file with its share
+    /// of a result.
+    pub gathers: bool,
+    /// Whether process 0 delivers the whole last result. Otherwise each process delivers its share.
+    pub gathers_last: bool,
     /// Whether the whole results of named steps are kept, for a comparison.
     pub(super) keeps_results: bool,
 }
@@ -84,6 +93,9 @@ impl<'a> Run<'a> {
             progress: None,
             aside: true,
             pictures_only: false,
+            exchange: None,
+            gathers: false,
+            gathers_last: false,
             keeps_results: false,
         }
     }
@@ -111,6 +123,19 @@ pub struct Checked<'a> {
 }
 
 impl Checked<'_> {
+    /// The processes of the run.
+    pub(super) fn shares(&self) -> Shares<'_> {
+        let Run { exchange, gathers, gathers_last, .. } = *self.running;
+        Shares { exchange, gathers, gathers_last }
+    }
+
+    /// The name of the file for this process's share of the last result; none if process 0 writes
+    /// the whole of it and this is another process.
+    pub fn file_of_share(&self, file: &str) -> Option<String> {
+        let shares = Shares { gathers: self.running.gathers_last, ..self.shares() };
+        shares.write(file).then(|| shares.name(file))
+    }
+
     /// Why named results were not compared with those of the earlier date of the run.
     pub fn not_compared(&self) -> Vec<String> {
         self.not_compared.borrow().iter().map(|(_, why)| why.clone()).collect()

@@ -1,6 +1,6 @@
 //! [`Readings`]: the files that a run has read.
 
-use super::needed::Names;
+use super::{needed::Names, shared::Shares};
 use crate::{
     io::{Data, Memory},
     steps::Files,
@@ -10,6 +10,7 @@ use std::collections::HashMap;
 /// The files that have been read, their rows, and their columns that were read.
 pub(super) struct Readings<'a> {
     pub(super) files: &'a dyn Files,
+    pub(super) shares: Shares<'a>,
     pub(super) columns: HashMap<&'a str, Names>,
     pub(super) memory: Memory,
     pub(super) tables: HashMap<String, Data>,

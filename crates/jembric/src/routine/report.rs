@@ -42,6 +42,11 @@ impl Checked<'_> {
         self.has_page() && self.outline.needs(place)
     }
 
+    /// Whether the page needs the whole tables that a step works on, for its further grains.
+    pub(super) fn page_needs_inputs(&self, place: usize) -> bool {
+        self.page_needs(place) && !self.further[place].is_empty()
+    }
+
     /// Whether the whole result of a step is needed: by the page, or to compare it.
     pub(super) fn needs_whole(&self, place: usize) -> bool {
         self.page_needs(place) || self.compares(place)

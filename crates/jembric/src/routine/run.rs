@@ -247,8 +247,11 @@ impl Routine {
                 if let Some(Some(names)) = read.columns.get(file.as_str()) {
                     reading = reading.only(names);
                 }
-                let table = read.files.data(file, &reading, &read.memory)?;
-                read.rows.insert(file.clone(), table.rows());
+                let table = match read.shares.exchange {
+                    Some(exchange) => read.files.share(file, &reading, &read.memory, exchange)?,
+                    None => read.files.data(file, &reading, &read.memory)?,
+                };
+                read.rows.insert(file.clone(), read.shares.rows(&table)?);
                 read.tables.insert(key, table.clone());
                 Ok((file.clone(), table))
             }
@@ -286,7 +289,18 @@ impl Checked<'_> {
         self.claim(&mut outputs)?;
         self.run_into(&mut outputs, last, told)?;
         self.running.files.close();
+        self.await_all()?;
         outputs.commit()
+    }
+
+    /// Waits until all processes have run their steps. Nothing is put in place before that.
+    ///
+    /// Errors: another process failed.
+    pub fn await_all(&self) -> Result<()> {
+        match self.running.exchange {
+            Some(exchange) => exchange.parcels(&mut |_| Ok(()), &mut |_, _| Ok(())),
+            None => Ok(()),
+        }
     }
 
     /// Claims the files that the steps write, as far as their names are known in advance, and
@@ -302,10 +316,11 @@ impl Checked<'_> {
             Some(Contents::Bytes(_)) => None,
             None => running.into.as_ref().map(|directory| name_in(directory, file).into()),
         }));
-        if as_of.is_none() {
+        if as_of.is_none() && self.shares().is_first() {
             self.claim_page(outputs, context.as_of)?;
         }
         let Some(directory) = &running.into else { return Ok(()) };
+        let shares = self.shares();
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         for (place, planned) in routine.steps.iter().enumerate().take(until + 1) {
             for name in planned.files_written() {
@@ -313,6 +328,11 @@ impl Checked<'_> {
                     continue;
                 }
                 let name = routine.name_with_date(name, context.as_of, false, planned)?;
+                let draws = planned.operation.draws();
+                if !if draws { shares.is_first() } else { shares.write(&name) } {
+                    continue;
+                }
+                let name = if draws { name } else { shares.name(&name) };
                 let path = name_in(directory, &name);
                 let claimed = outputs.claim(&written_by(place, planned), &path);
                 let claimed =
@@ -339,16 +359,21 @@ impl Checked<'_> {
         told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
     ) -> Result<Data> {
         let Checked { routine, running, tables, plans, .. } = self;
+        self.shares().expect_possible(routine, running)?;
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
-        let mut report = Report::begin(self, &context, as_of.is_some(), outputs)?;
+        let shares = self.shares();
+        let mut report = match shares.is_first() {
+            true => Report::begin(self, &context, as_of.is_some(), outputs)?,
+            false => None,
+        };
         let needed = routine.needed(until, |place| self.needs_whole(place));
         let uses = routine.uses(until);
         let places = (0..=until).filter(|&place| needed[place]);
         let columns = match &running.follow {
             // The page shows the rows set aside in full.
             // So do results that are compared.
-            None if !running.aside && report.is_none() && !self.compares_any() => {
+            None if !running.aside && !self.has_page() && !self.compares_any() => {
                 let newest = as_of.as_ref().and_then(AsOf::column).map(str::to_owned);
                 let at_any_rate: Vec<String> =
                     running.reconcile.iter().cloned().chain(newest).collect();
@@ -368,6 +393,7 @@ impl Checked<'_> {
         };
         let mut read = Readings {
             files: running.files,
+            shares,
             memory: memory.clone(),
             columns,
             tables: HashMap::new(),
@@ -406,12 +432,22 @@ impl Checked<'_> {
                 }
             }
             let tables = match planned.operation.draws() {
-                true => whole(&inputs, &memory).map_err(|error| routine.told_at(planned, error))?,
+                true => {
+                    let tables = shares.all_whole(&inputs, &memory);
+                    let tables = tables.and_then(|tables| whole(&tables, &memory));
+                    tables.map_err(|error| routine.told_at(planned, error))?
+                }
                 false => Vec::new(),
             };
+            if planned.operation.draws() && !shares.is_first() {
+                let columns = shares.columns_of_first(None)?;
+                answers[place] = columns.filter(|_| uses[place].last > place).map(Data::Table);
+                continue;
+            }
             if let Some(drawn) = self.steps[place].drawn(&tables, &context) {
                 let drawn = drawn.map_err(|error| routine.told_at(planned, error))?;
                 let (outcome, picture) = drawn;
+                shares.columns_of_first(Some(&outcome.table))?;
                 let Accounted { outcome, set_aside } = Accounted::of(outcome);
                 let picture = picture.after(routine.accounts_behind(place, &accounts));
                 let written = self.write_drawn(place, &outcome, &picture, &context, outputs)?;
@@ -450,16 +486,21 @@ impl Checked<'_> {
                 None => None,
             };
             let mut file = match (&written, &running.into) {
-                (Some(name), Some(directory)) => {
-                    let path = PathBuf::from(name_in(directory, name));
+                (Some(name), Some(directory)) if shares.write(name) => {
+                    let path = PathBuf::from(name_in(directory, &shares.name(name)));
                     let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
                     let destination = outputs.file(&written_by(end, planned), &path).map_err(at)?;
                     Some(StepFile { destination, writing })
                 }
                 _ => None,
             };
+            let gathers = match &written {
+                Some(name) => shares.gathers_into(name),
+                None => shares.gathers_last,
+            };
             // Only a result that nobody else needs is delivered in batches.
-            let accounted = if end == until && !self.needs_whole(end) && earlier.is_none() {
+            let is_delivered = end == until && !self.needs_whole(end) && earlier.is_none();
+            let accounted = if is_delivered && !(shares.are_there() && gathers) {
                 let answered = match &mut file {
                     None => stream.hand_over(last),
                     Some(file) => file.write_both(&stream, last).map_err(at)?,
@@ -468,6 +509,31 @@ impl Checked<'_> {
                     routine.handed_over(&routine.steps[place], *error, written.as_deref())
                 };
                 answered.map_err(failed)?
+            } else if shares.are_there() {
+                let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
+                let (mut accounted, answer) = stream.collected().map_err(told)?;
+                let own = answer.ok_or_else(|| at(no_result().into()))?;
+                let whole = match gathers || self.needs_whole(end) {
+                    true => Some(shares.whole(&own, &memory).map_err(at)?),
+                    false => None,
+                };
+                let result = whole.as_ref().filter(|_| gathers).unwrap_or(&own);
+                if let Some(file) = &mut file {
+                    file.write_data(result).map_err(at)?;
+                }
+                if end == until {
+                    let failed = |error| routine.handed_over(planned, error, None);
+                    result
+                        .each(&mut |batch| Ok(last(&batch).map_err(CoreError::Sink)?))
+                        .map_err(failed)?;
+                }
+                if let (Some(last), Some(whole)) = (accounted.last_mut(), &whole)
+                    && self.needs_whole(end)
+                {
+                    last.outcome.table = whole.whole(&memory).map_err(at)?;
+                }
+                answers[end] = Some(own).filter(|_| uses[end].last > end);
+                accounted
             } else if stream.is_larger() && !self.needs_whole(end) && earlier.is_none() {
                 let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
                 let (accounted, answer) = stream.collected().map_err(told)?;
@@ -494,9 +560,15 @@ impl Checked<'_> {
             if let Some(StepFile { destination, .. }) = file {
                 outputs.add(destination);
             }
+            // The page applies the step's further grains to whole tables.
+            let of_page = match shares.are_there() && self.page_needs_inputs(end) {
+                true => Some(shares.all_whole(&inputs, &memory).map_err(at)?),
+                false => None,
+            };
             for (&place, accounted) in stream.steps.iter().zip(&accounted) {
                 let Accounted { outcome, set_aside } = accounted;
-                let written = written.as_deref().filter(|_| place == end).map(without_secrets);
+                let written = written.as_deref().filter(|_| place == end);
+                let written = written.map(|name| without_secrets(&shares.name(name)));
                 let ran = Ran {
                     step: &routine.steps[place],
                     place,
@@ -507,8 +579,8 @@ impl Checked<'_> {
                     context: &context,
                 };
                 if let Some(report) = &mut report {
-                    let inputs = Some(&inputs[..]).filter(|_| place == end);
-                    report.take(&ran, (inputs, &memory), &accounts)?;
+                    let inputs = Some(of_page.as_deref().unwrap_or(&inputs));
+                    report.take(&ran, (inputs.filter(|_| place == end), &memory), &accounts)?;
                 }
                 told(&ran)?;
                 if let Some(earlier) = earlier.as_ref().filter(|_| place == end) {
@@ -590,11 +662,16 @@ impl Checked<'_> {
         };
         let (_, table) = routine.table(first, 1, &[], read)?;
         let zone = context.zone.clone();
-        let newest = as_of.column().map(|column| table.newest(column, &zone)).transpose()?;
+        let newest = as_of.column().map(|column| read.shares.newest(&table, column, &zone));
+        let newest = newest.transpose()?;
         let day =
             as_of.resolve(running.today, |_| newest.ok_or(CoreError::NoAsOf { what: "it" }))?;
         Ok(context.as_of(day))
     }
+}
+
+fn no_result() -> CoreError {
+    CoreError::Sink("the step gave no result".into())
 }
 
 /// The file for the result of a step.
@@ -620,8 +697,7 @@ impl StepFile {
         stream: &Stream<'_>,
         last: &mut Sink<'_>,
     ) -> Result<std::result::Result<Vec<Accounted>, Failed>> {
-        let none = CoreError::Sink("the step gave no result".into());
-        let mut answered = Err((stream.end(), Box::new(none.into())));
+        let mut answered = Err((stream.end(), Box::new(no_result().into())));
         self.write(|batches| {
             answered = stream.hand_over(&mut |batch| {
                 batches.write(batch)?;

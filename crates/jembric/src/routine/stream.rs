@@ -10,6 +10,7 @@ use crate::{
     larger::{
         Data, Memory,
         collect::{Collector, joined},
+        shared::{Shared, accounted},
         step::{Account, Accounted, Larger, put_together},
     },
 };
@@ -104,7 +105,7 @@ impl<'a> Stream<'a> {
             sink(&batch)
         };
         let answered = match &self.tables()[..] {
-            _ if self.is_larger() => self.larger(&mut through),
+            _ if self.is_larger() || self.is_shared() => self.larger(&mut through),
             [table] if self.cuts && table.rows() > STRETCH => {
                 let mut account = Account::new(self.memory);
                 let mut cut = || {
@@ -125,12 +126,31 @@ impl<'a> Stream<'a> {
             (Some(wrong), _) => Err(wrong),
             (None, Err(error)) => Err(failed(first, error)),
             (None, Ok(accounted)) => {
+                let first = match self.is_shared() {
+                    // It is the account of all processes already.
+                    true => Ok(accounted),
+                    false => self.of_all(accounted).map_err(|error| failed(first, error)),
+                };
                 let later = later.iter().zip(accounts).map(|(&place, account)| {
-                    account.finish().map_err(|error| failed(place, error))
+                    let own = account.finish().and_then(|accounted| self.of_all(accounted));
+                    own.map_err(|error| failed(place, error))
                 });
-                std::iter::once(Ok(accounted)).chain(later).collect()
+                std::iter::once(first).chain(later).collect()
             }
         }
+    }
+
+    /// The account of all processes from that of each.
+    fn of_all(&self, own: Accounted) -> Result<Accounted, Error> {
+        match self.checked.running.exchange {
+            Some(exchange) => accounted(exchange, own, self.memory, self.keeps_aside()),
+            None => Ok(own),
+        }
+    }
+
+    /// Whether the rows set aside are needed. A page shows them.
+    fn keeps_aside(&self) -> bool {
+        self.checked.running.aside || self.checked.has_page()
     }
 
     /// The tables of the first step that are in memory.
@@ -143,7 +163,12 @@ impl<'a> Stream<'a> {
         self.inputs.iter().any(|(_, input)| input.table().is_none())
     }
 
-    /// Runs the first step on tables that are larger than memory.
+    /// Whether the first step needs rows of other processes, or tells them something.
+    fn is_shared(&self) -> bool {
+        self.checked.running.exchange.is_some() && !self.cuts
+    }
+
+    /// Runs the first step on tables that are larger than memory, or shared by processes.
     fn larger(&self, sink: &mut Sink<'_>) -> Result<Accounted, Error> {
         let step = &self.checked.steps[self.steps[0]];
         let names: Vec<&String> = self.inputs.iter().map(|(name, _)| name).collect();
@@ -159,18 +184,22 @@ impl<'a> Stream<'a> {
             prepare: &prepare,
             inputs: &inputs,
             memory: self.memory,
-            // A page shows the rows set aside.
-            keeps_aside: running.aside || self.checked.has_page(),
+            keeps_aside: self.keeps_aside(),
+            knows_all: false,
         };
         // The followed rows of the result are shown, and the result itself is not kept.
         let follow = running.follow.as_ref().map(|condition| Filter::new(condition.to_string()));
         let mut followed = Vec::new();
-        let mut accounted = larger.apply_into(&mut |batch| {
+        let mut through = |batch: &Table| {
             let rows =
                 follow.as_ref().and_then(|follow| follow.apply_with(batch, self.context).ok());
             followed.extend(rows.map(|rows| rows.table).filter(|rows| rows.rows() > 0));
             Ok(sink(batch).map_err(CoreError::Sink)?)
-        })?;
+        };
+        let mut accounted = match running.exchange.filter(|_| self.is_shared()) {
+            Some(exchange) => Shared { larger, exchange }.apply_into(&mut through),
+            None => larger.apply_into(&mut through),
+        }?;
         if !followed.is_empty() {
             accounted.outcome.table = joined(&followed)?;
         }

@@ -1,0 +1,102 @@
+//! Starts all processes of a run on this machine.
+
+use clap::ArgMatches;
+use jembric::Error;
+use jembric_cli::Failure;
+use std::{
+    env,
+    ffi::OsString,
+    io::{self, Write},
+    net::TcpListener,
+    process::{Child, Command, Stdio},
+    thread,
+};
+
+/// Runs the command with its options in several processes. The first one has the terminal.
+///
+/// Errors: a process cannot be started, or fails.
+pub(crate) fn run(
+    processes: usize,
+    memory: Option<u64>,
+    typed: &ArgMatches,
+) -> Result<(), Failure> {
+    let failed =
+        |error: io::Error| Error::Settings(format!("processes cannot be started: {error}"));
+    let mut hosts = tempfile::NamedTempFile::new().map_err(failed)?;
+    // All ports are held until all are known, so that they differ.
+    let held: io::Result<Vec<TcpListener>> =
+        (0..processes).map(|_| TcpListener::bind("127.0.0.1:0")).collect();
+    let held = held.map_err(failed)?;
+    for listener in &held {
+        let address = listener.local_addr().map_err(failed)?;
+        writeln!(hosts, "{address}").map_err(failed)?;
+    }
+    drop(held);
+    let mut shared: Vec<OsString> = without_local(env::args_os().skip(1));
+    if typed.get_one::<String>("memory").is_none() {
+        let share = memory.map(|memory| format!("{}MiB", (memory / processes as u64) >> 20));
+        shared.extend(share.into_iter().flat_map(|share| ["--memory".into(), share.into()]));
+    }
+    if typed.get_one::<u32>("threads").is_none() {
+        let cores = thread::available_parallelism().map_or(1, usize::from);
+        shared.extend(["--threads".into(), (cores / processes).max(1).to_string().into()]);
+    }
+    let program = env::current_exe().map_err(failed)?;
+    let mut children: Vec<Child> = Vec::new();
+    for process in 0..processes {
+        let mut command = Command::new(&program);
+        command.args(&shared).arg("--hosts").arg(hosts.path());
+        command.arg("--process").arg(process.to_string());
+        if process > 0 {
+            command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+        }
+        match command.spawn() {
+            Ok(child) => children.push(child),
+            Err(error) => {
+                children.iter_mut().for_each(|child| drop(child.kill()));
+                return Err(failed(error).into());
+            }
+        }
+    }
+    ended(children)
+}
+
+/// The words without `--local` and its number.
+fn without_local(words: impl Iterator<Item = OsString>) -> Vec<OsString> {
+    let mut left = Vec::new();
+    let mut words = words;
+    while let Some(word) = words.next() {
+        match word.to_string_lossy().as_ref() {
+            "--local" => drop(words.next()),
+            text if text.starts_with("--local=") => {}
+            _ => left.push(word),
+        }
+    }
+    left
+}
+
+/// Waits for the processes. The first one prints what went wrong in any of them, unless it was
+/// ended by a signal.
+fn ended(children: Vec<Child>) -> Result<(), Failure> {
+    let waiting: Vec<_> =
+        children.into_iter().map(|child| thread::spawn(|| child.wait_with_output())).collect();
+    let mut problems = Vec::new();
+    for (process, waiting) in waiting.into_iter().enumerate() {
+        let Ok(Ok(output)) = waiting.join() else { continue };
+        if output.status.success() {
+            continue;
+        }
+        // It has told the reason itself.
+        if process == 0 && output.status.code().is_some() {
+            return Err(Failure::Told(output.status.code().unwrap_or(1) as u8));
+        }
+        let told = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+        let told = told.strip_prefix("error: ").map(str::to_owned).unwrap_or(told);
+        let problem = if told.is_empty() { format!("it ended ({})", output.status) } else { told };
+        problems.push(Error::Process { process: format!("process {process}"), problem });
+    }
+    match problems.into_iter().next() {
+        Some(problem) => Err(problem.into()),
+        None => Ok(()),
+    }
+}

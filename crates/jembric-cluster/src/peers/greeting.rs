@@ -1,0 +1,285 @@
+//! Connects the processes, and makes sure that all of them run the same.
+//!
+//! Each process listens on its own address, and connects to those before it in the list. Whoever
+//! connects greets first, and the other answers with what does not agree.
+
+use super::{Connections, Peers, failure};
+use crate::Hosts;
+use borsh::{BorshDeserialize, BorshSerialize};
+use jembric::{Error, Result};
+use socket2::{SockRef, TcpKeepalive};
+use std::{
+    io::{self, Read, Write},
+    net::{TcpListener, TcpStream, ToSocketAddrs},
+    sync::Arc,
+    thread,
+    time::{Duration, Instant},
+};
+
+/// The first bytes of a greeting. Another program that connects by mistake does not send them.
+const GREETING: [u8; 8] = *b"jembric\x01";
+/// The most bytes of a greeting or an answer.
+const MOST_BYTES: u32 = 1 << 16;
+/// The time for a greeting and its answer.
+const ANSWER: Duration = Duration::from_secs(10);
+/// The time between two attempts to connect.
+const AGAIN: Duration = Duration::from_millis(50);
+
+/// What all processes must agree on.
+#[derive(Clone, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
+pub(crate) struct Agreement {
+    /// The version of the program.
+    pub(crate) version: String,
+    /// A hash of the routine, and of the options for it.
+    pub(crate) routine: [u8; 32],
+    /// A hash of the list of hosts.
+    pub(crate) hosts: [u8; 32],
+}
+
+#[derive(BorshSerialize, BorshDeserialize)]
+struct Greeting {
+    greeting: [u8; 8],
+    /// Whether the connection is for control, and not for parcels.
+    is_control: bool,
+    from: u32,
+    to: u32,
+    agreement: Agreement,
+}
+
+#[derive(BorshSerialize, BorshDeserialize)]
+struct Answer {
+    /// What does not agree.
+    problem: Option<String>,
+    /// Today's date for the process that answers.
+    today: String,
+}
+
+/// The other processes, the connections for parcels, and today's date for process 0.
+pub(crate) struct Connected {
+    pub(crate) peers: Arc<Peers>,
+    pub(crate) parcels: Vec<Option<TcpStream>>,
+    pub(crate) today: String,
+}
+
+/// One process that connects to the others.
+pub(crate) struct Connecting<'a> {
+    pub(crate) hosts: &'a Hosts,
+    pub(crate) process: usize,
+    pub(crate) agreement: &'a Agreement,
+    pub(crate) today: &'a str,
+    pub(crate) until: Instant,
+    pub(crate) wait: Duration,
+}
+
+impl Connecting<'_> {
+    /// Connects to all other processes.
+    ///
+    /// Errors: the address is not one of this machine, or is in use; a process does not come in
+    /// time; a process runs something else.
+    pub(crate) fn connect(&self) -> Result<Connected> {
+        let listener = self.listener()?;
+        let none = || self.hosts.addresses().iter().map(|_| None).collect();
+        let mut connections = Connections { parcels: none(), controls: none() };
+        let done = self.connect_all(&listener, &mut connections);
+        let today = match done {
+            Ok(today) => today,
+            Err(error) => {
+                // Those that are connected already learn why.
+                let message = failure(&error.to_string());
+                for control in connections.controls.iter_mut().flatten() {
+                    let _ = control.write_all(&message);
+                }
+                return Err(error);
+            }
+        };
+        let Connections { parcels, controls } = connections;
+        // A process may wait for parcels for a long time.
+        let waits = |stream: &TcpStream| stream.set_read_timeout(None);
+        let waits = parcels.iter().flatten().try_for_each(waits);
+        waits.map_err(|error| self.own(error.to_string()))?;
+        let peers = Peers::watch(self.hosts.clone(), self.process, controls);
+        let peers = peers.map_err(|error| self.own(error.to_string()))?;
+        Ok(Connected { peers, parcels, today })
+    }
+
+    fn own(&self, problem: String) -> Error {
+        Error::Process { process: self.hosts.name(self.process), problem }
+    }
+
+    fn listener(&self) -> Result<TcpListener> {
+        let address = &self.hosts.addresses()[self.process];
+        let listener = TcpListener::bind(address.as_str()).and_then(|listener| {
+            listener.set_nonblocking(true)?;
+            Ok(listener)
+        });
+        listener.map_err(|error| {
+            self.own(match error.kind() {
+                io::ErrorKind::AddrInUse => "its port is in use. Is the process running already?\
+                     Otherwise give it another port in the list of hosts"
+                    .to_owned(),
+                io::ErrorKind::AddrNotAvailable => {
+                    "its address is not one of this machine. Give --process the number of the line \
+                     that has this machine"
+                        .to_owned()
+                }
+                _ => format!("it cannot listen on its address ({error})"),
+            })
+        })
+    }
+
+    /// Connects to the processes before this one, and waits for those behind it.
+    fn connect_all(&self, listener: &TcpListener, to: &mut Connections) -> Result<String> {
+        let mut today = self.today.to_owned();
+        for peer in 0..self.process {
+            let (parcels, _) = self.greet(peer, false)?;
+            let (control, answer) = self.greet(peer, true)?;
+            if peer == 0 {
+                today = answer.today;
+            }
+            (to.parcels[peer], to.controls[peer]) = (Some(parcels), Some(control));
+        }
+        let is_missing = |to: &Connections| {
+            (self.process + 1..self.hosts.addresses().len())
+                .find(|peer| to.parcels[*peer].is_none() || to.controls[*peer].is_none())
+        };
+        while let Some(missing) = is_missing(to) {
+            match listener.accept() {
+                Ok((stream, _)) => self.answer(stream, to)?,
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+                    if Instant::now() > self.until {
+                        return Err(self.late(missing, "it has not connected"));
+                    }
+                    thread::sleep(AGAIN / 10);
+                }
+                Err(error) => return Err(self.own(error.to_string())),
+            }
+        }
+        Ok(today)
+    }
+
+    fn late(&self, peer: usize, problem: &str) -> Error {
+        let problem = format!(
+            "{problem} within {} seconds. Is it running, and is its line in the list of hosts right?",
+            self.wait.as_secs()
+        );
+        Error::Process { process: self.hosts.name(peer), problem }
+    }
+
+    /// Connects to a process, and greets it.
+    fn greet(&self, peer: usize, is_control: bool) -> Result<(TcpStream, Answer)> {
+        let failed = |problem: String| Error::Process { process: self.hosts.name(peer), problem };
+        let mut stream = self.stream_to(peer)?;
+        let greeting = Greeting {
+            greeting: GREETING,
+            is_control,
+            from: self.process as u32,
+            to: peer as u32,
+            agreement: self.agreement.clone(),
+        };
+        let answer = write(&mut stream, &greeting).and_then(|()| read::<Answer>(&mut stream));
+        let answer = answer.map_err(|error| failed(format!("it does not answer ({error})")))?;
+        match answer.problem {
+            Some(problem) => Err(failed(problem)),
+            None => Ok((stream, answer)),
+        }
+    }
+
+    /// A connection to a process, which may not be listening yet.
+    fn stream_to(&self, peer: usize) -> Result<TcpStream> {
+        let address = self.hosts.addresses()[peer].as_str();
+        loop {
+            let connected = address.to_socket_addrs().and_then(|mut addresses| {
+                let none = || io::Error::new(io::ErrorKind::NotFound, "its name has no address");
+                let address = addresses.next().ok_or_else(none)?;
+                TcpStream::connect_timeout(&address, ANSWER)
+            });
+            match connected.and_then(|stream| ready(&stream).map(|()| stream)) {
+                Ok(stream) => return Ok(stream),
+                Err(error) if Instant::now() > self.until => {
+                    return Err(self.late(peer, &format!("it cannot be reached ({error})")));
+                }
+                Err(_) => thread::sleep(AGAIN),
+            }
+        }
+    }
+
+    /// Answers a greeting. A connection of anything else than such a process is closed.
+    fn answer(&self, mut stream: TcpStream, to: &mut Connections) -> Result<()> {
+        let is_ready = stream.set_nonblocking(false).and_then(|()| ready(&stream));
+        let greeting = is_ready.and_then(|()| read::<Greeting>(&mut stream));
+        let Ok(Greeting { greeting, is_control, from, to: meant, agreement }) = greeting else {
+            return Ok(());
+        };
+        let (from, processes) = (from as usize, self.hosts.addresses().len());
+        if greeting != GREETING {
+            return Ok(());
+        }
+        let problem = self.disagreement(&agreement).or_else(|| {
+            let is_wrong = meant as usize != self.process || from <= self.process;
+            (is_wrong || from >= processes).then(|| "has another number".to_owned())
+        });
+        let place = match is_control {
+            true => &mut to.controls,
+            false => &mut to.parcels,
+        };
+        let is_there = place.get(from).is_some_and(Option::is_some);
+        let told = match &problem {
+            Some(problem) => Some(format!("this process {problem} than it")),
+            None if is_there => Some("a process with this number is connected already".to_owned()),
+            None => None,
+        };
+        let answer = Answer { problem: told, today: self.today.to_owned() };
+        let answered = write(&mut stream, &answer);
+        match problem {
+            Some(problem) if from < processes => {
+                let problem = format!("it {problem} than process {}", self.process);
+                Err(Error::Process { process: self.hosts.name(from), problem })
+            }
+            Some(problem) => Err(self.own(format!("another process {problem} than it"))),
+            None => {
+                if answered.is_ok() && !is_there {
+                    place[from] = Some(stream);
+                }
+                Ok(())
+            }
+        }
+    }
+
+    /// What another process has otherwise.
+    fn disagreement(&self, other: &Agreement) -> Option<String> {
+        let own = self.agreement;
+        if other.version != own.version {
+            return Some(format!("runs another version ({}, not {})", other.version, own.version));
+        }
+        if other.hosts != own.hosts {
+            return Some("has another list of hosts".to_owned());
+        }
+        (other.routine != own.routine).then(|| "runs another routine, or other options".to_owned())
+    }
+}
+
+/// Prepares a connection: small messages are sent at once, and a machine that is gone is noticed.
+fn ready(stream: &TcpStream) -> io::Result<()> {
+    stream.set_nodelay(true)?;
+    stream.set_read_timeout(Some(ANSWER))?;
+    let alive = TcpKeepalive::new().with_time(ANSWER);
+    SockRef::from(stream).set_tcp_keepalive(&alive)
+}
+
+fn write(to: &mut impl Write, message: &impl BorshSerialize) -> io::Result<()> {
+    let bytes = borsh::to_vec(message)?;
+    to.write_all(&(bytes.len() as u32).to_le_bytes())?;
+    to.write_all(&bytes)
+}
+
+fn read<T: BorshDeserialize>(from: &mut impl Read) -> io::Result<T> {
+    let mut length = [0; 4];
+    from.read_exact(&mut length)?;
+    let length = u32::from_le_bytes(length);
+    if length > MOST_BYTES {
+        return Err(io::ErrorKind::InvalidData.into());
+    }
+    let mut bytes = vec![0; length as usize];
+    from.read_exact(&mut bytes)?;
+    borsh::from_slice(&bytes)
+}

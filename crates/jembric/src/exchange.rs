@@ -1,0 +1,98 @@
+//! [`Exchange`]: connects the processes that run a routine together, each with a share of the rows.
+//!
+//! All processes run the same steps in the same order, and exchange parcels at the same places.
+//! What is in a parcel is up to the steps: rows for the owner of their entity, or facts that every
+//! process must know.
+
+use crate::error::{Error, Result};
+use borsh::{BorshDeserialize, BorshSerialize};
+use std::fmt;
+
+/// Receives parcels, each with a process: that to send it to, or that which sent it.
+pub type Parcels<'a> = dyn FnMut(usize, Vec<u8>) -> Result<()> + 'a;
+
+/// The processes that run a routine together.
+pub trait Exchange: fmt::Debug {
+    /// The number of this process, from 0.
+    fn process(&self) -> usize;
+
+    /// The number of all processes.
+    fn processes(&self) -> usize;
+
+    /// Sends parcels, and takes those that are sent to this process until every process has sent
+    /// all of its own. The parcels of one process come in the order in which it sent them.
+    ///
+    /// All processes call this in the same order. No more parcels are on their way than memory
+    /// allows: a process that is slow in taking them slows the others down.
+    ///
+    /// Errors: those of `send` and `take`; another process failed or cannot be reached any more.
+    fn parcels(
+        &self,
+        send: &mut dyn FnMut(&mut Parcels<'_>) -> Result<()>,
+        take: &mut Parcels<'_>,
+    ) -> Result<()>;
+}
+
+impl dyn Exchange + '_ {
+    /// Whether this is process 0, which has the ledgers and what is not shared out.
+    pub(crate) fn is_first(&self) -> bool {
+        self.process() == 0
+    }
+
+    /// What each process knows, in the order of processes.
+    pub(crate) fn of_all<T: BorshSerialize + BorshDeserialize>(&self, own: &T) -> Result<Vec<T>> {
+        let bytes = packed(own)?;
+        let processes = self.processes();
+        self.facts(&mut |send| (0..processes).try_for_each(|to| send(to, bytes.clone())))
+    }
+
+    /// What each process knows, in the order of processes, for process 0; nothing for others.
+    pub(crate) fn for_first<T: BorshSerialize + BorshDeserialize>(
+        &self,
+        own: &T,
+    ) -> Result<Vec<T>> {
+        let bytes = packed(own)?;
+        self.facts(&mut |send| send(0, bytes.clone()))
+    }
+
+    /// What process 0 knows. The value of other processes is not used.
+    pub(crate) fn of_first<T: BorshSerialize + BorshDeserialize>(
+        &self,
+        own: Option<&T>,
+    ) -> Result<T> {
+        let bytes = own.filter(|_| self.is_first()).map(packed).transpose()?;
+        let processes = self.processes();
+        let mut facts = self.facts(&mut |send| {
+            let mut bytes = bytes.iter();
+            bytes.try_for_each(|bytes| (0..processes).try_for_each(|to| send(to, bytes.clone())))
+        })?;
+        facts.pop().ok_or_else(|| damaged("process 0 has sent nothing"))
+    }
+
+    fn facts<T: BorshDeserialize>(
+        &self,
+        send: &mut dyn FnMut(&mut Parcels<'_>) -> Result<()>,
+    ) -> Result<Vec<T>> {
+        let mut facts: Vec<Option<T>> = (0..self.processes()).map(|_| None).collect();
+        self.parcels(send, &mut |from, bytes| {
+            facts[from] = Some(unpacked(&bytes)?);
+            Ok(())
+        })?;
+        Ok(facts.into_iter().flatten().collect())
+    }
+}
+
+/// A value as the bytes of a parcel.
+pub(crate) fn packed(value: &impl BorshSerialize) -> Result<Vec<u8>> {
+    borsh::to_vec(value).map_err(damaged)
+}
+
+/// The value in a parcel.
+pub(crate) fn unpacked<T: BorshDeserialize>(parcel: &[u8]) -> Result<T> {
+    borsh::from_slice(parcel).map_err(damaged)
+}
+
+fn damaged(problem: impl fmt::Display) -> Error {
+    let problem = format!("a parcel is damaged ({problem})");
+    Error::Process { process: "another process".to_owned(), problem }
+}

@@ -1,0 +1,443 @@
+//! [`Shared`]: a step whose tables are shared by several processes.
+//!
+//! Every process has some of the rows of each table, and applies the same plan. A plan says what
+//! must come together:
+//!
+//! - Row by row: nothing. Each process works on its own rows.
+//! - In one pass: each process folds its own rows, and process 0 merges the states. If they are
+//!   too large for that, rows are sent to the owners of their entities.
+//! - By entity: each row is sent to the process that owns its entity.
+//! - In one order, or beside all rows of another table: all rows are sent to process 0.
+//!
+//! What a plan must know of all rows is found by every process for its own rows, and added up. The
+//! ledgers are merged, and every process has the whole ledger.
+
+use super::{
+    Data, Memory, Scan, bytes_of,
+    collect::{Collector, joined},
+    results::{numbered, with_lines},
+    run::{Run, RunWriter, widened},
+    step::{Accounted, Larger, Take, both},
+};
+use crate::{
+    Access, Ledger, Outcome, Plan, Shape, Table,
+    error::Result,
+    exchange::{Exchange, packed, unpacked},
+};
+use jembric_core::{ByEntity, Division, Fold, Overall, Part};
+use std::sync::Arc;
+
+/// A step whose tables are shared by several processes.
+pub(crate) struct Shared<'a> {
+    pub(crate) larger: Larger<'a>,
+    pub(crate) exchange: &'a dyn Exchange,
+}
+
+/// Rows of each process have numbers apart from those of the others.
+const OF_A_PROCESS: u64 = 1 << 44;
+
+impl Shared<'_> {
+    /// Applies the plan and delivers this process's share of the result in batches. The ledger is
+    /// that of all rows. Process 0 has the rows set aside.
+    pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let plan = self.larger.plan;
+        match plan.division() {
+            _ if plan.access() == Access::OnePass => self.one_pass(take),
+            Some(Division::Rows) => {
+                let overall = self.overall()?;
+                let inputs = self.larger.inputs.to_vec();
+                self.in_shares(&inputs, overall, None, take)
+            }
+            Some(Division::Entities(division)) => self.by_entity(division, take),
+            _ => self.at_first(take),
+        }
+    }
+
+    /// What is known of the rows of all processes.
+    fn overall(&self) -> Result<Option<Overall>> {
+        let (plan, first) = (self.larger.plan, self.larger.inputs.first());
+        let Some(first) = first else { return Ok(None) };
+        if plan.survey(&first.sample().emptied())?.is_none() {
+            return Ok(None);
+        }
+        let mut own = None;
+        self.larger.each(first, &mut |batch| {
+            own = both(own.take(), plan.survey(&batch)?)?;
+            Ok(())
+        })?;
+        self.exchange.of_all(&own)?.into_iter().try_fold(None, both)
+    }
+
+    /// The plan for the share of this process.
+    fn for_share(&self, plan: Plan, overall: Option<&Overall>, part: Option<Part>) -> Result<Plan> {
+        let plan = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall.clone()));
+        match (part, self.larger.inputs.first()) {
+            (Some(part), Some(first)) => Ok(plan.for_part(part, first.sample())?),
+            _ => Ok(plan),
+        }
+    }
+
+    /// Each process applies the plan to rows of its own.
+    fn in_shares(
+        &self,
+        inputs: &[&Data],
+        overall: Option<Overall>,
+        part: Option<Part>,
+        take: &mut Take<'_>,
+    ) -> Result<Accounted> {
+        let own = self.larger.plan.clone();
+        let plan = self.for_share(own, overall.as_ref(), part)?;
+        let prepare = |shapes: &[Shape]| {
+            self.for_share((self.larger.prepare)(shapes)?, overall.as_ref(), part)
+        };
+        let mut result = Collector::new(self.larger.memory);
+        let Larger { memory, keeps_aside, .. } = self.larger;
+        let own =
+            Larger { plan: &plan, prepare: &prepare, inputs, memory, keeps_aside, knows_all: true };
+        let accounted = own.in_memory_or_larger(&mut |batch| result.take(batch))?;
+        let none = || Data::Table(accounted.outcome.table.clone());
+        self.deliver(&result.finish()?.unwrap_or_else(none), take)?;
+        self.accounted(accounted)
+    }
+
+    /// Delivers a result, of which every process has a share, with the types that all shares have
+    /// together.
+    fn deliver(&self, result: &Data, take: &mut Take<'_>) -> Result<()> {
+        let all = self.exchange.of_all(&result.sample().emptied())?;
+        let mut columns = result.sample().emptied();
+        for other in &all {
+            columns = columns.widest(other)?;
+        }
+        result.each(&mut |batch| take(&widened(batch, &columns)?))
+    }
+
+    /// The account of all processes from those of each.
+    fn accounted(&self, own: Accounted) -> Result<Accounted> {
+        accounted(self.exchange, own, self.larger.memory, self.larger.keeps_aside)
+    }
+
+    /// Sends each row to the owner of its entity, and applies the plan there.
+    fn by_entity(&self, division: &ByEntity, take: &mut Take<'_>) -> Result<Accounted> {
+        let overall = self.overall()?;
+        let (process, processes) = (self.exchange.process(), self.exchange.processes() as u32);
+        let samples = self.larger.samples();
+        let mut owned = Vec::new();
+        for (place, input) in self.larger.inputs.iter().enumerate() {
+            let mut owners =
+                |batch: &Table| Ok(division.owners(place, batch, &samples, processes)?);
+            owned.push(self.sent(input, &mut owners)?);
+        }
+        let owned: Vec<&Data> = owned.iter().collect();
+        let part = Part::of_process(process as u32, processes);
+        self.in_shares(&owned, overall, Some(part), take)
+    }
+
+    /// Sends all rows to process 0, which applies the plan.
+    fn at_first(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let mut inputs = Vec::new();
+        for input in self.larger.inputs {
+            inputs.push(self.sent(input, &mut |batch| Ok(vec![0; batch.rows()]))?);
+        }
+        if self.exchange.is_first() {
+            let inputs: Vec<&Data> = inputs.iter().collect();
+            let Larger { plan, prepare, memory, keeps_aside, .. } = self.larger;
+            let all =
+                Larger { plan, prepare, inputs: &inputs, memory, keeps_aside, knows_all: false };
+            let mut columns = None;
+            let mut accounted = all.in_memory_or_larger(&mut |batch| {
+                columns.get_or_insert_with(|| batch.emptied());
+                take(batch)
+            })?;
+            accounted.outcome.table = columns.unwrap_or(accounted.outcome.table);
+            return self.told_to_others(accounted);
+        }
+        self.of_first(take)
+    }
+
+    /// Tells the other processes what came of a step that process 0 did alone.
+    fn told_to_others(&self, accounted: Accounted) -> Result<Accounted> {
+        let Outcome { table, ledger, set_aside, .. } = &accounted.outcome;
+        let told = (table.emptied(), ledger.clone(), set_aside.emptied());
+        self.exchange.of_first(Some(&told))?;
+        Ok(accounted)
+    }
+
+    /// What came of a step that process 0 did alone. This process has no row of the result.
+    fn of_first(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let (table, ledger, set_aside): (Table, Ledger, Table) = self.exchange.of_first(None)?;
+        take(&table)?;
+        Ok(Accounted::of(Outcome::new(table, ledger, set_aside)))
+    }
+
+    /// Folds the rows of each process, and merges the states at process 0.
+    fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let most = self.larger.memory.whole();
+        let fold = self.folded(self.larger.plan, most)?;
+        let bytes = self.exchange.of_all(&fold.as_ref().map(Fold::bytes))?;
+        let all: Option<u64> = bytes.into_iter().sum();
+        match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
+            (_, Some(_), Some(fold)) => self.merged(fold, take),
+            (Some(Division::Entities(division)), ..) => self.by_entity(division, take),
+            _ => {
+                // Once all rows are known, nothing has to be kept that is decided later.
+                let overall = self.overall()?;
+                let plan = self.for_share(self.larger.plan.clone(), overall.as_ref(), None)?;
+                match self.folded(&plan, u64::MAX)? {
+                    Some(fold) => self.merged(fold, take),
+                    None => self.at_first(take),
+                }
+            }
+        }
+    }
+
+    /// The state of this process's rows; none if it takes more than some bytes.
+    fn folded(&self, plan: &Plan, most: u64) -> Result<Option<Fold>> {
+        let Some(mut fold) = plan.begin() else { return Ok(None) };
+        let mut is_too_large = false;
+        for (place, input) in self.larger.inputs.iter().enumerate() {
+            let mut first_row = self.exchange.process() as u64 * OF_A_PROCESS;
+            self.larger.each(input, &mut |batch| {
+                if is_too_large {
+                    return Ok(());
+                }
+                fold.take_of(place, &batch, first_row)?;
+                first_row += batch.rows() as u64;
+                if !self.larger.keeps_aside {
+                    fold.forget_set_aside();
+                }
+                if fold.bytes() > most {
+                    fold.compact()?;
+                    is_too_large = fold.bytes() > most / 4 * 3;
+                }
+                Ok(())
+            })?;
+        }
+        Ok((!is_too_large).then_some(fold))
+    }
+
+    /// Merges the states of all processes at process 0.
+    fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
+        let mut all = None;
+        let mut states: Vec<Vec<u8>> = vec![Vec::new(); self.exchange.processes()];
+        if self.exchange.is_first() {
+            all = Some(fold);
+            self.exchange.parcels(&mut |_| Ok(()), &mut |from, state| {
+                states[from] = state;
+                Ok(())
+            })?;
+        } else {
+            let state = fold.packed()?;
+            self.exchange.parcels(&mut |send| send(0, state.clone()), &mut |_, _| Ok(()))?;
+        }
+        let Some(mut all) = all else { return self.of_first(take) };
+        states.iter().skip(1).try_for_each(|state| all.merge_packed(state))?;
+        let mut outcome = all.finish()?;
+        take(&outcome.table)?;
+        outcome.table = outcome.table.emptied();
+        self.told_to_others(Accounted::of(self.larger.without_needless_rows(outcome)))
+    }
+
+    /// Sends each row of an input to a process, and receives the rows for this one.
+    fn sent(
+        &self,
+        input: &Data,
+        owners: &mut dyn FnMut(&Table) -> Result<Vec<u32>>,
+    ) -> Result<Data> {
+        let processes = self.exchange.processes();
+        let mut received = Received::new(input.sample(), processes, self.larger.memory);
+        let own = self.exchange.process();
+        let kept = std::cell::RefCell::new(&mut received);
+        self.exchange.parcels(
+            &mut |send| {
+                self.larger.each(input, &mut |batch| {
+                    for (to, rows) in grouped(&batch, &owners(&batch)?, processes)? {
+                        // Rows that stay need not become bytes.
+                        match to == own {
+                            true => kept.borrow_mut().take(own, rows)?,
+                            false => send(to, packed(&rows)?)?,
+                        }
+                    }
+                    Ok(())
+                })
+            },
+            &mut |from, parcel| kept.borrow_mut().take(from, unpacked(&parcel)?),
+        )?;
+        received.finish()
+    }
+}
+
+/// The rows that process 0 has. The other processes have none, and the same columns.
+pub(crate) fn only_at_first(own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
+    let columns = own.as_ref().map(|data| data.sample().emptied());
+    let columns = exchange.of_first(columns.as_ref())?;
+    Ok(own.unwrap_or(Data::Table(columns)))
+}
+
+/// The account of all processes from those of each, with the rows set aside at process 0.
+pub(crate) fn accounted(
+    exchange: &dyn Exchange,
+    own: Accounted,
+    memory: &Memory,
+    keeps_aside: bool,
+) -> Result<Accounted> {
+    let Accounted { mut outcome, mut set_aside } = own;
+    let ledgers = exchange.of_all(&outcome.ledger)?;
+    let merged = ledgers.into_iter().reduce(|all, more| all.merge(&more));
+    outcome.ledger = merged.unwrap_or(outcome.ledger);
+    if keeps_aside {
+        set_aside = gathered(exchange, &set_aside, memory)?;
+    }
+    Ok(Accounted { outcome, set_aside })
+}
+
+/// All rows at process 0, one process after the other, and none at the others.
+pub(crate) fn gathered(exchange: &dyn Exchange, data: &Data, memory: &Memory) -> Result<Data> {
+    let mut received = Received::new(data.sample(), exchange.processes(), memory);
+    let kept = std::cell::RefCell::new(&mut received);
+    exchange.parcels(
+        &mut |send| {
+            data.each(&mut |batch| match exchange.is_first() {
+                true => kept.borrow_mut().take(0, batch),
+                false => {
+                    let batches = super::collect::in_batches(vec![batch], memory.parcel())?;
+                    batches.iter().try_for_each(|batch| send(0, packed(batch)?))
+                }
+            })
+        },
+        &mut |from, parcel| kept.borrow_mut().take(from, unpacked(&parcel)?),
+    )?;
+    received.finish()
+}
+
+/// The rows of a batch by the process that they belong to, in their order.
+fn grouped(batch: &Table, owners: &[u32], processes: usize) -> Result<Vec<(usize, Table)>> {
+    let mut starts = vec![0_u32; processes + 1];
+    owners.iter().for_each(|owner| starts[*owner as usize + 1] += 1);
+    (1..starts.len()).for_each(|owner| starts[owner] += starts[owner - 1]);
+    let mut next = starts.clone();
+    let mut rows = vec![0_u32; owners.len()];
+    for (row, owner) in (0..).zip(owners) {
+        let next = &mut next[*owner as usize];
+        rows[*next as usize] = row;
+        *next += 1;
+    }
+    let mut not_numbers = batch.not_numbers();
+    let mut groups = Vec::new();
+    for (owner, bounds) in starts.windows(2).enumerate() {
+        let own = &rows[bounds[0] as usize..bounds[1] as usize];
+        if !own.is_empty() {
+            let own = batch.take_with_origin(&own.to_vec().into())?;
+            // Any process may report the NaN cells of the table.
+            groups.push((owner, own.with_not_numbers(std::mem::take(&mut not_numbers))));
+        }
+    }
+    Ok(groups)
+}
+
+/// Rows that processes send to this one. Those of one process keep their order, and come before
+/// those of the next process.
+struct Received {
+    memory: Memory,
+    sample: Table,
+    waiting: Vec<Vec<Table>>,
+    bytes: u64,
+    writers: Vec<RunWriter>,
+}
+
+impl Received {
+    fn new(sample: &Table, processes: usize, memory: &Memory) -> Received {
+        Received {
+            memory: memory.clone(),
+            sample: sample.clone(),
+            waiting: vec![Vec::new(); processes],
+            bytes: 0,
+            writers: Vec::new(),
+        }
+    }
+
+    fn take(&mut self, from: usize, rows: Table) -> Result<()> {
+        self.bytes += bytes_of(&rows);
+        self.waiting[from].push(rows);
+        if self.bytes > self.memory.buffers() { self.write() } else { Ok(()) }
+    }
+
+    fn write(&mut self) -> Result<()> {
+        self.bytes = 0;
+        self.writers.resize_with(self.waiting.len(), || RunWriter::new(&self.memory));
+        for (writer, waiting) in self.writers.iter_mut().zip(&mut self.waiting) {
+            let Some(rows) = some_joined(&std::mem::take(waiting))? else { continue };
+            let not_numbers = rows.not_numbers();
+            let rows = if rows.origin().is_some() { numbered(&rows, 0, 0)? } else { rows };
+            writer.write(&rows.with_not_numbers(not_numbers))?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> Result<Data> {
+        if self.writers.is_empty() {
+            let all: Vec<Table> = self.waiting.into_iter().flatten().collect();
+            let none = || self.sample.emptied();
+            return Ok(Data::Table(some_joined(&all)?.unwrap_or_else(none)));
+        }
+        self.write()?;
+        let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();
+        let mut columns = self.sample.emptied();
+        for run in runs.iter().filter_map(Run::columns) {
+            columns = columns.widest(&run.without_row_numbers()?)?;
+        }
+        let mut scan = ReceivedScan { runs, columns, sample: self.sample };
+        scan.sample = scan.first_rows()?;
+        Ok(Data::Larger(Arc::new(scan)))
+    }
+}
+
+/// Tables with the same columns, one after the other; none if there is no table.
+fn some_joined(tables: &[Table]) -> Result<Option<Table>> {
+    if tables.is_empty() {
+        return Ok(None);
+    }
+    let not_numbers = tables.iter().map(Table::not_numbers).sum();
+    joined(tables).map(|all| Some(all.with_not_numbers(not_numbers)))
+}
+
+/// Received rows in temporary files.
+#[derive(Debug)]
+struct ReceivedScan {
+    runs: Vec<Run>,
+    /// The columns without rows, with the widest decimals.
+    columns: Table,
+    /// Some of the first rows, which know their file.
+    sample: Table,
+}
+
+impl ReceivedScan {
+    fn first_rows(&self) -> Result<Table> {
+        const SAMPLE: usize = 1 << 12;
+        let run = self.runs.iter().find(|run| run.frames() > 0);
+        let rows = run.map(|run| self.frame(run, 0)).transpose()?;
+        Ok(rows.map_or_else(|| self.sample.emptied(), |rows| rows.head(SAMPLE)))
+    }
+
+    fn frame(&self, run: &Run, number: usize) -> Result<Table> {
+        let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
+        let rows = with_lines(run.frame(number)?, 0, &self.sample).without_row_numbers()?;
+        Ok(widened(rows, &self.columns)?.with_not_numbers(not_numbers))
+    }
+}
+
+impl Scan for ReceivedScan {
+    fn sample(&self) -> &Table {
+        &self.sample
+    }
+
+    fn rows(&self) -> u64 {
+        self.runs.iter().map(Run::rows).sum()
+    }
+
+    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        for run in &self.runs {
+            (0..run.frames()).try_for_each(|number| take(self.frame(run, number)?))?;
+        }
+        Ok(())
+    }
+}
