@@ -136,6 +136,16 @@ impl Data {
         collect::joined(&batches)
     }
 
+    /// All rows as one table, which is known to fit.
+    pub(crate) fn in_memory(&self) -> Result<Table> {
+        let mut batches = Vec::new();
+        self.each(&mut |batch| {
+            batches.push(batch);
+            Ok(())
+        })?;
+        collect::joined(&batches)
+    }
+
     /// All rows as one table.
     ///
     /// Errors: they take more memory than an operation may need as a whole.
@@ -148,12 +158,7 @@ impl Data {
             let (rows, needed) = (self.rows(), Memory::needed_for(bytes));
             return Err(Error::NeedsMemory { rows, needed, budget: memory.budget() });
         }
-        let mut batches = Vec::new();
-        self.each(&mut |batch| {
-            batches.push(batch);
-            Ok(())
-        })?;
-        collect::joined(&batches)
+        self.in_memory()
     }
 
     /// The bytes that all rows take in memory, judging by the first ones.

@@ -209,6 +209,16 @@ impl Files for Disk {
         self.reading(reading).data(name_in(&self.directory, file), memory)
     }
 
+    fn share(
+        &self,
+        file: &str,
+        reading: &Reading,
+        memory: &Memory,
+        exchange: &dyn Exchange,
+    ) -> Result<Data> {
+        self.reading(reading).share(name_in(&self.directory, file), memory, exchange)
+    }
+
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         self.reading(reading).shape(name_in(&self.directory, file)).map(Some)
     }

@@ -45,6 +45,13 @@ impl Input {
     }
 }
 
+/// One of several shares of the groups of rows of a file: its number, and that of all shares. A
+/// format without such groups is not shared out.
+pub(crate) type ShareOfGroups = (usize, usize);
+
+/// All groups of rows.
+pub(crate) const ALL_GROUPS: ShareOfGroups = (0, 1);
+
 /// Why the rows of a file cannot be read.
 #[derive(Debug)]
 pub(crate) enum Unread {
@@ -155,8 +162,9 @@ impl Columnar {
         input: Input,
         (places, most): (Vec<usize>, u64),
         memory: &Memory,
+        share: ShareOfGroups,
     ) -> Result<ColumnarScan> {
-        ColumnarScan::of(self, name, input, (places, most), memory)
+        ColumnarScan::of(self, name, input, (places, most), memory, share)
     }
 
     /// The table of the chosen columns. The metadata of fields gives grains and orders.

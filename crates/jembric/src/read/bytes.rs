@@ -48,6 +48,29 @@ impl FileBytes {
         FileBytes::open(&name, file, encoding, None)
     }
 
+    /// A file that can be read as it is; none if it is not UTF-8, or ends lines with carriage
+    /// returns.
+    pub(crate) fn as_utf8(
+        path: &Path,
+        encoding: Option<&'static Encoding>,
+    ) -> Result<Option<FileBytes>> {
+        let name = path.display().to_string();
+        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
+        let file = File::open(path).map_err(failed)?;
+        let len = file.metadata().map_err(failed)?.len();
+        let mut first = [0; FIRST];
+        let found = read_at(&file, 0, &mut first).map_err(failed)?;
+        let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
+        let found = encoding.or(mark.map(|(marked, _)| marked)).or_else(|| without_mark(first));
+        let others = found.into_iter().chain(mark.map(|(marked, _)| marked));
+        if others.into_iter().any(|encoding| encoding != UTF_8) {
+            return Ok(None);
+        }
+        let skip = mark.map_or(0, |(_, len)| len as u64);
+        let source = FileBytes { name, bytes: Bytes::File(file), len, skip };
+        Ok((!source.ends_lines_with_returns()?).then_some(source))
+    }
+
     /// Reads an open file in pieces. If it is not UTF-8, or ends lines with carriage returns, it is
     /// converted in memory; or in a temporary file if it is large and memory is limited.
     pub(crate) fn open(

@@ -9,7 +9,7 @@ use crate::{
     databases::name::Name,
     error::{Error, Result},
     formats::{
-        batches::Input,
+        batches::{ALL_GROUPS, Input},
         detect::{FIRST, Special, unread},
         packed::unpacking,
         packing::{Packing, most_unpacked},
@@ -92,13 +92,14 @@ impl Reading {
                 let input = Input::File(Arc::new(file));
                 let places = self.chosen_places(format, name, input.clone())?;
                 let most = most_unpacked(input.len(), self.most_unpacked);
-                let scan = match format.scan(name, input.clone(), (places, most), memory) {
-                    // The damage of a small file is found column by column.
-                    Err(_) if input.len() <= memory.whole() => {
-                        return self.typed(format, name, input).map(Data::Table);
-                    }
-                    scan => Data::Larger(Arc::new(scan?)),
-                };
+                let scan =
+                    match format.scan(name, input.clone(), (places, most), memory, ALL_GROUPS) {
+                        // The damage of a small file is found column by column.
+                        Err(_) if input.len() <= memory.whole() => {
+                            return self.typed(format, name, input).map(Data::Table);
+                        }
+                        scan => Data::Larger(Arc::new(scan?)),
+                    };
                 match memory.holds(scan.bytes()) {
                     true => self.typed(format, name, input).map(Data::Table),
                     false => Ok(scan),
@@ -109,7 +110,7 @@ impl Reading {
                 let transcript = self.of_objects(&FileBytes::as_it_is(name, file)?, memory)?;
                 let (reading, source, header, texts, origin) =
                     self.for_written(transcript, Origin::new(name, 1));
-                TextScan::data(&reading, (source, header), &texts, Some(origin), memory)
+                TextScan::data(&reading, (source, header), &texts, Some(origin), memory, None)
             }
             // A workbook has at most a million rows, and its texts are apart from its cells.
             Some(Special::Workbook) => {
@@ -124,7 +125,7 @@ impl Reading {
 
     fn text(&self, source: FileBytes, memory: &Memory) -> Result<Data> {
         let header = Header::read(self, &source)?;
-        TextScan::data(self, (source, header), &[], None, memory)
+        TextScan::data(self, (source, header), &[], None, memory, None)
     }
 
     /// Unpacks a file into memory, or into a temporary file.

@@ -5,6 +5,7 @@
 //! different parts can be added.
 
 use super::given_formats::Given;
+use borsh::{BorshDeserialize, BorshSerialize};
 use jembric_core::calendar::{
     Grain, label,
     notation::{self, Form, Order},
@@ -67,7 +68,7 @@ const GRAINS: [Grain; 3] = [Grain::Week, Grain::Month, Grain::Quarter];
 const MOST_DIGITS: u8 = 38;
 
 /// How many of a column's cells could be read as each type.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, BorshSerialize, BorshDeserialize)]
 pub(crate) struct Facts {
     values: u64,
     booleans: u64,

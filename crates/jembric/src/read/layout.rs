@@ -34,16 +34,41 @@ struct Counted {
     breaks: u64,
 }
 
+/// The quotes and line breaks of some bytes.
+pub(crate) type Counts = (u64, u64);
+
+/// One of several shares of a source. The shares have about as many bytes each.
+pub(crate) struct Share<'a> {
+    pub(crate) number: usize,
+    pub(crate) of: usize,
+    /// What the shares before have, given what this one has.
+    pub(crate) before: &'a dyn Fn(Counts) -> Result<Counts>,
+}
+
 /// The regions from the beginning of a record to the end of the source.
 pub(crate) fn regions(
     source: &FileBytes,
-    start: u64,
-    line: u64,
+    (start, line): (u64, u64),
+    quoting: bool,
+    block: u64,
+) -> Result<Vec<Region>> {
+    let whole = Share { number: 0, of: 1, before: &|_| Ok((0, 0)) };
+    regions_of(&whole, source, (start, line), quoting, block)
+}
+
+/// The regions of the records that begin in a share of the bytes from this place and line on.
+pub(crate) fn regions_of(
+    share: &Share<'_>,
+    source: &FileBytes,
+    (start, line): (u64, u64),
     quoting: bool,
     block: u64,
 ) -> Result<Vec<Region>> {
     let len = source.len();
-    let blocks: Vec<u64> = (start..len).step_by(block as usize).collect();
+    let all = len.saturating_sub(start).div_ceil(block);
+    let bound = |number: usize| start + all * number as u64 / share.of as u64 * block;
+    let (from, to) = (bound(share.number), bound(share.number + 1).min(len));
+    let blocks: Vec<u64> = (from..to).step_by(block as usize).collect();
     // Count quotes and line breaks in parallel. Which of the line breaks end records depends on the
     // blocks before, and is found below.
     let counted: Vec<Counted> = blocks
@@ -54,14 +79,17 @@ pub(crate) fn regions(
             Ok(Counted { quotes, breaks: memchr_iter(b'\n', bytes).count() as u64 })
         })
         .collect::<Result<_>>()?;
+    let own = counted.iter().map(|counted| (counted.quotes, counted.breaks));
+    let own = own.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1));
+    let before = (share.before)(own)?;
 
     let mut regions: Vec<Region> = Vec::with_capacity(blocks.len());
     // `inside` tells whether the block begins inside quotes: an odd number of quotes stands before
     // it.
-    let (mut inside, mut line) = (false, line);
+    let (mut inside, mut line) = (before.0 % 2 == 1, line + before.1);
     for (&at, &Counted { quotes, breaks }) in blocks.iter().zip(&counted) {
         match regions.last_mut() {
-            None => regions.push(Region {
+            None if at == start => regions.push(Region {
                 start: at,
                 end: len,
                 line,
@@ -70,23 +98,28 @@ pub(crate) fn regions(
             // A record that began before this block ends in or after it, and what follows belongs
             // to the same region.
             Some(before) if before.start > at => before.most_records += breaks as usize,
-            Some(before) => {
+            before => {
                 // The block begins in the middle of a record, in general. Its region begins with
                 // the next one.
                 let (begins, passed) = next_record(source, at, inside, quoting)?;
-                before.end = begins;
-                let region = Region {
+                if let Some(before) = before {
+                    before.end = begins;
+                }
+                regions.push(Region {
                     start: begins,
                     end: len,
                     line: line + passed,
                     most_records: breaks as usize,
-                };
-                regions.push(region);
+                });
             }
         }
         // A doubled quote is two quotes, and does not change the parity.
         inside ^= quotes % 2 == 1;
         line += breaks;
+    }
+    if let Some(last) = regions.last_mut() {
+        // The last record of a share may end in the next one.
+        last.end = if to < len { next_record(source, to, inside, quoting)?.0 } else { len };
     }
     // A block without the beginning of a record has an empty region.
     regions.retain(|region| region.start < region.end);
@@ -142,7 +175,7 @@ mod tests {
         fn regions_cut_a_text_between_records_and_have_room_for_theirs(text in "[a,\"\n]{0,200}",
             block in 1_u64..40, quoting: bool) {
             let source = FileBytes::stream("t".to_owned(), text.as_bytes(), None).unwrap();
-            let regions = regions(&source, 0, 1, quoting, block).unwrap();
+            let regions = regions(&source, (0, 1), quoting, block).unwrap();
             let begins = beginnings(text.as_bytes(), quoting);
             let mut end = 0;
             for region in &regions {
@@ -157,6 +190,29 @@ mod tests {
             prop_assert_eq!(end, text.len() as u64, "nothing is left out");
             let room: usize = regions.iter().map(|region| region.most_records).sum();
             prop_assert!(room <= text.matches('\n').count() + 1, "no more room than lines");
+        }
+
+        /// However many shares there are, each record is in one of them.
+        #[test]
+        fn shares_have_the_regions_of_the_whole(text in "[a,\"\n]{0,200}", block in 1_u64..40,
+            quoting: bool, of in 1_usize..9) {
+            let source = FileBytes::stream("t".to_owned(), text.as_bytes(), None).unwrap();
+            let counts = std::cell::RefCell::new((0, 0));
+            let before = |own: Counts| {
+                let before = *counts.borrow();
+                *counts.borrow_mut() = (before.0 + own.0, before.1 + own.1);
+                Ok(before)
+            };
+            let shares = (0..of).map(|number| {
+                let share = Share { number, of, before: &before };
+                regions_of(&share, &source, (0, 1), quoting, block).unwrap()
+            });
+            let shown = |region: &Region| {
+                (region.start, region.end, region.line, region.most_records)
+            };
+            let shares: Vec<_> = shares.flatten().map(|region| shown(&region)).collect();
+            let whole = regions(&source, (0, 1), quoting, block).unwrap();
+            prop_assert_eq!(shares, whole.iter().map(shown).collect::<Vec<_>>());
         }
     }
 }

@@ -93,7 +93,7 @@ impl Pieces {
     fn read(&mut self, source: &FileBytes) -> Result<bool> {
         let known = self.guessed.take();
         let block = self.reading.block(&self.header);
-        let regions: Vec<Region> = regions(source, 0, 1, true, block)?;
+        let regions: Vec<Region> = regions(source, (0, 1), true, block)?;
         let Pieces { header, conventions, reading, .. } = &*self;
         let pass = Pass { source, regions: &regions, header, conventions, reading };
         let columns: Vec<usize> = (0..header.names.len()).collect();

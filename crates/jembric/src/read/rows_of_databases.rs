@@ -28,7 +28,7 @@ impl Reading {
             Rows::Written(transcript) => {
                 let (reading, source, header, texts, origin) =
                     self.for_written(transcript, rows.origin.clone());
-                TextScan::data(&reading, (source, header), &texts, Some(origin), memory)?
+                TextScan::data(&reading, (source, header), &texts, Some(origin), memory, None)?
             }
         };
         Ok(match data {

@@ -8,7 +8,7 @@
 use super::{
     bytes::{FileBytes, Stamp},
     header::Header,
-    infer::{CellType, Conventions},
+    infer::{CellType, Conventions, Facts},
     layout::Region,
     pass::{ColumnFilled, Pass},
     reading::Reading,
@@ -17,11 +17,13 @@ use super::{
 use crate::{
     CoreError, Table,
     error::{Error, Result},
+    exchange::Exchange,
     larger::{Data, Memory, Scan, bytes_of},
 };
-use arrow_array::{Array, ArrayRef};
+use arrow_array::{Array, ArrayRef, new_empty_array};
 use arrow_cast::cast;
 use arrow_schema::DataType;
+use borsh::{BorshDeserialize, BorshSerialize};
 use jembric_core::Origin;
 use std::{ops::Range, sync::Arc};
 
@@ -48,8 +50,14 @@ pub(super) struct TextScan {
     sample: Option<Table>,
 }
 
+/// The columns that were read when their types were tried, and the places of their rows.
+struct Kept {
+    arrays: Vec<Option<ArrayRef>>,
+    origin: Option<Origin>,
+}
+
 /// What is known of the cells of a column after some regions.
-#[derive(Default)]
+#[derive(Default, BorshSerialize, BorshDeserialize)]
 struct Tried {
     misfits: u64,
     first: Vec<String>,
@@ -64,9 +72,13 @@ impl TextScan {
         texts: &[bool],
         written_from: Option<Origin>,
         memory: &Memory,
+        exchange: Option<&dyn Exchange>,
     ) -> Result<Data> {
         let stamp = source.stamp()?;
-        let regions = reading.regions(&source, &header)?;
+        let regions = match exchange {
+            Some(exchange) => reading.regions_of_share(&source, &header, exchange)?,
+            None => reading.regions(&source, &header)?,
+        };
         let conventions = reading.conventions();
         let first = regions.get(..1).unwrap_or_default();
         let pass = Pass {
@@ -76,7 +88,7 @@ impl TextScan {
             conventions: &conventions,
             reading,
         };
-        let (columns, kinds, typing) = reading.guessed(&pass, texts)?;
+        let (columns, kinds, typing) = reading.guessed(&pass, texts, exchange)?;
         // The first rows show how much memory a row takes.
         let filled = pass.fill(&columns, &kinds)?;
         let mut arrays: Vec<Option<ArrayRef>> = vec![None; kinds.len()];
@@ -89,11 +101,15 @@ impl TextScan {
         let most: usize = regions.iter().map(|region| region.most_records).sum();
         let in_a_region =
             first.iter().map(|region| region.most_records).sum::<usize>() as f64 * row;
-        if memory.holds((most as f64 * row) as u64) {
+        let fits = memory.holds((most as f64 * row) as u64);
+        if fits && exchange.is_none() {
             let table = reading.rows_of(&source, &header, &regions, texts, written_from)?;
             return Ok(Data::Table(table));
         }
-        let at_once = (memory.batch() as f64 / in_a_region.max(1.0)) as usize;
+        let at_once = match fits {
+            true => regions.len(),
+            false => (memory.batch() as f64 / in_a_region.max(1.0)) as usize,
+        };
         let mut scan = TextScan {
             stamp,
             at_once: at_once.max(1),
@@ -110,9 +126,12 @@ impl TextScan {
             kinds,
             written_from,
         };
-        scan.try_types(&typing)?;
+        let kept = scan.try_types(&typing, fits, exchange)?;
         // From now on, whoever takes the batches reports their rows.
         scan.reading.progress = None;
+        if let Some(origin) = kept.origin.filter(|_| fits) {
+            return scan.table(kept.arrays, origin).map(Data::Table);
+        }
         scan.sample = Some(scan.first_rows()?);
         Ok(Data::Larger(Arc::new(scan)))
     }
@@ -133,8 +152,17 @@ impl TextScan {
         (0..all).step_by(at_once).map(move |from| from..all.min(from + at_once))
     }
 
-    /// Tries the types on all cells, and changes those that do not fit.
-    fn try_types(&mut self, typing: &Typing<'_>) -> Result<()> {
+    /// Tries the types on all cells, and changes those that do not fit. Returns the columns, if
+    /// they are kept because all regions are read at once.
+    ///
+    /// Several processes try them on the cells of their shares, and change the same types.
+    fn try_types(
+        &mut self,
+        typing: &Typing<'_>,
+        keeps: bool,
+        exchange: Option<&dyn Exchange>,
+    ) -> Result<Kept> {
+        let mut kept = Kept { arrays: vec![None; self.kinds.len()], origin: None };
         let mut columns = self.columns.clone();
         while !columns.is_empty() {
             let mut tried: Vec<Tried> = columns.iter().map(|_| Tried::default()).collect();
@@ -144,6 +172,7 @@ impl TextScan {
             self.rows = 0;
             for group in self.groups() {
                 let filled = self.pass(group).fill(&columns, &self.kinds)?;
+                kept.origin = Some(filled.origin.clone());
                 let mut rows = 0;
                 for ((&column, done), tried) in columns.iter().zip(filled.columns).zip(&mut tried) {
                     rows = done.array.len() as u64;
@@ -155,8 +184,14 @@ impl TextScan {
                     {
                         self.types[column] = Some(kind.clone());
                     }
+                    if keeps {
+                        kept.arrays[column] = Some(done.array);
+                    }
                 }
                 self.rows += rows;
+            }
+            if let Some(exchange) = exchange {
+                self.agree(&columns, &mut tried, exchange)?;
             }
             let surprised = columns.iter().zip(&tried).filter(|(_, tried)| tried.misfits > 0);
             let surprised: Vec<(usize, &Tried)> =
@@ -176,7 +211,13 @@ impl TextScan {
             let again: Vec<usize> = surprised.into_iter().map(|(column, _)| column).collect();
             if !again.is_empty() {
                 let all = self.pass(0..self.regions.len());
-                let facts = all.survey(&again, &self.regions, usize::MAX)?;
+                let mut facts = all.survey(&again, &self.regions, usize::MAX)?;
+                if let Some(exchange) = exchange {
+                    let none = vec![Facts::default(); again.len()];
+                    facts = exchange.of_all(&facts)?.into_iter().fold(none, |all, more| {
+                        all.into_iter().zip(&more).map(|(all, more)| all.plus(more)).collect()
+                    });
+                }
                 for (&column, facts) in again.iter().zip(&facts) {
                     let kind = typing.decided(column, facts, &self.conventions);
                     let is_same = kind == self.kinds[column];
@@ -185,7 +226,40 @@ impl TextScan {
             }
             columns = again;
         }
-        self.expect_unchanged()
+        self.expect_unchanged()?;
+        Ok(kept)
+    }
+
+    /// Adds up what all processes know of some columns.
+    fn agree(
+        &mut self,
+        columns: &[usize],
+        tried: &mut [Tried],
+        exchange: &dyn Exchange,
+    ) -> Result<()> {
+        let types = columns.iter().filter_map(|&column| {
+            let kind = self.types[column].as_ref()?;
+            Some((column.to_string(), new_empty_array(kind)))
+        });
+        let types = Table::from_columns(types.collect::<Vec<(String, ArrayRef)>>())?;
+        let forms: Vec<u16> = columns.iter().map(|&column| self.forms[column]).collect();
+        let own: Vec<Tried> = tried.iter_mut().map(std::mem::take).collect();
+        for (all, types, forms) in exchange.of_all(&(own, types, forms))? {
+            for ((tried, more), (&column, forms)) in
+                tried.iter_mut().zip(all).zip(columns.iter().zip(forms))
+            {
+                tried.plus(more);
+                self.forms[column] |= forms;
+                let is_date = |kind: &DataType| *kind == DataType::Date32;
+                let found = types.column(&column.to_string()).ok();
+                if let Some(found) = found.map(|found| found.data_type().clone())
+                    && self.types[column].as_ref().is_none_or(is_date)
+                {
+                    self.types[column] = Some(found);
+                }
+            }
+        }
+        Ok(())
     }
 
     /// The places of the rows of a batch, for messages.
@@ -206,18 +280,24 @@ impl TextScan {
         let filled = self.pass(regions).fill(&self.columns, &self.kinds)?;
         let mut arrays: Vec<Option<ArrayRef>> = vec![None; self.kinds.len()];
         for (&column, filled) in self.columns.iter().zip(filled.columns) {
-            let array = match &self.types[column] {
-                Some(kind) if kind != filled.array.data_type() => {
-                    cast(&filled.array, kind).map_err(CoreError::from)?
-                }
-                _ => filled.array,
-            };
-            arrays[column] = Some(array);
+            arrays[column] = Some(filled.array);
         }
         let origin = match &self.written_from {
             Some(origin) => origin.after(first_row as usize),
             None => filled.origin,
         };
+        self.table(arrays, origin)
+    }
+
+    /// The table of some rows, with the types that all rows have together.
+    fn table(&self, mut arrays: Vec<Option<ArrayRef>>, origin: Origin) -> Result<Table> {
+        for (array, kind) in arrays.iter_mut().zip(&self.types) {
+            if let (Some(array), Some(kind)) = (array, kind)
+                && array.data_type() != kind
+            {
+                *array = cast(array, kind).map_err(CoreError::from)?;
+            }
+        }
         self.reading.assembled(&self.header, &self.kinds, &self.forms, arrays, origin)
     }
 
@@ -231,6 +311,13 @@ impl TextScan {
 }
 
 impl Tried {
+    fn plus(&mut self, more: Tried) {
+        self.misfits += more.misfits;
+        self.values += more.values;
+        let room = 3_usize.saturating_sub(self.first.len());
+        self.first.extend(more.first.into_iter().take(room));
+    }
+
     fn add(&mut self, filled: &ColumnFilled, origin: &Origin) {
         let missing = filled.array.logical_null_count() as u64 - filled.misfits;
         self.values += filled.array.len() as u64 - missing;

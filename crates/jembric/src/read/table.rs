@@ -9,7 +9,7 @@ use super::{
     given_formats::Given,
     header::{Header, whole_records},
     infer::{CellType, Conventions, Facts, notations},
-    layout::{BLOCK, Region, regions},
+    layout::{BLOCK, Counts, Region, Share, regions, regions_of},
     pass::Pass,
     reading::Reading,
 };
@@ -30,6 +30,7 @@ use crate::formats::{
 use crate::{
     ColumnShape, CoreError, Shape, Stack, Table, Type,
     error::{Error, Result},
+    exchange::Exchange,
     guard::guarded,
     larger::Memory,
 };
@@ -403,7 +404,28 @@ impl Reading {
 
     /// The regions of the rows below a header.
     pub(super) fn regions(&self, source: &FileBytes, header: &Header) -> Result<Vec<Region>> {
-        regions(source, header.end, header.lines + 1, !self.no_quotes, self.block(header))
+        let start = (header.end, header.lines + 1);
+        regions(source, start, !self.no_quotes, self.block(header))
+    }
+
+    /// The regions of the rows that begin in the share of this process.
+    pub(super) fn regions_of_share(
+        &self,
+        source: &FileBytes,
+        header: &Header,
+        exchange: &dyn Exchange,
+    ) -> Result<Vec<Region>> {
+        let before = |own: Counts| {
+            let all = exchange.of_all(&own)?.into_iter().take(exchange.process());
+            Ok(all.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1)))
+        };
+        let (number, of) = (exchange.process(), exchange.processes());
+        let share = Share { number, of, before: &before };
+        let start = (header.end, header.lines + 1);
+        // A short file is shared out as well.
+        let bytes = source.len().saturating_sub(header.end).div_ceil(of as u64).max(1);
+        let block = self.block(header).min(bytes);
+        regions_of(&share, source, start, !self.no_quotes, block)
     }
 
     /// The bytes that are read at a time: more for a table with many columns, so that a block has
@@ -419,11 +441,17 @@ impl Reading {
         &self,
         pass: &Pass<'_>,
         texts: &'a [bool],
+        exchange: Option<&dyn Exchange>,
     ) -> Result<(Vec<usize>, Vec<CellType>, Typing<'a>)> {
         let header = pass.header;
         let columns = self.read_of(header.names.iter().map(String::as_str));
         let first = &pass.regions[..pass.regions.len().min(1)];
         let guessed = pass.survey(&columns, first, ROWS_TO_GUESS_FROM)?;
+        // Process 0 has the first rows of the file.
+        let guessed = match exchange {
+            Some(exchange) => exchange.of_first(Some(&guessed))?,
+            None => guessed,
+        };
         let typing = Typing { given: self.given_kinds(pass.source, &header.names)?, texts };
         // The type of a column that is not read does not matter.
         let mut kinds = vec![CellType::Text; header.names.len()];
@@ -444,7 +472,7 @@ impl Reading {
     ) -> Result<Table> {
         let conventions = self.conventions();
         let pass = Pass { source, regions, header, conventions: &conventions, reading: self };
-        let (mut columns, mut kinds, typing) = self.guessed(&pass, texts)?;
+        let (mut columns, mut kinds, typing) = self.guessed(&pass, texts, None)?;
         let mut arrays: Vec<Option<ArrayRef>> = vec![None; kinds.len()];
         let mut notations_met = vec![0; kinds.len()];
         let mut origin = Origin::default();

@@ -1,7 +1,7 @@
 //! Replaces Parquet in a build without the feature `parquet`.
 
 use super::{
-    BatchWriter, Choose, Input, Made, Parts, Room, Unread,
+    BatchWriter, Choose, Input, Made, Parts, Room, ShareOfGroups, Unread,
     scan::{Stopped, TakeBatches},
 };
 use crate::arrow::schema::SchemaRef;
@@ -13,11 +13,17 @@ pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Pa
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 
-pub(super) fn count(_: Input) -> Result<u64, Unread> {
+pub(super) fn count(_: Input, _: ShareOfGroups) -> Result<(u64, u64), Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 
-pub(super) fn each(_: Input, _: &[usize], _: u64, _: &mut TakeBatches<'_>) -> Result<(), Stopped> {
+pub(super) fn each(
+    _: Input,
+    _: ShareOfGroups,
+    _: &[usize],
+    _: u64,
+    _: &mut TakeBatches<'_>,
+) -> Result<(), Stopped> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()).into())
 }
 

@@ -1,7 +1,7 @@
 //! Parquet files.
 
 use super::{
-    BatchWriter, Choose, Input, Made, Parts, Room, Unread, chosen,
+    BatchWriter, Choose, Input, Made, Parts, Room, ShareOfGroups, Unread, chosen,
     scan::{Stopped, TakeBatches},
 };
 use crate::{
@@ -28,6 +28,7 @@ use rayon::prelude::*;
 use std::{
     fs::File,
     io::{self, BufReader, Read},
+    ops::Range,
     sync::Arc,
 };
 
@@ -97,33 +98,55 @@ fn about(input: &impl ChunkReader) -> Result<ArrowReaderMetadata, ArrowError> {
     Ok(ArrowReaderMetadata::try_new(found.metadata().clone(), options).unwrap_or(found))
 }
 
-/// The number of rows.
-pub(super) fn count(input: Input) -> Result<u64, Unread> {
+/// The number of rows of the shares before this one, and of this one.
+pub(super) fn count(input: Input, share: ShareOfGroups) -> Result<(u64, u64), Unread> {
     let about = match input {
         Input::File(file) => about(&Positioned(file))?,
         Input::Bytes(bytes) => about(&bytes)?,
     };
+    let rows = rows_of_groups(&about)?;
+    let groups = groups_of(&rows, share);
+    Ok((rows[..groups.start].iter().sum(), rows[groups].iter().sum()))
+}
+
+/// The number of rows of each group.
+fn rows_of_groups(about: &ArrowReaderMetadata) -> Result<Vec<u64>, Unread> {
     let rows = about.metadata().row_groups().iter().map(|group| u64::try_from(group.num_rows()));
-    let rows: Result<Vec<u64>, _> = rows.collect();
-    rows.map(|rows| rows.iter().sum())
+    rows.collect::<Result<_, _>>()
         .map_err(|_| Unread::Damaged("a group has less than no rows".to_owned()))
+}
+
+/// The groups of a share. A group belongs to the share in which it begins, by its rows.
+fn groups_of(rows: &[u64], (number, of): ShareOfGroups) -> Range<usize> {
+    let all = rows.iter().map(|rows| u128::from(*rows)).sum::<u128>().max(1);
+    let mut before = 0;
+    let share = rows.iter().map(|rows| {
+        let share = before * of as u128 / all;
+        before += u128::from(*rows);
+        // A group without rows may be at the end.
+        (share as usize).min(of - 1)
+    });
+    let share: Vec<usize> = share.collect();
+    share.partition_point(|share| *share < number)..share.partition_point(|share| *share <= number)
 }
 
 /// Delivers the rows of some columns, about as many at a time as given.
 pub(super) fn each(
     input: Input,
+    share: ShareOfGroups,
     places: &[usize],
     rows: u64,
     take: &mut TakeBatches<'_>,
 ) -> Result<(), Stopped> {
     match input {
-        Input::File(file) => each_of(&Positioned(file), places, rows, take),
-        Input::Bytes(bytes) => each_of(&bytes, places, rows, take),
+        Input::File(file) => each_of(&Positioned(file), share, places, rows, take),
+        Input::Bytes(bytes) => each_of(&bytes, share, places, rows, take),
     }
 }
 
 fn each_of<T: ChunkReader + Clone + 'static>(
     input: &T,
+    share: ShareOfGroups,
     places: &[usize],
     rows: u64,
     take: &mut TakeBatches<'_>,
@@ -138,8 +161,8 @@ fn each_of<T: ChunkReader + Clone + 'static>(
         reader.with_batch_size(BATCH.min(rows as usize)).build().map_err(ArrowError::from)
     };
     let rows_in = |group: usize| about.metadata().row_group(group).num_rows() as u64;
-    let all = about.metadata().num_row_groups();
-    let mut group = 0;
+    let groups = groups_of(&rows_of_groups(&about)?, share);
+    let (mut group, all) = (groups.start, groups.end);
     while group < all {
         // Short groups are read together, each by a thread. A long one is read piece by piece.
         let (first, mut together) = (group, rows_in(group));

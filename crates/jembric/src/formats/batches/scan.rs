@@ -1,6 +1,6 @@
 //! [`ColumnarScan`]: a file with typed columns that is read in batches.
 
-use super::{CELL, Columnar, Input, Room, Unread, arrow, in_file, parquet, whole};
+use super::{CELL, Columnar, Input, Room, ShareOfGroups, Unread, arrow, in_file, parquet, whole};
 use crate::{
     Table,
     arrow::{RecordBatch, schema::SchemaRef},
@@ -42,6 +42,9 @@ pub(crate) struct ColumnarScan {
     /// The limit on the bytes of the file's rows.
     most: u64,
     batch: u64,
+    share: ShareOfGroups,
+    /// The rows of the shares before this one.
+    before: u64,
     rows: u64,
     sample: Table,
 }
@@ -53,19 +56,20 @@ impl ColumnarScan {
         input: Input,
         (places, most): (Vec<usize>, u64),
         memory: &Memory,
+        share: ShareOfGroups,
     ) -> Result<ColumnarScan> {
         const SAMPLE: usize = 1 << 12;
         let stamp = stamp(name, &input)?;
         let counted = guarded(|| match format {
-            Columnar::Parquet => parquet::count(input.clone()),
+            Columnar::Parquet => parquet::count(input.clone(), share),
             Columnar::ArrowFile | Columnar::ArrowStream => {
-                arrow::count(format, input.clone(), &Room { left: most })
+                arrow::count(format, input.clone(), &Room { left: most }).map(|rows| (0, rows))
             }
         });
-        let rows = counted.map_err(Unread::Damaged).and_then(|counted| counted);
+        let counted = counted.map_err(Unread::Damaged).and_then(|counted| counted);
         let packed = input.len();
         let refused = || Error::Unpacks { file: name.to_owned(), packed, most };
-        let rows = rows.map_err(|unread| match unread {
+        let (before, rows) = counted.map_err(|unread| match unread {
             Unread::Unpacks => refused(),
             unread => damaged(format, name, unread),
         })?;
@@ -81,6 +85,8 @@ impl ColumnarScan {
             places,
             most,
             batch: 1,
+            share,
+            before,
             rows,
             sample: Table::from_columns(Vec::<(&str, _)>::new())?,
         };
@@ -116,7 +122,7 @@ impl ColumnarScan {
     fn batches(&self, rows: u64, take: &mut TakeBatches<'_>) -> Result<()> {
         let (input, places) = (self.input.clone(), &self.places);
         let read = guarded(|| match self.format {
-            Columnar::Parquet => parquet::each(input, places, rows, take),
+            Columnar::Parquet => parquet::each(input, self.share, places, rows, take),
             Columnar::ArrowFile | Columnar::ArrowStream => {
                 arrow::each(self.format, input, places, (rows, &Room { left: self.most }), take)
             }
@@ -132,7 +138,7 @@ impl ColumnarScan {
     fn table(&self, batch: RecordBatch, first_row: u64) -> Result<Table> {
         let table = guarded(|| Table::from_batch(&batch))
             .map_err(|problem| self.format.unreadable(&self.name, problem))?;
-        let origin = Origin::new(&self.name, first_row + 1);
+        let origin = Origin::new(&self.name, self.before + first_row + 1);
         Ok(table.map_err(|error| in_file(&self.name, error))?.with_origin(origin))
     }
 
