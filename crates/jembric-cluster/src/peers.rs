@@ -31,6 +31,9 @@ const REASON: Duration = Duration::from_secs(2);
 /// The time for the other processes to put their files in place.
 const LAST_WAIT: Duration = Duration::from_secs(60);
 
+/// What is told of a process that is gone.
+const ENDED: &str = "it ended before the run was complete";
+
 const ALIVE: u8 = 0;
 const FAILED: u8 = 1;
 const DONE: u8 = 2;
@@ -158,7 +161,8 @@ impl Peers {
         Error::Process { process, problem }
     }
 
-    fn fail(&self, peer: usize, problem: String) {
+    /// Notes that a process has failed, and why. The first failure counts.
+    pub fn fail(&self, peer: usize, problem: String) {
         let mut state = self.state();
         if !state.done[peer] {
             state.failed.get_or_insert((peer, problem));
@@ -193,7 +197,7 @@ impl Peers {
                         true => {
                             format!("it has not answered for {} seconds", SILENCE.as_secs())
                         }
-                        false => "it ended before the run was complete".to_owned(),
+                        false => ENDED.to_owned(),
                     };
                     return self.fail(peer, problem);
                 }
@@ -339,7 +343,7 @@ mod tests {
         for problem in ["the disk is full", "", &long] {
             let message = failure(problem);
             let Ok(Said::Failed(text)) = said(&mut &message[..]) else { panic!("{problem}") };
-            assert!(problem.starts_with(&text) && text.len() >= problem.len().min(1 << 16) - 1);
+            assert!(problem.starts_with(&text) && text.len() + 1 >= problem.len().min(1 << 16));
         }
         assert!(matches!(said(&mut &[ALIVE][..]), Ok(Said::Alive)));
         assert!(matches!(said(&mut &[DONE][..]), Ok(Said::Done)));

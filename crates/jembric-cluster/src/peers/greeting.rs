@@ -3,7 +3,7 @@
 //! Each process listens on its own address, and connects to those before it in the list. Whoever
 //! connects greets first, and the other answers with what does not agree.
 
-use super::{Connections, Peers, failure};
+use super::{Connections, ENDED, Peers, Said, failure, said};
 use crate::Hosts;
 use borsh::{BorshDeserialize, BorshSerialize};
 use jembric::{Error, Result};
@@ -114,7 +114,7 @@ impl Connecting<'_> {
         });
         listener.map_err(|error| {
             self.own(match error.kind() {
-                io::ErrorKind::AddrInUse => "its port is in use. Is the process running already?\
+                io::ErrorKind::AddrInUse => "its port is in use. Is the process running already? \
                      Otherwise give it another port in the list of hosts"
                     .to_owned(),
                 io::ErrorKind::AddrNotAvailable => {
@@ -131,8 +131,8 @@ impl Connecting<'_> {
     fn connect_all(&self, listener: &TcpListener, to: &mut Connections) -> Result<String> {
         let mut today = self.today.to_owned();
         for peer in 0..self.process {
-            let (parcels, _) = self.greet(peer, false)?;
-            let (control, answer) = self.greet(peer, true)?;
+            let (parcels, _) = self.greet(peer, false, to)?;
+            let (control, answer) = self.greet(peer, true, to)?;
             if peer == 0 {
                 today = answer.today;
             }
@@ -149,6 +149,7 @@ impl Connecting<'_> {
                     if Instant::now() > self.until {
                         return Err(self.late(missing, "it has not connected"));
                     }
+                    self.expect_connected(to)?;
                     thread::sleep(AGAIN / 10);
                 }
                 Err(error) => return Err(self.own(error.to_string())),
@@ -165,10 +166,34 @@ impl Connecting<'_> {
         Error::Process { process: self.hosts.name(peer), problem }
     }
 
+    /// Errors: a process to which this one is connected has failed.
+    fn expect_connected(&self, to: &Connections) -> Result<()> {
+        for (peer, control) in to.controls.iter().enumerate() {
+            let Some(mut control) = control.as_ref() else { continue };
+            let told = control.set_nonblocking(true).and_then(|()| control.peek(&mut [0]));
+            control.set_nonblocking(false).map_err(|error| self.own(error.to_string()))?;
+            if told.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::WouldBlock) {
+                continue;
+            }
+            let problem = match said(&mut control) {
+                Ok(Said::Alive | Said::Done) => continue,
+                Ok(Said::Failed(problem)) => problem,
+                Err(_) => ENDED.to_owned(),
+            };
+            return Err(Error::Process { process: self.hosts.name(peer), problem });
+        }
+        Ok(())
+    }
+
     /// Connects to a process, and greets it.
-    fn greet(&self, peer: usize, is_control: bool) -> Result<(TcpStream, Answer)> {
+    fn greet(
+        &self,
+        peer: usize,
+        is_control: bool,
+        to: &Connections,
+    ) -> Result<(TcpStream, Answer)> {
         let failed = |problem: String| Error::Process { process: self.hosts.name(peer), problem };
-        let mut stream = self.stream_to(peer)?;
+        let mut stream = self.stream_to(peer, to)?;
         let greeting = Greeting {
             greeting: GREETING,
             is_control,
@@ -185,7 +210,7 @@ impl Connecting<'_> {
     }
 
     /// A connection to a process, which may not be listening yet.
-    fn stream_to(&self, peer: usize) -> Result<TcpStream> {
+    fn stream_to(&self, peer: usize, to: &Connections) -> Result<TcpStream> {
         let address = self.hosts.addresses()[peer].as_str();
         loop {
             let connected = address.to_socket_addrs().and_then(|mut addresses| {
@@ -198,7 +223,10 @@ impl Connecting<'_> {
                 Err(error) if Instant::now() > self.until => {
                     return Err(self.late(peer, &format!("it cannot be reached ({error})")));
                 }
-                Err(_) => thread::sleep(AGAIN),
+                Err(_) => {
+                    self.expect_connected(to)?;
+                    thread::sleep(AGAIN);
+                }
             }
         }
     }
@@ -254,7 +282,7 @@ impl Connecting<'_> {
         if other.hosts != own.hosts {
             return Some("has another list of hosts".to_owned());
         }
-        (other.routine != own.routine).then(|| "runs another routine, or other options".to_owned())
+        (other.routine != own.routine).then(|| "runs another routine or other options".to_owned())
     }
 }
 

@@ -100,9 +100,8 @@ impl Routine {
     /// or the step.
     pub(super) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
-        let Some(text) = self.text.as_ref().filter(|_| !error.is_closed_pipe()) else {
-            return error;
-        };
+        let is_of_a_step = !error.is_closed_pipe() && !matches!(error, Error::Process { .. });
+        let Some(text) = self.text.as_ref().filter(|_| is_of_a_step) else { return error };
         let is_file = |name: &str| {
             let name = without_secrets(name.trim_start_matches("./"));
             // The error may be about the database of a table.

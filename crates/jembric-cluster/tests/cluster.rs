@@ -1,0 +1,287 @@
+//! The command as users run it: the harbour's routine in several processes, wrong calls, and
+//! processes that end.
+
+#![allow(clippy::unwrap_used)]
+
+use assert_cmd::cargo::cargo_bin;
+use rstest::rstest;
+use std::{
+    fs,
+    net::TcpListener,
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    thread,
+    time::{Duration, Instant},
+};
+
+const HARBOUR: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../jembric-cli/demo");
+
+/// A directory with the harbour's tables and its routine.
+fn harbour() -> tempfile::TempDir {
+    let directory = tempfile::tempdir().unwrap();
+    for file in fs::read_dir(HARBOUR).unwrap() {
+        let file = file.unwrap().path();
+        fs::copy(&file, directory.path().join(file.file_name().unwrap())).unwrap();
+    }
+    directory
+}
+
+fn cluster(directory: &Path) -> Command {
+    let mut command = Command::new(cargo_bin("jembric-cluster"));
+    command.current_dir(directory).arg("run").stdin(Stdio::null());
+    command
+}
+
+/// What a command writes to standard error.
+fn told(output: &Output) -> String {
+    String::from_utf8_lossy(&output.stderr).into_owned()
+}
+
+/// A list of hosts on this machine, on ports that nobody uses.
+fn hosts(directory: &Path, processes: usize) -> PathBuf {
+    let held: Vec<TcpListener> =
+        (0..processes).map(|_| TcpListener::bind("127.0.0.1:0").unwrap()).collect();
+    let lines = held.iter().map(|port| format!("{}\n", port.local_addr().unwrap()));
+    let file = directory.join("hosts.txt");
+    fs::write(&file, lines.collect::<String>()).unwrap();
+    file
+}
+
+/// The rows of a file, or of the shares of it, in any order.
+fn rows(directory: &Path, name: &str, processes: Option<usize>) -> Vec<String> {
+    let (stem, extension) = name.rsplit_once('.').unwrap();
+    let files = match processes {
+        None => vec![name.to_owned()],
+        Some(all) => (0..all).map(|n| format!("{stem}-{n:04}-of-{all:04}.{extension}")).collect(),
+    };
+    let mut rows = Vec::new();
+    for file in files {
+        let text = fs::read_to_string(directory.join(file)).unwrap();
+        let (header, rest) = text.split_once('\n').unwrap();
+        rows.push(format!("header {header}"));
+        rows.extend(rest.lines().map(str::to_owned));
+    }
+    rows.sort_unstable();
+    rows.dedup_by(|one, other| one == other && one.starts_with("header"));
+    rows
+}
+
+const WRITTEN: [&str; 4] = ["overdue.csv", "lifted-2025-06-30.csv", "levels.csv", "tank.csv"];
+
+#[rstest]
+#[case(2, true)]
+#[case(3, false)]
+#[case(7, true)]
+#[case(7, false)]
+fn the_harbours_report_is_that_of_one_process(#[case] processes: usize, #[case] gathers: bool) {
+    let (one, several) = (harbour(), harbour());
+    let mut command = cluster(one.path());
+    command.args(["harbour.toml", "--local", "1", "--gather", "--aside", "aside.csv"]);
+    let alone = command.output().unwrap();
+    assert!(alone.status.success(), "{}", told(&alone));
+    let mut command = cluster(several.path());
+    command.args(["harbour.toml", "--aside", "aside.csv", "--local", &processes.to_string()]);
+    let together = command.args(gathers.then_some("--gather")).output().unwrap();
+    assert!(together.status.success(), "{}", told(&together));
+    assert_eq!(alone.stdout, together.stdout);
+    let without_files = |output: &Output| -> Vec<String> {
+        let told = told(output);
+        told.lines().filter(|line| !line.starts_with("  file ")).map(str::to_owned).collect()
+    };
+    assert_eq!(without_files(&alone), without_files(&together));
+    assert!(without_files(&together).iter().any(|line| line.contains("(lines 19, 43)")));
+    for file in WRITTEN {
+        let shares = (!gathers).then_some(processes);
+        assert_eq!(rows(one.path(), file, None), rows(several.path(), file, shares), "{file}");
+    }
+    assert_eq!(rows(one.path(), "aside.csv", None), rows(several.path(), "aside.csv", None));
+    let left = fs::read_dir(several.path()).unwrap().flatten();
+    let left: Vec<_> = left.map(|file| file.file_name()).collect();
+    assert!(!left.iter().any(|name| name.to_string_lossy().starts_with('.')), "{left:?}");
+}
+
+/// The result of one process is that of `jembric run`.
+#[test]
+fn one_process_is_the_command_run() {
+    let (one, other) = (harbour(), harbour());
+    let mut command = cluster(one.path());
+    let alone = command.args(["harbour.toml", "--local", "1", "--gather"]).output().unwrap();
+    let run = jembric::routine::Routine::file(other.path().join("harbour.toml")).unwrap();
+    let files = jembric::routine::Routine::files_beside(other.path().join("harbour.toml"));
+    let mut running = jembric::routine::Run::on(&files, "2025-06-30".parse().unwrap());
+    running.into = Some(other.path().to_owned());
+    let mut ledgers = format!("{}\n", run.title_on(Some("2025-06-30".parse().unwrap())).unwrap());
+    run.check(&running)
+        .unwrap()
+        .run(&mut |_| Ok(()), &mut |ran| {
+            ledgers += &format!("{}\n", ran.outcome.ledger);
+            if let Some(file) = &ran.written {
+                ledgers += &format!("  file       {file}\n");
+            }
+            Ok(())
+        })
+        .unwrap();
+    let beside = format!("{}/", other.path().display());
+    assert_eq!(ledgers.replace(&beside, ""), told(&alone));
+    for file in WRITTEN {
+        let bytes = |directory: &Path| fs::read(directory.join(file)).unwrap();
+        assert!(bytes(one.path()) == bytes(other.path()), "{file}");
+    }
+}
+
+#[rstest]
+#[case::no_line("a:1\nb:2\n", &["--process", "2"], "hosts.txt has 2 hosts")]
+#[case::twice("a:1\na:1\n", &["--process", "0"], "line 2: `a:1` is on line 1 as well")]
+#[case::no_port("harbour-1\n", &["--process", "0"], "`harbour-1` is not an address")]
+#[case::unknown("127.0.0.1:9\nno-such-host.invalid:7000\n", &["--process", "1"],
+    "process 1 (no-such-host.invalid:7000): it cannot listen on its address")]
+#[case::not_this_machine("192.0.2.1:7000\n", &["--process", "0"],
+    "its address is not one of this machine")]
+#[case::not_reached("127.0.0.1:9\n127.0.0.1:0\n", &["--process", "1"], "`127.0.0.1:0` is not an")]
+fn a_wrong_list_of_hosts_is_an_error(
+    #[case] hosts: &str,
+    #[case] arguments: &[&str],
+    #[case] expected: &str,
+) {
+    let directory = harbour();
+    fs::write(directory.path().join("hosts.txt"), hosts).unwrap();
+    let mut command = cluster(directory.path());
+    command.args(["harbour.toml", "--hosts", "hosts.txt", "--wait", "1"]).args(arguments);
+    let output = command.output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(told(&output).contains(expected), "{}", told(&output));
+}
+
+/// Starts a process with a routine of its own.
+fn start(directory: &Path, hosts: &Path, process: usize, more: &[&str]) -> Child {
+    let mut command = cluster(directory);
+    command.arg("--hosts").arg(hosts).args(["--process", &process.to_string(), "--threads", "1"]);
+    command.args(more).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+}
+
+#[rstest]
+#[case::routine(&["harbour.toml"], &["other.toml"], "runs another routine or other options")]
+#[case::as_of(&["harbour.toml"], &["harbour.toml", "--as-of", "2025-05-31"],
+    "runs another routine or other options")]
+fn processes_that_run_something_else_do_not_begin(
+    #[case] first: &[&str],
+    #[case] second: &[&str],
+    #[case] expected: &str,
+) {
+    let directory = harbour();
+    let routine = fs::read_to_string(directory.path().join("harbour.toml")).unwrap();
+    fs::write(directory.path().join("other.toml"), routine + "\n").unwrap();
+    let hosts = hosts(directory.path(), 2);
+    let one = start(directory.path(), &hosts, 0, first);
+    let other = start(directory.path(), &hosts, 1, second);
+    for output in [one, other].map(|child| child.wait_with_output().unwrap()) {
+        assert_eq!(output.status.code(), Some(1));
+        assert!(told(&output).contains(expected), "{}", told(&output));
+    }
+    assert!(!directory.path().join("tank-0000-of-0002.csv").exists());
+}
+
+#[test]
+fn a_process_cannot_be_started_twice() {
+    let directory = harbour();
+    let hosts = hosts(directory.path(), 2);
+    let mut one = start(directory.path(), &hosts, 0, &["harbour.toml", "--wait", "20"]);
+    let begun = Instant::now();
+    let told = loop {
+        let again = start(directory.path(), &hosts, 0, &["harbour.toml", "--wait", "0"]);
+        let told = told(&again.wait_with_output().unwrap());
+        // The first one may not be listening yet.
+        if told.contains("is in use") || begun.elapsed() > Duration::from_secs(10) {
+            break told;
+        }
+    };
+    assert!(told.contains("its port is in use. Is the process running already? "), "{told}");
+    one.kill().unwrap();
+    one.wait().unwrap();
+}
+
+#[test]
+fn standard_input_and_comparisons_are_refused() {
+    let directory = harbour();
+    let routine = "[[step]]\nread = '-'\nlatest = { date = 'day' }\n";
+    fs::write(directory.path().join("piped.toml"), routine).unwrap();
+    for (arguments, expected) in [
+        (["piped.toml", "--local=2"].as_slice(), "standard input, which only one process has"),
+        (&["harbour.toml", "--local=2", "--since=2025-03-31"], "expected one process, because"),
+        (&["harbour.toml", "--local=2", "--follow=tons > 2"], "expected one process, which"),
+    ] {
+        let output = cluster(directory.path()).args(arguments).output().unwrap();
+        assert_eq!(output.status.code(), Some(1));
+        assert!(told(&output).contains(expected), "{}", told(&output));
+    }
+}
+
+/// An error in the share of any process is told once, with the process and the line.
+#[test]
+fn an_error_in_a_share_names_the_process_and_the_line() {
+    let directory = harbour();
+    let stays = directory.path().join("stays.csv");
+    let text = fs::read_to_string(&stays).unwrap();
+    let line = text.lines().count() + 1;
+    fs::write(&stays, text + "1,2\n").unwrap();
+    let output = cluster(directory.path()).args(["harbour.toml", "--local", "3"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let told = told(&output);
+    assert!(told.starts_with("error: process 2 (127.0.0.1:"), "{told}");
+    assert!(told.contains(&format!("stays.csv: line {line}: expected")), "{told}");
+    assert_eq!(told.matches("error").count(), 1, "{told}");
+    let left = fs::read_dir(directory.path()).unwrap().flatten();
+    let names: Vec<String> =
+        left.map(|file| file.file_name().to_string_lossy().into_owned()).collect();
+    assert!(!names.iter().any(|name| name.starts_with('.') || name.contains("-of-")), "{names:?}");
+}
+
+/// Whenever a process is killed, the others end in time, and nothing is put in place unless all
+/// have finished.
+#[test]
+fn a_process_that_is_killed_ends_the_run() {
+    let mut chance = fastrand::Rng::with_seed(21);
+    let directory = harbour();
+    let hosts = hosts(directory.path(), 3);
+    // Long enough for a kill at any moment.
+    let rows =
+        (0..60_000).map(|n| format!("v{},2025-{:02}-{:02}\n", n % 977, n % 12 + 1, n % 28 + 1));
+    let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
+    fs::write(directory.path().join("days.csv"), days).unwrap();
+    let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', count = \
+                   true }\nwrite = 'running.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
+                   'sorted.csv'\n";
+    fs::write(directory.path().join("days.toml"), routine).unwrap();
+    let (mut killed, options) = (0, ["days.toml", "--quiet", "--wait", "5"]);
+    for _ in 0..30 {
+        let mut children: Vec<Child> =
+            (0..3).map(|n| start(directory.path(), &hosts, n, &options)).collect();
+        let victim = chance.usize(0..3);
+        thread::sleep(Duration::from_millis(chance.u64(0..600)));
+        let _ = children[victim].kill();
+        let begun = Instant::now();
+        let ended: Vec<Output> =
+            children.into_iter().map(|child| child.wait_with_output().unwrap()).collect();
+        assert!(begun.elapsed() < Duration::from_secs(30), "{:?}", begun.elapsed());
+        let all_done = ended.iter().all(|output| output.status.success());
+        let written: Vec<PathBuf> = fs::read_dir(directory.path())
+            .unwrap()
+            .map(|file| file.unwrap().path())
+            .filter(|path| path.display().to_string().contains("-of-0003.csv"))
+            .collect();
+        if !all_done && ended[victim].status.code().is_none() {
+            killed += 1;
+            let others = ended.iter().enumerate().filter(|(n, _)| *n != victim);
+            let mut unfinished = others.filter(|(_, output)| output.status.code() == Some(1));
+            if let Some((_, output)) = unfinished.next() {
+                let expected = format!("process {victim} (127.0.0.1:");
+                assert!(told(output).contains(&expected), "{victim}: {}", told(output));
+                assert_eq!(told(output).lines().count(), 1, "{}", told(output));
+            }
+            // Either all had finished, and the others put their files in place, or none did.
+            assert!(written.is_empty() || written.len() >= 4, "{written:?}");
+        }
+        written.iter().for_each(|file| fs::remove_file(file).unwrap());
+    }
+    assert!(killed > 5, "only {killed} runs were ended by a kill");
+}

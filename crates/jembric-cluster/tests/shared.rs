@@ -1,0 +1,297 @@
+//! Processes that share rows give the same rows, ledgers and rows set aside as one process. Here
+//! they are threads, which exchange parcels as processes do.
+
+#![allow(clippy::unwrap_used)]
+
+#[path = "../../jembric/tests/stays/mod.rs"]
+mod stays;
+
+use jembric::{
+    Error, Result, Shape, Table,
+    io::{Data, Exchange, Memory, Outputs, Reading, Writing},
+    routine::{Routine, Run},
+    steps::{Disk, Files},
+};
+use jembric_cluster::{Flow, Hosts, Peers};
+use proptest::{prelude::*, test_runner::RngSeed};
+use rstest::rstest;
+use stays::*;
+use std::{fs, path::Path, sync::Arc, thread};
+use timely::{
+    WorkerConfig,
+    communication::{Allocator, Hooks, allocator::ProcessBuilder},
+    worker::Worker,
+};
+
+/// Runs a function in each of several processes.
+fn together<T: Send>(
+    processes: usize,
+    round: u64,
+    run: impl Fn(&Flow) -> Result<T> + Sync,
+) -> Vec<Result<T>> {
+    let text: String = (0..processes).map(|n| format!("harbour-{n}:7000\n")).collect();
+    let hosts = Hosts::parse("hosts.txt", &text).unwrap();
+    let peers: Vec<Arc<Peers>> =
+        (0..processes).map(|process| Peers::alone(hosts.clone(), process)).collect();
+    let builders = ProcessBuilder::new_typed_vector(processes, Hooks::default().refill, None);
+    thread::scope(|scope| {
+        let running: Vec<_> = builders
+            .into_iter()
+            .enumerate()
+            .map(|(process, builder)| {
+                let (peers, run) = (&peers, &run);
+                scope.spawn(move || {
+                    let allocator = Allocator::Process(builder.build());
+                    let worker = Worker::new(WorkerConfig::default(), allocator, None);
+                    let done = run(&Flow::new(worker, peers[process].clone(), round));
+                    if let Err(error) = &done {
+                        let others = peers.iter().filter(|other| other.process() != process);
+                        others.for_each(|other| other.fail(process, error.to_string()));
+                    }
+                    done
+                })
+            })
+            .collect();
+        running.into_iter().map(|running| running.join().unwrap()).collect()
+    })
+}
+
+/// Files whose rows are cut at any places.
+struct Cut<'a> {
+    files: Disk,
+    /// The end of each share but the last, in thousandths of the rows.
+    cuts: &'a [usize],
+}
+
+impl Files for Cut<'_> {
+    fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
+        self.files.table(file, reading)
+    }
+
+    fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
+        self.files.shape(file, reading)
+    }
+
+    fn share(
+        &self,
+        file: &str,
+        reading: &Reading,
+        memory: &Memory,
+        exchange: &dyn Exchange,
+    ) -> Result<Data> {
+        if self.cuts.is_empty() {
+            return self.files.share(file, reading, memory, exchange);
+        }
+        let table = self.files.table(file, reading)?;
+        let bound = |share: usize| match share {
+            0 => 0,
+            share => self.cuts.get(share - 1).map_or(table.rows(), |cut| table.rows() * cut / 1000),
+        };
+        let (from, to) = (bound(exchange.process()), bound(exchange.process() + 1));
+        Ok(Data::Table(table.slice(from, to - from)))
+    }
+}
+
+/// What a run says, with rows in any order.
+#[derive(Debug, PartialEq)]
+struct Said {
+    rows: Vec<String>,
+    accounts: Vec<String>,
+    set_aside: Vec<Vec<String>>,
+    all_set_aside: Vec<String>,
+}
+
+fn rows(table: &Table) -> Vec<String> {
+    let mut text = Vec::new();
+    let mut batches = Writing::of(Path::new("a.csv")).unwrap().batches(&mut text);
+    batches.write(table).unwrap();
+    batches.finish().unwrap();
+    // Only texts have line breaks, and they are quoted.
+    let text = String::from_utf8(text).unwrap().replace("a\nlong", "a long");
+    let mut rows: Vec<String> = text.lines().map(str::to_owned).collect();
+    rows[1..].sort_unstable();
+    rows
+}
+
+fn all(data: &Data) -> Vec<String> {
+    rows(&data.head(usize::MAX).unwrap())
+}
+
+/// Runs a routine in a directory, as one process or as one of several.
+fn run(
+    routine: &str,
+    (directory, cuts): (&Path, &[usize]),
+    memory: Option<u64>,
+    exchange: Option<&dyn Exchange>,
+) -> Result<Said> {
+    let routine = Routine::parse("r.toml", routine)?;
+    let files = Cut { files: Disk::in_directory(directory), cuts };
+    let mut running = Run::on(&files, "2025-06-30".parse().unwrap());
+    running.memory = memory;
+    running.scratch = Some(directory.to_owned());
+    running.reconcile = vec!["tons".to_owned()];
+    running.exchange = exchange;
+    running.gathers_last = true;
+    let mut said = Said {
+        rows: Vec::new(),
+        accounts: Vec::new(),
+        set_aside: Vec::new(),
+        all_set_aside: Vec::new(),
+    };
+    let mut batches = Vec::new();
+    let set_aside = routine.check(&running)?.run_into(
+        &mut Outputs::new(),
+        &mut |batch| {
+            batches.push(batch.clone());
+            Ok(())
+        },
+        &mut |step| {
+            let ledger = &step.outcome.ledger;
+            assert!(ledger.balances(), "{ledger}");
+            said.accounts.push(ledger.to_string());
+            said.set_aside.push(all(step.set_aside));
+            Ok(())
+        },
+    )?;
+    said.all_set_aside = all(&set_aside);
+    let whole = Table::joined(&batches[0], &batches[1..])?;
+    said.rows = rows(&whole);
+    Ok(said)
+}
+
+/// Errors: what differs.
+fn compare(
+    step: &str,
+    (stays, calls): (&[Stay], &[Stay]),
+    as_of: &str,
+    cuts: &[usize],
+    memory: Option<u64>,
+) -> std::result::Result<(), TestCaseError> {
+    let directory = tempfile::tempdir().unwrap();
+    fs::write(directory.path().join("stays.csv"), csv(stays)).unwrap();
+    fs::write(directory.path().join("calls.csv"), csv(calls)).unwrap();
+    let routine = format!("{as_of}\n[[step]]\nread = 'stays.csv'\n{step}\n");
+    let whole = run(&routine, (directory.path(), cuts), None, None);
+    let processes = cuts.len().max(2) + usize::from(!cuts.is_empty());
+    let several = together(processes, 200, |flow| {
+        run(&routine, (directory.path(), cuts), memory, Some(flow))
+    });
+    let failed = several.iter().any(Result::is_err);
+    match whole {
+        Err(error) => prop_assert!(failed, "{} is no error in {} processes", error, processes),
+        Ok(_) if failed => {
+            let errors = several.iter().filter_map(|said| said.as_ref().err());
+            let own = errors.filter(|error| !matches!(error, Error::Process { .. }));
+            let needs = "rows at once, and the memory is limited";
+            let errors: Vec<String> = own.map(ToString::to_string).collect();
+            let is_too_little = memory.is_some() && errors.iter().any(|told| told.contains(needs));
+            prop_assert!(is_too_little, "{}: {:?}", step, errors);
+        }
+        Ok(whole) => {
+            for (process, said) in several.into_iter().enumerate() {
+                let said = said.unwrap();
+                prop_assert_eq!(&whole.accounts, &said.accounts, "{} at {}", step, process);
+                if process == 0 {
+                    prop_assert_eq!(&whole, &said, "{}", step);
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn few_cases() -> ProptestConfig {
+    let chance = ProptestConfig::default();
+    let rng_seed = match std::env::var_os("CI") {
+        Some(_) => RngSeed::Fixed(21),
+        None => chance.rng_seed,
+    };
+    ProptestConfig { cases: 4, max_shrink_iters: 60, rng_seed, ..chance }
+}
+
+fn cuts() -> impl Strategy<Value = Vec<usize>> {
+    prop::collection::vec(0..=1000_usize, 0..5).prop_map(|mut cuts| {
+        cuts.sort_unstable();
+        cuts
+    })
+}
+
+proptest! {
+    #![proptest_config(few_cases())]
+
+    #[test]
+    fn every_operation_gives_the_same_in_any_shares(
+        stays in prop::collection::vec(stay(), 0..60),
+        calls in prop::collection::vec(stay(), 0..40),
+        as_of in prop::sample::select(vec!["", "as-of = '2024-11-10'", "as-of = 'newest:arrived'"]),
+        cuts in cuts(),
+        memory in prop::sample::select(vec![None, Some(24_000)]),
+    ) {
+        let chains = if as_of.is_empty() { &[][..] } else { CHAINS };
+        STEPS.iter().chain(chains).try_for_each(|step| {
+            compare(step, (&stays, &calls), as_of, &cuts, memory)
+        })?;
+    }
+
+    #[test]
+    fn gaps_are_filled_in_the_same_way_in_any_shares(
+        stays in prop::collection::btree_map((0..6_u8, 20_000..20_060_i32), stay(), 0..60),
+        calls in prop::collection::vec(stay(), 0..40),
+        cuts in cuts(),
+    ) {
+        let stays: Vec<Stay> = stays
+            .into_iter()
+            .map(|((vessel, day), stay)| Stay { vessel: Some(vessel), arrived: Some(day), ..stay })
+            .collect();
+        OF_DAYS.iter().try_for_each(|step| compare(step, (&stays, &calls), "", &cuts, None))?;
+    }
+}
+
+/// A sender must not send more than its receivers take.
+#[test]
+fn parcels_wait_for_a_process_that_is_slow() {
+    let most = std::sync::atomic::AtomicI64::new(0);
+    let on_their_way = std::sync::atomic::AtomicI64::new(0);
+    let (parcel, round) = (1_000, 10_000);
+    let taken = together(3, round, |flow| {
+        let mut taken = 0;
+        flow.parcels(
+            &mut |send| {
+                (0..300).try_for_each(|n| {
+                    use std::sync::atomic::Ordering::Relaxed;
+                    most.fetch_max(on_their_way.fetch_add(1, Relaxed), Relaxed);
+                    send(n % 3, vec![n as u8; parcel])
+                })
+            },
+            &mut |_, bytes| {
+                assert_eq!(bytes.len(), parcel);
+                on_their_way.fetch_sub(1, std::sync::atomic::Ordering::Relaxed);
+                if flow.process() == 2 {
+                    thread::sleep(std::time::Duration::from_millis(1));
+                }
+                taken += 1;
+                Ok(())
+            },
+        )?;
+        Ok(taken)
+    });
+    let taken: Vec<i32> = taken.into_iter().map(Result::unwrap).collect();
+    assert_eq!(taken, [300; 3]);
+    // Two rounds of each of three senders, and the parcel that ends a round.
+    let most = most.into_inner() * parcel as i64;
+    assert!(most <= 3 * 3 * (round + parcel as u64) as i64, "{most} bytes were on their way");
+}
+
+#[rstest]
+#[case::in_reading("[[step]]\nread = 'stays.csv'\nlatest = { date = 'day' }", "line 4")]
+#[case::in_a_step("[[step]]\nread = 'dated.csv'\nlatest = { date = 'vessel' }", "vessel")]
+fn an_error_of_one_process_ends_all(#[case] routine: &str, #[case] told: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    fs::write(directory.path().join("stays.csv"), "tons,day\n1,2025-06-30\n2,2025-06-29\n1\n")
+        .unwrap();
+    fs::write(directory.path().join("dated.csv"), "vessel,tons\na,1\nb,2\n").unwrap();
+    let several = together(3, 200, |flow| run(routine, (directory.path(), &[]), None, Some(flow)));
+    let errors: Vec<String> =
+        several.into_iter().map(|said| said.unwrap_err().to_string()).collect();
+    assert!(errors.iter().all(|error| error.contains(told)), "{errors:?}");
+}
