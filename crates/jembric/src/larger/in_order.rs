@@ -55,7 +55,7 @@ impl<'a> Sorter<'a> {
 }
 
 /// The rows in this order. Equal rows keep their order.
-fn sorted(table: &Table, order: &MergeOrder) -> Result<Table> {
+pub(super) fn sorted(table: &Table, order: &MergeOrder) -> Result<Table> {
     Ok(table.take(&order.sorted(table)?)?.with_not_numbers(table.not_numbers()))
 }
 

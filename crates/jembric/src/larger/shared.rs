@@ -15,22 +15,27 @@
 use super::{
     Data, Memory, Scan, bytes_of,
     collect::{Collector, joined},
+    in_order::{Sorter, sorted},
+    merge::{MergeOrder, merge},
     results::{numbered, with_lines},
     run::{Run, RunWriter, widened},
     step::{Accounted, Larger, Take, both},
 };
 use crate::{
-    Access, Ledger, Outcome, Plan, Shape, Table,
-    error::Result,
+    Access, CoreError, Ledger, Outcome, Plan, Shape, Table,
+    error::{Error, Result},
     exchange::{Exchange, packed, unpacked},
 };
-use jembric_core::{ByEntity, Division, Fold, Overall, Part};
+use jembric_core::{ByEntity, Division, Fold, Overall, Part, ResultOrder};
 use std::sync::Arc;
 
 /// A step whose tables are shared by several processes.
 pub(crate) struct Shared<'a> {
     pub(crate) larger: Larger<'a>,
     pub(crate) exchange: &'a dyn Exchange,
+    /// Whether the result will be gathered, and put in the order of one process
+    /// ([`gathered_in_order`]).
+    pub(crate) keeps_order: bool,
 }
 
 /// Rows of each process have numbers apart from those of the others.
@@ -121,22 +126,44 @@ impl Shared<'_> {
         let overall = self.overall()?;
         let (process, processes) = (self.exchange.process(), self.exchange.processes() as u32);
         let samples = self.larger.samples();
+        let numbers = self.numbers_rows(division)?;
         let mut owned = Vec::new();
         for (place, input) in self.larger.inputs.iter().enumerate() {
             let mut owners =
                 |batch: &Table| Ok(division.owners(place, batch, &samples, processes)?);
-            owned.push(self.sent(input, &mut owners)?);
+            owned.push(self.sent(input, numbers.then_some(place), &mut owners)?);
         }
         let owned: Vec<&Data> = owned.iter().collect();
         let part = Part::of_process(process as u32, processes);
-        self.in_shares(&owned, overall, Some(part), take)
+        if !numbers {
+            return self.in_shares(&owned, overall, Some(part), take);
+        }
+        let plan = (self.larger.prepare)(&self.larger.numbered_shapes()?)?;
+        let larger = Larger { plan: &plan, inputs: &owned, ..self.larger };
+        Shared { larger, exchange: self.exchange, keeps_order: true }.in_shares(
+            &owned,
+            overall,
+            Some(part),
+            take,
+        )
+    }
+
+    /// Whether rows carry their numbers among those of all processes, which restore the order of
+    /// the result. Rows in temporary files have other numbers.
+    fn numbers_rows(&self, division: &ByEntity) -> Result<bool> {
+        if !self.keeps_order || !matches!(division.order, ResultOrder::Rows(_)) {
+            return Ok(false);
+        }
+        let in_memory = self.larger.inputs.iter().all(|input| input.table().is_some());
+        let all = self.exchange.of_all(&(in_memory && !self.larger.memory.is_scarce()))?;
+        Ok(all.into_iter().all(|in_memory| in_memory))
     }
 
     /// Sends all rows to process 0, which applies the plan.
     fn at_first(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let mut inputs = Vec::new();
         for input in self.larger.inputs {
-            inputs.push(self.sent(input, &mut |batch| Ok(vec![0; batch.rows()]))?);
+            inputs.push(self.sent(input, None, &mut |batch| Ok(vec![0; batch.rows()]))?);
         }
         if self.exchange.is_first() {
             let inputs: Vec<&Data> = inputs.iter().collect();
@@ -177,7 +204,18 @@ impl Shared<'_> {
         let all: Option<u64> = bytes.into_iter().sum();
         match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
             (_, Some(_), Some(fold)) => self.merged(fold, take),
-            (Some(Division::Entities(division)), ..) => self.by_entity(division, take),
+            (Some(Division::Entities(division)), ..) => {
+                let accounted = self.by_entity(division, take)?;
+                // The row over all rows is folded from all of them, and follows those of process 0.
+                let last_rows = self.larger.plan.last_rows();
+                if let Some(plan) = last_rows
+                    && let Some(fold) = self.folded(&plan, u64::MAX)?
+                    && let Some(all) = self.state_of_all(fold)?
+                {
+                    take(&all.finish()?.table)?;
+                }
+                Ok(accounted)
+            }
             _ => {
                 // Once all rows are known, nothing has to be kept that is decided later.
                 let overall = self.overall()?;
@@ -196,10 +234,7 @@ impl Shared<'_> {
         let mut is_too_large = false;
         for (place, input) in self.larger.inputs.iter().enumerate() {
             let mut first_row = self.exchange.process() as u64 * OF_A_PROCESS;
-            self.larger.each(input, &mut |batch| {
-                if is_too_large {
-                    return Ok(());
-                }
+            let folded = self.larger.each(input, &mut |batch| {
                 fold.take_of(place, &batch, first_row)?;
                 first_row += batch.rows() as u64;
                 if !self.larger.keeps_aside {
@@ -209,14 +244,21 @@ impl Shared<'_> {
                     fold.compact()?;
                     is_too_large = fold.bytes() > most / 4 * 3;
                 }
-                Ok(())
-            })?;
+                match is_too_large {
+                    true => Err(CoreError::Sink("the state is too large".into()).into()),
+                    false => Ok(()),
+                }
+            });
+            if is_too_large {
+                return Ok(None);
+            }
+            folded?;
         }
-        Ok((!is_too_large).then_some(fold))
+        Ok(Some(fold))
     }
 
-    /// Merges the states of all processes at process 0.
-    fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
+    /// The state of all processes, at process 0.
+    fn state_of_all(&self, fold: Fold) -> Result<Option<Fold>> {
         let mut all = None;
         let mut states: Vec<Vec<u8>> = vec![Vec::new(); self.exchange.processes()];
         if self.exchange.is_first() {
@@ -229,28 +271,52 @@ impl Shared<'_> {
             let state = fold.packed()?;
             self.exchange.parcels(&mut |send| send(0, state.clone()), &mut |_, _| Ok(()))?;
         }
-        let Some(mut all) = all else { return self.of_first(take) };
+        let Some(mut all) = all else { return Ok(None) };
         states.iter().skip(1).try_for_each(|state| all.merge_packed(state))?;
+        Ok(Some(all))
+    }
+
+    /// The result of the states of all processes, which process 0 has.
+    fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
+        let Some(all) = self.state_of_all(fold)? else { return self.of_first(take) };
         let mut outcome = all.finish()?;
         take(&outcome.table)?;
         outcome.table = outcome.table.emptied();
         self.told_to_others(Accounted::of(self.larger.without_needless_rows(outcome)))
     }
 
-    /// Sends each row of an input to a process, and receives the rows for this one.
+    /// Sends each row of an input to a process, and receives the rows for this one. With the place
+    /// of the input, rows have their numbers among those of all processes.
     fn sent(
         &self,
         input: &Data,
+        numbered: Option<usize>,
         owners: &mut dyn FnMut(&Table) -> Result<Vec<u32>>,
     ) -> Result<Data> {
         let processes = self.exchange.processes();
-        let mut received = Received::new(input.sample(), processes, self.larger.memory);
         let own = self.exchange.process();
+        let mut first_row = own as i64 * OF_A_PROCESS as i64;
+        let mut number = |batch: Table| match numbered {
+            None => Ok::<_, Error>(batch),
+            Some(place) => {
+                let numbers = (first_row..first_row + batch.rows() as i64).collect();
+                first_row += batch.rows() as i64;
+                let rows = batch.with_row_numbers(place, numbers)?;
+                let rows = rows.with_not_numbers(batch.not_numbers());
+                Ok(match batch.origin() {
+                    Some(origin) => rows.with_origin(origin.clone()),
+                    None => rows,
+                })
+            }
+        };
+        let sample = number(input.sample().emptied())?;
+        let mut received = Received::new(&sample, processes, self.larger.memory);
         let kept = std::cell::RefCell::new(&mut received);
         self.exchange.parcels(
             &mut |send| {
                 self.larger.each(input, &mut |batch| {
-                    for (to, rows) in grouped(&batch, &owners(&batch)?, processes)? {
+                    let owners = owners(&batch)?;
+                    for (to, rows) in grouped(&number(batch)?, &owners, processes)? {
                         // Rows that stay need not become bytes.
                         match to == own {
                             true => kept.borrow_mut().take(own, rows)?,
@@ -284,10 +350,72 @@ pub(crate) fn accounted(
     let ledgers = exchange.of_all(&outcome.ledger)?;
     let merged = ledgers.into_iter().reduce(|all, more| all.merge(&more));
     outcome.ledger = merged.unwrap_or(outcome.ledger);
+    outcome.set_aside = outcome.set_aside.without_row_numbers()?;
     if keeps_aside {
         set_aside = gathered(exchange, &set_aside, memory)?;
+        set_aside = in_order(set_aside, &MergeOrder::BothNumbers, memory)?;
     }
     Ok(Accounted { outcome, set_aside })
+}
+
+/// All rows of a result at process 0, in the order of one process as far as it is known.
+pub(crate) fn gathered_in_order(
+    exchange: &dyn Exchange,
+    data: &Data,
+    order: Option<&ResultOrder>,
+    memory: &Memory,
+) -> Result<Data> {
+    // The rows of one process are in order already.
+    let others: u64 = exchange.of_all(&data.rows())?.into_iter().skip(1).sum();
+    let all = gathered(exchange, data, memory)?;
+    match order.filter(|_| others > 0) {
+        Some(ResultOrder::Rows(place)) => in_order(all, &MergeOrder::Numbers(*place), memory),
+        Some(ResultOrder::Columns(columns)) => {
+            let columns = columns.iter().map(|&column| (column, false)).collect();
+            in_order(all, &MergeOrder::Columns(columns), memory)
+        }
+        _ => without_numbers(all, memory),
+    }
+}
+
+/// Rows in order, without their numbers. Rows without numbers keep their order.
+fn in_order(data: Data, order: &MergeOrder, memory: &Memory) -> Result<Data> {
+    let sample = data.sample();
+    let is_known = match order {
+        MergeOrder::Columns(_) => true,
+        MergeOrder::Numbers(place) => sample.row_numbers(*place).is_some(),
+        MergeOrder::BothNumbers => (0..2).any(|place| sample.row_numbers(place).is_some()),
+    };
+    match &data {
+        Data::Table(table) if is_known && table.rows() > 0 => {
+            Ok(Data::Table(sorted(table, order)?.without_row_numbers()?))
+        }
+        Data::Larger(_) if is_known => {
+            let mut sorter = Sorter::by(memory, |rows| sorted(&rows, order));
+            data.each(&mut |batch| sorter.add(batch))?;
+            let mut rows = Collector::new(memory);
+            merge(sorter.finish()?, order, memory, &mut |batch| {
+                rows.take(&batch.without_row_numbers()?)
+            })?;
+            Ok(rows.finish()?.unwrap_or(data))
+        }
+        _ => without_numbers(data, memory),
+    }
+}
+
+/// The rows without their numbers.
+pub(crate) fn without_numbers(data: Data, memory: &Memory) -> Result<Data> {
+    match &data {
+        Data::Table(table) => Ok(Data::Table(table.without_row_numbers()?)),
+        Data::Larger(scan) if (0..2).all(|place| scan.sample().row_numbers(place).is_none()) => {
+            Ok(data)
+        }
+        Data::Larger(_) => {
+            let mut rows = Collector::new(memory);
+            data.each(&mut |batch| rows.take(&batch.without_row_numbers()?))?;
+            Ok(rows.finish()?.unwrap_or(data))
+        }
+    }
 }
 
 /// All rows at process 0, one process after the other, and none at the others.

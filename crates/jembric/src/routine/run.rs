@@ -15,7 +15,7 @@ use crate::{
     calendar::{AsOf, Day, Zone},
     draw::{Picture, PictureFormat},
     io::{Batches, Data, Destination, Memory, Outputs, Reading, Writing, name_in, without_secrets},
-    larger::step::Accounted,
+    larger::{shared::without_numbers, step::Accounted},
     settings::Given,
     steps::Contents,
 };
@@ -472,7 +472,7 @@ impl Checked<'_> {
                 accounts[place] = Some(outcome.ledger);
                 continue;
             }
-            let stream = Stream::from(self, place, until, &uses, &inputs, (&context, &memory))
+            let mut stream = Stream::from(self, place, until, &uses, &inputs, (&context, &memory))
                 .map_err(|error| routine.told_at(planned, error))?;
             for _ in 1..stream.steps.len() {
                 places.next();
@@ -510,12 +510,14 @@ impl Checked<'_> {
                 answered.map_err(failed)?
             } else if shares.are_there() {
                 let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
+                stream.gathers = gathers || self.needs_whole(end);
                 let (mut accounted, answer) = stream.collected().map_err(told)?;
                 let own = answer.ok_or_else(|| at(no_result().into()))?;
-                let whole = match gathers || self.needs_whole(end) {
-                    true => Some(shares.whole(&own, &memory).map_err(at)?),
+                let whole = match stream.gathers {
+                    true => Some(shares.in_order(&own, stream.order(), &memory).map_err(at)?),
                     false => None,
                 };
+                let own = without_numbers(own, &memory).map_err(at)?;
                 let result = whole.as_ref().filter(|_| gathers).unwrap_or(&own);
                 if let Some(file) = &mut file {
                     file.write_data(result).map_err(at)?;

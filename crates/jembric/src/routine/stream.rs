@@ -14,6 +14,7 @@ use crate::{
         step::{Account, Accounted, Larger, put_together},
     },
 };
+use jembric_core::{Division, ResultOrder};
 use std::cell::OnceCell;
 
 /// The rows of a batch: few enough to stay in a cache, and many enough to keep all threads busy.
@@ -34,6 +35,8 @@ pub(super) struct Stream<'a> {
     later: Vec<OnceCell<Plan>>,
     /// Whether the first step works row by row, too.
     cuts: bool,
+    /// Whether process 0 gathers the last result.
+    pub(super) gathers: bool,
 }
 
 /// The error of a step.
@@ -78,12 +81,26 @@ impl<'a> Stream<'a> {
             }
         }
         let later = (1..steps.len()).map(|_| OnceCell::new()).collect();
-        Ok(Stream { checked, context, memory, inputs, steps, first, later, cuts })
+        let gathers = false;
+        Ok(Stream { checked, context, memory, inputs, steps, first, later, cuts, gathers })
     }
 
     /// The last step.
     pub(super) fn end(&self) -> usize {
         self.steps[self.steps.len() - 1]
+    }
+
+    /// The order of the last result, if its rows are in that of other rows or of columns.
+    pub(super) fn order(&self) -> Option<&ResultOrder> {
+        match self.first.division() {
+            // The row over all rows follows the others.
+            Some(Division::Entities(division))
+                if self.steps.len() == 1 && self.first.last_rows().is_none() =>
+            {
+                Some(&division.order)
+            }
+            _ => None,
+        }
     }
 
     /// Runs the steps and passes the last result to the sink. Returns the account of each step.
@@ -197,7 +214,10 @@ impl<'a> Stream<'a> {
             Ok(sink(batch).map_err(CoreError::Sink)?)
         };
         let mut accounted = match running.exchange.filter(|_| self.is_shared()) {
-            Some(exchange) => Shared { larger, exchange }.apply_into(&mut through),
+            Some(exchange) => {
+                let keeps_order = self.gathers && self.order().is_some();
+                Shared { larger, exchange, keeps_order }.apply_into(&mut through)
+            }
             None => larger.apply_into(&mut through),
         }?;
         if !followed.is_empty() {
