@@ -467,6 +467,8 @@ struct Told {
     written: Option<String>,
     /// The followed rows in its result.
     followed: Option<Table>,
+    /// Whether one of several processes did it for all rows.
+    at_one_process: bool,
 }
 
 impl Told {
@@ -478,6 +480,7 @@ impl Told {
             ledger: ran.outcome.ledger.clone(),
             written: ran.written.clone(),
             followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
+            at_one_process: ran.at_one_process,
         }
     }
 }
@@ -675,7 +678,9 @@ fn run(
     if account.quiet {
         return Ok(());
     }
-    tell_ledgers(&told, title, &account, &answer, is_shown || shows_picture, screen)?;
+    let several = among.is_some_and(|among| among.exchange.processes() > 1);
+    let is_shown = is_shown || shows_picture;
+    tell_ledgers((&told, several), title, &account, &answer, is_shown, screen)?;
     for why in checked.not_compared() {
         screen.account(format!("  warning: {why}"))?;
     }
@@ -699,7 +704,7 @@ fn scratch(account: &AccountArguments, out: Option<&Path>) -> PathBuf {
 
 /// Prints the ledgers of the steps that have run, and the followed rows.
 fn tell_ledgers(
-    told: &[Told],
+    (told, several): (&[Told], bool),
     title: Option<String>,
     account: &AccountArguments,
     answer: &AnswerArguments,
@@ -713,7 +718,7 @@ fn tell_ledgers(
         screen.account(format!("{gap}{title}"))?;
         gap = "";
     }
-    for Told { ledger, written, followed, .. } in told {
+    for Told { ledger, written, followed, at_one_process } in told {
         match account.ledger {
             LedgerForm::Text if screen.accounts_are_read => {
                 screen.account(format!("{gap}{ledger:#}"))?
@@ -722,6 +727,9 @@ fn tell_ledgers(
             LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
         }
         gap = "";
+        if *at_one_process && several && account.ledger == LedgerForm::Text {
+            screen.account("  process    0, because this step needs all rows together")?;
+        }
         if let (Some(file), LedgerForm::Text) = (written, account.ledger) {
             screen.account(format!("  {:<10} {file}", "file"))?;
         }

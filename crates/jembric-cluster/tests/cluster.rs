@@ -86,10 +86,17 @@ fn the_harbours_report_is_that_of_one_process(#[case] processes: usize, #[case] 
     assert_eq!(alone.stdout, together.stdout);
     let without_files = |output: &Output| -> Vec<String> {
         let told = told(output);
-        told.lines().filter(|line| !line.starts_with("  file ")).map(str::to_owned).collect()
+        let is_of_one =
+            |line: &&str| !["  file ", "  process "].iter().any(|word| line.starts_with(word));
+        told.lines().filter(is_of_one).map(str::to_owned).collect()
     };
     assert_eq!(without_files(&alone), without_files(&together));
     assert!(without_files(&together).iter().any(|line| line.contains("(lines 19, 43)")));
+    // The fuel tank is in one order of dates.
+    let at_one = "running sum of change as in_tank by day\n  rows in     782\n  kept        782\n  \
+                  balance     782 = 782 kept\n  process    0, because this step needs all rows \
+                  together\n";
+    assert!(told(&together).contains(at_one), "{}", told(&together));
     for file in WRITTEN {
         let shares = (!gathers).then_some(processes);
         assert_eq!(rows(one.path(), file, None), rows(several.path(), file, shares), "{file}");

@@ -47,6 +47,7 @@ impl Shared<'_> {
     pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let plan = self.larger.plan;
         match plan.division() {
+            _ if is_at_first(plan) => self.at_first(take),
             _ if plan.access() == Access::OnePass => self.one_pass(take),
             Some(Division::Rows) => {
                 let overall = self.overall()?;
@@ -330,6 +331,12 @@ impl Shared<'_> {
         )?;
         received.finish()
     }
+}
+
+/// Whether a plan needs all rows at one process.
+pub(crate) fn is_at_first(plan: &Plan) -> bool {
+    let is_shared = matches!(plan.division(), Some(Division::Rows | Division::Entities(_)));
+    plan.access() != Access::OnePass && !is_shared
 }
 
 /// The rows that process 0 has. The other processes have none, and the same columns.

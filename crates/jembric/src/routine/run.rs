@@ -46,6 +46,9 @@ pub struct Ran<'a> {
     pub picture: Option<&'a Picture>,
     /// The context in which it ran.
     pub context: &'a Context,
+    /// Whether process 0 of several applied it to all rows, because it needs them in one order or
+    /// beside all rows of another table.
+    pub at_one_process: bool,
 }
 
 impl Routine {
@@ -462,6 +465,7 @@ impl Checked<'_> {
                     written,
                     picture: Some(&picture),
                     context: &context,
+                    at_one_process: shares.are_there(),
                 };
                 if let Some(report) = &mut report {
                     report.take(&ran, (Some(&inputs), &memory), &accounts)?;
@@ -578,6 +582,7 @@ impl Checked<'_> {
                     written,
                     picture: None,
                     context: &context,
+                    at_one_process: place == stream.steps[0] && stream.is_at_one_process(),
                 };
                 if let Some(report) = &mut report {
                     let inputs = Some(of_page.as_deref().unwrap_or(&inputs));
@@ -603,7 +608,17 @@ impl Checked<'_> {
                 let (step, place) = (&routine.steps[*place], *place);
                 let (written, picture) = (None, None);
                 let (context, set_aside) = (&context, &Data::Table(outcome.set_aside.clone()));
-                told(&Ran { step, place, outcome, set_aside, written, picture, context })?;
+                let at_one_process = false;
+                told(&Ran {
+                    step,
+                    place,
+                    outcome,
+                    set_aside,
+                    written,
+                    picture,
+                    context,
+                    at_one_process,
+                })?;
             }
         }
         if let Some(report) = report {

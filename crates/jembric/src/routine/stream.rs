@@ -10,7 +10,7 @@ use crate::{
     larger::{
         Data, Memory,
         collect::{Collector, joined},
-        shared::{Shared, accounted},
+        shared::{Shared, accounted, is_at_first},
         step::{Account, Accounted, Larger, put_together},
     },
 };
@@ -88,6 +88,11 @@ impl<'a> Stream<'a> {
     /// The last step.
     pub(super) fn end(&self) -> usize {
         self.steps[self.steps.len() - 1]
+    }
+
+    /// Whether process 0 of several applies the first step to all rows.
+    pub(super) fn is_at_one_process(&self) -> bool {
+        self.checked.running.exchange.is_some() && is_at_first(&self.first)
     }
 
     /// The order of the last result, if its rows are in that of other rows or of columns.
