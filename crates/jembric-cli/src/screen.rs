@@ -127,7 +127,9 @@ impl Screen {
     }
 
     /// Writes a ledger, with its lines wrapped to the terminal.
-    pub(crate) fn account(&mut self, text: impl Display) -> Result<()> {
+    ///
+    /// Errors: standard error cannot be written to.
+    pub fn account(&mut self, text: impl Display) -> Result<()> {
         let styled = |line: &str| match line.strip_prefix("  warning:") {
             Some(warning) => format!("  {WARNING}warning:{WARNING:#}{warning}\n"),
             None => format!("{line}\n"),

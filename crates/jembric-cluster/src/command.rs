@@ -1,13 +1,14 @@
 //! The command line: one process of a run, or all of them on this machine.
 
 use crate::{
-    Flow, Hosts, Peers, local,
+    Flow, Hosts, Peers, Traffic, local,
     peers::{Agreement, Connecting, Watched},
 };
 use clap::{Arg, ArgAction, ArgMatches, Command, value_parser};
 use jembric::{
     Error,
     calendar::{Day, Zone},
+    io::Exchange,
     routine::{Routine, Run},
 };
 use jembric_cli::{Among, Failure, Screen};
@@ -31,8 +32,9 @@ use timely::{
 };
 
 /// The options that may differ between the processes of a run.
-const OWN_OPTIONS: [&str; 10] = [
+const OWN_OPTIONS: [&str; 11] = [
     "hosts", "process", "threads", "local", "wait", "memory", "scratch", "quiet", "ledger", "rows",
+    "traffic",
 ];
 /// The most bytes that are on their way to one process in a round.
 const MOST_BYTES: u64 = 16 << 20;
@@ -91,6 +93,9 @@ fn command_line() -> Command {
                 .value_parser(value_parser!(u64))
                 .default_value("30")
                 .help("Wait this long for the other processes to start"),
+            number("traffic", "").action(ArgAction::SetTrue).help(
+                "Print the bytes that each process sent, and the time that it spent in exchanges",
+            ),
             number("gather", "")
                 .action(ArgAction::SetTrue)
                 .help(
@@ -151,6 +156,7 @@ fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
         wait,
     };
     let connected = connecting.connect()?;
+    let begun = Instant::now();
     let today: Day = connected.today.parse().map_err(Error::from)?;
     let peers = connected.peers.clone();
     let sockets =
@@ -163,7 +169,12 @@ fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
     let among = Among { exchange: &flow, gathers: typed.get_flag("gather"), today };
     let done = jembric_cli::run_among(typed, among, screen);
     let done = match done {
-        Ok(()) => Ok(peers.finish()?),
+        Ok(()) => {
+            if typed.get_flag("traffic") {
+                tell_traffic(&flow, begun.elapsed(), screen)?;
+            }
+            Ok(peers.finish()?)
+        }
         Err(failure) => {
             // A failure of another process is known to all.
             if !matches!(failure, Failure::NoAnswer(Error::Process { .. })) {
@@ -175,6 +186,32 @@ fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
     // The threads of the network end with the process.
     forget(flow);
     done
+}
+
+/// Prints what each process has exchanged, at process 0.
+fn tell_traffic(flow: &Flow, all: Duration, screen: &mut Screen) -> Result<(), Failure> {
+    let Traffic { sent, exchanging, waiting } = flow.traffic();
+    let times = [exchanging, waiting, all].map(|time| time.as_millis() as u64);
+    let own: Vec<u8> = [sent].into_iter().chain(times).flat_map(u64::to_le_bytes).collect();
+    let mut of_all: Vec<Vec<u64>> = vec![Vec::new(); flow.processes()];
+    flow.parcels(&mut |send| send(0, own.clone()), &mut |from, parcel| {
+        let numbers = parcel.chunks_exact(8).map(|bytes| bytes.try_into().unwrap_or_default());
+        of_all[from] = numbers.map(u64::from_le_bytes).collect();
+        Ok(())
+    })?;
+    for (process, numbers) in of_all.iter().enumerate() {
+        let [sent, exchanging, waiting, all] = numbers[..] else { continue };
+        let seconds = |millis: u64| millis as f64 / 1000.0;
+        screen.account(format!(
+            "process {process} sent {:.1} MB to others; {:.2} s in exchanges, of which {:.2} s \
+                waiting; {:.2} s in all",
+            sent as f64 / 1e6,
+            seconds(exchanging),
+            seconds(waiting),
+            seconds(all),
+        ))?;
+    }
+    Ok(())
 }
 
 /// What all processes must agree on.
