@@ -60,8 +60,7 @@ impl BorshSerialize for Table {
         stream(self.batch()).map_err(invalid)?.serialize(writer)?;
         self.not_numbers().serialize(writer)?;
         // A part of a table has its own lines only.
-        let own =
-            |origin: &Origin| origin.only((0..self.rows()).map(|row| origin.line(row)).collect());
+        let own = |origin: &Origin| origin.only(origin.lines(self.rows()).collect());
         self.origin().map(own).serialize(writer)
     }
 }

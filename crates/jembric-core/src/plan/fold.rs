@@ -358,8 +358,7 @@ impl Table {
         let origins: Option<Vec<&Origin>> = tables().map(Table::origin).collect();
         let origin = origins.map(|origins| {
             let lines = origins.iter().zip(tables());
-            let lines =
-                lines.flat_map(|(origin, table)| (0..table.rows()).map(|row| origin.line(row)));
+            let lines = lines.flat_map(|(origin, table)| origin.lines(table.rows()));
             Origin::joined(&origins, lines)
         });
         Ok(all.with_facts(tables().map(Table::not_numbers).sum(), origin))

@@ -106,6 +106,10 @@ pub struct Origin {
     key: Option<Arc<PrimaryKey>>,
     first_line: u64,
     /// The rows that are not on the line after the row before them, each with its line, in order.
+    #[borsh(
+        serialize_with = "packed_jumps::serialize",
+        deserialize_with = "packed_jumps::deserialize"
+    )]
     jumps: Arc<Vec<(u32, u64)>>,
     /// The number of rows of the file before the first one of this table.
     before: usize,
@@ -223,6 +227,24 @@ impl Origin {
         line + (row as u64 - u64::from(from))
     }
 
+    /// The lines of the first rows, in the order of rows. Cost: much less than asking for each.
+    pub fn lines(&self, rows: usize) -> impl Iterator<Item = u64> + '_ {
+        let first = self.before as u64;
+        let mut next = self.jumps.partition_point(|&(jump, _)| u64::from(jump) <= first);
+        let (mut from, mut line) = match next {
+            0 => (0, self.first_line),
+            next => (u64::from(self.jumps[next - 1].0), self.jumps[next - 1].1),
+        };
+        (first..first + rows as u64).map(move |row| {
+            if let Some(&(jump, to)) = self.jumps.get(next)
+                && u64::from(jump) == row
+            {
+                (from, line, next) = (row, to, next + 1);
+            }
+            line + (row - from)
+        })
+    }
+
     /// The least lines of some rows, in order.
     pub(crate) fn least_lines(&self, rows: impl Iterator<Item = usize>, most: usize) -> Vec<u64> {
         let lines = rows.map(|row| self.line(row));
@@ -257,6 +279,70 @@ impl Origin {
     /// The notation in which a column's dates were written.
     pub fn notation_of(&self, column: &str) -> Option<&str> {
         self.notations.get(column).map(String::as_str)
+    }
+}
+
+/// The jumps of an origin as bytes. The rows of a part of a table jump nearly always, and not far.
+mod packed_jumps {
+    use super::{Arc, BorshDeserialize, BorshSerialize};
+    use std::io::{self, Read, Write};
+
+    /// Writes a number with seven bits in each byte, the lowest first, as long as there are more.
+    fn push(bytes: &mut Vec<u8>, mut number: u64) {
+        while number > 0x7f {
+            bytes.push(number as u8 | 0x80);
+            number >>= 7;
+        }
+        bytes.push(number as u8);
+    }
+
+    fn next(bytes: &mut impl Iterator<Item = u8>) -> Option<u64> {
+        let mut number = 0;
+        for shift in (0..64).step_by(7) {
+            let byte = bytes.next()?;
+            number |= u64::from(byte & 0x7f) << shift;
+            if byte < 0x80 {
+                return Some(number);
+            }
+        }
+        None
+    }
+
+    pub(super) fn serialize<W: Write>(
+        jumps: &Arc<Vec<(u32, u64)>>,
+        writer: &mut W,
+    ) -> io::Result<()> {
+        let mut bytes = Vec::with_capacity(3 * jumps.len());
+        let mut before = (0, 0);
+        for &(row, line) in jumps.iter() {
+            push(&mut bytes, u64::from(row - before.0));
+            // Lines may go back. The lowest bit is the sign.
+            let gap = line.wrapping_sub(before.1) as i64;
+            push(&mut bytes, ((gap << 1) ^ (gap >> 63)) as u64);
+            before = (row, line);
+        }
+        (jumps.len() as u64).serialize(writer)?;
+        bytes.serialize(writer)
+    }
+
+    pub(super) fn deserialize<R: Read>(reader: &mut R) -> io::Result<Arc<Vec<(u32, u64)>>> {
+        let count = u64::deserialize_reader(reader)?;
+        let bytes = Vec::<u8>::deserialize_reader(reader)?;
+        if count > bytes.len() as u64 {
+            return Err(io::ErrorKind::InvalidData.into());
+        }
+        let mut bytes = bytes.into_iter();
+        let mut jumps = Vec::with_capacity(count as usize);
+        let mut before = (0_u32, 0_u64);
+        for _ in 0..count {
+            let damaged = || io::Error::from(io::ErrorKind::InvalidData);
+            let (row, gap) = (next(&mut bytes), next(&mut bytes));
+            let (row, gap) = row.zip(gap).ok_or_else(damaged)?;
+            let gap = (gap >> 1) as i64 ^ -((gap & 1) as i64);
+            before = (before.0.wrapping_add(row as u32), before.1.wrapping_add(gap as u64));
+            jumps.push(before);
+        }
+        Ok(Arc::new(jumps))
     }
 }
 

@@ -159,7 +159,7 @@ impl Aside {
 /// with this one.
 pub(super) fn numbered(batch: &Table, place: usize, first_row: i64) -> Result<Table> {
     let numbers = match batch.origin() {
-        Some(origin) => (0..batch.rows()).map(|row| origin.line(row) as i64).collect(),
+        Some(origin) => origin.lines(batch.rows()).map(|line| line as i64).collect(),
         None => (first_row..first_row + batch.rows() as i64).collect(),
     };
     Ok(batch.with_row_numbers(place, numbers)?)

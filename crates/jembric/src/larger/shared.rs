@@ -14,7 +14,7 @@
 
 use super::{
     Data, Memory, Scan, bytes_of,
-    collect::{Collector, joined},
+    collect::{Collector, in_batches, joined},
     in_order::{Sorter, sorted},
     merge::{MergeOrder, merge},
     results::{numbered, with_lines},
@@ -200,7 +200,10 @@ impl Shared<'_> {
     /// Folds the rows of each process, and merges the states at process 0.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let most = self.larger.memory.whole();
-        let fold = self.folded(self.larger.plan, most)?;
+        let fold = match self.is_worth_folding()? {
+            true => self.folded(self.larger.plan, most)?,
+            false => None,
+        };
         let bytes = self.exchange.of_all(&fold.as_ref().map(Fold::bytes))?;
         let all: Option<u64> = bytes.into_iter().sum();
         match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
@@ -227,6 +230,51 @@ impl Shared<'_> {
                 }
             }
         }
+    }
+
+    /// Whether states grow much slower than the rows, judging by the first rows of each process.
+    /// Otherwise rows that travel to the owner of their entity are less work.
+    fn is_worth_folding(&self) -> Result<bool> {
+        const FIRST: usize = 1 << 19;
+        let plan = self.larger.plan;
+        let (Some(Division::Entities(_)), [input]) = (plan.division(), self.larger.inputs) else {
+            return Ok(true);
+        };
+        let first = input.sample().head(FIRST);
+        // What the second half adds to the state of the first half.
+        let growth = || -> Result<(u64, u64)> {
+            let (Some(mut fold), half) = (plan.begin(), first.rows() / 2) else {
+                return Ok((0, 0));
+            };
+            let mut bytes = [0; 2];
+            for (number, bytes) in bytes.iter_mut().enumerate() {
+                fold.take(&first.slice(number * half, half), (number * half) as u64)?;
+                fold.forget_set_aside();
+                fold.compact()?;
+                *bytes = fold.bytes();
+            }
+            Ok((bytes[1].saturating_sub(bytes[0]), bytes_of(&first) / 2))
+        };
+        let own = match first.rows() == FIRST {
+            // Mistakes in the data are told when all rows are folded.
+            true => growth().unwrap_or_default(),
+            false => (0, 0),
+        };
+        let all = self.exchange.of_all(&own)?.into_iter();
+        let (states, rows) = all.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1));
+        Ok(states <= rows / 2)
+    }
+
+    /// Delivers the rows of an input in batches of about as many bytes.
+    fn in_short_batches(
+        &self,
+        input: &Data,
+        bytes: u64,
+        take: &mut dyn FnMut(Table) -> Result<()>,
+    ) -> Result<()> {
+        self.larger.each(input, &mut |batch| {
+            in_batches(vec![batch], bytes)?.into_iter().try_for_each(&mut *take)
+        })
     }
 
     /// The state of this process's rows; none if it takes more than some bytes.
@@ -315,7 +363,9 @@ impl Shared<'_> {
         let kept = std::cell::RefCell::new(&mut received);
         self.exchange.parcels(
             &mut |send| {
-                self.larger.each(input, &mut |batch| {
+                // Parcels are short, so that their memory is used again.
+                let most = self.larger.memory.parcel() * processes as u64;
+                self.in_short_batches(input, most, &mut |batch| {
                     let owners = owners(&batch)?;
                     for (to, rows) in grouped(&number(batch)?, &owners, processes)? {
                         // Rows that stay need not become bytes.
@@ -434,7 +484,7 @@ pub(crate) fn gathered(exchange: &dyn Exchange, data: &Data, memory: &Memory) ->
             data.each(&mut |batch| match exchange.is_first() {
                 true => kept.borrow_mut().take(0, batch),
                 false => {
-                    let batches = super::collect::in_batches(vec![batch], memory.parcel())?;
+                    let batches = in_batches(vec![batch], memory.parcel())?;
                     batches.iter().try_for_each(|batch| send(0, packed(batch)?))
                 }
             })

@@ -88,4 +88,19 @@ proptest! {
         let named = rows.iter().map(|row| format!("row {} (stay {})", row + 1, 1_000 - row));
         prop_assert_eq!(places(&taken), named.collect::<Vec<_>>());
     }
+
+    #[test]
+    fn lines_come_in_order_and_as_bytes(
+        lines in prop::collection::vec(prop_oneof![0..40_u64, Just(u64::MAX / 4)], 0..30),
+        before in 0..8_usize,
+    ) {
+        let origin = Origin::new("stays.csv", 2).of_lines(lines.iter().copied());
+        let rest: Vec<u64> = lines.iter().skip(before).copied().collect();
+        let after = origin.after(before);
+        prop_assert_eq!(after.lines(rest.len()).collect::<Vec<_>>(), rest.clone());
+        let bytes = borsh::to_vec(&after).unwrap();
+        let same: Origin = borsh::from_slice(&bytes).unwrap();
+        prop_assert_eq!(same.lines(rest.len()).collect::<Vec<_>>(), rest.clone());
+        prop_assert!((0..rest.len()).all(|row| same.line(row) == rest[row]));
+    }
 }
