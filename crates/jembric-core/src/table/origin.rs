@@ -263,17 +263,19 @@ impl Origin {
     /// The same file, for rows on these lines.
     #[must_use]
     pub fn of_lines(&self, lines: impl IntoIterator<Item = u64>) -> Origin {
-        let mut origin = Origin { jumps: Arc::default(), before: 0, ..self.clone() };
-        let mut expected = None;
+        let lines = lines.into_iter();
+        let (mut first_line, mut expected) = (self.first_line, None);
+        let mut jumps = Vec::with_capacity(lines.size_hint().0 / 2);
         for (row, line) in (0..).zip(lines) {
             match expected {
-                None => origin.first_line = line,
+                None => first_line = line,
                 Some(expected) if expected == line => {}
-                Some(_) => origin.jump(row, line),
+                Some(_) => jumps.push((row, line)),
             }
             expected = Some(line + 1);
         }
-        origin
+        jumps.shrink_to_fit();
+        Origin { first_line, jumps: Arc::new(jumps), before: 0, ..self.clone() }
     }
 
     /// The notation in which a column's dates were written.

@@ -126,7 +126,7 @@ impl Memory {
 
     /// The bytes of a parcel of rows for another process.
     pub(crate) fn parcel(&self) -> u64 {
-        self.part_of(64).min(1 << 20)
+        self.part_of(64).min(1 << 18)
     }
 
     /// The bytes of a table that an operation needs as a whole.

@@ -241,19 +241,19 @@ impl Shared<'_> {
             return Ok(true);
         };
         let first = input.sample().head(FIRST);
-        // What the second half adds to the state of the first half.
-        let growth = || -> Result<(u64, u64)> {
-            let (Some(mut fold), half) = (plan.begin(), first.rows() / 2) else {
-                return Ok((0, 0));
-            };
-            let mut bytes = [0; 2];
-            for (number, bytes) in bytes.iter_mut().enumerate() {
+        // What the second half of the rows adds to the state of the first half, as bytes to send.
+        let half = first.rows() / 2;
+        let state = |halves: usize| -> Result<usize> {
+            let Some(mut fold) = plan.begin() else { return Ok(0) };
+            for number in 0..halves {
                 fold.take(&first.slice(number * half, half), (number * half) as u64)?;
-                fold.forget_set_aside();
-                fold.compact()?;
-                *bytes = fold.bytes();
             }
-            Ok((bytes[1].saturating_sub(bytes[0]), bytes_of(&first) / 2))
+            fold.forget_set_aside();
+            Ok(fold.packed()?.len())
+        };
+        let growth = || -> Result<(u64, u64)> {
+            let added = state(2)?.saturating_sub(state(1)?);
+            Ok((added as u64, packed(&first.slice(half, half))?.len() as u64))
         };
         let own = match first.rows() == FIRST {
             // Mistakes in the data are told when all rows are folded.
