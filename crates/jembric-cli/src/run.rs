@@ -428,7 +428,7 @@ pub(crate) fn routine(
                 let name = file.display().to_string();
                 name_of_share(&name, exchange.process(), exchange.processes()).into()
             });
-            Outputs::of_routine(&journal.unwrap_or_else(|| file.clone()), written)?
+            Outputs::of_routine(journal.unwrap_or_else(|| file.clone()), written)?
         }
         _ => Outputs::new(),
     };

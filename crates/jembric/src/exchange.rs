@@ -46,15 +46,6 @@ impl dyn Exchange + '_ {
         self.facts(&mut |send| (0..processes).try_for_each(|to| send(to, bytes.clone())))
     }
 
-    /// What each process knows, in the order of processes, for process 0; nothing for others.
-    pub(crate) fn for_first<T: BorshSerialize + BorshDeserialize>(
-        &self,
-        own: &T,
-    ) -> Result<Vec<T>> {
-        let bytes = packed(own)?;
-        self.facts(&mut |send| send(0, bytes.clone()))
-    }
-
     /// What process 0 knows. The value of other processes is not used.
     pub(crate) fn of_first<T: BorshSerialize + BorshDeserialize>(
         &self,
