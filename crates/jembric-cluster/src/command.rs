@@ -36,6 +36,9 @@ const OWN_OPTIONS: [&str; 11] = [
     "hosts", "process", "threads", "local", "wait", "memory", "scratch", "quiet", "ledger", "rows",
     "traffic",
 ];
+/// The help of the command.
+const HELP: &str = "{about}\n\nExample: jembric-cluster run harbour.toml --local 2\n\n{usage-heading} \
+                    {usage}\n\n{all-args}";
 /// The most bytes that are on their way to one process in a round.
 const MOST_BYTES: u64 = 16 << 20;
 
@@ -65,7 +68,7 @@ fn command_line() -> Command {
     };
     let run = jembric_cli::run_command()
         .about("Run a saved routine, as one of several processes that share the rows")
-        .help_template("{about}\n\nExample: jembric-cluster run harbour.toml --local 2\n\n{usage-heading} {usage}\n\n{all-args}")
+        .help_template(HELP)
         .mut_arg("check", |check| check.hide(true))
         .mut_arg("since", |since| since.hide(true))
         .mut_arg("follow", |follow| follow.hide(true))
@@ -96,12 +99,10 @@ fn command_line() -> Command {
             number("traffic", "").action(ArgAction::SetTrue).help(
                 "Print the bytes that each process sent, and the time that it spent in exchanges",
             ),
-            number("gather", "")
-                .action(ArgAction::SetTrue)
-                .help(
-                    "Write each result as one file, at process 0. Otherwise each process writes \
+            number("gather", "").action(ArgAction::SetTrue).help(
+                "Write each result as one file, at process 0. Otherwise each process writes \
                      its share: late-0002-of-0008.csv",
-                ),
+            ),
         ]);
     Command::new("jembric-cluster")
         .version(clap::crate_version!())

@@ -255,7 +255,8 @@ fn a_process_that_is_killed_ends_the_run() {
         (0..60_000).map(|n| format!("v{},2025-{:02}-{:02}\n", n % 977, n % 12 + 1, n % 28 + 1));
     let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
     fs::write(directory.path().join("days.csv"), days).unwrap();
-    let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', count = \
+    let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', count \
+                   = \
                    true }\nwrite = 'running.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
                    'sorted.csv'\n";
     fs::write(directory.path().join("days.toml"), routine).unwrap();

@@ -160,7 +160,8 @@ impl Connecting<'_> {
 
     fn late(&self, peer: usize, problem: &str) -> Error {
         let problem = format!(
-            "{problem} within {} seconds. Is it running, and is its line in the list of hosts right?",
+            "{problem} within {} seconds. Is it running, and is its line in the list of hosts \
+                right?",
             self.wait.as_secs()
         );
         Error::Process { process: self.hosts.name(peer), problem }

@@ -543,7 +543,12 @@ impl Received {
     fn take(&mut self, from: usize, rows: Table) -> Result<()> {
         self.bytes += bytes_of(&rows);
         self.waiting[from].push(rows);
-        if self.bytes > self.memory.buffers() { self.write() } else { Ok(()) }
+        // As many rows as an operation may have as a whole stay in memory. Of more, few do.
+        let most = match self.writers.is_empty() {
+            true => self.memory.whole(),
+            false => self.memory.buffers(),
+        };
+        if self.bytes > most { self.write() } else { Ok(()) }
     }
 
     fn write(&mut self) -> Result<()> {
