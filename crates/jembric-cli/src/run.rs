@@ -531,7 +531,10 @@ fn run(
         conditions.exchange = Some(among.exchange);
         conditions.gathers = among.gathers;
         // What is shown is the whole result.
-        conditions.gathers_last = among.gathers || answer.out.is_none();
+        conditions.gathers_last = match answer.out {
+            Some(_) => among.gathers,
+            None => upto.is_some() || last.is_none_or(|step| step.write.is_none()),
+        };
     }
     conditions.since = since;
     conditions.reconcile.clone_from(&account.reconcile);

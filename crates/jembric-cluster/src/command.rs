@@ -37,8 +37,8 @@ const OWN_OPTIONS: [&str; 11] = [
     "traffic",
 ];
 /// The help of the command.
-const HELP: &str = "{about}\n\nExample: jembric-cluster run harbour.toml --local 2\n\n{usage-heading} \
-                    {usage}\n\n{all-args}";
+const HELP: &str = "{about}\n\nExample: jembric-cluster run harbour.toml --local 2\n\n\
+                    {usage-heading} {usage}\n\n{all-args}";
 /// The most bytes that are on their way to one process in a round.
 const MOST_BYTES: u64 = 16 << 20;
 

@@ -256,8 +256,7 @@ fn a_process_that_is_killed_ends_the_run() {
     let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
     fs::write(directory.path().join("days.csv"), days).unwrap();
     let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', count \
-                   = \
-                   true }\nwrite = 'running.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
+                   = true }\nwrite = 'running.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
                    'sorted.csv'\n";
     fs::write(directory.path().join("days.toml"), routine).unwrap();
     let (mut killed, options) = (0, ["days.toml", "--quiet", "--wait", "5"]);
@@ -292,4 +291,121 @@ fn a_process_that_is_killed_ends_the_run() {
         written.iter().for_each(|file| fs::remove_file(file).unwrap());
     }
     assert!(killed > 5, "only {killed} runs were ended by a kill");
+}
+
+/// Rows that do not fit into the memory of a process are written to temporary files.
+#[test]
+fn little_memory_changes_nothing() {
+    let directory = tempfile::tempdir().unwrap();
+    let row = |n: usize| {
+        let vessel = format!("a vessel with a long name and number {}", n * 31 % 5_003);
+        format!("{vessel},2025-{:02}-{:02},{}\n", n % 12 + 1, n % 28 + 1, n % 1_000)
+    };
+    let text: String =
+        std::iter::once("vessel,day,tons\n".to_owned()).chain((0..120_000).map(row)).collect();
+    fs::write(directory.path().join("lifts.csv"), text).unwrap();
+    let routine = "[[step]]\nread = 'lifts.csv'\nrunning = { per = ['vessel'], date = 'day', sum = \
+                   ['tons'] }\nwrite = 'running.csv'\n[[step]]\nread = 'lifts.csv'\ntotals = { per \
+                   = ['vessel', 'day'], sum = ['tons'], margins = true }\nwrite = 'totals.csv'\n";
+    fs::write(directory.path().join("lifts.toml"), routine).unwrap();
+    let run = |options: &[&str]| {
+        let output = cluster(directory.path()).arg("lifts.toml").args(options).output().unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        let text = told(&output);
+        text.lines().filter(|line| !line.starts_with("  file ")).map(str::to_owned).collect()
+    };
+    let alone: Vec<String> = run(&["--local", "1", "--gather"]);
+    let files = ["running.csv", "totals.csv"];
+    let whole = files.map(|file| rows(directory.path(), file, None));
+    let several: Vec<String> = run(&["--local", "3", "--memory", "16MiB", "--scratch", "."]);
+    assert_eq!(alone, several);
+    for (file, whole) in files.into_iter().zip(whole) {
+        assert!(whole == rows(directory.path(), file, Some(3)), "{file}");
+    }
+    let left = fs::read_dir(directory.path()).unwrap().flatten();
+    let mut names = left.map(|file| file.file_name().to_string_lossy().into_owned());
+    assert!(!names.any(|name| name.starts_with('.')));
+}
+
+/// A result that is gathered has the rows in the order of one process, and so has the page.
+#[rstest]
+#[case::by_rows("running = { per = ['vessel'], date = 'arrived', count = true }")]
+#[case::by_columns("spells = { start = 'arrived', end = 'left', per = ['vessel'] }")]
+#[case::in_one_pass("latest = { per = ['vessel'], date = 'arrived' }")]
+#[case::with_a_last_row("totals = { per = ['vessel'], count = true, margins = true }")]
+#[case::row_by_row("elapsed = { from = 'arrived', to = 'left' }")]
+#[case::at_one_process("sort = ['left:down', 'vessel']")]
+fn a_gathered_result_and_its_page_have_the_bytes_of_one_process(#[case] step: &str) {
+    let directory = harbour();
+    let routine = format!(
+        "title = 'Stays'\n[[step]]\nread = 'stays.csv'\n{step}\nwrite = 'result.csv'\nheading = \
+         'The stays'\nsay = '{{rows}} rows.'\nshow = ['table']\n"
+    );
+    fs::write(directory.path().join("stays.toml"), routine).unwrap();
+    let run = |processes: &str| {
+        let mut command = cluster(directory.path());
+        command.args(["stays.toml", "--gather", "--page", "page.html", "--local", processes]);
+        let output = command.output().unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        ["result.csv", "page.html"].map(|file| fs::read(directory.path().join(file)).unwrap())
+    };
+    let [result, page] = run("1");
+    assert!(result.len() > 100 && page.len() > 1_000);
+    for processes in ["2", "5"] {
+        let several = run(processes);
+        assert!(result == several[0], "{processes} processes");
+        assert!(page == several[1], "{processes} processes");
+    }
+}
+
+/// The result of a stop is shown by process 0, or each process writes its share of it.
+#[test]
+fn the_result_is_shown_or_written_in_shares() {
+    let directory = harbour();
+    let run = |options: &[&str]| {
+        let mut command = cluster(directory.path());
+        let output = command.args(["harbour.toml", "--upto", "levels"]).args(options).output();
+        let output = output.unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        output
+    };
+    let shown = run(&["--local", "3", "--quiet"]);
+    let alone = run(&["--local", "1", "--quiet"]);
+    assert_eq!(String::from_utf8_lossy(&shown.stdout), String::from_utf8_lossy(&alone.stdout));
+    assert!(shown.stdout.len() > 1_000 && shown.stderr.is_empty());
+    run(&["--local", "3", "--quiet", "--out", "out.jsonl"]);
+    let shares = (0..3).map(|n| {
+        let name = format!("out-{n:04}-of-0003.jsonl");
+        fs::read_to_string(directory.path().join(name)).unwrap().lines().count()
+    });
+    assert_eq!(shares.sum::<usize>(), 362);
+    // What was sent is printed for each process.
+    let told = told(&run(&["--local", "2", "--traffic"]));
+    for process in 0..2 {
+        assert!(told.contains(&format!("\nprocess {process} sent 0.")), "{told}");
+    }
+}
+
+/// All processes must see the same files.
+#[test]
+fn files_that_differ_are_an_error_before_they_are_read() {
+    let (one, other) = (harbour(), harbour());
+    let hosts = hosts(one.path(), 2);
+    let stays = other.path().join("stays.csv");
+    let text = fs::read_to_string(&stays).unwrap();
+    fs::write(&stays, text.replace("2025", "2024") + "\n").unwrap();
+    for file in ["inspections.csv", "lifts.csv"] {
+        let time = fs::metadata(one.path().join(file)).unwrap().modified().unwrap();
+        let copy = fs::File::options().append(true).open(other.path().join(file)).unwrap();
+        copy.set_modified(time).unwrap();
+    }
+    let children = [
+        start(one.path(), &hosts, 0, &["harbour.toml"]),
+        start(other.path(), &hosts, 1, &["harbour.toml"]),
+    ];
+    let told: Vec<String> =
+        children.into_iter().map(|child| told(&child.wait_with_output().unwrap())).collect();
+    let expected = "they see different files at `stays.csv`: ";
+    assert!(told.iter().all(|told| told.contains(expected)), "{told:?}");
+    assert!(told.iter().all(|told| told.contains("Give every process the same file")), "{told:?}");
 }

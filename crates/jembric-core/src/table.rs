@@ -318,6 +318,22 @@ impl Table {
         Ok(table.with_facts(self.not_numbers, self.origin().cloned()))
     }
 
+    /// The same rows, with the texts of each column together in memory. Rows of many batches
+    /// otherwise refer to the texts of each, and every selection of rows copies these references.
+    ///
+    /// Cost: a copy of the texts that are in several places.
+    pub fn with_texts_together(&self) -> Result<Table> {
+        let together = |column: &ArrayRef| -> ArrayRef {
+            match column.as_string_view_opt() {
+                Some(texts) if texts.data_buffers().len() > 1 => Arc::new(texts.gc()),
+                _ => column.clone(),
+            }
+        };
+        let table =
+            self.with_columns(self.columns().iter().map(together).collect(), self.rows())?;
+        Ok(table.with_facts(self.not_numbers, self.origin().cloned()))
+    }
+
     /// The column at a place as a table, with its origin.
     pub(crate) fn alone(&self, place: usize) -> Result<Table> {
         Ok(Table {

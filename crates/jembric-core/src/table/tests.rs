@@ -5,7 +5,7 @@ use crate::calendar::Grain;
 use crate::shape::nearest;
 use arrow_array::{
     DictionaryArray, Float32Array, Int32Array, Int64Array, ListArray, NullArray, StringArray,
-    TimestampNanosecondArray, UInt64Array,
+    StringViewArray, TimestampNanosecondArray, UInt64Array,
     types::{Int32Type, Int64Type},
 };
 use rstest::rstest;
@@ -120,4 +120,20 @@ fn periods_are_their_first_days_also_in_arrow() {
 fn the_least_lines_of_rows_in_any_order(#[case] lines: &[u64], #[case] least: &[u64]) {
     let origin = Origin::new("a.csv", 2).of_lines(lines.iter().copied());
     assert_eq!(origin.least_lines(0..lines.len(), 3), least);
+}
+
+#[test]
+fn texts_of_many_batches_are_together() {
+    let long = |n: usize| format!("a vessel with a long name, number {n}");
+    let batch = |n: usize| {
+        let texts: ArrayRef = Arc::new(StringViewArray::from(vec![long(n), "short".to_owned()]));
+        Table::from_columns([("vessel", texts)]).unwrap().with_origin(Origin::new("v.csv", 2))
+    };
+    let batches: Vec<Table> = (0..40).map(batch).collect();
+    let joined = Table::joined(&batches[0], &batches[1..]).unwrap();
+    let together = joined.with_texts_together().unwrap();
+    assert_eq!(together, joined);
+    assert_eq!(together.origin().unwrap().file(), "v.csv");
+    let buffers = |table: &Table| table.at(0).as_string_view().data_buffers().len();
+    assert_eq!((buffers(&joined), buffers(&together)), (40, 1));
 }

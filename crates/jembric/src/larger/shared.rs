@@ -567,7 +567,8 @@ impl Received {
         if self.writers.is_empty() {
             let all: Vec<Table> = self.waiting.into_iter().flatten().collect();
             let none = || self.sample.emptied();
-            return Ok(Data::Table(some_joined(&all)?.unwrap_or_else(none)));
+            let all = some_joined(&all)?.unwrap_or_else(none);
+            return Ok(Data::Table(all.with_texts_together()?));
         }
         self.write()?;
         let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();

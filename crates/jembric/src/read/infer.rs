@@ -178,6 +178,14 @@ impl Facts {
         }
     }
 
+    /// Whether these are dates that may have either order of day and month, so that other cells may
+    /// decide it.
+    pub(crate) fn has_open_order(&self, conventions: &Conventions) -> bool {
+        let is_decided = self.day_first_only || self.month_first_only;
+        let are_dates = self.values > 0 && self.dates == self.values;
+        are_dates && conventions.order.is_none() && self.either_order && !is_decided
+    }
+
     fn dated(&self, conventions: &Conventions) -> Option<CellType> {
         let order = match (conventions.order, self.day_first_only, self.month_first_only) {
             (None, true, true) => return None,

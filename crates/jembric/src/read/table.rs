@@ -456,7 +456,11 @@ impl Reading {
         // The type of a column that is not read does not matter.
         let mut kinds = vec![CellType::Text; header.names.len()];
         for (&column, facts) in columns.iter().zip(&guessed) {
-            kinds[column] = typing.decided(column, facts, pass.conventions);
+            kinds[column] = match typing.given(column) {
+                // All cells are surveyed, because none fits.
+                None if facts.has_open_order(pass.conventions) => CellType::Nothing,
+                _ => typing.decided(column, facts, pass.conventions),
+            };
         }
         Ok((columns, kinds, typing))
     }

@@ -497,13 +497,12 @@ impl Checked<'_> {
                 }
                 _ => None,
             };
-            let gathers = match &written {
-                Some(name) => shares.gathers_into(name),
-                None => shares.gathers_last,
-            };
+            let gathers_file = written.as_ref().is_some_and(|name| shares.gathers_into(name));
+            let gathers_last = end == until && shares.are_there() && shares.gathers_last;
+            let gathers = gathers_file || gathers_last;
             // Only a result that nobody else needs is delivered in batches.
             let is_delivered = end == until && !self.needs_whole(end) && earlier.is_none();
-            let accounted = if is_delivered && !(shares.are_there() && gathers) {
+            let accounted = if is_delivered && !gathers {
                 let answered = match &mut file {
                     None => stream.hand_over(last),
                     Some(file) => file.write_both(&stream, last).map_err(at)?,
@@ -522,13 +521,13 @@ impl Checked<'_> {
                     false => None,
                 };
                 let own = without_numbers(own, &memory).map_err(at)?;
-                let result = whole.as_ref().filter(|_| gathers).unwrap_or(&own);
+                let result = |gathers| whole.as_ref().filter(|_| gathers).unwrap_or(&own);
                 if let Some(file) = &mut file {
-                    file.write_data(result).map_err(at)?;
+                    file.write_data(result(gathers_file)).map_err(at)?;
                 }
                 if end == until {
                     let failed = |error| routine.handed_over(planned, error, None);
-                    result
+                    result(gathers_last)
                         .each(&mut |batch| Ok(last(&batch).map_err(CoreError::Sink)?))
                         .map_err(failed)?;
                 }

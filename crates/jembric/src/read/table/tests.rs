@@ -407,3 +407,17 @@ fn a_block_of_many_columns_has_several_rows(
     let header = Header { names, separator: b',', end: 0, lines: 1 };
     assert_eq!(Reading { block, ..Reading::new() }.block(&header), bytes);
 }
+
+/// The first rows may leave the order of day and month open, and a later row decides it.
+#[rstest]
+#[case::day_first("31/12/2025", "date")]
+#[case::month_first("12/31/2025", "date")]
+#[case::open("11/12/2025", "text")]
+fn the_last_row_decides_the_order_of_day_and_month(#[case] last: &str, #[case] kind: &str) {
+    let rows = "01/02/2025\n".repeat(ROWS_TO_GUESS_FROM + 1);
+    let text = format!("day\n{rows}{last}\n");
+    let reading = Reading { block: Some(1 << 12), ..Reading::new() };
+    let table = reading.stream("t.csv", text.as_bytes()).unwrap();
+    assert_eq!(types(&table), [kind]);
+    assert_eq!(table.rows(), ROWS_TO_GUESS_FROM + 2);
+}
