@@ -207,10 +207,15 @@ mod tests {
                 let share = Share { number, of, before: &before };
                 regions_of(&share, &source, (0, 1), quoting, block).unwrap()
             });
-            let shown = |region: &Region| {
-                (region.start, region.end, region.line, region.most_records)
-            };
-            let shares: Vec<_> = shares.flatten().map(|region| shown(&region)).collect();
+            let shares: Vec<Region> = shares.flatten().collect();
+            let begins = beginnings(text.as_bytes(), quoting);
+            for region in &shares {
+                let own = region.start..region.end;
+                let records = begins.iter().filter(|(at, _)| own.contains(at)).count();
+                prop_assert!(records <= region.most_records, "{} records in {:?}", records, region);
+            }
+            let shown = |region: &Region| (region.start, region.end, region.line);
+            let shares: Vec<_> = shares.iter().map(shown).collect();
             let whole = regions(&source, (0, 1), quoting, block).unwrap();
             prop_assert_eq!(shares, whole.iter().map(shown).collect::<Vec<_>>());
         }

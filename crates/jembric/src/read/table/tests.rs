@@ -410,8 +410,8 @@ fn a_block_of_many_columns_has_several_rows(
 
 /// The first rows may leave the order of day and month open, and a later row decides it.
 #[rstest]
-#[case::day_first("31/12/2025", "date")]
-#[case::month_first("12/31/2025", "date")]
+#[case::day_first("31/12/2025", "dates")]
+#[case::month_first("12/31/2025", "dates")]
 #[case::open("11/12/2025", "text")]
 fn the_last_row_decides_the_order_of_day_and_month(#[case] last: &str, #[case] kind: &str) {
     let rows = "01/02/2025\n".repeat(ROWS_TO_GUESS_FROM + 1);
