@@ -169,7 +169,7 @@ fn few_cases() -> ProptestConfig {
         Some(_) => RngSeed::Fixed(21),
         None => chance.rng_seed,
     };
-    ProptestConfig { cases: 4, max_shrink_iters: 60, rng_seed, ..chance }
+    ProptestConfig { cases: 2, max_shrink_iters: 60, rng_seed, ..chance }
 }
 
 fn cuts() -> impl Strategy<Value = Vec<usize>> {
