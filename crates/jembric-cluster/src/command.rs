@@ -89,9 +89,10 @@ fn command_line() -> Command {
                 .value_parser(value_parser!(u32).range(1..=64))
                 .conflicts_with_all(["hosts", "process"])
                 .help("Start this many processes on this machine instead, to try a run"),
-            number("threads", "N")
-                .value_parser(value_parser!(u32).range(1..=1024))
-                .help("Use this many threads [default: one for each core]"),
+            number("threads", "N").value_parser(value_parser!(u32).range(1..=1024)).help(
+                "Use this many threads in each process [default: one for each core, shared out \
+                     among local processes]",
+            ),
             number("wait", "SECONDS")
                 .value_parser(value_parser!(u64))
                 .default_value("30")

@@ -40,7 +40,7 @@ struct Parcel {
     bytes: Vec<u8>,
 }
 
-/// The processes of a run, connected by a worker of `timely` in each.
+/// Connects the processes of a run. Each process has a worker of `timely`.
 pub struct Flow {
     worker: RefCell<Worker>,
     peers: Arc<Peers>,

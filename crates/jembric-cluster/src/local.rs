@@ -23,15 +23,9 @@ pub(crate) fn run(
     let failed =
         |error: io::Error| Error::Settings(format!("processes cannot be started: {error}"));
     let mut hosts = tempfile::NamedTempFile::new().map_err(failed)?;
-    // All ports are held until all are known, so that they differ.
-    let held: io::Result<Vec<TcpListener>> =
-        (0..processes).map(|_| TcpListener::bind("127.0.0.1:0")).collect();
-    let held = held.map_err(failed)?;
-    for listener in &held {
-        let address = listener.local_addr().map_err(failed)?;
-        writeln!(hosts, "{address}").map_err(failed)?;
+    for port in free_ports(processes).map_err(failed)? {
+        writeln!(hosts, "127.0.0.1:{port}").map_err(failed)?;
     }
-    drop(held);
     let mut shared: Vec<OsString> = without_local(env::args_os().skip(1));
     if typed.get_one::<String>("memory").is_none() {
         let share = memory.map(|memory| format!("{}MiB", (memory / processes as u64) >> 20));
@@ -59,6 +53,21 @@ pub(crate) fn run(
         }
     }
     ended(children)
+}
+
+/// Ports on which nobody listens. They are below those that systems give to connections, so that no
+/// connection takes one of them before a process listens on it.
+fn free_ports(count: usize) -> io::Result<Vec<u16>> {
+    const PORTS: u32 = 12_000;
+    // Runs that begin at the same time try different ports first.
+    let first = std::process::id().wrapping_mul(64);
+    let tried = (0..PORTS).map(|n| 20_000 + (first.wrapping_add(n) % PORTS) as u16);
+    let is_free = |port: &u16| TcpListener::bind(("127.0.0.1", *port)).is_ok();
+    let free: Vec<u16> = tried.filter(is_free).take(count).collect();
+    match free.len() == count {
+        true => Ok(free),
+        false => Err(io::Error::other("there are not enough free ports")),
+    }
 }
 
 /// The words without `--local` and its number.

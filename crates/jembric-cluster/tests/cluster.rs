@@ -10,6 +10,7 @@ use std::{
     net::TcpListener,
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
+    sync::atomic::{AtomicU16, Ordering::Relaxed},
     thread,
     time::{Duration, Instant},
 };
@@ -37,11 +38,17 @@ fn told(output: &Output) -> String {
     String::from_utf8_lossy(&output.stderr).into_owned()
 }
 
-/// A list of hosts on this machine, on ports that nobody uses.
+/// A list of hosts on this machine, on ports that nobody uses, and that are not given to
+/// connections.
 fn hosts(directory: &Path, processes: usize) -> PathBuf {
-    let held: Vec<TcpListener> =
-        (0..processes).map(|_| TcpListener::bind("127.0.0.1:0").unwrap()).collect();
-    let lines = held.iter().map(|port| format!("{}\n", port.local_addr().unwrap()));
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let port = || loop {
+        let port = 12_000 + (std::process::id() as u16 % 100) * 64 + NEXT.fetch_add(1, Relaxed);
+        if TcpListener::bind(("127.0.0.1", port)).is_ok() {
+            return port;
+        }
+    };
+    let lines = (0..processes).map(|_| format!("127.0.0.1:{}\n", port()));
     let file = directory.join("hosts.txt");
     fs::write(&file, lines.collect::<String>()).unwrap();
     file

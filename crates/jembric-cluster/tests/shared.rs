@@ -169,7 +169,7 @@ fn few_cases() -> ProptestConfig {
         Some(_) => RngSeed::Fixed(21),
         None => chance.rng_seed,
     };
-    ProptestConfig { cases: 2, max_shrink_iters: 60, rng_seed, ..chance }
+    ProptestConfig { cases: 4, max_shrink_iters: 4, rng_seed, ..chance }
 }
 
 fn cuts() -> impl Strategy<Value = Vec<usize>> {
@@ -188,7 +188,7 @@ proptest! {
         calls in prop::collection::vec(stay(), 0..40),
         as_of in prop::sample::select(vec!["", "as-of = '2024-11-10'", "as-of = 'newest:arrived'"]),
         cuts in cuts(),
-        memory in prop::sample::select(vec![None, Some(24_000)]),
+        memory in prop::sample::select(vec![None, Some(24_000), Some(200_000)]),
     ) {
         let chains = if as_of.is_empty() { &[][..] } else { CHAINS };
         STEPS.iter().chain(chains).try_for_each(|step| {

@@ -8,7 +8,7 @@ use crate::{
     error::Result,
     table::{Origin, Table},
 };
-use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions, cast::AsArray};
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_ipc::{reader::StreamReader, writer::StreamWriter};
 use arrow_schema::{ArrowError, Field, Schema};
 use borsh::{BorshDeserialize, BorshSerialize};
@@ -17,19 +17,10 @@ use std::{
     sync::Arc,
 };
 
-/// The rows of a batch as an Arrow IPC stream, without texts that belong to other rows.
+/// The rows of a batch as an Arrow IPC stream.
 fn stream(batch: &RecordBatch) -> std::result::Result<Vec<u8>, ArrowError> {
-    let own = |column: &ArrayRef| -> ArrayRef {
-        match column.as_string_view_opt() {
-            Some(texts) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
-            _ => column.clone(),
-        }
-    };
-    let columns = batch.columns().iter().map(own).collect();
-    let rows = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
-    let batch = RecordBatch::try_new_with_options(batch.schema(), columns, &rows)?;
     let mut writer = StreamWriter::try_new(Vec::new(), batch.schema_ref())?;
-    writer.write(&batch)?;
+    writer.write(batch)?;
     writer.into_inner()
 }
 
@@ -57,7 +48,8 @@ fn invalid(problem: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> io::
 
 impl BorshSerialize for Table {
     fn serialize<W: Write>(&self, writer: &mut W) -> io::Result<()> {
-        stream(self.batch()).map_err(invalid)?.serialize(writer)?;
+        let own = self.with_own_texts().map_err(invalid)?;
+        stream(own.batch()).map_err(invalid)?.serialize(writer)?;
         self.not_numbers().serialize(writer)?;
         // A part of a table has its own lines only.
         let own = |origin: &Origin| origin.only(origin.lines(self.rows()).collect());

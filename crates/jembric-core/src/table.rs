@@ -318,19 +318,18 @@ impl Table {
         Ok(table.with_facts(self.not_numbers, self.origin().cloned()))
     }
 
-    /// The same rows, with the texts of each column together in memory. Rows of many batches
-    /// otherwise refer to the texts of each, and every selection of rows copies these references.
+    /// The same rows, with their own texts together in memory. Rows of many batches otherwise refer
+    /// to the texts of each batch, and rows of a selection to those of all rows.
     ///
-    /// Cost: a copy of the texts that are in several places.
-    pub fn with_texts_together(&self) -> Result<Table> {
-        let together = |column: &ArrayRef| -> ArrayRef {
+    /// Cost: a copy of the texts.
+    pub fn with_own_texts(&self) -> Result<Table> {
+        let own = |column: &ArrayRef| -> ArrayRef {
             match column.as_string_view_opt() {
-                Some(texts) if texts.data_buffers().len() > 1 => Arc::new(texts.gc()),
+                Some(texts) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
                 _ => column.clone(),
             }
         };
-        let table =
-            self.with_columns(self.columns().iter().map(together).collect(), self.rows())?;
+        let table = self.with_columns(self.columns().iter().map(own).collect(), self.rows())?;
         Ok(table.with_facts(self.not_numbers, self.origin().cloned()))
     }
 

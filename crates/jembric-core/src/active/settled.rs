@@ -457,7 +457,7 @@ impl State for CountsState {
         let (settled, pending, set_aside, newest): (Option<PackedSettled>, _, _, _) =
             unpacked(bytes)?;
         let settled = settled.map(|settled| {
-            // What follows from the plan is that of a table without rows.
+            // A table without rows has what follows from the plan alone.
             let none = Table::without_rows(&self.plan.shape)?;
             let mut all = Settled::new();
             all.add(&self.plan, &none, &self.plan.intervals(&none, None, &self.context)?)?;

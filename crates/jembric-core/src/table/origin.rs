@@ -318,7 +318,7 @@ mod packed_jumps {
         let mut before = (0, 0);
         for &(row, line) in jumps.iter() {
             push(&mut bytes, u64::from(row - before.0));
-            // Lines may go back. The lowest bit is the sign.
+            // A line may be before the last one, so a gap has a sign, which is its lowest bit.
             let gap = line.wrapping_sub(before.1) as i64;
             push(&mut bytes, ((gap << 1) ^ (gap >> 63)) as u64);
             before = (row, line);

@@ -131,7 +131,7 @@ fn texts_of_many_batches_are_together() {
     };
     let batches: Vec<Table> = (0..40).map(batch).collect();
     let joined = Table::joined(&batches[0], &batches[1..]).unwrap();
-    let together = joined.with_texts_together().unwrap();
+    let together = joined.with_own_texts().unwrap();
     assert_eq!(together, joined);
     assert_eq!(together.origin().unwrap().file(), "v.csv");
     let buffers = |table: &Table| table.at(0).as_string_view().data_buffers().len();

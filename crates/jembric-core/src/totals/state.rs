@@ -147,7 +147,7 @@ impl State for TotalsState {
         self.set_aside.merge(set_aside);
         let Some(part) = part else { return Ok(()) };
         self.begin_several()?;
-        // What follows from the plan is that of a table without rows.
+        // A table without rows has what follows from the plan alone.
         let none = self.plan.empty_table()?;
         let groups = Groups::of(&self.plan, &none)?;
         let (mut all, _) = Part::of(&self.plan, &none, groups, &self.context)?;

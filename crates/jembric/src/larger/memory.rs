@@ -85,11 +85,6 @@ impl Memory {
         self.0.budget.is_some()
     }
 
-    /// Whether rows have been written to temporary files, so that more will be.
-    pub(crate) fn is_scarce(&self) -> bool {
-        self.spilled() > 0
-    }
-
     /// The bytes that were written to temporary files so far.
     pub fn spilled(&self) -> u64 {
         self.0.scratch.written()

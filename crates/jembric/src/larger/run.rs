@@ -8,9 +8,8 @@ use super::{Memory, Scan, bytes_of};
 use crate::{
     CoreError, Table,
     arrow::{
-        Array, ArrayRef, RecordBatch, RecordBatchOptions,
-        cast::AsArray,
-        schema::{ArrowError, Field, Schema},
+        Array, ArrayRef, RecordBatch,
+        schema::{Field, Schema},
     },
     error::Result,
     formats::read_at::read_at,
@@ -47,7 +46,7 @@ pub(crate) struct Frame {
 impl Frame {
     /// Packs the rows of a table. Several threads may do this in parallel.
     pub(crate) fn of(table: &Table) -> Result<Frame> {
-        let packed = packed(table).map_err(CoreError::from)?;
+        let packed = packed(table)?;
         let mut bytes = Vec::with_capacity(HEAD + packed.len());
         bytes.extend((packed.len() as u64).to_le_bytes());
         bytes.extend(crc32fast::hash(&packed).to_le_bytes());
@@ -58,22 +57,13 @@ impl Frame {
     }
 }
 
-fn packed(table: &Table) -> std::result::Result<Vec<u8>, ArrowError> {
+fn packed(table: &Table) -> std::result::Result<Vec<u8>, CoreError> {
+    let table = table.with_own_texts()?;
     let batch = table.batch();
-    // Texts of a selection share the texts of all rows, which must not be written with each part.
-    let own = |column: &ArrayRef| -> ArrayRef {
-        match column.as_string_view_opt() {
-            Some(texts) if !texts.data_buffers().is_empty() => Arc::new(texts.gc()),
-            _ => column.clone(),
-        }
-    };
-    let columns = batch.columns().iter().map(own).collect();
-    let rows = RecordBatchOptions::new().with_row_count(Some(batch.num_rows()));
-    let batch = RecordBatch::try_new_with_options(batch.schema(), columns, &rows)?;
     let lz4 = IpcWriteOptions::default().try_with_compression(Some(CompressionType::LZ4_FRAME))?;
     let mut writer = StreamWriter::try_new_with_options(Vec::new(), &batch.schema(), lz4)?;
-    writer.write(&batch)?;
-    writer.into_inner()
+    writer.write(batch)?;
+    Ok(writer.into_inner()?)
 }
 
 /// Writes a run.

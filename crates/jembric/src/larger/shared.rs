@@ -117,7 +117,7 @@ impl Shared<'_> {
         result.each(&mut |batch| take(&widened(batch, &columns)?))
     }
 
-    /// The account of all processes from those of each.
+    /// Merges the accounts of all processes into one.
     fn accounted(&self, own: Accounted) -> Result<Accounted> {
         accounted(self.exchange, own, self.larger.memory, self.larger.keeps_aside)
     }
@@ -150,14 +150,18 @@ impl Shared<'_> {
     }
 
     /// Whether rows carry their numbers among those of all processes, which restore the order of
-    /// the result. Rows in temporary files have other numbers.
+    /// the result. Rows in temporary files have other numbers, so all rows must fit into the memory
+    /// of one process.
     fn numbers_rows(&self, division: &ByEntity) -> Result<bool> {
         if !self.keeps_order || !matches!(division.order, ResultOrder::Rows(_)) {
             return Ok(false);
         }
+        let bytes = self.larger.inputs.iter().map(|input| input.bytes()).sum::<u64>();
         let in_memory = self.larger.inputs.iter().all(|input| input.table().is_some());
-        let all = self.exchange.of_all(&(in_memory && !self.larger.memory.is_scarce()))?;
-        Ok(all.into_iter().all(|in_memory| in_memory))
+        let all = self.exchange.of_all(&(in_memory, bytes))?;
+        let bytes: u64 = all.iter().map(|(_, bytes)| bytes).sum();
+        let room = self.larger.memory.whole();
+        Ok(all.iter().all(|(in_memory, _)| *in_memory) && bytes.saturating_mul(2) <= room)
     }
 
     /// Sends all rows to process 0, which applies the plan.
@@ -360,6 +364,7 @@ impl Shared<'_> {
         };
         let sample = number(input.sample().emptied())?;
         let mut received = Received::new(&sample, processes, self.larger.memory);
+        received.stays_in_memory = numbered.is_some();
         let kept = std::cell::RefCell::new(&mut received);
         self.exchange.parcels(
             &mut |send| {
@@ -396,7 +401,7 @@ pub(crate) fn only_at_first(own: Option<Data>, exchange: &dyn Exchange) -> Resul
     Ok(own.unwrap_or(Data::Table(columns)))
 }
 
-/// The account of all processes from those of each, with the rows set aside at process 0.
+/// Merges the accounts of all processes into one, with the rows set aside at process 0.
 pub(crate) fn accounted(
     exchange: &dyn Exchange,
     own: Accounted,
@@ -527,6 +532,8 @@ struct Received {
     waiting: Vec<Vec<Table>>,
     bytes: u64,
     writers: Vec<RunWriter>,
+    /// Whether the rows are known to fit into memory.
+    stays_in_memory: bool,
 }
 
 impl Received {
@@ -537,6 +544,7 @@ impl Received {
             waiting: vec![Vec::new(); processes],
             bytes: 0,
             writers: Vec::new(),
+            stays_in_memory: false,
         }
     }
 
@@ -548,7 +556,10 @@ impl Received {
             true => self.memory.whole(),
             false => self.memory.buffers(),
         };
-        if self.bytes > most { self.write() } else { Ok(()) }
+        match self.bytes > most && !self.stays_in_memory {
+            true => self.write(),
+            false => Ok(()),
+        }
     }
 
     fn write(&mut self) -> Result<()> {
@@ -568,7 +579,7 @@ impl Received {
             let all: Vec<Table> = self.waiting.into_iter().flatten().collect();
             let none = || self.sample.emptied();
             let all = some_joined(&all)?.unwrap_or_else(none);
-            return Ok(Data::Table(all.with_texts_together()?));
+            return Ok(Data::Table(all.with_own_texts()?));
         }
         self.write()?;
         let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();

@@ -1,6 +1,6 @@
 //! [`Run`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
-use super::{Routine, shared::Shares};
+use super::Routine;
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
@@ -123,19 +123,6 @@ pub struct Checked<'a> {
 }
 
 impl Checked<'_> {
-    /// The processes of the run.
-    pub(super) fn shares(&self) -> Shares<'_> {
-        let Run { exchange, gathers, gathers_last, .. } = *self.running;
-        Shares { exchange, gathers, gathers_last }
-    }
-
-    /// The name of the file for this process's share of the last result; none if process 0 writes
-    /// the whole of it and this is another process.
-    pub fn file_of_share(&self, file: &str) -> Option<String> {
-        let shares = Shares { gathers: self.running.gathers_last, ..self.shares() };
-        shares.write(file).then(|| shares.name(file))
-    }
-
     /// Why named results were not compared with those of the earlier date of the run.
     pub fn not_compared(&self) -> Vec<String> {
         self.not_compared.borrow().iter().map(|(_, why)| why.clone()).collect()

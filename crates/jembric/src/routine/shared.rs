@@ -4,7 +4,10 @@
 //! of its rows. Process 0 has the ledgers, draws the pictures and makes the page, and gets whole
 //! results for these.
 
-use super::{Routine, checked::Run};
+use super::{
+    Routine,
+    checked::{Checked, Run},
+};
 use crate::{
     CoreError, Error, Result, Table,
     calendar::{Day, Zone},
@@ -27,6 +30,21 @@ pub(super) struct Shares<'a> {
     pub(super) gathers: bool,
     /// Whether process 0 delivers the whole last result.
     pub(super) gathers_last: bool,
+}
+
+impl Checked<'_> {
+    /// The processes of the run.
+    pub(super) fn shares(&self) -> Shares<'_> {
+        let Run { exchange, gathers, gathers_last, .. } = *self.running;
+        Shares { exchange, gathers, gathers_last }
+    }
+
+    /// The name of the file for this process's share of the last result; none if process 0 writes
+    /// the whole of it and this is another process.
+    pub fn file_of_share(&self, file: &str) -> Option<String> {
+        let shares = Shares { gathers: self.running.gathers_last, ..self.shares() };
+        shares.write(file).then(|| shares.name(file))
+    }
 }
 
 impl Shares<'_> {

@@ -162,7 +162,7 @@ impl<'a> Stream<'a> {
         }
     }
 
-    /// The account of all processes from that of each.
+    /// Merges the accounts of all processes into one.
     fn of_all(&self, own: Accounted) -> Result<Accounted, Error> {
         match self.checked.running.exchange {
             Some(exchange) => accounted(exchange, own, self.memory, self.keeps_aside()),
