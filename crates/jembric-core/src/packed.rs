@@ -123,13 +123,19 @@ mod tests {
         let mut origin = Origin::new("fees.csv", 2);
         origin.jump(2, 9);
         origin.notation("day", "%d.%m.%Y".to_owned());
+        Table::from_columns(columns).unwrap().with_origin(origin)
+    }
+
+    fn fees_of_a_database() -> Table {
         let key: ArrayRef = Arc::new(Int64Array::from(vec![7, 8, 9]));
-        Table::from_columns(columns).unwrap().with_origin(origin.with_key([("fee_id", key)]))
+        fees().with_origin(Origin::of_rows("fees").with_key([("fee_id", key)]))
     }
 
     #[rstest]
     #[case::all(fees())]
     #[case::some(fees().slice(1, 2))]
+    #[case::with_keys(fees_of_a_database())]
+    #[case::some_with_keys(fees_of_a_database().slice(1, 2))]
     #[case::none(fees().emptied())]
     #[case::without_columns(Table::from_columns(Vec::<(&str, ArrayRef)>::new()).unwrap())]
     fn a_table_has_its_cells_its_nan_cells_and_its_lines(#[case] table: Table) {
