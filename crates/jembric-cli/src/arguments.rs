@@ -73,6 +73,10 @@ pub(crate) struct ReadArguments {
     /// Read the result of this query from a database, or of the query in a file: @overdue.sql
     #[arg(long, value_name = "SQL")]
     pub(crate) query: Option<String>,
+    /// Read the rows of a PostgreSQL database in the order of this column. Several processes share
+    /// them by its ranges
+    #[arg(long, value_name = "COL")]
+    pub(crate) by_ranges_of: Option<String>,
     /// Treat these texts as missing values
     #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
     pub(crate) missing: Vec<String>,

@@ -3,7 +3,7 @@
 use crate::progress::Progress;
 use jembric::{
     Result, Shape, Table,
-    io::{Data, Databases, Exchange, Memory, Reading, file_of, is_database, name_in},
+    io::{Data, Databases, Exchange, Memory, Reading, Sharing, file_of, is_database, name_in},
     steps::{self, Contents},
 };
 use std::{
@@ -113,6 +113,10 @@ impl steps::Files for Reader<'_> {
     fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
         let progress = Progress::of(self.reading(reading), file, self.shows_progress);
         self.files.data(&progress.reading, &self.path(file), memory)
+    }
+
+    fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
+        self.reading(reading).sharing(self.path(file))
     }
 
     fn share(

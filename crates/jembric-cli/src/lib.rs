@@ -1,15 +1,20 @@
 //! The `jembric` command: turns arguments into steps, and prints tables and ledgers.
 //!
-//! `arguments` declares the command line, `typed` converts what was typed, `run` runs it, `show`
-//! and `layout` format tables, `demo` has the built-in tables and their commands. All output goes
-//! through a [`Screen`], so that a terminal, a pipe and the demo share the same code.
+//! `arguments` declares the command line, `typed` converts what was typed, and `commands` finds the
+//! command. `chain` makes a routine of typed operations, `run` runs a routine, and `ledgers` prints
+//! what became of the rows. `show` and `layout` format tables; `demo` has the built-in tables and
+//! their commands. All output goes through a [`Screen`], so that a terminal, a pipe and the demo
+//! share the same code.
 
 mod arguments;
+mod chain;
+mod commands;
 mod demo;
 mod drain;
 mod ending;
 mod files;
 mod layout;
+mod ledgers;
 mod memory;
 #[cfg_attr(not(feature = "draw"), path = "pictures/absent.rs")]
 mod pictures;
@@ -90,7 +95,7 @@ enum Exit {
 pub fn main() -> ExitCode {
     ending::on_signals();
     let mut screen = Screen::standard();
-    ended(run::command(std::env::args_os(), &mut screen), &mut screen)
+    ended(commands::command(std::env::args_os(), &mut screen), &mut screen)
 }
 
 /// What a command needs before it does anything: signals remove temporary files from now on.

@@ -1,353 +1,31 @@
-//! Runs each command: checks the arguments, opens the outputs, reads, computes, and prints the
-//! ledgers.
+//! Runs a routine: opens the outputs, reads, computes, and prints the ledgers.
 
 use crate::{
     Failure,
-    arguments::{
-        AccountArguments, AnswerArguments, LedgerForm, ReadArguments, command as command_line,
-        command_of, options_of_the_chain, settings_of,
-    },
-    demo,
+    arguments::{AccountArguments, AnswerArguments, LedgerForm},
     drain::Drain,
-    files::{self, Files, Reader},
+    files::{Files, Reader},
+    ledgers::{Told, tell_ledgers},
     memory,
     pictures::ShownPicture,
     progress::RunBar,
-    screen::{BOLD, Screen},
-    show::{self, ChosenColumns},
+    screen::Screen,
+    show::ChosenColumns,
     typed::{Shown, today},
 };
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
-    CoreError, Error, Expression, Filter, Ledger, Look, Table,
+    CoreError, Error, Expression, Table,
     calendar::{Day, Zone},
     draw::Picture,
-    io::{
-        Exchange, Outputs, ReadingSettings, database, database_of, is_database, is_database_output,
-        name_in, without_secrets,
-    },
-    routine::{Input, Planned, Ran, Routine, Run, name_of_share},
-    steps::{self, Described, Files as _, FilesOnce, Reads, described, file_and_columns},
-    visible,
+    io::{Exchange, Outputs, is_database_output},
+    routine::{Routine, Run, name_of_share},
+    steps::{self, FilesOnce},
 };
 use std::{
-    ffi::OsString,
     io,
     path::{Path, PathBuf},
 };
-
-/// Runs the command that was typed.
-pub(crate) fn command(
-    typed: impl IntoIterator<Item = OsString>,
-    screen: &mut Screen,
-) -> Result<(), Failure> {
-    self::typed(typed, Files::OfTheDisk, screen)
-}
-
-/// Runs a command on files of the disk or on the demo's tables.
-pub(crate) fn typed(
-    words: impl IntoIterator<Item = OsString>,
-    files: Files<'_>,
-    screen: &mut Screen,
-) -> Result<(), Failure> {
-    let mut segments: Vec<Vec<OsString>> = vec![Vec::new()];
-    for word in words {
-        match (word == "+", segments.last_mut()) {
-            (false, Some(segment)) => segment.push(word),
-            _ => segments.push(Vec::new()),
-        }
-    }
-    let further = segments.split_off(1);
-    let mut first = segments.pop().unwrap_or_default();
-    // Options for the whole chain may stand in any of its steps.
-    let further: Vec<Vec<OsString>> =
-        further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
-    let typed = command_line().try_get_matches_from(first).map_err(with_nearest_command)?;
-    let Some((name, typed)) = typed.subcommand() else { return Ok(()) };
-    match (described(name), name) {
-        (Some(operation), _) => chain(operation, typed, &further, files, screen),
-        (None, _) if !further.is_empty() => {
-            let message =
-                format!("a lone + must follow an operation, and {name} is not an operation\n");
-            Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into())
-        }
-        (None, "demo") => {
-            match (typed.get_one::<PathBuf>("into"), typed.get_one::<PathBuf>("page")) {
-                (Some(directory), _) if typed.get_flag("sqlite") => {
-                    demo::write_sqlite_into(directory, screen)
-                }
-                (Some(directory), _) => demo::write_into(directory, screen),
-                (None, Some(page)) => {
-                    let words = ["jembric", "run", files::ROUTINE.0, "--quiet", "--page"];
-                    let words = words.map(OsString::from).into_iter().chain([page.into()]);
-                    self::typed(words, Files::OfTheDemo(b""), screen)?;
-                    Ok(screen.account(format!("The harbour's report is in {}", page.display()))?)
-                }
-                (None, None) => demo::run(&mut Screen::as_one_text(), &|words, piped, screen| {
-                    self::typed(words.into_iter().map(Into::into), Files::OfTheDemo(piped), screen)
-                }),
-            }
-        }
-        (None, "completions") => completions(typed, screen),
-        (None, "manual") => manual(typed, screen),
-        (None, "run") => routine(typed, files, None, screen),
-        (None, _) => look(typed, files, screen),
-    }
-}
-
-/// Replaces the suggestions for a misspelt command by the one nearest name.
-fn with_nearest_command(mut error: clap::Error) -> clap::Error {
-    use clap::error::{ContextKind, ContextValue};
-    let Some(ContextValue::String(typed)) = error.get(ContextKind::InvalidSubcommand) else {
-        return error;
-    };
-    let command = command_line();
-    let names = command.get_subcommands().map(clap::Command::get_name);
-    let typed = typed.clone();
-    let nearest = jembric::nearest_name(&typed, names);
-    let typed = visible(&typed).into_owned();
-    error.insert(ContextKind::InvalidSubcommand, ContextValue::String(typed));
-    match nearest {
-        Some(nearest) => {
-            let nearest = ContextValue::Strings(vec![nearest]);
-            error.insert(ContextKind::SuggestedSubcommand, nearest);
-        }
-        None => {
-            error.remove(ContextKind::SuggestedSubcommand);
-        }
-    }
-    error
-}
-
-/// Returns the words that belong to a further step, and moves the options for the whole chain
-/// behind the first step.
-fn of_the_step(words: Vec<OsString>, first: &mut Vec<OsString>) -> Vec<OsString> {
-    let options = options_of_the_chain();
-    let mut own = Vec::new();
-    let mut words = words.into_iter();
-    while let Some(word) = words.next() {
-        let text = word.to_string_lossy();
-        let (name, has_value) =
-            text.split_once('=').map_or((&*text, false), |(name, _)| (name, true));
-        let option = options.iter().find(|(long, short, _)| {
-            let is_short =
-                short.is_some_and(|short| name.strip_prefix('-') == Some(&short.to_string()));
-            name.strip_prefix("--") == Some(long) || is_short
-        });
-        match option {
-            None => own.push(word),
-            Some((_, _, takes)) => {
-                let takes = *takes && !has_value;
-                first.push(word);
-                first.extend(if takes { words.next() } else { None });
-            }
-        }
-    }
-    own
-}
-
-fn completions(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
-    let mut text = Vec::new();
-    if let Some(&shell) = typed.get_one::<clap_complete::Shell>("SHELL") {
-        clap_complete::generate(shell, &mut command_line(), "jembric", &mut text);
-    }
-    Ok(screen.answer(|to| to.write_all(&text))?)
-}
-
-/// Writes a manual page for the command and one for each of its commands.
-fn manual(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
-    let directory = typed.get_one::<PathBuf>("into").cloned().unwrap_or_default();
-    let failed = |source| Error::Write { file: directory.display().to_string(), source };
-    std::fs::create_dir_all(&directory).map_err(failed)?;
-    let mut command = command_line();
-    command.build();
-    let pages: Vec<(String, clap::Command)> =
-        std::iter::once(("jembric".to_owned(), command.clone()))
-            .chain(command.get_subcommands().map(|one| {
-                let name = format!("jembric-{}", one.get_name());
-                (name.clone(), one.clone().display_name(name))
-            }))
-            .collect();
-    let mut outputs = Outputs::new();
-    for (name, command) in &pages {
-        let mut file = outputs.file(name, directory.join(format!("{name}.1")))?;
-        file.write(|to| clap_mangen::Man::new(command.clone()).render(to))?;
-        outputs.add(file);
-    }
-    outputs.commit()?;
-    Ok(screen.account(format!("{} manual pages in {}", pages.len(), directory.display()))?)
-}
-
-fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
-    let settings = ReadArguments::from_arg_matches(typed)?.settings()?;
-    let reading = settings.reading()?;
-    let reader = Reader::new(files, Path::new(""), screen.shows_progress);
-    let mut looks = Vec::new();
-    for (n, file) in typed.get_many::<String>("FILE").into_iter().flatten().enumerate() {
-        if files == Files::OfTheDisk && settings.query.is_none() && names_database(file) {
-            let gap = if n == 0 { "" } else { "\n" };
-            screen.words(&format!("{gap}{}", show::tables(file, &database(file)?.tables()?)))?;
-            continue;
-        }
-        let table = reader.table(file, &reading)?;
-        let look = Look::at(&table).map_err(Error::from)?;
-        let file = without_secrets(file);
-        let text = show::look(&file, &look, screen.width);
-        screen.words(&format!("{}{text}", if n == 0 { "" } else { "\n" }))?;
-        looks.push((file, look));
-    }
-    if let Some(next) = show::next_of_several(&looks) {
-        screen.words(&format!("\n{BOLD}Together{BOLD:#}\n  {}\n", visible(&next)))?;
-    }
-    Ok(())
-}
-
-/// Whether an input is a database of which no table is named.
-fn names_database(file: &str) -> bool {
-    // A file whose table is named is not a database itself.
-    is_database(file) && database_of(file) == file
-}
-
-/// Whether an input is the result of a query.
-fn has_query(input: &Input) -> bool {
-    matches!(input, Input::File(_, ReadingSettings { query: Some(_), .. }))
-}
-
-/// The step of a typed operation. After the first step, it works on the result of the step before.
-fn planned(
-    operation: &'static Described,
-    typed: &ArgMatches,
-    before: Option<usize>,
-    reading: &ReadingSettings,
-) -> Result<Planned, Failure> {
-    // A query is for the databases of which no table is named.
-    let file = |name: &String| match reading.query {
-        Some(_) if !names_database(name) => {
-            let mut reading = reading.clone();
-            reading.query = None;
-            Input::File(name.clone(), reading)
-        }
-        _ => Input::File(name.clone(), reading.clone()),
-    };
-    let mut inputs: Vec<Input> = before.map(Input::Step).into_iter().collect();
-    let mut covered = Vec::new();
-    match (operation.reads, before) {
-        (Reads::OneTable, Some(_)) => {}
-        (Reads::OneTable | Reads::SeveralTables, _) => {
-            inputs.extend(typed.get_many::<String>("FILE").into_iter().flatten().map(file));
-        }
-        (Reads::EventsAndWindows, before) => {
-            let names = if before.is_some() { &["WINDOWS"][..] } else { &["EVENTS", "WINDOWS"] };
-            inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
-        }
-        (Reads::NowAndBefore, before) => {
-            let names = if before.is_some() { &["BEFORE"][..] } else { &["NOW", "BEFORE"] };
-            inputs.extend(names.iter().filter_map(|name| typed.get_one::<String>(name)).map(file));
-        }
-        (Reads::Covering, Some(_)) => {
-            let message = format!("{} cannot follow another step: begin with it\n", operation.name);
-            return Err(clap::Error::raw(clap::error::ErrorKind::ArgumentConflict, message).into());
-        }
-        (Reads::Covering, None) => {
-            for text in typed.get_many::<String>("covering").into_iter().flatten() {
-                let (name, columns) = file_and_columns("covering", text)?;
-                inputs.push(file(&name));
-                covered.push(columns);
-            }
-        }
-        _ => {}
-    }
-    let mut planned =
-        Planned::new(operation, settings_of(operation, typed), inputs).covering(covered);
-    if operation.draws() {
-        planned.picture = typed.get_one::<String>("write").cloned();
-    }
-    Ok(planned)
-}
-
-/// Runs a chain of steps.
-fn chain(
-    operation: &'static Described,
-    typed: &ArgMatches,
-    further: &[Vec<OsString>],
-    files: Files<'_>,
-    screen: &mut Screen,
-) -> Result<(), Failure> {
-    let reading = ReadArguments::from_arg_matches(typed)?.settings()?;
-    let mut steps = vec![planned(operation, typed, None, &reading)?];
-    for words in further {
-        let name =
-            words.first().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-        let Some(operation) = described(&name) else {
-            let message = match jembric::nearest_name(
-                &name,
-                jembric::steps::OPERATIONS.iter().map(|known| known.name),
-            ) {
-                Some(meant) => format!("there is no step `{name}`. Did you mean `{meant}`?\n"),
-                None => format!(
-                    "there is no step `{name}`: a lone + must be followed by an operation\n"
-                ),
-            };
-            return Err(clap::Error::raw(clap::error::ErrorKind::InvalidSubcommand, message).into());
-        };
-        let typed = command_of(operation, false).try_get_matches_from(words)?;
-        steps.push(planned(operation, &typed, Some(steps.len() - 1), &reading)?);
-    }
-    let mut routine = Routine::of(steps);
-    let inputs = routine.steps.iter().flat_map(|step| &step.inputs);
-    if inputs.filter(|input| matches!(input, Input::File(file, _) if file == "-")).count() > 1 {
-        let (value, expected) =
-            ("given more than once".to_owned(), "standard input for only one file".to_owned());
-        return Err(Error::Setting { setting: "-", value, expected }.into());
-    }
-    if reading.query.is_some() && !routine.steps.iter().flat_map(|step| &step.inputs).any(has_query)
-    {
-        let (value, expected) = (
-            "given, but no input is a database without a table".to_owned(),
-            "an input such as harbour.sqlite or postgresql://localhost/harbour".to_owned(),
-        );
-        return Err(Error::Setting { setting: "query", value, expected }.into());
-    }
-    let answer = AnswerArguments::from_arg_matches(typed)?;
-    routine.as_of.clone_from(&answer.as_of);
-    routine.zone.clone_from(&answer.zone);
-    let saved =
-        answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
-    let asked = RunOptions {
-        account: AccountArguments::from_arg_matches(typed)?,
-        upto: None,
-        follow: None,
-        since: None,
-        page: None,
-        saved: saved.transpose()?,
-        among: None,
-        answer,
-    };
-    run(&routine, Path::new(""), asked, Outputs::new(), files, screen)
-}
-
-/// The text of a routine that gives the same result. Paths in it are relative to the routine's
-/// file.
-fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Result<String> {
-    let mut routine = routine.clone();
-    let here = std::env::current_dir().unwrap_or_default();
-    let beside = here.join(to).parent().map(Path::to_owned).unwrap_or_default();
-    let path = |file: &str| match pathdiff::diff_paths(name_in(&here, file), &beside) {
-        Some(path) if Path::new(file).is_relative() && name_in(&here, file) != file => {
-            path.display().to_string()
-        }
-        _ => file.to_owned(),
-    };
-    if let (Some(last), Some(out)) = (routine.steps.last_mut(), &answer.out) {
-        last.existing = answer.existing();
-        let out = Some(path(&out.display().to_string()));
-        match last.operation.draws() && last.picture.is_none() {
-            true => last.picture = out,
-            false => last.write = out,
-        }
-    }
-    routine.to_text(path)
-}
 
 /// What one of several processes that run a routine together knows of the others.
 #[derive(Clone, Copy, Debug)]
@@ -446,47 +124,23 @@ pub(crate) fn routine(
 }
 
 /// The options of a run that are not part of the steps.
-struct RunOptions<'a> {
-    answer: AnswerArguments,
-    account: AccountArguments,
-    upto: Option<usize>,
-    follow: Option<Expression>,
+pub(crate) struct RunOptions<'a> {
+    pub(crate) answer: AnswerArguments,
+    pub(crate) account: AccountArguments,
+    pub(crate) upto: Option<usize>,
+    pub(crate) follow: Option<Expression>,
     /// The earlier date to compare with.
-    since: Option<Day>,
+    pub(crate) since: Option<Day>,
     /// The file for the report page.
-    page: Option<PathBuf>,
+    pub(crate) page: Option<PathBuf>,
     /// The text of the routine to save, and its file.
-    saved: Option<(String, PathBuf)>,
+    pub(crate) saved: Option<(String, PathBuf)>,
     /// The other processes that run the routine.
-    among: Option<Among<'a>>,
-}
-
-/// What is printed about a step that has run.
-struct Told {
-    ledger: Ledger,
-    written: Option<String>,
-    /// The followed rows in its result.
-    followed: Option<Table>,
-    /// Whether one of several processes did it for all rows.
-    at_one_process: bool,
-}
-
-impl Told {
-    fn of(ran: &Ran<'_>, follow: Option<&Expression>) -> Told {
-        let followed = follow.map(|condition| {
-            Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
-        });
-        Told {
-            ledger: ran.outcome.ledger.clone(),
-            written: ran.written.clone(),
-            followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
-            at_one_process: ran.at_one_process,
-        }
-    }
+    pub(crate) among: Option<Among<'a>>,
 }
 
 /// Runs steps whose files are relative to a directory.
-fn run(
+pub(crate) fn run(
     routine: &Routine,
     directory: &Path,
     asked: RunOptions<'_>,
@@ -532,6 +186,8 @@ fn run(
         conditions.gathers = among.gathers;
         // What is shown is the whole result.
         conditions.gathers_last = match answer.out {
+            // What changed is known to process 0.
+            _ if since.is_some() => true,
             Some(_) => among.gathers,
             None => upto.is_some() || last.is_none_or(|step| step.write.is_none()),
         };
@@ -676,8 +332,7 @@ fn run(
     out.into_iter().chain(aside).chain(routine_file).for_each(|file| outputs.add(file));
     // A read transaction would keep a table from being replaced.
     reader.close();
-    checked.await_all()?;
-    outputs.commit()?;
+    checked.commit(outputs)?;
     if account.quiet {
         return Ok(());
     }
@@ -703,52 +358,4 @@ fn scratch(account: &AccountArguments, out: Option<&Path>) -> PathBuf {
         Some(directory.unwrap_or(Path::new(".")).to_owned()).filter(|path| path.is_dir())
     };
     account.scratch.clone().or_else(beside).unwrap_or_else(std::env::temp_dir)
-}
-
-/// Prints the ledgers of the steps that have run, and the followed rows.
-fn tell_ledgers(
-    (told, several): (&[Told], bool),
-    title: Option<String>,
-    account: &AccountArguments,
-    answer: &AnswerArguments,
-    is_shown: bool,
-    screen: &mut Screen,
-) -> Result<(), Failure> {
-    // A blank line separates the ledgers from a table above them.
-    let is_below = screen.is_terminal && answer.out.is_none() && is_shown;
-    let mut gap = if is_below && account.ledger == LedgerForm::Text { "\n" } else { "" };
-    if let (Some(title), LedgerForm::Text) = (title, account.ledger) {
-        screen.account(format!("{gap}{title}"))?;
-        gap = "";
-    }
-    for Told { ledger, written, followed, at_one_process } in told {
-        match account.ledger {
-            LedgerForm::Text if screen.accounts_are_read => {
-                screen.account(format!("{gap}{ledger:#}"))?
-            }
-            LedgerForm::Text => screen.account(format!("{gap}{ledger}"))?,
-            LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
-        }
-        gap = "";
-        if *at_one_process && several && account.ledger == LedgerForm::Text {
-            screen.account("  process    0, because this step needs all rows together")?;
-        }
-        if let (Some(file), LedgerForm::Text) = (written, account.ledger) {
-            screen.account(format!("  {:<10} {file}", "file"))?;
-        }
-        if let Some(rows) =
-            followed.as_ref().filter(|rows| rows.rows() > 0 && account.ledger == LedgerForm::Text)
-        {
-            let (some, all) = (rows.head(answer.rows), rows.rows() as u64);
-            // The chosen columns are those of the last step, which may not be this one.
-            let shown = show::table(&some, all, &ChosenColumns::Fitting, screen.width)?;
-            screen.account(format!("\n{}", shown.trim_end()))?;
-            gap = "\n";
-        }
-    }
-    Ok(())
-}
-
-fn not_json(error: serde_json::Error) -> Error {
-    Error::Write { file: "the ledger".to_owned(), source: error.into() }
 }

@@ -42,6 +42,7 @@ impl ReadArguments {
         settings.decimal_comma = self.decimal_comma;
         settings.no_header = self.no_header;
         settings.no_quotes = self.no_quotes;
+        settings.by_ranges_of = self.by_ranges_of;
         settings.most_unpacked = self.most_unpacked;
         settings.most_columns = self.most_columns;
         // The text is part of the steps, so that a saved routine has it as well.

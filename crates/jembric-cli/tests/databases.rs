@@ -341,6 +341,8 @@ fn a_query_is_for_databases(harbour: TempDir) {
     for (line, part) in [
         ("filter stays.csv true --query 'select 1'", "no input is a database without a table"),
         ("filter sqlite/harbour.sqlite true --query @opn.sql", "opn.sql"),
+        ("filter stays.csv true --by-ranges-of stay", "no input is a database"),
+        ("filter sqlite/harbour.sqlite:stays true --by-ranges-of stay", "not a PostgreSQL"),
         ("filter sqlite/harbour.sqlite true", "this is a database, and not a table"),
         ("look stays.csv --query 'select 1'", "stays.csv is not a database"),
     ] {

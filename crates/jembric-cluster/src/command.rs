@@ -70,8 +70,6 @@ fn command_line() -> Command {
         .about("Run a saved routine, as one of several processes that share the rows")
         .help_template(HELP)
         .mut_arg("check", |check| check.hide(true))
-        .mut_arg("since", |since| since.hide(true))
-        .mut_arg("follow", |follow| follow.hide(true))
         .args([
             number("hosts", "FILE")
                 .value_parser(value_parser!(PathBuf))

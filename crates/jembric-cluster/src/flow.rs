@@ -21,10 +21,14 @@ use std::{
     time::{Duration, Instant},
 };
 use timely::{
+    container::CapacityContainerBuilder,
     dataflow::{
         InputHandle, ProbeHandle,
         channels::pact::Exchange as ToProcess,
-        operators::{Input, Probe, generic::Operator},
+        operators::{
+            Input, Probe,
+            generic::{Operator, OutputBuilderSession},
+        },
     },
     worker::Worker,
 };
@@ -39,6 +43,9 @@ struct Parcel {
     #[serde(with = "serde_bytes")]
     bytes: Vec<u8>,
 }
+
+/// The output of an operator that has none. Its timestamps tell which rounds were taken.
+type Nothing<'a> = OutputBuilderSession<'a, u64, CapacityContainerBuilder<Vec<()>>>;
 
 /// Connects the processes of a run. Each process has a worker of `timely`.
 pub struct Flow {
@@ -138,12 +145,7 @@ impl Exchange for Flow {
             let received = received.clone();
             let pact = ToProcess::new(|parcel: &Parcel| parcel.to);
             let taken = scope.input_from(&mut input).unary(pact, "parcels", |_, _| {
-                move |input,
-                      _output: &mut timely::dataflow::operators::generic::OutputBuilderSession<
-                    '_,
-                    u64,
-                    timely::container::CapacityContainerBuilder<Vec<()>>,
-                >| {
+                move |input, _: &mut Nothing<'_>| {
                     input.for_each(|_, parcels: &mut Vec<Parcel>| {
                         received.borrow_mut().extend(parcels.drain(..));
                     });

@@ -215,19 +215,73 @@ fn a_process_cannot_be_started_twice() {
 }
 
 #[test]
-fn standard_input_and_comparisons_are_refused() {
+fn standard_input_is_refused() {
     let directory = harbour();
     let routine = "[[step]]\nread = '-'\nlatest = { date = 'day' }\n";
     fs::write(directory.path().join("piped.toml"), routine).unwrap();
-    for (arguments, expected) in [
-        (["piped.toml", "--local=2"].as_slice(), "standard input, which only one process has"),
-        (&["harbour.toml", "--local=2", "--since=2025-03-31"], "expected one process, because"),
-        (&["harbour.toml", "--local=2", "--follow=tons > 2"], "expected one process, which"),
-    ] {
-        let output = cluster(directory.path()).args(arguments).output().unwrap();
-        assert_eq!(output.status.code(), Some(1));
-        assert!(told(&output).contains(expected), "{}", told(&output));
+    let output = cluster(directory.path()).args(["piped.toml", "--local=2"]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let expected = "standard input, which only one process has";
+    assert!(told(&output).contains(expected), "{}", told(&output));
+}
+
+/// What changed since an earlier date, and the followed rows, are those of one process.
+#[rstest]
+#[case::changes(&["--since=2025-03-31", "--out=changed.csv"])]
+#[case::followed(&["--follow=vessel = 'Petrel'", "--out=changed.csv", "--gather"])]
+#[case::both(&["--follow=vessel = 'Petrel'", "--since=2025-03-31", "--out=changed.csv"])]
+fn results_are_compared_and_rows_followed(#[case] options: &[&str]) {
+    let run = |processes: &str| {
+        let directory = harbour();
+        let mut command = cluster(directory.path());
+        let output = command.args(["harbour.toml", "--local", processes]).args(options).output();
+        let output = output.unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+        let of_one =
+            |line: &&str| !["  file ", "  process "].iter().any(|word| line.starts_with(word));
+        let mut lines: Vec<String> =
+            told(&output).lines().filter(of_one).map(str::to_owned).collect();
+        lines.sort_unstable();
+        (lines, rows(directory.path(), "changed.csv", None))
+    };
+    let alone = run("1");
+    assert!(alone.0.iter().any(|line| line.contains("Petrel")) || alone.1.len() > 20);
+    for processes in ["2", "5"] {
+        assert_eq!(run(processes), alone, "{processes}");
     }
+}
+
+/// A pattern stands for files, and files that cannot be cut are read by several processes.
+#[test]
+fn files_that_match_a_pattern_are_shared_out_by_size() {
+    let directory = tempfile::tempdir().unwrap();
+    for (month, rows) in [(1, 500), (2, 300), (3, 200), (4, 150)] {
+        let row = |n: usize| format!("v{},2025-{month:02}-{:02}\n", n % 97, n % 28 + 1);
+        let text: String = ["vessel,day\n".into()].into_iter().chain((0..rows).map(row)).collect();
+        let table = jembric::io::Reading::new().stream("days", text.as_bytes()).unwrap();
+        jembric::io::write(&table, directory.path().join(format!("{month}-days.csv.gz"))).unwrap();
+    }
+    let routine = "[[step]]\nstack = { files = ['*-days.csv.gz'], source = 'file' }\nwrite = \
+                   'all.csv'\n[[step]]\nlatest = { per = ['vessel'], date = 'day' }\nwrite = \
+                   'latest.csv'\n";
+    fs::write(directory.path().join("days.toml"), routine).unwrap();
+    let run = |options: &[&str]| {
+        let output = cluster(directory.path()).arg("days.toml").args(options).output().unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+    };
+    run(&["--local", "1", "--gather"]);
+    let files = ["all.csv", "latest.csv"];
+    let alone = files.map(|file| rows(directory.path(), file, None));
+    run(&["--local", "3"]);
+    let together = files.map(|file| rows(directory.path(), file, Some(3)));
+    assert!(alone == together);
+    let shares: Vec<usize> = (0..3)
+        .map(|process| {
+            let share = directory.path().join(format!("all-{process:04}-of-0003.csv"));
+            fs::read_to_string(share).unwrap().lines().count() - 1
+        })
+        .collect();
+    assert_eq!(shares, [500, 300, 350]);
 }
 
 /// An error in the share of any process is told once, with the process and the line.
@@ -415,4 +469,74 @@ fn files_that_differ_are_an_error_before_they_are_read() {
     let expected = "they see different files at `stays.csv`: ";
     assert!(told.iter().all(|told| told.contains(expected)), "{told:?}");
     assert!(told.iter().all(|told| told.contains("Give every process the same file")), "{told:?}");
+}
+
+/// A directory with a disk of its own, which is small.
+struct SmallDisk(tempfile::TempDir);
+
+impl SmallDisk {
+    /// None if this machine does not allow that.
+    fn new(size: &str) -> Option<SmallDisk> {
+        let directory = tempfile::tempdir().unwrap();
+        let mut mount = Command::new("mount");
+        mount.args(["-t", "tmpfs", "-o", &format!("size={size}"), "tmpfs"]).arg(directory.path());
+        let mounted = mount.stderr(Stdio::null()).status();
+        mounted.is_ok_and(|status| status.success()).then_some(SmallDisk(directory))
+    }
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(self.0.path()).status();
+    }
+}
+
+/// If the disk of one process is full, the run ends everywhere, and nothing is put in place.
+#[rstest]
+#[case::of_a_process("2M")]
+#[case::of_no_process("20M")]
+fn a_full_disk_of_one_process_ends_the_run(#[case] size: &str) {
+    let Some(disk) = SmallDisk::new(size) else {
+        eprintln!("skipped: this needs root, and the command `mount`");
+        return;
+    };
+    let (one, other) = (tempfile::tempdir().unwrap(), disk.0.path());
+    let rows = (0..20_000).map(|n| format!("v{},2025-01-{:02}\n", n % 977, n % 28 + 1));
+    let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
+    let note = "a note that takes more room than all of the rest ".repeat(8);
+    let routine = format!(
+        "[[step]]\nread = 'days.csv'\nadd = {{ note = \"'{note}'\" }}\nwrite = 'noted.csv'\n\
+         [[step]]\nlatest = {{ per = ['vessel'], date = 'day' }}\nwrite = 'latest.csv'\n"
+    );
+    for directory in [one.path(), other] {
+        fs::write(directory.join("days.csv"), &days).unwrap();
+        fs::write(directory.join("days.toml"), &routine).unwrap();
+        let file = fs::File::options().append(true).open(directory.join("days.csv")).unwrap();
+        file.set_modified(std::time::UNIX_EPOCH + Duration::from_secs(1_750_000_000)).unwrap();
+    }
+    let hosts = hosts(one.path(), 2);
+    let children = [one.path(), other].into_iter().enumerate();
+    let children: Vec<Child> = children
+        .map(|(process, directory)| start(directory, &hosts, process, &["days.toml"]))
+        .collect();
+    let ended: Vec<Output> =
+        children.into_iter().map(|child| child.wait_with_output().unwrap()).collect();
+    let names = |directory: &Path| -> Vec<String> {
+        let files = fs::read_dir(directory).unwrap().flatten();
+        files.map(|file| file.file_name().to_string_lossy().into_owned()).collect()
+    };
+    if size == "20M" {
+        assert!(ended.iter().all(|output| output.status.success()), "{}", told(&ended[1]));
+        assert!(names(other).contains(&"noted-0001-of-0002.csv".to_owned()));
+        return;
+    }
+    assert!(ended.iter().all(|output| output.status.code() == Some(1)));
+    let expected = "noted-0001-of-0002.csv: No space left on device";
+    assert!(told(&ended[1]).contains(expected), "{}", told(&ended[1]));
+    let (of_first, expected) = (told(&ended[0]), "process 1 (127.0.0.1:");
+    assert!(of_first.contains(expected) && of_first.contains("No space"), "{of_first}");
+    for directory in [one.path(), other] {
+        let names = names(directory);
+        assert!(!names.iter().any(|name| name.starts_with('.') || name.contains("-of-")));
+    }
 }

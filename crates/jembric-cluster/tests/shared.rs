@@ -9,7 +9,7 @@ mod together;
 
 use jembric::{
     Error, Result, Shape, Table,
-    io::{Data, Exchange, Memory, Outputs, Reading, Writing},
+    io::{Data, Exchange, Memory, Outputs, Reading, Sharing, Writing},
     routine::{Routine, Run},
     steps::{Disk, Files},
 };
@@ -33,6 +33,13 @@ impl Files for Cut<'_> {
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         self.files.shape(file, reading)
+    }
+
+    fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
+        match self.cuts.is_empty() {
+            true => self.files.sharing(file, reading),
+            false => Ok(Sharing::Rows),
+        }
     }
 
     fn share(

@@ -25,6 +25,7 @@ use crate::{
     read::pieces::Pieces,
     write::existing::Existing,
 };
+use borsh::{BorshDeserialize, BorshSerialize};
 use name::{Name, Place};
 use std::{
     collections::HashMap,
@@ -76,6 +77,15 @@ pub(crate) enum Rows {
     Typed(Data),
 }
 
+/// The ranges of a column, each for one of several processes.
+#[derive(Clone, Debug, Default, BorshSerialize, BorshDeserialize)]
+pub(crate) struct Ranges {
+    /// The name of the state of the database in which all processes read their ranges.
+    pub(crate) state: String,
+    /// The condition for the rows of each range.
+    pub(crate) conditions: Vec<String>,
+}
+
 /// A database as it was at one moment.
 trait Snapshot: Send {
     /// Its tables and views, ordered by name. Their rows are not counted.
@@ -95,6 +105,12 @@ trait Snapshot: Send {
         reading: &Reading,
         how_many: HowMany<'_>,
     ) -> Result<Answer>;
+
+    /// Ranges of a column with about as many rows each.
+    fn ranges(&mut self, wanted: Wanted<'_>, column: &str, ranges: usize) -> Result<Ranges>;
+
+    /// Shows the state that another process has named.
+    fn show(&mut self, state: &str) -> Result<()>;
 }
 
 /// A database that is open for writing, in one transaction. If it is dropped before it is
@@ -249,6 +265,16 @@ impl Database {
     }
 }
 
+/// The error of ranges in a database that has none.
+#[cfg(feature = "sqlite")]
+fn no_ranges(database: &str) -> Error {
+    Error::Setting {
+        setting: "by-ranges-of",
+        value: format!("given, but {database} is not a PostgreSQL database"),
+        expected: "a table such as postgresql://localhost/harbour:stays".to_owned(),
+    }
+}
+
 /// The name of a query's result.
 fn of_query(place: &Place) -> String {
     format!("{} (query)", place.shown())
@@ -314,6 +340,25 @@ impl Databases {
             let shown = shown(name, wanted);
             Ok((shown, database.snapshot.answer(wanted, reading, how_many)?))
         })
+    }
+
+    /// The ranges of a column of a table, or of the query of a reading.
+    pub(crate) fn ranges(
+        &self,
+        name: &Name,
+        query: Option<&str>,
+        column: &str,
+        ranges: usize,
+    ) -> Result<Ranges> {
+        self.with(&name.place, |database| {
+            let wanted = database.wanted(name, query)?;
+            database.snapshot.ranges(wanted, column, ranges)
+        })
+    }
+
+    /// Shows the state of a database that another process has named.
+    pub(crate) fn show(&self, place: &Place, state: &str) -> Result<()> {
+        self.with(place, |database| database.snapshot.show(state))
     }
 
     /// The shape of a table, or of the query of the reading.

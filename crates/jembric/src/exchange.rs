@@ -51,13 +51,22 @@ impl dyn Exchange + '_ {
         &self,
         own: Option<&T>,
     ) -> Result<T> {
-        let bytes = own.filter(|_| self.is_first()).map(packed).transpose()?;
+        self.of_one(0, own)
+    }
+
+    /// What one process knows. The value of other processes is not used.
+    pub(crate) fn of_one<T: BorshSerialize + BorshDeserialize>(
+        &self,
+        process: usize,
+        own: Option<&T>,
+    ) -> Result<T> {
+        let bytes = own.filter(|_| self.process() == process).map(packed).transpose()?;
         let processes = self.processes();
         let mut facts = self.facts(&mut |send| {
             let mut bytes = bytes.iter();
             bytes.try_for_each(|bytes| (0..processes).try_for_each(|to| send(to, bytes.clone())))
         })?;
-        facts.pop().ok_or_else(|| damaged("process 0 has sent nothing"))
+        facts.pop().ok_or_else(|| damaged(format!("process {process} has sent nothing")))
     }
 
     fn facts<T: BorshDeserialize>(

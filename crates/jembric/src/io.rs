@@ -31,9 +31,10 @@ pub use crate::{
         holidays::{holidays, holidays_of, holidays_reading},
         reading::Reading,
         settings::{DateOrder, ReadingSettings},
+        share::Sharing,
     },
     write::{
-        destination::{Destination, Outputs, abandon_files},
+        destination::{Complete, Destination, Outputs, abandon_files},
         existing::Existing,
         writing::{Batches, Format, Writing},
     },

@@ -27,6 +27,6 @@ pub(crate) mod records;
 mod rows_of_databases;
 mod scan;
 pub(crate) mod settings;
-mod share;
+pub(crate) mod share;
 pub(crate) mod spool;
 pub(crate) mod table;

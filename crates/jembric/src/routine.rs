@@ -19,10 +19,15 @@
 //!
 //! A step works on its input (`read`: a file, or a table with `file` and reading settings), on a
 //! named earlier step (`from`), or on the step before. Second tables (`within = { windows = … }`,
-//! `stack = […]`) are earlier steps or files. `parse` converts the text to steps and marks
-//! mistakes; `check` checks the steps; `run` runs them and writes their files; `needed` finds the
-//! columns that they use, and `stream` the steps that can pass rows on in batches; `aside` collects
-//! the rows that the steps set aside; `report` makes the page; `save` writes the text.
+//! `stack = […]`) are earlier steps or files.
+//!
+//! `parse` converts the text to steps and marks mistakes; `patterns` finds the files that match a
+//! pattern; `check` checks the steps. `run` runs them, one after the other in a `course`:
+//! `dependencies` are the files and steps that they use, `needed` the columns, `readings` reads
+//! each file once, `stream` passes batches from step to step, and `shared` is what several
+//! processes do differently. `outputs` writes the files of steps; `aside` collects the rows that
+//! they set aside; `report` makes the page. `mistakes` marks errors in the text, and `save` writes
+//! the text.
 //!
 //! With `page = "harbour.html"` above the steps, a run also writes one HTML page. A step with a
 //! `heading` begins a section of it, with a sentence (`say`), a picture and a table (`show`).
@@ -30,8 +35,13 @@
 mod aside;
 mod check;
 mod checked;
+mod course;
+mod dependencies;
+mod mistakes;
 mod needed;
+mod outputs;
 mod parse;
+mod patterns;
 mod readings;
 mod report;
 mod run;
@@ -49,7 +59,6 @@ pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 
 use crate::{
     Advised, Error, Result, Takes,
-    databases::secrets::{secrets, without_secrets},
     io::{Existing, ReadingSettings, Size},
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
@@ -249,14 +258,16 @@ impl Routine {
     }
 
     /// Reads the file of a routine. Its paths are relative to that file, so run it on
-    /// [`Routine::files_beside`].
+    /// [`Routine::files_beside`]. Where a step stacks files, a pattern such as `lifts-*.csv` stands
+    /// for all files that match it, in the order of their names.
     ///
-    /// Errors: the file cannot be read, or is not a valid routine; the message marks the place.
+    /// Errors: the file cannot be read, or is not a valid routine; no file matches a pattern. The
+    /// message marks the place.
     pub fn file(path: impl AsRef<Path>) -> Result<Routine> {
         let path = path.as_ref();
         let file = path.display().to_string();
         match std::fs::read_to_string(path) {
-            Ok(text) => Routine::parse(&file, &text),
+            Ok(text) => Routine::parse(&file, &text)?.with_matching_files(path),
             Err(source) => {
                 Err(Error::Read { file, source, nearest: crate::read::bytes::nearest_file(path) })
             }
@@ -278,48 +289,5 @@ impl Routine {
     /// The files relative to a routine's file.
     pub fn files_beside(path: impl AsRef<Path>) -> Disk {
         Disk::in_directory(path.as_ref().parent().map(Path::to_owned).unwrap_or_default())
-    }
-
-    /// An error that marks a place in the text.
-    fn error(
-        &self,
-        at: Range<usize>,
-        problem: impl Into<String>,
-        advice: impl Into<String>,
-    ) -> Error {
-        match &self.text {
-            Some(text) => text.error(at, problem, advice),
-            None => {
-                let (problem, advice) = (problem.into(), advice.into());
-                Error::Settings(if advice.is_empty() {
-                    problem
-                } else {
-                    format!("{problem}: {advice}")
-                })
-            }
-        }
-    }
-}
-
-impl Text {
-    fn error(
-        &self,
-        at: Range<usize>,
-        problem: impl Into<String>,
-        advice: impl Into<String>,
-    ) -> Error {
-        let (problem, advice) = (problem.into(), advice.into());
-        // The line with the mistake is shown, and must not show a password.
-        let (mut text, mut at) = (self.text.clone(), at);
-        for secret in secrets(&self.text).into_iter().rev() {
-            let left = |place: usize| match place {
-                place if place >= secret.end => place - secret.len(),
-                place => place.min(secret.start),
-            };
-            at = left(at.start)..left(at.end);
-            text.replace_range(secret, "");
-        }
-        let problem = without_secrets(&problem);
-        Error::Routine(Box::new(Mistaken { file: self.file.clone(), text, at, problem, advice }))
     }
 }

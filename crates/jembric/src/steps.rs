@@ -16,7 +16,8 @@ use crate::{
         Data, Databases, Memory, Reading, entities_of, entities_reading, file_of, holidays_of,
         holidays_reading, is_database, name_in,
     },
-    larger::shared::only_at_first,
+    larger::shared::only_at,
+    read::share::Sharing,
     settings::{Given, GivenSettings, Settings},
 };
 use std::{
@@ -142,6 +143,12 @@ pub trait Files {
         self.table(file, reading).map(Data::Table)
     }
 
+    /// How several processes that run a routine together read a file.
+    fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
+        let _ = (file, reading);
+        Ok(Sharing::AtFirst)
+    }
+
     /// The rows of this process among those of all processes that run a routine together. All have
     /// the same columns. If the rows are not shared out, process 0 has all of them.
     fn share(
@@ -155,7 +162,7 @@ pub trait Files {
             0 => Some(self.data(file, reading, memory)?),
             _ => None,
         };
-        only_at_first(own, exchange)
+        only_at(0, own, exchange)
     }
 
     /// The shape from its header; none if it cannot be inspected before it is read.
@@ -209,6 +216,10 @@ impl Files for Disk {
         self.reading(reading).data(name_in(&self.directory, file), memory)
     }
 
+    fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
+        self.reading(reading).sharing(name_in(&self.directory, file))
+    }
+
     fn share(
         &self,
         file: &str,
@@ -257,6 +268,22 @@ impl<'a> FilesOnce<'a> {
     pub fn of(files: &'a dyn Files) -> FilesOnce<'a> {
         FilesOnce { files, read: RefCell::default() }
     }
+
+    /// A table that was read before, or is read now.
+    fn once(
+        &self,
+        file: &str,
+        reading: &Reading,
+        read: impl FnOnce() -> Result<Data>,
+    ) -> Result<Data> {
+        let key = format!("{file}\n{reading:?}");
+        if let Some(data) = self.read.borrow().get(&key) {
+            return Ok(data.clone());
+        }
+        let data = read()?;
+        self.read.borrow_mut().insert(key, data.clone());
+        Ok(data)
+    }
 }
 
 impl Files for FilesOnce<'_> {
@@ -269,13 +296,21 @@ impl Files for FilesOnce<'_> {
     }
 
     fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
-        let key = format!("{file}\n{reading:?}");
-        if let Some(data) = self.read.borrow().get(&key) {
-            return Ok(data.clone());
-        }
-        let data = self.files.data(file, reading, memory)?;
-        self.read.borrow_mut().insert(key, data.clone());
-        Ok(data)
+        self.once(file, reading, || self.files.data(file, reading, memory))
+    }
+
+    fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
+        self.files.sharing(file, reading)
+    }
+
+    fn share(
+        &self,
+        file: &str,
+        reading: &Reading,
+        memory: &Memory,
+        exchange: &dyn Exchange,
+    ) -> Result<Data> {
+        self.once(file, reading, || self.files.share(file, reading, memory, exchange))
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {

@@ -615,3 +615,43 @@ fn a_number_keeps_all_its_digits_or_is_refused() {
         assert!(error.contains("`opening`: `"), "{number}: {error}");
     }
 }
+
+/// A pattern stands for the files that match it, in the order of their names.
+#[rstest]
+#[case::several("stack = ['days-*.csv']", Ok("days-1.csv days-10.csv days-2.csv"))]
+#[case::beside_others(
+    "read = 'all.csv'\nstack = ['days-?.csv']",
+    Ok("all.csv days-1.csv days-2.csv")
+)]
+#[case::in_a_directory("stack = ['deeper/*.csv']", Ok("deeper/days-3.csv"))]
+#[case::a_name_with_a_star("stack = ['odd*.csv']", Ok("odd*.csv"))]
+#[case::no_file("stack = ['weeks-*.csv']", Err("no file matches `weeks-*.csv`"))]
+#[case::one_table(
+    "read = 'days-*.csv'\nlatest = { date = 'day' }",
+    Err("`days-*.csv` is a pattern, and latest reads one file")
+)]
+#[case::invalid("stack = ['days-***.csv']", Err("`days-***.csv` is no valid pattern"))]
+fn patterns_stand_for_files(#[case] step: &str, #[case] expected: Result<&str, &str>) {
+    // What is special in the directory's own name is not.
+    let directory = tempfile::Builder::new().prefix("[days]*").tempdir().unwrap();
+    fs::create_dir(directory.path().join("deeper")).unwrap();
+    for name in ["days-1", "days-2", "days-10", "all", "odd*", "odd-1", "deeper/days-3"] {
+        let text = format!("day\n2025-06-{:02}\n", name.len());
+        fs::write(directory.path().join(format!("{name}.csv")), text).unwrap();
+    }
+    let path = directory.path().join("days.toml");
+    fs::write(&path, format!("[[step]]\n{step}\n")).unwrap();
+    match (Routine::file(&path), expected) {
+        (Ok(routine), Ok(expected)) => {
+            assert_eq!(routine.files_read().collect::<Vec<_>>().join(" "), expected);
+            let files = Routine::files_beside(&path);
+            let running = Run::on(&files, today());
+            routine.check(&running).unwrap().run(&mut |_| Ok(()), &mut |_| Ok(())).unwrap();
+        }
+        (Err(Error::Routine(mistaken)), Err(expected)) => {
+            assert!(mistaken.problem.contains(expected), "{mistaken}");
+            assert!(mistaken.text[mistaken.at.clone()].contains('*'), "{mistaken}");
+        }
+        (other, _) => panic!("{other:?}"),
+    }
+}

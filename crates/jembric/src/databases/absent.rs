@@ -1,6 +1,6 @@
 //! A database of a kind that the build does not include. There are none.
 
-use super::{Answer, DatabaseTable, HowMany, Snapshot, TablesWriter, Wanted};
+use super::{Answer, DatabaseTable, HowMany, Ranges, Snapshot, TablesWriter, Wanted};
 use crate::{Result, Shape, Table, io::Reading, write::existing::Existing};
 
 /// A database that cannot be opened.
@@ -21,6 +21,14 @@ impl Snapshot for Absent {
     }
 
     fn answer(&mut self, _: Wanted<'_>, _: &Reading, _: HowMany<'_>) -> Result<Answer> {
+        match *self {}
+    }
+
+    fn ranges(&mut self, _: Wanted<'_>, _: &str, _: usize) -> Result<Ranges> {
+        match *self {}
+    }
+
+    fn show(&mut self, _: &str) -> Result<()> {
         match *self {}
     }
 }

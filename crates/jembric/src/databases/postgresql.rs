@@ -19,7 +19,8 @@ pub use cancel::cancel_queries;
 pub(crate) use write::PostgreSqlWriter;
 
 use super::{
-    Answer, DatabaseTable, HowMany, Rows, Snapshot, Wanted, no_such_table, query::without_end,
+    Answer, DatabaseTable, HowMany, Ranges, Rows, Snapshot, Wanted, no_such_table,
+    query::without_end,
 };
 use crate::{
     ColumnShape, Error, Result, Shape, Table,
@@ -117,12 +118,37 @@ struct Relation {
     columns: Vec<WireColumn>,
 }
 
+/// Begins a transaction in which every query sees the same state.
+const BEGIN: &str = "begin isolation level repeatable read, read only";
+
+impl Relation {
+    /// Errors: there is no such column.
+    fn expect(&self, database: &str, column: &str) -> Result<()> {
+        let names = || self.columns.iter().map(|column| column.name.as_str());
+        if names().any(|name| name == column) {
+            return Ok(());
+        }
+        let advice = match crate::nearest_name(column, names()) {
+            Some(meant) => format!("Did you mean `{meant}`?"),
+            None => format!("Its columns are {}", names().collect::<Vec<_>>().join(", ")),
+        };
+        let problem = format!("by-ranges-of names `{column}`, and there is no such column");
+        Err(super::failed(database, problem, advice))
+    }
+
+    /// The rows in the order of a column. The key decides between rows with the same value.
+    fn in_order_of(&self, column: &str) -> String {
+        let columns = std::iter::once(column).chain(self.key.iter().map(String::as_str));
+        format!(" order by {}", columns.map(quoted).collect::<Vec<_>>().join(", "))
+    }
+}
+
 impl PostgreSql {
     /// Connects, and begins a transaction.
     pub(crate) fn open(uri: &str) -> Result<PostgreSql> {
         let mut connection = Connection::open(uri)?;
         // The snapshot is taken by the first query of the transaction.
-        connection.execute("begin isolation level repeatable read, read only")?;
+        connection.execute(BEGIN)?;
         connection.execute("select 1")?;
         Ok(PostgreSql { connection })
     }
@@ -215,6 +241,51 @@ impl Snapshot for PostgreSql {
     ) -> Result<Answer> {
         self.apart(|database| database.copied(wanted, reading, how_many))
     }
+
+    fn ranges(&mut self, wanted: Wanted<'_>, column: &str, ranges: usize) -> Result<Ranges> {
+        let relation = self.apart(|database| database.relation(wanted))?;
+        relation.expect(self.connection.name(), column)?;
+        let state = self.connection.query("select pg_export_snapshot()", &[])?;
+        let state = state.first().map(|row| row.get(0)).unwrap_or_default();
+        let column = quoted(column);
+        let parts = (1..ranges).map(|part| part as f64 / ranges as f64).collect::<Vec<f64>>();
+        let bounds = format!(
+            "select quote_literal(bound) from unnest((select percentile_disc($1::float8[]) within \
+                group (order by {column})::text[] from {})) with ordinality as bounds (bound, \
+                place) order by place",
+            relation.sql
+        );
+        let bounds = self.apart(|database| database.connection.query(&bounds, &[&parts]))?;
+        let bounds: Vec<String> = bounds.iter().map(|row| row.get(0)).collect();
+        Ok(Ranges { state, conditions: conditions(&column, &bounds, ranges) })
+    }
+
+    fn show(&mut self, state: &str) -> Result<()> {
+        self.connection.execute("rollback")?;
+        self.connection.execute(BEGIN)?;
+        let state = state.replace('\'', "''");
+        self.connection.execute(&format!("set transaction snapshot '{state}'"))
+    }
+}
+
+/// The conditions for ranges of a column between bounds, each with its upper bound. Rows without a
+/// value are in the last range. Without bounds there are no values, and the first range has all
+/// rows.
+fn conditions(column: &str, bounds: &[String], ranges: usize) -> Vec<String> {
+    let is_last = |range| range + 1 == ranges;
+    let condition = |range: usize| match (range.checked_sub(1), bounds.get(range)) {
+        _ if bounds.len() + 1 < ranges => (if range == 0 { "true" } else { "false" }).to_owned(),
+        (None, None) => "true".to_owned(),
+        (None, Some(upper)) => format!("{column} <= {upper}"),
+        (Some(before), _) if is_last(range) => {
+            format!("({column} > {} or {column} is null)", bounds[before])
+        }
+        (Some(before), upper) => {
+            let upper = upper.map(|upper| format!(" and {column} <= {upper}")).unwrap_or_default();
+            format!("{column} > {}{upper}", bounds[before])
+        }
+    };
+    (0..ranges).map(condition).collect()
 }
 
 impl PostgreSql {
@@ -239,8 +310,14 @@ impl PostgreSql {
             HowMany::All(memory) => (None, Some(memory).filter(|memory| memory.is_limited())),
         };
         let most_bytes = memory.map_or(u64::MAX, Memory::batch);
+        let mut which = reading.condition.as_ref().map(|rows| format!(" where {rows}"));
+        if let Some(column) = &reading.by_ranges_of {
+            relation.expect(&name, column)?;
+            which = Some(which.unwrap_or_default() + &relation.in_order_of(column));
+        }
+        let which = which.unwrap_or_default();
         let connection = self.connection.shared();
-        let rows = Copied { connection, relation, first, progress, most_bytes };
+        let rows = Copied { connection, relation, which, first, progress, most_bytes };
         let choose = |names: &mut dyn Iterator<Item = &str>| {
             let names: Vec<&str> = names.collect();
             reading.read_of(names.into_iter())
@@ -261,6 +338,8 @@ impl PostgreSql {
 struct Copied<'a> {
     connection: connect::Shared<'a>,
     relation: Relation,
+    /// The condition for the rows to read, and their order.
+    which: String,
     /// The number of rows to read, if not all are read.
     first: Option<usize>,
     progress: Option<Progress>,
@@ -308,8 +387,9 @@ impl Source for Copied<'_> {
         let list: Vec<String> = fetched.iter().map(|column| quoted(&column.name)).collect();
         let limit = self.first.map(|first| format!(" limit {first}")).unwrap_or_default();
         let copy = format!(
-            "copy (select {} from {sql}{limit}) to stdout (format binary)",
-            list.join(", ")
+            "copy (select {} from {sql}{}{limit}) to stdout (format binary)",
+            list.join(", "),
+            self.which
         );
         let most_bytes = self.most_bytes;
         let mut connection = self.connection.borrow();

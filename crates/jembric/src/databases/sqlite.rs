@@ -8,8 +8,8 @@ mod write;
 pub(crate) use write::SqliteWriter;
 
 use super::{
-    Answer, DatabaseTable, HowMany, Rows, Snapshot, Wanted, failed, no_such_table,
-    query::without_end,
+    Answer, DatabaseTable, HowMany, Ranges, Rows, Snapshot, Wanted, failed, no_ranges,
+    no_such_table, query::without_end,
 };
 use crate::{
     Error, Result, Shape,
@@ -228,12 +228,23 @@ impl Snapshot for Sqlite {
         Ok(Shape::of_names(names))
     }
 
+    fn ranges(&mut self, _: Wanted<'_>, _: &str, _: usize) -> Result<Ranges> {
+        Err(no_ranges(&self.name))
+    }
+
+    fn show(&mut self, _: &str) -> Result<()> {
+        Err(no_ranges(&self.name))
+    }
+
     fn answer(
         &mut self,
         wanted: Wanted<'_>,
         reading: &Reading,
         how_many: HowMany<'_>,
     ) -> Result<Answer> {
+        if reading.by_ranges_of.is_some() {
+            return Err(no_ranges(&self.name));
+        }
         let source = self.source(wanted)?;
         let names: Vec<String> = {
             let all = self.statement(&source, None)?;

@@ -115,8 +115,21 @@ impl Unifying {
     }
 }
 
+/// Rows with the types that they have together with these columns.
+pub(crate) fn unified_data(data: Data, columns: &Table) -> Result<Data> {
+    let columns = unified(columns, &data.sample().emptied())?;
+    match &data {
+        _ if columns.shape() == data.sample().shape() => Ok(data),
+        Data::Table(table) => Ok(Data::Table(unified(&columns, table)?)),
+        Data::Larger(_) => {
+            let sample = unified(&columns, data.sample())?;
+            Ok(Data::Larger(Arc::new(Unified { parts: vec![data], columns, sample })))
+        }
+    }
+}
+
 /// A batch with the types that it has together with these columns.
-fn unified(columns: &Table, batch: &Table) -> Result<Table> {
+pub(crate) fn unified(columns: &Table, batch: &Table) -> Result<Table> {
     let both = Stack::new().apply(&[("", columns), ("", batch)])?.table;
     Ok(both.with_not_numbers(batch.not_numbers()))
 }

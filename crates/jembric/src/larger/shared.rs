@@ -46,15 +46,14 @@ impl Shared<'_> {
     /// that of all rows. Process 0 has the rows set aside.
     pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let plan = self.larger.plan;
-        match plan.division() {
-            _ if is_at_first(plan) => self.at_first(take),
-            _ if plan.access() == Access::OnePass => self.one_pass(take),
-            Some(Division::Rows) => {
+        match (plan.access(), plan.division()) {
+            (Access::OnePass, _) => self.one_pass(take),
+            (_, Some(Division::Rows)) => {
                 let overall = self.overall()?;
                 let inputs = self.larger.inputs.to_vec();
                 self.in_shares(&inputs, overall, None, take)
             }
-            Some(Division::Entities(division)) => self.by_entity(division, take),
+            (_, Some(Division::Entities(division))) => self.by_entity(division, take),
             _ => self.at_first(take),
         }
     }
@@ -394,10 +393,10 @@ pub(crate) fn is_at_first(plan: &Plan) -> bool {
     plan.access() != Access::OnePass && !is_shared
 }
 
-/// The rows that process 0 has. The other processes have none, and the same columns.
-pub(crate) fn only_at_first(own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
+/// The rows that one process has. The other processes have none, and the same columns.
+pub(crate) fn only_at(process: usize, own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
     let columns = own.as_ref().map(|data| data.sample().emptied());
-    let columns = exchange.of_first(columns.as_ref())?;
+    let columns = exchange.of_one(process, columns.as_ref())?;
     Ok(own.unwrap_or(Data::Table(columns)))
 }
 

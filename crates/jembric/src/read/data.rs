@@ -51,7 +51,7 @@ impl Reading {
         if sheet.is_some() {
             return self.file(path).map(Data::Table);
         }
-        self.refuse_query(&name)?;
+        self.refuse_for_databases(&name)?;
         self.of_file(&name, file, memory)
     }
 
@@ -67,7 +67,7 @@ impl Reading {
         if !memory.is_limited() {
             return self.stream(name, stream).map(Data::Table);
         }
-        self.refuse_query(&name)?;
+        self.refuse_for_databases(&name)?;
         match beginning(&mut stream, memory.whole()).map_err(unread(&name))? {
             Beginning::Whole(bytes) => match Special::of(&bytes) {
                 Some(_) => self.stream(name, &bytes[..]).map(Data::Table),

@@ -51,6 +51,9 @@ pub struct Reading {
     pub(super) most_columns: Option<u64>,
     pub(crate) progress: Option<Progress>,
     pub(super) query: Option<String>,
+    pub(crate) by_ranges_of: Option<String>,
+    /// The rows to read of a database, as a condition; all if there is none.
+    pub(crate) condition: Option<String>,
     pub(super) directory: PathBuf,
     pub(super) databases: Databases,
     /// The bytes that are read at a time, which tests change.
@@ -170,6 +173,15 @@ impl Reading {
         self
     }
 
+    /// Reads the rows of a PostgreSQL database in the order of this column, with missing values
+    /// last. If several processes run a routine together, each reads a range of the column with
+    /// about as many rows. Its values should be unique, and an index on it makes this fast.
+    #[must_use]
+    pub fn by_ranges_of(mut self, column: impl Into<String>) -> Reading {
+        self.by_ranges_of = Some(column.into());
+        self
+    }
+
     /// Sets the directory that the file of a query is relative to. The default is the working
     /// directory.
     #[must_use]
@@ -200,17 +212,19 @@ impl Reading {
         })
     }
 
-    /// Errors: there is a query, and the input is not a database.
-    pub(super) fn refuse_query(&self, name: &str) -> Result<()> {
-        match &self.query {
-            None => Ok(()),
-            Some(_) => Err(Error::Setting {
-                setting: "query",
-                value: format!("given, but {name} is not a database"),
-                expected: "a SQLite file or a URI such as postgresql://localhost/harbour"
-                    .to_owned(),
-            }),
-        }
+    /// Errors: there is a setting for databases, and the input is not one.
+    pub(super) fn refuse_for_databases(&self, name: &str) -> Result<()> {
+        let (setting, expected) = match (&self.query, &self.by_ranges_of) {
+            (Some(_), _) => {
+                ("query", "a SQLite file or a URI such as postgresql://localhost/harbour")
+            }
+            (None, Some(_)) => {
+                ("by-ranges-of", "a table such as postgresql://localhost/harbour:stays")
+            }
+            (None, None) => return Ok(()),
+        };
+        let value = format!("given, but {name} is not a database");
+        Err(Error::Setting { setting, value, expected: expected.to_owned() })
     }
 
     /// The columns with a given format.

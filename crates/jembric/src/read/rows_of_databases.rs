@@ -5,7 +5,11 @@ use crate::{
     Table,
     databases::{Answer, HowMany, Rows, name::Name},
     error::Result,
-    larger::{Data, Memory, Scan},
+    exchange::Exchange,
+    larger::{
+        Data, Memory, Scan,
+        collect::{unified, unified_data},
+    },
 };
 use jembric_core::Origin;
 use std::sync::Arc;
@@ -22,22 +26,54 @@ impl Reading {
     /// The rows of an answer.
     pub(crate) fn of_database(&self, name: &str, answer: Answer, memory: &Memory) -> Result<Data> {
         let rows = NumberedRows { origin: Origin::of_rows(name), key: answer.key };
-        let data = match answer.rows {
-            Rows::Typed(data) => data,
-            Rows::Pieces(pieces) => Data::Table(pieces.table(name, rows.origin.clone())?),
+        let data = self.unnumbered(name, answer.rows, &rows.origin, memory)?;
+        rows.number(data)
+    }
+
+    /// Reads the rows of a range of a column, one of as many as there are processes.
+    pub(super) fn range_of_database(
+        &self,
+        name: &Name,
+        column: &str,
+        memory: &Memory,
+        exchange: &dyn Exchange,
+    ) -> Result<Data> {
+        let (query, process) = (self.query_text()?, exchange.process());
+        let all = || self.databases.ranges(name, query.as_deref(), column, exchange.processes());
+        let own = exchange.is_first().then(all).transpose()?;
+        let ranges = exchange.of_first(own.as_ref())?;
+        if !exchange.is_first() {
+            self.databases.show(&name.place, &ranges.state)?;
+        }
+        let reading =
+            Reading { condition: ranges.conditions.get(process).cloned(), ..self.clone() };
+        let how_many = HowMany::All(memory);
+        let (shown, answer) = self.databases.answer(name, query.as_deref(), &reading, how_many)?;
+        let origin = Origin::of_rows(&shown);
+        let data = self.unnumbered(&shown, answer.rows, &origin, memory)?;
+        // The types of decimals are those that all ranges have together.
+        let known = exchange.of_all(&(data.rows(), data.sample().emptied()))?;
+        let before: u64 = known[..process].iter().map(|(rows, _)| rows).sum();
+        let mut columns = known[0].1.clone();
+        for (_, others) in &known[1..] {
+            columns = unified(&columns, others)?;
+        }
+        let rows = NumberedRows { origin: origin.after(before as usize), key: answer.key };
+        rows.number(unified_data(data, &columns)?)
+    }
+
+    /// The rows of an answer, whose numbers are still to be given to them if their types are those
+    /// of the database.
+    fn unnumbered(&self, name: &str, rows: Rows, origin: &Origin, memory: &Memory) -> Result<Data> {
+        match rows {
+            Rows::Typed(data) => Ok(data),
+            Rows::Pieces(pieces) => Ok(Data::Table(pieces.table(name, origin.clone())?)),
             Rows::Written(transcript) => {
                 let (reading, source, header, texts, origin) =
-                    self.for_written(transcript, rows.origin.clone());
-                TextScan::data(&reading, (source, header), &texts, Some(origin), memory, None)?
+                    self.for_written(transcript, origin.clone());
+                TextScan::data(&reading, (source, header), &texts, Some(origin), memory, None)
             }
-        };
-        Ok(match data {
-            Data::Table(table) => Data::Table(rows.named(table, 0)),
-            Data::Larger(scan) => {
-                let sample = rows.named(scan.sample().clone(), 0);
-                Data::Larger(Arc::new(NumberedScan { scan, sample, rows }))
-            }
-        })
+        }
     }
 }
 
@@ -50,6 +86,17 @@ struct NumberedRows {
 }
 
 impl NumberedRows {
+    /// The rows with their numbers.
+    fn number(self, data: Data) -> Result<Data> {
+        Ok(match data {
+            Data::Table(table) => Data::Table(self.named(table, 0)),
+            Data::Larger(scan) => {
+                let sample = self.named(scan.sample().clone(), 0);
+                Data::Larger(Arc::new(NumberedScan { scan, sample, rows: self }))
+            }
+        })
+    }
+
     /// The rows with their names. There are others before them.
     fn named(&self, table: Table, before: usize) -> Table {
         // Notations of dates are known to the table.

@@ -41,6 +41,10 @@ pub struct ReadingSettings {
     /// The query that is read from a database, or the file of one as `@overdue.sql`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub query: Option<String>,
+    /// The column by whose ranges the rows of a PostgreSQL database are shared out to several
+    /// processes, and in whose order they are read.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by_ranges_of: Option<String>,
     /// The limit on what the file may unpack to or need in memory, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_unpacked: Option<u64>,
@@ -63,7 +67,7 @@ pub enum DateOrder {
 
 impl ReadingSettings {
     /// The names of the settings in a routine.
-    pub(crate) const NAMES: [&str; 12] = [
+    pub(crate) const NAMES: [&str; 13] = [
         "read",
         "century",
         "date-order",
@@ -74,6 +78,7 @@ impl ReadingSettings {
         "no-header",
         "no-quotes",
         "query",
+        "by-ranges-of",
         "most-unpacked",
         "most-columns",
     ];
@@ -101,6 +106,9 @@ impl ReadingSettings {
         }
         if let Some(query) = &self.query {
             reading = reading.query(query);
+        }
+        if let Some(column) = &self.by_ranges_of {
+            reading = reading.by_ranges_of(column);
         }
         if let Some(most) = self.most_unpacked {
             reading = reading.most_unpacked(most);

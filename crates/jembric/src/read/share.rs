@@ -12,17 +12,43 @@ use crate::{
         packing::most_unpacked,
         sheet::file_and_sheet,
     },
-    larger::{Data, Memory, shared::only_at_first},
+    larger::{Data, Memory, shared::only_at},
 };
 use std::{fs::File, path::Path, sync::Arc};
 
+/// How several processes read a file together.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sharing {
+    /// Each process reads some of the rows.
+    Rows,
+    /// One process reads all rows. The file has this many bytes.
+    Whole(u64),
+    /// Process 0 reads all rows, because all that is read from the same place must be of one
+    /// moment.
+    AtFirst,
+}
+
 impl Reading {
+    /// How several processes read a file together.
+    pub fn sharing(&self, path: impl AsRef<Path>) -> Result<Sharing> {
+        let path = path.as_ref();
+        Ok(match (self.sharable(path)?, file_and_sheet(path).0.metadata()) {
+            (Some(_), _) => Sharing::Rows,
+            (None, Ok(about)) if Name::of_input(&path.display().to_string()).is_none() => {
+                Sharing::Whole(about.len())
+            }
+            _ => Sharing::AtFirst,
+        })
+    }
+
     /// Reads the share of this process, as [`data`](Reading::data) reads all rows. All processes
     /// call this with the same file, and get columns of the same types.
     ///
     /// A text file is shared out by bytes, and a record belongs to the process in whose share it
-    /// begins. A Parquet file is shared out by its groups of rows. A file that is compressed, in
-    /// another encoding or in another format, and a table of a database, are read by process 0.
+    /// begins. A Parquet file is shared out by its groups of rows, and a table of a PostgreSQL
+    /// database by ranges of a column ([`by_ranges_of`](Reading::by_ranges_of)). A file that is
+    /// compressed, in another encoding or in another format, and any other table of a database, are
+    /// read by process 0.
     pub fn share(
         &self,
         path: impl AsRef<Path>,
@@ -38,10 +64,12 @@ impl Reading {
             Some(Sharable::Parquet(file)) => {
                 self.groups_of_share(&path.display().to_string(), file, memory, exchange)
             }
+            Some(Sharable::Ranges(name, column)) => {
+                self.range_of_database(&name, &column, memory, exchange)
+            }
             None => {
-                let is_first = exchange.process() == 0;
-                let own = is_first.then(|| self.data(path, memory)).transpose()?;
-                only_at_first(own, exchange)
+                let own = exchange.is_first().then(|| self.data(path, memory)).transpose()?;
+                only_at(0, own, exchange)
             }
         }
     }
@@ -49,11 +77,14 @@ impl Reading {
     /// A file that can be shared out.
     fn sharable(&self, path: &Path) -> Result<Option<Sharable>> {
         let name = path.display().to_string();
+        if let Some(name) = Name::of_input(&name) {
+            return Ok(self.by_ranges_of.clone().map(|column| Sharable::Ranges(name, column)));
+        }
         let (of_file, sheet) = file_and_sheet(path);
-        if Name::of_input(&name).is_some() || sheet.is_some() || !of_file.is_file() {
+        if sheet.is_some() || !of_file.is_file() {
             return Ok(None);
         }
-        self.refuse_query(&name)?;
+        self.refuse_for_databases(&name)?;
         match special(&of_file)? {
             Some((file, Special::Columnar(Columnar::Parquet))) => Ok(Some(Sharable::Parquet(file))),
             Some(_) => Ok(None),
@@ -89,4 +120,6 @@ impl Reading {
 enum Sharable {
     Text(FileBytes),
     Parquet(File),
+    /// A database, by ranges of a column.
+    Ranges(Name, String),
 }

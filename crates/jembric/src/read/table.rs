@@ -106,7 +106,7 @@ impl Reading {
             let memory = Memory::unlimited();
             return self.rows_of_database(&database, &memory)?.whole(&memory);
         }
-        self.refuse_query(&name)?;
+        self.refuse_for_databases(&name)?;
         let (path, sheet) = file_and_sheet(path.as_ref());
         match special(&path)? {
             Some((file, Special::Columnar(format))) if sheet.is_none() => {
@@ -125,7 +125,7 @@ impl Reading {
     /// Reads a stream to its end, in memory; `name` is its name for messages.
     pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
         let name = name.into();
-        self.refuse_query(&name)?;
+        self.refuse_for_databases(&name)?;
         let mut first = Vec::new();
         stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
         if Special::of(&first).is_none() {
@@ -338,7 +338,7 @@ impl Reading {
                 Rows::Written(transcript) => Beginning::Rows(shown, transcript),
             });
         }
-        self.refuse_query(&name)?;
+        self.refuse_for_databases(&name)?;
         let (path, sheet) = file_and_sheet(path);
         let whole = |mut file: File| {
             let mut bytes = Vec::new();

@@ -1,8 +1,10 @@
 //! [`Readings`]: the files that a run has read.
 
-use super::{needed::Names, shared::Shares};
+use super::{Input, needed::Names, shared::Shares};
 use crate::{
-    io::{Data, Memory},
+    Result,
+    io::{Data, Memory, Reading, ReadingSettings, Sharing},
+    larger::shared::only_at,
     steps::Files,
 };
 use std::collections::HashMap;
@@ -13,13 +15,115 @@ pub(super) struct Readings<'a> {
     pub(super) shares: Shares<'a>,
     pub(super) columns: HashMap<&'a str, Names>,
     pub(super) memory: Memory,
-    pub(super) tables: HashMap<String, Data>,
-    pub(super) rows: HashMap<String, u64>,
+    tables: HashMap<String, Data>,
+    rows: HashMap<String, u64>,
 }
 
-impl Readings<'_> {
+/// A file that is still to be read.
+struct Unread<'a> {
+    key: String,
+    file: &'a str,
+    reading: Reading,
+}
+
+/// The key of a table that was read.
+fn key_of(file: &str, settings: &ReadingSettings) -> String {
+    format!("{file}\n{settings:?}")
+}
+
+impl<'a> Readings<'a> {
+    /// Nothing was read yet.
+    pub(super) fn new(
+        files: &'a dyn Files,
+        shares: Shares<'a>,
+        memory: &Memory,
+        columns: HashMap<&'a str, Names>,
+    ) -> Readings<'a> {
+        let (memory, tables, rows) = (memory.clone(), HashMap::new(), HashMap::new());
+        Readings { files, shares, columns, memory, tables, rows }
+    }
+
+    /// The table in a file that was read.
+    pub(super) fn table(&self, file: &str, settings: &ReadingSettings) -> Option<&Data> {
+        self.tables.get(&key_of(file, settings))
+    }
+
+    /// Reads the files among the inputs of a step, each once.
+    pub(super) fn read(&mut self, inputs: &[Input]) -> Result<()> {
+        let mut unread: Vec<Unread<'_>> = Vec::new();
+        for input in inputs {
+            let Input::File(file, settings) = input else { continue };
+            let key = key_of(file, settings);
+            if self.tables.contains_key(&key) || unread.iter().any(|other| other.key == key) {
+                continue;
+            }
+            let mut reading = settings.reading()?;
+            if inputs.len() > 1 {
+                reading = reading.one_of_several();
+            }
+            if let Some(Some(names)) = self.columns.get(file.as_str()) {
+                reading = reading.only(names);
+            }
+            unread.push(Unread { key, file, reading });
+        }
+        let owners = self.owners(&unread)?;
+        // Each process reads its whole files before it waits for those of others.
+        let mut own = Vec::new();
+        for (Unread { file, reading, .. }, owner) in unread.iter().zip(&owners) {
+            let is_own = *owner == Owner::Process(self.shares.process());
+            let whole = || self.files.data(file, reading, &self.memory);
+            own.push(is_own.then(whole).transpose()?);
+        }
+        for ((Unread { key, file, reading }, owner), own) in unread.into_iter().zip(owners).zip(own)
+        {
+            let data = match (owner, self.shares.exchange, own) {
+                (Owner::Process(process), Some(exchange), own) => only_at(process, own, exchange)?,
+                (Owner::All, Some(exchange), _) => {
+                    self.files.share(file, &reading, &self.memory, exchange)?
+                }
+                (_, None, Some(own)) => own,
+                (_, None, None) => self.files.data(file, &reading, &self.memory)?,
+            };
+            self.rows.insert(file.to_owned(), self.shares.rows(&data)?);
+            self.tables.insert(key, data);
+        }
+        Ok(())
+    }
+
+    /// Who reads each file. Files that cannot be shared out are shared out by size, the largest
+    /// first, each to the process that has the fewest bytes so far.
+    fn owners(&self, unread: &[Unread<'_>]) -> Result<Vec<Owner>> {
+        let mut owners = vec![Owner::Process(0); unread.len()];
+        let Some(exchange) = self.shares.exchange else { return Ok(owners) };
+        let mut whole = Vec::new();
+        for (place, Unread { file, reading, .. }) in unread.iter().enumerate() {
+            match self.files.sharing(file, reading)? {
+                Sharing::Rows => owners[place] = Owner::All,
+                Sharing::Whole(bytes) => whole.push((bytes, place)),
+                Sharing::AtFirst => {}
+            }
+        }
+        whole.sort_by_key(|&(bytes, place)| (std::cmp::Reverse(bytes), place));
+        let mut loads = vec![0; exchange.processes()];
+        for (bytes, place) in whole {
+            let least = (0..loads.len()).min_by_key(|&process| loads[process]).unwrap_or(0);
+            loads[least] += bytes;
+            owners[place] = Owner::Process(least);
+        }
+        Ok(owners)
+    }
+
     /// The number of rows of each file.
     pub(super) fn rows(&self) -> impl Iterator<Item = (&str, u64)> {
         self.rows.iter().map(|(name, rows)| (name.as_str(), *rows))
     }
+}
+
+/// Who reads a file.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Owner {
+    /// One process, which has all rows.
+    Process(usize),
+    /// All processes, each some of the rows.
+    All,
 }

@@ -9,12 +9,13 @@ use super::{
     checked::{Checked, Run},
 };
 use crate::{
-    CoreError, Error, Result, Table,
+    Context, CoreError, Error, Expression, Filter, Result, Table,
     calendar::{Day, Zone},
     databases::name::is_database_output,
     exchange::Exchange,
     larger::{
         Data, Memory,
+        collect::joined,
         shared::{gathered, gathered_in_order},
     },
     steps::Contents,
@@ -53,6 +54,11 @@ impl Shares<'_> {
         self.exchange.is_some()
     }
 
+    /// The number of this process.
+    pub(super) fn process(&self) -> usize {
+        self.exchange.map_or(0, Exchange::process)
+    }
+
     /// Whether this process has what is not shared: ledgers, pictures, the page.
     pub(super) fn is_first(&self) -> bool {
         self.exchange.is_none_or(|exchange| exchange.is_first())
@@ -62,21 +68,12 @@ impl Shares<'_> {
     /// differently.
     pub(super) fn expect_possible(&self, routine: &Routine, running: &Run<'_>) -> Result<()> {
         let Some(exchange) = self.exchange else { return Ok(()) };
-        let refused = |setting: &'static str, value: &str, expected: &str| {
-            let (value, expected) = (value.to_owned(), expected.to_owned());
-            Err(Error::Setting { setting, value, expected })
-        };
-        if running.since.is_some() {
-            let expected = "one process, because whole results are compared";
-            return refused("since", "given for several processes", expected);
-        }
-        if running.follow.is_some() {
-            let expected = "one process, which reports on the rows that it follows";
-            return refused("follow", "given for several processes", expected);
-        }
         if routine.files_read().any(|file| file == "-") {
-            let expected = "a file, which every process can read";
-            return refused("read", "standard input, which only one process has", expected);
+            return Err(Error::Setting {
+                setting: "read",
+                value: "standard input, which only one process has".to_owned(),
+                expected: "a file, which every process can read".to_owned(),
+            });
         }
         let mut seen: Vec<(String, Option<(u64, u64)>)> = Vec::new();
         for file in routine.files_read() {
@@ -85,23 +82,31 @@ impl Shares<'_> {
             }
         }
         for (process, others) in exchange.of_all(&seen)?.into_iter().enumerate() {
-            let differs = seen.iter().zip(&others).find(|(own, other)| own != other);
-            if let Some(((file, own), (_, other))) = differs {
-                let shown = |seen: &Option<(u64, u64)>| match seen {
+            if others == seen {
+                continue;
+            }
+            // Patterns may match other files elsewhere.
+            let differs = |other: &&(String, Option<(u64, u64)>)| !seen.contains(other);
+            let mut all = seen.iter().filter(|own| !others.contains(own));
+            let Some((file, _)) = all.next().or_else(|| others.iter().find(differs)) else {
+                continue;
+            };
+            let shown = |seen: &[(String, Option<(u64, u64)>)]| {
+                let seen = seen.iter().find(|(other, _)| other == file).and_then(|(_, seen)| *seen);
+                match seen {
                     Some((bytes, time)) => format!("{bytes} bytes changed at second {time}"),
                     None => "no file".to_owned(),
-                };
-                let own_process = exchange.process();
-                return Err(Error::Process {
-                    process: format!("processes {own_process} and {process}"),
-                    problem: format!(
-                        "they see different files at `{file}`: {} and {}. Give every process the \
-                            same file, changed at the same time",
-                        shown(own),
-                        shown(other),
-                    ),
-                });
-            }
+                }
+            };
+            return Err(Error::Process {
+                process: format!("processes {} and {process}", exchange.process()),
+                problem: format!(
+                    "they see different files at `{file}`: {} and {}. Give every process the same \
+                        file, changed at the same time",
+                    shown(&seen),
+                    shown(&others),
+                ),
+            });
         }
         Ok(())
     }
@@ -147,6 +152,25 @@ impl Shares<'_> {
             Some(exchange) => gathered_in_order(exchange, data, order, memory),
             None => Ok(data.clone()),
         }
+    }
+
+    /// The rows of a result for which a condition is true, of all processes, at process 0. A
+    /// condition with other columns is true for no row.
+    pub(super) fn followed(
+        &self,
+        data: &Data,
+        condition: &Expression,
+        context: &Context,
+        memory: &Memory,
+    ) -> Result<Table> {
+        let filter = Filter::new(condition.to_string());
+        let mut rows = vec![data.sample().emptied()];
+        data.each(&mut |batch| {
+            let followed = filter.apply_with(&batch, context).ok();
+            rows.extend(followed.map(|followed| followed.table).filter(|rows| rows.rows() > 0));
+            Ok(())
+        })?;
+        self.whole(&Data::Table(joined(&rows)?), memory)?.whole(memory)
     }
 
     /// The whole of each named table at process 0.

@@ -75,6 +75,7 @@ impl Checked<'_> {
         run.memory = running.memory;
         run.scratch.clone_from(&running.scratch);
         run.keeps_results = true;
+        run.exchange = running.exchange;
         let checked = older.check(&run)?;
         let mut results: Vec<Option<Table>> = vec![None; routine.steps.len()];
         checked.run_into(&mut Outputs::new(), &mut |_| Ok(()), &mut |ran| {

@@ -190,7 +190,9 @@ impl Destination {
 
     /// Puts the file in place.
     pub fn commit(self) -> Result<()> {
-        place(vec![self], None)
+        let mut outputs = Outputs::new();
+        outputs.add(self);
+        outputs.commit()
     }
 }
 
@@ -247,23 +249,21 @@ fn commit_databases(outputs: Vec<Destination>) -> Result<Vec<Destination>> {
     Ok(files)
 }
 
-/// Commits transactions, and renames complete files to their targets.
+/// Writes the bytes of all files to the disk.
+fn sync(outputs: &[Destination]) -> Result<()> {
+    for Destination { name, kind } in outputs {
+        if let Placement::Beside { file, .. } = kind {
+            file.sync().map_err(Error::write(name))?;
+        }
+    }
+    Ok(())
+}
+
+/// Renames files that are on the disk to their targets.
 ///
-/// All files are on the disk before the first rename, and signals wait until after the last one. If
-/// a rename fails, the journal and its temporary files remain, and the next run finishes the
-/// renames.
-fn place(outputs: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
-    for Destination { name, kind } in &outputs {
-        if let Placement::Beside { file, .. } = kind {
-            file.sync().map_err(Error::write(name))?;
-        }
-    }
-    let mut files = commit_databases(outputs)?;
-    for Destination { name, kind } in &files {
-        if let Placement::Beside { file, .. } = kind {
-            file.sync().map_err(Error::write(name))?;
-        }
-    }
+/// Signals wait until after the last one. If a rename fails, the journal and its temporary files
+/// remain, and the next run finishes the renames.
+fn place(mut files: Vec<Destination>, mut journal: Option<Journal>) -> Result<()> {
     let mut live = temporary::live();
     if let Some(journal) = &mut journal {
         // From here on a signal waits, because what the journal now says must not be undone in
@@ -471,6 +471,35 @@ impl Outputs {
         self.files.push(file);
     }
 
+    /// Puts all files in place.
+    pub fn commit(self) -> Result<()> {
+        self.complete()?.commit()
+    }
+
+    /// Writes the bytes of all files to the disk. Errors: for example that the disk is full.
+    pub fn sync(&self) -> Result<()> {
+        sync(&self.files)
+    }
+
+    /// Writes all files to the disk and commits the transactions of databases, so that only
+    /// renames are left.
+    pub fn complete(self) -> Result<Complete> {
+        self.sync()?;
+        let files = commit_databases(self.files)?;
+        sync(&files)?;
+        Ok(Complete { files, journal: self.journal })
+    }
+}
+
+/// Files that are complete, but not in place yet. If this is dropped, they are removed.
+#[must_use]
+#[derive(Debug)]
+pub struct Complete {
+    files: Vec<Destination>,
+    journal: Option<Journal>,
+}
+
+impl Complete {
     /// Puts all files in place.
     pub fn commit(self) -> Result<()> {
         place(self.files, self.journal)

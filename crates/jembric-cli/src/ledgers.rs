@@ -1,0 +1,81 @@
+//! Prints the ledgers of the steps that have run, and the followed rows.
+
+use crate::{
+    Failure,
+    arguments::{AccountArguments, AnswerArguments, LedgerForm},
+    screen::Screen,
+    show::{self, ChosenColumns},
+};
+use jembric::{Error, Expression, Filter, Ledger, Table, routine::Ran};
+
+/// What is printed about a step that has run.
+pub(crate) struct Told {
+    ledger: Ledger,
+    written: Option<String>,
+    /// The followed rows in its result.
+    followed: Option<Table>,
+    /// Whether one of several processes did it for all rows.
+    at_one_process: bool,
+}
+
+impl Told {
+    pub(crate) fn of(ran: &Ran<'_>, follow: Option<&Expression>) -> Told {
+        let followed = follow.map(|condition| {
+            Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
+        });
+        Told {
+            ledger: ran.outcome.ledger.clone(),
+            written: ran.written.clone(),
+            followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
+            at_one_process: ran.at_one_process,
+        }
+    }
+}
+
+/// Prints the ledgers of the steps that have run, and the followed rows.
+pub(crate) fn tell_ledgers(
+    (told, several): (&[Told], bool),
+    title: Option<String>,
+    account: &AccountArguments,
+    answer: &AnswerArguments,
+    is_shown: bool,
+    screen: &mut Screen,
+) -> Result<(), Failure> {
+    // A blank line separates the ledgers from a table above them.
+    let is_below = screen.is_terminal && answer.out.is_none() && is_shown;
+    let mut gap = if is_below && account.ledger == LedgerForm::Text { "\n" } else { "" };
+    if let (Some(title), LedgerForm::Text) = (title, account.ledger) {
+        screen.account(format!("{gap}{title}"))?;
+        gap = "";
+    }
+    for Told { ledger, written, followed, at_one_process } in told {
+        match account.ledger {
+            LedgerForm::Text if screen.accounts_are_read => {
+                screen.account(format!("{gap}{ledger:#}"))?
+            }
+            LedgerForm::Text => screen.account(format!("{gap}{ledger}"))?,
+            LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
+        }
+        gap = "";
+        if *at_one_process && several && account.ledger == LedgerForm::Text {
+            screen.account("  process    0, because this step needs all rows together")?;
+        }
+        if let (Some(file), LedgerForm::Text) = (written, account.ledger) {
+            screen.account(format!("  {:<10} {file}", "file"))?;
+        }
+        if let Some(rows) =
+            followed.as_ref().filter(|rows| rows.rows() > 0 && account.ledger == LedgerForm::Text)
+        {
+            let (some, all) = (rows.head(answer.rows), rows.rows() as u64);
+            // The chosen columns are those of the last step, which may not be this one.
+            let shown = show::table(&some, all, &ChosenColumns::Fitting, screen.width)?;
+            screen.account(format!("\n{}", shown.trim_end()))?;
+            gap = "\n";
+        }
+    }
+    Ok(())
+}
+
+fn not_json(error: serde_json::Error) -> Error {
+    Error::Write { file: "the ledger".to_owned(), source: error.into() }
+}

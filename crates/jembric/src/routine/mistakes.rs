@@ -1,0 +1,108 @@
+//! Errors that mark their place in the text of a routine.
+
+use super::{Planned, Routine, Text, routine_words};
+use crate::{
+    CoreError, Error,
+    databases::secrets::{secrets, without_secrets},
+    error::Mistaken,
+};
+use std::{io, ops::Range, path::Path};
+
+impl Routine {
+    /// An error that marks a place in the text.
+    pub(super) fn error(
+        &self,
+        at: Range<usize>,
+        problem: impl Into<String>,
+        advice: impl Into<String>,
+    ) -> Error {
+        match &self.text {
+            Some(text) => text.error(at, problem, advice),
+            None => {
+                let (problem, advice) = (problem.into(), advice.into());
+                Error::Settings(if advice.is_empty() {
+                    problem
+                } else {
+                    format!("{problem}: {advice}")
+                })
+            }
+        }
+    }
+
+    /// The place of a setting or file in the text, or else that of the step.
+    pub(super) fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
+        let place = planned.settings_at.iter().find(|(other, _)| other == name);
+        place.map_or(planned.at.clone(), |(_, at)| at.clone())
+    }
+
+    /// Marks the place of an error in the text of the routine: the setting or file that caused it,
+    /// or the step.
+    pub(super) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
+        let error = error.into();
+        let is_of_a_step = !error.is_closed_pipe() && !matches!(error, Error::Process { .. });
+        let Some(text) = self.text.as_ref().filter(|_| is_of_a_step) else { return error };
+        let is_file = |name: &str| {
+            let name = without_secrets(name.trim_start_matches("./"));
+            // The error may be about the database of a table.
+            let databases = name.match_indices(':').map(|(colon, _)| &name[..colon]);
+            let names: Vec<&str> = databases.chain([name.as_str()]).collect();
+            error
+                .file()
+                .is_some_and(|file| names.iter().any(|name| Path::new(file).ends_with(name)))
+        };
+        let of_setting = error.setting().map(str::to_owned);
+        let of_file =
+            || planned.settings_at.iter().map(|(name, _)| name).find(|name| is_file(name)).cloned();
+        let named = of_setting.or_else(of_file).unwrap_or_default();
+        let at = self.place_in_text(planned, &named);
+        // An expression is marked at its place in the routine.
+        if let Some(wrong) = error.expression() {
+            let from = text.text[at.clone()].find(&wrong.text).map(|from| at.start + from);
+            let at = from.map_or(at, |from| from + wrong.at.start..from + wrong.at.end);
+            return self.error(at, wrong.problem.clone(), wrong.advice.clone().unwrap_or_default());
+        }
+        self.error(at, error.told(&routine_words), "")
+    }
+
+    /// The error of a result that could not be delivered: that of the receiver, or that of the
+    /// step.
+    pub(super) fn handed_over(
+        &self,
+        planned: &Planned,
+        error: impl Into<Error>,
+        file: Option<&str>,
+    ) -> Error {
+        match (error.into(), file) {
+            (Error::Core(CoreError::Sink(error)), Some(file)) => {
+                let source =
+                    error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error);
+                Error::write(file)(source)
+            }
+            (error @ Error::Core(CoreError::Sink(_)), None) => error,
+            (error, _) => self.told_at(planned, error),
+        }
+    }
+}
+
+impl Text {
+    pub(super) fn error(
+        &self,
+        at: Range<usize>,
+        problem: impl Into<String>,
+        advice: impl Into<String>,
+    ) -> Error {
+        let (problem, advice) = (problem.into(), advice.into());
+        // The line with the mistake is shown, and must not show a password.
+        let (mut text, mut at) = (self.text.clone(), at);
+        for secret in secrets(&self.text).into_iter().rev() {
+            let left = |place: usize| match place {
+                place if place >= secret.end => place - secret.len(),
+                place => place.min(secret.start),
+            };
+            at = left(at.start)..left(at.end);
+            text.replace_range(secret, "");
+        }
+        let problem = without_secrets(&problem);
+        Error::Routine(Box::new(Mistaken { file: self.file.clone(), text, at, problem, advice }))
+    }
+}
