@@ -177,7 +177,7 @@ fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
         }
         Err(failure) => {
             // A failure of another process is known to all.
-            if !matches!(failure, Failure::NoAnswer(Error::Process { .. })) {
+            if peers.expect_all().is_ok() {
                 peers.tell_failure(&failure.to_string());
             }
             Err(failure)

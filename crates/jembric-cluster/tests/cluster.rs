@@ -505,7 +505,7 @@ fn a_full_disk_of_one_process_ends_the_run(#[case] size: &str) {
     let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
     let note = "a note that takes more room than all of the rest ".repeat(8);
     let routine = format!(
-        "[[step]]\nread = 'days.csv'\nadd = {{ note = \"'{note}'\" }}\nwrite = 'noted.csv'\n\
+        "[[step]]\nread = 'days.csv'\nadd = [\"note = '{note}'\"]\nwrite = 'noted.csv'\n\
          [[step]]\nlatest = {{ per = ['vessel'], date = 'day' }}\nwrite = 'latest.csv'\n"
     );
     for directory in [one.path(), other] {
