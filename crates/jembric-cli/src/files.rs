@@ -3,7 +3,10 @@
 use crate::progress::Progress;
 use jembric::{
     Result, Shape, Table,
-    io::{Data, Databases, Exchange, Memory, Reading, Sharing, file_of, is_database, name_in},
+    io::{
+        Data, Databases, Exchange, Memory, PlaceInList, Reading, Sharing, file_of, is_database,
+        name_in,
+    },
     steps::{self, Contents},
 };
 use std::{
@@ -123,11 +126,12 @@ impl steps::Files for Reader<'_> {
         &self,
         file: &str,
         reading: &Reading,
+        place: Option<PlaceInList>,
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
         let progress = Progress::of(self.reading(reading), file, self.shows_progress);
-        progress.reading.share(self.path(file), memory, exchange)
+        progress.reading.share(self.path(file), place, memory, exchange)
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {

@@ -89,9 +89,11 @@ fn without_local(words: impl Iterator<Item = OsString>) -> Vec<OsString> {
 fn ended(children: Vec<Child>) -> Result<(), Failure> {
     let waiting: Vec<_> =
         children.into_iter().map(|child| thread::spawn(|| child.wait_with_output())).collect();
+    // All of them remove their temporary files before this returns.
+    let ended: Vec<_> = waiting.into_iter().map(|waiting| waiting.join()).collect();
     let mut problems = Vec::new();
-    for (process, waiting) in waiting.into_iter().enumerate() {
-        let Ok(Ok(output)) = waiting.join() else { continue };
+    for (process, ended) in ended.into_iter().enumerate() {
+        let Ok(Ok(output)) = ended else { continue };
         if output.status.success() {
             continue;
         }

@@ -531,10 +531,10 @@ fn a_full_disk_of_one_process_ends_the_run(#[case] size: &str) {
         return;
     }
     assert!(ended.iter().all(|output| output.status.code() == Some(1)));
-    let expected = "noted-0001-of-0002.csv: No space left on device";
+    let expected = "noted-0001-of-0002.csv: could not be written: the disk is full";
     assert!(told(&ended[1]).contains(expected), "{}", told(&ended[1]));
     let (of_first, expected) = (told(&ended[0]), "process 1 (127.0.0.1:");
-    assert!(of_first.contains(expected) && of_first.contains("No space"), "{of_first}");
+    assert!(of_first.contains(expected) && of_first.contains("the disk is full"), "{of_first}");
     for directory in [one.path(), other] {
         let names = names(directory);
         assert!(!names.iter().any(|name| name.starts_with('.') || name.contains("-of-")));

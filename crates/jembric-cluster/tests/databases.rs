@@ -70,7 +70,7 @@ fn ranges_of_a_column_have_the_rows_of_the_table(
         let shares = together(processes, 1_000, |flow| {
             let memory =
                 budget.map_or(Memory::unlimited(), |budget| Memory::of(budget, scratch.path()));
-            reading().share(fresh.table("fees"), &memory, flow)?.head(usize::MAX)
+            reading().share(fresh.table("fees"), None, &memory, flow)?.head(usize::MAX)
         });
         let shares: Vec<Table> = shares.into_iter().map(Result::unwrap).collect();
         assert_eq!(shown(&shares), expected, "{processes}");
@@ -97,8 +97,8 @@ fn all_processes_see_one_moment(#[case] table: &str, #[case] query: Option<&str>
             reading.shape(&name)?;
             fresh.run("insert into fees select n, n, n from generate_series(201, 300) as n");
         }
-        assert_eq!(reading.sharing(&name)?, Sharing::Rows);
-        Ok(reading.share(&name, &Memory::unlimited(), flow)?.rows())
+        assert_eq!(reading.sharing(&name)?, Sharing::Ranges);
+        Ok(reading.share(&name, None, &Memory::unlimited(), flow)?.rows())
     });
     let rows: Vec<u64> = rows.into_iter().map(Result::unwrap).collect();
     assert_eq!((rows.iter().sum::<u64>(), rows.iter().all(|rows| *rows > 60)), (200, true));
@@ -113,6 +113,7 @@ fn a_column_that_does_not_exist_is_an_error_with_the_nearest_name() {
     let shares = together(2, 1_000, |flow| {
         reading.clone().through(&Databases::default()).share(
             fresh.table("fees"),
+            None,
             &Memory::unlimited(),
             flow,
         )

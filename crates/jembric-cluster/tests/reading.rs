@@ -28,7 +28,7 @@ fn shares(
             Some(budget) => Memory::of(budget, path.parent().unwrap()),
             None => Memory::unlimited(),
         };
-        reading.share(path, &memory, flow)?.head(usize::MAX)
+        reading.share(path, None, &memory, flow)?.head(usize::MAX)
     })
 }
 
@@ -155,7 +155,7 @@ proptest! {
         let whole = Reading::new().file(&path).unwrap();
         let own = together(processes, 1_000, |flow| {
             let memory = Memory::of(1 << 24, directory.path());
-            let data: Data = Reading::new().share(&path, &memory, flow)?;
+            let data: Data = Reading::new().share(&path, None, &memory, flow)?;
             data.head(usize::MAX)
         });
         let own: Vec<Table> = own.into_iter().map(Result::unwrap).collect();

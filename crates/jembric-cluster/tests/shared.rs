@@ -9,7 +9,7 @@ mod together;
 
 use jembric::{
     Error, Result, Shape, Table,
-    io::{Data, Exchange, Memory, Outputs, Reading, Sharing, Writing},
+    io::{Data, Exchange, Memory, Outputs, PlaceInList, Reading, Sharing, Writing},
     routine::{Routine, Run},
     steps::{Disk, Files},
 };
@@ -38,7 +38,7 @@ impl Files for Cut<'_> {
     fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
         match self.cuts.is_empty() {
             true => self.files.sharing(file, reading),
-            false => Ok(Sharing::Rows),
+            false => Ok(Sharing::Rows(0)),
         }
     }
 
@@ -46,11 +46,12 @@ impl Files for Cut<'_> {
         &self,
         file: &str,
         reading: &Reading,
+        place: Option<PlaceInList>,
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
         if self.cuts.is_empty() {
-            return self.files.share(file, reading, memory, exchange);
+            return self.files.share(file, reading, place, memory, exchange);
         }
         let table = self.files.table(file, reading)?;
         let bound = |share: usize| match share {
@@ -214,6 +215,16 @@ proptest! {
             .map(|((vessel, day), stay)| Stay { vessel: Some(vessel), arrived: Some(day), ..stay })
             .collect();
         OF_DAYS.iter().try_for_each(|step| compare(step, (&stays, &calls), "", &cuts, None))?;
+    }
+}
+
+/// Nothing shows the types of columns without values.
+#[rstest]
+#[case::without_rows(&[])]
+#[case::without_values(&[Stay::default(), Stay::default(), Stay::default()])]
+fn tables_without_values_give_the_same(#[case] stays: &[Stay]) {
+    for step in STEPS {
+        compare(step, (stays, stays), "as-of = '2024-11-10'", &[], None).unwrap();
     }
 }
 

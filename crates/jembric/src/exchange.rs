@@ -11,6 +11,55 @@ use std::fmt;
 /// Receives parcels, each with a process: that to send it to, or that which sent it.
 pub type Parcels<'a> = dyn FnMut(usize, Vec<u8>) -> Result<()> + 'a;
 
+/// A part of a file: the parts from one to another, if it is cut into equal ones.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Portion {
+    pub(crate) from: u64,
+    pub(crate) to: u64,
+    pub(crate) of: u64,
+}
+
+impl Portion {
+    /// The whole file.
+    pub(crate) const WHOLE: Portion = Portion { from: 0, to: 1, of: 1 };
+}
+
+/// The place of a file among several that are shared out together, so that each process has
+/// consecutive rows of all files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct PlaceInList {
+    /// The bytes of the files before it.
+    pub before: u64,
+    /// The bytes of all files.
+    pub all: u64,
+}
+
+impl PlaceInList {
+    /// The portion of a process, of a file with so many bytes.
+    pub(crate) fn portion(self, bytes: u64, process: usize, processes: usize) -> Portion {
+        // A file without bytes is cut as well, so that one process has the whole of it.
+        let (of, all) = (bytes.max(1), self.all.max(self.before + bytes.max(1)));
+        let bound = |process: usize| match process == processes {
+            true => of,
+            false => {
+                let place = u128::from(all) * process as u128 / processes as u128;
+                (place as u64).saturating_sub(self.before).min(of)
+            }
+        };
+        Portion { from: bound(process), to: bound(process + 1), of }
+    }
+
+    /// The process that reads the whole of a file with so many bytes, in the order of the list.
+    pub(crate) fn owner(self, bytes: u64, processes: usize) -> usize {
+        if bytes == self.all {
+            return 0;
+        }
+        let middle = u128::from(self.before + bytes / 2);
+        let owner = middle * processes as u128 / u128::from(self.all.max(1));
+        (owner as usize).min(processes - 1)
+    }
+}
+
 /// The processes that run a routine together.
 pub trait Exchange: fmt::Debug {
     /// The number of this process, from 0.
@@ -95,4 +144,46 @@ pub(crate) fn unpacked<T: BorshDeserialize>(parcel: &[u8]) -> Result<T> {
 fn damaged(problem: impl fmt::Display) -> Error {
     let problem = format!("a parcel is damaged ({problem})");
     Error::Process { process: "another process".to_owned(), problem }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Each file is covered, and processes have the files in the order of the list.
+        #[test]
+        fn a_list_is_cut_in_its_order(
+            sizes in prop::collection::vec(0_u64..2_000, 1..6),
+            processes in 1_usize..9,
+        ) {
+            let all = sizes.iter().sum();
+            let (mut before, mut last) = (0, 0);
+            for &bytes in &sizes {
+                let place = PlaceInList { before, all };
+                let mut end = 0;
+                for process in 0..processes {
+                    let portion = place.portion(bytes, process, processes);
+                    prop_assert_eq!(portion.from, end);
+                    end = portion.to;
+                    if portion.from < portion.to {
+                        prop_assert!(process >= last || bytes == 0, "{} after {}", process, last);
+                        last = last.max(process);
+                    }
+                }
+                prop_assert_eq!(end, bytes.max(1));
+                before += bytes;
+            }
+            let mut before = 0;
+            let owners = sizes.iter().map(|&bytes| {
+                let place = PlaceInList { before, all };
+                before += bytes;
+                place.owner(bytes, processes)
+            });
+            let owners: Vec<usize> = owners.collect();
+            let is_alone = sizes.iter().any(|&bytes| bytes == all);
+            prop_assert!(is_alone || owners.is_sorted(), "{:?}", owners);
+        }
+    }
 }

@@ -20,7 +20,7 @@ pub use crate::{
         postgresql::cancel_queries,
         secrets::without_secrets,
     },
-    exchange::{Exchange, Parcels},
+    exchange::{Exchange, Parcels, PlaceInList},
     formats::{
         sheet::file_of,
         text::{CellText, numeric},

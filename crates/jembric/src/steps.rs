@@ -13,8 +13,8 @@ use crate::{
     error::Error,
     exchange::Exchange,
     io::{
-        Data, Databases, Memory, Reading, entities_of, entities_reading, file_of, holidays_of,
-        holidays_reading, is_database, name_in,
+        Data, Databases, Memory, PlaceInList, Reading, entities_of, entities_reading, file_of,
+        holidays_of, holidays_reading, is_database, name_in,
     },
     larger::shared::only_at,
     read::share::Sharing,
@@ -155,9 +155,12 @@ pub trait Files {
         &self,
         file: &str,
         reading: &Reading,
+        place: Option<PlaceInList>,
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
+        // One process has all rows, so the place does not matter.
+        let _ = place;
         let own = match exchange.process() {
             0 => Some(self.data(file, reading, memory)?),
             _ => None,
@@ -224,10 +227,11 @@ impl Files for Disk {
         &self,
         file: &str,
         reading: &Reading,
+        place: Option<PlaceInList>,
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
-        self.reading(reading).share(name_in(&self.directory, file), memory, exchange)
+        self.reading(reading).share(name_in(&self.directory, file), place, memory, exchange)
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
@@ -307,10 +311,11 @@ impl Files for FilesOnce<'_> {
         &self,
         file: &str,
         reading: &Reading,
+        place: Option<PlaceInList>,
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
-        self.once(file, reading, || self.files.share(file, reading, memory, exchange))
+        self.once(file, reading, || self.files.share(file, reading, place, memory, exchange))
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {

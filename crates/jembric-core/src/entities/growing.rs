@@ -180,7 +180,8 @@ impl Column {
 
     fn number_valid(&mut self, column: &ArrayRef, nulls: Option<&NullBuffer>) -> Result<Entities> {
         let rows = column.len();
-        if nulls.is_some_and(|nulls| nulls.null_count() == rows) {
+        // A batch without values may have no type.
+        if nulls.map_or(0, NullBuffer::null_count) == rows {
             return Ok(Entities {
                 ids: vec![Entities::NONE; rows],
                 count: 0,

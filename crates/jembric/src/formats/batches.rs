@@ -15,6 +15,7 @@ use crate::{
         schema::{ArrowError, DataType, Field, Schema, SchemaRef},
     },
     error::{Error, Result},
+    exchange::Portion,
     guard::guarded,
     larger::Memory,
 };
@@ -44,13 +45,6 @@ impl Input {
         }
     }
 }
-
-/// One of several shares of the groups of rows of a file: its number, and that of all shares. A
-/// format without such groups is not shared out.
-pub(crate) type ShareOfGroups = (usize, usize);
-
-/// All groups of rows.
-pub(crate) const ALL_GROUPS: ShareOfGroups = (0, 1);
 
 /// Why the rows of a file cannot be read.
 #[derive(Debug)]
@@ -162,7 +156,7 @@ impl Columnar {
         input: Input,
         (places, most): (Vec<usize>, u64),
         memory: &Memory,
-        share: ShareOfGroups,
+        share: Portion,
     ) -> Result<ColumnarScan> {
         ColumnarScan::of(self, name, input, (places, most), memory, share)
     }

@@ -8,8 +8,9 @@ use super::{bytes::FileBytes, header::Header, reading::Reading, scan::TextScan, 
 use crate::{
     databases::name::Name,
     error::{Error, Result},
+    exchange::Portion,
     formats::{
-        batches::{ALL_GROUPS, Input},
+        batches::Input,
         detect::{FIRST, Special, unread},
         packed::unpacking,
         packing::{Packing, most_unpacked},
@@ -92,14 +93,19 @@ impl Reading {
                 let input = Input::File(Arc::new(file));
                 let places = self.chosen_places(format, name, input.clone())?;
                 let most = most_unpacked(input.len(), self.most_unpacked);
-                let scan =
-                    match format.scan(name, input.clone(), (places, most), memory, ALL_GROUPS) {
-                        // The damage of a small file is found column by column.
-                        Err(_) if input.len() <= memory.whole() => {
-                            return self.typed(format, name, input).map(Data::Table);
-                        }
-                        scan => Data::Larger(Arc::new(scan?)),
-                    };
+                let scan = match format.scan(
+                    name,
+                    input.clone(),
+                    (places, most),
+                    memory,
+                    Portion::WHOLE,
+                ) {
+                    // The damage of a small file is found column by column.
+                    Err(_) if input.len() <= memory.whole() => {
+                        return self.typed(format, name, input).map(Data::Table);
+                    }
+                    scan => Data::Larger(Arc::new(scan?)),
+                };
                 match memory.holds(scan.bytes()) {
                     true => self.typed(format, name, input).map(Data::Table),
                     false => Ok(scan),

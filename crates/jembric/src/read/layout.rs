@@ -7,7 +7,7 @@
 //! quotes are where RFC 4180 allows them.
 
 use super::bytes::FileBytes;
-use crate::error::Result;
+use crate::{error::Result, exchange::Portion};
 use memchr::{memchr, memchr_iter, memchr2_iter};
 use rayon::prelude::*;
 
@@ -37,10 +37,10 @@ struct Counted {
 /// The quotes and line breaks of some bytes.
 pub(crate) type Counts = (u64, u64);
 
-/// One of several shares of a source. The shares have about as many bytes each.
+/// One of several shares of a source.
 pub(crate) struct Share<'a> {
-    pub(crate) number: usize,
-    pub(crate) of: usize,
+    /// The part of the source.
+    pub(crate) portion: Portion,
     /// What the shares before have, given what this one has.
     pub(crate) before: &'a dyn Fn(Counts) -> Result<Counts>,
 }
@@ -52,7 +52,7 @@ pub(crate) fn regions(
     quoting: bool,
     block: u64,
 ) -> Result<Vec<Region>> {
-    let whole = Share { number: 0, of: 1, before: &|_| Ok((0, 0)) };
+    let whole = Share { portion: Portion::WHOLE, before: &|_| Ok((0, 0)) };
     regions_of(&whole, source, (start, line), quoting, block)
 }
 
@@ -66,8 +66,14 @@ pub(crate) fn regions_of(
 ) -> Result<Vec<Region>> {
     let len = source.len();
     let all = len.saturating_sub(start).div_ceil(block);
-    let bound = |number: usize| start + all * number as u64 / share.of as u64 * block;
-    let (from, to) = (bound(share.number), bound(share.number + 1).min(len));
+    let Portion { from, to, of } = share.portion;
+    // The nearest end of a block.
+    let bound = |part: u64| {
+        let of = u128::from(of);
+        let blocks = (u128::from(all) * u128::from(part) + of / 2) / of;
+        len.min(start + blocks as u64 * block)
+    };
+    let (from, to) = (bound(from), bound(to));
     let blocks: Vec<u64> = (from..to).step_by(block as usize).collect();
     // Count quotes and line breaks in parallel. Which of the line breaks end records depends on the
     // blocks before, and is found below.
@@ -195,7 +201,7 @@ mod tests {
         /// However many shares there are, each record is in one of them.
         #[test]
         fn shares_have_the_regions_of_the_whole(text in "[a,\"\n]{0,200}", block in 1_u64..40,
-            quoting: bool, of in 1_usize..9) {
+            quoting: bool, of in 1_u64..9) {
             let source = FileBytes::stream("t".to_owned(), text.as_bytes(), None).unwrap();
             let counts = std::cell::RefCell::new((0, 0));
             let before = |own: Counts| {
@@ -204,7 +210,8 @@ mod tests {
                 Ok(before)
             };
             let shares = (0..of).map(|number| {
-                let share = Share { number, of, before: &before };
+                let portion = Portion { from: number, to: number + 1, of };
+                let share = Share { portion, before: &before };
                 regions_of(&share, &source, (0, 1), quoting, block).unwrap()
             });
             let shares: Vec<Region> = shares.flatten().collect();

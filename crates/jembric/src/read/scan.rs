@@ -17,7 +17,7 @@ use super::{
 use crate::{
     CoreError, Table,
     error::{Error, Result},
-    exchange::Exchange,
+    exchange::{Exchange, PlaceInList},
     larger::{Data, Memory, Scan, bytes_of},
 };
 use arrow_array::{Array, ArrayRef, new_empty_array};
@@ -72,11 +72,14 @@ impl TextScan {
         texts: &[bool],
         written_from: Option<Origin>,
         memory: &Memory,
-        exchange: Option<&dyn Exchange>,
+        share: Option<(PlaceInList, &dyn Exchange)>,
     ) -> Result<Data> {
         let stamp = source.stamp()?;
-        let regions = match exchange {
-            Some(exchange) => reading.regions_of_share(&source, &header, exchange)?,
+        let exchange = share.map(|(_, exchange)| exchange);
+        let regions = match share {
+            Some((place, exchange)) => {
+                reading.regions_of_share(&source, &header, place, exchange)?
+            }
             None => reading.regions(&source, &header)?,
         };
         let conventions = reading.conventions();
@@ -132,7 +135,12 @@ impl TextScan {
         if let Some(origin) = kept.origin.filter(|_| fits) {
             return scan.table(kept.arrays, origin).map(Data::Table);
         }
-        scan.sample = Some(scan.first_rows()?);
+        let sample = scan.first_rows()?;
+        if fits {
+            // The share of this process has no rows.
+            return Ok(Data::Table(sample));
+        }
+        scan.sample = Some(sample);
         Ok(Data::Larger(Arc::new(scan)))
     }
 

@@ -5,7 +5,7 @@ use super::{bytes::FileBytes, header::Header, reading::Reading, scan::TextScan};
 use crate::{
     databases::name::Name,
     error::Result,
-    exchange::Exchange,
+    exchange::{Exchange, PlaceInList, Portion},
     formats::{
         batches::{Columnar, Input},
         detect::{Special, special},
@@ -19,8 +19,10 @@ use std::{fs::File, path::Path, sync::Arc};
 /// How several processes read a file together.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Sharing {
-    /// Each process reads some of the rows.
-    Rows,
+    /// Each process reads some of the rows. The file has this many bytes.
+    Rows(u64),
+    /// Each process reads a range of a column.
+    Ranges,
     /// One process reads all rows. The file has this many bytes.
     Whole(u64),
     /// Process 0 reads all rows, because all that is read from the same place must be of one
@@ -33,7 +35,8 @@ impl Reading {
     pub fn sharing(&self, path: impl AsRef<Path>) -> Result<Sharing> {
         let path = path.as_ref();
         Ok(match (self.sharable(path)?, file_and_sheet(path).0.metadata()) {
-            (Some(_), _) => Sharing::Rows,
+            (Some(Sharable::Ranges(..)), _) => Sharing::Ranges,
+            (Some(_), Ok(about)) => Sharing::Rows(about.len()),
             (None, Ok(about)) if Name::of_input(&path.display().to_string()).is_none() => {
                 Sharing::Whole(about.len())
             }
@@ -42,7 +45,8 @@ impl Reading {
     }
 
     /// Reads the share of this process, as [`data`](Reading::data) reads all rows. All processes
-    /// call this with the same file, and get columns of the same types.
+    /// call this with the same file, and get columns of the same types. `place` is that of the file
+    /// among several that are shared out together.
     ///
     /// A text file is shared out by bytes, and a record belongs to the process in whose share it
     /// begins. A Parquet file is shared out by its groups of rows, and a table of a PostgreSQL
@@ -52,17 +56,24 @@ impl Reading {
     pub fn share(
         &self,
         path: impl AsRef<Path>,
+        place: Option<PlaceInList>,
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
         let path = path.as_ref();
+        let placed = |bytes| place.unwrap_or(PlaceInList { before: 0, all: bytes });
         match self.sharable(path)? {
             Some(Sharable::Text(source)) => {
                 let header = Header::read(self, &source)?;
-                TextScan::data(self, (source, header), &[], None, memory, Some(exchange))
+                let share = (placed(source.len()), exchange);
+                TextScan::data(self, (source, header), &[], None, memory, Some(share))
             }
             Some(Sharable::Parquet(file)) => {
-                self.groups_of_share(&path.display().to_string(), file, memory, exchange)
+                let input = Input::File(Arc::new(file));
+                let place = placed(input.len());
+                let (process, processes) = (exchange.process(), exchange.processes());
+                let portion = place.portion(input.len(), process, processes);
+                self.groups_of_share(&path.display().to_string(), input, memory, portion)
             }
             Some(Sharable::Ranges(name, column)) => {
                 self.range_of_database(&name, &column, memory, exchange)
@@ -99,15 +110,13 @@ impl Reading {
     fn groups_of_share(
         &self,
         name: &str,
-        file: File,
+        input: Input,
         memory: &Memory,
-        exchange: &dyn Exchange,
+        portion: Portion,
     ) -> Result<Data> {
-        let input = Input::File(Arc::new(file));
         let places = self.chosen_places(Columnar::Parquet, name, input.clone())?;
         let most = most_unpacked(input.len(), self.most_unpacked);
-        let share = (exchange.process(), exchange.processes());
-        let scan = Columnar::Parquet.scan(name, input, (places, most), memory, share)?;
+        let scan = Columnar::Parquet.scan(name, input, (places, most), memory, portion)?;
         let data = Data::Larger(Arc::new(scan));
         match memory.holds(data.bytes()) {
             true => data.in_memory().map(Data::Table),

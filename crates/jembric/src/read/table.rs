@@ -30,7 +30,7 @@ use crate::formats::{
 use crate::{
     ColumnShape, CoreError, Shape, Stack, Table, Type,
     error::{Error, Result},
-    exchange::Exchange,
+    exchange::{Exchange, PlaceInList},
     guard::guarded,
     larger::Memory,
 };
@@ -413,17 +413,19 @@ impl Reading {
         &self,
         source: &FileBytes,
         header: &Header,
+        place: PlaceInList,
         exchange: &dyn Exchange,
     ) -> Result<Vec<Region>> {
         let before = |own: Counts| {
             let all = exchange.of_all(&own)?.into_iter().take(exchange.process());
             Ok(all.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1)))
         };
-        let (number, of) = (exchange.process(), exchange.processes());
-        let share = Share { number, of, before: &before };
+        let (process, processes) = (exchange.process(), exchange.processes());
+        let portion = place.portion(source.len(), process, processes);
+        let share = Share { portion, before: &before };
         let start = (header.end, header.lines + 1);
         // A short file is shared out as well.
-        let bytes = source.len().saturating_sub(header.end).div_ceil(of as u64).max(1);
+        let bytes = source.len().saturating_sub(header.end).div_ceil(processes as u64).max(1);
         let block = self.block(header).min(bytes);
         regions_of(&share, source, start, !self.no_quotes, block)
     }
@@ -447,9 +449,12 @@ impl Reading {
         let columns = self.read_of(header.names.iter().map(String::as_str));
         let first = &pass.regions[..pass.regions.len().min(1)];
         let guessed = pass.survey(&columns, first, ROWS_TO_GUESS_FROM)?;
-        // Process 0 has the first rows of the file.
         let guessed = match exchange {
-            Some(exchange) => exchange.of_first(Some(&guessed))?,
+            Some(exchange) => {
+                let has_rows = exchange.of_all(&!first.is_empty())?;
+                let of_first_rows = has_rows.into_iter().position(|has_rows| has_rows);
+                exchange.of_one(of_first_rows.unwrap_or(0), Some(&guessed))?
+            }
             None => guessed,
         };
         let typing = Typing { given: self.given_kinds(pass.source, &header.names)?, texts };

@@ -3,7 +3,7 @@
 use super::{Input, needed::Names, shared::Shares};
 use crate::{
     Result,
-    io::{Data, Memory, Reading, ReadingSettings, Sharing},
+    io::{Data, Memory, PlaceInList, Reading, ReadingSettings, Sharing},
     larger::shared::only_at,
     steps::Files,
 };
@@ -78,8 +78,8 @@ impl<'a> Readings<'a> {
         {
             let data = match (owner, self.shares.exchange, own) {
                 (Owner::Process(process), Some(exchange), own) => only_at(process, own, exchange)?,
-                (Owner::All, Some(exchange), _) => {
-                    self.files.share(file, &reading, &self.memory, exchange)?
+                (Owner::All(place), Some(exchange), _) => {
+                    self.files.share(file, &reading, place, &self.memory, exchange)?
                 }
                 (_, None, Some(own)) => own,
                 (_, None, None) => self.files.data(file, &reading, &self.memory)?,
@@ -90,25 +90,28 @@ impl<'a> Readings<'a> {
         Ok(())
     }
 
-    /// Who reads each file. Files that cannot be shared out are shared out by size, the largest
-    /// first, each to the process that has the fewest bytes so far.
+    /// Who reads each file. Together the files are shared out by bytes, in their order, so that
+    /// each process has consecutive rows of all of them.
     fn owners(&self, unread: &[Unread<'_>]) -> Result<Vec<Owner>> {
         let mut owners = vec![Owner::Process(0); unread.len()];
         let Some(exchange) = self.shares.exchange else { return Ok(owners) };
-        let mut whole = Vec::new();
-        for (place, Unread { file, reading, .. }) in unread.iter().enumerate() {
-            match self.files.sharing(file, reading)? {
-                Sharing::Rows => owners[place] = Owner::All,
-                Sharing::Whole(bytes) => whole.push((bytes, place)),
-                Sharing::AtFirst => {}
-            }
-        }
-        whole.sort_by_key(|&(bytes, place)| (std::cmp::Reverse(bytes), place));
-        let mut loads = vec![0; exchange.processes()];
-        for (bytes, place) in whole {
-            let least = (0..loads.len()).min_by_key(|&process| loads[process]).unwrap_or(0);
-            loads[least] += bytes;
-            owners[place] = Owner::Process(least);
+        let sharings =
+            unread.iter().map(|Unread { file, reading, .. }| self.files.sharing(file, reading));
+        let sharings: Vec<Sharing> = sharings.collect::<Result<_>>()?;
+        let bytes = |sharing: &Sharing| match sharing {
+            Sharing::Rows(bytes) | Sharing::Whole(bytes) => *bytes,
+            Sharing::Ranges | Sharing::AtFirst => 0,
+        };
+        let (mut before, all) = (0, sharings.iter().map(bytes).sum());
+        for (owner, sharing) in owners.iter_mut().zip(&sharings) {
+            let place = PlaceInList { before, all };
+            *owner = match *sharing {
+                Sharing::Rows(_) => Owner::All(Some(place)),
+                Sharing::Ranges => Owner::All(None),
+                Sharing::Whole(bytes) => Owner::Process(place.owner(bytes, exchange.processes())),
+                Sharing::AtFirst => Owner::Process(0),
+            };
+            before += bytes(sharing);
         }
         Ok(owners)
     }
@@ -124,6 +127,6 @@ impl<'a> Readings<'a> {
 enum Owner {
     /// One process, which has all rows.
     Process(usize),
-    /// All processes, each some of the rows.
-    All,
+    /// All processes, each some of the rows, by the place of the file among others.
+    All(Option<PlaceInList>),
 }

@@ -4,7 +4,7 @@ use jembric::calendar::Day;
 use proptest::prelude::*;
 
 /// A stay of a vessel at a berth.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub(crate) struct Stay {
     pub(crate) vessel: Option<u8>,
     pub(crate) berth: Option<u8>,

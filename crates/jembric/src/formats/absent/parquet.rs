@@ -1,10 +1,10 @@
 //! Replaces Parquet in a build without the feature `parquet`.
 
 use super::{
-    BatchWriter, Choose, Input, Made, Parts, Room, ShareOfGroups, Unread,
+    BatchWriter, Choose, Input, Made, Parts, Room, Unread,
     scan::{Stopped, TakeBatches},
 };
-use crate::arrow::schema::SchemaRef;
+use crate::{arrow::schema::SchemaRef, exchange::Portion};
 use std::io;
 
 const LEFT_OUT: &str = "this build does not include Parquet; it needs the feature `parquet`";
@@ -13,13 +13,13 @@ pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Pa
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 
-pub(super) fn count(_: Input, _: ShareOfGroups) -> Result<(u64, u64), Unread> {
+pub(super) fn count(_: Input, _: Portion) -> Result<(u64, u64), Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))
 }
 
 pub(super) fn each(
     _: Input,
-    _: ShareOfGroups,
+    _: Portion,
     _: &[usize],
     _: u64,
     _: &mut TakeBatches<'_>,

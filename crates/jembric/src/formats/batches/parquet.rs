@@ -1,7 +1,7 @@
 //! Parquet files.
 
 use super::{
-    BatchWriter, Choose, Input, Made, Parts, Room, ShareOfGroups, Unread, chosen,
+    BatchWriter, Choose, Input, Made, Parts, Room, Unread, chosen,
     scan::{Stopped, TakeBatches},
 };
 use crate::{
@@ -9,6 +9,7 @@ use crate::{
         RecordBatch,
         schema::{ArrowError, DataType, Field, Schema, SchemaRef},
     },
+    exchange::Portion,
     formats::read_at::read_at,
     guard::guarded,
 };
@@ -99,7 +100,7 @@ fn about(input: &impl ChunkReader) -> Result<ArrowReaderMetadata, ArrowError> {
 }
 
 /// The number of rows of the shares before this one, and of this one.
-pub(super) fn count(input: Input, share: ShareOfGroups) -> Result<(u64, u64), Unread> {
+pub(super) fn count(input: Input, share: Portion) -> Result<(u64, u64), Unread> {
     let about = match input {
         Input::File(file) => about(&Positioned(file))?,
         Input::Bytes(bytes) => about(&bytes)?,
@@ -116,24 +117,24 @@ fn rows_of_groups(about: &ArrowReaderMetadata) -> Result<Vec<u64>, Unread> {
         .map_err(|_| Unread::Damaged("a group has less than no rows".to_owned()))
 }
 
-/// The groups of a share. A group belongs to the share in which it begins, by its rows.
-fn groups_of(rows: &[u64], (number, of): ShareOfGroups) -> Range<usize> {
+/// The groups of a portion. A group belongs to the portion in which it begins, by its rows.
+fn groups_of(rows: &[u64], Portion { from, to, of }: Portion) -> Range<usize> {
     let all = rows.iter().map(|rows| u128::from(*rows)).sum::<u128>().max(1);
     let mut before = 0;
-    let share = rows.iter().map(|rows| {
-        let share = before * of as u128 / all;
+    let parts = rows.iter().map(|rows| {
+        let part = before * u128::from(of) / all;
         before += u128::from(*rows);
         // A group without rows may be at the end.
-        (share as usize).min(of - 1)
+        (part as u64).min(of - 1)
     });
-    let share: Vec<usize> = share.collect();
-    share.partition_point(|share| *share < number)..share.partition_point(|share| *share <= number)
+    let parts: Vec<u64> = parts.collect();
+    parts.partition_point(|part| *part < from)..parts.partition_point(|part| *part < to)
 }
 
 /// Delivers the rows of some columns, about as many at a time as given.
 pub(super) fn each(
     input: Input,
-    share: ShareOfGroups,
+    share: Portion,
     places: &[usize],
     rows: u64,
     take: &mut TakeBatches<'_>,
@@ -146,7 +147,7 @@ pub(super) fn each(
 
 fn each_of<T: ChunkReader + Clone + 'static>(
     input: &T,
-    share: ShareOfGroups,
+    share: Portion,
     places: &[usize],
     rows: u64,
     take: &mut TakeBatches<'_>,

@@ -1,10 +1,11 @@
 //! [`ColumnarScan`]: a file with typed columns that is read in batches.
 
-use super::{CELL, Columnar, Input, Room, ShareOfGroups, Unread, arrow, in_file, parquet, whole};
+use super::{CELL, Columnar, Input, Room, Unread, arrow, in_file, parquet, whole};
 use crate::{
     Table,
     arrow::{RecordBatch, schema::SchemaRef},
     error::{Error, Result},
+    exchange::Portion,
     guard::guarded,
     larger::{Memory, Scan, bytes_of},
     read::bytes::{Stamp, stamp_of},
@@ -42,7 +43,7 @@ pub(crate) struct ColumnarScan {
     /// The limit on the bytes of the file's rows.
     most: u64,
     batch: u64,
-    share: ShareOfGroups,
+    share: Portion,
     /// The rows of the shares before this one.
     before: u64,
     rows: u64,
@@ -56,7 +57,7 @@ impl ColumnarScan {
         input: Input,
         (places, most): (Vec<usize>, u64),
         memory: &Memory,
-        share: ShareOfGroups,
+        share: Portion,
     ) -> Result<ColumnarScan> {
         const SAMPLE: usize = 1 << 12;
         let stamp = stamp(name, &input)?;
