@@ -228,6 +228,44 @@ fn tables_without_values_give_the_same(#[case] stays: &[Stay]) {
     }
 }
 
+/// States that fit into each process, and all of them together into none, are merged by the owners
+/// of entities.
+#[rstest]
+#[case::latest(
+    "latest = { per = ['vessel', 'berth', 'arrived'], date = 'left', ties = 'first' }\n\
+    [[step]]\nsort = ['vessel', 'berth']"
+)]
+#[case::tied(
+    "latest = { per = ['vessel', 'berth', 'arrived'], date = 'left', ties = 'all' }\n\
+    [[step]]\nfilter = 'tons > 0'"
+)]
+#[case::totals(
+    "totals = { per = ['vessel', 'berth', 'arrived'], sum = ['tons', 'level'], margins = \
+    true }"
+)]
+#[case::dense(
+    "totals = { date = ['arrived'], per = ['vessel', 'berth'], count = true, dense = true, \
+    beside = ['all'] }"
+)]
+#[case::active(
+    "active = { start = 'arrived', end = 'left', count = true, per = ['vessel', 'berth'] \
+    }"
+)]
+fn states_are_merged_by_the_owners_of_entities(#[case] step: &str) {
+    let stay = |n: i32| Stay {
+        vessel: (n % 41 > 0).then_some((n % 50) as u8),
+        berth: Some((n % 3) as u8),
+        arrived: (n % 37 > 0).then_some(20_000 + n % 8),
+        days: Some(n * 7 % 11),
+        tons: Some(i64::from(n % 9) - 4),
+        level: Some(n % 100),
+    };
+    let stays: Vec<Stay> = (0..6_000).map(stay).collect();
+    for budget in [800_000, 1_000_000, 1_500_000] {
+        compare(step, (&stays, &[]), "", &[100, 300, 450, 600, 800], Some(budget)).unwrap();
+    }
+}
+
 /// A sender must not send more than its receivers take.
 #[test]
 fn parcels_wait_for_a_process_that_is_slow() {

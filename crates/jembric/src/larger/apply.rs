@@ -13,7 +13,7 @@ use crate::{
     Access, CoreError, Plan, Table, Type,
     error::{Error, Result},
 };
-use jembric_core::{Division, Overall};
+use jembric_core::{Division, Fold, Overall};
 
 impl Larger<'_> {
     /// Applies the plan and delivers the result in batches. The table of the outcome has no rows.
@@ -60,23 +60,24 @@ impl Larger<'_> {
         }
     }
 
-    /// The result of a plan that folds all batches; none if its state takes more than some bytes.
-    fn folded(&self, plan: &Plan, most: u64, take: &mut Take<'_>) -> Result<Option<Accounted>> {
+    /// The state of all batches; none if it takes more than some bytes. `take` folds a batch of an
+    /// input, by its place, whose first row has a number. The rows of each input are numbered from
+    /// `first` on.
+    pub(super) fn fold(
+        &self,
+        plan: &Plan,
+        (most, first): (u64, u64),
+        take: &mut dyn FnMut(&mut Fold, usize, Table, u64) -> Result<()>,
+    ) -> Result<Option<Fold>> {
         let Some(mut fold) = plan.begin() else { return Ok(None) };
-        let mut aside = Aside::default();
         for (place, input) in self.inputs.iter().enumerate() {
-            let (mut first_row, mut is_too_large) = (0, false);
+            let (mut first_row, mut is_too_large) = (first, false);
             let folded = self.each(input, &mut |batch| {
-                let rows = match self.keeps_aside {
-                    true => numbered(&batch, place, first_row as i64)?,
-                    false => batch,
-                };
-                fold.take_of(place, &rows, first_row)?;
-                first_row += rows.rows() as u64;
+                let rows = batch.rows() as u64;
+                take(&mut fold, place, batch, first_row)?;
+                first_row += rows;
                 if !self.keeps_aside {
                     fold.forget_set_aside();
-                } else if let Some(rows) = fold.take_set_aside(self.memory.batch())? {
-                    aside.add(rows, self.memory)?;
                 }
                 if fold.bytes() > most {
                     // What is left after that must be less, so that rows are not compacted often.
@@ -93,6 +94,23 @@ impl Larger<'_> {
             }
             folded?;
         }
+        Ok(Some(fold))
+    }
+
+    /// The result of a plan that folds all batches; none if its state takes more than some bytes.
+    fn folded(&self, plan: &Plan, most: u64, take: &mut Take<'_>) -> Result<Option<Accounted>> {
+        let mut aside = Aside::default();
+        let fold = self.fold(plan, (most, 0), &mut |fold, place, batch, first_row| {
+            if !self.keeps_aside {
+                return Ok(fold.take_of(place, &batch, first_row)?);
+            }
+            fold.take_of(place, &numbered(&batch, place, first_row as i64)?, first_row)?;
+            match fold.take_set_aside(self.memory.batch())? {
+                Some(rows) => aside.add(rows, self.memory),
+                None => Ok(()),
+            }
+        })?;
+        let Some(fold) = fold else { return Ok(None) };
         let mut outcome = fold.finish()?;
         if self.keeps_aside {
             outcome.table = outcome.table.without_row_numbers()?;

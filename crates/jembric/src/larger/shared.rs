@@ -200,7 +200,8 @@ impl Shared<'_> {
         Ok(Accounted::of(Outcome::new(table, ledger, set_aside)))
     }
 
-    /// Folds the rows of each process, and merges the states at process 0.
+    /// Folds the rows of each process, and merges the states at process 0, or at the owners of their
+    /// entities if all of them together do not fit into one process.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let most = self.larger.memory.whole();
         let fold = match self.is_worth_folding()? {
@@ -211,8 +212,16 @@ impl Shared<'_> {
         let all: Option<u64> = bytes.into_iter().sum();
         match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
             (_, Some(_), Some(fold)) => self.merged(fold, take),
-            (Some(Division::Entities(division)), ..) => {
-                let accounted = self.by_entity(division, take)?;
+            (Some(Division::Entities(division)), _, fold) => {
+                drop(fold);
+                let accounted = match all {
+                    Some(_) => self.folded_by_owner(division, take)?,
+                    None => None,
+                };
+                let accounted = match accounted {
+                    Some(accounted) => accounted,
+                    None => self.by_entity(division, take)?,
+                };
                 // The row over all rows is folded from all of them, and follows those of process 0.
                 let last_rows = self.larger.plan.last_rows();
                 if let Some(plan) = last_rows
@@ -233,6 +242,76 @@ impl Shared<'_> {
                 }
             }
         }
+    }
+
+    /// Folds the rows of each process apart for each owner of entities, and merges the states at
+    /// the owners; none if the states do not fit into a process, or if rows need numbers.
+    fn folded_by_owner(
+        &self,
+        division: &ByEntity,
+        take: &mut Take<'_>,
+    ) -> Result<Option<Accounted>> {
+        let Larger { plan, inputs, memory, keeps_aside, .. } = self.larger;
+        let needs_numbers = self.keeps_order && matches!(division.order, ResultOrder::Rows(_));
+        let [input] = inputs else { return Ok(None) };
+        if needs_numbers {
+            return Ok(None);
+        }
+        let overall = self.overall()?;
+        let (process, processes) = (self.exchange.process(), self.exchange.processes());
+        let begun = |owner: usize| {
+            let part = Part::of_process(owner as u32, processes as u32);
+            Ok::<_, Error>(self.for_share(plan.clone(), overall.as_ref(), Some(part))?.begin())
+        };
+        let folds = (0..processes).map(begun).collect::<Result<Option<Vec<Fold>>>>()?;
+        let Some(mut folds) = folds else { return Ok(None) };
+        let samples = self.larger.samples();
+        let first_row = process as u64 * OF_A_PROCESS;
+        let mut next_rows = vec![first_row; processes];
+        let mut is_too_large = false;
+        let folded = self.larger.each(input, &mut |batch| {
+            let owners = division.owners(0, &batch, &samples, processes as u32)?;
+            for (owner, rows) in grouped(&batch, &owners, processes)? {
+                folds[owner].take_of(0, &rows, next_rows[owner])?;
+                next_rows[owner] += rows.rows() as u64;
+                if !keeps_aside {
+                    folds[owner].forget_set_aside();
+                }
+            }
+            let bytes = |folds: &[Fold]| folds.iter().map(Fold::bytes).sum::<u64>();
+            if bytes(&folds) > memory.whole() {
+                folds.iter_mut().try_for_each(Fold::compact)?;
+                is_too_large = bytes(&folds) > memory.whole() / 4 * 3;
+            }
+            match is_too_large {
+                true => Err(CoreError::Sink("the states are too large".into()).into()),
+                false => Ok(()),
+            }
+        });
+        if !is_too_large {
+            folded?;
+        }
+        if self.exchange.of_all(&is_too_large)?.contains(&true) {
+            return Ok(None);
+        }
+        let mut states: Vec<Vec<u8>> = vec![Vec::new(); processes];
+        self.exchange.parcels(
+            &mut |send| {
+                let mut folds = std::mem::take(&mut folds).into_iter().enumerate();
+                folds.try_for_each(|(owner, fold)| send(owner, fold.packed()?))
+            },
+            &mut |from, state| {
+                states[from] = state;
+                Ok(())
+            },
+        )?;
+        let Some(mut own) = begun(process)? else { return Ok(None) };
+        states.iter().try_for_each(|state| own.merge_packed(state))?;
+        let mut outcome = own.finish()?;
+        self.deliver(&Data::Table(outcome.table.clone()), take)?;
+        outcome.table = outcome.table.emptied();
+        let own = Accounted::of(self.larger.without_needless_rows(outcome));
+        self.accounted(own).map(Some)
     }
 
     /// Whether states grow much slower than the rows, judging by the first rows of each process.
@@ -282,31 +361,10 @@ impl Shared<'_> {
 
     /// The state of this process's rows; none if it takes more than some bytes.
     fn folded(&self, plan: &Plan, most: u64) -> Result<Option<Fold>> {
-        let Some(mut fold) = plan.begin() else { return Ok(None) };
-        let mut is_too_large = false;
-        for (place, input) in self.larger.inputs.iter().enumerate() {
-            let mut first_row = self.exchange.process() as u64 * OF_A_PROCESS;
-            let folded = self.larger.each(input, &mut |batch| {
-                fold.take_of(place, &batch, first_row)?;
-                first_row += batch.rows() as u64;
-                if !self.larger.keeps_aside {
-                    fold.forget_set_aside();
-                }
-                if fold.bytes() > most {
-                    fold.compact()?;
-                    is_too_large = fold.bytes() > most / 4 * 3;
-                }
-                match is_too_large {
-                    true => Err(CoreError::Sink("the state is too large".into()).into()),
-                    false => Ok(()),
-                }
-            });
-            if is_too_large {
-                return Ok(None);
-            }
-            folded?;
-        }
-        Ok(Some(fold))
+        let first = self.exchange.process() as u64 * OF_A_PROCESS;
+        self.larger.fold(plan, (most, first), &mut |fold, place, batch, first_row| {
+            Ok(fold.take_of(place, &batch, first_row)?)
+        })
     }
 
     /// The state of all processes, at process 0.
