@@ -200,8 +200,8 @@ impl Shared<'_> {
         Ok(Accounted::of(Outcome::new(table, ledger, set_aside)))
     }
 
-    /// Folds the rows of each process, and merges the states at process 0, or at the owners of their
-    /// entities if all of them together do not fit into one process.
+    /// Folds the rows of each process, and merges the states at process 0, or at the owners of
+    /// their entities if all of them together do not fit into one process.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let most = self.larger.memory.whole();
         let fold = match self.is_worth_folding()? {
