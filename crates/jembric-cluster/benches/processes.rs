@@ -3,7 +3,7 @@
 //!
 //! For each step it prints the time of two processes with one thread each to that of one process
 //! with two threads, the bytes that were sent for each row, the share of the time in exchanges, and
-//! the processor time of four processes to that of one, all with one thread.
+//! the processor time of two and of four processes to that of one, all with one thread.
 //!
 //! `ROWS=20000000` sets the number of rows, and `ONLY=latest,within` runs some of the steps. Each
 //! runs three times for a median, or `ROUNDS` times. The files are made in the directory for
@@ -65,14 +65,15 @@ fn main() {
         println!(
             "RATIO {name}: one process with two threads {:.2} s; two processes with one thread \
                 {:.2} s, {:.2} times; sent {:.1} bytes for each row; {:.0} % of the time in \
-                exchanges, {:.0} % waiting; processor time of four processes {:.2} times that of \
-                one",
+                exchanges, {:.0} % waiting; processor time of two processes {:.2} times that of \
+                one, and of four {:.2} times",
             median(&|[one, ..]| one.seconds),
             median(&|[_, two, ..]| two.seconds),
             median(&|[one, two, ..]| two.seconds / one.seconds),
             median(&|[_, two, ..]| two.sent / rows as f64),
             median(&|[_, two, ..]| 100.0 * two.exchanging),
             median(&|[_, two, ..]| 100.0 * two.waiting),
+            median(&|[_, two, one, _]| two.processor / one.processor),
             median(&|[_, _, one, four]| four.processor / one.processor),
         );
     }

@@ -250,7 +250,8 @@ fn flow(
     forget(guard);
     let none = || std::io::Error::other("the network has no connection for this process");
     let allocator = Allocator::Tcp(builders.into_iter().next().ok_or_else(none)?.build());
-    let worker = Worker::new(WorkerConfig::default(), allocator, None);
+    // Without a clock it would never rest while it waits.
+    let worker = Worker::new(WorkerConfig::default(), allocator, Some(Instant::now()));
     let share = memory.map_or(u64::MAX, |memory| memory / 64 / peers.processes() as u64);
     Ok(Flow::new(worker, peers.clone(), share.min(MOST_BYTES)))
 }

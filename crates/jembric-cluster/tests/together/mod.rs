@@ -2,7 +2,7 @@
 
 use jembric::Result;
 use jembric_cluster::{Flow, Hosts, Peers};
-use std::{sync::Arc, thread};
+use std::{sync::Arc, thread, time::Instant};
 use timely::{
     WorkerConfig,
     communication::{Allocator, Hooks, allocator::ProcessBuilder},
@@ -28,7 +28,8 @@ pub(crate) fn together<T: Send>(
                 let (peers, run) = (&peers, &run);
                 scope.spawn(move || {
                     let allocator = Allocator::Process(builder.build());
-                    let worker = Worker::new(WorkerConfig::default(), allocator, None);
+                    let worker =
+                        Worker::new(WorkerConfig::default(), allocator, Some(Instant::now()));
                     let done = run(&Flow::new(worker, peers[process].clone(), round));
                     if let Err(error) = &done {
                         let others = peers.iter().filter(|other| other.process() != process);
