@@ -119,8 +119,8 @@ impl Ran {
         for line in told.lines().filter(|line| line.starts_with("process ")) {
             let numbers: Vec<f64> =
                 line.split(' ').filter_map(|word| word.parse().ok()).skip(1).collect();
-            let [megabytes, exchanged, waited, of_all] = numbers[..] else { panic!("{line}") };
-            sent += 1e6 * megabytes;
+            let [amount, exchanged, waited, of_all] = numbers[..] else { panic!("{line}") };
+            sent += amount * if line.contains(" kB ") { 1e3 } else { 1e6 };
             exchanging += exchanged;
             waiting += waited;
             all += of_all;

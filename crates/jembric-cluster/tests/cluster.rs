@@ -443,7 +443,10 @@ fn the_result_is_shown_or_written_in_shares() {
     // What was sent is printed for each process.
     let told = told(&run(&["--local", "2", "--traffic"]));
     for process in 0..2 {
-        assert!(told.contains(&format!("\nprocess {process} sent 0.")), "{told}");
+        let line = told.lines().find(|line| line.starts_with(&format!("process {process} sent ")));
+        let sent = line.and_then(|line| line.split_once(" kB to others")).unwrap().0;
+        let sent: f64 = sent.rsplit(' ').next().unwrap().parse().unwrap();
+        assert!((1.0..100.0).contains(&sent), "{told}");
     }
 }
 
