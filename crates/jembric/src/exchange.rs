@@ -182,7 +182,7 @@ mod tests {
                 place.owner(bytes, processes)
             });
             let owners: Vec<usize> = owners.collect();
-            let is_alone = sizes.iter().any(|&bytes| bytes == all);
+            let is_alone = sizes.contains(&all);
             prop_assert!(is_alone || owners.is_sorted(), "{:?}", owners);
         }
     }
