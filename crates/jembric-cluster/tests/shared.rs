@@ -228,8 +228,8 @@ fn tables_without_values_give_the_same(#[case] stays: &[Stay]) {
     }
 }
 
-/// States that fit into each process, and all of them together into none, are merged by the owners
-/// of entities.
+/// The owners of entities merge the states, if each process has room for its own states but not for
+/// those of all.
 #[rstest]
 #[case::latest(
     "latest = { per = ['vessel', 'berth', 'arrived'], date = 'left', ties = 'first' }\n\

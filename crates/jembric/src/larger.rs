@@ -5,18 +5,22 @@
 //! (`scratch`). `run` writes and reads them, `merge` merges sorted ones. `step` is a step whose
 //! tables are larger than memory, and `apply` applies its plan, with `parts` for tables that are
 //! divided by entity and `in_order` for those that are sorted by date. `results` collects what is
-//! made from parts and pieces. `progress` tells what is being done. No operation has a second
-//! algorithm for this: a plan tells how its rows can be divided
+//! made from parts and pieces. `shared` is a step whose tables several processes share, with rows
+//! that are `received` and `gathered`. `progress` tells what is being done.
+//!
+//! No operation has a second algorithm for this: a plan tells how its rows can be divided
 //! ([`Division`](jembric_core::Division)), is applied to each part, and the results are merged in
 //! the order of the whole.
 
 mod apply;
 pub(crate) mod collect;
+pub(crate) mod gathered;
 mod in_order;
 mod memory;
 mod merge;
 mod parts;
 mod progress;
+mod received;
 mod results;
 mod run;
 mod scratch;

@@ -16,7 +16,7 @@ use crate::{
         Data, Databases, Memory, PlaceInList, Reading, entities_of, entities_reading, file_of,
         holidays_of, holidays_reading, is_database, name_in,
     },
-    larger::shared::only_at,
+    larger::gathered::only_at,
     read::share::Sharing,
     settings::{Given, GivenSettings, Settings},
 };

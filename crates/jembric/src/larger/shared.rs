@@ -4,8 +4,8 @@
 //! must come together:
 //!
 //! - Row by row: nothing. Each process works on its own rows.
-//! - In one pass: each process folds its own rows, and process 0 merges the states. If they are
-//!   too large for that, rows are sent to the owners of their entities.
+//! - In one pass: each process folds its own rows, and process 0 merges the states, or the owners
+//!   of their entities do. If the states are too large for that, rows are sent to the owners.
 //! - By entity: each row is sent to the process that owns its entity.
 //! - In one order, or beside all rows of another table: all rows are sent to process 0.
 //!
@@ -13,12 +13,11 @@
 //! ledgers are merged, and every process has the whole ledger.
 
 use super::{
-    Data, Memory, Scan, bytes_of,
-    collect::{Collector, in_batches, joined},
-    in_order::{Sorter, sorted},
-    merge::{MergeOrder, merge},
-    results::{numbered, with_lines},
-    run::{Run, RunWriter, widened},
+    Data,
+    collect::{Collector, in_batches},
+    gathered::accounted,
+    received::Received,
+    run::widened,
     step::{Accounted, Larger, Take, both},
 };
 use crate::{
@@ -27,14 +26,13 @@ use crate::{
     exchange::{Exchange, packed, unpacked},
 };
 use jembric_core::{ByEntity, Division, Fold, Overall, Part, ResultOrder};
-use std::sync::Arc;
 
 /// A step whose tables are shared by several processes.
 pub(crate) struct Shared<'a> {
     pub(crate) larger: Larger<'a>,
     pub(crate) exchange: &'a dyn Exchange,
     /// Whether the result will be gathered, and put in the order of one process
-    /// ([`gathered_in_order`]).
+    /// ([`gathered_in_order`](super::gathered::gathered_in_order)).
     pub(crate) keeps_order: bool,
 }
 
@@ -451,111 +449,6 @@ pub(crate) fn is_at_first(plan: &Plan) -> bool {
     plan.access() != Access::OnePass && !is_shared
 }
 
-/// The rows that one process has. The other processes have none, and the same columns.
-pub(crate) fn only_at(process: usize, own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
-    let columns = own.as_ref().map(|data| data.sample().emptied());
-    let columns = exchange.of_one(process, columns.as_ref())?;
-    Ok(own.unwrap_or(Data::Table(columns)))
-}
-
-/// Merges the accounts of all processes into one, with the rows set aside at process 0.
-pub(crate) fn accounted(
-    exchange: &dyn Exchange,
-    own: Accounted,
-    memory: &Memory,
-    keeps_aside: bool,
-) -> Result<Accounted> {
-    let Accounted { mut outcome, mut set_aside } = own;
-    let ledgers = exchange.of_all(&outcome.ledger)?;
-    let merged = ledgers.into_iter().reduce(|all, more| all.merge(&more));
-    outcome.ledger = merged.unwrap_or(outcome.ledger);
-    outcome.set_aside = outcome.set_aside.without_row_numbers()?;
-    if keeps_aside {
-        set_aside = gathered(exchange, &set_aside, memory)?;
-        set_aside = in_order(set_aside, &MergeOrder::BothNumbers, memory)?;
-    }
-    Ok(Accounted { outcome, set_aside })
-}
-
-/// All rows of a result at process 0, in the order of one process as far as it is known.
-pub(crate) fn gathered_in_order(
-    exchange: &dyn Exchange,
-    data: &Data,
-    order: Option<&ResultOrder>,
-    memory: &Memory,
-) -> Result<Data> {
-    // The rows of one process are in order already.
-    let others: u64 = exchange.of_all(&data.rows())?.into_iter().skip(1).sum();
-    let all = gathered(exchange, data, memory)?;
-    match order.filter(|_| others > 0) {
-        Some(ResultOrder::Rows(place)) => in_order(all, &MergeOrder::Numbers(*place), memory),
-        Some(ResultOrder::Columns(columns)) => {
-            let columns = columns.iter().map(|&column| (column, false)).collect();
-            in_order(all, &MergeOrder::Columns(columns), memory)
-        }
-        _ => without_numbers(all, memory),
-    }
-}
-
-/// Rows in order, without their numbers. Rows without numbers keep their order.
-fn in_order(data: Data, order: &MergeOrder, memory: &Memory) -> Result<Data> {
-    let sample = data.sample();
-    let is_known = match order {
-        MergeOrder::Columns(_) => true,
-        MergeOrder::Numbers(place) => sample.row_numbers(*place).is_some(),
-        MergeOrder::BothNumbers => (0..2).any(|place| sample.row_numbers(place).is_some()),
-    };
-    match &data {
-        Data::Table(table) if is_known && table.rows() > 0 => {
-            Ok(Data::Table(sorted(table, order)?.without_row_numbers()?))
-        }
-        Data::Larger(_) if is_known => {
-            let mut sorter = Sorter::by(memory, |rows| sorted(&rows, order));
-            data.each(&mut |batch| sorter.add(batch))?;
-            let mut rows = Collector::new(memory);
-            merge(sorter.finish()?, order, memory, &mut |batch| {
-                rows.take(&batch.without_row_numbers()?)
-            })?;
-            Ok(rows.finish()?.unwrap_or(data))
-        }
-        _ => without_numbers(data, memory),
-    }
-}
-
-/// The rows without their numbers.
-pub(crate) fn without_numbers(data: Data, memory: &Memory) -> Result<Data> {
-    match &data {
-        Data::Table(table) => Ok(Data::Table(table.without_row_numbers()?)),
-        Data::Larger(scan) if (0..2).all(|place| scan.sample().row_numbers(place).is_none()) => {
-            Ok(data)
-        }
-        Data::Larger(_) => {
-            let mut rows = Collector::new(memory);
-            data.each(&mut |batch| rows.take(&batch.without_row_numbers()?))?;
-            Ok(rows.finish()?.unwrap_or(data))
-        }
-    }
-}
-
-/// All rows at process 0, one process after the other, and none at the others.
-pub(crate) fn gathered(exchange: &dyn Exchange, data: &Data, memory: &Memory) -> Result<Data> {
-    let mut received = Received::new(data.sample(), exchange.processes(), memory);
-    let kept = std::cell::RefCell::new(&mut received);
-    exchange.parcels(
-        &mut |send| {
-            data.each(&mut |batch| match exchange.is_first() {
-                true => kept.borrow_mut().take(0, batch),
-                false => {
-                    let batches = in_batches(vec![batch], memory.parcel())?;
-                    batches.iter().try_for_each(|batch| send(0, packed(batch)?))
-                }
-            })
-        },
-        &mut |from, parcel| kept.borrow_mut().take(from, unpacked(&parcel)?),
-    )?;
-    received.finish()
-}
-
 /// The rows of a batch by the process that they belong to, in their order.
 fn grouped(batch: &Table, owners: &[u32], processes: usize) -> Result<Vec<(usize, Table)>> {
     let mut starts = vec![0_u32; processes + 1];
@@ -579,128 +472,4 @@ fn grouped(batch: &Table, owners: &[u32], processes: usize) -> Result<Vec<(usize
         }
     }
     Ok(groups)
-}
-
-/// Rows that processes send to this one. Those of one process keep their order, and come before
-/// those of the next process.
-struct Received {
-    memory: Memory,
-    sample: Table,
-    waiting: Vec<Vec<Table>>,
-    bytes: u64,
-    writers: Vec<RunWriter>,
-    /// Whether the rows are known to fit into memory.
-    stays_in_memory: bool,
-}
-
-impl Received {
-    fn new(sample: &Table, processes: usize, memory: &Memory) -> Received {
-        Received {
-            memory: memory.clone(),
-            sample: sample.clone(),
-            waiting: vec![Vec::new(); processes],
-            bytes: 0,
-            writers: Vec::new(),
-            stays_in_memory: false,
-        }
-    }
-
-    fn take(&mut self, from: usize, rows: Table) -> Result<()> {
-        // The result of a process without rows may lack the columns of row numbers.
-        if rows.rows() == 0 {
-            return Ok(());
-        }
-        self.bytes += bytes_of(&rows);
-        self.waiting[from].push(rows);
-        // As many rows as an operation may have as a whole stay in memory. Of more, few do.
-        let most = match self.writers.is_empty() {
-            true => self.memory.whole(),
-            false => self.memory.buffers(),
-        };
-        match self.bytes > most && !self.stays_in_memory {
-            true => self.write(),
-            false => Ok(()),
-        }
-    }
-
-    fn write(&mut self) -> Result<()> {
-        self.bytes = 0;
-        self.writers.resize_with(self.waiting.len(), || RunWriter::new(&self.memory));
-        for (writer, waiting) in self.writers.iter_mut().zip(&mut self.waiting) {
-            let Some(rows) = some_joined(&std::mem::take(waiting))? else { continue };
-            let not_numbers = rows.not_numbers();
-            let rows = if rows.origin().is_some() { numbered(&rows, 0, 0)? } else { rows };
-            writer.write(&rows.with_not_numbers(not_numbers))?;
-        }
-        Ok(())
-    }
-
-    fn finish(mut self) -> Result<Data> {
-        if self.writers.is_empty() {
-            let all: Vec<Table> = self.waiting.into_iter().flatten().collect();
-            let none = || self.sample.emptied();
-            let all = some_joined(&all)?.unwrap_or_else(none);
-            return Ok(Data::Table(all.with_own_texts()?));
-        }
-        self.write()?;
-        let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();
-        let mut columns = self.sample.emptied();
-        for run in runs.iter().filter_map(Run::columns) {
-            columns = columns.widest(&run.without_row_numbers()?)?;
-        }
-        let mut scan = ReceivedScan { runs, columns, sample: self.sample };
-        scan.sample = scan.first_rows()?;
-        Ok(Data::Larger(Arc::new(scan)))
-    }
-}
-
-/// Tables with the same columns, one after the other; none if there is no table.
-fn some_joined(tables: &[Table]) -> Result<Option<Table>> {
-    if tables.is_empty() {
-        return Ok(None);
-    }
-    let not_numbers = tables.iter().map(Table::not_numbers).sum();
-    joined(tables).map(|all| Some(all.with_not_numbers(not_numbers)))
-}
-
-/// Received rows in temporary files.
-#[derive(Debug)]
-struct ReceivedScan {
-    runs: Vec<Run>,
-    /// The columns without rows, with the widest decimals.
-    columns: Table,
-    /// Some of the first rows, which know their file.
-    sample: Table,
-}
-
-impl ReceivedScan {
-    fn first_rows(&self) -> Result<Table> {
-        const SAMPLE: usize = 1 << 12;
-        let run = self.runs.iter().find(|run| run.frames() > 0);
-        let rows = run.map(|run| self.frame(run, 0)).transpose()?;
-        Ok(rows.map_or_else(|| self.sample.emptied(), |rows| rows.head(SAMPLE)))
-    }
-
-    fn frame(&self, run: &Run, number: usize) -> Result<Table> {
-        let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
-        let rows = with_lines(run.frame(number)?, 0, &self.sample).without_row_numbers()?;
-        Ok(widened(rows, &self.columns)?.with_not_numbers(not_numbers))
-    }
-}
-
-impl Scan for ReceivedScan {
-    fn sample(&self) -> &Table {
-        &self.sample
-    }
-
-    fn rows(&self) -> u64 {
-        self.runs.iter().map(Run::rows).sum()
-    }
-
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
-        for run in &self.runs {
-            (0..run.frames()).try_for_each(|number| take(self.frame(run, number)?))?;
-        }
-        Ok(())
-    }
 }

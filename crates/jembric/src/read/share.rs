@@ -12,7 +12,7 @@ use crate::{
         packing::most_unpacked,
         sheet::file_and_sheet,
     },
-    larger::{Data, Memory, shared::only_at},
+    larger::{Data, Memory, gathered::only_at},
 };
 use std::{fs::File, path::Path, sync::Arc};
 

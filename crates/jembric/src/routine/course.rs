@@ -13,7 +13,7 @@ use super::{
 use crate::{
     Context, CoreError, Error, Ledger, Result, Sink,
     io::{Data, Memory, Outputs, Writing, name_in, without_secrets},
-    larger::{shared::without_numbers, step::Accounted},
+    larger::{gathered::without_numbers, step::Accounted},
 };
 use std::path::PathBuf;
 

@@ -4,7 +4,7 @@ use super::{Input, needed::Names, shared::Shares};
 use crate::{
     Result,
     io::{Data, Memory, PlaceInList, Reading, ReadingSettings, Sharing},
-    larger::shared::only_at,
+    larger::gathered::only_at,
     steps::Files,
 };
 use std::collections::HashMap;

@@ -16,7 +16,7 @@ use crate::{
     larger::{
         Data, Memory,
         collect::joined,
-        shared::{gathered, gathered_in_order},
+        gathered::{gathered, gathered_in_order},
     },
     steps::Contents,
 };

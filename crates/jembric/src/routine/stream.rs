@@ -10,7 +10,8 @@ use crate::{
     larger::{
         Data, Memory,
         collect::{Collector, joined},
-        shared::{Shared, accounted, is_at_first},
+        gathered::accounted,
+        shared::{Shared, is_at_first},
         step::{Account, Accounted, Larger, put_together},
     },
 };

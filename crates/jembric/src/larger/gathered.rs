@@ -1,0 +1,120 @@
+//! Brings what processes have to process 0: results in the order of one process, and accounts.
+
+use super::{
+    Data, Memory,
+    collect::{Collector, in_batches},
+    in_order::{Sorter, sorted},
+    merge::{MergeOrder, merge},
+    received::Received,
+    step::Accounted,
+};
+use crate::{
+    error::Result,
+    exchange::{Exchange, packed, unpacked},
+};
+use jembric_core::ResultOrder;
+
+/// The rows that one process has. The other processes have none, and the same columns.
+pub(crate) fn only_at(process: usize, own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
+    let columns = own.as_ref().map(|data| data.sample().emptied());
+    let columns = exchange.of_one(process, columns.as_ref())?;
+    Ok(own.unwrap_or(Data::Table(columns)))
+}
+
+/// Merges the accounts of all processes into one, with the rows set aside at process 0.
+pub(crate) fn accounted(
+    exchange: &dyn Exchange,
+    own: Accounted,
+    memory: &Memory,
+    keeps_aside: bool,
+) -> Result<Accounted> {
+    let Accounted { mut outcome, mut set_aside } = own;
+    let ledgers = exchange.of_all(&outcome.ledger)?;
+    let merged = ledgers.into_iter().reduce(|all, more| all.merge(&more));
+    outcome.ledger = merged.unwrap_or(outcome.ledger);
+    outcome.set_aside = outcome.set_aside.without_row_numbers()?;
+    if keeps_aside {
+        set_aside = gathered(exchange, &set_aside, memory)?;
+        set_aside = in_order(set_aside, &MergeOrder::BothNumbers, memory)?;
+    }
+    Ok(Accounted { outcome, set_aside })
+}
+
+/// All rows of a result at process 0, in the order of one process as far as it is known.
+pub(crate) fn gathered_in_order(
+    exchange: &dyn Exchange,
+    data: &Data,
+    order: Option<&ResultOrder>,
+    memory: &Memory,
+) -> Result<Data> {
+    // The rows of one process are in order already.
+    let others: u64 = exchange.of_all(&data.rows())?.into_iter().skip(1).sum();
+    let all = gathered(exchange, data, memory)?;
+    match order.filter(|_| others > 0) {
+        Some(ResultOrder::Rows(place)) => in_order(all, &MergeOrder::Numbers(*place), memory),
+        Some(ResultOrder::Columns(columns)) => {
+            let columns = columns.iter().map(|&column| (column, false)).collect();
+            in_order(all, &MergeOrder::Columns(columns), memory)
+        }
+        _ => without_numbers(all, memory),
+    }
+}
+
+/// Rows in order, without their numbers. Rows without numbers keep their order.
+fn in_order(data: Data, order: &MergeOrder, memory: &Memory) -> Result<Data> {
+    let sample = data.sample();
+    let is_known = match order {
+        MergeOrder::Columns(_) => true,
+        MergeOrder::Numbers(place) => sample.row_numbers(*place).is_some(),
+        MergeOrder::BothNumbers => (0..2).any(|place| sample.row_numbers(place).is_some()),
+    };
+    match &data {
+        Data::Table(table) if is_known && table.rows() > 0 => {
+            Ok(Data::Table(sorted(table, order)?.without_row_numbers()?))
+        }
+        Data::Larger(_) if is_known => {
+            let mut sorter = Sorter::by(memory, |rows| sorted(&rows, order));
+            data.each(&mut |batch| sorter.add(batch))?;
+            let mut rows = Collector::new(memory);
+            merge(sorter.finish()?, order, memory, &mut |batch| {
+                rows.take(&batch.without_row_numbers()?)
+            })?;
+            Ok(rows.finish()?.unwrap_or(data))
+        }
+        _ => without_numbers(data, memory),
+    }
+}
+
+/// The rows without their numbers.
+pub(crate) fn without_numbers(data: Data, memory: &Memory) -> Result<Data> {
+    match &data {
+        Data::Table(table) => Ok(Data::Table(table.without_row_numbers()?)),
+        Data::Larger(scan) if (0..2).all(|place| scan.sample().row_numbers(place).is_none()) => {
+            Ok(data)
+        }
+        Data::Larger(_) => {
+            let mut rows = Collector::new(memory);
+            data.each(&mut |batch| rows.take(&batch.without_row_numbers()?))?;
+            Ok(rows.finish()?.unwrap_or(data))
+        }
+    }
+}
+
+/// All rows at process 0, one process after the other, and none at the others.
+pub(crate) fn gathered(exchange: &dyn Exchange, data: &Data, memory: &Memory) -> Result<Data> {
+    let mut received = Received::new(data.sample(), exchange.processes(), memory);
+    let kept = std::cell::RefCell::new(&mut received);
+    exchange.parcels(
+        &mut |send| {
+            data.each(&mut |batch| match exchange.is_first() {
+                true => kept.borrow_mut().take(0, batch),
+                false => {
+                    let batches = in_batches(vec![batch], memory.parcel())?;
+                    batches.iter().try_for_each(|batch| send(0, packed(batch)?))
+                }
+            })
+        },
+        &mut |from, parcel| kept.borrow_mut().take(from, unpacked(&parcel)?),
+    )?;
+    received.finish()
+}

@@ -1,0 +1,134 @@
+//! [`Received`]: rows that processes send to this one.
+
+use super::{
+    Data, Memory, Scan, bytes_of,
+    collect::joined,
+    results::{numbered, with_lines},
+    run::{Run, RunWriter, widened},
+};
+use crate::{Table, error::Result};
+use std::sync::Arc;
+
+/// Rows that processes send to this one. Those of one process keep their order, and come before
+/// those of the next process.
+pub(super) struct Received {
+    memory: Memory,
+    sample: Table,
+    waiting: Vec<Vec<Table>>,
+    bytes: u64,
+    writers: Vec<RunWriter>,
+    /// Whether the rows are known to fit into memory.
+    pub(super) stays_in_memory: bool,
+}
+
+impl Received {
+    pub(super) fn new(sample: &Table, processes: usize, memory: &Memory) -> Received {
+        Received {
+            memory: memory.clone(),
+            sample: sample.clone(),
+            waiting: vec![Vec::new(); processes],
+            bytes: 0,
+            writers: Vec::new(),
+            stays_in_memory: false,
+        }
+    }
+
+    pub(super) fn take(&mut self, from: usize, rows: Table) -> Result<()> {
+        // The result of a process without rows may lack the columns of row numbers.
+        if rows.rows() == 0 {
+            return Ok(());
+        }
+        self.bytes += bytes_of(&rows);
+        self.waiting[from].push(rows);
+        // As many rows as an operation may have as a whole stay in memory. Of more, few do.
+        let most = match self.writers.is_empty() {
+            true => self.memory.whole(),
+            false => self.memory.buffers(),
+        };
+        match self.bytes > most && !self.stays_in_memory {
+            true => self.write(),
+            false => Ok(()),
+        }
+    }
+
+    fn write(&mut self) -> Result<()> {
+        self.bytes = 0;
+        self.writers.resize_with(self.waiting.len(), || RunWriter::new(&self.memory));
+        for (writer, waiting) in self.writers.iter_mut().zip(&mut self.waiting) {
+            let Some(rows) = some_joined(&std::mem::take(waiting))? else { continue };
+            let not_numbers = rows.not_numbers();
+            let rows = if rows.origin().is_some() { numbered(&rows, 0, 0)? } else { rows };
+            writer.write(&rows.with_not_numbers(not_numbers))?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn finish(mut self) -> Result<Data> {
+        if self.writers.is_empty() {
+            let all: Vec<Table> = self.waiting.into_iter().flatten().collect();
+            let none = || self.sample.emptied();
+            let all = some_joined(&all)?.unwrap_or_else(none);
+            return Ok(Data::Table(all.with_own_texts()?));
+        }
+        self.write()?;
+        let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();
+        let mut columns = self.sample.emptied();
+        for run in runs.iter().filter_map(Run::columns) {
+            columns = columns.widest(&run.without_row_numbers()?)?;
+        }
+        let mut scan = ReceivedScan { runs, columns, sample: self.sample };
+        scan.sample = scan.first_rows()?;
+        Ok(Data::Larger(Arc::new(scan)))
+    }
+}
+
+/// Tables with the same columns, one after the other; none if there is no table.
+fn some_joined(tables: &[Table]) -> Result<Option<Table>> {
+    if tables.is_empty() {
+        return Ok(None);
+    }
+    let not_numbers = tables.iter().map(Table::not_numbers).sum();
+    joined(tables).map(|all| Some(all.with_not_numbers(not_numbers)))
+}
+
+/// Received rows in temporary files.
+#[derive(Debug)]
+struct ReceivedScan {
+    runs: Vec<Run>,
+    /// The columns without rows, with the widest decimals.
+    columns: Table,
+    /// Some of the first rows, which know their file.
+    sample: Table,
+}
+
+impl ReceivedScan {
+    fn first_rows(&self) -> Result<Table> {
+        const SAMPLE: usize = 1 << 12;
+        let run = self.runs.iter().find(|run| run.frames() > 0);
+        let rows = run.map(|run| self.frame(run, 0)).transpose()?;
+        Ok(rows.map_or_else(|| self.sample.emptied(), |rows| rows.head(SAMPLE)))
+    }
+
+    fn frame(&self, run: &Run, number: usize) -> Result<Table> {
+        let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
+        let rows = with_lines(run.frame(number)?, 0, &self.sample).without_row_numbers()?;
+        Ok(widened(rows, &self.columns)?.with_not_numbers(not_numbers))
+    }
+}
+
+impl Scan for ReceivedScan {
+    fn sample(&self) -> &Table {
+        &self.sample
+    }
+
+    fn rows(&self) -> u64 {
+        self.runs.iter().map(Run::rows).sum()
+    }
+
+    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        for run in &self.runs {
+            (0..run.frames()).try_for_each(|number| take(self.frame(run, number)?))?;
+        }
+        Ok(())
+    }
+}
