@@ -63,13 +63,14 @@ impl Files for Cut<'_> {
     }
 }
 
-/// What a run says, with rows in any order.
+/// What a run says, with the rows in their order.
 #[derive(Debug, PartialEq)]
 struct Said {
     rows: Vec<String>,
     accounts: Vec<String>,
     set_aside: Vec<Vec<String>>,
     all_set_aside: Vec<String>,
+    page: Option<String>,
 }
 
 fn rows(table: &Table) -> Vec<String> {
@@ -79,9 +80,7 @@ fn rows(table: &Table) -> Vec<String> {
     batches.finish().unwrap();
     // Only texts have line breaks, and they are quoted.
     let text = String::from_utf8(text).unwrap().replace("a\nlong", "a long");
-    let mut rows: Vec<String> = text.lines().map(str::to_owned).collect();
-    rows[1..].sort_unstable();
-    rows
+    text.lines().map(str::to_owned).collect()
 }
 
 fn all(data: &Data) -> Vec<String> {
@@ -103,15 +102,20 @@ fn run(
     running.reconcile = vec!["tons".to_owned()];
     running.exchange = exchange;
     running.gathers_last = true;
+    let page = directory.join("page.html");
+    let writes_page = routine.page.is_some() && exchange.is_none_or(|all| all.process() == 0);
+    running.page = routine.page.is_some().then(|| page.clone());
     let mut said = Said {
         rows: Vec::new(),
         accounts: Vec::new(),
         set_aside: Vec::new(),
         all_set_aside: Vec::new(),
+        page: None,
     };
     let mut batches = Vec::new();
+    let mut outputs = Outputs::new();
     let set_aside = routine.check(&running)?.run_into(
-        &mut Outputs::new(),
+        &mut outputs,
         &mut |batch| {
             batches.push(batch.clone());
             Ok(())
@@ -127,6 +131,10 @@ fn run(
     said.all_set_aside = all(&set_aside);
     let whole = Table::joined(&batches[0], &batches[1..])?;
     said.rows = rows(&whole);
+    if writes_page {
+        outputs.commit()?;
+        said.page = Some(fs::read_to_string(page).unwrap());
+    }
     Ok(said)
 }
 
@@ -141,7 +149,7 @@ fn compare(
     let directory = tempfile::tempdir().unwrap();
     fs::write(directory.path().join("stays.csv"), csv(stays)).unwrap();
     fs::write(directory.path().join("calls.csv"), csv(calls)).unwrap();
-    let routine = format!("{as_of}\n[[step]]\nread = 'stays.csv'\n{step}\n");
+    let routine = format!("{as_of}\n[[step]]\nname = 'first'\nread = 'stays.csv'\n{step}\n");
     let whole = run(&routine, (directory.path(), cuts), None, None);
     let processes = cuts.len().max(2) + usize::from(!cuts.is_empty());
     let several = together(processes, 200, |flow| {
@@ -149,7 +157,20 @@ fn compare(
     });
     let failed = several.iter().any(Result::is_err);
     match whole {
-        Err(error) => prop_assert!(failed, "{} is no error in {} processes", error, processes),
+        Err(error) => {
+            let error = error.to_string();
+            let is_told = |said: &Result<Said>| {
+                said.as_ref().err().is_some_and(|other| other.to_string().contains(&error))
+            };
+            let shown = || several.iter().map(|said| said.as_ref().err()).collect::<Vec<_>>();
+            prop_assert!(
+                several.iter().any(is_told),
+                "{}: {} is told as {:?}",
+                step,
+                error,
+                shown()
+            );
+        }
         Ok(_) if failed => {
             let errors = several.iter().filter_map(|said| said.as_ref().err());
             let own = errors.filter(|error| !matches!(error, Error::Process { .. }));
@@ -185,6 +206,77 @@ fn cuts() -> impl Strategy<Value = Vec<usize>> {
         cuts.sort_unstable();
         cuts
     })
+}
+
+/// Steps of which each can follow any other, with ties, running figures row by row, stacks and
+/// joins, so that each can see the order of the rows before it.
+const LINKS: &[&str] = &[
+    "filter = 'tons > -3 or berth is missing'",
+    "filter = 'tons > 90'",
+    "add = 'more = tons * 2'",
+    "sort = ['tons']",
+    "stack = { files = ['calls.csv'] }",
+    "stack = { files = ['first', 'calls.csv'] }",
+    "latest = { per = ['vessel'], date = 'arrived', ties = 'all' }",
+    "latest = { per = ['berth'], date = 'arrived', ties = 'first' }",
+    "latest = { per = ['vessel', 'berth'], date = 'left', ties = 'last' }",
+    "latest = { per = ['vessel'], date = 'arrived', at-each = 'month', ties = 'last' }",
+    "earliest = { date = 'arrived', ties = 'last' }",
+    "latest = { per = ['berth'], date = 'arrived', mark = 'is_latest', ties = 'first' }",
+    "running = { per = ['vessel'], date = 'arrived', count = true }",
+    "running = { per = ['berth'], date = 'arrived', sum = ['tons'], row-by-row = true }",
+    "running = { date = 'left', max = ['tons'], row-by-row = true }",
+    "elapsed = { date = 'arrived', since-previous = true, per = ['vessel'] }",
+    "recent = { date = 'arrived', last = '40 days' }",
+    "active = { start = 'arrived', end = 'left', grain = 'month' }",
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'arrived', window = \
+     'arrived..left', bring = ['tons as lifted'] }",
+    "within = { windows = 'calls.csv', match = ['berth'], date = 'arrived', window = \
+     'arrived..left', pick = 'first', keep = 'every-event', bring = ['level as depth'] }",
+];
+/// Steps that can end such a chain.
+const ENDS: &[&str] = &[
+    "totals = { per = ['vessel'], sum = ['tons'], margins = true }",
+    "totals = { date = ['arrived'], grain = 'month', per = ['berth'], count = true }",
+    "spells = { start = 'arrived', end = 'left', per = ['vessel'] }",
+    "spells = { date = 'arrived', value = ['berth'], per = ['vessel'] }",
+    "active = { start = 'arrived', end = 'left', count = true, grain = 'month' }",
+    "latest = { per = ['berth'], date = 'arrived', ties = 'refuse' }",
+    "active = { start = 'arrived', end = 'left', grain = 'month', open-ends = 'refuse' }",
+    "filled = { per = ['vessel'], date = 'arrived', carry = ['tons'] }",
+    "changes = { before = 'calls.csv', per = ['vessel', 'berth'], ties = 'last' }",
+    "changes = { before = 'calls.csv', per = ['vessel', 'berth'] }",
+];
+
+fn chains() -> impl Strategy<Value = String> {
+    // A step occurs once, because it adds columns.
+    let links = prop::sample::subsequence(LINKS, 1..5).prop_shuffle();
+    let end = prop::option::of(prop::sample::select(ENDS));
+    (links, end).prop_map(|(links, end)| {
+        let mut steps = links;
+        steps.extend(end);
+        steps.join("\n[[step]]\n")
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, ..few_cases() })]
+
+    /// Results, ledgers, rows set aside and the report page are the bytes of one process.
+    #[test]
+    fn chains_give_the_bytes_of_one_process(
+        stays in prop::collection::vec(stay(), 0..40),
+        calls in prop::collection::vec(stay(), 0..30),
+        chain in chains(),
+        cuts in prop::collection::vec(0..=1000_usize, 1..5),
+        memory in prop::sample::select(vec![None, None, Some(30_000)]),
+        page in prop::sample::select(vec!["", "page = 'page.html'\n"]),
+    ) {
+        let mut cuts = cuts;
+        cuts.sort_unstable();
+        let head = format!("{page}as-of = '2024-11-10'");
+        compare(&chain, (&stays, &calls), &head, &cuts, memory)?;
+    }
 }
 
 proptest! {
@@ -299,6 +391,38 @@ fn parcels_wait_for_a_process_that_is_slow() {
     // Two rounds of each of three senders, and the parcel that ends a round.
     let most = most.into_inner() * parcel as i64;
     assert!(most <= 3 * 3 * (round + parcel as u64) as i64, "{most} bytes were on their way");
+}
+
+/// The count of an error is that of all rows, whichever process has them.
+#[rstest]
+#[case::dates("latest = { date = 'day' }", "8 of its 60 values")]
+#[case::numbers("totals = { per = ['k'], sum = ['n'] }", "6 of its 60 values")]
+#[case::ties("latest = { per = ['k'], date = 'on', ties = 'refuse' }", "60 records of 10 entities")]
+#[case::open_ends(
+    "active = { start = 'on', end = 'end', grain = 'month', open-ends = 'refuse' }",
+    "60 rows have no `end`, and missing ends are refused (line 2, line 3, line 4, …)"
+)]
+#[case::open_ends_of_a_result(
+    "filter = 'true'\n[[step]]\nactive = { start = 'on', end = 'end', grain = 'month', open-ends = 'refuse' }",
+    "60 rows have no `end`, and missing ends are refused (row 1, row 2, row 3, …)"
+)]
+#[case::cells("filled = { per = ['k'], date = 'on' }", "10 cells of one entity")]
+fn errors_count_the_rows_of_all(#[case] step: &str, #[case] told: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    let mut text = "k,day,n,on,end,tons\n".to_owned();
+    for n in 0..60 {
+        let day = if n % 8 == 1 { "soon".to_owned() } else { format!("2025-06-{:02}", n % 28 + 1) };
+        let number = if n % 10 == 3 { "few" } else { "1.5" };
+        text += &format!("k{},{day},{number},2025-06-30,,1\n", n % 10);
+    }
+    fs::write(directory.path().join("stays.csv"), text).unwrap();
+    let routine = format!("[[step]]\nread = 'stays.csv'\n{step}");
+    let several = together(3, 200, |flow| run(&routine, (directory.path(), &[]), None, Some(flow)));
+    let alone = run(&routine, (directory.path(), &[]), None, None).unwrap_err().to_string();
+    assert!(alone.contains(told), "{alone}");
+    let errors: Vec<String> =
+        several.into_iter().map(|said| said.unwrap_err().to_string()).collect();
+    assert!(errors.iter().all(|error| error.contains(&alone)), "{errors:?}");
 }
 
 #[rstest]

@@ -12,6 +12,7 @@ use crate::{
     table::{Numbering, Origin},
 };
 use arrow_schema::ArrowError;
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{borrow::Cow, fmt};
 
 /// A result whose error is [`enum@Error`].
@@ -150,15 +151,6 @@ pub enum Error {
     },
     /// An expression is invalid, or does not fit the columns.
     Expression(Box<ExpressionError>),
-    /// Intervals have no end, and missing ends are refused.
-    OpenRefused {
-        /// The column of ends.
-        end: String,
-        /// The number of rows without an end.
-        rows: u64,
-        /// The first of these rows.
-        first: Vec<String>,
-    },
     /// The result would have more rows than the limit.
     TooManyRows {
         /// The number of rows.
@@ -286,15 +278,6 @@ pub enum Error {
         /// The type of the column.
         kind: Type,
     },
-    /// There are several records where there may be only one.
-    CellTaken {
-        /// The number of cells with several records.
-        cells: u64,
-        /// The length of the periods.
-        grain: Grain,
-        /// The first of these cells.
-        named: Vec<String>,
-    },
     /// A column should be constant for each entity, and is not.
     Varies {
         /// The setting.
@@ -324,6 +307,46 @@ pub enum Error {
         /// The span that was added.
         span: Span,
     },
+    /// Places in the data are wrong. Other parts of the table may have more of them.
+    Places(Places),
+    /// Both sides of a comparison have no column in common besides the keys.
+    NothingToCompare {
+        /// The columns now.
+        now: Vec<String>,
+        /// The columns before.
+        before: Vec<String>,
+    },
+    /// The newest date of a column without dates is needed.
+    NoNewest {
+        /// The column's name.
+        column: String,
+    },
+    /// An Arrow kernel returned an error.
+    Arrow(ArrowError),
+}
+
+/// Wrong places in the data, with their number. Those of several parts of a table can be added.
+#[derive(Clone, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
+#[non_exhaustive]
+pub enum Places {
+    /// There are several records where there may be only one.
+    CellTaken {
+        /// The number of cells with several records.
+        cells: u64,
+        /// The length of the periods.
+        grain: Grain,
+        /// The first of these cells.
+        named: Vec<String>,
+    },
+    /// Intervals have no end, and missing ends are refused.
+    OpenRefused {
+        /// The column of ends.
+        end: String,
+        /// The number of rows without an end.
+        rows: u64,
+        /// The first of these rows.
+        first: Vec<String>,
+    },
     /// Records tie, and ties are refused.
     Tied {
         /// The date column.
@@ -344,43 +367,17 @@ pub enum Error {
         /// The least of these keys, each with the places of its records.
         named: Vec<String>,
     },
-    /// Both sides of a comparison have no column in common besides the keys.
-    NothingToCompare {
-        /// The columns now.
-        now: Vec<String>,
-        /// The columns before.
-        before: Vec<String>,
-    },
-    /// The newest date of a column without dates is needed.
-    NoNewest {
-        /// The column's name.
-        column: String,
-    },
-    /// An Arrow kernel returned an error.
-    Arrow(ArrowError),
 }
 
-impl From<ArrowError> for Error {
-    fn from(error: ArrowError) -> Error {
-        Error::Arrow(error)
-    }
-}
-
-impl Error {
-    /// Whether the error counts places in the data. Other parts of the table may have more of them.
-    pub fn counts_places(&self) -> bool {
-        matches!(self, Error::CellTaken { .. } | Error::DuplicateKeys { .. })
-    }
-
-    /// Adds the places of an error of the same kind about other rows. Of different errors, this one
-    /// remains.
+impl Places {
+    /// Adds places of the same kind in later rows. Of different kinds, this one remains.
     #[must_use]
-    pub fn plus(mut self, other: Error) -> Error {
+    pub fn plus(mut self, other: Places) -> Places {
         const NAMED: usize = 3;
         match (&mut self, other) {
             (
-                Error::CellTaken { cells, named, .. },
-                Error::CellTaken { cells: more, named: more_named, .. },
+                Places::CellTaken { cells, named, .. },
+                Places::CellTaken { cells: more, named: more_named, .. },
             ) => {
                 *cells += more;
                 named.extend(more_named);
@@ -388,8 +385,26 @@ impl Error {
                 named.truncate(NAMED);
             }
             (
-                Error::DuplicateKeys { side, keys, named },
-                Error::DuplicateKeys { side: other, keys: more, named: more_named },
+                Places::OpenRefused { rows, first, .. },
+                Places::OpenRefused { rows: more, first: more_first, .. },
+            ) => {
+                *rows += more;
+                first.extend(more_first);
+                first.truncate(NAMED);
+            }
+            (
+                Places::Tied { records, entities, named, .. },
+                Places::Tied { records: more, entities: more_entities, named: more_named, .. },
+            ) => {
+                *records += more;
+                *entities += more_entities;
+                named.extend(more_named);
+                named.sort();
+                named.truncate(NAMED);
+            }
+            (
+                Places::DuplicateKeys { side, keys, named },
+                Places::DuplicateKeys { side: other, keys: more, named: more_named },
             ) if *side == other => {
                 *keys += more;
                 named.extend(more_named);
@@ -399,6 +414,29 @@ impl Error {
             _ => {}
         }
         self
+    }
+}
+
+impl From<Places> for Error {
+    fn from(places: Places) -> Error {
+        Error::Places(places)
+    }
+}
+
+impl From<ArrowError> for Error {
+    fn from(error: ArrowError) -> Error {
+        Error::Arrow(error)
+    }
+}
+
+impl Error {
+    /// Whether the error counts cells of a column that cannot be used.
+    pub fn counts_cells(&self) -> bool {
+        match self {
+            Error::InSetting { source, .. } => source.counts_cells(),
+            Error::NotDates(_) | Error::NotNumbers(_) | Error::AmbiguousDates(_) => true,
+            _ => false,
+        }
     }
 
     /// Adds the setting that caused the error.

@@ -10,7 +10,7 @@ use crate::{
     calendar::{Day, Hours, MICROS_PER_DAY, Periods, Range, Zone},
     context::Context,
     dates::Dates,
-    error::{Error, Result},
+    error::{Places, Result},
     ledger::Reason,
     parallel::{self, STRETCH},
     plan::Overall,
@@ -453,7 +453,7 @@ fn refuse_open(table: &Table, rules: &Rules, fates: &[Fate]) -> Result<()> {
         0 => Ok(()),
         rows => {
             let end = table.names().nth(rules.end).unwrap_or_default().to_owned();
-            Err(Error::OpenRefused { end, rows, first })
+            Err(Places::OpenRefused { end, rows, first }.into())
         }
     }
 }

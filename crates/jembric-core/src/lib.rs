@@ -90,7 +90,7 @@ pub use elapsed::{Elapsed, Unit};
 pub use entities::{Entities, Missing};
 pub use error::{
     Advised, AmbiguousDates, BadCell, Error, Expected, ExpressionError, NotDates, NotNumbers,
-    Result, Smaller, Words, shortened,
+    Places, Result, Smaller, Words, shortened,
 };
 pub use exact::ExactSum;
 pub use expression::{Expression, ExpressionContext};

@@ -37,6 +37,8 @@ pub struct Table {
     batch: RecordBatch,
     not_numbers: u64,
     origin: Option<Arc<Origin>>,
+    /// The number of the first row among those of the whole table, if this is a part of a result.
+    first_row: u64,
 }
 
 /// Tables are equal if their columns have equal names, types and values. Their origin and the
@@ -160,7 +162,7 @@ impl Table {
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch =
             RecordBatch::try_new_with_options(Arc::new(Schema::new(fields)), arrays, &options)?;
-        Ok(Table { batch, not_numbers: 0, origin: None })
+        Ok(Table { batch, not_numbers: 0, origin: None, first_row: 0 })
     }
 
     /// The columns with their fields.
@@ -191,9 +193,22 @@ impl Table {
         self.origin.as_deref()
     }
 
-    /// The place of a row, for messages: its line in the file, or its number from 1.
+    /// The table, as a part of a result whose first row has this number, from 0.
+    #[must_use]
+    pub fn with_first_row(self, first_row: u64) -> Table {
+        Table { first_row, ..self }
+    }
+
+    /// The place of a row, for messages: its line in the file, or its number from 1 among the rows
+    /// of the whole table.
     pub fn place(&self, row: usize) -> String {
-        self.origin().map_or_else(|| format!("row {}", row + 1), |origin| origin.place(row))
+        if let Some(origin) = self.origin() {
+            return origin.place(row);
+        }
+        let numbers = (0..2).find_map(|place| self.row_numbers(place));
+        let number =
+            numbers.map_or(self.first_row + row as u64, |numbers| numbers.value(row) as u64);
+        format!("row {}", number + 1)
     }
 
     /// The number of rows.
@@ -284,7 +299,7 @@ impl Table {
     pub(crate) fn filter(&self, rows: &BooleanBuffer) -> Result<Table> {
         let kept = rows.count_set_bits();
         if kept == self.rows() {
-            return Ok(Table { origin: None, ..self.clone() });
+            return Ok(self.clone().anonymous());
         }
         let filter = FilterBuilder::new(&BooleanArray::new(rows.clone(), None)).optimize().build();
         let columns = parallel::of_parts(self.columns(), |_, column| filter.filter(column));
@@ -337,6 +352,7 @@ impl Table {
     pub(crate) fn alone(&self, place: usize) -> Result<Table> {
         Ok(Table {
             batch: self.batch.project(&[place])?,
+            first_row: self.first_row,
             not_numbers: 0,
             origin: self.origin.clone(),
         })
@@ -361,6 +377,7 @@ impl Table {
             // The NaN cells of the table are reported with its first rows.
             not_numbers: if first == 0 { self.not_numbers } else { 0 },
             origin: self.origin.as_ref().map(moved),
+            first_row: self.first_row + first as u64,
         }
     }
 
@@ -376,7 +393,8 @@ impl Table {
         let column = widen(field.name(), column, &mut not_numbers)?;
         let field = field.with_data_type(column.data_type().clone());
         let table = Table::of_known(self.fields().chain([(field, column)]))?;
-        Ok(Table { origin: self.origin.clone(), not_numbers, ..table })
+        let (origin, first_row) = (self.origin.clone(), self.first_row);
+        Ok(Table { origin, not_numbers, first_row, ..table })
     }
 
     /// The table with columns renamed. Errors: two have the same name.
@@ -427,7 +445,7 @@ impl Table {
 
     /// The same rows as a result, which has no origin.
     pub(crate) fn anonymous(self) -> Table {
-        Table { origin: None, ..self }
+        Table { origin: None, first_row: 0, ..self }
     }
 
     /// All of its columns, under their own names.
@@ -444,7 +462,7 @@ impl Table {
     pub(crate) fn with_columns(&self, columns: Vec<ArrayRef>, rows: usize) -> Result<Table> {
         let options = RecordBatchOptions::new().with_row_count(Some(rows));
         let batch = RecordBatch::try_new_with_options(self.batch.schema(), columns, &options)?;
-        Ok(Table { batch, not_numbers: 0, origin: None })
+        Ok(Table { batch, not_numbers: 0, origin: None, first_row: 0 })
     }
 }
 

@@ -6,7 +6,7 @@
 //! tables are larger than memory, and `apply` applies its plan, with `parts` for tables that are
 //! divided by entity and `in_order` for those that are sorted by date. `results` collects what is
 //! made from parts and pieces. `shared` is a step whose tables several processes share, with rows
-//! that are `received` and `gathered`. `progress` tells what is being done.
+//! that are `received`, `reordered` and `gathered`. `progress` tells what is being done.
 //!
 //! No operation has a second algorithm for this: a plan tells how its rows can be divided
 //! ([`Division`](jembric_core::Division)), is applied to each part, and the results are merged in
@@ -21,6 +21,7 @@ mod merge;
 mod parts;
 mod progress;
 mod received;
+mod reordered;
 mod results;
 mod run;
 mod scratch;

@@ -2,10 +2,13 @@
 
 use crate::error::{Error, Result};
 use crate::shape::nearest;
+use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 
 /// The length of periods. Grains compare by length.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(
+    Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, BorshSerialize, BorshDeserialize,
+)]
 pub enum Grain {
     /// An hour of the clock; only for moments.
     Hour,

@@ -3,7 +3,7 @@
 use super::Duplicates;
 use crate::{
     entities::Entities,
-    error::{Error, Result},
+    error::{Error, Places, Result},
     ledger::{Reason, RowMasks},
     table::Table,
     within::keys::{self, Pair},
@@ -138,7 +138,7 @@ fn duplicates(table: &Table, side: &str, columns: &[usize], twice: &Twice) -> Re
     let keys = named.len() as u64;
     named.truncate(NAMED);
     let side = table.origin().map_or_else(|| side.to_owned(), |origin| origin.file().to_owned());
-    Ok(Error::DuplicateKeys { side, keys, named })
+    Ok(Places::DuplicateKeys { side, keys, named }.into())
 }
 
 fn masks(

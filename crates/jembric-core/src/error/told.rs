@@ -3,7 +3,7 @@
 //! An error never names an option of the command or a key of a routine. Advice to set something is
 //! an [`Advised`], and each interface (library, routine, command) has its own words for it.
 
-use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers};
+use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers, Places};
 use crate::{
     calendar::{
         Day,
@@ -201,7 +201,7 @@ impl Error {
                 format!("{what} gives a number that is too large to be exact: {example}")
             }
             Error::Expression(about) => about.to_string(),
-            Error::OpenRefused { end, rows, first } => {
+            Error::Places(Places::OpenRefused { end, rows, first }) => {
                 let [until, drop] =
                     ["as-of", "drop"].map(|word| words(&Advised::setting("open-ends", word)));
                 format!(
@@ -291,7 +291,7 @@ impl Error {
                 "`{setting}`: `{}` is not a value of column `{column}`, which holds {kind}",
                 shortened(text)
             ),
-            Error::CellTaken { cells, grain, named } => format!(
+            Error::Places(Places::CellTaken { cells, grain, named }) => format!(
                 "{} of one entity and {grain} {} several records: {}. Combine them first, for \
                  example with `totals`",
                 if *cells == 1 { "1 cell".to_owned() } else { format!("{} cells", grouped(cells)) },
@@ -316,7 +316,7 @@ impl Error {
             Error::BeyondCalendar { from, span } => {
                 format!("{span} after {from} is outside the years 0001 to 9999")
             }
-            Error::Tied { date, records, entities, named } => {
+            Error::Places(Places::Tied { date, records, entities, named }) => {
                 let first = words(&Advised::setting("ties", "first"));
                 format!(
                     "{} records of {} {} tie on `{date}`, and ties are refused: {}. Break the ties \
@@ -327,7 +327,7 @@ impl Error {
                     listed(named, *entities)
                 )
             }
-            Error::DuplicateKeys { side, keys, named } => {
+            Error::Places(Places::DuplicateKeys { side, keys, named }) => {
                 let first = words(&Advised::setting("ties", "first"));
                 format!(
                     "{side}: {} {} than once: {}. Identify each record by more columns with `per`, \

@@ -6,7 +6,7 @@ use crate::{
     calendar::{Day, Grain, Range},
     dates::Dates,
     entities::{Entities, Missing},
-    error::{Error, Result, Smaller},
+    error::{Error, Places, Result, Smaller},
     gather::{NONE, of_stretches, stretched},
     ordering::entities_in_order,
     parallel,
@@ -242,7 +242,7 @@ impl Cells {
                 }
             }
         }
-        Err(Error::CellTaken { cells, grain: self.axis.periods().grain(), named })
+        Err(Places::CellTaken { cells, grain: self.axis.periods().grain(), named }.into())
     }
 
     /// The name of an entity, followed by a separator; empty if the whole table is one entity.

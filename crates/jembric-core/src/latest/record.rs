@@ -218,7 +218,7 @@ impl Selection for RecordPlan {
             ledger.counts.insert(0, ("rows marked".into(), kept.count_set_bits() as u64));
             let marks = BooleanArray::new(kept, Some(NullBuffer::new(rows.usable.clone())));
             let answer = table.renamed(&self.names)?.with_column(name, Arc::new(marks))?;
-            Outcome { table: answer, ledger, set_aside }
+            Outcome { table: answer.anonymous(), ledger, set_aside }
         } else {
             let (tally, set_aside) = masks.tally(table, &self.accounting)?;
             let (tally, set_aside) = gone.with(tally, set_aside)?;

@@ -5,7 +5,7 @@ use super::{Ties, best::Groups};
 use crate::{
     dates::Dates,
     entities::Entities,
-    error::{Error, Result},
+    error::{Places, Result},
     shape::Named,
     table::Table,
 };
@@ -86,7 +86,7 @@ impl TieBreak<'_> {
         if self.ties == Ties::Refuse && decided.records > 0 {
             let (date, named) = (self.date.to_owned(), named.into_iter().collect());
             let Decided { records, entities, .. } = decided;
-            return Err(Error::Tied { date, records, entities, named });
+            return Err(Places::Tied { date, records, entities, named }.into());
         }
         Ok(decided)
     }

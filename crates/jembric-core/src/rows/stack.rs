@@ -189,8 +189,14 @@ impl Prepared for StackPlan {
             self.columns.iter().filter(|column| column.places.contains(&None)).count();
         let step = format!("stack {}", self.names.join(", "));
         all_kept(answer.clone(), step, &answer, &self.accounting, |ledger| {
-            for (name, table) in self.names.iter().zip(tables) {
-                ledger.counts.push((format!("from {name}").into(), table.rows() as u64));
+            for (n, (name, table)) in self.names.iter().zip(tables).enumerate() {
+                // Tables of one name are counted apart.
+                let again = self.names[..n].iter().filter(|earlier| *earlier == name).count();
+                let count = match again {
+                    0 => format!("from {name}"),
+                    _ => format!("from {name} ({})", again + 1),
+                };
+                ledger.counts.push((count.into(), table.rows() as u64));
             }
             ledger.note("columns missing from some tables", not_everywhere as u64);
         })

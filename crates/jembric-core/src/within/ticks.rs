@@ -13,7 +13,7 @@ use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods, Span, Zone},
     context::Context,
     dates::Dates,
-    error::{Error, Result},
+    error::{Error, Places, Result},
     intervals::{EndDay, OpenEnds, Reasons, never_ending},
     ledger::Reason,
     parallel,
@@ -311,11 +311,12 @@ impl Sides {
     fn refused(&self, open: &BooleanBuffer, table: &Table) -> Error {
         let names: Vec<&str> =
             self.from.iter().chain(&self.to).map(|(bound, _)| bound.column.as_str()).collect();
-        Error::OpenRefused {
+        let places = Places::OpenRefused {
             end: names.join("` or `"),
             rows: open.count_set_bits() as u64,
             first: open.set_indices().take(3).map(|row| table.place(row)).collect(),
-        }
+        };
+        places.into()
     }
 }
 

@@ -113,7 +113,7 @@ impl Larger<'_> {
         let Some(fold) = fold else { return Ok(None) };
         let mut outcome = fold.finish()?;
         if self.keeps_aside {
-            outcome.table = outcome.table.without_row_numbers()?;
+            outcome.table = self.without_own_numbers(&outcome.table)?;
         }
         take(&outcome.table)?;
         outcome.table = outcome.table.emptied();
@@ -122,7 +122,7 @@ impl Larger<'_> {
         if self.keeps_aside {
             aside.add(rows, self.memory)?;
         }
-        aside.finish(outcome, self.memory).map(Some)
+        aside.finish(outcome, self).map(Some)
     }
 
     /// Applies the plan to one batch after the other.

@@ -12,7 +12,6 @@ use crate::{
     error::Result,
     exchange::{Exchange, packed, unpacked},
 };
-use jembric_core::ResultOrder;
 
 /// The rows that one process has. The other processes have none, and the same columns.
 pub(crate) fn only_at(process: usize, own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
@@ -40,28 +39,8 @@ pub(crate) fn accounted(
     Ok(Accounted { outcome, set_aside })
 }
 
-/// All rows of a result at process 0, in the order of one process as far as it is known.
-pub(crate) fn gathered_in_order(
-    exchange: &dyn Exchange,
-    data: &Data,
-    order: Option<&ResultOrder>,
-    memory: &Memory,
-) -> Result<Data> {
-    // The rows of one process are in order already.
-    let others: u64 = exchange.of_all(&data.rows())?.into_iter().skip(1).sum();
-    let all = gathered(exchange, data, memory)?;
-    match order.filter(|_| others > 0) {
-        Some(ResultOrder::Rows(place)) => in_order(all, &MergeOrder::Numbers(*place), memory),
-        Some(ResultOrder::Columns(columns)) => {
-            let columns = columns.iter().map(|&column| (column, false)).collect();
-            in_order(all, &MergeOrder::Columns(columns), memory)
-        }
-        _ => without_numbers(all, memory),
-    }
-}
-
 /// Rows in order, without their numbers. Rows without numbers keep their order.
-fn in_order(data: Data, order: &MergeOrder, memory: &Memory) -> Result<Data> {
+pub(super) fn in_order(data: Data, order: &MergeOrder, memory: &Memory) -> Result<Data> {
     let sample = data.sample();
     let is_known = match order {
         MergeOrder::Columns(_) => true,
@@ -86,7 +65,7 @@ fn in_order(data: Data, order: &MergeOrder, memory: &Memory) -> Result<Data> {
 }
 
 /// The rows without their numbers.
-pub(crate) fn without_numbers(data: Data, memory: &Memory) -> Result<Data> {
+fn without_numbers(data: Data, memory: &Memory) -> Result<Data> {
     match &data {
         Data::Table(table) => Ok(Data::Table(table.without_row_numbers()?)),
         Data::Larger(scan) if (0..2).all(|place| scan.sample().row_numbers(place).is_none()) => {

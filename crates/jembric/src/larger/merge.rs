@@ -75,6 +75,24 @@ impl MergeOrder {
         Ok(Keys::Rows(converter.convert_columns(&columns).map_err(CoreError::from)?))
     }
 
+    /// The range of each row, from 0: that of the first bound which is not before the row, or the
+    /// last range. The bounds are rows in order.
+    pub(super) fn ranges(&self, table: &Table, bounds: &Table) -> Result<Vec<u32>> {
+        let (keys, bounds, count) = (self.keys(table)?, self.keys(bounds)?, bounds.rows());
+        let range = |row| {
+            let (mut low, mut high) = (0, count);
+            while low < high {
+                let middle = usize::midpoint(low, high);
+                match bounds.compare(middle, &keys, row) {
+                    Ordering::Less => low = middle + 1,
+                    _ => high = middle,
+                }
+            }
+            low as u32
+        };
+        Ok((0..table.rows()).map(range).collect())
+    }
+
     /// The numbers of the rows in order. Equal rows keep their order.
     pub(super) fn sorted(&self, table: &Table) -> Result<UInt32Array> {
         match self {

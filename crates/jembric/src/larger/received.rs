@@ -17,8 +17,8 @@ pub(super) struct Received {
     waiting: Vec<Vec<Table>>,
     bytes: u64,
     writers: Vec<RunWriter>,
-    /// Whether the rows are known to fit into memory.
-    pub(super) stays_in_memory: bool,
+    /// Whether rows in temporary files have their lines as row numbers.
+    has_lines: bool,
 }
 
 impl Received {
@@ -29,7 +29,7 @@ impl Received {
             waiting: vec![Vec::new(); processes],
             bytes: 0,
             writers: Vec::new(),
-            stays_in_memory: false,
+            has_lines: false,
         }
     }
 
@@ -45,10 +45,7 @@ impl Received {
             true => self.memory.whole(),
             false => self.memory.buffers(),
         };
-        match self.bytes > most && !self.stays_in_memory {
-            true => self.write(),
-            false => Ok(()),
-        }
+        if self.bytes > most { self.write() } else { Ok(()) }
     }
 
     fn write(&mut self) -> Result<()> {
@@ -57,7 +54,10 @@ impl Received {
         for (writer, waiting) in self.writers.iter_mut().zip(&mut self.waiting) {
             let Some(rows) = some_joined(&std::mem::take(waiting))? else { continue };
             let not_numbers = rows.not_numbers();
-            let rows = if rows.origin().is_some() { numbered(&rows, 0, 0)? } else { rows };
+            let has_numbers = (0..2).any(|place| rows.row_numbers(place).is_some());
+            let needs_lines = rows.origin().is_some() && !has_numbers;
+            self.has_lines |= needs_lines;
+            let rows = if needs_lines { numbered(&rows, 0, 0)? } else { rows };
             writer.write(&rows.with_not_numbers(not_numbers))?;
         }
         Ok(())
@@ -73,10 +73,13 @@ impl Received {
         self.write()?;
         let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();
         let mut columns = self.sample.emptied();
-        for run in runs.iter().filter_map(Run::columns) {
-            columns = columns.widest(&run.without_row_numbers()?)?;
+        for (n, run) in runs.iter().filter_map(Run::columns).enumerate() {
+            let run = if self.has_lines { run.without_row_numbers()? } else { run.clone() };
+            // The sample of a process without rows may lack the columns of row numbers.
+            columns = if n == 0 { run } else { columns.widest(&run)? };
         }
-        let mut scan = ReceivedScan { runs, columns, sample: self.sample };
+        let (has_lines, sample) = (self.has_lines, self.sample);
+        let mut scan = ReceivedScan { runs, columns, sample, has_lines };
         scan.sample = scan.first_rows()?;
         Ok(Data::Larger(Arc::new(scan)))
     }
@@ -99,6 +102,8 @@ struct ReceivedScan {
     columns: Table,
     /// Some of the first rows, which know their file.
     sample: Table,
+    /// Whether the rows in the files have their lines as row numbers.
+    has_lines: bool,
 }
 
 impl ReceivedScan {
@@ -111,7 +116,10 @@ impl ReceivedScan {
 
     fn frame(&self, run: &Run, number: usize) -> Result<Table> {
         let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
-        let rows = with_lines(run.frame(number)?, 0, &self.sample).without_row_numbers()?;
+        let rows = run.frame(number)?;
+        let place = (0..2).find(|place| rows.row_numbers(*place).is_some()).unwrap_or(0);
+        let rows = with_lines(rows, place, &self.sample);
+        let rows = if self.has_lines { rows.without_row_numbers()? } else { rows };
         Ok(widened(rows, &self.columns)?.with_not_numbers(not_numbers))
     }
 }

@@ -12,7 +12,7 @@ use crate::{
     CoreError, Outcome, Table,
     error::{Error, Result},
 };
-use jembric_core::ResultOrder;
+use jembric_core::{Places, ResultOrder};
 
 /// The results of the parts.
 pub(super) struct Results<'a> {
@@ -24,8 +24,8 @@ pub(super) struct Results<'a> {
     rows: u64,
     /// The rows of the parts to which the plan was applied.
     done: u64,
-    /// The error of the parts that were applied so far.
-    wrong: Option<CoreError>,
+    /// The wrong places of the parts that were applied so far.
+    wrong: Option<Places>,
 }
 
 impl<'a> Results<'a> {
@@ -68,12 +68,10 @@ impl<'a> Results<'a> {
         let mut outcome = match outcome {
             Ok(outcome) => outcome,
             // Other parts may have more of the same mistake, which one error tells.
-            Err(Error::Core(error)) if error.counts_places() => {
-                // An error of the first table takes precedence, as it does for whole tables.
+            Err(Error::Core(CoreError::Places(places))) => {
                 self.wrong = Some(match self.wrong.take() {
-                    None => error,
-                    Some(wrong) if self.is_of_first(&error) && !self.is_of_first(&wrong) => error,
-                    Some(wrong) => wrong.plus(error),
+                    None => places,
+                    Some(wrong) => self.larger.both_places(wrong, places),
                 });
                 return Ok(());
             }
@@ -96,20 +94,13 @@ impl<'a> Results<'a> {
         Ok(())
     }
 
-    /// Whether an error is about the first of two tables.
-    fn is_of_first(&self, error: &CoreError) -> bool {
-        let origin = self.larger.inputs[0].sample().origin();
-        let first = origin.map_or("now", |origin| origin.file());
-        matches!(error, CoreError::DuplicateKeys { side, .. } if side == first)
-    }
-
     pub(super) fn finish(self, take: &mut Take<'_>) -> Result<Accounted> {
         let Results { larger, order, runs, aside, account, wrong, .. } = self;
         if let Some(wrong) = wrong {
-            return Err(wrong.into());
+            return Err(CoreError::from(wrong).into());
         }
         let Accounted { mut outcome, .. } = account.finish()?;
-        outcome.table = outcome.table.without_row_numbers()?;
+        outcome.table = larger.without_own_numbers(&outcome.table)?;
         let order = match order {
             ResultOrder::Rows(place) => MergeOrder::Numbers(place),
             ResultOrder::Columns(columns) => {
@@ -120,8 +111,10 @@ impl<'a> Results<'a> {
         if runs.iter().all(|run| run.rows() == 0) {
             take(&outcome.table)?;
         }
-        merge(runs, &order, larger.memory, &mut |batch| take(&batch.without_row_numbers()?))?;
-        aside.finish(outcome, larger.memory)
+        merge(runs, &order, larger.memory, &mut |batch| {
+            take(&larger.without_own_numbers(&batch)?)
+        })?;
+        aside.finish(outcome, larger)
     }
 }
 
@@ -139,14 +132,14 @@ impl Aside {
         Ok(())
     }
 
-    /// Puts all rows in order, without their numbers.
-    pub(super) fn finish(self, mut outcome: Outcome, memory: &Memory) -> Result<Accounted> {
-        outcome.set_aside = outcome.set_aside.without_row_numbers()?;
-        let mut rows = Collector::new(memory);
+    /// Puts all rows in order, without the numbers that the step has given to them.
+    pub(super) fn finish(self, mut outcome: Outcome, larger: &Larger<'_>) -> Result<Accounted> {
+        outcome.set_aside = larger.without_own_numbers(&outcome.set_aside)?;
+        let mut rows = Collector::new(larger.memory);
         rows.take(&outcome.set_aside)?;
         if !self.0.is_empty() {
-            merge(self.0, &MergeOrder::BothNumbers, memory, &mut |batch| {
-                rows.take(&batch.without_row_numbers()?)
+            merge(self.0, &MergeOrder::BothNumbers, larger.memory, &mut |batch| {
+                rows.take(&larger.without_own_numbers(&batch)?)
             })?;
         }
         let none = || Data::Table(outcome.set_aside.clone());
@@ -158,6 +151,10 @@ impl Aside {
 /// The rows of a batch of the table at a place with their numbers: the lines, or those that begin
 /// with this one.
 pub(super) fn numbered(batch: &Table, place: usize, first_row: i64) -> Result<Table> {
+    // Rows that processes share have their numbers already.
+    if batch.row_numbers(place).is_some() {
+        return Ok(batch.clone());
+    }
     let numbers = match batch.origin() {
         Some(origin) => origin.lines(batch.rows()).map(|line| line as i64).collect(),
         None => (first_row..first_row + batch.rows() as i64).collect(),

@@ -10,14 +10,15 @@
 //! - In one order, or beside all rows of another table: all rows are sent to process 0.
 //!
 //! What a plan must know of all rows is found by every process for its own rows, and added up. The
-//! ledgers are merged, and every process has the whole ledger.
+//! ledgers are merged, and every process has the whole ledger. The shares of the result, one after
+//! the other, have the rows in the order of one process (`reordered`).
 
 use super::{
     Data,
     collect::{Collector, in_batches},
     gathered::accounted,
     received::Received,
-    run::widened,
+    results,
     step::{Accounted, Larger, Take, both},
 };
 use crate::{
@@ -31,13 +32,24 @@ use jembric_core::{ByEntity, Division, Fold, Overall, Part, ResultOrder};
 pub(crate) struct Shared<'a> {
     pub(crate) larger: Larger<'a>,
     pub(crate) exchange: &'a dyn Exchange,
-    /// Whether the result will be gathered, and put in the order of one process
-    /// ([`gathered_in_order`](super::gathered::gathered_in_order)).
-    pub(crate) keeps_order: bool,
+    /// The numbers of the first row of each process, for each table.
+    pub(super) first_rows: Vec<Vec<Option<i64>>>,
+    /// Whether the rows of all tables have lines, at every process.
+    have_lines: bool,
 }
 
 /// Rows of each process have numbers apart from those of the others.
 const OF_A_PROCESS: u64 = 1 << 44;
+
+impl<'a> Shared<'a> {
+    /// A step of several processes, each of which has a share of the rows.
+    pub(crate) fn of(larger: Larger<'a>, exchange: &'a dyn Exchange) -> Result<Shared<'a>> {
+        let (first_rows, have_lines) = first_rows(larger.inputs, exchange)?;
+        let first_row = first_rows.first().and_then(|numbers| numbers[exchange.process()]);
+        let larger = Larger { first_row: first_row.unwrap_or(0) as u64, ..larger };
+        Ok(Shared { larger, exchange, first_rows, have_lines })
+    }
+}
 
 impl Shared<'_> {
     /// Applies the plan and delivers this process's share of the result in batches. The ledger is
@@ -46,14 +58,27 @@ impl Shared<'_> {
         let plan = self.larger.plan;
         match (plan.access(), plan.division()) {
             (Access::OnePass, _) => self.one_pass(take),
-            (_, Some(Division::Rows)) => {
-                let overall = self.overall()?;
-                let inputs = self.larger.inputs.to_vec();
-                self.in_shares(&inputs, overall, None, take)
-            }
+            (_, Some(Division::Rows)) => self.row_by_row(take),
             (_, Some(Division::Entities(division))) => self.by_entity(division, take),
             _ => self.at_first(take),
         }
+    }
+
+    /// Each process applies the plan to its own rows.
+    fn row_by_row(&self, take: &mut Take<'_>) -> Result<Accounted> {
+        let overall = self.overall()?;
+        let inputs = self.larger.inputs.to_vec();
+        let (result, accounted) = self.in_shares(&inputs, overall, None)?;
+        let (result, home) = match inputs.len() {
+            1 => (result, None),
+            _ => self.numbered_by_table(result)?,
+        };
+        let result = match home {
+            Some(home) => self.reordered(result, &home)?,
+            None => result,
+        };
+        result.each(&mut |batch| take(&batch))?;
+        Ok(accounted)
     }
 
     /// What is known of the rows of all processes.
@@ -80,38 +105,45 @@ impl Shared<'_> {
         }
     }
 
-    /// Each process applies the plan to rows of its own.
+    /// Applies the plan to rows of this process. Returns its share of the result, with the types of
+    /// all shares, and the account of all processes.
     fn in_shares(
         &self,
         inputs: &[&Data],
         overall: Option<Overall>,
         part: Option<Part>,
-        take: &mut Take<'_>,
-    ) -> Result<Accounted> {
+    ) -> Result<(Data, Accounted)> {
         let own = self.larger.plan.clone();
         let plan = self.for_share(own, overall.as_ref(), part)?;
         let prepare = |shapes: &[Shape]| {
             self.for_share((self.larger.prepare)(shapes)?, overall.as_ref(), part)
         };
         let mut result = Collector::new(self.larger.memory);
-        let Larger { memory, keeps_aside, .. } = self.larger;
-        let own =
-            Larger { plan: &plan, prepare: &prepare, inputs, memory, keeps_aside, knows_all: true };
-        let accounted = own.in_memory_or_larger(&mut |batch| result.take(batch))?;
+        let own = Larger { plan: &plan, prepare: &prepare, inputs, knows_all: true, ..self.larger };
+        let applied = own.in_memory_or_larger(&mut |batch| result.take(batch));
+        let accounted = self.agreed(applied)?;
         let none = || Data::Table(accounted.outcome.table.clone());
-        self.deliver(&result.finish()?.unwrap_or_else(none), take)?;
-        self.accounted(accounted)
+        let result = self.in_common_types(result.finish()?.unwrap_or_else(none))?;
+        let rows = self.exchange.of_all(&result.rows())?;
+        plan.expect_rows(rows.into_iter().sum())?;
+        Ok((result, self.accounted(accounted)?))
     }
 
-    /// Delivers a result, of which every process has a share, with the types that all shares have
-    /// together.
-    fn deliver(&self, result: &Data, take: &mut Take<'_>) -> Result<()> {
-        let all = self.exchange.of_all(&result.sample().emptied())?;
-        let mut columns = result.sample().emptied();
-        for other in &all {
-            columns = columns.widest(other)?;
+    /// What came of a step at this process.
+    ///
+    /// Errors: wrong places in the data, of all processes; other errors of this process.
+    fn agreed(&self, applied: Result<Accounted>) -> Result<Accounted> {
+        let (own, accounted) = match applied {
+            Ok(accounted) => (None, Some(accounted)),
+            Err(Error::Core(CoreError::Places(places))) => (Some(places), None),
+            Err(error) => return Err(error),
+        };
+        let wrong = self.exchange.of_all(&own)?.into_iter().flatten();
+        match (wrong.reduce(|one, other| self.larger.both_places(one, other)), accounted) {
+            (None, Some(accounted)) => Ok(accounted),
+            (Some(places), _) => Err(CoreError::from(places).into()),
+            (None, None) => Err(CoreError::Sink("nothing was answered".into()).into()),
         }
-        result.each(&mut |batch| take(&widened(batch, &columns)?))
     }
 
     /// Merges the accounts of all processes into one.
@@ -119,46 +151,42 @@ impl Shared<'_> {
         accounted(self.exchange, own, self.larger.memory, self.larger.keeps_aside)
     }
 
-    /// Sends each row to the owner of its entity, and applies the plan there.
+    /// Sends each row to the owner of its entity, and applies the plan there. The rows of the
+    /// result travel to the processes that have them in the order of one process.
     fn by_entity(&self, division: &ByEntity, take: &mut Take<'_>) -> Result<Accounted> {
         let overall = self.overall()?;
         let (process, processes) = (self.exchange.process(), self.exchange.processes() as u32);
         let samples = self.larger.samples();
-        let numbers = self.numbers_rows(division)?;
+        let numbers = self.needs_numbers(division);
         let mut owned = Vec::new();
         for (place, input) in self.larger.inputs.iter().enumerate() {
             let mut owners =
                 |batch: &Table| Ok(division.owners(place, batch, &samples, processes)?);
-            owned.push(self.sent(input, numbers.then_some(place), &mut owners)?);
+            let first_row = self.first_rows[place][process].unwrap_or(0);
+            let numbered = numbers.then_some((place, first_row));
+            owned.push(self.sent(input, numbered, &mut owners)?);
         }
         let owned: Vec<&Data> = owned.iter().collect();
-        let part = Part::of_process(process as u32, processes);
-        if !numbers {
-            return self.in_shares(&owned, overall, Some(part), take);
-        }
-        let plan = (self.larger.prepare)(&self.larger.numbered_shapes()?)?;
-        let larger = Larger { plan: &plan, inputs: &owned, ..self.larger };
-        Shared { larger, exchange: self.exchange, keeps_order: true }.in_shares(
-            &owned,
-            overall,
-            Some(part),
-            take,
-        )
+        let part = Some(Part::of_process(process as u32, processes));
+        let (result, accounted) = if numbers {
+            let plan = (self.larger.prepare)(&self.larger.numbered_shapes()?)?;
+            let larger = Larger { plan: &plan, inputs: &owned, keeps_numbers: true, ..self.larger };
+            let first_rows = Vec::new();
+            Shared { larger, first_rows, ..*self }.in_shares(&owned, overall, part)?
+        } else {
+            self.in_shares(&owned, overall, part)?
+        };
+        let result = self.reordered(result, &self.home(&division.order)?)?;
+        result.each(&mut |batch| take(&batch))?;
+        Ok(accounted)
     }
 
-    /// Whether rows carry their numbers among those of all processes, which restore the order of
-    /// the result. Rows in temporary files have other numbers, so all rows must fit into the memory
-    /// of one process.
-    fn numbers_rows(&self, division: &ByEntity) -> Result<bool> {
-        if !self.keeps_order || !matches!(division.order, ResultOrder::Rows(_)) {
-            return Ok(false);
-        }
-        let bytes = self.larger.inputs.iter().map(|input| input.bytes()).sum::<u64>();
-        let in_memory = self.larger.inputs.iter().all(|input| input.table().is_some());
-        let all = self.exchange.of_all(&(in_memory, bytes))?;
-        let bytes: u64 = all.iter().map(|(_, bytes)| bytes).sum();
-        let room = self.larger.memory.whole();
-        Ok(all.iter().all(|(in_memory, _)| *in_memory) && bytes.saturating_mul(2) <= room)
+    /// Whether rows must carry their numbers among those of all processes, which restore the order
+    /// of the result and of the rows set aside, and which errors name if there are no lines.
+    fn needs_numbers(&self, division: &ByEntity) -> bool {
+        self.larger.keeps_aside
+            || matches!(division.order, ResultOrder::Rows(_))
+            || !self.have_lines
     }
 
     /// Sends all rows to process 0, which applies the plan.
@@ -169,9 +197,7 @@ impl Shared<'_> {
         }
         if self.exchange.is_first() {
             let inputs: Vec<&Data> = inputs.iter().collect();
-            let Larger { plan, prepare, memory, keeps_aside, .. } = self.larger;
-            let all =
-                Larger { plan, prepare, inputs: &inputs, memory, keeps_aside, knows_all: false };
+            let all = Larger { inputs: &inputs, ..self.larger };
             let mut columns = None;
             let mut accounted = all.in_memory_or_larger(&mut |batch| {
                 columns.get_or_insert_with(|| batch.emptied());
@@ -220,11 +246,11 @@ impl Shared<'_> {
                     Some(accounted) => accounted,
                     None => self.by_entity(division, take)?,
                 };
-                // The row over all rows is folded from all of them, and follows those of process 0.
+                // The row over all rows is folded from all of them, and follows the last one.
                 let last_rows = self.larger.plan.last_rows();
                 if let Some(plan) = last_rows
                     && let Some(fold) = self.folded(&plan, u64::MAX)?
-                    && let Some(all) = self.state_of_all(fold)?
+                    && let Some(all) = self.state_of_all(fold, self.exchange.processes() - 1)?
                 {
                     take(&all.finish()?.table)?;
                 }
@@ -243,19 +269,19 @@ impl Shared<'_> {
     }
 
     /// Folds the rows of each process apart for each owner of entities, and merges the states at
-    /// the owners; none if the states do not fit into a process, or if rows need numbers.
+    /// the owners; none if the states do not fit into a process.
     fn folded_by_owner(
         &self,
         division: &ByEntity,
         take: &mut Take<'_>,
     ) -> Result<Option<Accounted>> {
-        let Larger { plan, inputs, memory, keeps_aside, .. } = self.larger;
-        let needs_numbers = self.keeps_order && matches!(division.order, ResultOrder::Rows(_));
+        let Larger { inputs, memory, keeps_aside, .. } = self.larger;
         let [input] = inputs else { return Ok(None) };
-        if needs_numbers {
-            return Ok(None);
-        }
         let overall = self.overall()?;
+        let plan = match self.needs_numbers(division) {
+            true => (self.larger.prepare)(&self.larger.numbered_shapes()?)?,
+            false => self.larger.plan.clone(),
+        };
         let (process, processes) = (self.exchange.process(), self.exchange.processes());
         let begun = |owner: usize| {
             let part = Part::of_process(owner as u32, processes as u32);
@@ -264,12 +290,13 @@ impl Shared<'_> {
         let folds = (0..processes).map(begun).collect::<Result<Option<Vec<Fold>>>>()?;
         let Some(mut folds) = folds else { return Ok(None) };
         let samples = self.larger.samples();
-        let first_row = process as u64 * OF_A_PROCESS;
-        let mut next_rows = vec![first_row; processes];
+        let first_row = self.first_rows[0][process].unwrap_or(0);
+        let mut number = self.numbering(self.needs_numbers(division).then_some((0, first_row)));
+        let mut next_rows = vec![process as u64 * OF_A_PROCESS; processes];
         let mut is_too_large = false;
         let folded = self.larger.each(input, &mut |batch| {
             let owners = division.owners(0, &batch, &samples, processes as u32)?;
-            for (owner, rows) in grouped(&batch, &owners, processes)? {
+            for (owner, rows) in grouped(&number(batch)?, &owners, processes)? {
                 folds[owner].take_of(0, &rows, next_rows[owner])?;
                 next_rows[owner] += rows.rows() as u64;
                 if !keeps_aside {
@@ -305,11 +332,23 @@ impl Shared<'_> {
         )?;
         let Some(mut own) = begun(process)? else { return Ok(None) };
         states.iter().try_for_each(|state| own.merge_packed(state))?;
-        let mut outcome = own.finish()?;
-        self.deliver(&Data::Table(outcome.table.clone()), take)?;
-        outcome.table = outcome.table.emptied();
-        let own = Accounted::of(self.larger.without_needless_rows(outcome));
-        self.accounted(own).map(Some)
+        let finished = own.finish().map_err(Error::from);
+        let finished = finished.map(|mut outcome| {
+            let table = outcome.table.clone();
+            outcome.table = table.emptied();
+            (table, Accounted::of(self.larger.without_needless_rows(outcome)))
+        });
+        let (table, finished) = match finished {
+            Ok((table, accounted)) => (Some(table), Ok(accounted)),
+            Err(error) => (None, Err(error)),
+        };
+        let accounted = self.agreed(finished)?;
+        let result = self.in_common_types(Data::Table(
+            table.unwrap_or_else(|| accounted.outcome.table.clone()),
+        ))?;
+        let result = self.reordered(result, &self.home(&division.order)?)?;
+        result.each(&mut |batch| take(&batch))?;
+        self.accounted(accounted).map(Some)
     }
 
     /// Whether states grow much slower than the rows, judging by the first rows of each process.
@@ -365,61 +404,73 @@ impl Shared<'_> {
         })
     }
 
-    /// The state of all processes, at process 0.
-    fn state_of_all(&self, fold: Fold) -> Result<Option<Fold>> {
-        let mut all = None;
+    /// The state of all processes, at one of them. If the order of rows matters, this must be
+    /// process 0, which has the first ones.
+    fn state_of_all(&self, fold: Fold, at: usize) -> Result<Option<Fold>> {
         let mut states: Vec<Vec<u8>> = vec![Vec::new(); self.exchange.processes()];
-        if self.exchange.is_first() {
+        let mut all = None;
+        let mut state = Vec::new();
+        if self.exchange.process() == at {
             all = Some(fold);
-            self.exchange.parcels(&mut |_| Ok(()), &mut |from, state| {
+        } else {
+            state = fold.packed()?;
+        }
+        let others = all.is_none().then_some(at);
+        self.exchange.parcels(
+            &mut |send| others.map_or(Ok(()), |to| send(to, std::mem::take(&mut state))),
+            &mut |from, state| {
                 states[from] = state;
                 Ok(())
-            })?;
-        } else {
-            let state = fold.packed()?;
-            self.exchange.parcels(&mut |send| send(0, state.clone()), &mut |_, _| Ok(()))?;
-        }
+            },
+        )?;
         let Some(mut all) = all else { return Ok(None) };
-        states.iter().skip(1).try_for_each(|state| all.merge_packed(state))?;
+        let others = states.iter().enumerate().filter(|(from, _)| *from != at);
+        others.map(|(_, state)| state).try_for_each(|state| all.merge_packed(state))?;
         Ok(Some(all))
     }
 
     /// The result of the states of all processes, which process 0 has.
     fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
-        let Some(all) = self.state_of_all(fold)? else { return self.of_first(take) };
+        let Some(all) = self.state_of_all(fold, 0)? else { return self.of_first(take) };
         let mut outcome = all.finish()?;
         take(&outcome.table)?;
         outcome.table = outcome.table.emptied();
         self.told_to_others(Accounted::of(self.larger.without_needless_rows(outcome)))
     }
 
+    /// Gives the rows of batches that follow each other the numbers of a table at a place: their
+    /// lines, or numbers from the first one on. Without a place, rows stay as they are.
+    fn numbering(
+        &self,
+        numbered: Option<(usize, i64)>,
+    ) -> impl FnMut(Table) -> Result<Table> + use<> {
+        let mut next = numbered.map_or(0, |(_, first_row)| first_row);
+        move |batch| {
+            let Some((place, _)) = numbered else { return Ok(batch) };
+            let rows = results::numbered(&batch, place, next)?;
+            next += batch.rows() as i64;
+            let rows = rows.with_not_numbers(batch.not_numbers());
+            Ok(match batch.origin() {
+                Some(origin) => rows.with_origin(origin.clone()),
+                None => rows,
+            })
+        }
+    }
+
     /// Sends each row of an input to a process, and receives the rows for this one. With the place
-    /// of the input, rows have their numbers among those of all processes.
-    fn sent(
+    /// of the input and the number of its first row, rows have their numbers among those of all
+    /// processes.
+    pub(super) fn sent(
         &self,
         input: &Data,
-        numbered: Option<usize>,
+        numbered: Option<(usize, i64)>,
         owners: &mut dyn FnMut(&Table) -> Result<Vec<u32>>,
     ) -> Result<Data> {
         let processes = self.exchange.processes();
         let own = self.exchange.process();
-        let mut first_row = own as i64 * OF_A_PROCESS as i64;
-        let mut number = |batch: Table| match numbered {
-            None => Ok::<_, Error>(batch),
-            Some(place) => {
-                let numbers = (first_row..first_row + batch.rows() as i64).collect();
-                first_row += batch.rows() as i64;
-                let rows = batch.with_row_numbers(place, numbers)?;
-                let rows = rows.with_not_numbers(batch.not_numbers());
-                Ok(match batch.origin() {
-                    Some(origin) => rows.with_origin(origin.clone()),
-                    None => rows,
-                })
-            }
-        };
+        let mut number = self.numbering(numbered);
         let sample = number(input.sample().emptied())?;
         let mut received = Received::new(&sample, processes, self.larger.memory);
-        received.stays_in_memory = numbered.is_some();
         let kept = std::cell::RefCell::new(&mut received);
         self.exchange.parcels(
             &mut |send| {
@@ -441,6 +492,31 @@ impl Shared<'_> {
         )?;
         received.finish()
     }
+}
+
+/// The number of the first row of each process, for each table: its line in the file, or its
+/// number among the rows of all processes. A process without rows has none. Also whether all of
+/// them are lines.
+fn first_rows(inputs: &[&Data], exchange: &dyn Exchange) -> Result<(Vec<Vec<Option<i64>>>, bool)> {
+    let own = |input: &&Data| {
+        let sample = input.sample();
+        let line = sample.origin().filter(|_| sample.rows() > 0).map(|origin| origin.line(0));
+        (input.rows(), line)
+    };
+    let own: Vec<(u64, Option<u64>)> = inputs.iter().map(own).collect();
+    let all = exchange.of_all(&own)?;
+    let of_table = |place: usize| {
+        let mut before = 0;
+        let first_row = |of_process: &Vec<(u64, Option<u64>)>| {
+            let (rows, line) = of_process[place];
+            let first = line.unwrap_or(before);
+            before += rows;
+            (rows > 0).then_some(first as i64)
+        };
+        all.iter().map(first_row).collect()
+    };
+    let are_lines = all.iter().flatten().all(|(rows, line)| *rows == 0 || line.is_some());
+    Ok(((0..own.len()).map(of_table).collect(), are_lines))
 }
 
 /// Whether a plan needs all rows at one process.

@@ -9,7 +9,7 @@ use crate::{
     CoreError, Outcome, Plan, Shape, Stack, Table,
     error::{Error, Result},
 };
-use jembric_core::{Overall, Sink};
+use jembric_core::{Overall, Places, Sink};
 use rayon::prelude::*;
 
 /// Receives the rows of a result.
@@ -28,6 +28,11 @@ pub(crate) struct Larger<'a> {
     /// Whether the tables are a share of all rows, of which the plan knows what it must
     /// ([`Plan::for_parts`]).
     pub(crate) knows_all: bool,
+    /// Whether the rows of the tables have row numbers, which the result and the rows set aside
+    /// keep.
+    pub(crate) keeps_numbers: bool,
+    /// The number of the first row of the first table among the rows of all processes.
+    pub(crate) first_row: u64,
 }
 
 impl Larger<'_> {
@@ -41,6 +46,7 @@ impl Larger<'_> {
         let name = input.sample().origin().map(|origin| origin.file());
         let mut rows = 0;
         input.each(&mut |batch| {
+            let batch = batch.with_first_row(self.first_row + rows);
             rows += batch.rows() as u64;
             match bytes_of(&batch) > 2 * most {
                 true => in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take)?,
@@ -53,9 +59,10 @@ impl Larger<'_> {
 
     /// Applies the plan to tables that are in memory, or as to larger ones.
     pub(super) fn in_memory_or_larger(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        let tables: Option<Vec<&Table>> = self.inputs.iter().map(|input| input.table()).collect();
+        let whole = |input: &&Data| Some(input.table()?.clone().with_first_row(self.first_row));
+        let tables: Option<Vec<Table>> = self.inputs.iter().map(whole).collect();
         let Some(tables) = tables else { return self.apply_into(take) };
-        let outcome = applied(self.plan, &tables, take)?;
+        let outcome = applied(self.plan, &tables.iter().collect::<Vec<_>>(), take)?;
         Ok(Accounted::of(self.without_needless_rows(outcome)))
     }
 
@@ -79,9 +86,30 @@ impl Larger<'_> {
 
     /// The shapes of the tables with row numbers.
     pub(super) fn numbered_shapes(&self) -> Result<Vec<Shape>> {
-        let shapes = self.inputs.iter().map(|input| input.sample().shape()).enumerate();
-        let shapes = shapes.map(|(place, shape)| shape.with_row_numbers(place));
+        let numbered = |(place, input): (usize, &&Data)| match self.keeps_numbers {
+            true => Ok(input.sample().shape()),
+            false => input.sample().shape().with_row_numbers(place),
+        };
+        let shapes = self.inputs.iter().enumerate().map(numbered);
         Ok(shapes.collect::<std::result::Result<_, CoreError>>()?)
+    }
+
+    /// Rows of a result, without the numbers that this step has given to them.
+    pub(super) fn without_own_numbers(&self, rows: &Table) -> Result<Table> {
+        match self.keeps_numbers {
+            true => Ok(rows.clone()),
+            false => Ok(rows.without_row_numbers()?),
+        }
+    }
+
+    /// The wrong places of two parts of the rows. Those of the first table take precedence, as they
+    /// do for whole tables.
+    pub(super) fn both_places(&self, one: Places, other: Places) -> Places {
+        let origin = self.inputs[0].sample().origin();
+        let first = origin.map_or("now", |origin| origin.file());
+        let is_of_first =
+            |places: &Places| matches!(places, Places::DuplicateKeys { side, .. } if side == first);
+        if is_of_first(&other) && !is_of_first(&one) { other } else { one.plus(other) }
     }
 
     /// Applies the plan to all rows at once, if they fit.

@@ -13,7 +13,7 @@ use super::{
 use crate::{
     Context, CoreError, Error, Ledger, Result, Sink,
     io::{Data, Memory, Outputs, Writing, name_in, without_secrets},
-    larger::{gathered::without_numbers, step::Accounted},
+    larger::step::Accounted,
 };
 use std::path::PathBuf;
 
@@ -155,6 +155,7 @@ impl<'a> Course<'a> {
         let (context, memory) = (self.context.clone(), self.memory.clone());
         let stream =
             Stream::from(checked, place, self.until, &self.uses, inputs, (&context, &memory));
+        let stream = self.counted(place, inputs, stream);
         let mut stream = stream.map_err(|error| routine.told_at(&routine.steps[place], error))?;
         let end = stream.end();
         let planned = &routine.steps[end];
@@ -205,6 +206,30 @@ impl<'a> Course<'a> {
             self.accounts[place] = Some(&outcome.ledger).filter(|_| self.keeps_accounts).cloned();
         }
         Ok(end)
+    }
+
+    /// What came of preparing a step. An error may count cells of its tables, of which several
+    /// processes have shares: process 0 counts those of all, and the others learn of its error.
+    fn counted<T>(
+        &self,
+        place: usize,
+        inputs: &[(String, Data)],
+        prepared: std::result::Result<T, CoreError>,
+    ) -> Result<T> {
+        let Some(exchange) = self.shares().exchange else { return Ok(prepared?) };
+        let counts = prepared.as_ref().err().is_some_and(CoreError::counts_cells);
+        if exchange.of_all(&counts)?.contains(&false) {
+            return Ok(prepared?);
+        }
+        let tables = self.shares().all_whole(inputs, &self.memory)?;
+        if exchange.is_first()
+            && let Ok(tables) = whole(&tables, &self.memory)
+        {
+            self.checked.steps[place].prepare_for(&tables, &self.context)?;
+        } else if !exchange.is_first() {
+            exchange.of_first::<()>(None)?;
+        }
+        Ok(prepared?)
     }
 
     /// Runs the steps of a stream, and delivers the last result to its file, to the last receiver
@@ -274,14 +299,10 @@ impl<'a> Course<'a> {
         let gathers_file = written.is_some_and(|name| shares.gathers_into(name));
         let is_last = end == self.until && self.earlier.is_none();
         let gathers_last = is_last && shares.gathers_last;
-        stream.gathers = gathers_file || gathers_last || checked.needs_whole(end);
+        let gathers = gathers_file || gathers_last || checked.needs_whole(end);
         let (mut accounted, answer) = stream.collected().map_err(told)?;
         let own = answer.ok_or_else(|| at(no_result().into()))?;
-        let whole = match stream.gathers {
-            true => Some(shares.in_order(&own, stream.order(), memory).map_err(at)?),
-            false => None,
-        };
-        let own = without_numbers(own, memory).map_err(at)?;
+        let whole = gathers.then(|| shares.whole(&own, memory)).transpose().map_err(at)?;
         let result = |gathers| whole.as_ref().filter(|_| gathers).unwrap_or(&own);
         if let Some(file) = file {
             file.write_data(result(gathers_file)).map_err(at)?;

@@ -13,14 +13,9 @@ use crate::{
     calendar::{Day, Zone},
     databases::name::is_database_output,
     exchange::Exchange,
-    larger::{
-        Data, Memory,
-        collect::joined,
-        gathered::{gathered, gathered_in_order},
-    },
+    larger::{Data, Memory, collect::joined, gathered::gathered},
     steps::Contents,
 };
-use jembric_core::ResultOrder;
 use std::{path::Path, time::UNIX_EPOCH};
 
 /// The processes of a run.
@@ -137,19 +132,6 @@ impl Shares<'_> {
     pub(super) fn whole(&self, data: &Data, memory: &Memory) -> Result<Data> {
         match self.exchange {
             Some(exchange) => gathered(exchange, data, memory),
-            None => Ok(data.clone()),
-        }
-    }
-
-    /// The whole of a result at process 0, in this order.
-    pub(super) fn in_order(
-        &self,
-        data: &Data,
-        order: Option<&ResultOrder>,
-        memory: &Memory,
-    ) -> Result<Data> {
-        match self.exchange {
-            Some(exchange) => gathered_in_order(exchange, data, order, memory),
             None => Ok(data.clone()),
         }
     }

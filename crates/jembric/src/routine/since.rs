@@ -12,6 +12,7 @@ use crate::{
     calendar::Day,
     io::{CellText, Outputs},
 };
+use jembric_core::Places;
 use std::{collections::BTreeSet, sync::Arc};
 
 /// The results of the earlier date.
@@ -119,7 +120,7 @@ impl Earlier {
                     match compared(&key) {
                         Ok(outcome) => found = Some((key, outcome)),
                         // The columns do not identify a row.
-                        Err(CoreError::DuplicateKeys { side, named, .. }) => {
+                        Err(CoreError::Places(Places::DuplicateKeys { side, named, .. })) => {
                             let (key, named) = (key.join(", "), named.join(", "));
                             problem = format!("`{key}` occurs more than once {side}: {named}");
                             continue;

@@ -15,7 +15,6 @@ use crate::{
         step::{Account, Accounted, Larger, put_together},
     },
 };
-use jembric_core::{Division, ResultOrder};
 use std::cell::OnceCell;
 
 /// The rows of a batch: few enough to stay in a cache, and many enough to keep all threads busy.
@@ -36,8 +35,6 @@ pub(super) struct Stream<'a> {
     later: Vec<OnceCell<Plan>>,
     /// Whether the first step works row by row, too.
     cuts: bool,
-    /// Whether process 0 gathers the last result.
-    pub(super) gathers: bool,
 }
 
 /// The error of a step.
@@ -82,8 +79,7 @@ impl<'a> Stream<'a> {
             }
         }
         let later = (1..steps.len()).map(|_| OnceCell::new()).collect();
-        let gathers = false;
-        Ok(Stream { checked, context, memory, inputs, steps, first, later, cuts, gathers })
+        Ok(Stream { checked, context, memory, inputs, steps, first, later, cuts })
     }
 
     /// The last step.
@@ -94,19 +90,6 @@ impl<'a> Stream<'a> {
     /// Whether process 0 of several applies the first step to all rows.
     pub(super) fn is_at_one_process(&self) -> bool {
         self.checked.running.exchange.is_some() && is_at_first(&self.first)
-    }
-
-    /// The order of the last result, if its rows are in that of other rows or of columns.
-    pub(super) fn order(&self) -> Option<&ResultOrder> {
-        match self.first.division() {
-            // The row over all rows follows the others.
-            Some(Division::Entities(division))
-                if self.steps.len() == 1 && self.first.last_rows().is_none() =>
-            {
-                Some(&division.order)
-            }
-            _ => None,
-        }
     }
 
     /// Runs the steps and passes the last result to the sink. Returns the account of each step.
@@ -209,6 +192,8 @@ impl<'a> Stream<'a> {
             memory: self.memory,
             keeps_aside: self.keeps_aside(),
             knows_all: false,
+            keeps_numbers: false,
+            first_row: 0,
         };
         // The followed rows of the result are shown, and the result itself is not kept.
         let follow = running.follow.as_ref().map(|condition| Filter::new(condition.to_string()));
@@ -220,10 +205,7 @@ impl<'a> Stream<'a> {
             Ok(sink(batch).map_err(CoreError::Sink)?)
         };
         let mut accounted = match running.exchange.filter(|_| self.is_shared()) {
-            Some(exchange) => {
-                let keeps_order = self.gathers && self.order().is_some();
-                Shared { larger, exchange, keeps_order }.apply_into(&mut through)
-            }
+            Some(exchange) => Shared::of(larger, exchange)?.apply_into(&mut through),
             None => larger.apply_into(&mut through),
         }?;
         if !followed.is_empty() {

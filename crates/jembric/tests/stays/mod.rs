@@ -137,6 +137,14 @@ pub(crate) const CHAINS: &[&str] = &[
     "sort = ['level:down']\n[[step]]\nadd = 'n = tons + 1'\n[[step]]\nrunning = { per = \
      ['berth'], date = 'arrived', max = ['n'] }\n[[step]]\ntotals = { per = ['vessel'], max = \
      ['max_so_far_n'] }",
+    "running = { per = ['berth'], date = 'arrived', count = true }\n[[step]]\nlatest = { per = \
+     ['vessel'], date = 'arrived', ties = 'first' }",
+    "filter = 'true'\n[[step]]\nstack = { files = ['calls.csv'] }\n[[step]]\nlatest = { per = \
+     ['vessel'], date = 'arrived', ties = 'last' }\n[[step]]\nrunning = { date = 'arrived', sum = \
+     ['tons'], row-by-row = true }",
+    "within = { windows = 'calls.csv', match = ['vessel'], date = 'arrived', window = \
+     'arrived..left' }\n[[step]]\nadd = 'n = tons + 1'\n[[step]]\nrunning = { per = ['berth'], \
+     date = 'arrived', sum = ['n'], row-by-row = true }",
     "elapsed = { from = 'arrived', to = 'as-of' }\n[[step]]\nfilter = 'elapsed_days > \
      10'\n[[step]]\nspells = { date = 'arrived', value = ['berth'], per = ['vessel'] }",
 ];
