@@ -20,8 +20,7 @@ pub(crate) fn on_signals() {
     let Ok(mut signals) = Signals::new(wanted) else { return };
     let wait = move || {
         for signal in signals.forever() {
-            abandon_files(true);
-            cancel_queries();
+            clean_up();
             let _ = emulate_default_handler(signal);
         }
     };
@@ -30,6 +29,18 @@ pub(crate) fn on_signals() {
 
 #[cfg(not(unix))]
 pub(crate) fn on_signals() {}
+
+fn clean_up() {
+    abandon_files(true);
+    cancel_queries();
+}
+
+/// Ends the process as a signal does: removes temporary files and cancels queries first.
+pub fn end_as_on_a_signal() -> ! {
+    const BY_SIGTERM: i32 = 128 + 15;
+    clean_up();
+    std::process::exit(BY_SIGTERM)
+}
 
 /// A bit for each signal that the process ignores, if the system reports them.
 #[cfg(unix)]

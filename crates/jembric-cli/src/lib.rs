@@ -28,6 +28,7 @@ use clap::FromArgMatches;
 use jembric::io::without_secrets;
 use std::{fmt, process::ExitCode};
 
+pub use ending::end_as_on_a_signal;
 pub use run::Among;
 pub use screen::Screen;
 pub use typed::today;

@@ -32,9 +32,19 @@ use timely::{
 };
 
 /// The options that may differ between the processes of a run.
-const OWN_OPTIONS: [&str; 11] = [
-    "hosts", "process", "threads", "local", "wait", "memory", "scratch", "quiet", "ledger", "rows",
+const OWN_OPTIONS: [&str; 12] = [
+    "hosts",
+    "process",
+    "threads",
+    "local",
+    "wait",
+    "memory",
+    "scratch",
+    "quiet",
+    "ledger",
+    "rows",
     "traffic",
+    "ends_with_input",
 ];
 /// The help of the command.
 const HELP: &str = "{about}\n\nExample: jembric-cluster run harbour.toml --local 2\n\n\
@@ -91,6 +101,14 @@ fn command_line() -> Command {
                 "Use this many threads in each process [default: one for each core, shared out \
                      among local processes]",
             ),
+            Arg::new("ends_with_input")
+                .long("ends-with-input")
+                .action(ArgAction::SetTrue)
+                .hide(true)
+                .help(
+                    "End when standard input is closed, because the process that started it has \
+                       ended",
+                ),
             number("wait", "SECONDS")
                 .value_parser(value_parser!(u64))
                 .default_value("30")
@@ -123,6 +141,9 @@ fn typed(screen: &mut Screen) -> Result<(), Failure> {
 
 /// Runs one of the processes.
 fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
+    if typed.get_flag("ends_with_input") {
+        local::end_with_input().map_err(|error| Error::Settings(error.to_string()))?;
+    }
     let none = Path::new("");
     let hosts = Hosts::file(typed.get_one::<PathBuf>("hosts").map_or(none, PathBuf::as_path))?;
     let process = typed.get_one::<u32>("process").map_or(0, |&process| process as usize);

@@ -40,9 +40,11 @@ pub(crate) fn run(
     for process in 0..processes {
         let mut command = Command::new(&program);
         command.args(&shared).arg("--hosts").arg(hosts.path());
-        command.arg("--process").arg(process.to_string());
+        command.arg("--process").arg(process.to_string()).arg("--ends-with-input");
+        // No process reads its input. It is closed when this process ends, in whatever way.
+        command.stdin(Stdio::piped());
         if process > 0 {
-            command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped());
+            command.stdout(Stdio::null()).stderr(Stdio::piped());
         }
         match command.spawn() {
             Ok(child) => children.push(child),
@@ -53,6 +55,19 @@ pub(crate) fn run(
         }
     }
     ended(children)
+}
+
+/// Ends this process when its standard input is closed, as on a signal: temporary files are removed,
+/// and nothing is put in place.
+///
+/// Errors: no thread can be started for that.
+pub(crate) fn end_with_input() -> io::Result<()> {
+    let wait = || {
+        // Nothing is sent, so this returns when the other end is gone.
+        let _ = io::copy(&mut io::stdin(), &mut io::sink());
+        jembric_cli::end_as_on_a_signal();
+    };
+    thread::Builder::new().name("parent".to_owned()).spawn(wait).map(drop)
 }
 
 /// Ports on which nobody listens. They are below those that systems give to connections, so that no
@@ -87,8 +102,16 @@ fn without_local(words: impl Iterator<Item = OsString>) -> Vec<OsString> {
 /// Waits for the processes. The first one prints what went wrong in any of them, unless it was
 /// ended by a signal.
 fn ended(children: Vec<Child>) -> Result<(), Failure> {
-    let waiting: Vec<_> =
-        children.into_iter().map(|child| thread::spawn(|| child.wait_with_output())).collect();
+    let waited = |mut child: Child| {
+        // Waiting would close the input, which tells the process to end.
+        let input = child.stdin.take();
+        thread::spawn(move || {
+            let ended = child.wait_with_output();
+            drop(input);
+            ended
+        })
+    };
+    let waiting: Vec<_> = children.into_iter().map(waited).collect();
     // All of them remove their temporary files before this returns.
     let ended: Vec<_> = waiting.into_iter().map(|waiting| waiting.join()).collect();
     let mut problems = Vec::new();

@@ -7,7 +7,8 @@ use assert_cmd::cargo::cargo_bin;
 use rstest::rstest;
 use std::{
     fs,
-    net::TcpListener,
+    io::Write,
+    net::{TcpListener, TcpStream},
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
     sync::atomic::{AtomicU16, Ordering::Relaxed},
@@ -54,7 +55,7 @@ fn hosts(directory: &Path, processes: usize) -> PathBuf {
     file
 }
 
-/// The rows of a file, or of the shares of it, in any order.
+/// The header and the rows of a file, or of the shares of it, one after the other.
 fn rows(directory: &Path, name: &str, processes: Option<usize>) -> Vec<String> {
     let (stem, extension) = name.rsplit_once('.').unwrap();
     let files = match processes {
@@ -64,12 +65,15 @@ fn rows(directory: &Path, name: &str, processes: Option<usize>) -> Vec<String> {
     let mut rows = Vec::new();
     for file in files {
         let text = fs::read_to_string(directory.join(file)).unwrap();
-        let (header, rest) = text.split_once('\n').unwrap();
-        rows.push(format!("header {header}"));
-        rows.extend(rest.lines().map(str::to_owned));
+        let mut lines = text.lines().map(str::to_owned);
+        let header = lines.next().unwrap();
+        if rows.is_empty() {
+            rows.push(header);
+        } else {
+            assert_eq!(rows[0], header);
+        }
+        rows.extend(lines);
     }
-    rows.sort_unstable();
-    rows.dedup_by(|one, other| one == other && one.starts_with("header"));
     rows
 }
 
@@ -83,11 +87,13 @@ const WRITTEN: [&str; 4] = ["overdue.csv", "lifted-2025-06-30.csv", "levels.csv"
 fn the_harbours_report_is_that_of_one_process(#[case] processes: usize, #[case] gathers: bool) {
     let (one, several) = (harbour(), harbour());
     let mut command = cluster(one.path());
-    command.args(["harbour.toml", "--local", "1", "--gather", "--aside", "aside.csv"]);
+    let page = ["--page", "page.html"];
+    command.args(["harbour.toml", "--local", "1", "--gather", "--aside", "aside.csv"]).args(page);
     let alone = command.output().unwrap();
     assert!(alone.status.success(), "{}", told(&alone));
     let mut command = cluster(several.path());
     command.args(["harbour.toml", "--aside", "aside.csv", "--local", &processes.to_string()]);
+    command.args(page);
     let together = command.args(gathers.then_some("--gather")).output().unwrap();
     assert!(together.status.success(), "{}", told(&together));
     assert_eq!(alone.stdout, together.stdout);
@@ -108,7 +114,11 @@ fn the_harbours_report_is_that_of_one_process(#[case] processes: usize, #[case] 
         let shares = (!gathers).then_some(processes);
         assert_eq!(rows(one.path(), file, None), rows(several.path(), file, shares), "{file}");
     }
-    assert_eq!(rows(one.path(), "aside.csv", None), rows(several.path(), "aside.csv", None));
+    for file in ["aside.csv", "page.html"] {
+        let [one, several] = [&one, &several].map(|of| fs::read(of.path().join(file)).unwrap());
+        // A process writes the name of its share.
+        assert!(one == several || !gathers && file == "page.html", "{file}");
+    }
     let left = fs::read_dir(several.path()).unwrap().flatten();
     let left: Vec<_> = left.map(|file| file.file_name()).collect();
     assert!(!left.iter().any(|name| name.to_string_lossy().starts_with('.')), "{left:?}");
@@ -306,6 +316,68 @@ fn an_error_in_a_share_names_the_process_and_the_line() {
 
 /// Whenever a process is killed, the others end in time, and nothing is put in place unless all
 /// have finished.
+/// Connections that say nothing delay nobody: the run begins although more of them are open than
+/// could be waited for one after the other.
+#[test]
+fn silent_strangers_delay_no_process() {
+    let directory = harbour();
+    let hosts = hosts(directory.path(), 3);
+    let wait = ["harbour.toml", "--gather", "--wait", "8"];
+    let first = start(directory.path(), &hosts, 0, &wait);
+    let address = fs::read_to_string(&hosts).unwrap().lines().next().unwrap().to_owned();
+    let silent = (0..80).map(|_| {
+        loop {
+            match TcpStream::connect(&address) {
+                Ok(stream) => return stream,
+                Err(_) => thread::sleep(Duration::from_millis(5)),
+            }
+        }
+    });
+    let mut silent: Vec<TcpStream> = silent.collect();
+    // Some say less than a greeting, or a length that is far too large.
+    silent[70].write_all(&[7, 0]).unwrap();
+    silent[71].write_all(&[255; 16]).unwrap();
+    let others = [1, 2].map(|process| start(directory.path(), &hosts, process, &wait));
+    for child in [first].into_iter().chain(others) {
+        let output = child.wait_with_output().unwrap();
+        assert!(output.status.success(), "{}", told(&output));
+    }
+}
+
+/// However the command ends, its processes end with it, and put nothing in place.
+#[rstest]
+#[case::by_a_signal("TERM")]
+#[case::at_once("KILL")]
+fn local_processes_end_with_the_command(#[case] signal: &str) {
+    let directory = tempfile::tempdir().unwrap();
+    let rows = (0..400_000).map(|n| format!("v{},2025-01-{:02}\n", n % 97_777, n % 28 + 1));
+    let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
+    fs::write(directory.path().join("days.csv"), days).unwrap();
+    let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', count = \
+                   true }\nwrite = 'visits.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
+                   'sorted.csv'\n";
+    fs::write(directory.path().join("days.toml"), routine).unwrap();
+    let mut command = cluster(directory.path());
+    command.args(["days.toml", "--local", "3", "--quiet"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let names = || -> Vec<String> {
+        let files = fs::read_dir(directory.path()).unwrap().flatten();
+        files.map(|file| file.file_name().to_string_lossy().into_owned()).collect()
+    };
+    // The processes have opened their files.
+    while names().iter().filter(|name| name.starts_with('.')).count() < 3 {
+        thread::sleep(Duration::from_millis(5));
+    }
+    let kill = Command::new("kill").args(["-s", signal, &child.id().to_string()]).status();
+    assert!(kill.unwrap().success());
+    // Process 0 has the same output, so this returns when it has ended as well.
+    let output = child.wait_with_output().unwrap();
+    assert!(!output.status.success());
+    thread::sleep(Duration::from_millis(500));
+    let names = names();
+    assert!(!names.iter().any(|name| name.contains("-of-")), "{names:?}");
+}
+
 #[test]
 fn a_process_that_is_killed_ends_the_run() {
     let mut chance = fastrand::Rng::with_seed(21);

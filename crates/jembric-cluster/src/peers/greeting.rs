@@ -1,7 +1,8 @@
 //! Connects the processes, and makes sure that all of them run the same.
 //!
 //! Each process listens on its own address, and connects to those before it in the list. Whoever
-//! connects greets first, and the other answers with what does not agree.
+//! connects greets first, and the other answers with what does not agree. Greetings are read
+//! concurrently, as their bytes arrive: a stranger that connects and says nothing delays nobody.
 
 use super::{Connections, ENDED, Peers, Said, failure, said};
 use crate::Hosts;
@@ -9,6 +10,7 @@ use borsh::{BorshDeserialize, BorshSerialize};
 use jembric::{Error, Result};
 use socket2::{SockRef, TcpKeepalive};
 use std::{
+    collections::VecDeque,
     io::{self, Read, Write},
     net::{TcpListener, TcpStream, ToSocketAddrs},
     sync::Arc,
@@ -24,6 +26,8 @@ const MOST_BYTES: u32 = 1 << 16;
 const ANSWER: Duration = Duration::from_secs(10);
 /// The time between two attempts to connect.
 const AGAIN: Duration = Duration::from_millis(50);
+/// The most connections that have not greeted yet. If there are more, the oldest is closed.
+const MOST_WAITING: usize = 64;
 
 /// What all processes must agree on.
 #[derive(Clone, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
@@ -142,9 +146,15 @@ impl Connecting<'_> {
             (self.process + 1..self.hosts.addresses().len())
                 .find(|peer| to.parcels[*peer].is_none() || to.controls[*peer].is_none())
         };
+        let mut waiting: VecDeque<Waiting> = VecDeque::new();
         while let Some(missing) = is_missing(to) {
             match listener.accept() {
-                Ok((stream, _)) => self.answer(stream, to)?,
+                Ok((stream, _)) => {
+                    waiting.extend(Waiting::of(stream));
+                    if waiting.len() > MOST_WAITING {
+                        waiting.pop_front();
+                    }
+                }
                 Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
                     if Instant::now() > self.until {
                         return Err(self.late(missing, "it has not connected"));
@@ -153,6 +163,14 @@ impl Connecting<'_> {
                     thread::sleep(AGAIN / 10);
                 }
                 Err(error) => return Err(self.own(error.to_string())),
+            }
+            // A connection of anything else than such a process is closed.
+            for mut greeter in std::mem::take(&mut waiting) {
+                match greeter.read() {
+                    Ok(Some(greeting)) => self.answer(greeter.stream, greeting, to)?,
+                    Ok(None) if greeter.since.elapsed() < ANSWER => waiting.push_back(greeter),
+                    Ok(None) | Err(_) => {}
+                }
             }
         }
         Ok(today)
@@ -195,6 +213,9 @@ impl Connecting<'_> {
     ) -> Result<(TcpStream, Answer)> {
         let failed = |problem: String| Error::Process { process: self.hosts.name(peer), problem };
         let mut stream = self.stream_to(peer, to)?;
+        // The other process may still wait for those before it.
+        let left = self.until.saturating_duration_since(Instant::now()).max(ANSWER);
+        stream.set_read_timeout(Some(left)).map_err(|error| failed(error.to_string()))?;
         let greeting = Greeting {
             greeting: GREETING,
             is_control,
@@ -232,15 +253,16 @@ impl Connecting<'_> {
         }
     }
 
-    /// Answers a greeting. A connection of anything else than such a process is closed.
-    fn answer(&self, mut stream: TcpStream, to: &mut Connections) -> Result<()> {
-        let is_ready = stream.set_nonblocking(false).and_then(|()| ready(&stream));
-        let greeting = is_ready.and_then(|()| read::<Greeting>(&mut stream));
-        let Ok(Greeting { greeting, is_control, from, to: meant, agreement }) = greeting else {
-            return Ok(());
-        };
+    /// Answers a greeting.
+    fn answer(
+        &self,
+        mut stream: TcpStream,
+        greeting: Greeting,
+        to: &mut Connections,
+    ) -> Result<()> {
+        let Greeting { is_control, from, to: meant, agreement, .. } = greeting;
         let (from, processes) = (from as usize, self.hosts.addresses().len());
-        if greeting != GREETING {
+        if stream.set_nonblocking(false).and_then(|()| ready(&stream)).is_err() {
             return Ok(());
         }
         let problem = self.disagreement(&agreement).or_else(|| {
@@ -284,6 +306,52 @@ impl Connecting<'_> {
             return Some("has another list of hosts".to_owned());
         }
         (other.routine != own.routine).then(|| "runs another routine or other options".to_owned())
+    }
+}
+
+/// A connection that has not greeted yet.
+struct Waiting {
+    stream: TcpStream,
+    since: Instant,
+    /// The bytes of the greeting that have arrived, with its length before them.
+    bytes: Vec<u8>,
+}
+
+impl Waiting {
+    fn of(stream: TcpStream) -> Option<Waiting> {
+        stream.set_nonblocking(true).ok()?;
+        Some(Waiting { stream, since: Instant::now(), bytes: Vec::new() })
+    }
+
+    /// The greeting, if all of it has arrived. No byte after it is read.
+    ///
+    /// Errors: the connection is closed, or what comes is no greeting.
+    fn read(&mut self) -> io::Result<Option<Greeting>> {
+        loop {
+            let length = self.bytes.first_chunk::<4>().map(|bytes| u32::from_le_bytes(*bytes));
+            if length.is_some_and(|length| length > MOST_BYTES) {
+                return Err(io::ErrorKind::InvalidData.into());
+            }
+            let end = length.map_or(4, |length| 4 + length as usize);
+            if length.is_some() && self.bytes.len() == end {
+                let greeting: Greeting = borsh::from_slice(&self.bytes[4..])?;
+                return match greeting.greeting == GREETING {
+                    true => Ok(Some(greeting)),
+                    false => Err(io::ErrorKind::InvalidData.into()),
+                };
+            }
+            let (before, left) = (self.bytes.len(), end - self.bytes.len());
+            self.bytes.resize(before + left.min(1 << 12), 0);
+            let read = self.stream.read(&mut self.bytes[before..]);
+            self.bytes.truncate(before + read.as_ref().map_or(0, |read| *read));
+            match read {
+                Ok(0) => return Err(io::ErrorKind::UnexpectedEof.into()),
+                Ok(_) => {}
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return Ok(None),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
     }
 }
 
