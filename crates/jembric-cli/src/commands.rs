@@ -13,7 +13,7 @@ use crate::{
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
     Error, Look,
-    io::{Outputs, database, without_secrets},
+    io::{Outputs, database, shown_name},
     steps::{Files as _, described},
     visible,
 };
@@ -177,7 +177,7 @@ fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(),
         }
         let table = reader.table(file, &reading)?;
         let look = Look::at(&table).map_err(Error::from)?;
-        let file = without_secrets(file);
+        let file = shown_name(file);
         let text = show::look(&file, &look, screen.width);
         screen.words(&format!("{}{text}", if n == 0 { "" } else { "\n" }))?;
         looks.push((file, look));

@@ -4,7 +4,7 @@
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use jembric::{
     grouped,
-    io::{self, Phase, Reading, Size, Stage, without_secrets},
+    io::{self, Phase, Reading, Size, Stage, shown_name},
     visible,
 };
 use std::{
@@ -28,7 +28,7 @@ impl Progress {
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::hidden());
         let style = ProgressStyle::with_template("reading {msg} {bar:30} {percent}% · {eta} left");
         bar.set_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()));
-        bar.set_message(visible(&without_secrets(file)).into_owned());
+        bar.set_message(visible(&shown_name(file)).into_owned());
         let (telling, began, appeared) = (bar.clone(), Instant::now(), OnceLock::new());
         let reading = reading.progress(move |done, all| {
             if began.elapsed() > PATIENCE {
@@ -96,7 +96,7 @@ impl Drop for RunBar {
 fn prefix(stage: &Stage<'_>) -> String {
     let word = stage.phase.word();
     match stage.input {
-        Some(input) => format!("{word} {}", visible(&without_secrets(input))),
+        Some(input) => format!("{word} {}", visible(&shown_name(input))),
         None => word.to_owned(),
     }
 }

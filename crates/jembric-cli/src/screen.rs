@@ -2,7 +2,11 @@
 
 use crate::arguments::command_words;
 use anstyle::{AnsiColor, Style};
-use jembric::{Error, Result, io::without_secrets, visible};
+use jembric::{
+    Error, Result,
+    io::{shown_name, without_secrets},
+    visible,
+};
 use std::{
     cell::RefCell,
     fmt::{self, Display},
@@ -134,7 +138,7 @@ impl Screen {
             Some(warning) => format!("  {WARNING}warning:{WARNING:#}{warning}\n"),
             None => format!("{line}\n"),
         };
-        let text = wrapped(&visible(&without_secrets(&text.to_string())), self.account_width);
+        let text = wrapped(&visible(&hidden(&text.to_string())), self.account_width);
         let written =
             self.accounts.write_all(text.lines().map(styled).collect::<String>().as_bytes());
         written.map_err(|source| Error::Write { file: "standard error".to_owned(), source })
@@ -144,24 +148,40 @@ impl Screen {
     /// because there is nowhere to report it.
     pub(crate) fn command_line(&mut self, error: &clap::Error) {
         let plain = error.render().to_string();
-        let hidden = without_secrets(&plain);
-        let shown = visible(&hidden);
+        let without = hidden(&plain);
+        let shown = visible(&without);
         let _ = if shown == plain { error.print() } else { write!(self.accounts, "{shown}") };
     }
 
     /// Prints why there is no result.
     pub(crate) fn error(&mut self, error: &Error) {
         let text = wrapped(
-            &shortened_quotes(&visible(&without_secrets(&format!(
-                "error: {}",
-                error.told(&command_words)
-            )))),
+            &shortened_quotes(&visible(&hidden(&format!("error: {}", error.told(&command_words))))),
             self.account_width,
         );
         // If standard error is closed, nobody can be told.
         let _ =
             writeln!(self.accounts, "{ERROR}error:{ERROR:#}{}", text.trim_start_matches("error:"));
     }
+}
+
+/// A text without the secrets of connection URIs: first of those that were typed, whose ends are
+/// known, then of any others.
+fn hidden(text: &str) -> String {
+    let mut shown = text.to_owned();
+    for argument in std::env::args_os().skip(1) {
+        let argument = argument.to_string_lossy();
+        // A name may stand behind an option, or behind the name of a setting.
+        let begins = argument.match_indices('=').map(|(place, _)| place + 1);
+        for begin in std::iter::once(0).chain(begins) {
+            let name = &argument[begin..];
+            let instead = shown_name(name);
+            if instead != name {
+                shown = shown.replace(name, &instead);
+            }
+        }
+    }
+    without_secrets(&shown)
 }
 
 /// A message in which each quoted text is shortened.

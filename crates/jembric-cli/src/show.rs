@@ -7,7 +7,7 @@ use crate::{
 };
 use jembric::{
     ColumnLook, Finding, Look, NotQuite, Result, Shape, Table, Type, grouped,
-    io::{DatabaseTable, without_secrets},
+    io::{DatabaseTable, shown_name},
 };
 use std::fmt::Write as _;
 
@@ -81,7 +81,7 @@ fn short(text: &str) -> String {
 
 /// The tables of a database with their rows, and a command to try next.
 pub(crate) fn tables(database: &str, tables: &[DatabaseTable]) -> String {
-    let database = without_secrets(database);
+    let database = shown_name(database);
     let views = tables.iter().filter(|table| table.is_view).count() as u64;
     let mut count = many(tables.len() as u64 - views, "table");
     if views > 0 {

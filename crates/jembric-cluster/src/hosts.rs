@@ -52,7 +52,14 @@ impl Hosts {
             addresses.push((address.to_owned(), number));
         }
         if addresses.is_empty() {
-            return Err(Error::Empty { file: file.to_owned() });
+            return Err(Error::Line {
+                file: file.to_owned(),
+                line: 1,
+                problem:
+                    "the list of hosts is empty: write the address of a process on each line, \
+                          such as `harbour-1:7000`"
+                        .to_owned(),
+            });
         }
         let addresses = addresses.into_iter().map(|(address, _)| address).collect();
         Ok(Hosts { file: file.to_owned(), addresses })
@@ -102,7 +109,7 @@ mod tests {
     #[case::port_zero("a:0", "`a:0` is not an address")]
     #[case::two_on_a_line("a:1 b:2", "`a:1 b:2` is not an address")]
     #[case::twice("a:1\nb:1\na:1", "hosts.txt: line 3: `a:1` is on line 1 as well")]
-    #[case::none("# nobody\n", "hosts.txt: the file is empty")]
+    #[case::none("# nobody\n", "hosts.txt: line 1: the list of hosts is empty: write the address")]
     fn a_wrong_list_is_an_error(#[case] text: &str, #[case] message: &str) {
         let error = Hosts::parse("hosts.txt", text).unwrap_err().to_string();
         assert!(error.contains(message), "{error}");

@@ -81,6 +81,29 @@ fn ranges_of_a_column_have_the_rows_of_the_table(
     }
 }
 
+/// Without a key, equal values of the column are in one order as well, whatever way the server takes
+/// to its rows.
+#[test]
+fn ranges_of_equal_values_have_one_order() {
+    let Some(fresh) = Fresh::new() else { return };
+    fresh.run(
+        "create table fees (k int, fee numeric, note text);
+        insert into fees select n % 4, n, case when n % 5 > 0 then 'n' || n end from
+            generate_series(1, 300) as n order by md5(n::text);
+        create index on fees (k); delete from fees where fee > 280;
+        insert into fees select n % 4, -n, 'late' from generate_series(1, 20) as n",
+    );
+    let reading = || Reading::new().by_ranges_of("k").through(&Databases::default());
+    let expected = shown(&[reading().file(fresh.table("fees")).unwrap()]);
+    for processes in [2, 3, 5] {
+        let shares = together(processes, 1_000, |flow| {
+            reading().share(fresh.table("fees"), None, &Memory::unlimited(), flow)?.head(usize::MAX)
+        });
+        let shares: Vec<Table> = shares.into_iter().map(Result::unwrap).collect();
+        assert_eq!(shown(&shares), expected, "{processes}");
+    }
+}
+
 /// All processes read what the table was when process 0 opened the database.
 #[rstest]
 #[case::table("fees", None)]

@@ -49,7 +49,8 @@ pub enum Duplicates {
 /// (`changed`, `appeared` or `gone`), `column`, `before`, `now`, and `difference`. A record that
 /// appeared or is gone has one row, without a column. `before` and `now` have the type of the
 /// compared columns if all have the same one, and are text otherwise. The difference of numbers is
-/// exact, and that of dates is in days; it is missing for other types.
+/// exact, and that of dates is in days; it is missing for other types. A difference that does not fit
+/// into its column is left out, and the ledger counts it.
 ///
 /// Keys are compared as by [`Within`](crate::Within): numbers of different types by value, texts
 /// exactly. Two missing values are equal. Numbers of different types are compared by value, and
@@ -62,8 +63,8 @@ pub enum Duplicates {
 /// records that are equal on both sides. The ledger is that of the newer side;
 /// [`Ledger::other_side`](crate::Ledger::other_side) is that of the older one.
 ///
-/// Errors: a key column is missing or its types can never be equal; there is nothing to compare; a
-/// key occurs twice; more rows than the limit, checked before any row is made. Cost: one numbering
+/// Errors: a key column is missing or its types can never be equal; a key occurs
+/// twice; more rows than the limit, checked before any row is made. Cost: one numbering
 /// of both sides' keys, one comparison for each column and record, and a sort of the records that
 /// differ.
 ///
@@ -118,6 +119,10 @@ pub struct Changes {
     /// Treat numbers that differ by at most this as equal.
     #[setting(text = "NUMBER")]
     pub within: Option<Decimal>,
+    /// Let a missing key be a key like any other, as `totals` does. The default sets rows without a
+    /// key aside.
+    #[setting(yes)]
+    pub missing_keys: bool,
     /// Limit the number of rows of the result. The default is `200000000`.
     #[setting(number, default = MOST_ROWS)]
     pub most_rows: u64,
@@ -161,20 +166,13 @@ impl Changes {
         };
         let columns = now.columns().iter().enumerate();
         let columns = columns.filter(|(place, column)| !is_key(*place) && wanted(&column.name));
-        let compared: Vec<Compared> = columns
+        Ok(columns
             .filter_map(|(place, column)| {
                 let other = before.place(&column.name).ok()?;
                 let kinds = column.kind.zip(before.kind(other));
                 Some(Compared { name: column.name.clone(), now: place, before: other, kinds })
             })
-            .collect();
-        if compared.is_empty() {
-            return Err(Error::NothingToCompare {
-                now: now.columns().iter().map(|column| column.name.clone()).collect(),
-                before: before.columns().iter().map(|column| column.name.clone()).collect(),
-            });
-        }
-        Ok(compared)
+            .collect())
     }
 
     fn step(&self) -> String {
@@ -216,7 +214,7 @@ impl Changes {
         if self.per.is_empty() {
             return needs("per", "at least one column");
         }
-        let pairs = in_setting("per", || keys::pairs(&self.per, now, older))?;
+        let pairs = in_setting("per", || keys::pairs(&self.per, now, older, "before"))?;
         let compared = self.compared(now, older, &pairs)?;
         // The plans of the latest records are prepared for each table; this checks the settings.
         if let Some((latest, between)) = &latest {
@@ -269,7 +267,6 @@ impl Changes {
             only_before: names(older, now),
             now_accounting: Accounting::prepare(now, &sums(now))?.warning_of([no_key()]),
             before_accounting: Accounting::prepare(older, &sums(older))?.warning_of([no_key()]),
-            ties: self.ties,
             within: self.within,
             most_rows: self.most_rows,
             settings: self.clone(),
@@ -283,7 +280,7 @@ impl Changes {
                     pairs.iter().map(|pair| pair.of_windows).collect(),
                 ],
                 folded: true,
-                missing_is_a_key: false,
+                missing_is_a_key: self.missing_keys,
                 date: None,
                 order: ResultOrder::Columns((0..pairs.len()).collect()),
             })
@@ -342,7 +339,6 @@ struct ChangesPlan {
     only_before: Vec<String>,
     now_accounting: Accounting,
     before_accounting: Accounting,
-    ties: Duplicates,
     within: Option<Decimal>,
     most_rows: u64,
     settings: Changes,
@@ -403,9 +399,9 @@ impl ChangesPlan {
     /// Compares the records of both sides.
     fn compare(&self, now: &Table, before: &Table) -> Result<Outcome> {
         let (now_shape, before_shape) = (now.shape(), before.shape());
-        let pairs = keys::pairs(&self.settings.per, &now_shape, &before_shape)?;
+        let pairs = keys::pairs(&self.settings.per, &now_shape, &before_shape, "before")?;
         let compared = self.settings.compared(&now_shape, &before_shape, &pairs)?;
-        let records = Records::of(&pairs, now, before, self.ties)?;
+        let records = Records::of(&pairs, now, before, &self.settings)?;
         let differing = compare::differing(&compared, now, before, &records.both, self.within)?;
         let cells =
             Cells { pairs: &pairs, compared: &compared, now, before, records: &records, differing };
@@ -429,6 +425,8 @@ impl ChangesPlan {
         if cells.is_text() {
             ledger.note("columns of different types, shown as text", compared.len() as u64);
         }
+        let (table, too_large) = cells.table()?;
+        ledger.note("differences too large to be exact, left out", too_large);
         older.note("changed", count);
         older.note("gone", records.gone.len() as u64);
         for (ledger, names) in [(&mut ledger, &self.only_now), (&mut older, &self.only_before)] {
@@ -446,7 +444,7 @@ impl ChangesPlan {
         }
         ledger.other_side = Some(Box::new(older));
         Ok(Outcome {
-            table: cells.table()?,
+            table,
             ledger,
             set_aside: crate::within::both_aside(now_aside, before_aside, "before")?,
         })

@@ -196,7 +196,9 @@ pub enum Error {
         one: Type,
         /// One of its values.
         example: Option<String>,
-        /// The column of the windows.
+        /// Which table the other one is, in words: `of the windows` or `before`.
+        side: &'static str,
+        /// Its column.
         of_windows: String,
         /// Its type.
         other: Type,
@@ -309,13 +311,6 @@ pub enum Error {
     },
     /// Places in the data are wrong. Other parts of the table may have more of them.
     Places(Places),
-    /// Both sides of a comparison have no column in common besides the keys.
-    NothingToCompare {
-        /// The columns now.
-        now: Vec<String>,
-        /// The columns before.
-        before: Vec<String>,
-    },
     /// The newest date of a column without dates is needed.
     NoNewest {
         /// The column's name.

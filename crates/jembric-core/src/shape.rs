@@ -386,9 +386,10 @@ pub(crate) fn nearest<'a>(wanted: &str, names: impl Iterator<Item = &'a str>) ->
         .filter_map(|name| {
             let candidate = plain(name);
             let distance = strsim::damerau_levenshtein(&target, &candidate);
-            let part =
-                target.len() >= 3 && (candidate.contains(&target) || target.contains(&candidate));
-            (distance <= allowed || part && !candidate.is_empty()).then_some((distance, name))
+            // A letter is a part of many names, and no hint.
+            let is_part = |one: &str, other: &str| one.len() >= 3 && other.contains(one);
+            let part = is_part(&target, &candidate) || is_part(&candidate, &target);
+            (distance <= allowed || part).then_some((distance, name))
         })
         .collect();
     near.sort_by_key(|&(distance, _)| distance);

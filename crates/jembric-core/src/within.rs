@@ -356,7 +356,8 @@ impl Within {
 
     fn plan(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<WithinPlan> {
         self.check_settings()?;
-        let pairs = in_setting("match", || keys::pairs(&self.matching, events, windows))?;
+        let pairs =
+            in_setting("match", || keys::pairs(&self.matching, events, windows, "of the windows"))?;
         let time = if self.interval.is_some() { "interval" } else { "date" };
         let event_bounds = in_setting(time, || self.time_of_events().placed(events))?;
         let window_bounds = in_setting("window", || self.window.placed(windows))?;

@@ -1,6 +1,6 @@
 //! Databases: tables, views and queries as sources, and tables as targets.
 //!
-//! `name` parses names such as `harbour.sqlite:stays`, and `secrets` removes passwords from what
+//! `name` parses names such as `harbour.sqlite:stays`, and `uri` divides connection URIs, and hides passwords in what
 //! people see. `sqlite` and `postgresql` have a module for each kind of database. A [`Database`] is
 //! open for reading at one moment: all its tables are as they were when it was opened.
 //! [`Databases`] keeps those that a run has opened.
@@ -12,10 +12,10 @@ pub(crate) mod name;
 pub(crate) mod postgresql;
 #[cfg(any(feature = "sqlite", feature = "postgresql"))]
 mod query;
-pub(crate) mod secrets;
 #[cfg_attr(not(feature = "sqlite"), path = "databases/absent/sqlite.rs")]
 pub(crate) mod sqlite;
 pub(crate) mod target;
+pub(crate) mod uri;
 
 use crate::{
     Error, Result, Shape, Table,
@@ -171,7 +171,7 @@ pub fn database(name: impl AsRef<str>) -> Result<Database> {
             "Give a SQLite file, or a URI such as postgresql://localhost/harbour",
         )),
         None => Err(Error::Read {
-            file: name.to_owned(),
+            file: uri::shown_name(name),
             source: std::io::ErrorKind::NotFound.into(),
             nearest: crate::read::bytes::nearest_file(name.as_ref()),
         }),
@@ -185,8 +185,8 @@ pub(crate) fn failed(
     advice: impl Into<String>,
 ) -> Error {
     Error::Database {
-        database: secrets::without_secrets(&database.into()),
-        problem: secrets::without_secrets(&problem.into()),
+        database: uri::without_secrets(&database.into()),
+        problem: uri::without_secrets(&problem.into()),
         advice: advice.into(),
     }
 }

@@ -18,7 +18,7 @@ pub use crate::{
         Database, DatabaseTable, Databases, database,
         name::{database_of, is_database, is_database_output, name_in},
         postgresql::cancel_queries,
-        secrets::without_secrets,
+        uri::{shown_name, without_secrets},
     },
     exchange::{Exchange, Parcels, PlaceInList},
     formats::{

@@ -59,14 +59,15 @@ pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 
 use crate::{
     Advised, Error, Result, Takes,
+    databases::uri::shown_name,
     io::{Existing, ReadingSettings, Size},
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
 };
-use std::{ops::Range, path::Path, sync::Arc};
+use std::{fmt, ops::Range, path::Path, sync::Arc};
 
 /// A saved list of steps.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Default)]
 #[non_exhaustive]
 pub struct Routine {
     /// The title, in which `{as-of}` is replaced by the as-of date.
@@ -88,15 +89,24 @@ pub struct Routine {
     page_at: Range<usize>,
 }
 
+/// Names of files may have passwords, so only what has none is shown.
+impl fmt::Debug for Routine {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Routine { title, as_of, zone, memory, steps, .. } = self;
+        let mut debug = f.debug_struct("Routine");
+        debug.field("title", title).field("as_of", as_of).field("zone", zone);
+        debug.field("memory", memory).field("steps", steps).finish_non_exhaustive()
+    }
+}
+
 /// The text of the routine, for messages.
-#[derive(Debug)]
 struct Text {
     file: String,
     text: String,
 }
 
 /// One step of a routine.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 #[non_exhaustive]
 pub struct Planned {
     /// The name by which later steps refer to it.
@@ -129,13 +139,34 @@ pub struct Planned {
     settings_at: Vec<(String, Range<usize>)>,
 }
 
+/// Names of files may have passwords, so only what has none is shown.
+impl fmt::Debug for Planned {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Planned { name, inputs, operation, grains, .. } = self;
+        let mut debug = f.debug_struct("Planned");
+        debug.field("name", name).field("inputs", inputs).field("operation", &operation.name);
+        debug.field("grains", grains).finish_non_exhaustive()
+    }
+}
+
 /// The input of a step.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, PartialEq, Eq)]
 pub enum Input {
     /// A file, and how it is read.
     File(String, ReadingSettings),
     /// The result of an earlier step, by its place.
     Step(usize),
+}
+
+impl fmt::Debug for Input {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Input::File(name, settings) => {
+                f.debug_tuple("File").field(&shown_name(name)).field(settings).finish()
+            }
+            Input::Step(place) => f.debug_tuple("Step").field(place).finish(),
+        }
+    }
 }
 
 impl Input {

@@ -109,8 +109,8 @@ impl Cells<'_> {
                 .any(|(now, before)| [now, before].iter().any(|kind| **kind != Type::Text))
     }
 
-    /// The result.
-    pub(super) fn table(&self) -> Result<Table> {
+    /// The result, and the number of differences that do not fit into its column.
+    pub(super) fn table(&self) -> Result<(Table, u64)> {
         let (keys, rows) = self.in_order()?;
         let change = |row: &Row| match (row.now, row.before) {
             (Some(_), Some(_)) => "changed",
@@ -121,14 +121,15 @@ impl Cells<'_> {
         let name = |row: &Row| row.column.map(|column| self.compared[column].name.as_str());
         let column: StringViewArray = rows.iter().map(name).collect();
         let text = |name| Field::new(name, DataType::Utf8View, true);
+        let (differences, too_large) = self.differences(&rows)?;
         let values = [
             (text("change"), Arc::new(change) as ArrayRef),
             (text("column"), Arc::new(column)),
             self.values("before", &rows, false)?,
             self.values("now", &rows, true)?,
-            self.differences(&rows)?,
+            differences,
         ];
-        Table::of_known(keys.into_iter().chain(values))
+        Ok((Table::of_known(keys.into_iter().chain(values))?, too_large))
     }
 
     /// The rows in the order of their keys and columns, with the columns of keys.
@@ -159,9 +160,9 @@ impl Cells<'_> {
                 columns.push(SortColumn { values: interleave(&[one, other], &at)?, options });
             }
         }
-        // A record without any key is set aside, so columns without values have no records.
+        // Columns without values have at most one key, the missing one.
         let order: Vec<usize> = match columns.is_empty() {
-            true => Vec::new(),
+            true => (0..found.len()).collect(),
             false => {
                 let order = lexsort_to_indices(&columns, None)?;
                 order.values().iter().map(|place| *place as usize).collect()
@@ -250,8 +251,9 @@ impl Cells<'_> {
         Ok((field, array))
     }
 
-    /// The differences of numbers, and of dates in days.
-    fn differences(&self, rows: &[Row]) -> Result<(Field, ArrayRef)> {
+    /// The differences of numbers, and of dates in days; and how many are left out, because they
+    /// do not fit into the column.
+    fn differences(&self, rows: &[Row]) -> Result<((Field, ArrayRef), u64)> {
         let kinds = self.kinds();
         let kind = difference_type(&kinds);
         // The columns that have differences, in the type of the differences.
@@ -303,7 +305,15 @@ impl Cells<'_> {
                 Arc::new(differences)
             }
         };
-        Ok((Field::new("difference", array.data_type().clone(), true), array))
+        let are_there = |row: &Row| {
+            let (column, now, before) = (row.column?, row.now?, row.before?);
+            let (compared, _) = (&self.compared[column], operands[column].as_ref()?);
+            let has = |table: &Table, place, row| table.at(place).is_valid(row as usize);
+            Some(has(self.now, compared.now, now) && has(self.before, compared.before, before))
+        };
+        let expected = rows.iter().filter(|row| are_there(row) == Some(true)).count();
+        let too_large = expected.saturating_sub(array.len() - array.null_count());
+        Ok(((Field::new("difference", array.data_type().clone(), true), array), too_large as u64))
     }
 }
 
@@ -342,7 +352,11 @@ impl Operands {
                     let array = array.as_primitive::<Decimal128Type>();
                     array.is_valid(row).then(|| array.value(row))
                 };
-                value(now_units, now)?.checked_sub(value(before_units, before)?)
+                // A decimal has 38 digits at most.
+                let most = 10_i128.pow(38) - 1;
+                let difference =
+                    value(now_units, now)?.checked_sub(value(before_units, before)?)?;
+                (-most..=most).contains(&difference).then_some(difference)
             }
             Operands::Floats(..) => None,
         }

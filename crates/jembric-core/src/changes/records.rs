@@ -1,8 +1,8 @@
 //! [`Records`]: which rows of both sides are the same record.
 
-use super::Duplicates;
+use super::{Changes, Duplicates};
 use crate::{
-    entities::Entities,
+    entities::{Entities, Missing},
     error::{Error, Places, Result},
     ledger::{Reason, RowMasks},
     table::Table,
@@ -37,9 +37,11 @@ impl Records {
         pairs: &[Pair],
         now: &Table,
         before: &Table,
-        ties: Duplicates,
+        settings: &Changes,
     ) -> Result<Records> {
-        let entities = keys::number(pairs, now, before)?;
+        let missing = if settings.missing_keys { Missing::IsAKey } else { Missing::NoEntity };
+        let entities = keys::number(pairs, now, before, missing)?;
+        let ties = settings.ties;
         let (ids_now, ids_before) = entities.ids().split_at(now.rows());
         let side = |ids, table, side: &str, places: Vec<usize>| match one_each(
             ids,

@@ -150,9 +150,6 @@ fn columns_are_chosen_and_those_of_one_side_are_counted_once() {
 
 #[rstest]
 #[case(vessels().only(["c"]), "`only`: there is no column `c`")]
-#[case(vessels().ignore(["a", "b"]), "there is nothing to compare: besides the key, both sides \
-    have no column in common that is not ignored. The columns are `vessel`, `a`, `b` now and \
-    `vessel`, `a`, `b` before")]
 #[case(Changes::per(["ship"]), "there is no column `ship`")]
 #[case(Changes::per(Vec::<String>::new()), "`per` needs at least one column")]
 #[case(vessels().date("a"), "`date` cannot be used together with a second table")]
@@ -413,4 +410,54 @@ proptest! {
         let alone = pool.install(|| compared(&now, &before));
         prop_assert_eq!(one.table.batch(), alone.table.batch());
     }
+}
+
+/// Tables that have only their key in common still have records that appeared, and that are gone.
+#[test]
+fn keys_alone_are_compared() {
+    let now = crate::sample::table("vessel:text new:number\nWend 1\nPetrel 2");
+    let before = crate::sample::table("vessel:text old:number\nKestrel 1\nPetrel 2");
+    for outcome in [
+        vessels().apply(&now, &before).unwrap(),
+        vessels().ignore(["new"]).apply(&now, &now.slice(1, 1)).unwrap(),
+    ] {
+        assert!(outcome.ledger.balances());
+        let rows: Vec<String> = (0..outcome.table.rows())
+            .map(|row| {
+                let text = |name| outcome.table.cell_text(name, row).unwrap();
+                format!("{} {}", text("vessel"), text("change"))
+            })
+            .collect();
+        assert!(rows.contains(&"Wend appeared".to_owned()), "{rows:?}");
+    }
+}
+
+/// A missing key is a key of its own if that is set, as in totals.
+#[test]
+fn a_missing_key_is_a_key_if_that_is_set() {
+    let now = crate::sample::table("vessel:text tons:number\nWend 1\n- 2");
+    let before = crate::sample::table("vessel:text tons:number\n- 5\nWend 1");
+    let outcome = vessels().missing_keys().apply(&now, &before).unwrap();
+    assert_eq!(outcome.table.rows(), 1);
+    assert_eq!(outcome.table.cell_text("difference", 0).unwrap(), "-3");
+    assert_eq!(outcome.ledger.count("changed"), 1);
+    assert_eq!(vessels().apply(&now, &before).unwrap().set_aside.rows(), 2);
+    let none = crate::sample::table("vessel:text tons:number\n- 5");
+    let outcome = vessels().missing_keys().apply(&none, &before.head(0)).unwrap();
+    assert_eq!(outcome.table.cell_text("change", 0).unwrap(), "appeared");
+}
+
+/// A difference that does not fit into its column is counted.
+#[test]
+fn differences_that_are_too_large_are_counted() {
+    let table = |units: i64| {
+        let tons: ArrayRef = Arc::new(Int64Array::from(vec![units, 4]));
+        let vessels: ArrayRef = Arc::new(StringViewArray::from(vec!["Wend", "Petrel"]));
+        Table::from_columns([("vessel", vessels), ("tons", tons)]).unwrap()
+    };
+    let outcome = vessels().apply(&table(i64::MAX), &table(-1)).unwrap();
+    assert_eq!(outcome.table.column("difference").unwrap().null_count(), 1);
+    assert_eq!(outcome.ledger.count("differences too large to be exact, left out"), 1);
+    let outcome = vessels().apply(&table(i64::MAX), &table(0)).unwrap();
+    assert_eq!(outcome.ledger.count("differences too large to be exact, left out"), 0);
 }

@@ -119,6 +119,11 @@ fn is_digits(text: &str) -> bool {
 
 /// Whether a text matches a format. A year of two digits does not match one of four.
 fn fits(format: &Directives, text: &str) -> bool {
+    // Hundreds of formats are tried, and no date of them is that long.
+    const LONGEST: usize = 64;
+    if text.len() > LONGEST {
+        return false;
+    }
     let digits = text.split(|c: char| !c.is_ascii_digit()).map(str::len).max().unwrap_or(0);
     (format.two_digit_years() || digits >= 4) && format.reads(text.as_bytes())
 }

@@ -241,10 +241,10 @@ impl Error {
                      column cannot hold both: read both as text ({read}), or rename one"
                 )
             }
-            Error::KeysClash { column, one, example, of_windows, other, other_example } => {
+            Error::KeysClash { column, one, example, side, of_windows, other, other_example } => {
                 let read = words(&Advised::column(column, "text"));
                 format!(
-                    "`{column}` holds {one}{}, but `{of_windows}` of the windows holds {other}{}, \
+                    "`{column}` holds {one}{}, but `{of_windows}` {side} holds {other}{}, \
                      so they never match. Read both as the same type, for example as text: {read}",
                     such_as(example),
                     such_as(other_example)
@@ -335,18 +335,6 @@ impl Error {
                     grouped(keys),
                     if *keys == 1 { "key occurs more" } else { "keys occur more" },
                     listed(named, *keys)
-                )
-            }
-            Error::NothingToCompare { now, before } => {
-                let quoted = |names: &[String]| {
-                    let names: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
-                    names.join(", ")
-                };
-                format!(
-                    "there is nothing to compare: besides the key, both sides have no column in \
-                     common that is not ignored. The columns are {} now and {} before",
-                    quoted(now),
-                    quoted(before)
                 )
             }
             Error::NoNewest { column } => {

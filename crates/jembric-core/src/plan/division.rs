@@ -21,6 +21,16 @@ use std::collections::BTreeSet;
 /// that the rows of one owner are divided as well as all rows would be.
 const OWNERS: u64 = 0x6a65_6d62_7269_6321;
 
+/// Spreads a hash over all numbers once more (the last steps of MurmurHash3, by Austin Appleby).
+///
+/// The entities of a part are numbered by a table that is placed by the same hash. Without this, all
+/// of them would begin in the same few slots, and numbering would take quadratic time.
+fn mixed(mut hash: u64) -> u64 {
+    hash = (hash ^ hash >> 33).wrapping_mul(0xff51_afd7_ed55_8ccd);
+    hash = (hash ^ hash >> 33).wrapping_mul(0xc4ce_b9fe_1a85_ec53);
+    hash ^ hash >> 33
+}
+
 /// How the rows of a plan's tables can be divided into parts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -206,7 +216,7 @@ impl ByEntity {
             }
         }
         // The upper half of the product is the hash, scaled to the number of parts.
-        let part = |hash: u64| ((u128::from(hash) * u128::from(parts)) >> 64) as u32;
+        let part = |hash: u64| ((u128::from(mixed(hash)) * u128::from(parts)) >> 64) as u32;
         let rows = hashes.into_iter().zip(keyed).enumerate();
         Ok(rows
             .map(|(row, (hash, keyed))| {

@@ -10,7 +10,7 @@ use super::{
 };
 use crate::{
     context::Context,
-    entities::Entities,
+    entities::{Entities, Missing},
     error::{Error, Result, Smaller},
     exact::ExactSum,
     intervals::{Reasons, with_no_key},
@@ -74,7 +74,7 @@ impl Join<'_> {
     ) -> Result<Outcome> {
         let Join { within, events, windows, context, columns } = *self;
         let pairs = &within.pairs;
-        let numbered = keys::number(pairs, events, windows)?;
+        let numbered = keys::number(pairs, events, windows, Missing::NoEntity)?;
         let (of_events, of_windows) = numbered.ids().split_at(events.rows());
         let keyed =
             |ids: &[u32]| BooleanBuffer::collect_bool(ids.len(), |row| ids[row] != Entities::NONE);

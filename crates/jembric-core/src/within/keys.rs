@@ -21,8 +21,13 @@ pub(crate) struct Pair {
 }
 
 /// The pairs of columns, from `COLUMN` or `COLUMN=COLUMN`. Errors: a column is missing, or the
-/// types can never be equal.
-pub(crate) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Result<Vec<Pair>> {
+/// types can never be equal. `side` says in words which table the second one is.
+pub(crate) fn pairs(
+    matching: &[String],
+    events: &Shape,
+    windows: &Shape,
+    side: &'static str,
+) -> Result<Vec<Pair>> {
     let one = |text: &String| {
         let (of_events, of_windows) = match text.split_once('=') {
             Some((one, other)) if events.find(text).is_err() => (one.trim(), other.trim()),
@@ -34,6 +39,7 @@ pub(crate) fn pairs(matching: &[String], events: &Shape, windows: &Shape) -> Res
                 column: of_events.to_owned(),
                 one,
                 example: None,
+                side,
                 of_windows: of_windows.to_owned(),
                 other,
                 other_example: None,
@@ -58,7 +64,8 @@ pub(crate) fn with_examples(error: Error, events: &Table, windows: &Table) -> Er
         Error::InSetting { setting, source } => {
             Error::InSetting { setting, source: Box::new(with_examples(*source, events, windows)) }
         }
-        Error::KeysClash { column, one, of_windows, other, .. } => Error::KeysClash {
+        Error::KeysClash { column, one, side, of_windows, other, .. } => Error::KeysClash {
+            side,
             example: example(events, &column),
             other_example: example(windows, &of_windows),
             column,
@@ -75,7 +82,12 @@ fn match_at_all(one: Type, other: Type) -> bool {
 }
 
 /// The numbers of the keys of both sides: first those of the events, then those of the windows.
-pub(crate) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<Entities> {
+pub(crate) fn number(
+    pairs: &[Pair],
+    events: &Table,
+    windows: &Table,
+    missing: Missing,
+) -> Result<Entities> {
     let (mut these, mut those) = (Vec::new(), Vec::new());
     for pair in pairs {
         let (one, other) = in_one_type(events.at(pair.of_events), windows.at(pair.of_windows))?;
@@ -83,7 +95,7 @@ pub(crate) fn number(pairs: &[Pair], events: &Table, windows: &Table) -> Result<
         those.push(other);
     }
     let side = |columns, table: &Table| Side { columns, rows: table.rows() };
-    Entities::number_both(side(&these, events), side(&those, windows), Missing::NoEntity)
+    Entities::number_both(side(&these, events), side(&those, windows), missing)
 }
 
 pub(crate) fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)> {

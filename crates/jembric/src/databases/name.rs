@@ -1,8 +1,9 @@
 //! Names of databases and their tables: `harbour.sqlite:stays`, and connection URIs such as
 //! `postgresql://localhost/harbour:stays`.
 
-use super::secrets::{SCHEMES, end_of_user, without_secrets};
+use super::uri::{Uri, is_uri, looks_like_uri, shown_name};
 use std::{
+    fmt,
     fs::File,
     io::Read,
     path::{Path, PathBuf},
@@ -15,7 +16,7 @@ const MAGIC: &[u8; 16] = b"SQLite format 3\0";
 const EXTENSIONS: [&str; 3] = ["sqlite", "sqlite3", "db"];
 
 /// Where a database is.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, PartialEq, Eq, Hash)]
 pub(crate) enum Place {
     /// A SQLite file.
     File(PathBuf),
@@ -30,12 +31,18 @@ pub(crate) struct Name {
     pub(crate) table: Option<String>,
 }
 
+impl fmt::Debug for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_tuple("Place").field(&self.shown()).finish()
+    }
+}
+
 impl Place {
     /// The name for messages, without a password.
     pub(crate) fn shown(&self) -> String {
         match self {
             Place::File(path) => path.display().to_string(),
-            Place::Uri(uri) => without_secrets(uri),
+            Place::Uri(uri) => shown_name(uri),
         }
     }
 }
@@ -53,17 +60,15 @@ impl Name {
     }
 
     fn of(text: &str, is_database: impl Fn(&Path) -> bool) -> Option<Name> {
-        if let Some(rest) = after_scheme(text) {
-            let begin = text.len() - rest.len();
-            // Colons before the path belong to the password and the port. In the path and the
-            // parameters they are escaped, so the first one begins the table.
-            let path = end_of_user(rest).map_or(0, |at| at + 1);
-            let path = begin + path + rest[path..].find(['/', '?']).unwrap_or(rest.len() - path);
-            let colon = text[path..].find(':').map(|colon| path + colon);
-            let (uri, table) =
-                colon.map_or((text, None), |at| (&text[..at], Some(&text[at + 1..])));
-            let table = table.filter(|table| !table.is_empty()).map(str::to_owned);
-            return Some(Name { place: Place::Uri(uri.to_owned()), table });
+        if is_uri(text) {
+            // What is wrong with a URI is told when it is opened.
+            return Some(match Uri::parse(text) {
+                Ok(uri) => Name {
+                    place: Place::Uri(uri.for_client(uri.hosts, &[])),
+                    table: uri.table.map(str::to_owned),
+                },
+                Err(_) => Name { place: Place::Uri(text.to_owned()), table: None },
+            });
         }
         if is_database(Path::new(text)) {
             return Some(Name { place: Place::File(text.into()), table: None });
@@ -85,22 +90,10 @@ impl Name {
     }
 }
 
-/// The rest of a connection URI.
-fn after_scheme(text: &str) -> Option<&str> {
-    SCHEMES.iter().find_map(|scheme| {
-        let begin = text.get(..scheme.len())?;
-        begin.eq_ignore_ascii_case(scheme).then(|| &text[scheme.len()..])
-    })
-}
-
-/// Whether a name is a connection URI, and so not relative to a directory.
-pub(crate) fn is_uri(name: &str) -> bool {
-    after_scheme(name).is_some()
-}
-
-/// The path of an input or output that is relative to a directory. A connection URI is unchanged.
+/// The path of an input or output that is relative to a directory. A connection URI is unchanged, also a
+/// mistyped one.
 pub fn name_in(directory: &Path, name: &str) -> String {
-    match is_uri(name) || directory.as_os_str().is_empty() {
+    match looks_like_uri(name).is_some() || directory.as_os_str().is_empty() {
         true => name.to_owned(),
         false => directory.join(name).display().to_string(),
     }
@@ -166,8 +159,8 @@ mod tests {
     #[case("postgres://a:b@h:5432/d:public.stays", "postgres://a:b@h:5432/d", Some("public.stays"))]
     #[case("postgresql://h/d?sslmode=require:s", "postgresql://h/d?sslmode=require", Some("s"))]
     #[case("postgresql:///d?host=/run:s:t", "postgresql:///d?host=/run", Some("s:t"))]
-    #[case("postgresql://a:b/c@h:1/d:t", "postgresql://a:b/c@h:1/d", Some("t"))]
-    #[case("postgresql://h:5432/d:a@b:c", "postgresql://h:5432/d", Some("a@b:c"))]
+    #[case("postgresql://a:b c@h:1/d:t", "postgresql://a:b c@h:1/d", Some("t"))]
+    #[case("postgresql://a:b/c@h:1/d:t", "postgresql://a:b/c@h:1/d:t", None)]
     #[case("postgresql://h:5432/d", "postgresql://h:5432/d", None)]
     #[case("postgresql://h:5432", "postgresql://h:5432", None)]
     #[case("postgresql://h/d:", "postgresql://h/d", None)]

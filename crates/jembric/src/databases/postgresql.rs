@@ -136,10 +136,17 @@ impl Relation {
         Err(super::failed(database, problem, advice))
     }
 
-    /// The rows in the order of a column. The key decides between rows with the same value.
+    /// The rows in the order of a column. The key decides between rows with the same value, or
+    /// without one the texts of all columns, so that each process has the order of one process.
     fn in_order_of(&self, column: &str) -> String {
-        let columns = std::iter::once(column).chain(self.key.iter().map(String::as_str));
-        format!(" order by {}", columns.map(quoted).collect::<Vec<_>>().join(", "))
+        let mut order = vec![quoted(column)];
+        order.extend(self.key.iter().map(|name| quoted(name)));
+        if self.key.is_empty() {
+            let text =
+                |column: &WireColumn| format!("{}::text collate \"C\"", quoted(&column.name));
+            order.extend(self.columns.iter().map(text));
+        }
+        format!(" order by {}", order.join(", "))
     }
 }
 
@@ -199,6 +206,17 @@ impl PostgreSql {
             ),
             (_, error) => error,
         })?;
+        if columns.is_empty() {
+            let (problem, advice) = match wanted {
+                Wanted::Table(table) => {
+                    (format!("table `{table}` has no columns"), "Choose a table that has some")
+                }
+                Wanted::Query(_) => {
+                    ("the query has no columns".to_owned(), "Name some columns behind `select`")
+                }
+            };
+            return Err(super::failed(self.connection.name(), problem, advice));
+        }
         let names: Vec<String> = columns.iter().map(|column| column.name.clone()).collect();
         refuse_twice(self.connection.name(), &names)?;
         Ok(Relation { sql, key, estimate, columns })

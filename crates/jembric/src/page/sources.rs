@@ -1,6 +1,6 @@
 //! [`Sources`]: the files that a routine reads, with their sizes and checksums.
 
-use crate::{Error, Result, error::Error::Changed, io::without_secrets, steps::Files};
+use crate::{Error, Result, error::Error::Changed, io::shown_name, steps::Files};
 use sha2::{Digest, Sha256};
 use std::{
     borrow::Cow,
@@ -47,7 +47,7 @@ impl Sources {
     ) -> Result<Sources> {
         let mut sources: Vec<Source> = Vec::new();
         for name in names {
-            let shown = without_secrets(name);
+            let shown = shown_name(name);
             if sources.iter().any(|source| source.name == shown) {
                 continue;
             }
@@ -87,7 +87,7 @@ impl Sources {
 
     /// Adds the rows that were read from a file.
     pub(crate) fn read(&mut self, name: &str, rows: usize) {
-        let name = without_secrets(name);
+        let name = shown_name(name);
         if let Some(source) = self.0.iter_mut().find(|source| source.name == name) {
             source.rows = Some(rows);
         }

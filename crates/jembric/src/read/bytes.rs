@@ -2,6 +2,7 @@
 
 use super::spool::Spool;
 use crate::{
+    databases::uri::shown_name,
     error::{Error, Result},
     formats::read_at::read_at,
     larger::Memory,
@@ -34,7 +35,7 @@ enum Bytes {
 impl FileBytes {
     /// Opens a file. A pipe, or a file that is not UTF-8, is read into memory.
     pub(crate) fn file(path: &Path, encoding: Option<&'static Encoding>) -> Result<FileBytes> {
-        let name = path.display().to_string();
+        let name = shown_name(&path.display().to_string());
         let failed =
             |source| Error::Read { file: name.clone(), source, nearest: nearest_file(path) };
         let file = File::open(path).map_err(failed)?;

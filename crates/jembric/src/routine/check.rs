@@ -8,6 +8,7 @@ use super::{
 use crate::{
     Context, CoreError, Error, Plan, Result, Shape, Table,
     calendar::Day,
+    databases::uri::shown_name,
     draw::{PictureFormat, expect_drawable},
     io::Reading,
     page::{Outline, expect_page_name},
@@ -222,7 +223,7 @@ impl Routine {
             if self.steps[..place].iter().any(writes_it) {
                 return Err(self.error(
                     at(),
-                    format!("two steps write `{name}`"),
+                    format!("two steps write `{}`", shown_name(name)),
                     "choose another name",
                 ));
             }
@@ -231,8 +232,9 @@ impl Routine {
             if let Some(reader) = self.steps.iter().find(|step| step.inputs.iter().any(reads)) {
                 let at = self.place_in_text(reader, name);
                 let problem = format!(
-                    "`{name}` is written by this routine, and is put in place only after all steps \
-                        have run"
+                    "`{}` is written by this routine, and is put in place only after all steps \
+                        have run",
+                    shown_name(name)
                 );
                 return Err(self.error(
                     at,
@@ -263,6 +265,7 @@ impl Routine {
 
     /// The error of a name with an as-of date that does not exist.
     pub(super) fn no_as_of(&self, name: &str, at: Range<usize>) -> Error {
+        let name = shown_name(name);
         let problem = format!("`{name}` contains the as-of date, and there is none");
         self.error(at, problem, "set it above the steps: as-of = \"2025-06-30\"")
     }

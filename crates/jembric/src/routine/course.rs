@@ -12,7 +12,7 @@ use super::{
 };
 use crate::{
     Context, CoreError, Error, Ledger, Result, Sink,
-    io::{Data, Memory, Outputs, Writing, name_in, without_secrets},
+    io::{Data, Memory, Outputs, Writing, name_in, shown_name},
     larger::step::Accounted,
 };
 use std::path::PathBuf;
@@ -184,7 +184,7 @@ impl<'a> Course<'a> {
         };
         for (&place, Accounted { outcome, set_aside }) in stream.steps.iter().zip(&accounted) {
             let written = written.as_deref().filter(|_| place == end);
-            let written = written.map(|name| without_secrets(&shares.name(name)));
+            let written = written.map(|name| shown_name(&shares.name(name)));
             let ran = Ran {
                 step: &routine.steps[place],
                 place,

@@ -3,7 +3,7 @@
 use super::{Planned, Routine, Text, routine_words};
 use crate::{
     CoreError, Error,
-    databases::secrets::{secrets, without_secrets},
+    databases::uri::{hidden, shown_name, without_secrets},
     error::Mistaken,
 };
 use std::{io, ops::Range, path::Path};
@@ -42,7 +42,7 @@ impl Routine {
         let is_of_a_step = !error.is_closed_pipe() && !matches!(error, Error::Process { .. });
         let Some(text) = self.text.as_ref().filter(|_| is_of_a_step) else { return error };
         let is_file = |name: &str| {
-            let name = without_secrets(name.trim_start_matches("./"));
+            let name = shown_name(name.trim_start_matches("./"));
             // The error may be about the database of a table.
             let databases = name.match_indices(':').map(|(colon, _)| &name[..colon]);
             let names: Vec<&str> = databases.chain([name.as_str()]).collect();
@@ -94,13 +94,13 @@ impl Text {
         let (problem, advice) = (problem.into(), advice.into());
         // The line with the mistake is shown, and must not show a password.
         let (mut text, mut at) = (self.text.clone(), at);
-        for secret in secrets(&self.text).into_iter().rev() {
-            let left = |place: usize| match place {
-                place if place >= secret.end => place - secret.len(),
+        for (secret, shown) in hidden(&self.text).into_iter().rev() {
+            let moved = |place: usize| match place {
+                place if place >= secret.end => place - secret.len() + shown.len(),
                 place => place.min(secret.start),
             };
-            at = left(at.start)..left(at.end);
-            text.replace_range(secret, "");
+            at = moved(at.start)..moved(at.end);
+            text.replace_range(secret, &shown);
         }
         let problem = without_secrets(&problem);
         Error::Routine(Box::new(Mistaken { file: self.file.clone(), text, at, problem, advice }))

@@ -9,7 +9,7 @@ use super::{
 use crate::{
     Context, CoreError, Error, Outcome, Result, Sink,
     draw::{Picture, PictureFormat},
-    io::{Batches, Data, Destination, Outputs, Writing, name_in, without_secrets},
+    io::{Batches, Data, Destination, Outputs, Writing, name_in, shown_name},
     larger::step::Accounted,
     steps::Contents,
 };
@@ -120,7 +120,7 @@ impl Checked<'_> {
                     }
                 }
             }
-            names.push(without_secrets(&name));
+            names.push(shown_name(&name));
         }
         Ok((!names.is_empty()).then(|| names.join(", ")))
     }

@@ -3,6 +3,7 @@
 use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
     Almanac, Changes, Result, Stack, Totals, Within,
+    databases::uri::{shown_name, with_table},
     io::{Existing, Memory, ReadingSettings, Size},
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
@@ -395,7 +396,7 @@ impl Parser<'_> {
         };
         match take("table") {
             None => Ok(name),
-            Some(Value::String(table)) => Ok(format!("{name}:{table}")),
+            Some(Value::String(table)) => Ok(with_table(&name, &table)),
             Some(other) => {
                 let problem = format!("{other} is not the name of a table");
                 Err(self.text.error(at, problem, "write it in quotes"))
@@ -475,7 +476,8 @@ impl Parser<'_> {
             };
             let meant = jembric_core::nearest_name(name, names.into_iter());
             let advice = meant.map_or(known, |meant| format!("did you mean `{meant}`?"));
-            self.text.error(at, format!("no earlier step is named `{name}`"), advice)
+            let problem = format!("no earlier step is named `{}`", shown_name(name));
+            self.text.error(at, problem, advice)
         })
     }
 
@@ -507,7 +509,7 @@ impl Parser<'_> {
             Some(meant) => format!("did you mean `{meant}`?"),
             None => format!("there are {}", known.join(", ")),
         };
-        self.text.error(at, format!("`{name}` is not {what}"), advice)
+        self.text.error(at, format!("`{}` is not {what}", shown_name(name)), advice)
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::{Input, Planned, Routine, stands_alone};
 use crate::{
-    Almanac, Changes, Error, Result, Stack, Takes, Within, databases::secrets::without_secrets,
+    Almanac, Changes, Error, Result, Stack, Takes, Within, databases::uri::shown_name,
     io::Existing, settings::Given, steps::Reads,
 };
 use toml::{Table, Value as Toml};
@@ -41,7 +41,7 @@ impl Routine {
         path: &impl Fn(&str) -> String,
     ) -> Result<String> {
         // A password does not belong in a file.
-        let path = &|file: &str| without_secrets(&path(file));
+        let path = &|file: &str| shown_name(&path(file));
         let input = |input: &Input| -> Result<Toml> {
             match input {
                 Input::Step(earlier) => Ok(self.steps[*earlier].title().into()),
@@ -138,7 +138,7 @@ impl Routine {
         let asked = asked.unwrap_or_else(|| settings.into());
         keys.push((step.operation.name, asked));
         if let Some(file) = &step.write {
-            let name = without_secrets(file);
+            let name = shown_name(file);
             let word = match step.existing {
                 Existing::Refuse => None,
                 Existing::Replace => Some("replace"),

@@ -10,8 +10,8 @@ use super::{
 };
 use crate::{
     Context, CoreError, Error, Expression, Filter, Result, Table,
-    calendar::{Day, Zone},
-    databases::name::is_database_output,
+    calendar::{Day, Moment, Zone},
+    databases::{name::is_database_output, uri::shown_name},
     exchange::Exchange,
     larger::{Data, Memory, collect::joined, gathered::gathered},
     steps::Contents,
@@ -89,7 +89,11 @@ impl Shares<'_> {
             let shown = |seen: &[(String, Option<(u64, u64)>)]| {
                 let seen = seen.iter().find(|(other, _)| other == file).and_then(|(_, seen)| *seen);
                 match seen {
-                    Some((bytes, time)) => format!("{bytes} bytes changed at second {time}"),
+                    Some((bytes, time)) => {
+                        let changed = Moment::from_micros(time as i64 * 1_000_000);
+                        let changed = changed.map(|moment| format!(", changed {moment} UTC"));
+                        format!("{bytes} bytes{}", changed.unwrap_or_default())
+                    }
                     None => "no file".to_owned(),
                 }
             };
@@ -100,6 +104,7 @@ impl Shares<'_> {
                         file, changed at the same time",
                     shown(&seen),
                     shown(&others),
+                    file = shown_name(file),
                 ),
             });
         }

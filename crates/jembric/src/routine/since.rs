@@ -105,7 +105,9 @@ impl Earlier {
         };
         // What is followed and reconciled is accounted for by the steps.
         let plain = Context::new().zone(context.zone.clone());
-        let compared = |key: &[String]| Changes::per(key).apply_with(now, Some(before), &plain);
+        // Totals have a group for missing keys.
+        let changes = |key: &[String]| Changes::per(key).missing_keys();
+        let compared = |key: &[String]| changes(key).apply_with(now, Some(before), &plain);
         let found = match &step.key {
             Some(key) => {
                 let outcome = compared(key).map_err(|error| {
@@ -123,10 +125,6 @@ impl Earlier {
                         Err(CoreError::Places(Places::DuplicateKeys { side, named, .. })) => {
                             let (key, named) = (key.join(", "), named.join(", "));
                             problem = format!("`{key}` occurs more than once {side}: {named}");
-                            continue;
-                        }
-                        Err(CoreError::NothingToCompare { .. }) => {
-                            problem = "it has no other columns than its key".to_owned();
                             continue;
                         }
                         Err(error) => return Err(routine.told_at(step, error)),

@@ -10,7 +10,7 @@ use crate::{
     Result,
     databases::{
         failed,
-        secrets::{end_of_user, without_secrets},
+        uri::{Uri, shown_name},
     },
 };
 use postgres::{
@@ -62,31 +62,11 @@ impl<'a> Shared<'a> {
     }
 }
 
-/// A URI without the parameters that the client does not know, and these.
-fn parameters(uri: &str) -> (String, Vec<(String, String)>) {
-    const OURS: [&str; 3] = ["sslmode", "sslrootcert", "passfile"];
-    let Some((before, parameters)) = uri.split_once('?') else {
-        return (uri.to_owned(), Vec::new());
-    };
-    let decoded =
-        |text: &str| percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned();
-    let (ours, others): (Vec<&str>, Vec<&str>) = parameters
-        .split('&')
-        .filter(|parameter| !parameter.is_empty())
-        .partition(|parameter| OURS.contains(&parameter.split('=').next().unwrap_or_default()));
-    let ours = ours.into_iter().filter_map(|parameter| parameter.split_once('='));
-    let ours = ours.map(|(name, value)| (name.to_owned(), decoded(value))).collect();
-    match others.is_empty() {
-        true => (before.to_owned(), ours),
-        false => (format!("{before}?{}", others.join("&")), ours),
-    }
-}
+/// The parameters that we use ourselves, because the client does not know them.
+const OURS: [&str; 3] = ["sslmode", "sslrootcert", "passfile"];
 
-/// A URI in which each host without a port has this one.
-fn with_port(uri: &str, port: u16) -> String {
-    let Some((scheme, rest)) = uri.split_once("://") else { return uri.to_owned() };
-    let hosts = end_of_user(rest).map_or(0, |at| at + 1);
-    let end = hosts + rest[hosts..].find(['/', '?']).unwrap_or(rest.len() - hosts);
+/// The hosts, each of which has this port if it has none.
+fn with_port(hosts: &str, port: u16) -> String {
     let host = |host: &str| {
         // The colons of an IPv6 address are in brackets.
         let has_port = host.rsplit(']').next().is_some_and(|behind| behind.contains(':'));
@@ -95,8 +75,7 @@ fn with_port(uri: &str, port: u16) -> String {
             false => format!("{host}:{port}"),
         }
     };
-    let with: Vec<String> = rest[hosts..end].split(',').map(host).collect();
-    format!("{scheme}://{}{}{}", &rest[..hosts], with.join(","), &rest[end..])
+    hosts.split(',').map(host).collect::<Vec<String>>().join(",")
 }
 
 /// What a connection needs.
@@ -110,12 +89,17 @@ impl Settings {
     /// The settings of a URI. What it does not say, the standard variables say, and then the
     /// defaults of the standard client.
     fn of(uri: &str, variable: &dyn Fn(&str) -> Option<String>) -> Result<Settings> {
-        let name = without_secrets(uri);
+        const FORM: &str = "It is written like postgresql://user@host:5432/database?sslmode=require, \
+                            with special characters as %20 and so on";
+        let name = shown_name(uri);
         let invalid = |problem: String, advice: &str| failed(&name, problem, advice);
-        let (plain, ours) = parameters(uri);
-        let of_uri = |wanted: &str| {
-            ours.iter().rev().find(|(name, _)| name == wanted).map(|(_, value)| value.clone())
+        let is_invalid =
+            |problem: &str| invalid(format!("the connection URI is invalid: {problem}"), FORM);
+        let uri = Uri::parse(uri).map_err(|problem| is_invalid(&problem))?;
+        let decoded = |text: &str| {
+            percent_encoding::percent_decode_str(text).decode_utf8_lossy().into_owned()
         };
+        let of_uri = |wanted: &str| uri.parameter(wanted).map(decoded);
         let number = |name: &str| -> Result<Option<u64>> {
             let Some(text) = variable(name) else { return Ok(None) };
             let number = text.parse().map_err(|_| {
@@ -129,14 +113,10 @@ impl Settings {
             })
         });
         let port = port.transpose()?;
-        let plain = port.map_or(plain.clone(), |port| with_port(&plain, port));
-        let mut config: Config = plain.parse().map_err(|error: postgres::Error| {
-            invalid(
-                format!("the connection URI is invalid: {}", told::reason(&error)),
-                "It is written like postgresql://user@host:5432/database?sslmode=require, with \
-                    special characters as %20 and so on",
-            )
-        })?;
+        let hosts = port.map_or(uri.hosts.to_owned(), |port| with_port(uri.hosts, port));
+        let plain = uri.for_client(&hosts, &OURS);
+        let mut config: Config =
+            plain.parse().map_err(|error: postgres::Error| is_invalid(&told::reason(&error)))?;
         if config.get_hosts().is_empty() && config.get_hostaddrs().is_empty() {
             let host = variable("PGHOST").unwrap_or_else(|| {
                 if Path::new(SOCKETS).is_dir() {
@@ -196,7 +176,8 @@ impl Settings {
         };
         config.ssl_mode(mode);
         if config.get_password().is_none() {
-            let file = of_uri("passfile").or_else(|| variable("PGPASSFILE"));
+            let file = of_uri("passfile").filter(|file| !file.is_empty());
+            let file = file.or_else(|| variable("PGPASSFILE"));
             let password =
                 variable("PGPASSWORD").or_else(|| password_of(&config, file.as_deref(), variable));
             if let Some(password) = password {
@@ -228,7 +209,7 @@ impl Connection {
     /// Errors: the URI is invalid; no server answers; it refuses the user, the password or the
     /// database; its certificate is not trusted.
     pub(super) fn open(uri: &str) -> Result<Connection> {
-        let name = without_secrets(uri);
+        let name = shown_name(uri);
         let variable = |name: &str| env::var(name).ok().filter(|value| !value.is_empty());
         let Settings { config, verification, root_certificates } = Settings::of(uri, &variable)?;
         let tls: Tls = tls::connector(verification, root_certificates.as_deref())

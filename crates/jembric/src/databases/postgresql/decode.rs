@@ -515,7 +515,8 @@ fn micros(micros: i64) -> Option<i64> {
 fn too_many_digits() -> Unread {
     (
         format!("the column needs more than {MOST_DIGITS} digits, counted with all its places"),
-        "Round it in a query: round(COL, 6)".to_owned(),
+        "Read it in a query as a float, COL::float8, or with fewer places, round(COL, 6)"
+            .to_owned(),
     )
 }
 

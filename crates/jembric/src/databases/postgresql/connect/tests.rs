@@ -78,6 +78,6 @@ fn invalid_settings_are_errors_without_the_password(
 ) {
     let error = settings(uri, variables).err().unwrap().to_string();
     assert!(error.contains(part), "{error}");
-    assert!(error.starts_with("postgresql://ana@quay"), "{error}");
+    assert!(error.starts_with("postgresql://"), "{error}");
     assert!(!error.contains("word"), "{error}");
 }
