@@ -57,8 +57,8 @@ pub(crate) fn run(
     ended(children)
 }
 
-/// Ends this process when its standard input is closed, as on a signal: temporary files are removed,
-/// and nothing is put in place.
+/// Ends this process when its standard input is closed, as on a signal: temporary files are
+/// removed, and nothing is put in place.
 ///
 /// Errors: no thread can be started for that.
 pub(crate) fn end_with_input() -> io::Result<()> {

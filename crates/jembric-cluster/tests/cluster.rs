@@ -353,8 +353,8 @@ fn local_processes_end_with_the_command(#[case] signal: &str) {
     let rows = (0..400_000).map(|n| format!("v{},2025-01-{:02}\n", n % 97_777, n % 28 + 1));
     let days: String = std::iter::once("vessel,day\n".to_owned()).chain(rows).collect();
     fs::write(directory.path().join("days.csv"), days).unwrap();
-    let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', count = \
-                   true }\nwrite = 'visits.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
+    let routine = "[[step]]\nread = 'days.csv'\nrunning = { per = ['vessel'], date = 'day', \
+                   count = true }\nwrite = 'visits.csv'\n[[step]]\nsort = ['day', 'vessel']\nwrite = \
                    'sorted.csv'\n";
     fs::write(directory.path().join("days.toml"), routine).unwrap();
     let mut command = cluster(directory.path());

@@ -81,8 +81,8 @@ fn ranges_of_a_column_have_the_rows_of_the_table(
     }
 }
 
-/// Without a key, equal values of the column are in one order as well, whatever way the server takes
-/// to its rows.
+/// Without a key, equal values of the column are in one order as well, whatever way the server
+/// takes to its rows.
 #[test]
 fn ranges_of_equal_values_have_one_order() {
     let Some(fresh) = Fresh::new() else { return };

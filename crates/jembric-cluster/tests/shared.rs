@@ -403,7 +403,8 @@ fn parcels_wait_for_a_process_that_is_slow() {
     "60 rows have no `end`, and missing ends are refused (line 2, line 3, line 4, …)"
 )]
 #[case::open_ends_of_a_result(
-    "filter = 'true'\n[[step]]\nactive = { start = 'on', end = 'end', grain = 'month', open-ends = 'refuse' }",
+    "filter = 'true'\n[[step]]\nactive = { start = 'on', end = 'end', grain = 'month', \
+    open-ends = 'refuse' }",
     "60 rows have no `end`, and missing ends are refused (row 1, row 2, row 3, …)"
 )]
 #[case::cells("filled = { per = ['k'], date = 'on' }", "10 cells of one entity")]

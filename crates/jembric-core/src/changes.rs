@@ -49,8 +49,8 @@ pub enum Duplicates {
 /// (`changed`, `appeared` or `gone`), `column`, `before`, `now`, and `difference`. A record that
 /// appeared or is gone has one row, without a column. `before` and `now` have the type of the
 /// compared columns if all have the same one, and are text otherwise. The difference of numbers is
-/// exact, and that of dates is in days; it is missing for other types. A difference that does not fit
-/// into its column is left out, and the ledger counts it.
+/// exact, and that of dates is in days; it is missing for other types. A difference that does not
+/// fit into its column is left out, and the ledger counts it.
 ///
 /// Keys are compared as by [`Within`](crate::Within): numbers of different types by value, texts
 /// exactly. Two missing values are equal. Numbers of different types are compared by value, and

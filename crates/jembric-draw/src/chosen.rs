@@ -244,7 +244,7 @@ impl Chosen {
         if self.along.is_none() {
             return Err(Error::NothingToDraw {
                 setting: "along",
-                needs: "a column of dates or two columns of numbers",
+                needs: "a column of dates or texts, or two columns of numbers",
             });
         }
         self.form = draw.form.unwrap_or_else(|| self.fitting_form(draw, columns));
@@ -267,7 +267,7 @@ impl Chosen {
             let mut dated = dated.into_iter().filter(|column| is_free(self, column));
             self.along = dated.next();
             // Without dates, one number stands above another, or above its class.
-            if self.along.is_none() && !numbers.is_empty() {
+            if self.along.is_none() && !(numbers.is_empty() && self.of.is_empty()) {
                 let class =
                     columns.of_kind(is_class).into_iter().find(|column| is_free(self, column));
                 let is_of_numbers = numbers.len() >= 2 && draw.form != Some(Form::Bars);
@@ -285,8 +285,41 @@ impl Chosen {
                 true => columns.repeated_class()?.filter(|column| is_free(self, column)),
                 false => columns.series_class(|column| is_free(self, column))?,
             };
+            if per.is_none() {
+                self.expect_one_series(draw, columns, is_free)?;
+            }
             self.guess("per", &per);
             self.per = per.into_iter().collect();
+        }
+        Ok(())
+    }
+
+    /// Errors: one line would go through all values of a column with too many for a line each.
+    fn expect_one_series(
+        &self,
+        draw: &Draw,
+        columns: &Columns<'_>,
+        is_free: impl Fn(&Chosen, &Column) -> bool,
+    ) -> Result<()> {
+        let form = draw.form.unwrap_or_else(|| self.fitting_form(draw, columns));
+        let Some(along) = self.along.as_ref().filter(|_| !self.of.is_empty()) else {
+            return Ok(());
+        };
+        let rows = columns.table.map_or(0, Table::rows);
+        let is_a_line = matches!(form, Form::Lines | Form::Steps) && self.apart.is_none();
+        if !is_a_line || columns.values(along)? == rows {
+            return Ok(());
+        }
+        let texts = columns.of_kind(|kind| kind == Type::Text).into_iter();
+        for column in texts.filter(|column| is_free(self, column)) {
+            let values = columns.values(&column)?;
+            if values > MOST_SERIES && values * 2 <= rows {
+                return Err(Error::TooMuchToDraw {
+                    found: format!("{} series by {}", jembric_core::grouped(values), column.name),
+                    most: MOST_SERIES as u64,
+                    apart: Some(column.name),
+                });
+            }
         }
         Ok(())
     }

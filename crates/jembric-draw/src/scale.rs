@@ -15,8 +15,9 @@ pub(crate) struct Scale {
 
 impl Scale {
     pub(crate) fn at(&self, value: f64) -> f64 {
-        let width = self.high - self.low;
-        let share = if width > 0.0 { (value - self.low) / width } else { 0.5 };
+        // Halves, because the distance of both ends may be beyond all floats.
+        let width = self.high / 2.0 - self.low / 2.0;
+        let share = if width > 0.0 { (value / 2.0 - self.low / 2.0) / width } else { 0.5 };
         self.start + share * (self.end - self.start)
     }
 }

@@ -4,6 +4,7 @@
 //! A terminal has about a hundred columns, so a text picture shows the shape of the data and the
 //! ends of its axes. The values are in the table, the SVG or the PNG.
 
+mod bars;
 mod calendar;
 mod rows;
 
@@ -22,10 +23,7 @@ use ratatui_core::{
     text::Line,
     widgets::Widget,
 };
-use ratatui_widgets::{
-    barchart::{Bar as TextBar, BarChart, BarGroup},
-    chart::{Axis, Chart, Dataset, GraphType},
-};
+use ratatui_widgets::chart::{Axis, Chart, Dataset, GraphType};
 use std::fmt;
 
 /// How a piece of a text picture is coloured.
@@ -125,7 +123,7 @@ pub(crate) fn of(picture: &Frame<'_>, width: u16, height: u16) -> TextPicture {
     let width = width.clamp(LEAST.1, 400);
     let mut text = TextPicture::default();
     text.line(shortened(&picture.title, width.into()), Ink::Plain);
-    legend(&mut text, content, width);
+    legend(&mut text, picture, width);
     let foot = wrapped(&picture.account, width.into());
     let used = text.lines.len() + foot.len();
     let panels = content.panels.len().max(1) as u16;
@@ -159,7 +157,8 @@ fn wrapped(text: &str, most: usize) -> Vec<String> {
     lines
 }
 
-fn legend(text: &mut TextPicture, content: &Content, width: u16) {
+fn legend(text: &mut TextPicture, picture: &Frame<'_>, width: u16) {
+    let content = picture.content;
     let mut pieces: Vec<(String, Ink)> = Vec::new();
     if content.series.len() > 1 {
         for (series, name) in content.series.iter().enumerate() {
@@ -167,8 +166,11 @@ fn legend(text: &mut TextPicture, content: &Content, width: u16) {
             pieces.push((format!("{sample} {}", shortened(name, 24)), Ink::Series(series)));
         }
     }
+    for level in &picture.draw.level {
+        pieces.push((format!("• {}", shortened(&level.to_string(), 24)), Ink::Muted));
+    }
     if let Some(marked) = &content.marked {
-        pieces.push((format!("· filled, not measured ({})", visible(marked)), Ink::Muted));
+        pieces.push((format!("· filled, not measured ({})", shortened(marked, 24)), Ink::Muted));
     }
     if content.has_open {
         pieces.push(("▒ open, has not ended".to_owned(), Ink::Muted));
@@ -198,8 +200,20 @@ fn legend(text: &mut TextPicture, content: &Content, width: u16) {
 }
 
 /// The markers of series, which differ without colours as well.
-const MARKERS: [(Marker, &str); 4] =
-    [(Marker::Braille, "⣿"), (Marker::Dot, "•"), (Marker::HalfBlock, "▀"), (Marker::Block, "█")];
+const MARKERS: [(Marker, &str); crate::palette::SERIES] = [
+    (Marker::Braille, "⣿"),
+    (Marker::Dot, "•"),
+    (Marker::HalfBlock, "▀"),
+    (Marker::Block, "█"),
+    (Marker::Custom('+'), "+"),
+    (Marker::Custom('x'), "x"),
+    (Marker::Custom('o'), "o"),
+    (Marker::Custom('*'), "*"),
+    (Marker::Custom('#'), "#"),
+    (Marker::Custom('%'), "%"),
+    (Marker::Custom('='), "="),
+    (Marker::Custom('@'), "@"),
+];
 
 fn symbol(series: usize) -> &'static str {
     MARKERS[series % MARKERS.len()].1
@@ -242,74 +256,16 @@ fn panel(text: &mut TextPicture, picture: &Frame<'_>, panel: &Panel, (width, hei
             });
             rows::draw(text, content, panel, marks.collect(), width);
         }
-        Marks::Bars(bars) if bars_fit(bars, content, height) => {
-            bar_chart(text, content, bars, width);
+        Marks::Bars(bars) if picture.draw.level.is_empty() => {
+            match bars::lines(bars, content, picture.draw.stacked) {
+                lines if lines.len() <= usize::from(height.max(16)) => {
+                    bars::draw(text, content, &lines, width);
+                }
+                _ => chart(text, picture, &panel.marks, (width, height)),
+            }
         }
         marks => chart(text, picture, marks, (width, height)),
     }
-}
-
-/// Whether all bars fit below each other, so that each can have its value beside it.
-fn bars_fit(bars: &[Bar], content: &Content, height: u16) -> bool {
-    let lines = bars.len() + bars.chunk_by(|one, next| one.from == next.from).count();
-    let lines = if content.series.len() > 1 { lines } else { bars.len() };
-    let most = usize::from(height.max(16));
-    !bars.is_empty() && bars.iter().all(|bar| bar.value >= 0.0) && lines <= most
-}
-
-/// Bars from left to right, with their names and values.
-fn bar_chart(text: &mut TextPicture, content: &Content, bars: &[Bar], width: u16) {
-    let greatest = bars.iter().map(|bar| bar.value).fold(0.0, f64::max);
-    // The widget takes whole numbers.
-    const WHOLE: f64 = 100_000.0;
-    let units = |value: f64| if greatest > 0.0 { (value / greatest * WHOLE) as u64 } else { 0 };
-    let has_series = content.series.len() > 1;
-    let label = |bar: &Bar| match &content.along {
-        Along::Classes(names) => names[bar.from as usize].clone(),
-        Along::Time(span) => span.text_at(bar.from),
-        Along::Numbers { .. } => String::new(),
-    };
-    let longest = bars.iter().map(|bar| label(bar).chars().count()).max().unwrap_or(0);
-    let longest = longest.min(usize::from(width) / 3);
-    let groups: Vec<&[Bar]> = bars.chunk_by(|one, next| one.from == next.from).collect();
-    let mut chart = BarChart::default()
-        .direction(ratatui_core::layout::Direction::Horizontal)
-        .bar_width(1)
-        .bar_gap(0)
-        .group_gap(if has_series { 1 } else { 0 })
-        .max(WHOLE as u64);
-    for group in &groups {
-        let text_bar = |(place, bar): (usize, &Bar)| {
-            let name = if place == 0 { shortened(&label(bar), longest) } else { String::new() };
-            let padded = format!("{name:<longest$}");
-            TextBar::default()
-                .label(Line::styled(padded, muted()))
-                .value(units(bar.value))
-                .style(of_series(bar.series))
-                .text_value(String::new())
-        };
-        let bars: Vec<TextBar<'_>> = group.iter().enumerate().map(text_bar).collect();
-        chart = chart.data(BarGroup::default().bars(&bars));
-    }
-    let gaps = if has_series { groups.len() - 1 } else { 0 };
-    let values: Vec<String> = bars.iter().map(|bar| shown(bar.value)).collect();
-    let widest = values.iter().map(|value| value.chars().count()).max().unwrap_or(0) as u16 + 1;
-    let height = (bars.len() + gaps) as u16;
-    let mut buffer = Buffer::empty(Rect::new(0, 0, width, height));
-    let bars_width = width.saturating_sub(widest).max(8);
-    chart.render(Rect::new(0, 0, bars_width, height), &mut buffer);
-    // The value stands at the right end of its line.
-    let (mut y, mut place) = (0, 0);
-    for group in &groups {
-        for _ in *group {
-            let value = &values[place];
-            let x = width.saturating_sub(value.chars().count() as u16);
-            buffer.set_string(x, y, value, Style::new());
-            (y, place) = (y + 1, place + 1);
-        }
-        y += u16::from(has_series);
-    }
-    text.buffer(&buffer);
 }
 
 /// Lines, steps, dots and many bars, in a chart with two axes.
@@ -322,18 +278,26 @@ fn chart(text: &mut TextPicture, picture: &Frame<'_>, marks: &Marks, (width, hei
     };
     let (y_low, y_high) = match content.up {
         Up::Numbers { low, high } => {
+            let levels = picture.draw.level.iter().map(|level| level.value);
+            let (low, high) =
+                levels.fold((low, high), |(low, high), level| (low.min(level), high.max(level)));
             let from_zero = content.form == Form::Bars || low >= 0.0 && low <= high * 0.4;
             let axis = NumberAxis::of((low, high), from_zero, content.is_whole, 4);
             (axis.low, axis.high)
         }
         _ => (0.0, 1.0),
     };
-    let pieces = pieces(content, marks, (x_low, x_high));
+    let mut pieces = pieces(content, marks, (x_low, x_high), picture.draw.stacked);
+    // The widget computes distances, and that of both ends may be beyond all floats.
+    let unit = if (y_high - y_low).is_finite() { 1.0 } else { 0.25 };
+    for (_, value) in pieces.iter_mut().flat_map(|piece| &mut piece.points) {
+        *value *= unit;
+    }
     let levels: Vec<[(f64, f64); 2]> = picture
         .draw
         .level
         .iter()
-        .map(|level| [(x_low, level.value), (x_high, level.value)])
+        .map(|level| [(x_low, level.value * unit), (x_high, level.value * unit)])
         .collect();
     let mut datasets: Vec<Dataset<'_>> = levels
         .iter()
@@ -343,7 +307,8 @@ fn chart(text: &mut TextPicture, picture: &Frame<'_>, marks: &Marks, (width, hei
         })
         .collect();
     datasets.extend(pieces.iter().map(|piece| {
-        let marker = if piece.is_marked { Marker::Dot } else { MARKERS[piece.series % 4].0 };
+        let marker =
+            if piece.is_marked { Marker::Dot } else { MARKERS[piece.series % MARKERS.len()].0 };
         Dataset::default()
             .graph_type(piece.graph)
             .marker(marker)
@@ -364,11 +329,13 @@ fn chart(text: &mut TextPicture, picture: &Frame<'_>, marks: &Marks, (width, hei
     };
     let most = usize::from(width) / x_labels.len() - 2;
     let x_labels = x_labels.into_iter().map(|label| Line::styled(shortened(&label, most), muted()));
-    let y_labels = [y_low, (y_low + y_high) / 2.0, y_high];
+    let y_labels = [y_low, y_low / 2.0 + y_high / 2.0, y_high];
     let y_labels = y_labels.map(|value| Line::styled(shown(value), muted()));
     let chart = Chart::new(datasets)
         .x_axis(Axis::default().bounds([x_low, x_high]).labels(x_labels).style(muted()))
-        .y_axis(Axis::default().bounds([y_low, y_high]).labels(y_labels).style(muted()))
+        .y_axis(
+            Axis::default().bounds([y_low * unit, y_high * unit]).labels(y_labels).style(muted()),
+        )
         .legend_position(None);
     let mut buffer = Buffer::empty(Rect::new(0, 0, width, height));
     chart.render(buffer.area, &mut buffer);
@@ -383,7 +350,12 @@ struct Piece {
     points: Vec<(f64, f64)>,
 }
 
-fn pieces(content: &Content, marks: &Marks, (low, high): (f64, f64)) -> Vec<Piece> {
+fn pieces(
+    content: &Content,
+    marks: &Marks,
+    (low, high): (f64, f64),
+    is_stacked: bool,
+) -> Vec<Piece> {
     match marks {
         Marks::Points(series) => series
             .iter()
@@ -428,16 +400,20 @@ fn pieces(content: &Content, marks: &Marks, (low, high): (f64, f64)) -> Vec<Piec
             .collect(),
         Marks::Bars(bars) => {
             let series = content.series.len().max(1);
-            (0..series)
-                .map(|series| {
-                    let own = bars.iter().filter(|bar| bar.series == series);
-                    // Bars of a period stand side by side.
-                    let share = (series as f64 + 0.5) / content.series.len().max(1) as f64;
-                    let at = |bar: &Bar| bar.from + share * (bar.to - bar.from);
-                    let points = own.map(|bar| (at(bar), bar.value)).collect();
-                    Piece { series, is_marked: false, graph: GraphType::Bar, points }
-                })
-                .collect()
+            // Bars of a period stand side by side, or on top of each other.
+            let share = |series: usize| match is_stacked {
+                true => 0.5,
+                false => (series as f64 + 0.5) / content.series.len().max(1) as f64,
+            };
+            let tops = bars::tops(bars, is_stacked);
+            let piece = |series: usize| {
+                let own = bars.iter().zip(&tops).filter(|(bar, _)| bar.series == series);
+                let at = |bar: &Bar| bar.from + share(series) * (bar.to - bar.from);
+                let points = own.map(|(bar, top)| (at(bar), *top)).collect();
+                Piece { series, is_marked: false, graph: GraphType::Bar, points }
+            };
+            // The lower part of a stack is drawn over the upper one.
+            (0..series).rev().map(piece).collect()
         }
         Marks::Intervals(_) | Marks::Days(_) => Vec::new(),
     }

@@ -83,7 +83,8 @@ pub struct Routine {
     /// The steps, in order.
     pub steps: Vec<Planned>,
     text: Option<Arc<Text>>,
-    /// The places of the as-of date, the zone and the page in the text.
+    /// The places of the title, the as-of date, the zone and the page in the text.
+    title_at: Range<usize>,
     as_of_at: Range<usize>,
     zone_at: Range<usize>,
     page_at: Range<usize>,

@@ -23,8 +23,8 @@ const OWNERS: u64 = 0x6a65_6d62_7269_6321;
 
 /// Spreads a hash over all numbers once more (the last steps of MurmurHash3, by Austin Appleby).
 ///
-/// The entities of a part are numbered by a table that is placed by the same hash. Without this, all
-/// of them would begin in the same few slots, and numbering would take quadratic time.
+/// The entities of a part are numbered by a table that is placed by the same hash. Without this,
+/// all of them would begin in the same few slots, and numbering would take quadratic time.
 fn mixed(mut hash: u64) -> u64 {
     hash = (hash ^ hash >> 33).wrapping_mul(0xff51_afd7_ed55_8ccd);
     hash = (hash ^ hash >> 33).wrapping_mul(0xc4ce_b9fe_1a85_ec53);

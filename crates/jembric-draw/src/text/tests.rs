@@ -114,9 +114,68 @@ fn a_line_breaks_at_a_gap_in_text_as_well() {
     let table = gauges();
     let draw = Draw::new().per(["gauge"]).mark("added");
     let picture = draw.level([Level { value: 5.0, label: String::new() }]).picture(&table).unwrap();
-    let pieces = super::pieces(&picture.content, &picture.content.panels[0].marks, (0.0, 1.0));
+    let pieces =
+        super::pieces(&picture.content, &picture.content.panels[0].marks, (0.0, 1.0), false);
     let lengths: Vec<(usize, bool, usize)> =
         pieces.iter().map(|piece| (piece.series, piece.is_marked, piece.points.len())).collect();
     // One gauge has a filled day, and the line of the other is in two pieces.
     assert_eq!(lengths, [(0, false, 2), (0, true, 2), (0, false, 2), (1, false, 2), (1, false, 1)]);
+}
+
+/// Figures of two classes in three months, of which one has no rows.
+fn months(values: [f64; 6]) -> Table {
+    let month: ArrayRef = Arc::new(StringViewArray::from(vec!["a", "a", "b", "b", "c", "c"]));
+    let class: ArrayRef = Arc::new(StringViewArray::from(vec!["x", "y", "x", "y", "x", "y"]));
+    let tons: ArrayRef = Arc::new(Float64Array::from(values.to_vec()));
+    Table::from_columns([("month", month), ("class", class), ("tons", tons)]).unwrap()
+}
+
+#[test]
+fn negative_bars_go_to_the_left_of_zero() {
+    let draw = Draw::new().form(Form::Bars).along("month").of(["tons"]).per(Vec::<String>::new());
+    let table = months([4.0, 4.0, -2.0, -2.0, 1.0, 1.0]);
+    assert_snapshot!(text(&draw.per(["class"]), &table, 40, 20), @"");
+}
+
+#[test]
+fn stacked_bars_follow_each_other() {
+    let draw = Draw::new().along("month").of(["tons"]).per(["class"]).stacked();
+    assert_snapshot!(text(&draw, &months([4.0, 4.0, 2.0, 6.0, 1.0, 0.0]), 40, 20), @"");
+}
+
+#[test]
+fn a_period_without_a_bar_leaves_a_line_empty() {
+    let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 20_004]));
+    let tons: ArrayRef = Arc::new(Float64Array::from(vec![1.0, 2.0, 3.0]));
+    let table = Table::from_columns([("day", day), ("tons", tons)]).unwrap();
+    let draw = Draw::new().form(Form::Bars).of(["tons"]);
+    assert_snapshot!(text(&draw, &table, 40, 20), @"");
+}
+
+#[test]
+fn levels_are_named_and_in_the_range() {
+    let level = Level { value: 40.0, label: "flood".to_owned() };
+    let shown = text(&Draw::new().per(["gauge"]).level([level]), &gauges(), 60, 16);
+    assert!(shown.contains("• flood") && shown.contains("40"), "{shown}");
+}
+
+/// The distance of the values is beyond all floats.
+#[test]
+fn values_far_apart_are_drawn() {
+    let day: ArrayRef = Arc::new(Date32Array::from(vec![20_000, 20_001, 20_002]));
+    let tons: ArrayRef = Arc::new(Float64Array::from(vec![1e308, -1e308, 0.0]));
+    let table = Table::from_columns([("day", day), ("tons", tons)]).unwrap();
+    for form in [Form::Lines, Form::Bars, Form::Dots, Form::Steps] {
+        let picture = Draw::new().form(form).of(["tons"]).picture(&table).unwrap();
+        let svg = picture.svg();
+        assert!(!svg.contains("NaN") && !svg.contains("inf"), "{form}");
+        assert!(picture.text(60, 16).to_string().contains("1e308"), "{form}");
+    }
+}
+
+/// All series have marks of their own.
+#[test]
+fn twelve_series_have_twelve_marks() {
+    let marks: std::collections::BTreeSet<&str> = (0..12).map(super::symbol).collect();
+    assert_eq!(marks.len(), 12);
 }

@@ -90,8 +90,8 @@ impl Name {
     }
 }
 
-/// The path of an input or output that is relative to a directory. A connection URI is unchanged, also a
-/// mistyped one.
+/// The path of an input or output that is relative to a directory. A connection URI is unchanged,
+/// also a mistyped one.
 pub fn name_in(directory: &Path, name: &str) -> String {
     match looks_like_uri(name).is_some() || directory.as_os_str().is_empty() {
         true => name.to_owned(),

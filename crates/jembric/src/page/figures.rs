@@ -182,6 +182,8 @@ pub(crate) fn percent(part: f64, whole: f64) -> String {
     if !percent.is_finite() {
         return NO_VALUE.to_owned();
     }
+    // No sign stands before a zero.
+    let percent = if percent == 0.0 { 0.0 } else { percent };
     let size = percent.abs();
     if size > 0.0 && size < 0.01 {
         return if percent < 0.0 { "more than -0.01%" } else { "less than 0.01%" }.to_owned();

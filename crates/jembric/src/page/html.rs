@@ -13,6 +13,7 @@ use super::{
 };
 use crate::{
     calendar::Day,
+    databases::name::is_database_output,
     draw::{page_style, pictures_on_page},
     grouped,
     routine::StepChanges,
@@ -256,6 +257,8 @@ impl Page<'_> {
         };
         // The file has the main result.
         let written = step.written.as_ref().filter(|_| number == 0);
+        // A table of a database is no file that a browser could open.
+        let written = written.filter(|name| !is_database_output(name));
         let url = written.zip(self.directory).and_then(|(name, directory)| {
             link(&directory.join(name), self.file).map(|url| (name.as_str(), url))
         });

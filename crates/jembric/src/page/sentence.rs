@@ -147,8 +147,16 @@ impl Known<'_> {
             return Err(("only rows and sums have shares".to_owned(), advice));
         }
         if whole.step == self.own {
-            let problem = format!("`{text}` does not name the step with the whole");
-            return Err((problem, format!("{{share of {shared} of STEP}}")));
+            let of = match &whole.quantity.column {
+                Some(column) => format!("sum of {column}"),
+                None => "rows".to_owned(),
+            };
+            let names_own = shared.trim() != of;
+            let problem = match self.names[self.own].filter(|_| names_own) {
+                Some(own) => format!("`{own}` is this step, whose share of itself is always 100%"),
+                None => format!("`{text}` does not name the step with the whole"),
+            };
+            return Err((problem, format!("{{share of {of} of STEP}}")));
         }
         let part = Figure { step: self.own, quantity: whole.quantity.clone() };
         self.expect(&part)?;

@@ -20,6 +20,9 @@ const MOST_PADDED: usize = 12;
 /// A table with more columns is printed small.
 const MANY: usize = 12;
 
+/// The most columns that fit on paper. `page.css` hides those behind them.
+const MOST_PRINTED: usize = 24;
+
 /// A table with its caption, the number of all its rows, and a link to a file with all of them.
 pub(super) struct Shown<'a> {
     pub(super) table: &'a Table,
@@ -35,11 +38,16 @@ impl Shown<'_> {
     pub(super) fn markup(&self) -> Markup {
         let Shown { table, rows, caption, file, marks } = self;
         let columns = columns_of(table);
+        let class = match columns.len() {
+            ..=MANY => None,
+            ..=MOST_PRINTED => Some("many"),
+            _ => Some("many beyond"),
+        };
         html! {
             div class="table" data-rows=(rows) {
                 div class="scroll" tabindex="0" role="group"
                     aria-label={ (texts::TABLE) ": " (visible(caption)) } {
-                    table class=[(columns.len() > MANY).then_some("many")] {
+                    table class=[class] {
                         caption { (visible(caption)) }
                         thead {
                             tr {
@@ -77,6 +85,9 @@ impl Shown<'_> {
                             }
                         }
                     }
+                }
+                @if columns.len() > MOST_PRINTED {
+                    p class="note printed" { (texts::printed(MOST_PRINTED, columns.len())) }
                 }
                 @if *rows == 0 {
                     p class="note" { (texts::NO_ROWS) }

@@ -94,6 +94,11 @@ pub(super) fn shortened(shown: usize, rows: usize) -> String {
     format!("The table has the first {} of {} rows.", grouped(shown), grouped(rows))
 }
 
+/// The line under a printed table that has more columns than fit on paper.
+pub(super) fn printed(shown: usize, columns: usize) -> String {
+    format!("On paper, the table has the first {shown} of {} columns.", grouped(columns))
+}
+
 /// The right side of a ledger's balance: the rows kept, dropped and set aside.
 pub(super) fn balance(balances: bool, kept: u64, [dropped, set_aside]: [u64; 2]) -> String {
     let mut text = format!("{} {} kept", if balances { '=' } else { '≠' }, grouped(kept));

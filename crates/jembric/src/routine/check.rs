@@ -135,6 +135,7 @@ impl Routine {
     ///
     /// Errors: the page's name does not end in `.html`; a placeholder is invalid.
     fn outline(&self, shapes: &[Option<Shape>], context: &Context) -> Result<Outline> {
+        self.expect_title(context)?;
         if let Some(page) = &self.page {
             let at = self.page_at.clone();
             let told = |error: Error| self.error(at, error.to_string(), "");
@@ -148,6 +149,25 @@ impl Routine {
             let at = self.place_in_sentence(place, key, &misplaced.placeholder);
             self.error(at, misplaced.problem, misplaced.advice)
         })
+    }
+
+    /// Errors: the title has another placeholder than that of the as-of date, or there is no as-of
+    /// date.
+    fn expect_title(&self, context: &Context) -> Result<()> {
+        let title = self.title.as_deref().unwrap_or_default();
+        let placeholders =
+            title.split('{').skip(1).filter_map(|rest| Some(rest.split_once('}')?.0));
+        for placeholder in placeholders {
+            if placeholder != "as-of" {
+                let problem = format!("the title has no placeholder `{{{placeholder}}}`");
+                let advice = "its only placeholder is {as-of}";
+                return Err(self.error(self.title_at.clone(), problem, advice));
+            }
+            if context.as_of.is_none() && !context.as_of_follows {
+                return Err(self.no_as_of(title, self.title_at.clone()));
+            }
+        }
+        Ok(())
     }
 
     /// The place of a placeholder in the sentence of a step.

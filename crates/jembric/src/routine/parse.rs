@@ -36,7 +36,10 @@ impl Routine {
         let mut routine = Routine { text: Some(whole.clone()), ..Routine::default() };
         for (key, value) in table.get_ref() {
             match key.get_ref().as_ref() {
-                "title" => routine.title = Some(parser.text_of(value)?),
+                "title" => {
+                    (routine.title, routine.title_at) =
+                        (Some(parser.text_of(value)?), value.span());
+                }
                 "as-of" => {
                     (routine.as_of, routine.as_of_at) =
                         (Some(parser.text_of(value)?), value.span());

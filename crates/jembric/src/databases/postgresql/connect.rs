@@ -89,8 +89,9 @@ impl Settings {
     /// The settings of a URI. What it does not say, the standard variables say, and then the
     /// defaults of the standard client.
     fn of(uri: &str, variable: &dyn Fn(&str) -> Option<String>) -> Result<Settings> {
-        const FORM: &str = "It is written like postgresql://user@host:5432/database?sslmode=require, \
-                            with special characters as %20 and so on";
+        const FORM: &str = "It is written like \
+                            postgresql://user@host:5432/database?sslmode=require, with special \
+                            characters as %20 and so on";
         let name = shown_name(uri);
         let invalid = |problem: String, advice: &str| failed(&name, problem, advice);
         let is_invalid =

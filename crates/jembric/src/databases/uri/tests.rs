@@ -89,7 +89,9 @@ proptest! {
             prop_assert!(!has_part(&shown, &secret), "{}", shown);
         }
         let quoted = toml::Value::String(name.clone());
-        let text = format!("[[step]]\nread = {quoted}\nfilter = 'a = 1'\nnope = 1\nwrite = {quoted}\n");
+        let text = format!(
+            "[[step]]\nread = {quoted}\nfilter = 'a = 1'\nnope = 1\nwrite = {quoted}\n"
+        );
         let shown = without_secrets(&text);
         prop_assert!(!has_part(&shown, &secret), "{}", shown);
         let error = Routine::parse("r.toml", &text).unwrap_err();

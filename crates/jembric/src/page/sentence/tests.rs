@@ -120,3 +120,15 @@ fn values_stand_in_their_places() {
     figures.insert(figure(1, What::Sum, Some("tons")), value("7.5", 7.5));
     assert_eq!(sentence.text(None, &figures), "{1,250}: 25%, 7.5");
 }
+
+/// A step has no share of itself, and the advice does not repeat its name.
+#[test]
+fn a_share_of_the_own_step_is_an_error() {
+    let names = [Some("current")];
+    let known = Known { own: 0, names: &names, shapes: &[None], has_as_of: false };
+    let misplaced = Sentence::parse("{share of rows of current}", &known).unwrap_err();
+    assert_eq!(
+        (misplaced.problem.as_str(), misplaced.advice.as_str()),
+        ("`current` is this step, whose share of itself is always 100%", "{share of rows of STEP}")
+    );
+}
