@@ -6,7 +6,7 @@
 //!   with all rows on one date; also a table with twice as many columns, and a routine with twice
 //!   as many steps.
 //! - `MEMORY=512MiB`: each with a limit on memory, beside the same without one, unless
-//!   `COMPARE=no`.
+//!   `COMPARE=no`. `ONLY=keys` has a key of more than twelve bytes for each row.
 //!
 //! `ROWS=100000000` sets the number of rows, `FORMAT=parquet` the format, and `ONLY=latest,sort`
 //! runs some of the commands. Each runs three times for a median, or `ROUNDS` times. What only
@@ -280,6 +280,9 @@ fn steps(count: usize) {
 
 /// Measures the commands with a limit on memory.
 fn limited(rows: u64, format: &str, memory: &str) {
+    if setting("ONLY", "") == "keys" {
+        return keys(rows, memory);
+    }
     let compares = setting("COMPARE", "yes") == "yes";
     let stays = made(rows, format);
     let calls = || made(rows / 2, format);
@@ -305,6 +308,39 @@ fn limited(rows: u64, format: &str, memory: &str) {
             )),
             limited.peak >> 20,
             limited.spilled >> 20,
+        );
+    }
+}
+
+/// Measures commands that need the rows of an entity together, on rows of which each has a long key
+/// of its own: with a limit on memory beside the same without one, and on twice as many.
+fn keys(rows: u64, memory: &str) {
+    let made = |rows: u64| {
+        let path = env::temp_dir().join(format!("jembric-keys-{rows}.csv"));
+        let lines = (0..rows).map(|n| format!("key number {n},2025-01-{:02}\n", n % 28 + 1));
+        let text: String = std::iter::once("k,d\n".to_owned()).chain(lines).collect();
+        std::fs::write(&path, text).expect("room on the disk");
+        path
+    };
+    let files = [rows, 2 * rows].map(made);
+    for words in [
+        &["totals", "--per", "k", "--date", "d", "--count"][..],
+        &["latest", "--per", "k", "--date", "d"],
+    ] {
+        let of = |file, memory| jembric(std::slice::from_ref(file), words, memory);
+        let ran = Ran::median(&mut [
+            of(&files[0], NO_LIMIT),
+            of(&files[0], memory),
+            of(&files[1], memory),
+        ]);
+        let [whole, limited, twice] = &ran[..] else { continue };
+        println!(
+            "RATIO {}, {rows} long keys: {:.1} s with {memory}, {:.2} times without a limit; twice \
+                as many take {:.2} times as long",
+            words[0],
+            limited.seconds,
+            limited.seconds / whole.seconds,
+            twice.seconds / limited.seconds,
         );
     }
 }

@@ -400,7 +400,8 @@ impl Prepared for ActivePlan {
         let table = tables[0];
         let share = match &self.gives {
             Gives::On(day) => return self.on(*day, table, context),
-            Gives::Counts { .. } => return self.counts(table, context),
+            // Counts are folded.
+            Gives::Counts { .. } => return Err(Error::Sink("counts were not folded".into())),
             Gives::Rows { share } => share,
         };
         let intervals = self.intervals(table, None, context)?;

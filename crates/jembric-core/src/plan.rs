@@ -188,10 +188,11 @@ impl Plan {
 
     /// Gives the columns of a result their roles.
     pub(crate) fn with_its_roles(&self, outcome: Outcome) -> Outcome {
-        match &self.roles {
-            None => outcome,
-            Some(roles) => Outcome { table: roles.table(&outcome.table), ..outcome },
-        }
+        Outcome { table: self.table_with_its_roles(&outcome.table), ..outcome }
+    }
+
+    fn table_with_its_roles(&self, table: &Table) -> Table {
+        self.roles.as_ref().map_or_else(|| table.clone(), |roles| roles.table(table))
     }
 
     /// The same plan, with a result whose columns depend on the data.
@@ -289,14 +290,19 @@ impl Plan {
     /// Errors: a table of another shape; errors of the operation about the data.
     pub fn apply(&self, tables: &[&Table]) -> Result<Outcome> {
         self.expect(tables)?;
-        let Some(mut fold) = self.begin() else {
-            let outcome = self.prepared.apply(tables, &self.context)?;
-            return Ok(self.with_its_roles(outcome));
-        };
+        match self.folded(tables)? {
+            Some(fold) => fold.finish(),
+            None => Ok(self.with_its_roles(self.prepared.apply(tables, &self.context)?)),
+        }
+    }
+
+    /// The state of whole tables; none if the plan does not fold.
+    fn folded(&self, tables: &[&Table]) -> Result<Option<Fold>> {
+        let Some(mut fold) = self.begin() else { return Ok(None) };
         for (place, table) in tables.iter().enumerate() {
             fold.take_table(place, table, 0)?;
         }
-        fold.finish()
+        Ok(Some(fold))
     }
 
     /// Applies the plan and delivers the result in batches, the first of which may be empty. The
@@ -304,17 +310,12 @@ impl Plan {
     ///
     /// Errors: as for [`apply`](Plan::apply), and those of the sink.
     pub fn apply_into(&self, tables: &[&Table], sink: &mut Sink<'_>) -> Result<Outcome> {
-        if self.access == Access::OnePass {
-            return handed_over(self.apply(tables)?, sink);
-        }
         self.expect(tables)?;
-        let outcome = match &self.roles {
-            None => self.prepared.apply_into(tables, &self.context, sink)?,
-            Some(roles) => {
-                let mut sink = |batch: &Table| sink(&roles.table(batch));
-                self.prepared.apply_into(tables, &self.context, &mut sink)?
-            }
-        };
+        if let Some(fold) = self.folded(tables)? {
+            return fold.finish_into(sink);
+        }
+        let mut sink = |batch: &Table| sink(&self.table_with_its_roles(batch));
+        let outcome = self.prepared.apply_into(tables, &self.context, &mut sink)?;
         Ok(self.with_its_roles(outcome))
     }
 

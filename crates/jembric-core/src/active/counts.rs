@@ -7,18 +7,22 @@
 //! that is clipped by the range, or has no end of its own, neither starts nor ends there; these are
 //! counted separately for each group.
 //!
+//! The result may be long: an interval of years has a row for each of its hours. If it is delivered
+//! in batches, a sweep makes some groups at a time, or some periods of one group, and goes on where
+//! it stands ([`Passed`]).
+//!
 //! Starts and ends (`events`) come from the rows of one table ([`RowSource`]), or from several
 //! batches of which only the starts and ends are kept (`settled`).
 
 use super::{
-    Active, ActivePlan, Gives,
+    Active, ActivePlan,
     cutting::Cutting,
-    events::{Cut, RowSource, StartsAndEnds, Ticks},
+    events::{Cut, GroupEvents, RowSource, Slots, StartsAndEnds, Ticks},
     rows::period_column,
 };
 use crate::{
     calendar::{Grain, Hours},
-    context::Context,
+    context::{Context, Sink},
     error::{Error, Result, Smaller, in_setting},
     gather::{of_stretches, repeated},
     measure::{Measure, Sums},
@@ -28,10 +32,13 @@ use crate::{
 };
 use arrow_array::{Array, ArrayRef, Int64Array};
 use arrow_schema::{DataType, Field};
-use std::sync::Arc;
+use std::{ops::Range, sync::Arc};
 
 /// Beyond this many slots, starts and ends are sorted instead.
 const MOST_SLOTS: usize = 1 << 26;
+
+/// The rows of a batch, if the result is delivered in batches.
+const BATCH: usize = 1 << 18;
 
 fn active_ticks_name(grain: Grain) -> &'static str {
     if grain == Grain::Hour { "active_hours" } else { "active_days" }
@@ -85,10 +92,9 @@ struct Lists<'a> {
 /// The ticks in the range, and the periods that they belong to.
 pub(super) struct Sweep {
     pub(super) ticks: Ticks,
-    /// The number of the first period.
+    /// The number of the first period, and the number of periods.
     from: i32,
-    /// The first and last tick of each period, clipped to the range.
-    bounds: Vec<(i32, i32)>,
+    count: usize,
     /// The period in which missing ends were placed, and the tick until which such intervals last.
     closing: Option<(usize, i32)>,
     periods: Cutting,
@@ -96,7 +102,7 @@ pub(super) struct Sweep {
 
 impl Sweep {
     /// Prepares a sweep over this number of groups, from the first to the last tick, or over a
-    /// range.
+    /// range. The bytes are those that a row takes in memory.
     ///
     /// Errors: more periods than a result may have rows.
     pub(super) fn of(
@@ -104,7 +110,7 @@ impl Sweep {
         groups: usize,
         (overall, is_stated): (Option<(i32, i32)>, bool),
         closing_tick: Option<i32>,
-        (key_bytes, context): (u64, &Context),
+        (row_bytes, context): (u64, &Context),
     ) -> Result<Sweep> {
         let periods = Cutting::of(active.grain, active.periods);
         let overall = overall.filter(|_| groups > 0);
@@ -126,16 +132,12 @@ impl Sweep {
         if rows >= u32::MAX.into() {
             return Err(Error::TableTooLong { rows: rows as usize });
         }
-        // Six counts and the period, plus the memory in use while they are made.
-        let sums = if let Gives::Counts { sum, .. } = &active.gives { sum.len() as u64 } else { 0 };
-        context.expect_room(rows, 80 + key_bytes + 24 * sums, Smaller::LongerGrainOrRange)?;
+        context.expect_room(rows, row_bytes, Smaller::LongerGrainOrRange)?;
         let closing = closing_tick.filter(|tick| (first..=last).contains(tick));
         Ok(Sweep {
             ticks: Ticks { first, last, groups, is_closing: closing.is_some() },
             from,
-            bounds: (0..count as i32)
-                .map(|period| periods.bounds(from + period, first, last))
-                .collect(),
+            count,
             closing: closing.map(|tick| ((periods.number(tick) - from) as usize, tick)),
             periods,
         })
@@ -143,24 +145,55 @@ impl Sweep {
 
     /// The number of periods.
     fn count(&self) -> usize {
-        self.bounds.len()
+        self.count
+    }
+
+    /// The first and last tick of some periods, clipped to the range.
+    fn bounds(&self, of: Range<usize>) -> Vec<(i32, i32)> {
+        let Ticks { first, last, .. } = self.ticks;
+        of.map(|period| self.periods.bounds(self.from + period as i32, first, last)).collect()
+    }
+
+    /// The counts of some periods of a group.
+    fn over(
+        &self,
+        group: &OfGroup<'_>,
+        (periods, bounds): (&Range<usize>, &[(i32, i32)]),
+        passed: &mut Passed,
+        lists: &mut Lists<'_>,
+    ) {
+        match &group.events {
+            Events::Slots(starts, ends) => {
+                self.over_slots((starts, ends), bounds, &mut passed.now, lists);
+            }
+            Events::Sorted(starts, after) => {
+                let numbers = (&mut passed.starts, &mut passed.ends);
+                Sweep::over_events((starts, after), bounds, numbers, lists);
+            }
+        }
+        self.without_cut(group.cut, (periods, bounds), lists);
     }
 
     /// The counts of a group, from the number of starts and ends on each tick.
-    fn over_slots(&self, starts: &[i32], ends: &[i32], lists: &mut Lists<'_>) {
+    fn over_slots(
+        &self,
+        (starts, ends): (&[i32], &[i32]),
+        bounds: &[(i32, i32)],
+        now: &mut i64,
+        lists: &mut Lists<'_>,
+    ) {
         // `now` is the number of active intervals on the current tick. It goes up at starts before
         // the tick is counted, and down at ends after it, because both ends are inclusive.
-        let mut now = 0_i64;
-        for (period, &(from, to)) in self.bounds.iter().enumerate() {
+        for (period, &(from, to)) in bounds.iter().enumerate() {
             let (before, mut started, mut ended, mut most, mut ticks, mut at_end) =
-                (now, 0, 0, 0, 0, 0);
+                (*now, 0, 0, 0, 0, 0);
             let slots = (from - self.ticks.first) as usize..=(to - self.ticks.first) as usize;
             for (start, end) in starts[slots.clone()].iter().zip(&ends[slots]) {
-                now += i64::from(*start);
+                *now += i64::from(*start);
                 (started, most, ticks, at_end) =
-                    (started + i64::from(*start), now.max(most), ticks + now, now);
+                    (started + i64::from(*start), most.max(*now), ticks + *now, *now);
                 ended += i64::from(*end);
-                now -= i64::from(*end);
+                *now -= i64::from(*end);
             }
             // Active at any time in the period: those from before, and those that started in it.
             lists.set(period, [before + started, started, ended, at_end, most, ticks]);
@@ -168,14 +201,19 @@ impl Sweep {
     }
 
     /// The counts of a group, from its sorted starts and the sorted ticks after its ends.
-    fn over_events(&self, starts: &[i32], after: &[i32], lists: &mut Lists<'_>) {
+    fn over_events(
+        (starts, after): (&[i32], &[i32]),
+        bounds: &[(i32, i32)],
+        (passed_starts, passed_ends): (&mut usize, &mut usize),
+        lists: &mut Lists<'_>,
+    ) {
         // `start` and `end` are the numbers of starts and ends passed so far; their difference is
         // the number of active intervals.
-        let (mut start, mut end) = (0, 0);
+        let (mut start, mut end) = (*passed_starts, *passed_ends);
         let is_by = |events: &[i32], next: usize, tick: i32| {
             events.get(next).is_some_and(|&event| event <= tick)
         };
-        for (period, &(from, to)) in self.bounds.iter().enumerate() {
+        for (period, &(from, to)) in bounds.iter().enumerate() {
             // Intervals that ended before the period are not active in it. `after` has the ticks
             // after the ends.
             while is_by(after, end, from) {
@@ -210,23 +248,64 @@ impl Sweep {
             let (started, ended) = ((start - starts_before) as i64, (end - ends_before) as i64);
             lists.set(period, [(start - ends_before) as i64, started, ended, at_end, most, ticks]);
         }
+        (*passed_starts, *passed_ends) = (start, end);
     }
 
     /// A clipped interval has not started in the first period, nor ended in the last, and one with
     /// a missing end has not ended.
-    fn without_cut(&self, cut: Cut, lists: &mut Lists<'_>) {
-        if let (Some(started), Some(ended)) = (lists.started.first_mut(), lists.ended.last_mut()) {
+    fn without_cut(
+        &self,
+        cut: Cut,
+        (periods, bounds): (&Range<usize>, &[(i32, i32)]),
+        lists: &mut Lists<'_>,
+    ) {
+        if periods.start == 0
+            && let Some(started) = lists.started.first_mut()
+        {
             *started -= i64::from(cut.starts);
+        }
+        if periods.end == self.count
+            && let Some(ended) = lists.ended.last_mut()
+        {
             *ended -= i64::from(cut.ends);
         }
-        if let Some((closing, tick)) = self.closing {
+        if let Some((closing, tick)) = self.closing.filter(|(at, _)| periods.contains(at)) {
+            let closing = closing - periods.start;
             lists.ended[closing] -= i64::from(cut.closed);
             // These intervals have not ended, so they are active at the end of the period.
-            if tick < self.bounds[closing].1 {
+            if tick < bounds[closing].1 {
                 lists.at_end[closing] += i64::from(cut.closed);
             }
         }
     }
+}
+
+/// Where a sweep over a group stands: the number of active intervals, or the numbers of starts and
+/// ends that it has passed.
+#[derive(Default)]
+struct Passed {
+    now: i64,
+    starts: usize,
+    ends: usize,
+}
+
+/// The starts and ends of all groups.
+enum AllEvents<'s> {
+    Slots(Slots),
+    Sorted(Box<dyn GroupEvents + 's>),
+}
+
+/// The starts and ends of a group, and what was clipped from it.
+struct OfGroup<'a> {
+    events: Events<'a>,
+    cut: Cut,
+}
+
+enum Events<'a> {
+    /// The number of starts and ends on each tick.
+    Slots(&'a [i32], &'a [i32]),
+    /// The starts, and the ticks after the ends, in order.
+    Sorted(Vec<i32>, Vec<i32>),
 }
 
 impl Lists<'_> {
@@ -248,33 +327,83 @@ pub(super) struct Beside<'a> {
     pub(super) sums: Vec<(String, ArrayRef)>,
 }
 
-/// The counts for every period of every group.
+/// Six lists of counts.
+type SixLists = [Vec<i64>; 6];
+
+/// The counts for every period of every group: as a table, or for a receiver, in batches. Then the
+/// table has only the columns.
 pub(super) fn counted(
     active: &ActivePlan,
     sweep: &Sweep,
     source: &dyn StartsAndEnds,
-    beside: Beside<'_>,
+    beside: &Beside<'_>,
+    sink: Option<&mut Sink<'_>>,
 ) -> Result<Table> {
-    let Beside { keys, order, hours, instants, sums } = beside;
-    // Six lists for all groups, which threads fill group by group.
-    let count = sweep.count();
-    let mut lists = [(); 6].map(|()| vec![0_i64; order.len() * count]);
-    sweep.fill(&mut lists, order, source);
+    let (groups, count) = (beside.order.len(), sweep.count());
+    let all = sweep.all_events(source);
+    let batch = |groups: Range<usize>, periods: Range<usize>, lists| {
+        beside.batch(active, sweep, (groups, periods), lists)
+    };
+    let whole_groups = |groups: Range<usize>| {
+        batch(groups.clone(), 0..count, sweep.of_groups(&all, &beside.order[groups]))
+    };
+    let Some(sink) = sink else { return whole_groups(0..groups) };
+    let none = batch(0..0, 0..0, SixLists::default())?;
+    if groups * count == 0 {
+        sink(&none).map_err(Error::Sink)?;
+    }
+    if count <= BATCH {
+        let at_once = BATCH / count.max(1);
+        for first in (0..groups).step_by(at_once) {
+            sink(&whole_groups(first..groups.min(first + at_once))?).map_err(Error::Sink)?;
+        }
+        return Ok(none);
+    }
+    for rank in 0..groups {
+        let (group, mut passed) = (sweep.of_group(&all, beside.order[rank]), Passed::default());
+        for first in (0..count).step_by(BATCH) {
+            let periods = first..count.min(first + BATCH);
+            let mut lists = [(); 6].map(|()| vec![0_i64; periods.len()]);
+            let bounds = sweep.bounds(periods.clone());
+            let [active, started, ended, at_end, most, ticks] = lists.each_mut();
+            let mut own = Lists { active, started, ended, at_end, most, ticks };
+            sweep.over(&group, (&periods, &bounds), &mut passed, &mut own);
+            sink(&batch(rank..rank + 1, periods, lists)?).map_err(Error::Sink)?;
+        }
+    }
+    Ok(none)
+}
 
-    let starts: Vec<u32> = (0..=order.len()).map(|group| (group * count) as u32).collect();
-    let mut columns: Vec<(Field, ArrayRef)> = repeated(&keys, &starts)?.fields().collect();
-    let numbers = of_stretches(&starts, |_, own| own.extend(sweep.from..));
-    columns.push(period_column(active, hours, instants, numbers));
-    for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active.grain)]).zip(lists) {
-        columns.push((
-            Field::new(name, DataType::Int64, true),
-            Arc::new(Int64Array::from(list)) as ArrayRef,
-        ));
+impl Beside<'_> {
+    /// The rows of some periods of some groups, with their counts. Of several groups, these are all
+    /// periods.
+    fn batch(
+        &self,
+        active: &ActivePlan,
+        sweep: &Sweep,
+        (groups, periods): (Range<usize>, Range<usize>),
+        lists: SixLists,
+    ) -> Result<Table> {
+        let count = periods.len();
+        let starts: Vec<u32> = (0..=groups.len()).map(|group| (group * count) as u32).collect();
+        let keys = self.keys.slice(groups.start, groups.len());
+        let mut columns: Vec<(Field, ArrayRef)> = repeated(&keys, &starts)?.fields().collect();
+        let from = sweep.from + periods.start as i32;
+        let numbers = of_stretches(&starts, |_, own| own.extend(from..));
+        columns.push(period_column(active, self.hours.clone(), self.instants, numbers));
+        for (name, list) in COUNTS.into_iter().chain([active_ticks_name(active.grain)]).zip(lists) {
+            columns.push((
+                Field::new(name, DataType::Int64, true),
+                Arc::new(Int64Array::from(list)) as ArrayRef,
+            ));
+        }
+        let first = groups.start * sweep.count() + periods.start;
+        for (name, array) in &self.sums {
+            let own = array.slice(first, groups.len() * count);
+            columns.push((Field::new(name, array.data_type().clone(), true), own));
+        }
+        Table::of_fields(columns)
     }
-    for (name, array) in sums {
-        columns.push((Field::new(name, array.data_type().clone(), true), array));
-    }
-    Table::of_fields(columns)
 }
 
 /// The sums over the rows of one table that are active in each period of each group, in the order
@@ -305,31 +434,45 @@ pub(super) fn sums_of_rows(
 }
 
 impl Sweep {
-    /// Fills the lists of all groups, in the order of their keys.
-    fn fill(&self, lists: &mut [Vec<i64>; 6], order: &[usize], source: &dyn StartsAndEnds) {
-        let (count, groups) = (self.bounds.len().max(1), order.len());
-        let [active, started, ended, at_end, most, ticks] =
-            lists.each_mut().map(|list| list.chunks_mut(count));
-        let of_groups = active.zip(started).zip(ended.zip(at_end)).zip(most.zip(ticks)).zip(order);
-        let of_groups =
-            of_groups.map(|((((active, started), (ended, at_end)), (most, ticks)), &group)| {
-                (Lists { active, started, ended, at_end, most, ticks }, group)
-            });
-        if groups.saturating_mul(self.ticks.count()) <= MOST_SLOTS {
-            let slots = source.slots(&self.ticks);
-            parallel::of_parts(of_groups, |_, (mut lists, group)| {
-                let of_group = group * self.ticks.count()..(group + 1) * self.ticks.count();
-                self.over_slots(&slots.starts[of_group.clone()], &slots.ends[of_group], &mut lists);
-                self.without_cut(slots.cut[group], &mut lists);
-            });
-        } else {
-            let events = source.events(&self.ticks);
-            parallel::of_parts(of_groups, |_, (mut lists, group)| {
-                let (starts, after) = events.of_group(group);
-                self.over_events(&starts, &after, &mut lists);
-                self.without_cut(events.cut(group), &mut lists);
-            });
+    /// The starts and ends of all groups.
+    fn all_events<'s>(&self, source: &'s dyn StartsAndEnds) -> AllEvents<'s> {
+        match self.ticks.groups.saturating_mul(self.ticks.count()) {
+            ..=MOST_SLOTS => AllEvents::Slots(source.slots(&self.ticks)),
+            _ => AllEvents::Sorted(source.events(&self.ticks)),
         }
+    }
+
+    /// The starts and ends of a group.
+    fn of_group<'a>(&self, all: &'a AllEvents<'_>, group: usize) -> OfGroup<'a> {
+        match all {
+            AllEvents::Slots(slots) => {
+                let own = group * self.ticks.count()..(group + 1) * self.ticks.count();
+                let events = Events::Slots(&slots.starts[own.clone()], &slots.ends[own]);
+                OfGroup { events, cut: slots.cut[group] }
+            }
+            AllEvents::Sorted(events) => {
+                let (starts, after) = events.of_group(group);
+                OfGroup { events: Events::Sorted(starts, after), cut: events.cut(group) }
+            }
+        }
+    }
+
+    /// The counts of some groups, which threads fill group by group.
+    fn of_groups(&self, all: &AllEvents<'_>, groups: &[usize]) -> SixLists {
+        let count = self.count();
+        let mut lists = [(); 6].map(|()| vec![0_i64; groups.len() * count]);
+        let (periods, bounds) = (0..count, self.bounds(0..count));
+        let [active, started, ended, at_end, most, ticks] =
+            lists.each_mut().map(|list| list.chunks_mut(count.max(1)));
+        let parts = active.zip(started).zip(ended.zip(at_end)).zip(most.zip(ticks)).zip(groups);
+        let parts = parts.map(|((((active, started), (ended, at_end)), (most, ticks)), &group)| {
+            (Lists { active, started, ended, at_end, most, ticks }, group)
+        });
+        parallel::of_parts(parts, |_, (mut lists, group)| {
+            let of_group = self.of_group(all, group);
+            self.over(&of_group, (&periods, &bounds), &mut Passed::default(), &mut lists);
+        });
+        lists
     }
 
     /// Converts the changes of a sum in each period of each group to its values, in the order of
@@ -375,9 +518,9 @@ pub(super) fn both_sweeps_agree(
     let periods = Cutting::of(Grain::Week, Grain::Week.into());
     let from = periods.number(first);
     let count = periods.number(last) - from + 1;
-    let bounds = (0..count).map(|period| periods.bounds(from + period, first, last)).collect();
     let ticks = Ticks { first, last, groups: 1, is_closing: false };
-    let sweep = Sweep { ticks, from, bounds, closing: None, periods };
+    let sweep = Sweep { ticks, from, count: count as usize, closing: None, periods };
+    let bounds = sweep.bounds(0..count as usize);
     let Some(entities) = crate::entities::Entities::from_ids(vec![0; intervals.fates.len()], 1)
     else {
         return false;
@@ -391,6 +534,25 @@ pub(super) fn both_sweeps_agree(
     };
     let slots = rows.slots(&sweep.ticks);
     let (starts, after) = rows.events(&sweep.ticks).of_group(0);
-    told(&|lists| sweep.over_slots(&slots.starts, &slots.ends, lists))
-        == told(&|lists| sweep.over_events(&starts, &after, lists))
+    let by_slots =
+        told(&|lists| sweep.over_slots((&slots.starts, &slots.ends), &bounds, &mut 0, lists));
+    // A sweep that stops goes on where it stands.
+    let by_events = told(&|lists| {
+        let (mut starts_passed, mut ends_passed) = (0, 0);
+        let at = bounds.len() / 3;
+        let Lists { active, started, ended, at_end, most, ticks } = lists;
+        for of in [0..at, at..bounds.len()] {
+            let mut own = Lists {
+                active: &mut active[of.clone()],
+                started: &mut started[of.clone()],
+                ended: &mut ended[of.clone()],
+                at_end: &mut at_end[of.clone()],
+                most: &mut most[of.clone()],
+                ticks: &mut ticks[of.clone()],
+            };
+            let passed = (&mut starts_passed, &mut ends_passed);
+            Sweep::over_events((&starts, &after), &bounds[of], passed, &mut own);
+        }
+    });
+    by_slots == by_events
 }

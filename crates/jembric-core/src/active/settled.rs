@@ -14,7 +14,7 @@ use super::{
 };
 use crate::{
     calendar::Hours,
-    context::Context,
+    context::{Context, Sink},
     entities::{Entities, GrowingKeys, Missing},
     error::Result,
     exact::Limbs,
@@ -474,13 +474,28 @@ impl State for CountsState {
         })
     }
 
-    fn finish(mut self: Box<Self>) -> Result<Outcome> {
+    fn finish(self: Box<Self>) -> Result<Outcome> {
+        self.finished(None)
+    }
+
+    fn finish_into(self: Box<Self>, sink: &mut Sink<'_>) -> Result<Outcome> {
+        self.finished(Some(sink))
+    }
+
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+impl CountsState {
+    /// The result, or with a receiver only its account.
+    fn finished(mut self: Box<Self>, sink: Option<&mut Sink<'_>>) -> Result<Outcome> {
         if self.settled.is_none() {
             let table = match self.pending.in_order()? {
                 Some(table) => table,
                 None => Table::without_rows(&self.plan.shape)?,
             };
-            return self.plan.counts(&table, &self.context);
+            return self.plan.counts(&table, &self.context, sink);
         }
         self.settle()?;
         // Open intervals end on the newest date of all rows.
@@ -491,20 +506,14 @@ impl State for CountsState {
         }
         let CountsState { plan, context, settled, set_aside, .. } = *self;
         let Some(mut settled) = settled else {
-            return plan.counts(&Table::without_rows(&plan.shape)?, &context);
+            return plan.counts(&Table::without_rows(&plan.shape)?, &context, sink);
         };
         let set_aside =
             set_aside.in_order()?.map_or_else(|| Table::without_rows(&plan.shape), Ok)?;
         settled.put_together();
-        plan.outcome_of_settled(&settled, set_aside, &context)
+        plan.outcome_of_settled(&settled, set_aside, &context, sink)
     }
 
-    fn into_any(self: Box<Self>) -> Box<dyn Any> {
-        self
-    }
-}
-
-impl CountsState {
     fn absorb(&mut self, mut other: CountsState) -> Result<()> {
         self.settle()?;
         other.settle()?;
@@ -531,8 +540,21 @@ impl ActivePlan {
         }
     }
 
+    /// The bytes of memory that a row of the counts takes: six counts and the period, with the keys
+    /// and the memory in use while they are made, unless the rows are delivered in batches; and the
+    /// sums.
+    fn row_bytes(&self, keys: &Table, in_batches: bool) -> u64 {
+        let sums = 24 * self.counted().1.len() as u64;
+        if in_batches { sums } else { 80 + keys.row_bytes() + sums }
+    }
+
     /// The counts of one table.
-    pub(super) fn counts(&self, table: &Table, context: &Context) -> Result<Outcome> {
+    fn counts(
+        &self,
+        table: &Table,
+        context: &Context,
+        sink: Option<&mut Sink<'_>>,
+    ) -> Result<Outcome> {
         let (per, sum) = self.counted();
         let intervals = self.intervals(table, None, context)?;
         let (mut ledger, set_aside) = self.account(&intervals, None, table, context)?;
@@ -553,7 +575,8 @@ impl ActivePlan {
         };
         let overall = (intervals.overall(), intervals.range.is_some());
         let closing = intervals.closing_tick();
-        let sweep = Sweep::of(self, order.len(), overall, closing, (keys.row_bytes(), context))?;
+        let row_bytes = self.row_bytes(&keys, sink.is_some());
+        let sweep = Sweep::of(self, order.len(), overall, closing, (row_bytes, context))?;
         let rows =
             RowSource { intervals: &intervals, table, entities: &entities, is_one: per.is_empty() };
         let beside = Beside {
@@ -563,8 +586,8 @@ impl ActivePlan {
             instants: table.dates_at(self.rules.start).are_instants(),
             sums: sums_of_rows(sum, &rows, &sweep, &order)?,
         };
-        let answer = counted(self, &sweep, &rows, beside)?;
-        ledger.counts.insert(0, ("rows in the result".into(), answer.rows() as u64));
+        let answer = counted(self, &sweep, &rows, &beside, sink)?;
+        ledger.counts.insert(0, ("rows in the result".into(), sweep.places() as u64));
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 
@@ -574,6 +597,7 @@ impl ActivePlan {
         settled: &Settled,
         set_aside: Table,
         context: &Context,
+        sink: Option<&mut Sink<'_>>,
     ) -> Result<Outcome> {
         let (_, sum) = self.counted();
         let keys = settled.keys.values()?.map_or_else(|| Table::of_known([]), Ok)?;
@@ -587,9 +611,9 @@ impl ActivePlan {
         order.iter().enumerate().for_each(|(rank, &group)| ranks[group] = rank);
         let stated = self.stated_ticks(settled.starts_are_instants, context);
         let overall = (stated.or_else(|| settled.overall()), stated.is_some());
-        let key_bytes = keys.row_bytes();
+        let row_bytes = self.row_bytes(&keys, sink.is_some());
         let sweep =
-            Sweep::of(self, order.len(), overall, settled.closing_tick, (key_bytes, context))?;
+            Sweep::of(self, order.len(), overall, settled.closing_tick, (row_bytes, context))?;
         let tally = settled.tally.clone().unwrap_or_default();
         let mut ledger = tally.in_order(Fate::reasons()).ledger(self.step.clone());
         let closed_on = settled.closing_tick.map(|tick| self.closing_day(settled, tick, context));
@@ -605,8 +629,8 @@ impl ActivePlan {
             instants: settled.starts_are_instants,
             sums: sums.collect::<Result<_>>()?,
         };
-        let answer = counted(self, &sweep, settled, beside)?;
-        ledger.counts.insert(0, ("rows in the result".into(), answer.rows() as u64));
+        let answer = counted(self, &sweep, settled, &beside, sink)?;
+        ledger.counts.insert(0, ("rows in the result".into(), sweep.places() as u64));
         Ok(Outcome { table: answer, ledger, set_aside })
     }
 

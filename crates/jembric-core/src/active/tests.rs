@@ -621,3 +621,38 @@ fn open_intervals_do_not_wait_for_a_newest_date_that_is_known() {
     assert_eq!((&one.table, one.ledger), (&other.table, other.ledger));
     assert_eq!(one.table, plan.apply(&[&table]).unwrap().table);
 }
+
+/// Counts that are delivered in batches are those of the whole result, however many periods and
+/// groups there are.
+#[rstest]
+#[case::of_one_group(&[])]
+#[case::of_groups(&["berth"])]
+fn counts_in_batches_are_those_of_the_whole(#[case] per: &[&str]) {
+    let table = crate::sample::table(
+        "berth:text arrived:date left:date tons:number
+         Basin 1700-01-01 2600-12-31 5
+         Quay 1850-05-05 - 2
+         Basin 1990-03-03 1990-03-04 7
+         Mole 2024-02-29 2024-03-01 1",
+    );
+    for grain in [Grain::Day, Grain::Week, Grain::Year] {
+        let active = Active::new("arrived", "left").count().grain(grain).per(per.to_vec());
+        let plan = active.sum(["tons"]).prepare(&table.shape(), &Context::new()).unwrap();
+        let whole = plan.apply(&[&table]).unwrap();
+        let mut batches = Vec::new();
+        let outcome = plan
+            .apply_into(&[&table], &mut |batch| {
+                batches.push(batch.clone());
+                Ok(())
+            })
+            .unwrap();
+        assert_eq!(batches.len() > 1, whole.table.rows() > 1 << 18, "{grain}");
+        let joined = Table::joined(&batches[0], &batches[1..]).unwrap();
+        assert_eq!(joined, whole.table);
+        assert_eq!(outcome.ledger.to_string(), whole.ledger.to_string());
+        assert_eq!(
+            outcome.table.names().collect::<Vec<_>>(),
+            whole.table.names().collect::<Vec<_>>()
+        );
+    }
+}

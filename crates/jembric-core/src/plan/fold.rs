@@ -5,11 +5,11 @@
 //! operations that select rows: it holds only the rows that may still be selected.
 
 use super::{
-    Plan, Prepared,
+    Plan, Prepared, handed_over,
     numbered::{NumberedRows, Numbers},
 };
 use crate::{
-    context::Context,
+    context::{Context, Sink},
     error::{Error, Result},
     ledger::{Accounting, Outcome, RowMasks, Tally},
     packed::{packed, unpacked},
@@ -73,6 +73,11 @@ pub(crate) trait State: Send {
 
     /// The result for all batches.
     fn finish(self: Box<Self>) -> Result<Outcome>;
+
+    /// Delivers the result in batches. The table of the outcome has no rows.
+    fn finish_into(self: Box<Self>, sink: &mut Sink<'_>) -> Result<Outcome> {
+        handed_over(self.finish()?, sink)
+    }
 
     fn into_any(self: Box<Self>) -> Box<dyn Any>;
 }
@@ -162,6 +167,16 @@ impl Fold {
     /// The result for all batches.
     pub fn finish(self) -> Result<Outcome> {
         Ok(self.plan.with_its_roles(self.state.finish()?))
+    }
+
+    /// Delivers the result for all batches in batches of its own, so that a long one is never whole
+    /// in memory. The table of the outcome has no rows.
+    ///
+    /// Errors: those of the operation about the data, and of the sink.
+    pub fn finish_into(self, sink: &mut Sink<'_>) -> Result<Outcome> {
+        let Fold { plan, state } = self;
+        let outcome = state.finish_into(&mut |batch| sink(&plan.table_with_its_roles(batch)))?;
+        Ok(plan.with_its_roles(outcome))
     }
 }
 

@@ -100,7 +100,7 @@ pub(super) fn draw(text: &mut TextPicture, content: &Content, lines: &[BarLine],
             }
             // The last part of a cell, of a single bar to the right.
             let rest = ((to - to.floor()) * 8.0) as usize;
-            if symbol == "█" && value > 0.0 {
+            if line.bars.len() == 1 && symbol == "█" && value > 0.0 {
                 const PARTS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
                 let place = to.floor() as usize;
                 if let Some(cell) = cells.get_mut(place) {

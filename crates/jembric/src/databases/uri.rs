@@ -169,7 +169,7 @@ fn parameter(text: &str) -> Result<(&str, &str), Cow<'static, str>> {
     if !PARAMETERS.contains(&name) {
         // The name could be a part of a password, so it is not shown.
         let meant = crate::nearest_name(name, PARAMETERS.into_iter());
-        let meant = meant.map(|meant| format!(". Did you mean `{meant}`?")).unwrap_or_default();
+        let meant = meant.map(|meant| format!(" (did you mean `{meant}`?)")).unwrap_or_default();
         return Err(format!("it has a parameter that the client does not know{meant}").into());
     }
     match value.chars().all(is_plain) {
@@ -320,19 +320,30 @@ fn next_uri(text: &str, from: usize) -> Option<usize> {
 
 /// The end of a URI that begins at a place: that of the quotes around it, or the next blank.
 fn end_of_uri(text: &str, begin: usize) -> usize {
+    // A string of several lines may begin with a line break.
+    let opened = text[..begin].trim_end_matches(['\r', '\n']);
+    for quotes in ["\"\"\"", "'''"] {
+        if opened.ends_with(quotes) {
+            let end = unescaped(&text[begin..], quotes).unwrap_or(text.len() - begin);
+            return begin + end;
+        }
+    }
     let quote = text[..begin].chars().next_back().filter(|c| matches!(c, '"' | '\'' | '`'));
     let end = match quote {
-        Some(quote) => {
-            let mut is_escaped = false;
-            text[begin..].find(|c: char| {
-                let ends = c == quote && !is_escaped;
-                is_escaped = quote == '"' && c == '\\' && !is_escaped;
-                ends
-            })
-        }
+        Some(quote) => unescaped(&text[begin..], quote.encode_utf8(&mut [0; 4])),
         None => text[begin..].find(|c: char| c.is_whitespace() || matches!(c, '<' | '>' | '"')),
     };
     end.map_or(text.len(), |length| begin + length)
+}
+
+/// The place of quotes that end a string. Only in strings in `"` are quotes escaped.
+fn unescaped(text: &str, quotes: &str) -> Option<usize> {
+    let mut places = text.match_indices(quotes).map(|(place, _)| place);
+    let is_escaped = |place: usize| {
+        let before = &text[..place];
+        quotes.starts_with('"') && (before.len() - before.trim_end_matches('\\').len()) % 2 == 1
+    };
+    places.find(|place| !is_escaped(*place))
 }
 
 #[cfg(test)]

@@ -111,12 +111,13 @@ impl Larger<'_> {
             }
         })?;
         let Some(fold) = fold else { return Ok(None) };
-        let mut outcome = fold.finish()?;
-        if self.keeps_aside {
-            outcome.table = self.without_own_numbers(&outcome.table)?;
-        }
-        take(&outcome.table)?;
-        outcome.table = outcome.table.emptied();
+        let without_numbers = |rows: &Table| match self.keeps_aside {
+            true => self.without_own_numbers(rows),
+            false => Ok(rows.clone()),
+        };
+        let mut outcome =
+            delivered(&mut |batch| take(&without_numbers(batch)?), |sink| fold.finish_into(sink))?;
+        outcome.table = without_numbers(&outcome.table)?;
         let columns = outcome.set_aside.emptied();
         let rows = std::mem::replace(&mut outcome.set_aside, columns);
         if self.keeps_aside {

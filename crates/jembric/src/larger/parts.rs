@@ -218,10 +218,7 @@ impl Larger<'_> {
                     first_row += frame.rows() as u64;
                 }
             }
-            let mut outcome = fold.finish()?;
-            take(&outcome.table)?;
-            outcome.table = outcome.table.emptied();
-            return Ok(outcome);
+            return delivered(take, |sink| fold.finish_into(sink));
         }
         let tables = runs.iter().enumerate().map(|(place, run)| self.table_of_part(run, place));
         let tables = tables.collect::<Result<Vec<Table>>>()?;

@@ -19,7 +19,7 @@ use super::{
     gathered::accounted,
     received::Received,
     results,
-    step::{Accounted, Larger, Take, both},
+    step::{Accounted, Larger, Take, both, delivered},
 };
 use crate::{
     Access, CoreError, Ledger, Outcome, Plan, Shape, Table,
@@ -432,9 +432,7 @@ impl Shared<'_> {
     /// The result of the states of all processes, which process 0 has.
     fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
         let Some(all) = self.state_of_all(fold, 0)? else { return self.of_first(take) };
-        let mut outcome = all.finish()?;
-        take(&outcome.table)?;
-        outcome.table = outcome.table.emptied();
+        let outcome = delivered(take, |sink| all.finish_into(sink))?;
         self.told_to_others(Accounted::of(self.larger.without_needless_rows(outcome)))
     }
 

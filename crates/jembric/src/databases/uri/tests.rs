@@ -40,6 +40,10 @@ fn a_database_and_its_table_may_be_given_apart() {
     "read = \"postgres://a@h/d\" and 'postgres://c@h/e'"
 )]
 #[case("read = \"postgres://a:b\\\"c@h/d\"", "read = \"postgres://a@h/d\"")]
+#[case(
+    "read = \"\"\"\npostgres://a:b\"\n c@h/d:t\"\"\"\nx",
+    "read = \"\"\"\npostgres://a@h/d:t\"\"\"\nx"
+)]
 #[case("stays.csv: no such file", "stays.csv: no such file")]
 #[case("übung postgres://ä:ö@h/d é", "übung postgres://ä@h/d é")]
 #[case("postgresql://u@h/d:stays: no column `a@b`", "postgresql://u@h/d:stays: no column `a@b`")]
