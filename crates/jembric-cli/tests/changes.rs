@@ -68,7 +68,6 @@ fn two_files_are_compared_cell_by_cell() {
     "expected the earlier date first"
 )]
 #[case::no_dates("changes now.csv --per stay --date left", "`date` needs `between`")]
-#[case::nothing("changes now.csv before.csv --per stay,vessel --ignore tons,left", "nothing to")]
 #[case::twice(
     "changes twice.csv before.csv --per stay",
     "twice.csv: 1 key occurs more than once: `S1` (line 2, line 3). Identify each record by more \
@@ -82,6 +81,25 @@ fn mistakes_are_explained(#[case] line: &str, #[case] message: &str) {
     let told = ran.err.split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(ran.code != 0 && told.contains(message), "{told}");
     assert_eq!(ran.out, "");
+}
+
+/// Totals have a group for missing keys, and a result may have no column besides its key.
+#[test]
+fn groups_without_a_key_and_results_of_one_column_are_compared() {
+    let directory = tempfile::tempdir().unwrap();
+    let calls = "k,day\na,2025-05-01\n,2025-05-02\n,2025-06-02\nb,2025-06-03\n";
+    fs::write(directory.path().join("calls.csv"), calls).unwrap();
+    let routine = "as-of = '2025-06-30'\n[[step]]\nread = 'calls.csv'\nfilter = 'day <= as_of'\n\
+                   [[step]]\nname = 'counts'\ntotals = { per = ['k'], count = true }\n[[step]]\n\
+                   name = 'names'\nkey = ['k']\ncolumns = ['k']\n";
+    fs::write(directory.path().join("r.toml"), routine).unwrap();
+    let ran = run(directory.path(), &["run", "r.toml", "--since", "2025-05-31", "-q"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    let rows: Vec<&str> = ran.out.lines().skip(1).collect();
+    assert_eq!(
+        rows,
+        ["counts,b,appeared,,,,", "counts,,changed,count,1,2,1", "names,b,appeared,,,,"]
+    );
 }
 
 #[test]

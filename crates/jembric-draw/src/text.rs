@@ -288,8 +288,9 @@ fn chart(text: &mut TextPicture, picture: &Frame<'_>, marks: &Marks, (width, hei
         _ => (0.0, 1.0),
     };
     let mut pieces = pieces(content, marks, (x_low, x_high), picture.draw.stacked);
-    // The widget computes distances, and that of both ends may be beyond all floats.
-    let unit = if (y_high - y_low).is_finite() { 1.0 } else { 0.25 };
+    // The widget multiplies distances by the number of dots, which may be beyond all floats. It
+    // would not end.
+    let unit = if y_high.abs().max(y_low.abs()) > 1e290 { 1e-20 } else { 1.0 };
     for (_, value) in pieces.iter_mut().flat_map(|piece| &mut piece.points) {
         *value *= unit;
     }

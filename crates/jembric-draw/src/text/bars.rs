@@ -1,6 +1,6 @@
-//! Bars from left to right, each on a line with its name and its value. Negative bars go to the left
-//! of a common zero, stacked ones follow each other on one line, and a period without a bar leaves a
-//! line empty.
+//! Bars from left to right, each on a line with its name and its value. Negative bars go to the
+//! left of a common zero, stacked ones follow each other on one line, and a period without a bar
+//! leaves a line empty.
 
 use super::{Ink, TextPicture, shortened, symbol};
 use crate::{

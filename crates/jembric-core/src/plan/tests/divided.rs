@@ -329,5 +329,5 @@ fn owners_do_not_depend_on_the_build() {
         ]
     );
     let both = crate::plan::ByEntity::by(vec![0, 1], ResultOrder::Rows(0)).unwrap();
-    assert_eq!(both.owners(0, &keys, &[&keys], 1_000_000).unwrap(), [236625, 543995, 962744]);
+    assert_eq!(both.owners(0, &keys, &[&keys], 1_000_000).unwrap(), [42435, 538567, 939102]);
 }
