@@ -38,11 +38,9 @@ impl Shown<'_> {
     pub(super) fn markup(&self) -> Markup {
         let Shown { table, rows, caption, file, marks } = self;
         let columns = columns_of(table);
-        let class = match columns.len() {
-            ..=MANY => None,
-            ..=MOST_PRINTED => Some("many"),
-            _ => Some("many beyond"),
-        };
+        let is_beyond = columns.len() > MOST_PRINTED;
+        let class = if is_beyond { "many beyond" } else { "many" };
+        let class = (columns.len() > MANY).then_some(class);
         html! {
             div class="table" data-rows=(rows) {
                 div class="scroll" tabindex="0" role="group"
@@ -86,7 +84,7 @@ impl Shown<'_> {
                         }
                     }
                 }
-                @if columns.len() > MOST_PRINTED {
+                @if is_beyond {
                     p class="note printed" { (texts::printed(MOST_PRINTED, columns.len())) }
                 }
                 @if *rows == 0 {
