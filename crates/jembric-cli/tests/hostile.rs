@@ -364,9 +364,10 @@ fn a_result_that_does_not_fit_is_refused_and_leaves_nothing() {
     let directory = tempfile::tempdir().unwrap();
     let stays: String = (0..54).map(|n| format!("v{n},0001-01-01,9999-12-31\n")).collect();
     fs::write(directory.path().join("long.csv"), format!("who,a,z\n{stays}")).unwrap();
+    // Counts are delivered in batches, but a step that sorts them needs all of them.
     let count = [
-        "active", "long.csv", "--start", "a", "--end", "z", "--count", "--per", "who", "--out",
-        "out.csv",
+        "active", "long.csv", "--start", "a", "--end", "z", "--count", "--per", "who", "+", "sort",
+        "active", "--out", "out.csv",
     ];
     let ended = bounded(directory.path(), &count);
     assert_eq!(ended.code, Some(1), "{}", ended.err);
