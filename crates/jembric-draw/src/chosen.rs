@@ -242,10 +242,11 @@ impl Chosen {
             self.along = Some(self.per.remove(0));
         }
         if self.along.is_none() {
-            return Err(Error::NothingToDraw {
-                setting: "along",
-                needs: "a column of dates or texts, or two columns of numbers",
-            });
+            let needs = match self.of.is_empty() {
+                true => "a column of dates or two columns of numbers",
+                false => "a column of dates, of texts, or one more of numbers",
+            };
+            return Err(Error::NothingToDraw { setting: "along", needs });
         }
         self.form = draw.form.unwrap_or_else(|| self.fitting_form(draw, columns));
         if self.form == Form::Calendar && takes_keys {
