@@ -14,7 +14,7 @@ pub use between::Between;
 use crate::{
     context::Context,
     decimal::Decimal,
-    error::{Error, Result, excludes, in_setting, needs},
+    error::{Error, Result, excludes, in_setting, needs, refuse},
     latest::{Latest, Ties},
     ledger::{Accounting, Cause, Ledger, Outcome, Warning},
     limits::MOST_ROWS,
@@ -49,12 +49,16 @@ pub enum Duplicates {
 /// (`changed`, `appeared` or `gone`), `column`, `before`, `now`, and `difference`. A record that
 /// appeared or is gone has one row, without a column. `before` and `now` have the type of the
 /// compared columns if all have the same one, and are text otherwise. The difference of numbers is
-/// exact, and that of dates is in days; it is missing for other types. A difference that does not
-/// fit into its column is left out, and the ledger counts it.
+/// exact, and that of dates is in days; it is missing for other types. It is a number too, unless
+/// floats are compared beside whole numbers or decimals: no type of numbers holds the differences of
+/// both, so it is text. A difference that does not fit into its column is left out, and the ledger
+/// counts it.
 ///
-/// Keys are compared as by [`Within`](crate::Within): numbers of different types by value, texts
-/// exactly. Two missing values are equal. Numbers of different types are compared by value, and
-/// other columns of different types as text.
+/// Keys are compared as by [`Within`](crate::Within): numbers of different types by their exact
+/// values, texts exactly. Keys of floats on one side and exact numbers on the other are text in the
+/// result. Two missing values are equal. Numbers of different types are compared by their exact
+/// values (a float by its shortest digits, so that 0.1 equals 0.10), and other columns of different
+/// types as text.
 ///
 /// With [`date`](Changes::date) and [`between`](Changes::between), one table takes the place of
 /// both: its latest record of each key as of the earlier date, and as of the later date.
@@ -190,6 +194,10 @@ impl Changes {
     ///
     /// Errors: everything that can be wrong without the data.
     pub fn prepare(&self, now: &Shape, before: Option<&Shape>, context: &Context) -> Result<Plan> {
+        if self.within.is_some_and(|within| within.units() < 0) {
+            let value = self.within.map_or_else(String::new, |within| within.to_string());
+            return refuse("within", value, "0 or a greater number");
+        }
         let latest = match (&self.date, &self.between, before) {
             (Some(_), _, Some(_)) => excludes("date", "a second table"),
             (None, Some(_), _) => needs("between", "`date`"),
@@ -286,7 +294,7 @@ impl Changes {
             })
         });
         let plan = Plan::new(&sides, context, (result, uses, Access::ByEntity), plan);
-        let plan = plan.divided(division).limited(self.most_rows, crate::Smaller::FewerPairs);
+        let plan = plan.divided(division).limited(self.most_rows, crate::Smaller::FewerColumns);
         Ok(plan.with_roles(roles))
     }
 
@@ -359,6 +367,7 @@ impl Prepared for ChangesPlan {
                 if let Some(older) = &older
                     && older.rows_in > 0
                     && older.kept + older.rows(crate::Reason::Unchanged) == 0
+                    && ledger.count("appeared") > 0
                 {
                     ledger.warnings.push(Warning::NothingBefore { date: between.before });
                 }
@@ -407,7 +416,7 @@ impl ChangesPlan {
             Cells { pairs: &pairs, compared: &compared, now, before, records: &records, differing };
         let rows = cells.rows();
         if rows > self.most_rows {
-            let advice = crate::Smaller::FewerPairs;
+            let advice = crate::Smaller::FewerColumns;
             return Err(Error::TooManyRows { rows, most: self.most_rows, widest: None, advice });
         }
         let changed = cells.changed();
@@ -435,9 +444,8 @@ impl ChangesPlan {
                 ledger.note(name, names.len() as u64);
             }
         }
-        let [appeared, gone] =
-            [&records.appeared, &records.gone].map(|rows| rows.iter().map(|row| *row as usize));
-        let nearly = keys::nearly(&pairs, now, before, records.ids(), appeared, gone)?;
+        let appeared = records.appeared.iter().map(|row| *row as usize);
+        let nearly = keys::nearly(&pairs, now, before, records.ids(), appeared, 0..before.rows())?;
         if let Some(Warning::KeysNearlyMatch { events: records, stray, window }) = nearly {
             let (now, before) = (stray, window);
             ledger.warnings.push(Warning::KeysNearlySame { records, now, before });

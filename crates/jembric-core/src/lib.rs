@@ -55,6 +55,7 @@ mod ledger;
 mod limits;
 mod look;
 mod measure;
+mod number;
 mod operation;
 mod ordering;
 mod packed;

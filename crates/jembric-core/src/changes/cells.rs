@@ -4,6 +4,8 @@ use super::{Compared, Records};
 use crate::{
     cell_text::CellText,
     error::Result,
+    exact::decimal_text,
+    number::{Number, Numbers},
     shape::{Type, period_field},
     table::Table,
     within::keys::{Pair, in_one_type},
@@ -30,12 +32,15 @@ pub(super) fn common_type(kinds: &[(Type, Type)]) -> Type {
     }
 }
 
-/// The type of the differences: that of the numbers, or whole days.
+/// The type of the differences: that of the numbers, or whole days. Text if some numbers are floats
+/// and others are not, because no type of numbers holds both.
 pub(super) fn difference_type(kinds: &[(Type, Type)]) -> Type {
     let numbers = kinds.iter().filter(|kinds| are_numbers(**kinds));
-    numbers.flat_map(|(now, before)| [*now, *before]).fold(Type::Integer, |all, kind| {
-        match (all, kind) {
-            (Type::Float, _) | (_, Type::Float) => Type::Float,
+    let numbers = numbers.flat_map(|(now, before)| [*now, *before]);
+    let common =
+        numbers.filter(|kind| *kind != Type::Nothing).reduce(|all, kind| match (all, kind) {
+            (all, kind) if all == kind => all,
+            (Type::Float | Type::Text, _) | (_, Type::Float) => Type::Text,
             (Type::Decimal { places: one }, Type::Decimal { places: other }) => {
                 Type::Decimal { places: one.max(other) }
             }
@@ -43,8 +48,8 @@ pub(super) fn difference_type(kinds: &[(Type, Type)]) -> Type {
                 Type::Decimal { places }
             }
             _ => Type::Integer,
-        }
-    })
+        });
+    common.unwrap_or(Type::Integer)
 }
 
 fn are_numbers((now, before): (Type, Type)) -> bool {
@@ -74,7 +79,7 @@ struct Row {
     column: Option<usize>,
 }
 
-impl Cells<'_> {
+impl<'a> Cells<'a> {
     /// For each record of both sides, whether it differs.
     pub(super) fn changed(&self) -> Vec<bool> {
         let mut changed = vec![false; self.records.both.len()];
@@ -251,58 +256,56 @@ impl Cells<'_> {
         Ok((field, array))
     }
 
+    /// The values of a column that have a difference.
+    fn operands(&self, column: &Compared, kinds: (Type, Type)) -> Option<Operands<'a>> {
+        let arrays = [self.now.at(column.now), self.before.at(column.before)];
+        let values = match kinds {
+            (Type::Date(_), Type::Date(_)) => {
+                Values::Days(arrays.map(|array| &**array.as_primitive::<Date32Type>().values()))
+            }
+            kinds if are_numbers(kinds) => {
+                let [one, other] = arrays.map(Numbers::of);
+                let places = |kind| match kind {
+                    Type::Decimal { places } => Some(places),
+                    Type::Float => None,
+                    _ => Some(0),
+                };
+                let most = places(kinds.0).zip(places(kinds.1)).map(|(one, other)| one.max(other));
+                Values::Numbers([one?, other?], most)
+            }
+            _ => return None,
+        };
+        Some(Operands { arrays, values })
+    }
+
     /// The differences of numbers, and of dates in days; and how many are left out, because they
     /// do not fit into the column.
     fn differences(&self, rows: &[Row]) -> Result<((Field, ArrayRef), u64)> {
         let kinds = self.kinds();
         let kind = difference_type(&kinds);
-        // The columns that have differences, in the type of the differences.
-        let numbers = |column: &Compared, kinds: (Type, Type)| -> Result<Option<Operands>> {
-            let (now, before) = (self.now.at(column.now), self.before.at(column.before));
-            Ok(match kinds {
-                (Type::Date(_), Type::Date(_)) => Some(Operands::days(now, before)),
-                kinds if are_numbers(kinds) => Some(Operands::numbers(now, before, kind)?),
-                _ => None,
-            })
-        };
         let operands = self.compared.iter().zip(&kinds);
-        let operands =
-            operands.map(|(column, kinds)| numbers(column, *kinds)).collect::<Result<Vec<_>>>()?;
-        let of = |row: &Row| {
+        let operands: Vec<Option<Operands<'_>>> =
+            operands.map(|(column, kinds)| self.operands(column, *kinds)).collect();
+        let of = |row: &Row| -> Option<Difference> {
             let (column, now, before) = (row.column?, row.now?, row.before?);
-            Some((operands[column].as_ref()?, now as usize, before as usize))
+            operands[column].as_ref()?.difference(now as usize, before as usize)
         };
-        let scale = |places: i8| 10_i128.pow(u32::from(places.max(0) as u8));
         let array: ArrayRef = match kind {
             Type::Float => {
-                let differences: Float64Array = rows
-                    .iter()
-                    .map(|row| {
-                        let (operands, now, before) = of(row)?;
-                        operands.float(now, before)
-                    })
-                    .collect();
-                Arc::new(differences)
+                let floats = rows.iter().map(|row| of(row)?.float());
+                Arc::new(floats.collect::<Float64Array>())
+            }
+            Type::Text => {
+                let texts = rows.iter().map(|row| of(row)?.text());
+                Arc::new(texts.collect::<StringViewArray>())
             }
             Type::Decimal { places } => {
-                let differences: Decimal128Array = rows
-                    .iter()
-                    .map(|row| {
-                        let (operands, now, before) = of(row)?;
-                        operands.exact(now, before, scale(places))
-                    })
-                    .collect();
-                Arc::new(differences.with_precision_and_scale(38, places)?)
+                let units = rows.iter().map(|row| of(row)?.units(places));
+                Arc::new(units.collect::<Decimal128Array>().with_precision_and_scale(38, places)?)
             }
             _ => {
-                let differences: Int64Array = rows
-                    .iter()
-                    .map(|row| {
-                        let (operands, now, before) = of(row)?;
-                        i64::try_from(operands.exact(now, before, 1)?).ok()
-                    })
-                    .collect();
-                Arc::new(differences)
+                let whole = rows.iter().map(|row| i64::try_from(of(row)?.units(0)?).ok());
+                Arc::new(whole.collect::<Int64Array>())
             }
         };
         let are_there = |row: &Row| {
@@ -318,70 +321,77 @@ impl Cells<'_> {
 }
 
 /// The values of a column on both sides, for their differences.
-enum Operands {
-    Days(ArrayRef, ArrayRef),
-    Floats(ArrayRef, ArrayRef),
-    /// In units of the decimal places of the differences.
-    Units(ArrayRef, ArrayRef),
+struct Operands<'a> {
+    arrays: [&'a ArrayRef; 2],
+    values: Values<'a>,
 }
 
-impl Operands {
-    fn days(now: &ArrayRef, before: &ArrayRef) -> Operands {
-        Operands::Days(now.clone(), before.clone())
-    }
+enum Values<'a> {
+    Days([&'a [i32]; 2]),
+    /// The greater number of decimal places, if both are exact.
+    Numbers([Numbers<'a>; 2], Option<i8>),
+}
 
-    fn numbers(now: &ArrayRef, before: &ArrayRef, kind: Type) -> Result<Operands> {
-        Ok(match kind {
-            Type::Float => {
-                Operands::Floats(cast(now, &DataType::Float64)?, cast(before, &DataType::Float64)?)
+/// The difference of two values.
+enum Difference {
+    Days(i64),
+    /// With the decimal places that it is shown with.
+    Exact(Number, Option<i8>),
+    /// The difference of two floats of very different size.
+    Rounded(f64),
+}
+
+impl Operands<'_> {
+    /// None if a value is missing, or if the difference is too large.
+    fn difference(&self, now: usize, before: usize) -> Option<Difference> {
+        let [one, other] = self.arrays;
+        if one.is_null(now) || other.is_null(before) {
+            return None;
+        }
+        Some(match &self.values {
+            Values::Days([one, other]) => {
+                Difference::Days(i64::from(one[now]) - i64::from(other[before]))
             }
-            kind => {
-                let places = if let Type::Decimal { places } = kind { places } else { 0 };
-                let wide = DataType::Decimal128(38, places);
-                Operands::Units(cast(now, &wide)?, cast(before, &wide)?)
-            }
+            Values::Numbers([one, other], places) => match one.at(now).minus(other.at(before)) {
+                Some(difference) => Difference::Exact(difference, *places),
+                None => {
+                    let float = one.at(now).to_float() - other.at(before).to_float();
+                    Difference::Rounded(Some(float).filter(|_| places.is_none())?)
+                }
+            },
         })
     }
+}
 
-    /// The difference in units; days are multiplied by the units of one.
-    fn exact(&self, now: usize, before: usize, one: i128) -> Option<i128> {
+impl Difference {
+    fn float(self) -> Option<f64> {
         match self {
-            Operands::Days(..) => Some(i128::from(self.days_apart(now, before)?) * one),
-            Operands::Units(now_units, before_units) => {
-                let value = |array: &ArrayRef, row: usize| {
-                    let array = array.as_primitive::<Decimal128Type>();
-                    array.is_valid(row).then(|| array.value(row))
-                };
-                // A decimal has 38 digits at most.
-                let most = 10_i128.pow(38) - 1;
-                let difference =
-                    value(now_units, now)?.checked_sub(value(before_units, before)?)?;
-                (-most..=most).contains(&difference).then_some(difference)
-            }
-            Operands::Floats(..) => None,
+            Difference::Days(days) => Some(days as f64),
+            Difference::Exact(number, _) => Some(number.to_float()),
+            Difference::Rounded(float) => Some(float).filter(|float| !float.is_nan()),
         }
     }
 
-    fn float(&self, now: usize, before: usize) -> Option<f64> {
-        match self {
-            Operands::Floats(now_floats, before_floats) => {
-                let value = |array: &ArrayRef, row: usize| {
-                    let array = array.as_primitive::<Float64Type>();
-                    array.is_valid(row).then(|| array.value(row))
-                };
-                Some(value(now_floats, now)? - value(before_floats, before)?)
-                    .filter(|difference| !difference.is_nan())
-            }
-            _ => self.days_apart(now, before).map(|days| days as f64),
-        }
-    }
-
-    fn days_apart(&self, now: usize, before: usize) -> Option<i64> {
-        let Operands::Days(now_days, before_days) = self else { return None };
-        let value = |array: &ArrayRef, row: usize| {
-            let array = array.as_primitive::<Date32Type>();
-            array.is_valid(row).then(|| i64::from(array.value(row)))
+    /// In units of a decimal place. None if it has more than 38 digits.
+    fn units(self, places: i8) -> Option<i128> {
+        const MOST: i128 = 10_i128.pow(38) - 1;
+        let units = match self {
+            Difference::Days(days) => Number::of_units(days.into(), 0).units(places),
+            Difference::Exact(number, _) => number.units(places),
+            Difference::Rounded(_) => None,
         };
-        Some(value(now_days, now)? - value(before_days, before)?)
+        units.filter(|units| (-MOST..=MOST).contains(units))
+    }
+
+    fn text(self) -> Option<String> {
+        match self {
+            Difference::Days(days) => Some(days.to_string()),
+            Difference::Exact(number, places) => Some(
+                places
+                    .and_then(|places| Some(decimal_text(number.units(places)?, places)))
+                    .unwrap_or_else(|| number.to_string()),
+            ),
+            Difference::Rounded(_) => self.float().map(|float| float.to_string()),
+        }
     }
 }

@@ -1,16 +1,17 @@
 //! Compares the columns of both sides, record by record.
 //!
-//! Numbers of different types are brought to a common one first. What is left of different types is
-//! compared as text, which allocates, and is rare.
+//! Numbers of different types are compared by their exact values. What is left of different types
+//! is compared as text, which allocates, and is rare.
 
 use super::Compared;
 use crate::{
-    cell_text::CellText, decimal::Decimal, error::Result, parallel, table::Table,
-    within::keys::in_one_type,
+    cell_text::CellText, decimal::Decimal, error::Result, number::Numbers, parallel, shape::Type,
+    table::Table, within::keys::in_one_type,
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::DataType;
+use std::cmp::Ordering;
 
 /// The longest text that its view contains.
 const SHORT: u32 = 12;
@@ -30,8 +31,23 @@ pub(super) fn differing(
         if kinds.0 != kinds.1 && !are_numbers && !has_no_values(one) && !has_no_values(other) {
             return Ok(texts_differ(now, before, column, both));
         }
+        let within = within.filter(|_| are_numbers);
+        let any_float = [kinds.0, kinds.1].contains(&Type::Float);
+        if let (Some(these), Some(those)) = (Numbers::of(one), Numbers::of(other))
+            && any_float
+            && (within.is_some() || kinds.0 != kinds.1)
+        {
+            let far = |now: usize, before: usize| {
+                these.compare(now, &those, before) != Ordering::Equal
+                    && within.is_none_or(|within| {
+                        let apart = these.at(now).minus(those.at(before));
+                        apart.is_none_or(|apart| apart.size() > within.into())
+                    })
+            };
+            return Ok(differ([one, other], both, far));
+        }
         let (one, other) = in_one_type(one, other)?;
-        Ok(values_differ(&one, &other, both, within.filter(|_| are_numbers)))
+        Ok(values_differ(&one, &other, both, within))
     };
     compared.iter().map(one).collect()
 }
@@ -48,31 +64,36 @@ fn records(both: &[(u32, u32)], is: impl Fn(usize, usize) -> bool + Sync) -> Boo
     })
 }
 
-/// The records whose values differ, in columns of one type. A missing value differs from any value.
+/// The records whose values differ by a condition. A missing value differs from any value.
+fn differ(
+    [one, other]: [&ArrayRef; 2],
+    both: &[(u32, u32)],
+    unequal: impl Fn(usize, usize) -> bool + Sync,
+) -> BooleanBuffer {
+    let (one_nulls, other_nulls) = (one.logical_nulls(), other.logical_nulls());
+    let has = |nulls: &Option<NullBuffer>, row| {
+        nulls.as_ref().is_none_or(|nulls: &NullBuffer| nulls.is_valid(row))
+    };
+    if one_nulls.is_none() && other_nulls.is_none() {
+        return records(both, unequal);
+    }
+    records(both, |now, before| match (has(&one_nulls, now), has(&other_nulls, before)) {
+        (true, true) => unequal(now, before),
+        (one, other) => one != other,
+    })
+}
+
+/// The records whose values differ, in columns of one type.
 fn values_differ(
     one: &ArrayRef,
     other: &ArrayRef,
     both: &[(u32, u32)],
     within: Option<Decimal>,
 ) -> BooleanBuffer {
-    let (one_nulls, other_nulls) = (one.logical_nulls(), other.logical_nulls());
-    let has = |nulls: &Option<NullBuffer>, row| {
-        nulls.as_ref().is_none_or(|nulls: &NullBuffer| nulls.is_valid(row))
-    };
-    let any_missing = one_nulls.is_some() || other_nulls.is_some();
     macro_rules! differ {
-        ($unequal:expr) => {{
-            let unequal = $unequal;
-            match any_missing {
-                false => records(both, unequal),
-                true => records(both, |now, before| {
-                    match (has(&one_nulls, now), has(&other_nulls, before)) {
-                        (true, true) => unequal(now, before),
-                        (one, other) => one != other,
-                    }
-                }),
-            }
-        }};
+        ($unequal:expr) => {
+            differ([one, other], both, $unequal)
+        };
     }
     macro_rules! values {
         ($type:ty) => {{
@@ -96,12 +117,7 @@ fn values_differ(
             let (one, other) =
                 (one.as_primitive::<Float64Type>(), other.as_primitive::<Float64Type>());
             let (one, other) = (one.values(), other.values());
-            let within = within.map_or(0.0, Decimal::to_float);
-            // Equal infinities have no difference.
-            differ!(|now: usize, before: usize| {
-                let (now, before) = (one[now], other[before]);
-                now != before && (now - before).abs() > within
-            })
+            differ!(|now: usize, before: usize| one[now] != other[before])
         }
         DataType::Date32 => values!(Date32Type),
         DataType::Timestamp(..) => values!(TimestampMicrosecondType),

@@ -272,6 +272,11 @@ impl<'a> Evaluation<'a> {
                 TermType::Of(Type::Date(_) | Type::Moment { .. }),
                 TermType::Of(Type::Date(_) | Type::Moment { .. }),
             ) => calendrical::comparable(left, right, self.zone()),
+            (TermType::Of(Type::Float), other) | (other, TermType::Of(Type::Float))
+                if other != TermType::Of(Type::Float) =>
+            {
+                exact::compared(left, right)
+            }
             (one, other) if one != other || matches!(one, TermType::Of(Type::Decimal { .. })) => {
                 exact::alike(left, right)
             }
@@ -319,17 +324,19 @@ impl<'a> Evaluation<'a> {
             (_, TermType::Missing) => return Ok(best),
             _ => {}
         }
-        let (best, next) = alike(best, next)?;
         let rows = if best.constant && next.constant { 1 } else { self.table.rows() };
-        let there = arrow_arith::boolean::is_not_null(&best.rows(rows)?)?;
-        let keeps = match function {
-            Function::Coalesce => there,
-            _ => {
-                let comparison = match function {
-                    Function::Least => Comparison::LessOrEqual,
-                    _ => Comparison::GreaterOrEqual,
-                };
-                let better = self.comparison(comparison, &best, &next)?.rows(rows)?;
+        let comparison = match function {
+            Function::Coalesce => None,
+            Function::Least => Some(Comparison::LessOrEqual),
+            _ => Some(Comparison::GreaterOrEqual),
+        };
+        // Numbers are compared before they are converted to one type.
+        let better = comparison.map(|comparison| self.comparison(comparison, &best, &next));
+        let (best, next) = alike(best, next)?;
+        let keeps = match better {
+            None => arrow_arith::boolean::is_not_null(&best.rows(rows)?)?,
+            Some(better) => {
+                let better = better?.rows(rows)?;
                 let better = only_true(better.as_boolean());
                 let next_missing = arrow_arith::boolean::is_null(&next.rows(rows)?)?;
                 arrow_arith::boolean::or(&better, &next_missing)?

@@ -12,6 +12,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
+    number::Numbers,
     parallel,
     shape::Type,
 };
@@ -348,6 +349,35 @@ pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
         }
         _ => Ok(value.clone()),
     }
+}
+
+/// Compares two numbers, of which one is a float, by their exact values: -1, 0 or 1, to be compared
+/// with 0. A short constant is compared as a float.
+pub(super) fn compared(left: &Value, right: &Value) -> Result<(Value, Value)> {
+    let is_short = |value: &Value| {
+        let known = Numbers::of(&value.array).filter(|_| value.constant);
+        known.is_some_and(|numbers| numbers.known_as_float(0).is_some())
+    };
+    if is_short(left) || is_short(right) {
+        return alike(left, right);
+    }
+    let constant = left.constant && right.constant;
+    let nulls = both_nulls(left, right);
+    let rows = if left.constant { right.array.len() } else { left.array.len() };
+    let orders = match (Numbers::of(&left.array), Numbers::of(&right.array)) {
+        (Some(one), Some(other)) => {
+            let place = |value: &Value, row| if value.constant { 0 } else { row };
+            parallel::of_rows(rows, |row| {
+                one.compare(place(left, row), &other, place(right, row)) as i64
+            })
+        }
+        _ => vec![0; rows],
+    };
+    let whole = |array: Int64Array, constant| {
+        Value::new(TermType::Of(Type::Integer), Arc::new(array) as ArrayRef, constant)
+    };
+    let orders = whole(Int64Array::new(orders.into(), nulls), constant);
+    Ok((orders, whole(Int64Array::from(vec![0]), true)))
 }
 
 /// Converts both numbers to one Arrow type, to compare them or to put them in one column.

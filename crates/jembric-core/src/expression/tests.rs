@@ -458,3 +458,29 @@ proptest! {
         );
     }
 }
+
+#[rstest]
+#[case("i = f", &[false, true, false])]
+#[case("i > f", &[true, false, false])]
+#[case("f >= i", &[false, true, true])]
+#[case("f = m", &[false, false, true])]
+#[case("f in (m, 7)", &[false, true, true])]
+#[case("f = 0.1", &[false, false, true])]
+#[case("f = 9007199254740993", &[false, false, false])]
+#[case("9007199254740993 > f", &[true, true, true])]
+#[case("greatest(i, f) = f", &[true, true, true])]
+#[case("if greatest(i, m) = i then i > f else f = m", &[true, false, true])]
+fn numbers_of_different_types_are_compared_by_their_values(
+    #[case] condition: &str,
+    #[case] expected: &[bool],
+) {
+    let rows = crate::sample::table(
+        "i:number f:float m:money
+         9007199254740993 9007199254740992 0.00
+         7 7 7.01
+         0 0.1 0.10",
+    );
+    let plan = Add::new([format!("is = {condition}")]).apply(&rows).unwrap();
+    let is = plan.table.column("is").unwrap().as_boolean().clone();
+    assert_eq!(is, BooleanArray::from(expected.to_vec()));
+}
