@@ -256,17 +256,30 @@ impl Account<'_> {
         Ok(Outcome { table, ledger, set_aside: both_aside(events_aside, windows_aside, "window")? })
     }
 
+    /// Why an event is in no window: there is none, none is usable, or it is outside all.
+    fn reasons(&self) -> [Reason; 3] {
+        match self.join.within.pairs.is_empty() {
+            true => [Reason::NoWindow, Reason::NoUsableWindow, Reason::OutsideAllWindows],
+            false => [
+                Reason::NoWindowForItsKey,
+                Reason::NoUsableWindowForItsKey,
+                Reason::OutsideEveryWindow,
+            ],
+        }
+    }
+
     /// The events in no window, with the reason.
     fn strays(&self) -> Result<Table> {
         let Strays { no_usable, outside, .. } = self.strays;
         let strays = self.strays.all();
+        let [none, none_usable, elsewhere] = self.reasons();
         let because: StringViewArray = strays
             .set_indices()
             .map(|event| {
                 let reason = match () {
-                    () if outside.value(event) => Reason::OutsideEveryWindow,
-                    () if no_usable.value(event) => Reason::NoUsableWindowForItsKey,
-                    () => Reason::NoWindowForItsKey,
+                    () if outside.value(event) => elsewhere,
+                    () if no_usable.value(event) => none_usable,
+                    () => none,
                 };
                 Some(reason.text())
             })
@@ -284,9 +297,10 @@ impl Account<'_> {
             dropped.push((Reason::InAWindow, matched.clone()));
             self.strays.all()
         } else {
-            dropped.push((Reason::NoWindowForItsKey, no_such_key.clone()));
-            dropped.push((Reason::NoUsableWindowForItsKey, no_usable.clone()));
-            dropped.push((Reason::OutsideEveryWindow, outside.clone()));
+            let [none, none_usable, elsewhere] = self.reasons();
+            dropped.push((none, no_such_key.clone()));
+            dropped.push((none_usable, no_usable.clone()));
+            dropped.push((elsewhere, outside.clone()));
             matched.clone()
         };
         let fates = RowMasks { kept, dropped, set_aside };

@@ -304,6 +304,52 @@ fn windows_that_meet_one_month_are_picked_by_their_own_starts(
     assert_eq!(outcome.ledger.count("ties decided by the least row"), 0, "{}", outcome.ledger);
 }
 
+/// Events of months meet windows by days: none that starts after the as-of date, and none without a
+/// day before its exclusive end.
+#[rstest]
+#[case::starts_later("a:date z:date\n2024-03-20 -", EndDay::Inclusive, Reason::AfterAsOf)]
+#[case::first_of_a_month(
+    "a:moment z:moment\n2024-03-01T08:00:00 2024-03-01T17:00:00",
+    EndDay::Exclusive,
+    Reason::NoActiveDay
+)]
+#[case::later_in_a_month(
+    "a:moment z:moment\n2024-03-02T08:00:00 2024-03-02T17:00:00",
+    EndDay::Exclusive,
+    Reason::NoActiveDay
+)]
+fn windows_of_days_are_judged_by_days_whatever_the_grain_of_events(
+    #[case] window: &str,
+    #[case] end_day: EndDay,
+    #[case] reason: Reason,
+) {
+    let events = crate::sample::table("m:date\n2024-03");
+    let windows = crate::sample::table(window);
+    let within = Within { end_day, ..Within::new("m", self::window("a..z")) };
+    let context = Context::new().as_of("2024-03-10".parse().unwrap());
+    let outcome = within.apply_with(&events, &windows, &context).unwrap();
+    let windows = outcome.ledger.other_side.as_ref().unwrap();
+    assert_eq!((outcome.table.rows(), windows.rows(reason)), (0, 1), "{}", outcome.ledger);
+    // Without keys, no reason speaks of one.
+    assert!(!outcome.ledger.to_string().contains("key"), "{}", outcome.ledger);
+}
+
+#[test]
+fn a_start_decides_at_its_own_grain() {
+    let events = crate::sample::table("day:date\n2024-03-10");
+    let windows = crate::sample::table(
+        "p:number a:moment z:date
+         1 2024-03-05T23:00:00 2024-03-31
+         2 2024-03-05T01:30:00 2024-04-30",
+    );
+    for (pick, picked) in [(Pick::First, "2024-03-10 2"), (Pick::Last, "2024-03-10 1")] {
+        let within = Within::new("day", window("a..z")).pick(pick).bring(["p"]);
+        let outcome = within.apply(&events, &windows).unwrap();
+        assert_eq!(crate::sample::shown(&outcome.table), [picked]);
+        assert!(!outcome.ledger.to_string().contains("ties"), "{}", outcome.ledger);
+    }
+}
+
 #[test]
 fn moments_reversed_within_a_day_are_not_a_window_of_days() {
     let events = Table::from_columns([("day", days(&["2025-07-05"]))]).unwrap();
@@ -379,6 +425,14 @@ fn keys_match_by_value_and_not_by_the_kind_of_number() {
     let outcome =
         Within::new("day", window("a..")).matching(["k"]).apply(&events, &windows).unwrap();
     assert_eq!(shown(&outcome.table), ["1.00 2025-01-01 2025-01-01"]);
+    // A float that is nearest to a whole number need not be that number.
+    let events =
+        crate::sample::table("k:number day:date\n9007199254740993 2025-01-01\n7 2025-01-01");
+    let windows =
+        crate::sample::table("k:float a:date\n9007199254740992 2025-01-01\n7 2025-01-01\n0.5 -");
+    let outcome =
+        Within::new("day", window("a..")).matching(["k"]).bring(["a"]).apply(&events, &windows);
+    assert_eq!(shown(&outcome.unwrap().table), ["7 2025-01-01 2025-01-01"]);
 }
 
 proptest! {

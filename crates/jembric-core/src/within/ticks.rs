@@ -244,7 +244,7 @@ impl Sides {
         };
         let mut last = ends(Edge::End);
         no_end.set_indices().for_each(|row| last[row] = close);
-        let own = clock.finer(self).map(|own| self.own_ticks(own, [&no_start, &no_end], free));
+        let own = self.own_ticks(clock, [&no_start, &no_end], free, closed_by);
         let mut backwards = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
         if free {
             let free = ends(Edge::FreeEnd);
@@ -253,9 +253,12 @@ impl Sides {
         let mut empty = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
         // A row that is reversed or empty at the grain of its own columns stays so, however long
         // the periods of the events are.
-        if let Some(own) = &own {
-            backwards = &backwards | &own.reversed;
-            empty = &empty | &own.empty;
+        if let Some(reversed) = &own.reversed {
+            backwards = &backwards | reversed;
+            empty = &empty | reversed;
+        }
+        if let Some(without_day) = &own.empty {
+            empty = &empty | without_day;
         }
 
         let useless =
@@ -272,7 +275,7 @@ impl Sides {
             closed: closed_by.is_some() && no_end.count_set_bits() > 0,
             first,
             last: Some(last),
-            starts: own.map(|own| own.starts),
+            starts: own.starts,
             dropped: vec![
                 (Reason::Open, dropped_open),
                 (Reason::AfterAsOf, after),
@@ -282,30 +285,62 @@ impl Sides {
         })
     }
 
-    /// The bounds at the grain of their own columns.
+    /// What the bounds decide at the grain of their own columns, if it is finer than the ticks.
     fn own_ticks(
         &self,
         clock: Clock<'_>,
         [no_start, no_end]: [&BooleanBuffer; 2],
         free: bool,
+        closed_by: Option<Day>,
     ) -> OwnTicks {
-        let rows = no_start.len();
-        let ticks = |side: &Option<(Bound, Dates)>, edge, open: (i64, &BooleanBuffer)| {
-            let mut ticks = match side {
-                Some((bound, dates)) => clock.ticks::<i64>(dates, bound.span, edge),
-                None => vec![open.0; rows],
+        if clock.unit != TickUnit::Days {
+            return OwnTicks::default();
+        }
+        let by_days = Clock { widened_to: Periods::DAYS, ..clock };
+        let is_widened = clock.widened_to != Periods::DAYS;
+        let starts = |clock: Clock<'_>| {
+            let mut starts = match &self.from {
+                Some((bound, dates)) => clock.ticks::<i64>(dates, bound.span, Edge::Start),
+                None => vec![i64::MIN; no_start.len()],
             };
-            open.1.set_indices().for_each(|row| ticks[row] = open.0);
-            ticks
+            no_start.set_indices().for_each(|row| starts[row] = i64::MIN);
+            starts
         };
-        let starts = ticks(&self.from, Edge::Start, (i64::MIN, no_start));
-        let before_start = |edge| {
-            let ends = ticks(&self.to, edge, (i64::MAX, no_end));
-            BooleanBuffer::collect_bool(rows, |row| ends[row] < starts[row])
+        let before_start = |clock: Clock<'_>, starts: &[i64], edge| {
+            let mut ends = match &self.to {
+                Some((bound, dates)) => clock.ticks::<i64>(dates, bound.span, edge),
+                None => vec![i64::MAX; no_end.len()],
+            };
+            let close = closed_by.map_or(i64::MAX, |day| clock.end_of(day));
+            no_end.set_indices().for_each(|row| ends[row] = close);
+            BooleanBuffer::collect_bool(ends.len(), |row| ends[row] < starts[row])
         };
-        let reversed = before_start(Edge::End);
-        let empty = if free { before_start(Edge::FreeEnd) } else { reversed.clone() };
-        OwnTicks { reversed, empty, starts }
+        let of_moments = |side: &Option<(Bound, Dates)>| match side.as_ref().map(|(_, dates)| dates)
+        {
+            Some(dates @ Dates::Moments(_)) => Some(dates.are_instants()),
+            _ => None,
+        };
+        let micros = |instants: bool| {
+            let unit = if instants { TickUnit::Instants } else { TickUnit::Readings };
+            Clock { unit, ..by_days }
+        };
+        // Both bounds are compared by microseconds if both are moments.
+        let there = || self.dates().filter(|dates| !matches!(dates, Dates::Missing(_)));
+        let all_moments = there().all(|dates| matches!(dates, Dates::Moments(_)));
+        let exact = match there().next().is_some() && all_moments {
+            true => Some(micros(there().all(Dates::are_instants))),
+            false => is_widened.then_some(by_days),
+        };
+        OwnTicks {
+            reversed: exact.map(|clock| before_start(clock, &starts(clock), Edge::End)),
+            // An exclusive end leaves whole days, however long the periods of the events are.
+            empty: (free && is_widened)
+                .then(|| before_start(by_days, &starts(by_days), Edge::FreeEnd)),
+            starts: match of_moments(&self.from) {
+                Some(instants) => Some(starts(micros(instants))),
+                None => is_widened.then(|| starts(by_days)),
+            },
+        }
     }
 
     fn refused(&self, open: &BooleanBuffer, table: &Table) -> Error {
@@ -321,11 +356,13 @@ impl Sides {
 }
 
 /// What the own grain of a side decides about its rows.
+#[derive(Default)]
 struct OwnTicks {
-    starts: Vec<i64>,
-    /// The rows that end before they start, and those without active time.
-    reversed: BooleanBuffer,
-    empty: BooleanBuffer,
+    starts: Option<Vec<i64>>,
+    /// The rows that end before they start.
+    reversed: Option<BooleanBuffer>,
+    /// The rows that have no day before their exclusive end.
+    empty: Option<BooleanBuffer>,
 }
 
 /// Which tick of a date is needed.
@@ -368,25 +405,6 @@ impl<'a> Clock<'a> {
                 })
             }),
         }
-    }
-
-    /// The clock to compare the bounds of one side with each other, if it is finer than the one to
-    /// compare both sides: days, if the common clock widens them to longer periods; microseconds,
-    /// if it converts moments to days.
-    fn finer(self, side: &Sides) -> Option<Clock<'a>> {
-        if self.unit != TickUnit::Days {
-            return None;
-        }
-        let there = || side.dates().filter(|dates| !matches!(dates, Dates::Missing(_)));
-        let by_moments =
-            there().next().is_some() && there().all(|dates| matches!(dates, Dates::Moments(_)));
-        let unit = match by_moments {
-            true if there().all(Dates::are_instants) => TickUnit::Instants,
-            true => TickUnit::Readings,
-            false if self.widened_to == Periods::DAYS => return None,
-            false => TickUnit::Days,
-        };
-        Some(Clock { unit, widened_to: Periods::DAYS, ..self })
     }
 
     fn is_plain(self, dates: &Dates, span: Span, edge: Edge) -> bool {
