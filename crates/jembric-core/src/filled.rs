@@ -450,6 +450,10 @@ impl FilledPlan {
         ledger.view = stated.or_else(|| cells.view());
         let cut = stated.and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut);
+        if let Extent::Stated(range) = self.extent {
+            let whole = Warning::of_whole_periods(range, &self.date_name, dates.periods());
+            ledger.warnings.extend(whole);
+        }
         ledger.counts.push(("rows in the result".into(), cells.count()));
         ledger.counts.push(("rows recorded".into(), ledger.kept));
         ledger.counts.push(("rows added".into(), cells.count() - ledger.kept));

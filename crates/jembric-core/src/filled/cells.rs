@@ -42,6 +42,8 @@ pub(super) struct Cells {
     numbers: Vec<i32>,
     pub(super) mark: Option<String>,
     dated: Dated,
+    /// The range of the result, if one is given.
+    stated: Option<Range>,
     /// The key columns of each entity, in order.
     pub(super) keys: Table,
     /// The numbers of the entities, in the order of their keys.
@@ -146,6 +148,7 @@ impl Cells {
             ids: entities.into_ids(),
             table: used,
             dated: Dated::First,
+            stated: filled.stated(&dates),
             mark: filled.mark.clone(),
             without_record: all_spans.iter().filter(|span| span.is_empty()).count() as u64,
             dates,
@@ -405,13 +408,18 @@ impl Cells {
     fn dates_of(&self, entity: usize, starts: &[u32]) -> ArrayRef {
         let own = self.dates.periods();
         let last = self.dated == Dated::Last;
-        let day = |number: i32| {
-            let day = if last { self.axis.last_day(number) } else { self.axis.first_day(number) };
-            own.first_day(day)
+        // Of a period that the range covers in part, the first or last day of the part.
+        let (from, to) =
+            self.stated.map_or((Day::MIN, Day::MAX), |range| (range.first(), range.last()));
+        let day = |number: i32| match last {
+            true => own.first_day(self.axis.last_day(number).min(to)),
+            false => own.first_day(self.axis.first_day(number).max(from)),
         };
         if let Dates::Moments(moments) = &self.dates {
-            let added = |number| {
-                if last { self.axis.midnight(day(number)) } else { self.axis.start(number) }
+            let from = self.stated.map_or(i64::MIN, |range| self.axis.midnight(range.first()));
+            let added = |number| match last {
+                true => self.axis.midnight(day(number)),
+                false => self.axis.start(number).max(from),
             };
             let dates = stretched(starts, |n, own| {
                 // Date every cell as if it were added, and then replace the dates of records by

@@ -328,21 +328,17 @@ impl Fill {
             Some(days) => i64::from(days.value(cell)),
             None => laid.dates.as_primitive::<TimestampMicrosecondType>().value(cell),
         };
-        // The values at both ends are weighted by their distance, and the result is rounded once if
-        // it can be exact until then.
+        // The values at both ends are weighted by their distance.
         let between = |rows: [u32; 2], [before, after]: [i64; 2]| {
-            let exact =
-                (measure.layers() == 1).then(|| rows.map(|row| measure.unit(row as usize, 0)));
-            let products = exact.and_then(|[one, other]| {
-                one.checked_mul(after.into())?.checked_add(other.checked_mul(before.into())?)
-            });
-            let mean = products.and_then(|sum| measure.mean(&[sum], (before + after) as u64));
-            mean.unwrap_or_else(|| {
-                let [one, other] = rows.map(|row| values.value(row as usize));
-                // Weights are at most 1, so that values near the greatest float stay finite.
-                let all = (before + after) as f64;
-                one * (after as f64 / all) + other * (before as f64 / all)
-            })
+            let [one, other] = rows.map(|row| values.value(row as usize));
+            match one == other {
+                true => one,
+                false => {
+                    let rows = rows.map(|row| row as usize);
+                    let mean = measure.weighted(rows, [one, other], [after, before]);
+                    mean.clamp(one.min(other), one.max(other))
+                }
+            }
         };
         let line = stretched(&laid.starts, |n, own: &mut [Option<f64>]| {
             let start = laid.starts[n] as usize;

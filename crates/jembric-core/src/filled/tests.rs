@@ -4,7 +4,7 @@ use crate::{
     sample::{shown, table},
     timeline::Timeline,
 };
-use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array};
+use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array, cast::AsArray as _};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::{collections::BTreeMap, sync::Arc};
@@ -422,14 +422,17 @@ fn a_range_that_cuts_periods_warns_and_values_come_from_outside_it() {
     let filled =
         Filled::new("day").grain(Grain::Month).range("2024-01-10..2024-02-15".parse().unwrap());
     let outcome = filled.clone().carry(["y"]).apply(&rows).unwrap();
-    assert_eq!(shown(&outcome.table), ["2024-01-01 1", "2024-02-01 1"]);
+    assert_eq!(shown(&outcome.table), ["2024-01-10 1", "2024-02-01 1"]);
     let ledger = outcome.ledger.to_string();
     assert!(ledger.contains("range 2024-01-10..2024-02-15"), "{ledger}");
     let warning = "the range 2024-01-10..2024-02-15 covers only part of 2024-01 and 2024-02. Rows \
         outside the range are not counted";
     assert!(ledger.contains(warning), "{ledger}");
     let line = filled.linear(["y"]).apply(&rows).unwrap();
-    assert_eq!(shown(&line.table), ["2024-01-01 1.0", "2024-02-01 2.1739130434782608"]);
+    assert_eq!(
+        shown(&line.table),
+        ["2024-01-10 1.2173913043478262", "2024-02-01 2.1739130434782608"]
+    );
 }
 
 #[test]
@@ -481,4 +484,70 @@ fn columns_of_every_type_are_filled_and_interpolation_goes_by_time() {
     let cents = table("day:date level:money\n2025-01-01 2.89\n2025-01-03 2.97");
     let line = Filled::new("day").linear(["level"]).apply(&cents).unwrap();
     assert_eq!(shown(&line.table)[1], "2025-01-02 2.93");
+}
+
+/// The same range keeps all rows of its own result.
+#[rstest]
+#[case(None, ["2023-12-10", "2024-01-01", "2024-02-01"])]
+#[case(Some(Dated::Last), ["2023-12-31", "2024-01-31", "2024-02-15"])]
+fn a_period_that_the_range_cuts_is_dated_inside_it(
+    #[case] dated: Option<Dated>,
+    #[case] days: [&str; 3],
+) {
+    let rows = table("day:date y:number\n2023-11-05 1\n2024-03-20 3");
+    let range = "2023-12-10..2024-02-15".parse().unwrap();
+    let filled = Filled { dated, ..Filled::new("day").grain(Grain::Month).range(range) };
+    let outcome = filled.apply(&rows).unwrap();
+    assert_eq!(shown(&outcome.table), days.map(|day| format!("{day} -")));
+    assert_eq!(filled.apply(&outcome.table).unwrap().ledger.kept, 3);
+}
+
+#[test]
+fn months_that_a_range_of_days_cuts_count_as_a_whole() {
+    let rows = table("m:date y:number\n2024-01 1\n2024-04 3");
+    let range = "2024-01-10..2024-02-15".parse().unwrap();
+    let filled = Filled::new("m").grain(Grain::Month).range(range);
+    let outcome = filled.apply(&rows).unwrap();
+    assert_eq!(shown(&outcome.table), ["2024-01 1", "2024-02 -"]);
+    let ledger = outcome.ledger.to_string();
+    let warning = "the range 2024-01-10..2024-02-15 covers only part of 2024-01 and 2024-02, which \
+        count as a whole, because `m` holds months";
+    assert!(ledger.contains(warning), "{ledger}");
+}
+
+proptest! {
+    /// A value is that of its two neighbours, whatever other entities have, and between equal
+    /// neighbours it is that value.
+    #[test]
+    fn interpolation_depends_on_the_neighbours_only(
+        values in prop::array::uniform2(prop_oneof![
+            prop::num::f64::NORMAL,
+            prop::sample::select(vec![0.0, -1e-9, 0.1, 1e300, f64::MAX, 5e-324]),
+        ]),
+        equal in any::<bool>(),
+        other in prop::num::f64::NORMAL,
+        days in 2_i32..400,
+    ) {
+        let values = if equal { [values[0]; 2] } else { values };
+        let of = |entities: &[(&str, i32, f64)]| {
+            let who: ArrayRef = Arc::new(arrow_array::StringViewArray::from_iter_values(
+                entities.iter().map(|row| row.0)));
+            let day: ArrayRef = Arc::new(Date32Array::from_iter_values(
+                entities.iter().map(|row| row.1)));
+            let value: ArrayRef = Arc::new(arrow_array::Float64Array::from_iter_values(
+                entities.iter().map(|row| row.2)));
+            let table = Table::from_columns([("k", who), ("d", day), ("y", value)]).unwrap();
+            let filled = Filled::new("d").per(["k"]).linear(["y"]).range(Extent::Each);
+            let table = filled.apply(&table).unwrap().table;
+            let values = table.column("y").unwrap().as_primitive::<arrow_array::types::Float64Type>()
+                .values().to_vec();
+            values[..=days as usize].to_vec()
+        };
+        let alone = of(&[("a", 0, values[0]), ("a", days, values[1])]);
+        let beside = of(&[("a", 0, values[0]), ("a", days, values[1]), ("b", 3, other)]);
+        prop_assert_eq!(&alone, &beside);
+        let (least, most) = (values[0].min(values[1]), values[0].max(values[1]));
+        prop_assert!(alone.iter().all(|value| (least..=most).contains(value)), "{:?}", alone);
+        prop_assert!(alone.is_sorted() || alone.iter().rev().is_sorted(), "{:?}", alone);
+    }
 }
