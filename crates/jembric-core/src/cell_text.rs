@@ -11,7 +11,7 @@ use std::{borrow::Cow, fmt::Write as _};
 
 /// Formats the cells of one column: dates as `2025-06-30`, periods by their labels (`2025-06`),
 /// moments as `2025-06-30T14:05`, decimals with all their places, floats with as many digits as
-/// distinguish them from their neighbours. A missing value is an empty text.
+/// distinguish them from their neighbours (`0.1`, `1.5e300`). A missing value is an empty text.
 #[derive(Debug)]
 pub struct CellText<'a> {
     array: &'a ArrayRef,
@@ -55,7 +55,7 @@ impl<'a> CellText<'a> {
             DataType::Boolean => {
                 to.push_str(if array.as_boolean().value(row) { "true" } else { "false" })
             }
-            DataType::Float64 => shown(to, array.as_primitive::<Float64Type>().value(row)),
+            DataType::Float64 => float(to, array.as_primitive::<Float64Type>().value(row)),
             DataType::Decimal64(_, places) => {
                 decimal(to, array.as_primitive::<Decimal64Type>().value(row).into(), *places)
             }
@@ -103,6 +103,24 @@ impl<'a> CellText<'a> {
 fn shown(to: &mut String, value: impl std::fmt::Display) {
     // Writing to a string cannot fail.
     let _ = write!(to, "{value}");
+}
+
+/// Appends a float with its shortest digits. If these and the zeros beside the point are more than
+/// 17, it gets an exponent, because no reader takes so many digits for a float.
+pub(crate) fn float(to: &mut String, value: f64) {
+    let size = value.abs();
+    if value == 0.0 || (1e-5..1e17).contains(&size) || !value.is_finite() {
+        return shown(to, value);
+    }
+    let start = to.len();
+    shown(to, format_args!("{value:e}"));
+    let (digits, power) = to[start..].split_once('e').unwrap_or(("", "0"));
+    let power: usize = power.trim_start_matches('-').parse().unwrap_or_default();
+    let digits = digits.bytes().filter(u8::is_ascii_digit).count();
+    if size < 1.0 && digits - 1 + power <= 17 {
+        to.truncate(start);
+        shown(to, value);
+    }
 }
 
 fn decimal(to: &mut String, units: i128, places: i8) {
@@ -179,6 +197,12 @@ mod tests {
         "1234.56")]
     #[case(Decimal128Array::from(vec![0]).with_precision_and_scale(38, 0).unwrap(), "0")]
     #[case(Float64Array::from(vec![0.1]), "0.1")]
+    #[case(Float64Array::from(vec![1.0 / 3.0]), "0.3333333333333333")]
+    #[case(Float64Array::from(vec![-12_345_678_901_234_568.0]), "-12345678901234568")]
+    #[case(Float64Array::from(vec![9.969_21e36]), "9.96921e36")]
+    #[case(Float64Array::from(vec![1e-9]), "0.000000001")]
+    #[case(Float64Array::from(vec![-1.25e-17]), "-1.25e-17")]
+    #[case(Float64Array::from(vec![f64::NEG_INFINITY]), "-inf")]
     #[case(Float64Array::from(vec![None]), "")]
     #[case(Time64MicrosecondArray::from(vec![50_709_500_000]), "14:05:09.500")]
     #[case(TimestampMicrosecondArray::from(vec![0]).with_timezone("UTC"), "1970-01-01T00:00Z")]

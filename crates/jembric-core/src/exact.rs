@@ -6,6 +6,7 @@
 //! "Computer Arithmetic and Validity" (2008).
 
 use crate::{
+    cell_text::float,
     error::Result,
     parallel::{self, STRETCH},
     table::Table,
@@ -147,7 +148,11 @@ impl fmt::Display for ExactSum {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.kind {
             Sum::Whole { sum, places } => f.pad(&decimal_text(*sum, *places)),
-            Sum::Float(limbs) => f.pad(&limbs.rounded().to_string()),
+            Sum::Float(limbs) => {
+                let mut text = String::new();
+                float(&mut text, limbs.rounded());
+                f.pad(&text)
+            }
         }
     }
 }
@@ -337,7 +342,7 @@ mod tests {
     #[case(vec![], "0")]
     #[case(vec![0.1; 10], "1")]
     #[case(vec![1e16, 1.0, -1e16], "1")]
-    #[case(vec![1e308, 1e308, -1e308], &1e308.to_string())]
+    #[case(vec![1e308, 1e308, -1e308], "1e308")]
     #[case(vec![f64::INFINITY, 1.0], "inf")]
     #[case(vec![-0.5, 0.25], "-0.25")]
     fn floats_are_rounded_once_at_the_end(#[case] values: Vec<f64>, #[case] expected: &str) {
@@ -362,7 +367,7 @@ mod tests {
     #[test]
     fn the_smallest_floats_are_not_lost() {
         let tiny = f64::from_bits(1);
-        assert_eq!(floats(vec![tiny, tiny, 1.0, -1.0]).to_string(), (tiny * 2.0).to_string());
+        assert_eq!(floats(vec![tiny, tiny, 1.0, -1.0]).to_string(), "1e-323");
     }
 
     #[test]

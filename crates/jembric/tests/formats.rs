@@ -655,3 +655,90 @@ fn a_block_that_ends_behind_its_file_is_damage(#[case] stated: i64) {
     let whole = format!("a block ends behind the last of the file's {} bytes", bytes.len());
     assert!(error.contains("n.arrow") && error.contains(&whole), "{error}");
 }
+
+/// A dictionary that states more entries than its page has bytes is refused before memory is
+/// allocated for them.
+#[test]
+fn the_entries_of_a_dictionary_are_checked() {
+    let names: ArrayRef =
+        Arc::new(StringViewArray::from_iter_values((0..700).map(|n| format!("n{}", n % 70))));
+    let table = Table::from_columns([("name", names)]).unwrap();
+    let mut bytes = Vec::new();
+    Writing::new().format(Format::Parquet).write(&table, &mut bytes).unwrap();
+    // The number 70 as a field of the page header, and 8191 in its place.
+    let (stated, more) = ([0x15, 0x8c, 0x01, 0x15], [0x15, 0xfe, 0x7f, 0x15]);
+    let at = bytes.windows(4).position(|window| window == stated).expect("a dictionary");
+    bytes[at..at + 4].copy_from_slice(&more);
+    let error = Reading::new().stream("names", &bytes[..]).unwrap_err().to_string();
+    assert!(error.contains("`name` has a dictionary of 8191 entries in"), "{error}");
+    let file = tempfile::NamedTempFile::with_suffix(".parquet").unwrap();
+    fs::write(file.path(), &bytes).unwrap();
+    let error = Reading::new().file(file.path()).unwrap_err().to_string();
+    assert!(error.contains("`name` has a dictionary of 8191 entries in"), "{error}");
+}
+
+/// Floats near the limits of their digits, and any others.
+fn float() -> impl Strategy<Value = f64> {
+    let powers = (-40_i32..40, -999_i32..1000);
+    prop_oneof![
+        any::<f64>().prop_filter("a number", |value| value.is_finite()),
+        powers.prop_map(|(power, digits)| f64::from(digits) * 10_f64.powi(power)),
+        (-4_i64..5).prop_map(|more| (100_000_000_000_000_000 + more * 16) as f64),
+    ]
+}
+
+proptest! {
+    /// What is written as CSV is read with the same types and values. Floats of at most six decimal
+    /// places are exact decimals to a reader, and whole ones whole numbers.
+    #[test]
+    fn a_written_table_is_read_back(
+        rows in proptest::collection::vec((
+            proptest::option::of(any::<i64>()), -719_162..2_932_897_i32, float(),
+            proptest::option::of(-100_000_000_000_000_000..100_000_000_000_000_000_i128),
+            any::<bool>(), 0..86_400_000_000_i64,
+        ), 1..12),
+        places in 1..7_i8,
+    ) {
+        let column = |array: ArrayRef| array;
+        let micros = rows.iter().map(|row| i64::from(row.1) * 86_400_000_000 + row.5);
+        let moments = TimestampMicrosecondArray::from_iter_values(micros);
+        let wide = rows.iter().map(|row| row.3.map(|units| units * 1000));
+        let narrow = rows.iter().map(|row| row.3.map(|units| units as i64));
+        let table = Table::from_columns([
+            ("whole", column(Arc::new(rows.iter().map(|row| row.0).collect::<Int64Array>()))),
+            ("day", column(Arc::new(Date32Array::from_iter_values(rows.iter().map(|row| row.1))))),
+            ("float", column(Arc::new(Float64Array::from_iter_values(rows.iter().map(|row| row.2))))),
+            ("money", column(Arc::new(narrow.collect::<Decimal64Array>()
+                .with_precision_and_scale(18, places).unwrap()))),
+            ("wide", column(Arc::new(wide.collect::<Decimal128Array>()
+                .with_precision_and_scale(38, places).unwrap()))),
+            ("truth", column(Arc::new(BooleanArray::from_iter(rows.iter().map(|row| Some(row.4)))))),
+            ("instant", column(Arc::new(moments.with_timezone("UTC")))),
+            ("text", column(Arc::new(StringViewArray::from_iter_values(
+                rows.iter().map(|row| format!("t{}", row.1)))))),
+        ]).unwrap();
+        let back = through(&table, Format::Csv);
+        let has_values = |name: &str| table.column(name).unwrap().null_count() < table.rows();
+        for column in table.shape().columns().iter().filter(|column| has_values(&column.name)) {
+            let read = back.shape().find(&column.name).unwrap().kind.unwrap();
+            match column.name.as_str() {
+                "float" => prop_assert!(read.is_number(), "{:?}: {}", read, cells(&table)[0]),
+                _ => prop_assert_eq!(Some(read), column.kind, "{}", column.name),
+            }
+            let texts = |table: &Table| {
+                let place = table.shape().place(&column.name).unwrap();
+                let cells = &io::CellText::of(table)[place];
+                (0..table.rows()).map(|row| cells.text(row)).collect::<Vec<_>>()
+            };
+            let (ours, theirs) = (texts(&table), texts(&back));
+            match column.name.as_str() {
+                "float" => {
+                    let number = |text: &String| text.parse::<f64>().unwrap();
+                    prop_assert_eq!(ours.iter().map(number).collect::<Vec<_>>(),
+                        theirs.iter().map(number).collect::<Vec<_>>());
+                }
+                _ => prop_assert_eq!(ours, theirs),
+            }
+        }
+    }
+}

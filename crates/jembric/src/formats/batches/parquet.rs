@@ -20,9 +20,11 @@ use parquet::{
         arrow_reader::{ArrowReaderMetadata, ArrowReaderOptions, ParquetRecordBatchReaderBuilder},
     },
     basic::Compression,
+    column::page::{Page, PageReader},
     file::{
         properties::WriterProperties,
         reader::{ChunkReader, Length},
+        serialized_reader::SerializedPageReader,
     },
 };
 use rayon::prelude::*;
@@ -110,6 +112,37 @@ pub(super) fn count(input: Input, share: Portion) -> Result<(u64, u64), Unread> 
     Ok((rows[..groups.start].iter().sum(), rows[groups].iter().sum()))
 }
 
+/// Errors: a dictionary of a column that is read states more entries than its page has bytes. The
+/// reader of dictionaries would ask for memory for all of them.
+fn expect_dictionaries<T: ChunkReader + Clone + 'static>(
+    input: &T,
+    about: &ArrowReaderMetadata,
+    mask: &ProjectionMask,
+    groups: &[usize],
+) -> Result<(), ArrowError> {
+    for group in groups.iter().map(|&group| about.metadata().row_group(group)) {
+        let rows = usize::try_from(group.num_rows()).unwrap_or_default();
+        let columns = group.columns().iter().enumerate();
+        let read = columns.filter(|(leaf, column)| {
+            mask.leaf_included(*leaf) && column.dictionary_page_offset().is_some()
+        });
+        for (_, column) in read {
+            let mut pages = SerializedPageReader::new(Arc::new(input.clone()), column, rows, None)?;
+            if let Some(Page::DictionaryPage { buf, num_values, .. }) = pages.get_next_page()?
+                && num_values as usize > buf.len()
+            {
+                let problem = format!(
+                    "column `{}` has a dictionary of {num_values} entries in {} bytes",
+                    column.column_path().string(),
+                    buf.len()
+                );
+                return Err(ArrowError::ParquetError(problem));
+            }
+        }
+    }
+    Ok(())
+}
+
 /// The number of rows of each group.
 fn rows_of_groups(about: &ArrowReaderMetadata) -> Result<Vec<u64>, Unread> {
     let rows = about.metadata().row_groups().iter().map(|group| u64::try_from(group.num_rows()));
@@ -156,6 +189,7 @@ fn each_of<T: ChunkReader + Clone + 'static>(
     let schema: SchemaRef = Arc::new(about.schema().project(places)?);
     let mask = ProjectionMask::roots(about.parquet_schema(), places.iter().copied());
     let reader = |groups: Vec<usize>| {
+        expect_dictionaries(input, &about, &mask, &groups)?;
         let reader =
             ParquetRecordBatchReaderBuilder::new_with_metadata(input.clone(), about.clone());
         let reader = reader.with_row_groups(groups).with_projection(mask.clone());
@@ -216,6 +250,7 @@ fn parts_of<T: ChunkReader + Clone + 'static>(
     }
     let mask = ProjectionMask::roots(about.parquet_schema(), roots.iter().copied());
     let rows_of = |group: usize| {
+        expect_dictionaries(&input, &about, &mask, &[group])?;
         let rows = ParquetRecordBatchReaderBuilder::new_with_metadata(input.clone(), about.clone());
         let rows =
             rows.with_row_groups(vec![group]).with_projection(mask.clone()).with_batch_size(BATCH);
