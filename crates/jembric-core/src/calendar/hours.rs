@@ -125,7 +125,7 @@ mod tests {
         fn every_moment_lies_in_an_hour_that_the_local_clock_shows(
             name in prop::sample::select(vec!["Australia/Lord_Howe", "Europe/Lisbon",
                 "Asia/Kathmandu", "Africa/Monrovia", "UTC"]),
-            second in -62_135_596_800_i64..253_402_300_800,
+            second in -62_135_400_000_i64..253_402_100_000,
         ) {
             let zone: Zone = name.parse().unwrap();
             let hours = Hours::of(&zone);

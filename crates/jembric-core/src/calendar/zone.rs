@@ -85,17 +85,18 @@ impl Zone {
         instants.iter().map(move |&instant| {
             let (from, to, offset) = known.get();
             if (from..to).contains(&instant) {
-                return instant + offset;
+                return within_calendar(instant + offset);
             }
             let stretch = self.stretch(instant);
             known.set(stretch);
-            instant + stretch.2
+            within_calendar(instant + stretch.2)
         })
     }
 
-    /// The reading of the clock at a point in time.
+    /// The reading of the clock at a point in time. Points in time whose day lies outside the years
+    /// 0001 to 9999 in this zone are read as the first or last moment of these years.
     pub fn reading(&self, instant: i64) -> i64 {
-        instant + self.offset(instant)
+        within_calendar(instant + self.offset(instant))
     }
 
     fn offset(&self, instant: i64) -> i64 {
@@ -155,17 +156,24 @@ impl Zone {
     }
 }
 
-/// The point in time, or the nearest one that the zone data covers.
+/// The point in time, or the nearest one whose offset the zone data tells. No clock changes in the
+/// first or last days of the calendar.
 fn timestamp(micros: i64) -> Timestamp {
-    let range = Timestamp::MIN.as_microsecond()..=Timestamp::MAX.as_microsecond();
-    Timestamp::from_microsecond(micros.clamp(*range.start(), *range.end()))
+    let days = |day: Day, more: i64| (i64::from(day.number()) + more) * MICROS_PER_DAY;
+    Timestamp::from_microsecond(micros.clamp(days(Day::MIN, 3), days(Day::MAX, -3)))
         .unwrap_or(Timestamp::UNIX_EPOCH)
+}
+
+/// A reading, or the nearest one in the calendar.
+fn within_calendar(reading: i64) -> i64 {
+    let first = Day::MIN.number() as i64 * MICROS_PER_DAY;
+    reading.clamp(first, (i64::from(Day::MAX.number()) + 1) * MICROS_PER_DAY - 1)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::calendar::Moment;
+    use crate::calendar::{Moment, notation};
     use jiff::civil::DateTime;
     use proptest::prelude::*;
     use rstest::rstest;
@@ -200,6 +208,22 @@ mod tests {
             "Europe/Lisbonne".parse::<Zone>().unwrap_err(),
             @"`Europe/Lisbonne` is not a time zone. Did you mean `Europe/Lisbon`?"
         );
+    }
+
+    #[rstest]
+    #[case("Pacific/Apia", "9999-12-31T05:00Z", "9999-12-31T18:00")]
+    #[case("Pacific/Apia", "9999-12-31T12:00Z", "9999-12-31T23:59:59.999999")]
+    #[case("America/Santiago", "0001-01-01T12:00Z", "0001-01-01T07:17:15")]
+    #[case("America/Santiago", "0001-01-01T03:00Z", "0001-01-01T00:00")]
+    fn the_ends_of_the_calendar_are_within_it(
+        #[case] zone: Zone,
+        #[case] instant: &str,
+        #[case] reading: &str,
+    ) {
+        let written = notation::read(instant.as_bytes()).unwrap();
+        let instant = written.micros(notation::Order::DayFirst).unwrap();
+        assert_eq!(show(zone.reading(instant)), reading);
+        assert_eq!(zone.readings(&[instant]).map(show).collect::<Vec<_>>(), [reading]);
     }
 
     proptest! {
