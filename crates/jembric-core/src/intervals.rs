@@ -56,6 +56,8 @@ pub(crate) struct Rules {
     pub(crate) range: Option<Range>,
     /// Whether ticks are hours.
     pub(crate) hours: bool,
+    /// Whether nothing after the as-of date counts: an interval that ends later has not ended yet.
+    pub(crate) only_until_as_of: bool,
 }
 
 impl Rules {
@@ -144,6 +146,8 @@ pub(crate) struct Intervals {
     seen: u8,
     /// The rows without an end of their own; none if all have one.
     closed: Option<Vec<bool>>,
+    /// Of these, the rows that end after the as-of date; none if no row is cut.
+    cut: Option<BooleanBuffer>,
     /// The day that replaces missing ends, if there is any, and its last tick.
     pub(crate) closed_on: Option<Day>,
     closing_tick: Option<i32>,
@@ -187,6 +191,7 @@ impl Intervals {
         };
         let has_start = |row: usize| started.as_ref().is_none_or(|valid| valid.value(row));
         let range = rules.range.map(|range| ticks.range(range));
+        let until = context.as_of.filter(|_| rules.only_until_as_of).map(Day::number);
         let any_open = has_end.is_some() || never.is_some();
         let close = any_open.then(|| {
             ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of)
@@ -202,6 +207,7 @@ impl Intervals {
             ends: &ends,
             backwards: Backwards::of(&starts, &ends),
             close,
+            until,
             range,
             // An exclusive end day is not active, but the as-of day of an open interval is.
             free: rules.end_day == EndDay::Exclusive && hours.is_none(),
@@ -213,7 +219,10 @@ impl Intervals {
         if rules.open_ends == OpenEnds::Refuse {
             refuse_open(table, rules, &fates)?;
         }
-        let closing_tick = close.filter(|_| any_closed);
+        let closing_tick = close.or(until).filter(|_| any_closed);
+        let cut = until
+            .filter(|_| any_closed)
+            .map(|_| BooleanBuffer::collect_bool(closed.len(), |row| closed[row] && !is_open(row)));
         let closed_on = closing_tick.map(|tick| context.as_of.unwrap_or_else(|| ticks.day(tick)));
         let instants = starts.are_instants() || ends.are_instants();
         let closed = Some(closed).filter(|_| any_closed);
@@ -223,6 +232,7 @@ impl Intervals {
             fates,
             seen,
             closed,
+            cut,
             closed_on,
             closing_tick,
             range,
@@ -268,6 +278,11 @@ impl Intervals {
             None => 0,
             Some(closed) => rows.set_indices().filter(|&row| closed[row]).count() as u64,
         }
+    }
+
+    /// How many of the active rows in a mask end after the as-of date.
+    pub(crate) fn cut_in(&self, rows: &BooleanBuffer) -> u64 {
+        self.cut.as_ref().map_or(0, |cut| (cut & rows).count_set_bits() as u64)
     }
 
     /// The ticks of a row, clipped to the range.

@@ -32,9 +32,11 @@ use std::sync::Arc;
 /// * From intervals: those that overlap, touch, or leave a gap of at most
 ///   [`join_gaps`](Spells::join_gaps) days become one spell. [`idle`](Spells::idle) gives the gaps
 ///   between an entity's spells instead (`per…, start, end, days`). The end has the meaning of the
-///   intervals' ends: with exclusive end days it is the day after the last active one. A spell with
-///   an open interval has no end; its days are counted up to the as-of date, or without one to the
-///   newest date of both columns.
+///   intervals' ends: with exclusive end days it is the day after the last active one. An
+///   open interval lasts to the as-of date, and nothing after that date counts: an interval that
+///   ends later has not ended yet, and one that starts later is dropped. A spell that lasts at the
+///   as-of date has no end, and its days are counted up to that date. Without an as-of date, the
+///   newest date of both columns takes its place for open intervals.
 /// * From dated states: each record holds until the day before the entity's next one, and
 ///   neighbours with equal values are one spell. The last spell has no end; its days are counted up
 ///   to the as-of date, if there is one. Of several records on one day the last moment counts. At
@@ -42,7 +44,8 @@ use std::sync::Arc;
 ///
 /// Points in time are converted to days in [`Context::zone`]. Set aside: rows without a start or
 /// date, rows that end before they start, rows without a key. Dropped: open intervals if
-/// `open-ends` is `drop`, states after the as-of date, intervals without an active day.
+/// `open-ends` is `drop`, intervals and states that start after the as-of date, intervals without
+/// an active day.
 ///
 /// Errors: a column is missing or holds no dates; missing ends are refused; settings for intervals
 /// are mixed with those for states. Cost: one numbering of the entities, one random access for each
@@ -190,6 +193,7 @@ impl Operation for Spells {
         }));
         if let (Some(start), Some(end)) = (&self.start, &self.end) {
             causes.push(Cause::NoDate { column: start.clone() });
+            causes.push(Cause::AfterAsOf { column: start.clone() });
             causes.push(Cause::Reversed { start: start.clone(), end: end.clone() });
         }
         let accounting = Accounting::prepare(shape, context)?.warning_of(causes);
@@ -215,6 +219,7 @@ impl Operation for Spells {
                 never_ends: self.never_ends.clone(),
                 range: None,
                 hours: false,
+                only_until_as_of: true,
             };
             uses = uses.using([rules.start, rules.end]);
             SpellsOf::Intervals(rules)

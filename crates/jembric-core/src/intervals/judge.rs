@@ -21,6 +21,8 @@ pub(super) struct Judge<'a> {
     pub(super) backwards: Backwards<'a>,
     /// The tick until which open intervals last.
     pub(super) close: Option<i32>,
+    /// The last tick that counts.
+    pub(super) until: Option<i32>,
     pub(super) range: Option<(i32, i32)>,
     /// Whether the end day is exclusive.
     pub(super) free: bool,
@@ -34,7 +36,7 @@ pub(super) struct Judged {
     pub(super) fates: Vec<Fate>,
     /// The fates that occur, one bit each.
     pub(super) seen: u8,
-    /// The rows without an end of their own, if there are any.
+    /// The rows without an end of their own, or none by the last tick, if there are any.
     pub(super) closed: Vec<bool>,
 }
 
@@ -59,7 +61,7 @@ impl Judge<'_> {
     }
 
     fn any_open(&self) -> bool {
-        self.has_end.is_some() || self.never.is_some()
+        self.has_end.is_some() || self.never.is_some() || self.until.is_some()
     }
 
     #[inline]
@@ -86,7 +88,12 @@ impl Judge<'_> {
             (ended, Fate::Reversed, false)
         } else {
             let last = self.last_of(row);
-            (last, if last < first { Fate::NoDay } else { Fate::Active }, false)
+            match self.until {
+                _ if last < first => (last, Fate::NoDay, false),
+                Some(until) if first > until => (last, Fate::AfterAsOf, false),
+                Some(until) if last > until => (until, Fate::Active, true),
+                _ => (last, Fate::Active, false),
+            }
         };
         let outside = self.range.is_some_and(|(from, to)| last < from || first > to);
         (last, if fate == Fate::Active && outside { Fate::Outside } else { fate }, closed)

@@ -95,7 +95,8 @@ impl SpellsPlan {
             kept = &kept & &keyed;
             with_no_key(&mut dropped, &mut set_aside, &keyed);
         }
-        let open = intervals.closed_in(&kept);
+        let cut = intervals.cut_in(&kept);
+        let open = intervals.closed_in(&kept) - cut;
         let (mut ledger, aside) = RowMasks { kept, dropped, set_aside }.account(
             self.step.clone(),
             table,
@@ -104,6 +105,7 @@ impl SpellsPlan {
         let count: usize = spells.iter().map(Vec::len).sum();
         ledger.counts.insert(0, (if self.idle { "gaps" } else { "spells" }.into(), count as u64));
         ledger.note("without an end", open);
+        ledger.note("not ended by the as-of date", cut);
         ledger.as_of = intervals.closed_on;
         ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
 

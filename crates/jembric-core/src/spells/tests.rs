@@ -1,8 +1,8 @@
 use super::*;
 use crate::ledger::Reason;
 use arrow_array::{
-    ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray, cast::AsArray,
-    types::Int64Type,
+    Array, ArrayRef, Date32Array, Int64Array, StringViewArray, TimestampMicrosecondArray,
+    cast::AsArray, types::Int64Type,
 };
 use arrow_cast::display::array_value_to_string;
 use proptest::prelude::*;
@@ -161,10 +161,14 @@ proptest! {
     fn a_spell_is_a_run_of_marked_days(
         rows in prop::collection::vec((0_i64..3, 0_i32..120, 0_i32..15), 0..40),
         join_gaps in 0_u32..4,
+        as_of in prop::option::of(0_i32..140),
     ) {
+        let until = as_of.unwrap_or(i32::MAX);
         let mut marked: BTreeMap<i64, BTreeSet<i32>> = BTreeMap::new();
-        for &(who, first, length) in &rows {
-            marked.entry(who).or_default().extend(first..=first + length);
+        let mut going_on = BTreeSet::new();
+        for &(who, first, length) in rows.iter().filter(|row| row.1 <= until) {
+            marked.entry(who).or_default().extend(first..=(first + length).min(until));
+            going_on.extend((first + length > until).then_some(who));
         }
         let (mut spells, mut holes) = (Vec::new(), Vec::new());
         for (&who, days) in &marked {
@@ -176,8 +180,17 @@ proptest! {
                 }
             }
             holes.extend(runs.windows(2).map(|two| (who, two[0].1 + 1, two[1].0 - 1)));
-            spells.extend(runs.into_iter().map(|(first, last)| (who, first, last)));
+            spells.extend(runs.into_iter().map(|(first, last)| {
+                let end = Some(last).filter(|&last| last < until || !going_on.contains(&who));
+                (who, first, end, last - first + 1)
+            }));
         }
+        let holes = holes.into_iter().map(|(who, first, last): (i64, i32, i32)| {
+            (who, first, Some(last), last - first + 1)
+        });
+        let holes = holes.collect();
+        let mut context = Context::new();
+        context.as_of = as_of.and_then(crate::calendar::Day::from_number);
         let table = Table::from_columns([
             ("who", Arc::new(rows.iter().map(|row| Some(row.0))
                 .collect::<Int64Array>()) as ArrayRef),
@@ -187,18 +200,23 @@ proptest! {
         let of_intervals = Spells::of_intervals("a", "z").per(["who"]).join_gaps(join_gaps);
         for (operation, expected) in [(of_intervals.clone(), spells), (of_intervals.idle(),
             holes)] {
-            let outcome = operation.apply(&table).unwrap();
-            let days = |name: &str| outcome.table.column(name).unwrap()
-                .as_primitive::<arrow_array::types::Date32Type>().values().to_vec();
-            let who = outcome.table.column("who").unwrap().as_primitive::<Int64Type>().values()
-                .to_vec();
-            let got: Vec<_> = who.into_iter().zip(days("start").into_iter().zip(days("end")))
-                .map(|(who, (first, last))| (who, first, last)).collect();
+            let outcome = operation.apply_with(&table, &context).unwrap();
+            let of = |name: &str| outcome.table.column(name).unwrap();
+            let days = |name: &str| of(name).as_primitive::<arrow_array::types::Date32Type>();
+            let whole = |name: &str| of(name).as_primitive::<Int64Type>();
+            let got: Vec<_> = (0..outcome.table.rows()).map(|row| {
+                let end = days("end");
+                let end = end.is_valid(row).then(|| end.value(row));
+                (whole("who").value(row), days("start").value(row), end,
+                    whole("days").value(row) as i32)
+            }).collect();
             prop_assert_eq!(got, expected);
+            let later = rows.iter().filter(|row| row.1 > until).count();
+            prop_assert_eq!(outcome.ledger.rows(Reason::AfterAsOf) as usize, later);
             if !operation.idle {
                 let records: i64 = outcome.table.column("records").unwrap()
                     .as_primitive::<Int64Type>().values().iter().sum();
-                prop_assert_eq!(records as usize, rows.len());
+                prop_assert_eq!(records as usize, rows.len() - later);
             }
         }
     }
