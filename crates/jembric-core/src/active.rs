@@ -259,14 +259,24 @@ impl Operation for Active {
                 (Gives::Rows { share }, result)
             }
         };
+        // A range of days takes in whole periods, if both columns hold nothing finer.
+        let periods = |place: usize| shape.kind(place).and_then(Type::periods);
+        let own = periods(start).filter(|own| periods(end) == Some(*own));
+        let whole = self.range.zip(own).map(|(range, own)| {
+            let warning = Warning::of_whole_periods(range, &self.start, own);
+            (range.to_whole(own), warning)
+        });
+        let (range, range_warning) =
+            whole.map_or((self.range, None), |(range, warning)| (Some(range), warning));
         let rules = Rules {
             start,
             end,
             end_day: self.end_day,
             open_ends: self.open_ends,
             never_ends: self.never_ends.clone(),
-            range: self.range,
+            range,
             hours: self.hours(),
+            only_until_as_of: false,
         };
         let roles = self.roles(&gives);
         let plan = ActivePlan {
@@ -280,6 +290,7 @@ impl Operation for Active {
             period_name: self.period_name().to_owned(),
             most_rows: self.most_rows,
             newest: None,
+            range_warning,
             accounting: accounting.clone(),
         };
         let uses = uses.using([start, end]).accounting(&accounting);
@@ -316,6 +327,8 @@ struct ActivePlan {
     most_rows: u64,
     /// The newest tick of all rows, if these are only a part of them.
     newest: Option<i32>,
+    /// The warning that the range was extended to whole periods.
+    range_warning: Option<Warning>,
     accounting: Accounting,
 }
 
@@ -371,6 +384,7 @@ impl ActivePlan {
             .range
             .and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut.filter(|_| !is_on_a_day));
+        ledger.warnings.extend(self.range_warning.clone());
         ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
         ledger.note("without an end", open);
     }

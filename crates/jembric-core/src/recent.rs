@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     dates::Dates,
     error::{Error, Result, excludes, in_setting, needs, refuse},
-    ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
+    ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     operation::{Operation, callable},
     plan::{
         Access, Division, Gone, Inputs, Overall, Plan, Prepared, Selection, SelectionState, State,
@@ -420,6 +420,11 @@ impl Selection for RecentPlan {
         };
         outcome.ledger.as_of = as_of;
         outcome.ledger.view = view;
+        if let View::Stated(range) = self.view {
+            let name = table.names().nth(self.date).unwrap_or_default();
+            let whole = Warning::of_whole_periods(range, name, dates.periods());
+            outcome.ledger.warnings.extend(whole);
+        }
         outcome.ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
         Ok(outcome)
     }

@@ -61,13 +61,15 @@ const MOST_COLUMNS: u64 = 1_000;
 ///   over all rows, with `(total)` in its first column of text and missing values in the other key
 ///   columns.
 /// * [`dense`](Totals::dense): every period of the range (or of the data), every part, and every
-///   combination of keys.
+///   combination of keys that occurs in any row. With
+///   [`every_combination`](Totals::every_combination): every value of each key with every value of
+///   the others.
 /// * [`beside`](Totals::beside): beside each figure the same figure over its whole year
 ///   (`sum_COL_of_year`, and for sums and counts `share_of_year_COL`), or over all periods.
 ///   [`beside_every`](Totals::beside_every): over all values of a key (`sum_COL_every_vessel`).
 ///
-/// Sums of whole numbers and decimals are exact; those of floats are exact to the 93rd binary place
-/// below the column's greatest value. Means and shares are floats. Set aside: rows without any of
+/// Sums of whole numbers and decimals are exact; those of floats are computed exactly and rounded
+/// once. Means and shares are floats. Set aside: rows without any of
 /// the dates. Dropped: rows outside the range. The ledger compares each sum over the rows with the
 /// sum over the result.
 ///
@@ -135,9 +137,13 @@ pub struct Totals {
     /// Add a column of totals over the columns side by side, and a row of totals.
     #[setting(yes)]
     pub margins: bool,
-    /// List every period and every combination of keys, also without records.
+    /// List every period and every combination of keys that occurs, also without records.
     #[setting(yes)]
     pub dense: bool,
+    /// With `dense`, list every combination of the values of the keys, also those that occur in no
+    /// row.
+    #[setting(yes)]
+    pub every_combination: bool,
     /// Use only this range of days or whole periods: 2025-01-01..2025-03-31, 2025-01..2025-06.
     #[setting(text = "A..B")]
     pub range: Option<Range>,
@@ -255,9 +261,17 @@ impl Totals {
         let has_more_beside = !self.beside.is_empty() || !self.beside_every.is_empty();
         match self {
             Totals { dense: false, entities: Some(_), .. } => needs("entities", "`dense`")?,
+            Totals { dense: false, every_combination: true, .. } => {
+                needs("every-combination", "`dense`")?;
+            }
+            Totals { per, every_combination: true, .. } if per.len() < 2 => {
+                needs("every-combination", "at least two columns in `per`")?;
+            }
             Totals { per, entities: Some(_), .. } if per.is_empty() => needs("entities", "`per`")?,
-            Totals { dense: true, date, entities: None, .. } if date.is_empty() => {
-                needs("dense", "`date` or `entities`")?;
+            Totals { dense: true, date, entities: None, every_combination: false, .. }
+                if date.is_empty() =>
+            {
+                needs("dense", "`date`, `entities` or `every-combination`")?;
             }
             Totals { margins: true, side_by_side: None, .. } if !is_grouped => {
                 needs("margins", "`date`, `per` or `side-by-side`")?;
@@ -445,6 +459,7 @@ impl Operation for Totals {
             first_part,
             range: self.range,
             dense: self.dense,
+            every_combination: self.every_combination,
             margins: self.margins,
             only_last_row: false,
             entities: self.entities.clone(),
@@ -491,6 +506,7 @@ struct TotalsPlan {
     first_part: u32,
     range: Option<Range>,
     dense: bool,
+    every_combination: bool,
     margins: bool,
     /// Whether the result is only the row over all rows.
     only_last_row: bool,

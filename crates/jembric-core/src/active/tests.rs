@@ -364,9 +364,12 @@ fn a_result_that_needs_more_memory_than_the_limit_is_refused() {
     for active in [active.clone(), active.clone().count()] {
         let error = active.apply_with(&table, &context).unwrap_err().to_string();
         assert!(
-            error.starts_with("the result would have 3,652,059 rows and need about 0."),
+            error.starts_with("the result would have 3,652,059 rows and need about "),
             "{error}"
         );
+        let advice = "MiB of memory, more than the limit of 1024 KiB. Choose a longer grain or a \
+            shorter range, or raise the limit: `Run::memory`, ";
+        assert!(error.contains(advice), "{error}");
     }
     // Batches do not need memory for the whole result.
     let mut rows = 0;
@@ -551,6 +554,7 @@ proptest! {
             never_ends: Vec::new(),
             range: None,
             hours: false,
+            only_until_as_of: false,
         };
         let intervals = Intervals::of(&table, &rules, &Context::new()).unwrap();
         let Some((first, last)) = intervals.overall() else { return Ok(()) };
@@ -654,5 +658,24 @@ fn counts_in_batches_are_those_of_the_whole(#[case] per: &[&str]) {
             outcome.table.names().collect::<Vec<_>>(),
             whole.table.names().collect::<Vec<_>>()
         );
+    }
+}
+
+#[test]
+fn months_that_a_range_of_days_cuts_count_as_a_whole() {
+    let rows = crate::sample::table("a:date z:date\n2024-01 2024-03");
+    let range = "2024-01-10..2024-02-15".parse().unwrap();
+    let active = Active::new("a", "z").grain(Grain::Month).range(range);
+    for (active, days) in [(active.clone(), ["31", "29"]), (active.count(), ["31", "29"])] {
+        let outcome = active.apply(&rows).unwrap();
+        let ledger = outcome.ledger.to_string();
+        let last = |row: &String| row.rsplit(' ').next().unwrap_or_default().to_owned();
+        let shown: Vec<String> = crate::sample::shown(&outcome.table).iter().map(last).collect();
+        assert_eq!(shown, days, "{ledger}");
+        assert!(
+            ledger.contains("covers only part of 2024-01 and 2024-02, which count"),
+            "{ledger}"
+        );
+        assert_eq!(ledger.matches("covers only part").count(), 1, "{ledger}");
     }
 }

@@ -157,3 +157,13 @@ proptest! {
         prop_assert_eq!(marked.ledger.count("rows marked") as usize, expected.len());
     }
 }
+
+#[test]
+fn months_that_a_range_of_days_cuts_count_as_a_whole() {
+    let rows = crate::sample::table("m:date\n2024-01\n2024-02\n2024-03");
+    let outcome =
+        Recent::range("m", "2024-01-10..2024-02-15".parse().unwrap()).apply(&rows).unwrap();
+    assert_eq!(crate::sample::shown(&outcome.table), ["2024-01", "2024-02"]);
+    let ledger = outcome.ledger.to_string();
+    assert!(ledger.contains("covers only part of 2024-01 and 2024-02, which count"), "{ledger}");
+}

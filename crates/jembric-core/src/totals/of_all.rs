@@ -47,6 +47,9 @@ impl TotalsPlan {
     /// The keys, by their places among those of rows, by which rows can be divided: a figure over
     /// all values of a key needs all rows with the other keys.
     pub(super) fn dividing_keys(&self) -> Vec<usize> {
+        if self.every_combination {
+            return Vec::new();
+        }
         let is_over = |key: &usize| self.scopes.iter().any(|scope| scope.is_over(*key));
         (0..self.per.len()).filter(|key| !is_over(key)).collect()
     }

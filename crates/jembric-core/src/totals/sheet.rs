@@ -2,7 +2,7 @@
 
 use super::{
     Each, Scope, TotalsPlan,
-    cells::{Cells, Spot},
+    cells::{Cells, Keys, Spot},
     figures::FigureSource,
     part::{DatedPart, Part},
 };
@@ -49,10 +49,42 @@ pub(super) fn outcome(
         let (column, values) = (named.column.clone(), part.groups.sides.count as u64);
         return Err(Error::TooManyColumns { column, values, most });
     }
+    let part = match totals.every_combination {
+        true => with_every_combination(part, totals.most_rows)?,
+        false => part,
+    };
     let mut sheet = Sheet { totals, part: &part, rows: Cow::Borrowed(&[]) };
     sheet.rows = sheet.rows(context)?;
     let ledger = sheet.ledger(context)?;
     Ok(Outcome { table: sheet.answer()?, ledger, set_aside })
+}
+
+/// The same cells, with every value of each key combined with every value of the others.
+fn with_every_combination(part: Part, most: u64) -> Result<Part> {
+    let mut values = Vec::new();
+    for column in part.groups.entities.values.fields() {
+        values.push(Keys::of_values(Table::of_known([column])?)?.values);
+    }
+    let rows = values.iter().fold(1_u64, |rows, values| rows.saturating_mul(values.rows() as u64));
+    if rows > most {
+        let advice = Smaller::FewerKeys;
+        return Err(Error::TooManyRows { rows, most, widest: None, advice });
+    }
+    let mut repeats = rows;
+    let mut columns = Vec::new();
+    for values in &values {
+        let count = values.rows() as u64;
+        repeats /= count.max(1);
+        let rows: UInt32Array =
+            (0..rows).map(|row| Some((row / repeats.max(1) % count) as u32)).collect();
+        columns.extend(values.take(&rows)?.fields());
+    }
+    let all = Keys::in_order(Table::of_known(columns)?);
+    let (entities, of_part, _) = Keys::merged(&part.groups.entities, &all)?;
+    let sides: Vec<u32> = (0..part.groups.sides.count as u32).collect();
+    let mut part = part.moved(&of_part, &sides)?;
+    part.groups.entities = entities;
+    Ok(part)
 }
 
 impl<'a> Sheet<'a> {
@@ -352,6 +384,12 @@ impl<'a> Sheet<'a> {
                 let empty = if self.totals.counts_once() { all - shown as u64 } else { 0 };
                 ledger.note(format!("empty {} not shown", axis.periods().grain().plural()), empty);
             }
+        }
+        if let Some(range) = self.totals.range {
+            ledger.warnings.extend(self.totals.dates.iter().filter_map(|named| {
+                let periods = self.totals.shape.kind(named.place)?.periods()?;
+                Warning::of_whole_periods(range, &named.column, periods)
+            }));
         }
         let last_row = self.totals.margins && self.totals.counts_once();
         let rows_out = self.rows.len() as u64 + u64::from(last_row);

@@ -494,3 +494,59 @@ fn several_dates_are_accounted_for_separately() {
         .unwrap_err();
     assert!(error.to_string().contains("infinite"), "{error}");
 }
+
+#[test]
+fn every_combination_of_keys_is_listed_if_asked_for() {
+    let rows = table(
+        "day:date class:text berth:text tons:number
+         2025-01-05 barge  North 1
+         2025-02-05 tanker South 2
+         2025-02-06 -      South 4",
+    );
+    let dense = Totals::new().per(["class", "berth"]).sum(["tons"]).dense();
+    let all = dense.clone().every_combination();
+    let outcome = all.apply(&rows).unwrap();
+    assert_eq!(
+        shown(&outcome.table),
+        [
+            "barge North 1",
+            "barge South 0",
+            "tanker North 0",
+            "tanker South 2",
+            "- North 0",
+            "- South 4",
+        ]
+    );
+    let monthly = |totals: &Totals| {
+        let totals = totals.clone().date(["day"]).grain(Grain::Month);
+        totals.apply(&rows).unwrap().table.rows()
+    };
+    assert_eq!((monthly(&dense), monthly(&all)), (2 * 3, 2 * 6));
+    assert_eq!(all.apply(&rows.head(0)).unwrap().table.rows(), 0);
+    let error = all.most_rows(5).apply(&rows).unwrap_err().to_string();
+    assert!(error.contains("6 rows, more than the limit of 5. Choose fewer columns"), "{error}");
+}
+
+#[test]
+fn months_that_a_range_of_days_cuts_count_as_a_whole() {
+    let rows = table("m:date n:number\n2024-01 1\n2024-02 2\n2024-03 4");
+    let totals =
+        Totals::new().sum(["n"]).date(["m"]).range("2024-01-10..2024-02-29".parse().unwrap());
+    for totals in [totals.clone().grain(Grain::Month), totals.grain(Grain::Quarter)] {
+        let outcome = totals.apply(&rows).unwrap();
+        let ledger = outcome.ledger.to_string();
+        assert!(
+            ledger.contains("covers only part of 2024-01, which counts as a whole"),
+            "{ledger}"
+        );
+        assert!(ledger.contains("sum of n: 7 in = 3 kept + 4 dropped"), "{ledger}");
+    }
+}
+
+#[test]
+fn a_column_is_listed_once() {
+    let error = Totals::new().sum(["amount", "amount"]).apply(&dues()).unwrap_err().to_string();
+    assert!(error.contains("column `amount` is listed twice: list it once"), "{error}");
+    let renamed = Totals::new().sum(["amount", "amount as again"]).apply(&dues()).unwrap();
+    assert_eq!(names(&renamed.table), "sum_amount again");
+}
