@@ -338,8 +338,10 @@ impl Outputs {
     /// place.
     pub fn of_routine(routine: impl AsRef<Path>, files: usize) -> Result<Outputs> {
         let path = journal::path_of(routine.as_ref());
-        journal::settle(&path)?;
-        let journal = if files > 1 { Journal::create(path)? } else { None };
+        let journal = match files > 1 {
+            true => Journal::create(path)?,
+            false => journal::settle(&path).map(|()| None)?,
+        };
         Ok(Outputs { journal, ..Outputs::default() })
     }
 

@@ -31,13 +31,30 @@ struct Written {
     /// The name for messages.
     shown: String,
     names: Vec<String>,
-    /// The name under which it is filled, and the plain name that it gets in the end.
-    replaces: Option<(String, String)>,
+    replaces: Option<Replacing>,
+}
+
+/// How a table that exists is replaced. It is filled under a name of its own, and takes the place
+/// of the old one just before the commit.
+#[derive(Debug)]
+struct Replacing {
+    /// The name under which it is filled.
+    new: String,
+    instead_of: InsteadOf,
+}
+
+#[derive(Debug)]
+enum InsteadOf {
+    /// Of the whole table, whose plain name it gets.
+    Table { name: String },
+    /// Of the rows only, because the columns are the same. Permissions, indexes and views of the
+    /// table stay. The statement empties it.
+    Rows { emptied: String },
 }
 
 impl Written {
     fn filled_as(&self) -> &str {
-        self.replaces.as_ref().map_or(&self.table, |(new, _)| new)
+        self.replaces.as_ref().map_or(&self.table, |replacing| &replacing.new)
     }
 }
 
@@ -100,14 +117,14 @@ impl PostgreSqlWriter {
         Ok((None, table.to_owned()))
     }
 
-    fn create(&mut self, table: &str, first: &Table) -> Result<()> {
+    fn create(&mut self, kind: &str, table: &str, first: &Table) -> Result<()> {
         let shape = first.shape();
         let columns = shape.columns().iter().zip(first.columns()).map(|(column, array)| {
             let kind = declared(column.kind.unwrap_or(Type::Nothing), array.data_type());
             format!("{} {kind}", quoted(&column.name))
         });
         let columns: Vec<String> = columns.collect();
-        self.connection.execute(&format!("create table {table} ({})", columns.join(", ")))?;
+        self.connection.execute(&format!("create {kind} {table} ({})", columns.join(", ")))?;
         for column in shape.columns() {
             let periods = column.kind.and_then(Type::periods);
             if let Some(periods) = periods.filter(|_| column.kind != Some(Type::DAYS)) {
@@ -120,37 +137,87 @@ impl PostgreSqlWriter {
         Ok(())
     }
 
-    /// Errors: a table to append to has other columns or types.
-    fn expect_same_columns(&mut self, number: u32, shown: &str, first: &Table) -> Result<()> {
-        let there = self.connection.query(
+    /// How a table of this number is replaced.
+    fn replacing(
+        &mut self,
+        number: u32,
+        (table, name): (&str, &str),
+        new: String,
+        first: &Table,
+    ) -> Result<Replacing> {
+        if !self.has_same_columns(number, first)? {
+            self.create("table", &new, first)?;
+            return Ok(Replacing { new, instead_of: InsteadOf::Table { name: quoted(name) } });
+        }
+        let new = format!("pg_temp.{}", quoted(&format!("jembric new {number}")));
+        self.create("temporary table", &new, first)?;
+        // A table that others refer to cannot be truncated.
+        let found = self.connection.query(
+            "select has_table_privilege($1::oid, 'truncate') and not exists (select 1 from \
+                pg_catalog.pg_constraint where confrelid = $1)",
+            &[&number],
+        )?;
+        let emptied = match found.first().is_some_and(|row| row.get(0)) {
+            true => format!("truncate table {table}"),
+            false => format!("delete from {table}"),
+        };
+        Ok(Replacing { new, instead_of: InsteadOf::Rows { emptied } })
+    }
+
+    /// Whether a table has the columns of the result, with the same grains.
+    fn has_same_columns(&mut self, number: u32, first: &Table) -> Result<bool> {
+        if expect_same_columns(&self.columns(number)?, "", first).is_err() {
+            return Ok(false);
+        }
+        let comments = self.connection.query(
+            "select attname, col_description(attrelid, attnum) from pg_catalog.pg_attribute where \
+                attrelid = $1 and attnum > 0 and not attisdropped",
+            &[&number],
+        )?;
+        let shape = first.shape();
+        Ok(comments.iter().all(|row| {
+            let (name, comment): (&str, Option<&str>) = (row.get(0), row.get(1));
+            let there = comment.and_then(|comment| comment.strip_prefix(GRAIN_COMMENT));
+            let kind = shape.find(name).ok().and_then(|column| column.kind);
+            let longer = kind.filter(|kind| *kind != Type::DAYS).and_then(Type::periods);
+            there == longer.map(|periods| periods.to_string()).as_deref()
+        }))
+    }
+
+    /// The names and types of a table's columns.
+    fn columns(&mut self, number: u32) -> Result<Vec<(String, String)>> {
+        let columns = self.connection.query(
             "select attname, format_type(atttypid, atttypmod) from pg_catalog.pg_attribute where \
                 attrelid = $1 and attnum > 0 and not attisdropped order by attnum",
             &[&number],
         )?;
-        let there: Vec<(String, String)> =
-            there.into_iter().map(|row| (row.get(0), row.get(1))).collect();
-        let known: Vec<String> = there.iter().map(|(name, _)| name.clone()).collect();
-        let names: Vec<String> = first.names().map(str::to_owned).collect();
-        target::expect_same_names(shown, &known, &names)?;
-        for (column, array) in first.shape().columns().iter().zip(first.columns()) {
-            let Some(kind) = column.kind.filter(|kind| *kind != Type::Nothing) else { continue };
-            let ours = declared(kind, array.data_type());
-            let Some((_, there)) = there.iter().find(|(name, _)| *name == column.name) else {
-                continue;
-            };
-            if !fits(&ours, there) {
-                return Err(failed(
-                    shown,
-                    format!(
-                        "column `{}` has the type {there} there, and {ours} in the result",
-                        column.name
-                    ),
-                    "Write another table, or change the type there",
-                ));
-            }
-        }
-        Ok(())
+        Ok(columns.into_iter().map(|row| (row.get(0), row.get(1))).collect())
     }
+}
+
+/// Errors: a table has other columns than the result, or other types.
+fn expect_same_columns(there: &[(String, String)], shown: &str, first: &Table) -> Result<()> {
+    let known: Vec<String> = there.iter().map(|(name, _)| name.clone()).collect();
+    let names: Vec<String> = first.names().map(str::to_owned).collect();
+    target::expect_same_names(shown, &known, &names)?;
+    for (column, array) in first.shape().columns().iter().zip(first.columns()) {
+        let Some(kind) = column.kind.filter(|kind| *kind != Type::Nothing) else { continue };
+        let ours = declared(kind, array.data_type());
+        let Some((_, there)) = there.iter().find(|(name, _)| *name == column.name) else {
+            continue;
+        };
+        if !fits(&ours, there) {
+            return Err(failed(
+                shown,
+                format!(
+                    "column `{}` has the type {there} there, and {ours} in the result",
+                    column.name
+                ),
+                "Write another table, or change the type there",
+            ));
+        }
+    }
+    Ok(())
 }
 
 impl TablesWriter for PostgreSqlWriter {
@@ -181,15 +248,15 @@ impl TablesWriter for PostgreSqlWriter {
         };
         match (found, existing) {
             (Some((number, ..)), Existing::Append) => {
-                self.expect_same_columns(number, &shown, first)?;
+                expect_same_columns(&self.columns(number)?, &shown, first)?;
             }
             (Some((number, ..)), _) => {
                 // Names longer than 63 bytes are cut by the server, so this one is short.
                 let new = qualified(&format!("jembric new {number}"));
-                self.create(&new, first)?;
-                written.replaces = Some((new, quoted(&name)));
+                let table = (quoted_table.as_str(), name.as_str());
+                written.replaces = Some(self.replacing(number, table, new, first)?);
             }
-            (None, _) => self.create(&quoted_table, first)?,
+            (None, _) => self.create("table", &quoted_table, first)?,
         }
         self.tables.push(written);
         Ok(self.tables.len() - 1)
@@ -240,9 +307,20 @@ impl TablesWriter for PostgreSqlWriter {
     }
 
     fn commit(mut self: Box<Self>) -> Result<()> {
-        for Written { table, shown, replaces, .. } in &self.tables {
-            let Some((new, name)) = replaces else { continue };
-            let swap = format!("drop table {table}; alter table {new} rename to {name}");
+        for Written { table, shown, names, replaces } in &self.tables {
+            let Some(Replacing { new, instead_of }) = replaces else { continue };
+            let swap = match instead_of {
+                InsteadOf::Table { name } => {
+                    format!("drop table {table}; alter table {new} rename to {name}")
+                }
+                InsteadOf::Rows { emptied } => {
+                    let names = names.join(", ");
+                    format!(
+                        "{emptied}; insert into {table} ({names}) select {names} from {new}; drop \
+                            table {new}"
+                    )
+                }
+            };
             self.connection.execute(&swap).map_err(|error| match error {
                 Error::Database { problem, advice, .. } => failed(shown, problem, advice),
                 error => error,

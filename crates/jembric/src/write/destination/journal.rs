@@ -1,6 +1,6 @@
 //! [`Journal`]: the files that a run is about to put in place, so that the next run can finish it.
 //!
-//! It is a JSON Lines file beside the routine. The first line names the process. A line with a
+//! It is a JSON Lines file beside the routine, locked by the process that writes it. The first line names the process. A line with a
 //! temporary file and its target is written before each temporary file. The line `{"placing":true}`
 //! follows once all of them are complete and on the disk. Whoever finds the journal of a dead
 //! process therefore knows what to do: with that last line, rename the files that still have
@@ -14,14 +14,14 @@ use crate::error::{Error, Result};
 use serde::{Deserialize, Serialize};
 use std::{
     fs,
-    io::{self, Write},
+    io::{self, Read, Write},
     path::{Path, PathBuf},
 };
 
 #[derive(Debug)]
 pub(super) struct Journal {
     path: PathBuf,
-    file: fs::File,
+    pub(super) file: fs::File,
     is_done: bool,
 }
 
@@ -41,16 +41,16 @@ pub(super) fn path_of(routine: &Path) -> PathBuf {
 }
 
 impl Journal {
-    /// Starts a journal; none if its directory is not writable.
+    /// Starts a journal; none if its directory is not writable. What a dead process has left is
+    /// settled before.
     pub(super) fn create(path: PathBuf) -> Result<Option<Journal>> {
-        let file = match fs::OpenOptions::new().append(true).create_new(true).open(&path) {
-            Ok(file) => file,
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
-                return Err(in_use(&path));
-            }
+        let file = match locked(&path, true) {
             Err(error) if may_be_without(&error) => return Ok(None),
-            Err(error) => return Err(Error::write(path.display())(error)),
+            found => found.map_err(Error::write(path.display()))?,
         };
+        let Lock::Held(file) = file else { return Err(in_use(&path)) };
+        settle_lines(&file, &path)?;
+        file.set_len(0).map_err(Error::write(path.display()))?;
         live().journals.insert(path.clone());
         let mut journal = Journal { path, file, is_done: false };
         journal.line(&Line::Process { process: Process::this().to_string() })?;
@@ -114,15 +114,54 @@ fn in_use(path: &Path) -> Error {
     ))
 }
 
+/// A journal that was opened.
+enum Lock {
+    /// No other process has it.
+    Held(fs::File),
+    /// Another process has it.
+    OfAnother,
+}
+
+/// Opens the journal and locks it until it is closed, so that two processes never share it.
+fn locked(path: &Path, create: bool) -> io::Result<Lock> {
+    loop {
+        let file = fs::OpenOptions::new().read(true).append(true).create(create).open(path)?;
+        match file.try_lock() {
+            Err(fs::TryLockError::WouldBlock) => return Ok(Lock::OfAnother),
+            // On file systems without locks, the process in the journal decides alone.
+            Err(fs::TryLockError::Error(error)) if error.kind() != io::ErrorKind::Unsupported => {
+                return Err(error);
+            }
+            _ => {}
+        }
+        // The process that had it may have removed it since it was opened.
+        let ours = same_file::Handle::from_file(file.try_clone()?)?;
+        match same_file::Handle::from_path(path) {
+            Ok(there) if there == ours => return Ok(Lock::Held(file)),
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(error),
+            _ => {}
+        }
+    }
+}
+
 /// Finishes or undoes the work of a dead process.
 pub(super) fn settle(path: &Path) -> Result<()> {
-    let text = match fs::read_to_string(path) {
-        Ok(text) => text,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
-        Err(source) => {
-            return Err(Error::Read { file: path.display().to_string(), source, nearest: None });
+    match locked(path, false) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(()),
+        Err(source) => Err(Error::Read { file: path.display().to_string(), source, nearest: None }),
+        Ok(Lock::OfAnother) => Err(in_use(path)),
+        Ok(Lock::Held(file)) => {
+            settle_lines(&file, path)?;
+            fs::remove_file(path).map_err(Error::write(path.display()))
         }
-    };
+    }
+}
+
+/// Finishes or undoes what the lines of a journal say.
+fn settle_lines(mut file: &fs::File, path: &Path) -> Result<()> {
+    let mut text = String::new();
+    let unread = |source| Error::Read { file: path.display().to_string(), source, nearest: None };
+    file.read_to_string(&mut text).map_err(unread)?;
     // Ignore an incomplete last line, because its work had not begun.
     let lines: Vec<Line> = text.lines().map_while(|line| serde_json::from_str(line).ok()).collect();
     let owner = lines.iter().find_map(|line| match line {
@@ -145,5 +184,5 @@ pub(super) fn settle(path: &Path) -> Result<()> {
             settled => settled.map_err(Error::write(target.display()))?,
         }
     }
-    fs::remove_file(path).map_err(Error::write(path.display()))
+    Ok(())
 }

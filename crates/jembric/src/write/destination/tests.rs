@@ -112,6 +112,7 @@ fn left_by_a_dead_process(directory: &Path, placing: bool) {
         outputs.journal.as_mut().unwrap().placing().unwrap();
     }
     // Neither the files nor the journal are removed, as after a kill.
+    outputs.journal.as_ref().unwrap().file.unlock().unwrap();
     std::mem::forget(outputs);
     let journal = directory.join(".r.toml.jembric-journal");
     let text = fs::read_to_string(&journal).unwrap();
@@ -168,6 +169,33 @@ fn a_routine_that_is_running_is_not_run_a_second_time() {
     drop(running);
     Outputs::of_routine(&routine, 2).unwrap().commit().unwrap();
     assert_eq!(contents(directory.path()), [""; 0]);
+}
+
+/// Runs that start in the same instant: one of them runs, also if it has to finish what a dead
+/// process left.
+#[rstest]
+fn of_two_runs_that_start_together_one_runs(#[values(false, true)] left: bool) {
+    for _ in 0..50 {
+        let directory = tempfile::tempdir().unwrap();
+        if left {
+            left_by_a_dead_process(directory.path(), true);
+        }
+        let routine = directory.path().join("r.toml");
+        let start = std::sync::Barrier::new(2);
+        let begun = || {
+            start.wait();
+            let outputs = Outputs::of_routine(&routine, 2);
+            start.wait();
+            outputs.map(drop)
+        };
+        let runs = std::thread::scope(|scope| {
+            [scope.spawn(begun), scope.spawn(begun)].map(|thread| thread.join().unwrap())
+        });
+        let [one, other] = runs;
+        assert!(one.is_ok() != other.is_ok(), "{one:?} {other:?}");
+        let expected: &[&str] = if left { &["one.csv new", "two.csv new"] } else { &[] };
+        assert_eq!(contents(directory.path()), expected);
+    }
 }
 
 #[test]
