@@ -9,7 +9,7 @@ use jembric::{
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads},
 };
-use std::path::PathBuf;
+use std::{ffi::OsString, path::PathBuf};
 
 /// An example of an operation on the demo's tables.
 fn example_of(operation: &str) -> &'static str {
@@ -401,6 +401,47 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     AccountArguments::augment_args(command).about(operation.does).after_help(after)
 }
 
+/// The same commands with a help that fits a screen, for `-h`: what a command is for, its settings
+/// in a sentence each, and where the rest is. `--help` has all.
+pub(crate) fn brief(command: Command) -> Command {
+    command.mut_subcommands(|command| {
+        let whole = format!("All of it: jembric {} --help", command.get_name());
+        brief_step(command).after_help(whole)
+    })
+}
+
+/// The same for one step.
+pub(crate) fn brief_step(command: Command) -> Command {
+    // The first statement of a help; the rest are details.
+    let first = |help: &str| {
+        let end = [". ", ": ", "; ", " (", ", and "].iter().filter_map(|end| help.find(end)).min();
+        help[..end.unwrap_or(help.len())].trim_end_matches('.').to_owned()
+    };
+    let whole = format!("All of it: … + {} --help", command.get_name());
+    let command = command.mut_args(|argument| {
+        let help = argument.get_help().map(|help| first(&help.to_string())).unwrap_or_default();
+        let is_own = argument.get_help_heading().is_none_or(|heading| heading == "Settings");
+        // Of the options that all commands have, those that are needed most are shown.
+        let help = match (argument.get_id().as_str(), is_own) {
+            ("FILE", _) => "The file, a table of a database, or - for standard input".to_owned(),
+            ("out", _) => "Write the result to this file or table of a database".to_owned(),
+            ("as_of", _) | (_, true) => help,
+            _ => return argument.hide(true),
+        };
+        let is_positional = argument.is_positional();
+        let takes_value = argument.get_action().takes_values();
+        let argument = argument.help(help).hide_default_value(takes_value);
+        if is_positional { argument } else { argument.help_heading("Settings") }
+    });
+    let help = Arg::new("help").short('h').long("help").action(ArgAction::Help).hide(true);
+    command.disable_help_flag(true).arg(help).after_help(whole)
+}
+
+/// Whether the brief help was typed.
+pub(crate) fn asks_briefly<'a>(words: impl IntoIterator<Item = &'a OsString>) -> bool {
+    words.into_iter().take_while(|word| *word != "--").any(|word| word == "-h")
+}
+
 /// The functions of expressions, for the help.
 fn functions_help() -> String {
     let widest = Expression::functions().map(|(form, _)| form.chars().count()).max().unwrap_or(0);
@@ -470,7 +511,7 @@ pub(crate) fn command_words(advised: &Advised<'_>) -> String {
     match advised {
         Advised::Setting(name, value) => format!("`--{name} {}`", quoted(value)),
         Advised::Reading(name, Some(value)) => format!("`--{name} {}`", quoted(value)),
-        Advised::Reading(name, None) => format!("`--{name}`"),
+        Advised::Named(name) | Advised::Reading(name, None) => format!("`--{name}`"),
         Advised::Column(column, format) => format!("`--read '{column}={format}'`"),
         Advised::Writing(word) => format!("`--{word}`"),
         Advised::AsOf(date) => format!("`--as-of {date}`"),
@@ -529,6 +570,7 @@ fn option(setting: &Setting, argument: Arg) -> Arg {
         Takes::Number => argument.value_name("N").allow_negative_numbers(true),
         Takes::Texts(word) => argument.value_name(word).action(ArgAction::Append),
         Takes::Yes => argument.action(ArgAction::SetTrue),
+        Takes::Text(word @ "NUMBER") => argument.value_name(word).allow_negative_numbers(true),
         Takes::Text(word) => argument.value_name(word),
         Takes::Numbers => argument.value_name("N,…").allow_hyphen_values(true),
         Takes::Days => argument.value_name("FILE"),

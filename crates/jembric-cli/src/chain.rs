@@ -2,7 +2,10 @@
 
 use crate::{
     Failure,
-    arguments::{AccountArguments, AnswerArguments, ReadArguments, command_of, settings_of},
+    arguments::{
+        AccountArguments, AnswerArguments, ReadArguments, asks_briefly, brief_step, command_of,
+        settings_of,
+    },
     files::Files,
     run::{RunOptions, run},
     screen::Screen,
@@ -41,7 +44,9 @@ pub(crate) fn chain(
             };
             return Err(clap::Error::raw(clap::error::ErrorKind::InvalidSubcommand, message).into());
         };
-        let typed = command_of(operation, false).try_get_matches_from(words)?;
+        let command = command_of(operation, false);
+        let command = if asks_briefly(words) { brief_step(command) } else { command };
+        let typed = command.try_get_matches_from(words)?;
         steps.push(planned(operation, &typed, Some(steps.len() - 1), &reading)?);
     }
     let mut routine = Routine::of(steps);

@@ -2,7 +2,9 @@
 
 use crate::{
     Failure,
-    arguments::{ReadArguments, command as command_line, options_of_the_chain},
+    arguments::{
+        ReadArguments, asks_briefly, brief, command as command_line, options_of_the_chain,
+    },
     chain::{chain, names_database},
     demo,
     files::{self, Files, Reader},
@@ -48,7 +50,8 @@ pub(crate) fn typed(
     // Options for the whole chain may stand in any of its steps.
     let further: Vec<Vec<OsString>> =
         further.into_iter().map(|step| of_the_step(step, &mut first)).collect();
-    let typed = command_line().try_get_matches_from(first).map_err(with_nearest_command)?;
+    let command = if asks_briefly(&first) { brief(command_line()) } else { command_line() };
+    let typed = command.try_get_matches_from(first).map_err(with_nearest_command)?;
     let Some((name, typed)) = typed.subcommand() else { return Ok(()) };
     match (described(name), name) {
         (Some(operation), _) => chain(operation, typed, &further, files, screen),

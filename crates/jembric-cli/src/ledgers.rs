@@ -6,7 +6,9 @@ use crate::{
     screen::Screen,
     show::{self, ChosenColumns},
 };
-use jembric::{Error, Expression, Filter, Ledger, Table, routine::Ran};
+use jembric::{
+    Error, Expression, Filter, Ledger, Table, Words, calendar::Day, routine::Ran, visible,
+};
 
 /// What is printed about a step that has run.
 pub(crate) struct Told {
@@ -16,6 +18,8 @@ pub(crate) struct Told {
     followed: Option<Table>,
     /// Whether one of several processes did it for all rows.
     at_one_process: bool,
+    /// The name of a result in which nothing changed since an earlier date, and the date.
+    unchanged: Option<(String, Day)>,
 }
 
 impl Told {
@@ -28,6 +32,10 @@ impl Told {
             written: ran.written.clone(),
             followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
             at_one_process: ran.at_one_process,
+            unchanged: ran
+                .since
+                .filter(|_| ran.outcome.table.rows() == 0)
+                .map(|day| (ran.step.title().to_owned(), day)),
         }
     }
 }
@@ -35,7 +43,7 @@ impl Told {
 /// Prints the ledgers of the steps that have run, and the followed rows.
 pub(crate) fn tell_ledgers(
     (told, several): (&[Told], bool),
-    title: Option<String>,
+    (title, words): (Option<String>, Words<'_>),
     account: &AccountArguments,
     answer: &AnswerArguments,
     is_shown: bool,
@@ -48,12 +56,16 @@ pub(crate) fn tell_ledgers(
         screen.account(format!("{gap}{title}"))?;
         gap = "";
     }
-    for Told { ledger, written, followed, at_one_process } in told {
+    // Results in which nothing changed have one line together.
+    let is_listed = |told: &&Told| told.unchanged.is_some() && account.ledger == LedgerForm::Text;
+    for Told { ledger, written, followed, at_one_process, .. } in
+        told.iter().filter(|told| !is_listed(told))
+    {
         match account.ledger {
             LedgerForm::Text if screen.accounts_are_read => {
-                screen.account(format!("{gap}{ledger:#}"))?
+                screen.account(format!("{gap}{:#}", ledger.told(words)))?
             }
-            LedgerForm::Text => screen.account(format!("{gap}{ledger}"))?,
+            LedgerForm::Text => screen.account(format!("{gap}{}", ledger.told(words)))?,
             LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
         }
         gap = "";
@@ -72,6 +84,12 @@ pub(crate) fn tell_ledgers(
             screen.account(format!("\n{}", shown.trim_end()))?;
             gap = "\n";
         }
+    }
+    let unchanged: Vec<&(String, Day)> =
+        told.iter().filter(is_listed).filter_map(|told| told.unchanged.as_ref()).collect();
+    if let Some((_, day)) = unchanged.first() {
+        let names: Vec<String> = unchanged.iter().map(|(name, _)| visible(name).into()).collect();
+        screen.account(format!("{gap}nothing changed since {day} in: {}", names.join(", ")))?;
     }
     Ok(())
 }

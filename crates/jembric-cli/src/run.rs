@@ -2,7 +2,7 @@
 
 use crate::{
     Failure,
-    arguments::{AccountArguments, AnswerArguments, LedgerForm},
+    arguments::{AccountArguments, AnswerArguments, LedgerForm, command_words},
     drain::Drain,
     files::{Files, Reader},
     ledgers::{Told, tell_ledgers},
@@ -338,7 +338,8 @@ pub(crate) fn run(
     }
     let several = among.is_some_and(|among| among.exchange.processes() > 1);
     let is_shown = is_shown || shows_picture;
-    tell_ledgers((&told, several), title, &account, &answer, is_shown, screen)?;
+    let words = routine.words().unwrap_or(&command_words);
+    tell_ledgers((&told, several), (title, words), &account, &answer, is_shown, screen)?;
     for why in checked.not_compared() {
         screen.account(format!("  warning: {why}"))?;
     }

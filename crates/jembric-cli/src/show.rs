@@ -105,7 +105,7 @@ pub(crate) fn tables(database: &str, tables: &[DatabaseTable]) -> String {
     text += &layout::in_blocks(&columns, None);
     let name = format!("{database}:{}", first.name);
     let name = shlex::try_quote(&name).map_or_else(|_| name.clone(), Into::into);
-    let _ = writeln!(text, "\n{BOLD}Try{BOLD:#}\n  jembric look {}", printable(&name));
+    let _ = writeln!(text, "\n{BOLD}Next{BOLD:#}\n  jembric look {}", printable(&name));
     text
 }
 

@@ -70,8 +70,8 @@ fn two_files_are_compared_cell_by_cell() {
 #[case::no_dates("changes now.csv --per stay --date left", "`date` needs `between`")]
 #[case::twice(
     "changes twice.csv before.csv --per stay",
-    "twice.csv: 1 key occurs more than once: `S1` (line 2, line 3). Identify each record by more \
-        columns with `per`, or choose one: `--ties first`"
+    "twice.csv: 1 key occurs more than once: `S1` (line 2, line 3). Choose one (`--ties first`), or \
+        identify each record by more columns with `--per`"
 )]
 fn mistakes_are_explained(#[case] line: &str, #[case] message: &str) {
     let directory = stays();
@@ -127,6 +127,9 @@ fn a_routine_is_compared_with_an_earlier_date(harbour: TempDir) {
     assert_eq!(of_current, alone.out.lines().skip(1).collect::<Vec<_>>());
     assert_eq!(of_current.len(), 17);
     assert!(ran.err.contains("since 2025-05-31 per vessel"), "{}", ran.err);
+    let unchanged = "nothing changed since 2025-05-31 in: levels, dues by period, dues\n";
+    assert!(ran.err.contains(unchanged), "{}", ran.err);
+    assert!(!ran.err.contains("changes of levels"), "{}", ran.err);
     // The files of the steps are those of the as-of date.
     assert!(directory.join("overdue.csv").exists());
 

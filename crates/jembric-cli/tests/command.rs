@@ -162,8 +162,8 @@ fn standard_input_is_a_file_too(harbour: TempDir) {
     "error: `2025-02-30` is not an as-of date: February 2025 has 28 days\n")]
 #[case::refused_ties(&["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on",
     "--ties", "refuse"], 1, "error: 4 records of 2 entities tie on `inspected_on`, and ties are \
-        refused: `Petrel` on 2025-04-13, `Thrift` on 2025-05-01. Break the ties with `then`, or \
-        allow them: `--ties first`\n")]
+        refused: `Petrel` on 2025-04-13, `Thrift` on 2025-05-01. Allow them (`--ties first`), \
+        or break them with `--then`\n")]
 #[case::written_there(&["demo", "--into", "."], 1,
     "error: `into`: `./vessels.csv` is there already: expected a directory without the demo's \
         tables\n")]
@@ -528,4 +528,44 @@ fn the_demo_shows_each_command_and_its_result() {
         }
         assert!(ran.out.contains(&String::from_utf8(piped).unwrap()), "{line}");
     }
+}
+
+#[test]
+fn the_brief_help_of_each_command_fits_a_screen() {
+    let directory = Path::new(".");
+    for operation in jembric::steps::OPERATIONS {
+        let name = operation.name;
+        let (brief, whole) = (run(directory, &[name, "-h"]), run(directory, &[name, "--help"]));
+        assert_eq!(brief.code, 0, "{name}: {}", brief.err);
+        assert!(brief.out.lines().count() <= 45, "{name}: {}", brief.out.lines().count());
+        assert!(brief.out.lines().all(|line| line.chars().count() <= 100), "{}", brief.out);
+        let words = [operation.answers, "Example", "--out <FILE>"];
+        let rest = format!("jembric {name} --help");
+        for part in words.into_iter().chain([rest.as_str()]) {
+            assert!(brief.out.contains(part), "{name}: {part}: {}", brief.out);
+        }
+        for setting in operation.settings {
+            let shown = |help: &str| help.contains(&format!("--{}", setting.name));
+            assert_eq!(shown(&brief.out), shown(&whole.out), "{name}: {}", setting.name);
+        }
+        assert!(whole.out.contains("--most-columns"), "{name}");
+    }
+    let step = run(directory, &["latest", "-", "--date", "d", "+", "filter", "-h"]);
+    assert!(step.out.contains("All of it: … + filter --help"), "{}", step.out);
+    assert!(!step.out.contains("Functions"), "{}", step.out);
+}
+
+/// Each interface has its own words for the settings that a warning advises.
+#[rstest]
+fn a_warning_names_settings_as_they_are_typed(harbour: TempDir) {
+    let directory = harbour.path();
+    let line = ["latest", "inspections.csv", "--per", "vessel", "--date", "inspected_on"];
+    let ran = run(directory, &line);
+    let advice = "Break ties with `--then`, or choose with `--ties`";
+    assert!(ran.err.contains(advice), "{}", ran.err);
+    let routine = "[[step]]\nread = \"inspections.csv\"\nlatest = { per = [\"vessel\"], date = \
+        \"inspected_on\" }\n";
+    fs::write(directory.join("r.toml"), routine).unwrap();
+    let ran = run(directory, &["run", "r.toml"]);
+    assert!(ran.err.contains("Break ties with `then`, or choose with `ties`"), "{}", ran.err);
 }

@@ -7,6 +7,7 @@ mod harness;
 mod server;
 
 use harness::{Ran, harbour, jembric, run, words};
+use proptest::prelude::*;
 use rstest::rstest;
 use server::Fresh;
 use std::{
@@ -401,4 +402,77 @@ fn an_interrupted_run_cancels_its_query(harbour: TempDir) {
     assert!(!running.wait().unwrap().success());
     wait_until(false);
     assert!(!harbour.path().join("x.sqlite").exists());
+}
+
+/// Four characters of a secret that follow each other, of which two or more are letters that no
+/// other text has.
+fn part_in(text: &str, secret: &str) -> Option<String> {
+    let secret: Vec<char> = secret.chars().collect();
+    let is_rare = |part: &&[char]| part.iter().filter(|c| "QXZJ".contains(**c)).count() > 1;
+    let mut parts = secret.windows(4).filter(is_rare).map(|part| part.iter().collect::<String>());
+    parts.find(|part| text.contains(part))
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 6, failure_persistence: None, ..Default::default() })]
+    /// Neither a run that reads and writes a database nor one that fails shows a part of its
+    /// password: in results, ledgers, errors, saved routines and pages.
+    #[test]
+    fn no_output_of_the_command_has_a_secret(
+        secret in "[QXZJ]{2}[QXZJ@:/?#%&='\"<>` \t$\\\\]{1,10}[QXZJ]{2}",
+        is_parameter in any::<bool>(),
+        escapes_all in any::<bool>(),
+    ) {
+        let Some(fresh) = Fresh::new() else { return Ok(()) };
+        let directory = tempfile::tempdir().unwrap();
+        fresh.run("create table dues (invoice text, amount bigint, issued date); insert into dues \
+            values ('D1', 5, '2025-06-01'), ('D2', null, '2025-06-02')");
+        let user = format!("clerk_of_{}", fresh.uri.rsplit_once('/').unwrap().1);
+        let quoted = secret.replace('\'', "''");
+        fresh.run(&format!("create role {user} login superuser password '{quoted}'"));
+        let must = |c: char| escapes_all || "@:/?#%&".contains(c);
+        let escaped: String = secret
+            .chars()
+            .map(|c| if must(c) { format!("%{:02X}", c as u32) } else { c.to_string() })
+            .collect();
+        let (_, host) = fresh.uri.split_once('@').unwrap();
+        let uri = match is_parameter {
+            true => format!("postgresql://{host}?user={user}&password={escaped}"),
+            false => format!("postgresql://{user}:{escaped}@{host}"),
+        };
+        let text = |value: &str| serde_json::to_string(value).unwrap();
+        let (read, write) = (text(&format!("{uri}:dues")), text(&format!("{uri}:sums")));
+        let routine = format!(
+            "title = \"Dues\"\npage = \"page.html\"\n[[step]]\nname = \"sums\"\nread = {read}\n\
+                totals = {{ date = [\"issued\"], sum = [\"amount\"] }}\nwrite = {write}\n"
+        );
+        fs::write(directory.path().join("r.toml"), &routine).unwrap();
+        let wrong = routine.replace("\"amount\"", "\"amnt\"");
+        fs::write(directory.path().join("wrong.toml"), wrong).unwrap();
+        let (table, other) = (format!("{uri}:dues"), format!("{uri}:others"));
+        let lines: [(&[&str], i32); 6] = [
+            (&["run", "r.toml"], 0),
+            (&["run", "r.toml"], 1),
+            (&["run", "wrong.toml"], 1),
+            (&["filter", &table, "amount > 1", "--ledger", "json", "--out", &other,
+                "--save-routine", "saved.toml"], 0),
+            (&["filter", &table, "amnt > 1"], 1),
+            (&["look", &uri], 0),
+        ];
+        let mut outputs = Vec::new();
+        for (line, code) in lines {
+            let ran = run(directory.path(), line);
+            prop_assert_eq!(ran.code, code, "{:?}: {}", line, ran.err);
+            outputs.extend([ran.out, ran.err]);
+        }
+        for file in ["page.html", "saved.toml"] {
+            outputs.push(fs::read_to_string(directory.path().join(file)).unwrap());
+        }
+        fresh.run(&format!("drop owned by {user} cascade; drop role {user}"));
+        for output in outputs {
+            for form in [&secret, &escaped] {
+                prop_assert_eq!(part_in(&output, form), None, "{}", output);
+            }
+        }
+    }
 }

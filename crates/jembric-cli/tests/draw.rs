@@ -244,6 +244,18 @@ fn a_mistake_is_told_and_nothing_is_written(
     assert_eq!(fs::read_dir(harbour.path()).unwrap().count(), before);
 }
 
+/// Each small picture has one series, however many there are in all.
+#[rstest]
+fn a_key_may_be_that_of_series_and_of_small_pictures(harbour: TempDir) {
+    let line = "running stays.csv --per vessel --date arrived --sum tons + draw --apart vessel -q";
+    let draws = |line: &str| {
+        run(harbour.path(), &words(line).iter().map(String::as_str).collect::<Vec<_>>())
+    };
+    let (apart, both) = (draws(line), draws(&format!("{line} --per vessel")));
+    assert_eq!(both.code, 0, "{}", both.err);
+    assert_eq!(both.out, apart.out);
+}
+
 const ROUTINE: &str = r#"
 as-of = "2025-06-30"
 

@@ -50,6 +50,11 @@ pub enum Error {
     NotNumbers(Box<NotNumbers>),
     /// Every date of a column can be read with the day first and with the month first.
     AmbiguousDates(Box<AmbiguousDates>),
+    /// A column is listed twice under one name.
+    ListedTwice {
+        /// The column.
+        column: String,
+    },
     /// A new column has the name of an existing one.
     NameTaken {
         /// The name.

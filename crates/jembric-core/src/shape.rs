@@ -153,6 +153,9 @@ impl ColumnShape {
     }
 }
 
+/// The word between a column and its new name.
+const AS: &str = " as ";
+
 impl Shape {
     /// Columns of which only the names are known.
     pub fn of_names<N: Into<String>>(names: impl IntoIterator<Item = N>) -> Shape {
@@ -245,16 +248,32 @@ impl Shape {
 
     /// Parses a list of columns: each is a name, or `COLUMN as NAME`, which renames the column in
     /// the result.
+    ///
+    /// Errors: a column is missing, or is listed twice under one name.
     pub fn named(&self, list: &[String]) -> Result<Vec<Named>> {
-        let one = |text: &String| {
-            let (column, shown_as) = match text.split_once(" as ") {
-                Some((column, name)) if self.find(text).is_err() => (column.trim(), name.trim()),
-                _ => (text.as_str(), text.as_str()),
-            };
+        let mut all: Vec<Named> = Vec::new();
+        for text in list {
+            let (column, shown_as) = self.renaming(text);
             let place = self.place(column)?;
-            Ok(Named { column: column.to_owned(), shown_as: shown_as.to_owned(), place })
-        };
-        list.iter().map(one).collect()
+            let named = Named { column: column.to_owned(), shown_as: shown_as.to_owned(), place };
+            if all.contains(&named) {
+                return Err(Error::ListedTwice { column: named.column });
+            }
+            all.push(named);
+        }
+        Ok(all)
+    }
+
+    /// The column and its name in the result, in a text `COLUMN as NAME`. The name of the column
+    /// may itself contain ` as `.
+    fn renaming<'a>(&self, text: &'a str) -> (&'a str, &'a str) {
+        if self.find(text).is_ok() {
+            return (text, text);
+        }
+        let split = |at: usize| (text[..at].trim(), text[at + AS.len()..].trim());
+        let mut splits = text.rmatch_indices(AS).map(|(at, _)| split(at));
+        let known = splits.find(|(column, _)| self.find(column).is_ok());
+        known.or_else(|| text.find(AS).map(split)).unwrap_or((text, text))
     }
 
     /// The shape with columns renamed. Errors: two have the same name.

@@ -145,6 +145,9 @@ impl Chosen {
         if chosen.is_of_intervals(draw, &columns) {
             chosen.intervals(draw, &columns)?;
         } else {
+            // Each small picture has one value of its own key, which is no series in it.
+            let apart = chosen.apart.as_ref().map(|apart| apart.place);
+            chosen.per.retain(|key| Some(key.place) != apart);
             chosen.series(draw, &columns)?;
         }
         chosen.check(draw)?;

@@ -58,7 +58,7 @@ pub use shared::name_of_share;
 pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
 
 use crate::{
-    Advised, Error, Result, Takes,
+    Advised, Error, Result, Takes, Words,
     databases::uri::shown_name,
     io::{Existing, ReadingSettings, Size},
     settings::GivenSettings,
@@ -231,6 +231,15 @@ impl Planned {
     }
 }
 
+impl Routine {
+    /// The words of its text for settings that an error or a warning suggests
+    /// ([`Error::told`](crate::Error::told), [`Ledger::told`](crate::Ledger::told)); none for a
+    /// routine without a text.
+    pub fn words(&self) -> Option<Words<'static>> {
+        self.text.as_ref().map(|_| -> Words<'static> { &routine_words })
+    }
+}
+
 /// The words of a routine for suggested settings.
 fn routine_words(advised: &Advised<'_>) -> String {
     let value = |value: &str| match value.parse::<i64>() {
@@ -240,6 +249,7 @@ fn routine_words(advised: &Advised<'_>) -> String {
     let reading = |setting: String| format!("`read = {{ file = \"…\", {setting} }}`");
     match advised {
         Advised::Setting(name, text) => format!("`{name} = {}`", value(text)),
+        Advised::Named(name) => format!("`{name}`"),
         Advised::Reading("missing", Some(marks)) => {
             let marks: Vec<String> = marks.split(',').map(toml_text).collect();
             reading(format!("missing = [{}]", marks.join(", ")))

@@ -84,8 +84,11 @@ fn a_column_that_cannot_be_covered_is_an_error() {
         Almanac::new().covering(&none, ["d"]).unwrap().make().unwrap_err(),
         Almanac::new().covering(&months, ["m"]).unwrap_err(),
         Almanac::new().covering(&none, ["e"]).unwrap_err(),
+        Almanac::new().covering(&none, ["d", "d"]).unwrap_err(),
         Almanac::new()
-            .covering(&none, ["d", "d"])
+            .covering(&none, ["d"])
+            .unwrap()
+            .covering(&none, ["d"])
             .unwrap()
             .range("2025".parse().unwrap())
             .make()
@@ -96,6 +99,7 @@ fn a_column_that_cannot_be_covered_is_an_error() {
     column `d` has no dates, so it has no newest date
     column `m` holds months, so it has no days. Ask for months
     there is no column `e`. Did you mean `d`?
+    column `d` is listed twice: list it once, or rename one (`d as NAME`)
     two columns are named `records_d`. The names of columns must differ: rename one
     ");
 }

@@ -20,6 +20,8 @@ use std::fmt;
 pub enum Advised<'a> {
     /// A setting of the operation, and its value.
     Setting(&'static str, String),
+    /// A setting of the operation, whose value the reader knows.
+    Named(&'static str),
     /// A setting for reading the file, and its value if it is known. Several values are separated
     /// by commas.
     Reading(&'static str, Option<&'a str>),
@@ -53,6 +55,7 @@ impl<'a> Advised<'a> {
                 format!("`{}({value})`", method(name))
             }
             Advised::Setting(name, value) => format!("`{}(\"{value}\")`", method(name)),
+            Advised::Named(name) => format!("`{}`", method(name)),
             Advised::Reading(name, None) => format!("`Reading::{}`", method(name)),
             Advised::Reading("missing", Some(marks)) => {
                 let marks: Vec<String> = marks.split(',').map(|mark| format!("{mark:?}")).collect();
@@ -87,6 +90,10 @@ pub enum Smaller {
     FewerPairs,
     /// More columns to match, or one window for each event.
     MatchMore,
+    /// Fewer columns to compare.
+    FewerColumns,
+    /// Fewer columns that identify a row of the result.
+    FewerKeys,
 }
 
 impl Smaller {
@@ -104,6 +111,8 @@ impl Smaller {
                  event ({})",
                 words(&Advised::setting("pick", "first"))
             ),
+            Smaller::FewerColumns => "Compare fewer columns".to_owned(),
+            Smaller::FewerKeys => "Choose fewer columns of keys".to_owned(),
             Smaller::MatchMore => {
                 "Match on more columns, or keep one window for each event".to_owned()
             }
@@ -143,6 +152,12 @@ impl Error {
             Error::NotDates(about) => about.told(words),
             Error::NotNumbers(about) => about.told(words),
             Error::AmbiguousDates(about) => about.told(words),
+            Error::ListedTwice { column } => {
+                format!(
+                    "column `{column}` is listed twice: list it once, or rename one (`{column} \
+                    as NAME`)"
+                )
+            }
             Error::NameTaken { name } => {
                 format!("the table already has a column `{name}`: choose another name")
             }
@@ -227,11 +242,12 @@ impl Error {
             }
             Error::TooMuchMemory { rows, bytes, most, advice } => format!(
                 "the result would have {} rows and need about {} of memory, more than the limit \
-                 of {}. {}",
+                 of {}. {}, or raise the limit: {}",
                 grouped(rows),
-                gibibytes(*bytes),
-                gibibytes(*most),
-                advice.told(words)
+                size(*bytes),
+                size(*most),
+                advice.told(words),
+                words(&Advised::Running("memory", &size(*bytes).replace(' ', "")))
             ),
             Error::Sink(error) => format!("the result could not be passed on: {error}"),
             Error::TypesClash { column, one, in_one, other, in_other } => {
@@ -318,9 +334,10 @@ impl Error {
             }
             Error::Places(Places::Tied { date, records, entities, named }) => {
                 let first = words(&Advised::setting("ties", "first"));
+                let then = words(&Advised::Named("then"));
                 format!(
-                    "{} records of {} {} tie on `{date}`, and ties are refused: {}. Break the ties \
-                     with `then`, or allow them: {first}",
+                    "{} records of {} {} tie on `{date}`, and ties are refused: {}. Allow them \
+                     ({first}), or break them with {then}",
                     grouped(records),
                     grouped(entities),
                     if *entities == 1 { "entity" } else { "entities" },
@@ -329,9 +346,10 @@ impl Error {
             }
             Error::Places(Places::DuplicateKeys { side, keys, named }) => {
                 let first = words(&Advised::setting("ties", "first"));
+                let per = words(&Advised::Named("per"));
                 format!(
-                    "{side}: {} {} than once: {}. Identify each record by more columns with `per`, \
-                     or choose one: {first}",
+                    "{side}: {} {} than once: {}. Choose one ({first}), or identify each record by \
+                     more columns with {per}",
                     grouped(keys),
                     if *keys == 1 { "key occurs more" } else { "keys occur more" },
                     listed(named, *keys)
@@ -463,8 +481,14 @@ pub fn shortened(text: &str) -> String {
     }
 }
 
-fn gibibytes(bytes: u64) -> String {
-    format!("{:.1} GiB", bytes as f64 / f64::from(1 << 30))
+/// A number of bytes, rounded up, in the unit that shows two or three of its digits.
+fn size(bytes: u64) -> String {
+    let (unit, of_unit) = match bytes {
+        ..0x28_0000 => ("KiB", 1 << 10),
+        ..0xA000_0000 => ("MiB", 1 << 20),
+        _ => ("GiB", 1 << 30),
+    };
+    format!("{} {unit}", bytes.div_ceil(of_unit))
 }
 
 fn within(file: &Option<String>) -> String {

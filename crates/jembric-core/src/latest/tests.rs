@@ -373,7 +373,7 @@ fn refused_ties_name_the_entities() {
     assert_eq!(
         error.to_string(),
         "2 records of 1 entity tie on `seen_on`, and ties are refused: `vessel 1` on 2024-10-04. \
-            Break the ties with `then`, or allow them: `ties(\"first\")`"
+            Allow them (`ties(\"first\")`), or break them with `then`"
     );
     let without_ties =
         Earliest::new("seen_on").per(["vessel"]).ties(Ties::Refuse).apply(&inspections()).unwrap();

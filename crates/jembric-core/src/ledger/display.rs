@@ -4,6 +4,7 @@
 //! numbers have group separators.
 
 use super::{Entry, Followed, Ledger, Reconciled, total};
+use crate::error::Words;
 use std::fmt::{self, Formatter, Result};
 
 /// Formats a number with group separators: `12,345,678.9`.
@@ -31,66 +32,89 @@ pub(super) fn number(f: &Formatter<'_>, number: impl fmt::Display) -> String {
     if f.alternate() { grouped(number) } else { number.to_string() }
 }
 
+/// What is displayed in the words of an interface for the settings that it advises.
+pub(super) struct Told<'a, T>(pub(super) &'a T, pub(super) Words<'a>);
+
+impl Ledger {
+    /// The text of the ledger, with the settings that its warnings advise in the words of an
+    /// interface. The alternate form (`{:#}`) is for people.
+    pub fn told<'a>(&'a self, words: Words<'a>) -> impl fmt::Display + 'a {
+        Told(self, words)
+    }
+}
+
 impl fmt::Display for Ledger {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        f.write_str(&self.step)?;
-        if let Some(from) = &self.from {
+        Told(self, &|advised| advised.in_rust()).fmt(f)
+    }
+}
+
+impl fmt::Display for Told<'_, Ledger> {
+    fn fmt(&self, f: &mut Formatter<'_>) -> Result {
+        let Told(ledger, words) = self;
+        f.write_str(&ledger.step)?;
+        if let Some(from) = &ledger.from {
             write!(f, ", from {from}")?;
         }
-        if let Some(as_of) = self.as_of {
+        if let Some(as_of) = ledger.as_of {
             write!(f, ", as of {as_of}")?;
         }
-        if let Some(view) = self.view {
+        if let Some(view) = ledger.view {
             write!(f, ", range {view}")?;
         }
-        if let Some(zone) = &self.zone {
+        if let Some(zone) = &ledger.zone {
             write!(f, ", time zone {zone}")?;
         }
-        let width = number(f, self.rows_in).len().max(4);
+        let width = number(f, ledger.rows_in).len().max(4);
         let line = |f: &mut Formatter<'_>, name: &str, rows: u64, rest: &str| {
             let rows = number(f, rows);
             let gap = if rest.trim().is_empty() { "" } else { "  " };
             write!(f, "\n  {name:<10} {rows:>width$}{gap}{rest}")
         };
-        line(f, "rows in", self.rows_in, "")?;
+        line(f, "rows in", ledger.rows_in, "")?;
         let count = |(name, count): &(_, u64)| format!("{name}: {}", number(f, count));
-        let counts: Vec<String> = self.counts.iter().map(count).collect();
-        line(f, "kept", self.kept, &counts.join(" · "))?;
-        for (name, entries) in [("dropped", &self.dropped), ("set aside", &self.set_aside)] {
+        let counts: Vec<String> = ledger.counts.iter().map(count).collect();
+        line(f, "kept", ledger.kept, &counts.join(" · "))?;
+        for (name, entries) in [("dropped", &ledger.dropped), ("set aside", &ledger.set_aside)] {
             // One line for each reason, so that the numbers add up to the rows that came in.
             for (n, entry) in entries.iter().enumerate() {
                 let rest = format!("{}{}", entry.reason, Lines(entry));
                 line(f, if n == 0 { name } else { "" }, entry.rows, &rest)?;
             }
         }
-        for sums in &self.reconciled {
+        for sums in &ledger.reconciled {
             match f.alternate() {
                 true => write!(f, "\n  {sums:#}")?,
                 false => write!(f, "\n  {sums}")?,
             }
         }
-        if let Some(followed) = &self.followed {
+        if let Some(followed) = &ledger.followed {
             line(f, "followed", followed.rows_in, "  ")?;
             followed.fmt(f)?;
         }
-        for warning in self.warnings() {
+        for warning in ledger.warnings() {
             match f.alternate() {
-                true => write!(f, "\n  warning: {warning:#}")?,
-                false => write!(f, "\n  warning: {warning}")?,
+                true => write!(f, "\n  warning: {:#}", Told(warning, words))?,
+                false => write!(f, "\n  warning: {}", Told(warning, words))?,
             }
         }
-        let (dropped, set_aside) = (total(&self.dropped), total(&self.set_aside));
-        let sign = if self.rows_in == self.kept + dropped + set_aside { '=' } else { '≠' };
-        let rows_in = number(f, self.rows_in);
-        write!(f, "\n  {:<10} {rows_in:>width$} {sign} {} kept", "balance", number(f, self.kept))?;
+        let (dropped, set_aside) = (total(&ledger.dropped), total(&ledger.set_aside));
+        let sign = if ledger.rows_in == ledger.kept + dropped + set_aside { '=' } else { '≠' };
+        let rows_in = number(f, ledger.rows_in);
+        write!(
+            f,
+            "\n  {:<10} {rows_in:>width$} {sign} {} kept",
+            "balance",
+            number(f, ledger.kept)
+        )?;
         for (name, rows) in [("dropped", dropped), ("set aside", set_aside)] {
             if rows > 0 {
                 write!(f, " + {} {name}", number(f, rows))?;
             }
         }
-        match &self.other_side {
-            Some(side) if f.alternate() => write!(f, "\n{side:#}"),
-            Some(side) => write!(f, "\n{side}"),
+        match &ledger.other_side {
+            Some(side) if f.alternate() => write!(f, "\n{:#}", Told(&**side, words)),
+            Some(side) => write!(f, "\n{}", Told(&**side, words)),
             None => Ok(()),
         }
     }

@@ -48,6 +48,12 @@ pub enum Reason {
     NoUsableWindowForItsKey,
     /// It lies outside every window with its key.
     OutsideEveryWindow,
+    /// There is no window, and none is matched by key.
+    NoWindow,
+    /// Each window was set aside or dropped, and none is matched by key.
+    NoUsableWindow,
+    /// It lies outside every window, and none is matched by key.
+    OutsideAllWindows,
     /// It lies inside a window.
     InAWindow,
     /// It contains no event.
@@ -83,6 +89,9 @@ impl Reason {
             Reason::NoWindowForItsKey => "no window with this key",
             Reason::NoUsableWindowForItsKey => "no usable window with this key",
             Reason::OutsideEveryWindow => "outside every window with this key",
+            Reason::NoWindow => "no window",
+            Reason::NoUsableWindow => "no usable window",
+            Reason::OutsideAllWindows => "outside every window",
             Reason::InAWindow => "inside a window",
             Reason::WithoutAnEvent => "contains no event",
             Reason::WithAnEvent => "contains an event",

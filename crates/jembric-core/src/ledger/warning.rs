@@ -1,8 +1,13 @@
 //! [`Warning`]: what a reader should know before using a result.
 
-use super::{Entry, Reason, Tally, display::number, total};
+use super::{
+    Entry, Reason, Tally,
+    display::{Told, number},
+    total,
+};
 use crate::{
     calendar::{Day, Periods, Range},
+    error::Advised,
     shape::Named,
 };
 use borsh::{BorshDeserialize, BorshSerialize};
@@ -59,6 +64,18 @@ pub enum Warning {
         range: String,
         /// What the part becomes: a row of the result, or this column.
         what: Option<String>,
+        /// The first and last of these periods.
+        periods: Vec<String>,
+    },
+    /// The range covers some periods only in part, and they count as a whole, because the column
+    /// holds nothing finer.
+    PeriodsAsAWhole {
+        /// The range.
+        range: String,
+        /// The column of dates.
+        column: String,
+        /// What it holds: months and the like.
+        holds: String,
         /// The first and last of these periods.
         periods: Vec<String>,
     },
@@ -165,6 +182,21 @@ impl Warning {
         })
     }
 
+    /// The warning that a range covers some periods of a column only in part.
+    pub(crate) fn of_whole_periods(
+        range: Range,
+        column: &str,
+        periods: Periods,
+    ) -> Option<Warning> {
+        let cut = range.cut_periods(periods);
+        (!cut.is_empty()).then(|| Warning::PeriodsAsAWhole {
+            range: range.to_string(),
+            column: column.to_owned(),
+            holds: periods.grain().plural().to_owned(),
+            periods: cut.iter().map(ToString::to_string).collect(),
+        })
+    }
+
     /// Whether readers should see the warning.
     pub(super) fn is_due(&self) -> bool {
         match self {
@@ -209,7 +241,9 @@ impl Warning {
                 *of += more_of;
             }
             // This is about the setting, and the same for every part of a table.
-            (Warning::PeriodsInPart { .. }, other) => return *self == *other,
+            (Warning::PeriodsInPart { .. } | Warning::PeriodsAsAWhole { .. }, other) => {
+                return *self == *other;
+            }
             _ => return false,
         }
         true
@@ -218,7 +252,14 @@ impl Warning {
 
 impl fmt::Display for Warning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
+        Told(self, &|advised| advised.in_rust()).fmt(f)
+    }
+}
+
+impl fmt::Display for Told<'_, Warning> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let named = |name| (self.1)(&Advised::Named(name));
+        match self.0 {
             Warning::Tied { date, entities, records } => {
                 let (entity, has) =
                     if *entities == 1 { ("entity", "has") } else { ("entities", "have") };
@@ -226,8 +267,9 @@ impl fmt::Display for Warning {
                 write!(
                     f,
                     "{entities} {entity} {has} {records} records that tie on `{date}`, so a sum \
-                        over the result counts each of them. Break ties with `then`, or choose \
-                        with `ties`"
+                        over the result counts each of them. Break ties with {}, or choose with {}",
+                    named("then"),
+                    named("ties")
                 )
             }
             Warning::Repeated { events, pairs } => {
@@ -239,7 +281,8 @@ impl fmt::Display for Warning {
                 write!(
                     f,
                     "{events} {event} {lies} in several windows and {makes} {pairs} rows, so a \
-                        sum over the result counts each of them. Choose one window with `pick`"
+                        sum over the result counts each of them. Choose one window with {}",
+                    named("pick")
                 )
             }
             Warning::KeysNearlyMatch { events, stray, window } => {
@@ -279,6 +322,15 @@ impl fmt::Display for Warning {
                             {periods}"
                     ),
                 }
+            }
+            Warning::PeriodsAsAWhole { range, column, holds, periods } => {
+                let (periods, count) =
+                    (periods.join(" and "), if periods.len() == 1 { "counts" } else { "count" });
+                write!(
+                    f,
+                    "the range {range} covers only part of {periods}, which {count} as a whole, \
+                        because `{column}` holds {holds}"
+                )
             }
             Warning::RowsLost { cause, rows, of } => {
                 let [rows, of] = [rows, of].map(|n| number(f, n));

@@ -178,3 +178,15 @@ proptest! {
         prop_assert_eq!(outcome.table.column("n").unwrap().to_data(), order.to_data());
     }
 }
+
+#[test]
+fn a_column_whose_name_contains_the_word_for_renaming_can_be_renamed() {
+    let rows = crate::sample::table("n:number\n7");
+    let names = |list: &[&str], rows: &Table| {
+        let outcome = Columns::new(list.iter().copied()).apply(rows).unwrap();
+        outcome.table.names().map(str::to_owned).collect::<Vec<_>>()
+    };
+    let shown = Columns::new(["n as seen as new"]).apply(&rows).unwrap().table;
+    assert_eq!(names(&["seen as new"], &shown), ["seen as new"]);
+    assert_eq!(names(&["seen as new as old"], &shown), ["old"]);
+}

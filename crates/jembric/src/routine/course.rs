@@ -124,6 +124,7 @@ impl<'a> Course<'a> {
             picture: Some(&picture),
             context: &self.context,
             at_one_process: shares.are_there(),
+            since: None,
         };
         if let Some(report) = &mut self.report {
             report.take(&ran, (Some(inputs), &self.memory), &self.accounts)?;
@@ -194,6 +195,7 @@ impl<'a> Course<'a> {
                 picture: None,
                 context: &context,
                 at_one_process: place == stream.steps[0] && stream.is_at_one_process(),
+                since: None,
             };
             if let Some(report) = &mut self.report {
                 let inputs = Some(of_page.as_deref().unwrap_or(inputs));
@@ -348,6 +350,7 @@ impl<'a> Course<'a> {
                     picture: None,
                     context: &self.context,
                     at_one_process: false,
+                    since: self.checked.running.since,
                 })?;
             }
         }

@@ -39,6 +39,8 @@ pub struct Ran<'a> {
     /// Whether process 0 of several applied it to all rows, because it needs them in one order or
     /// beside all rows of another table.
     pub at_one_process: bool,
+    /// The earlier date, if this is what changed in the result of the step since then.
+    pub since: Option<Day>,
 }
 
 impl Routine {
