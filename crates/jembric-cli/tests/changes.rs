@@ -70,8 +70,8 @@ fn two_files_are_compared_cell_by_cell() {
 #[case::no_dates("changes now.csv --per stay --date left", "`date` needs `between`")]
 #[case::twice(
     "changes twice.csv before.csv --per stay",
-    "twice.csv: 1 key occurs more than once: `S1` (line 2, line 3). Choose one (`--ties first`), or \
-        identify each record by more columns with `--per`"
+    "twice.csv: 1 key occurs more than once: `S1` (line 2, line 3). Choose one (`--ties first`), \
+        or identify each record by more columns with `--per`"
 )]
 fn mistakes_are_explained(#[case] line: &str, #[case] message: &str) {
     let directory = stays();

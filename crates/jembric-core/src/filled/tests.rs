@@ -539,8 +539,8 @@ proptest! {
             let table = Table::from_columns([("k", who), ("d", day), ("y", value)]).unwrap();
             let filled = Filled::new("d").per(["k"]).linear(["y"]).range(Extent::Each);
             let table = filled.apply(&table).unwrap().table;
-            let values = table.column("y").unwrap().as_primitive::<arrow_array::types::Float64Type>()
-                .values().to_vec();
+            let values = table.column("y").unwrap();
+            let values = values.as_primitive::<arrow_array::types::Float64Type>().values();
             values[..=days as usize].to_vec()
         };
         let alone = of(&[("a", 0, values[0]), ("a", days, values[1])]);
