@@ -414,7 +414,7 @@ fn part_in(text: &str, secret: &str) -> Option<String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::with_cases(6) })]
+    #![proptest_config(ProptestConfig::with_cases(6))]
     /// Neither a run that reads and writes a database nor one that fails shows a part of its
     /// password: in results, ledgers, errors, saved routines and pages.
     #[test]

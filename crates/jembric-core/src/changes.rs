@@ -51,8 +51,8 @@ pub enum Duplicates {
 /// compared columns if all have the same one, and are text otherwise. The difference of numbers is
 /// exact, and that of dates is in days; it is missing for other types. It is a number too, unless
 /// floats are compared beside whole numbers or decimals: no type of numbers holds the differences
-/// of both, so it is text. A difference that does not fit into its column is left out, and the ledger
-/// counts it.
+/// of both, so it is text. A difference that does not fit into its column is left out, and the
+/// ledger counts it.
 ///
 /// Keys are compared as by [`Within`](crate::Within): numbers of different types by their exact
 /// values, texts exactly. Keys of floats on one side and exact numbers on the other are text in the

@@ -1,5 +1,5 @@
-//! [`Number`]: a number of any type by its exact value, and [`Numbers`]: a column of them. Numbers of
-//! different types are compared here.
+//! [`Number`]: a number of any type by its exact value, and [`Numbers`]: a column of them. Numbers
+//! of different types are compared here.
 //!
 //! A whole number and a decimal are their own values. A float that is whole is that whole number,
 //! and any other float is the shortest decimal number that reads as it, which is also its text.

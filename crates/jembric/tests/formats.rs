@@ -707,12 +707,14 @@ proptest! {
         let table = Table::from_columns([
             ("whole", column(Arc::new(rows.iter().map(|row| row.0).collect::<Int64Array>()))),
             ("day", column(Arc::new(Date32Array::from_iter_values(rows.iter().map(|row| row.1))))),
-            ("float", column(Arc::new(rows.iter().map(|row| Some(row.2)).collect::<Float64Array>()))),
+            ("float", column(Arc::new(Float64Array::from_iter_values(
+                rows.iter().map(|row| row.2))))),
             ("money", column(Arc::new(narrow.collect::<Decimal64Array>()
                 .with_precision_and_scale(18, places).unwrap()))),
             ("wide", column(Arc::new(wide.collect::<Decimal128Array>()
                 .with_precision_and_scale(38, places).unwrap()))),
-            ("truth", column(Arc::new(rows.iter().map(|row| Some(row.4)).collect::<BooleanArray>()))),
+            ("truth", column(Arc::new(BooleanArray::from_iter(
+                rows.iter().map(|row| Some(row.4)))))),
             ("instant", column(Arc::new(moments.with_timezone("UTC")))),
             ("text", column(Arc::new(StringViewArray::from_iter_values(
                 rows.iter().map(|row| format!("t{}", row.1)))))),

@@ -84,7 +84,8 @@ proptest! {
         let order = exact.compare(0, &floats, 0);
         // The text of a whole float is all its digits.
         let shown = if float.fract() == 0.0 { format!("{float:.0}") } else { float.to_string() };
-        prop_assert_eq!(order == Ordering::Equal, plain(&one) == plain(&shown), "{} {}", one, shown);
+        let same = plain(&one) == plain(&shown);
+        prop_assert_eq!(order == Ordering::Equal, same, "{} {}", one, shown);
         let nearest = one.parse::<f64>().unwrap();
         if nearest != float {
             prop_assert_eq!(Some(order), nearest.partial_cmp(&float));
