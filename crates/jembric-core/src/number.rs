@@ -71,11 +71,11 @@ impl Number {
         let power = || 10_f64.powi(self.exponent.abs());
         let is_plain =
             self.units.unsigned_abs() < WHOLE && self.exponent.unsigned_abs() <= MOST_PLACES as u32;
-        match is_plain {
-            true if self.exponent < 0 => self.units as f64 / power(),
-            true => self.units as f64 * power(),
-            false => format!("{}e{}", self.units, self.exponent).parse().unwrap_or_default(),
+        if !is_plain {
+            return format!("{}e{}", self.units, self.exponent).parse().unwrap_or_default();
         }
+        let units = self.units as f64;
+        if self.exponent < 0 { units / power() } else { units * power() }
     }
 
     /// The difference. None if it has too many digits.

@@ -411,15 +411,21 @@ impl Cells {
         // Of a period that the range covers in part, the first or last day of the part.
         let (from, to) =
             self.stated.map_or((Day::MIN, Day::MAX), |range| (range.first(), range.last()));
-        let day = |number: i32| match last {
-            true => own.first_day(self.axis.last_day(number).min(to)),
-            false => own.first_day(self.axis.first_day(number).max(from)),
+        let day = |number: i32| {
+            own.first_day(if last {
+                self.axis.last_day(number).min(to)
+            } else {
+                self.axis.first_day(number).max(from)
+            })
         };
         if let Dates::Moments(moments) = &self.dates {
             let from = self.stated.map_or(i64::MIN, |range| self.axis.midnight(range.first()));
-            let added = |number| match last {
-                true => self.axis.midnight(day(number)),
-                false => self.axis.start(number).max(from),
+            let added = |number| {
+                if last {
+                    self.axis.midnight(day(number))
+                } else {
+                    self.axis.start(number).max(from)
+                }
             };
             let dates = stretched(starts, |n, own| {
                 // Date every cell as if it were added, and then replace the dates of records by

@@ -331,14 +331,12 @@ impl Fill {
         // The values at both ends are weighted by their distance.
         let between = |rows: [u32; 2], [before, after]: [i64; 2]| {
             let [one, other] = rows.map(|row| values.value(row as usize));
-            match one == other {
-                true => one,
-                false => {
-                    let rows = rows.map(|row| row as usize);
-                    let mean = measure.weighted(rows, [one, other], [after, before]);
-                    mean.clamp(one.min(other), one.max(other))
-                }
+            if one == other {
+                return one;
             }
+            let rows = rows.map(|row| row as usize);
+            let mean = measure.weighted(rows, [one, other], [after, before]);
+            mean.clamp(one.min(other), one.max(other))
         };
         let line = stretched(&laid.starts, |n, own: &mut [Option<f64>]| {
             let start = laid.starts[n] as usize;

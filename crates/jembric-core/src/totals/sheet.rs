@@ -49,9 +49,10 @@ pub(super) fn outcome(
         let (column, values) = (named.column.clone(), part.groups.sides.count as u64);
         return Err(Error::TooManyColumns { column, values, most });
     }
-    let part = match totals.every_combination {
-        true => with_every_combination(part, totals.most_rows)?,
-        false => part,
+    let part = if totals.every_combination {
+        with_every_combination(part, totals.most_rows)?
+    } else {
+        part
     };
     let mut sheet = Sheet { totals, part: &part, rows: Cow::Borrowed(&[]) };
     sheet.rows = sheet.rows(context)?;

@@ -258,14 +258,10 @@ impl Account<'_> {
 
     /// Why an event is in no window: there is none, none is usable, or it is outside all.
     fn reasons(&self) -> [Reason; 3] {
-        match self.join.within.pairs.is_empty() {
-            true => [Reason::NoWindow, Reason::NoUsableWindow, Reason::OutsideAllWindows],
-            false => [
-                Reason::NoWindowForItsKey,
-                Reason::NoUsableWindowForItsKey,
-                Reason::OutsideEveryWindow,
-            ],
+        if self.join.within.pairs.is_empty() {
+            return [Reason::NoWindow, Reason::NoUsableWindow, Reason::OutsideAllWindows];
         }
+        [Reason::NoWindowForItsKey, Reason::NoUsableWindowForItsKey, Reason::OutsideEveryWindow]
     }
 
     /// The events in no window, with the reason.

@@ -327,9 +327,10 @@ impl Sides {
         // Both bounds are compared by microseconds if both are moments.
         let there = || self.dates().filter(|dates| !matches!(dates, Dates::Missing(_)));
         let all_moments = there().all(|dates| matches!(dates, Dates::Moments(_)));
-        let exact = match there().next().is_some() && all_moments {
-            true => Some(micros(there().all(Dates::are_instants))),
-            false => is_widened.then_some(by_days),
+        let exact = if there().next().is_some() && all_moments {
+            Some(micros(there().all(Dates::are_instants)))
+        } else {
+            is_widened.then_some(by_days)
         };
         OwnTicks {
             reversed: exact.map(|clock| before_start(clock, &starts(clock), Edge::End)),

@@ -338,9 +338,11 @@ impl Outputs {
     /// place.
     pub fn of_routine(routine: impl AsRef<Path>, files: usize) -> Result<Outputs> {
         let path = journal::path_of(routine.as_ref());
-        let journal = match files > 1 {
-            true => Journal::create(path)?,
-            false => journal::settle(&path).map(|()| None)?,
+        let journal = if files > 1 {
+            Journal::create(path)?
+        } else {
+            journal::settle(&path)?;
+            None
         };
         Ok(Outputs { journal, ..Outputs::default() })
     }

@@ -157,10 +157,9 @@ impl PostgreSqlWriter {
                 pg_catalog.pg_constraint where confrelid = $1)",
             &[&number],
         )?;
-        let emptied = match found.first().is_some_and(|row| row.get(0)) {
-            true => format!("truncate table {table}"),
-            false => format!("delete from {table}"),
-        };
+        let is_truncated = found.first().is_some_and(|row| row.get(0));
+        let statement = if is_truncated { "truncate table" } else { "delete from" };
+        let emptied = format!("{statement} {table}");
         Ok(Replacing { new, instead_of: InsteadOf::Rows { emptied } })
     }
 
