@@ -414,7 +414,8 @@ pub(crate) fn brief(command: Command) -> Command {
 pub(crate) fn brief_step(command: Command) -> Command {
     // The first statement of a help; the rest are details.
     let first = |help: &str| {
-        let end = [". ", ": ", "; ", " (", ", and "].iter().filter_map(|end| help.find(end)).min();
+        let end =
+            [". ", ": ", "; ", " (", " [", ", and "].iter().filter_map(|end| help.find(end)).min();
         help[..end.unwrap_or(help.len())].trim_end_matches('.').to_owned()
     };
     let whole = format!("All of it: … + {} --help", command.get_name());

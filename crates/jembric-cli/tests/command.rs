@@ -538,7 +538,9 @@ fn the_brief_help_of_each_command_fits_a_screen() {
         let (brief, whole) = (run(directory, &[name, "-h"]), run(directory, &[name, "--help"]));
         assert_eq!(brief.code, 0, "{name}: {}", brief.err);
         assert!(brief.out.lines().count() <= 45, "{name}: {}", brief.out.lines().count());
-        assert!(brief.out.lines().all(|line| line.chars().count() <= 100), "{}", brief.out);
+        // An example stands on one line, to be copied.
+        let mut lines = brief.out.lines().filter(|line| !line.starts_with("  jembric"));
+        assert!(lines.all(|line| line.chars().count() <= 100), "{}", brief.out);
         let words = [operation.answers, "Example", "--out <FILE>"];
         let rest = format!("jembric {name} --help");
         for part in words.into_iter().chain([rest.as_str()]) {

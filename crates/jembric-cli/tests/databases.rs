@@ -437,7 +437,7 @@ proptest! {
             .collect();
         let (_, host) = fresh.uri.split_once('@').unwrap();
         let uri = match is_parameter {
-            true => format!("postgresql://{host}?user={user}&password={escaped}"),
+            true => format!("postgresql://{host}?password={escaped}&user={user}"),
             false => format!("postgresql://{user}:{escaped}@{host}"),
         };
         let text = |value: &str| serde_json::to_string(value).unwrap();
