@@ -483,11 +483,9 @@ pub fn shortened(text: &str) -> String {
 
 /// A number of bytes, rounded up, in the unit that shows two or three of its digits.
 fn size(bytes: u64) -> String {
-    let (unit, of_unit) = match bytes {
-        ..0x28_0000 => ("KiB", 1 << 10),
-        ..0xA000_0000 => ("MiB", 1 << 20),
-        _ => ("GiB", 1 << 30),
-    };
+    let units = [("KiB", 1 << 10), ("MiB", 1 << 20), ("GiB", 1 << 30)];
+    let shows = |(_, of_unit): &(&str, u64)| bytes / of_unit < 2560;
+    let (unit, of_unit) = units.into_iter().find(shows).unwrap_or(units[2]);
     format!("{} {unit}", bytes.div_ceil(of_unit))
 }
 
