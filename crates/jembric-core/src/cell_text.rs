@@ -106,7 +106,7 @@ fn shown(to: &mut String, value: impl std::fmt::Display) {
 }
 
 /// Appends a float with its shortest digits. If these and the zeros beside the point are more than
-/// 17, it gets an exponent, because no reader takes so many digits for a float.
+/// 17, it gets an exponent, because whole numbers of more than 19 digits are read as text.
 pub(crate) fn float(to: &mut String, value: f64) {
     let size = value.abs();
     if value == 0.0 || (1e-5..1e17).contains(&size) || !value.is_finite() {

@@ -357,9 +357,7 @@ impl Measure {
             false => (sum / by) as f64 + (sum % by) as f64 / by as f64,
         })
     }
-}
 
-impl Measure {
     /// The mean of two rows with these weights, whose values are also given as floats. It depends
     /// on nothing but values and weights, whatever the other rows are, and is rounded at the end,
     /// unless two decimals of 128 bits are too large for their products.

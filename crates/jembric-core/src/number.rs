@@ -15,8 +15,8 @@ use arrow_array::{
 use arrow_schema::DataType;
 use std::{cmp::Ordering, fmt};
 
-/// Decimals with at most this many digits have different floats, and the float of each is read as
-/// that decimal.
+/// Decimals with fewer units than this have at most 15 digits. Their floats differ, and the
+/// shortest digits of each float are those of the decimal.
 const DIGITS_OF_FLOAT: u64 = 1_000_000_000_000_000;
 /// The greatest power of ten that a float holds exactly.
 const MOST_PLACES: i8 = 22;

@@ -32,11 +32,11 @@ use std::sync::Arc;
 /// * From intervals: those that overlap, touch, or leave a gap of at most
 ///   [`join_gaps`](Spells::join_gaps) days become one spell. [`idle`](Spells::idle) gives the gaps
 ///   between an entity's spells instead (`per…, start, end, days`). The end has the meaning of the
-///   intervals' ends: with exclusive end days it is the day after the last active one. An
-///   open interval lasts to the as-of date, and nothing after that date counts: an interval that
-///   ends later has not ended yet, and one that starts later is dropped. A spell that lasts at the
-///   as-of date has no end, and its days are counted up to that date. Without an as-of date, the
-///   newest date of both columns takes its place for open intervals.
+///   intervals' ends: with exclusive end days it is the day after the last active one. An open
+///   interval lasts to the as-of date, and nothing after that date counts: an interval that ends
+///   later has not ended yet, and one that starts later is dropped. A spell that has not ended by
+///   the as-of date has no end, and its days are counted up to that date. Without an as-of date,
+///   open intervals last to the newest date of both columns.
 /// * From dated states: each record holds until the day before the entity's next one, and
 ///   neighbours with equal values are one spell. The last spell has no end; its days are counted up
 ///   to the as-of date, if there is one. Of several records on one day the last moment counts. At

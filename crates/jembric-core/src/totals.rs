@@ -68,10 +68,10 @@ const MOST_COLUMNS: u64 = 1_000;
 ///   (`sum_COL_of_year`, and for sums and counts `share_of_year_COL`), or over all periods.
 ///   [`beside_every`](Totals::beside_every): over all values of a key (`sum_COL_every_vessel`).
 ///
-/// Sums of whole numbers and decimals are exact; those of floats are computed exactly and rounded
-/// once. Means and shares are floats. Set aside: rows without any of
-/// the dates. Dropped: rows outside the range. The ledger compares each sum over the rows with the
-/// sum over the result.
+/// Sums of whole numbers and decimals are exact. Sums of floats are exact up to the end, where they
+/// are rounded once. Means and shares are floats. Set aside: rows without any of the dates.
+/// Dropped: rows outside the range. The ledger compares each sum over the rows with the sum over
+/// the result.
 ///
 /// Errors: a column is missing, or holds no dates or no numbers; periods finer than a column's own;
 /// settings that contradict each other; more rows or columns than the limit; a sum that is too

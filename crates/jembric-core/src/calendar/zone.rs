@@ -156,8 +156,8 @@ impl Zone {
     }
 }
 
-/// The point in time, or the nearest one whose offset the zone data tells. No clock changes in the
-/// first or last days of the calendar.
+/// The point in time, or the nearest one for which the zone data has an offset. No clock changes in
+/// the first or last days of the calendar.
 fn timestamp(micros: i64) -> Timestamp {
     let days = |day: Day, more: i64| (i64::from(day.number()) + more) * MICROS_PER_DAY;
     Timestamp::from_microsecond(micros.clamp(days(Day::MIN, 3), days(Day::MAX, -3)))

@@ -2,7 +2,7 @@
 
 use super::{Compared, Records};
 use crate::{
-    cell_text::CellText,
+    cell_text::{CellText, float},
     error::Result,
     exact::decimal_text,
     number::{Number, Numbers},
@@ -328,7 +328,7 @@ struct Operands<'a> {
 
 enum Values<'a> {
     Days([&'a [i32]; 2]),
-    /// The greater number of decimal places, if both are exact.
+    /// With the decimal places of their differences; none if one side has floats.
     Numbers([Numbers<'a>; 2], Option<i8>),
 }
 
@@ -391,7 +391,11 @@ impl Difference {
                     .and_then(|places| Some(decimal_text(number.units(places)?, places)))
                     .unwrap_or_else(|| number.to_string()),
             ),
-            Difference::Rounded(_) => self.float().map(|float| float.to_string()),
+            Difference::Rounded(_) => self.float().map(|value| {
+                let mut text = String::new();
+                float(&mut text, value);
+                text
+            }),
         }
     }
 }

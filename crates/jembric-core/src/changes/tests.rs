@@ -499,6 +499,16 @@ fn floats_do_not_round_the_differences_of_other_columns() {
 }
 
 #[test]
+fn a_long_difference_beside_exact_columns_has_an_exponent() {
+    let now = table("k:text x:number y:float\na 1 1e300");
+    let before = table("k:text x:number y:float\na 2 0.5");
+    assert_eq!(
+        rows(&Changes::per(["k"]).apply(&now, &before).unwrap()),
+        ["a changed x 2 1 -1", "a changed y 0.5 1e300 1e300"]
+    );
+}
+
+#[test]
 fn keys_of_exact_numbers_and_floats_match_by_their_values() {
     let now = table("k:number v:number\n9007199254740993 1\n5 1");
     let before = table("k:float v:number\n9007199254740992 1\n5 2\n0.12345678 1");

@@ -486,7 +486,7 @@ fn columns_of_every_type_are_filled_and_interpolation_goes_by_time() {
     assert_eq!(shown(&line.table)[1], "2025-01-02 2.93");
 }
 
-/// The same range keeps all rows of its own result.
+/// If the result is filled again over the same range, all of its rows are kept.
 #[rstest]
 #[case(None, ["2023-12-10", "2024-01-01", "2024-02-01"])]
 #[case(Some(Dated::Last), ["2023-12-31", "2024-01-31", "2024-02-15"])]

@@ -123,8 +123,9 @@ pub(crate) fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef,
 fn texts_of_numbers(array: &ArrayRef) -> ArrayRef {
     let mut texts = StringViewBuilder::with_capacity(array.len());
     let mut text = String::new();
+    let numbers = Numbers::of(array);
     for row in 0..array.len() {
-        match Numbers::of(array).filter(|_| array.is_valid(row)) {
+        match numbers.filter(|_| array.is_valid(row)) {
             None => texts.append_null(),
             Some(numbers) => {
                 text.clear();

@@ -2,10 +2,10 @@
 //!
 //! It is a JSON Lines file beside the routine, locked by the process that writes it. The first line
 //! names the process. A line with a temporary file and its target is written before each temporary
-//! file. The line `{"placing":true}`
-//! follows once all of them are complete and on the disk. Whoever finds the journal of a dead
-//! process therefore knows what to do: with that last line, rename the files that still have
-//! temporary names; without it, remove the temporary files, and all targets are unchanged.
+//! file. The line `{"placing":true}` follows once all of them are complete and on the disk. Whoever
+//! finds the journal of a dead process therefore knows what to do: with that last line, rename the
+//! files that still have temporary names; without it, remove the temporary files, and all targets
+//! are unchanged.
 
 use super::{
     process::Process,
