@@ -197,10 +197,7 @@ fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
             Ok(peers.finish()?)
         }
         Err(failure) => {
-            // A failure of another process is known to all.
-            if peers.expect_all().is_ok() {
-                peers.tell_failure(&failure.to_string());
-            }
+            peers.tell_failure(&failure.to_string());
             Err(failure)
         }
     };

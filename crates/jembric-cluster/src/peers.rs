@@ -136,15 +136,20 @@ impl Peers {
         if !self.has_failed.load(Relaxed) {
             return Ok(());
         }
-        let state = self.state();
-        let late = state.lost.as_ref().filter(|(_, since, _)| since.elapsed() > REASON);
-        let late = late.map(|(peer, _, problem)| (peer, problem));
-        match state.failed.as_ref().map(|(peer, problem)| (peer, problem)).or(late) {
+        match self.first_failure() {
             Some((peer, problem)) => {
-                Err(Error::Process { process: self.hosts.name(*peer), problem: problem.clone() })
+                Err(Error::Process { process: self.hosts.name(peer), problem })
             }
             None => Ok(()),
         }
+    }
+
+    /// The process that failed first, and why. A lost connection counts once its reason had time
+    /// to arrive.
+    fn first_failure(&self) -> Option<(usize, String)> {
+        let state = self.state();
+        let late = || state.lost.clone().filter(|(_, since, _)| since.elapsed() > REASON);
+        state.failed.clone().or_else(|| late().map(|(peer, _, problem)| (peer, problem)))
     }
 
     /// The error of connections that no longer work, once the reason is known.
@@ -189,7 +194,10 @@ impl Peers {
                     self.state().done[peer] = true;
                     return;
                 }
-                Ok(Said::Failed(problem)) => return self.fail(peer, problem),
+                Ok(Said::Failed(failed, problem)) => {
+                    let known = if failed < self.processes() { failed } else { peer };
+                    return self.fail(known, problem);
+                }
                 Err(error) => {
                     let silent =
                         matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut);
@@ -213,9 +221,13 @@ impl Peers {
         }
     }
 
-    /// Tells the other processes why this one fails.
-    pub fn tell_failure(&self, problem: &str) {
-        self.tell_all(&failure(problem));
+    /// Tells the other processes which process failed, and why: one that is known to have failed,
+    /// or this one with its own problem. Others may notice later that a process is silent, and
+    /// would take this one, which ends now, for the cause.
+    pub fn tell_failure(&self, own_problem: &str) {
+        let own = || (self.process, own_problem.to_owned());
+        let (process, problem) = self.first_failure().unwrap_or_else(own);
+        self.tell_all(&failure(process, &problem));
     }
 
     /// Tells the other processes that this one is done, and waits until all are.
@@ -247,7 +259,8 @@ impl Peers {
 enum Said {
     Alive,
     Done,
-    Failed(String),
+    /// This process failed, with this problem.
+    Failed(usize, String),
 }
 
 fn said(from: &mut impl Read) -> io::Result<Said> {
@@ -257,21 +270,24 @@ fn said(from: &mut impl Read) -> io::Result<Said> {
         ALIVE => Ok(Said::Alive),
         DONE => Ok(Said::Done),
         FAILED => {
-            let mut length = [0; 4];
+            let (mut process, mut length) = ([0; 4], [0; 4]);
+            from.read_exact(&mut process)?;
             from.read_exact(&mut length)?;
             let mut text = Vec::new();
             from.take(u32::from_le_bytes(length).into()).read_to_end(&mut text)?;
-            Ok(Said::Failed(String::from_utf8_lossy(&text).into_owned()))
+            let process = u32::from_le_bytes(process) as usize;
+            Ok(Said::Failed(process, String::from_utf8_lossy(&text).into_owned()))
         }
         _ => Err(io::ErrorKind::InvalidData.into()),
     }
 }
 
-/// The message that this process fails.
-fn failure(problem: &str) -> Vec<u8> {
+/// The message that a process failed.
+fn failure(process: usize, problem: &str) -> Vec<u8> {
     const MOST: usize = 1 << 16;
     let text = &problem.as_bytes()[..problem.floor_char_boundary(MOST.min(problem.len()))];
     let mut message = vec![FAILED];
+    message.extend((process as u32).to_le_bytes());
     message.extend((text.len() as u32).to_le_bytes());
     message.extend(text);
     message
@@ -341,12 +357,37 @@ mod tests {
     fn what_is_said_is_understood() {
         let long = "ä".repeat(1 << 16);
         for problem in ["the disk is full", "", &long] {
-            let message = failure(problem);
-            let Ok(Said::Failed(text)) = said(&mut &message[..]) else { panic!("{problem}") };
+            let message = failure(7, problem);
+            let Ok(Said::Failed(7, text)) = said(&mut &message[..]) else { panic!("{problem}") };
             assert!(problem.starts_with(&text) && text.len() + 1 >= problem.len().min(1 << 16));
         }
         assert!(matches!(said(&mut &[ALIVE][..]), Ok(Said::Alive)));
         assert!(matches!(said(&mut &[DONE][..]), Ok(Said::Done)));
         assert!(said(&mut &[9][..]).is_err() && said(&mut &[][..]).is_err());
+    }
+
+    /// Both ends of a new connection.
+    fn connection() -> (TcpStream, TcpStream) {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let one = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
+        (one, listener.accept().unwrap().0)
+    }
+
+    #[rstest::rstest]
+    #[case::another_failed(true, "process 2 (c:3): it is silent")]
+    #[case::it_failed_itself(false, "process 1 (b:2): the disk is full")]
+    fn the_process_that_failed_first_is_told_to_others(
+        #[case] another: bool,
+        #[case] expected: &str,
+    ) {
+        let hosts = || Hosts::parse("hosts.txt", "a:1\nb:2\nc:3\n").unwrap();
+        let (at_a, at_b) = connection();
+        let a = Peers::watch(hosts(), 0, vec![None, Some(at_a), None]).unwrap();
+        let b = Peers::watch(hosts(), 1, vec![Some(at_b), None, None]).unwrap();
+        if another {
+            b.fail(2, "it is silent".to_owned());
+        }
+        b.tell_failure("the disk is full");
+        assert!(a.lost().to_string().ends_with(expected), "{}", a.lost());
     }
 }

@@ -89,7 +89,7 @@ impl Connecting<'_> {
             Ok(today) => today,
             Err(error) => {
                 // Those that are connected already learn why.
-                let message = failure(&error.to_string());
+                let message = failure(self.process, &error.to_string());
                 for control in connections.controls.iter_mut().flatten() {
                     let _ = control.write_all(&message);
                 }
@@ -196,7 +196,7 @@ impl Connecting<'_> {
             }
             let problem = match said(&mut control) {
                 Ok(Said::Alive | Said::Done) => continue,
-                Ok(Said::Failed(problem)) => problem,
+                Ok(Said::Failed(_, problem)) => problem,
                 Err(_) => ENDED.to_owned(),
             };
             return Err(Error::Process { process: self.hosts.name(peer), problem });
