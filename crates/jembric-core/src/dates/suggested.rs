@@ -33,35 +33,37 @@ impl SuggestedReading {
     /// known notation.
     pub(super) fn of_dates(cells: &StringViewArray) -> Option<SuggestedReading> {
         let texts = || cells.iter().flatten();
-        let read = |format: &Directives| {
-            texts().take(SAMPLE).filter(|text| fits(format, text.trim())).count()
-        };
-        // If several formats read the same number of cells, take the first.
-        let mut best: Option<(usize, Directives)> = None;
+        let all = texts().take(SAMPLE).count();
+        let sample: Vec<Cell<'_>> = texts().take(SAMPLE).filter_map(Cell::new).collect();
+        // The first of the formats that read the most cells.
+        let mut best: Option<Directives> = None;
+        let mut needed = all / 2 + 1;
         for format in formats() {
+            if needed > sample.len() {
+                break;
+            }
             // Whether weekdays are right depends on the century.
             let centuries: &[i16] = if format.contains("%y") { &CENTURIES } else { &[0] };
-            let most = centuries
-                .iter()
-                .filter_map(|&century| Directives::new(&format, Some(century)))
-                .map(|format| (read(&format), format))
-                .reduce(|best, other| if other.0 > best.0 { other } else { best });
-            if let Some((read, format)) = most
-                && read > best.as_ref().map_or(0, |(most, _)| *most)
-            {
-                best = Some((read, format));
+            for &century in centuries {
+                if let Some(format) = Directives::new(&format, Some(century))
+                    && let Some(read) = read_by(&format, &sample, needed)
+                {
+                    needed = read + 1;
+                    best = Some(format);
+                }
             }
         }
-        let sample = texts().take(SAMPLE).count();
-        let (most, mut format) = best.filter(|(read, _)| read * 2 > sample)?;
+        let (mut format, most) = (best?, needed - 1);
         if format.two_digit_years() {
             let years = texts().take(SAMPLE).filter_map(|text| format.day(text.trim().as_bytes()));
             let usual = century(years.map(|day| day.ymd().0.rem_euclid(100)));
             let usual = Directives::new(format.text(), Some(usual))?;
-            format = if read(&usual) == most { usual } else { format };
+            format = if read_by(&usual, &sample, most).is_some() { usual } else { format };
         }
         Some(SuggestedReading {
-            missing: marks(texts().filter(|text| !fits(&format, text.trim())))?,
+            missing: marks(
+                texts().filter(|text| !Cell::new(text).is_some_and(|c| c.fits(&format))),
+            )?,
             century: format.century(),
             format: Some(format.text().to_owned()),
             decimal_comma: false,
@@ -117,15 +119,39 @@ fn is_digits(text: &str) -> bool {
     !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_digit())
 }
 
-/// Whether a text matches a format. A year of two digits does not match one of four.
-fn fits(format: &Directives, text: &str) -> bool {
-    // Hundreds of formats are tried, and no date of them is that long.
-    const LONGEST: usize = 64;
-    if text.len() > LONGEST {
-        return false;
+/// A cell that may be a date.
+struct Cell<'a> {
+    text: &'a str,
+    /// The length of its longest run of digits.
+    digits: usize,
+}
+
+impl<'a> Cell<'a> {
+    /// None if no format can match it: hundreds are tried, so most cells are not tried with any.
+    fn new(text: &'a str) -> Option<Cell<'a>> {
+        // No date of these formats is longer.
+        const LONGEST: usize = 64;
+        let text = text.trim();
+        let runs = text.as_bytes().split(|byte| !byte.is_ascii_digit());
+        let digits = runs.map(<[u8]>::len).max().unwrap_or(0);
+        (text.len() <= LONGEST && digits > 0).then_some(Cell { text, digits })
     }
-    let digits = text.split(|c: char| !c.is_ascii_digit()).map(str::len).max().unwrap_or(0);
-    (format.two_digit_years() || digits >= 4) && format.reads(text.as_bytes())
+
+    /// Whether it matches a format. A year of two digits does not match one of four.
+    fn fits(&self, format: &Directives) -> bool {
+        (format.two_digit_years() || self.digits >= 4) && format.reads(self.text.as_bytes())
+    }
+}
+
+/// The number of cells that match a format, if there are this many.
+fn read_by(format: &Directives, cells: &[Cell<'_>], needed: usize) -> Option<usize> {
+    let mut misses_left = cells.len().checked_sub(needed)?;
+    for cell in cells {
+        if !cell.fits(format) {
+            misses_left = misses_left.checked_sub(1)?;
+        }
+    }
+    Some(needed + misses_left)
 }
 
 /// The distinct texts, if they are few enough to be marked as missing and contain no comma.
