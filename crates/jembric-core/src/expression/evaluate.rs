@@ -5,21 +5,22 @@ use super::{
     check::{TermType, common_number, constant_span},
     exact,
     functions::{Call, Function},
-    parse::{Comparison, Literal, Meaning, Node, NodeKind},
+    parse::{Arithmetic, Comparison, Literal, Meaning, Node, NodeKind},
 };
 use crate::{
-    calendar::{Weekday, Zone},
+    calendar::{Span, Weekday, Zone},
     error::{Error, Result},
     shape::{Type, period_field},
     table::{Table, ordered_field},
 };
+use arrow_arith::boolean::{and_kleene, is_not_null, is_null, not, or, or_kleene};
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Datum, Decimal64Array, Decimal128Array,
     Float64Array, Int64Array, NullArray, Scalar, StringViewArray, Time64MicrosecondArray,
     TimestampMicrosecondArray, UInt32Array, cast::AsArray, new_null_array, types::Int64Type,
 };
 use arrow_ord::cmp;
-use arrow_schema::{DataType, Field};
+use arrow_schema::Field;
 use arrow_select::{take::take, zip::zip};
 use std::{cell::Cell, sync::Arc};
 
@@ -114,78 +115,75 @@ impl<'a> Evaluation<'a> {
         Ok(value.rows(self.table.rows())?.as_boolean().clone())
     }
 
+    /// The value of a node. It calls itself for each level, so it keeps little on the stack: each
+    /// kind of node has a function of its own.
     pub(super) fn value(&self, node: &Node) -> Result<Value> {
         match &node.kind {
             NodeKind::Literal(literal) => Ok(constant(literal)),
             NodeKind::Name { meaning, .. } => Ok(self.named(*meaning)),
-            NodeKind::AsOf => {
-                let day = self.context.as_of.ok_or(Error::NoAsOf { what: "`as_of`" })?;
-                Ok(Value::new(
-                    TermType::Of(Type::DAYS),
-                    Arc::new(Date32Array::from(vec![day.number()])),
-                    true,
-                ))
+            NodeKind::AsOf => self.as_of(),
+            NodeKind::Negative(value) => self.negative(value),
+            NodeKind::Not(value) => self.boolean(&[value], |values| Ok(not(values[0])?)),
+            NodeKind::And([left, right]) => {
+                self.boolean(&[left, right], |values| Ok(and_kleene(values[0], values[1])?))
             }
-            NodeKind::Negative(value) => match self.value(value)? {
-                value if value.kind == TermType::Missing => Ok(value),
-                value => exact::negative(&value, false),
+            NodeKind::Or([left, right]) => {
+                self.boolean(&[left, right], |values| Ok(or_kleene(values[0], values[1])?))
+            }
+            NodeKind::Arithmetic(operation, both) => match shift(*operation, both) {
+                Some((date, span)) => self.shifted(date, span),
+                None => self.arithmetic(*operation, both),
             },
-            NodeKind::Not(value) => {
-                self.boolean(&[value], |values| Ok(arrow_arith::boolean::not(values[0])?))
-            }
-            NodeKind::And(both) => self.boolean(&[&both[0], &both[1]], |values| {
-                Ok(arrow_arith::boolean::and_kleene(values[0], values[1])?)
-            }),
-            NodeKind::Or(both) => self.boolean(&[&both[0], &both[1]], |values| {
-                Ok(arrow_arith::boolean::or_kleene(values[0], values[1])?)
-            }),
-            NodeKind::Arithmetic(operation, [left, right]) => {
-                let shift = |date: &Node, span: &Node| {
-                    constant_span(span).map(|span| self.value(date).map(|date| (date, span)))
-                };
-                let (date, span) = match (shift(left, right), shift(right, left)) {
-                    (Some(shift), _) if *operation == super::parse::Arithmetic::Minus => {
-                        let (date, span) = shift?;
-                        (date, span.negated())
-                    }
-                    (Some(shift), _) | (None, Some(shift)) => shift?,
-                    (None, None) => {
-                        let (left, right) = (self.value(left)?, self.value(right)?);
-                        return self.arithmetic(*operation, &left, &right);
-                    }
-                };
-                match date.kind {
-                    TermType::Missing => Ok(date),
-                    _ => calendrical::shifted(&date, span, self.zone()),
-                }
-            }
-            NodeKind::Comparison(comparison, [left, right]) => {
-                self.comparison(*comparison, &self.value(left)?, &self.value(right)?)
-            }
-            NodeKind::In { value, list, negated } => {
-                self.is_in(&self.value(value)?, list, *negated)
-            }
-            NodeKind::IsMissing { value, negated } => {
-                let value = self.value(value)?;
-                let missing = arrow_arith::boolean::is_null(&value.array)?;
-                let truth = if *negated { arrow_arith::boolean::not(&missing)? } else { missing };
-                Ok(value.with(TermType::Of(Type::Boolean), Arc::new(truth)))
-            }
-            NodeKind::If([condition, one, other]) => {
-                let condition = self.value(condition)?;
-                let (one, other) = alike(self.value(one)?, self.value(other)?)?;
-                match condition.kind {
-                    TermType::Missing => Ok(other),
-                    _ if condition.constant => {
-                        let truth = condition.array.as_boolean();
-                        Ok(if truth.is_valid(0) && truth.value(0) { one } else { other })
-                    }
-                    _ => choose(condition.array.as_boolean(), &one, &other),
-                }
-            }
+            NodeKind::Comparison(comparison, both) => self.compared(*comparison, both),
+            NodeKind::In { value, list, negated } => self.is_in(value, list, *negated),
+            NodeKind::IsMissing { value, negated } => self.is_missing(value, *negated),
+            NodeKind::If(parts) => self.chosen(parts),
             NodeKind::Call { function, arguments } => {
                 Call { function: *function, node, arguments }.value(self)
             }
+        }
+    }
+
+    fn as_of(&self) -> Result<Value> {
+        let day = self.context.as_of.ok_or(Error::NoAsOf { what: "`as_of`" })?;
+        let array = Arc::new(Date32Array::from(vec![day.number()]));
+        Ok(Value::new(TermType::Of(Type::DAYS), array, true))
+    }
+
+    fn negative(&self, node: &Node) -> Result<Value> {
+        let value = self.value(node)?;
+        if value.kind == TermType::Missing {
+            return Ok(value);
+        }
+        exact::negative(&value, false)
+    }
+
+    /// A date, moved by a span.
+    fn shifted(&self, date: &Node, span: Span) -> Result<Value> {
+        let date = self.value(date)?;
+        if date.kind == TermType::Missing {
+            return Ok(date);
+        }
+        calendrical::shifted(&date, span, self.zone())
+    }
+
+    fn is_missing(&self, node: &Node, negated: bool) -> Result<Value> {
+        let value = self.value(node)?;
+        let missing = is_null(&value.array)?;
+        let truth = if negated { not(&missing)? } else { missing };
+        Ok(value.with(TermType::Of(Type::Boolean), Arc::new(truth)))
+    }
+
+    fn chosen(&self, [condition, one, other]: &[Box<Node>; 3]) -> Result<Value> {
+        let condition = self.value(condition)?;
+        let (one, other) = alike(self.value(one)?, self.value(other)?)?;
+        match condition.kind {
+            TermType::Missing => Ok(other),
+            _ if condition.constant => {
+                let truth = condition.array.as_boolean();
+                Ok(if truth.is_valid(0) && truth.value(0) { one } else { other })
+            }
+            _ => choose(condition.array.as_boolean(), &one, &other),
         }
     }
 
@@ -219,12 +217,8 @@ impl<'a> Evaluation<'a> {
         Ok(Value::new(TermType::Of(Type::Boolean), Arc::new(result), constant))
     }
 
-    fn arithmetic(
-        &self,
-        operation: super::parse::Arithmetic,
-        left: &Value,
-        right: &Value,
-    ) -> Result<Value> {
+    fn arithmetic(&self, operation: Arithmetic, [left, right]: &[Box<Node>; 2]) -> Result<Value> {
+        let (left, right) = (&self.value(left)?, &self.value(right)?);
         match (left.kind, right.kind) {
             (TermType::Missing, _) | (_, TermType::Missing) => Ok(Value::missing()),
             (TermType::Of(Type::Date(_) | Type::Moment { .. }), _) => {
@@ -239,6 +233,10 @@ impl<'a> Evaluation<'a> {
                 Ok(value)
             }
         }
+    }
+
+    fn compared(&self, comparison: Comparison, [left, right]: &[Box<Node>; 2]) -> Result<Value> {
+        self.comparison(comparison, &self.value(left)?, &self.value(right)?)
     }
 
     fn comparison(&self, comparison: Comparison, left: &Value, right: &Value) -> Result<Value> {
@@ -284,7 +282,8 @@ impl<'a> Evaluation<'a> {
         }
     }
 
-    fn is_in(&self, value: &Value, list: &[Node], negated: bool) -> Result<Value> {
+    fn is_in(&self, value: &Node, list: &[Node], negated: bool) -> Result<Value> {
+        let value = &self.value(value)?;
         let mut found: Option<Value> = None;
         for item in list {
             let equal = self.comparison(Comparison::Equal, value, &self.value(item)?)?;
@@ -294,8 +293,7 @@ impl<'a> Evaluation<'a> {
                     let rows =
                         if before.constant && equal.constant { 1 } else { self.table.rows() };
                     let (one, other) = (before.rows(rows)?, equal.rows(rows)?);
-                    let either =
-                        arrow_arith::boolean::or_kleene(one.as_boolean(), other.as_boolean())?;
+                    let either = or_kleene(one.as_boolean(), other.as_boolean())?;
                     Value::new(equal.kind, Arc::new(either), before.constant && equal.constant)
                 }
             });
@@ -307,8 +305,8 @@ impl<'a> Evaluation<'a> {
         if !negated {
             return Ok(found);
         }
-        let not = arrow_arith::boolean::not(found.array.as_boolean())?;
-        Ok(found.with(found.kind, Arc::new(not)))
+        let is_in_none = not(found.array.as_boolean())?;
+        Ok(found.with(found.kind, Arc::new(is_in_none)))
     }
 
     /// Counts the rows whose year, month and day are not a date.
@@ -334,18 +332,27 @@ impl<'a> Evaluation<'a> {
         let better = comparison.map(|comparison| self.comparison(comparison, &best, &next));
         let (best, next) = alike(best, next)?;
         let keeps = match better {
-            None => arrow_arith::boolean::is_not_null(&best.rows(rows)?)?,
+            None => is_not_null(&best.rows(rows)?)?,
             Some(better) => {
                 let better = better?.rows(rows)?;
                 let better = only_true(better.as_boolean());
-                let next_missing = arrow_arith::boolean::is_null(&next.rows(rows)?)?;
-                arrow_arith::boolean::or(&better, &next_missing)?
+                let next_missing = is_null(&next.rows(rows)?)?;
+                or(&better, &next_missing)?
             }
         };
         if rows == 1 && best.constant && next.constant {
             return Ok(if keeps.value(0) { best } else { next });
         }
         choose(&keeps, &best, &next)
+    }
+}
+
+/// The date, and the span that is added to it, if one of both is a span.
+fn shift(operation: Arithmetic, [left, right]: &[Box<Node>; 2]) -> Option<(&Node, Span)> {
+    match constant_span(right) {
+        Some(span) if operation == Arithmetic::Minus => Some((left, span.negated())),
+        Some(span) => Some((left, span)),
+        None => constant_span(left).map(|span| (&**right, span)),
     }
 }
 
@@ -447,6 +454,5 @@ fn weekday_text(value: &Value) -> Value {
 pub(super) fn text(value: &Value, work: impl Fn(&str) -> String) -> Value {
     let texts: StringViewArray =
         value.array.as_string_view().iter().map(|text| text.map(&work)).collect();
-    debug_assert_eq!(*texts.data_type(), DataType::Utf8View);
     value.with(value.kind, Arc::new(texts))
 }
