@@ -52,3 +52,6 @@ pub use range::Range;
 pub use span::Span;
 pub use workdays::Workdays;
 pub use zone::Zone;
+
+#[cfg(test)]
+mod tests;

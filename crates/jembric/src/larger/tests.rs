@@ -231,6 +231,12 @@ proptest! {
         cut.for_each(|batch| assert!(super::bytes_of(batch) < bytes + 80));
     }
 
+}
+
+proptest! {
+    // Each case makes up to 90 files.
+    #![proptest_config(ProptestConfig { cases: 64, ..ProptestConfig::default() })]
+
     #[test]
     fn merged_runs_are_sorted_and_equal_rows_keep_the_order_of_runs(
         runs in prop::collection::vec(prop::collection::vec(0..20_i64, 0..30), 0..90),

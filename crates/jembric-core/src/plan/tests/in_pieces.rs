@@ -137,7 +137,8 @@ fn in_order_of_dates(per: &[&str]) -> Vec<Box<dyn Operation>> {
 }
 
 proptest! {
-    #![proptest_config(cases())]
+    // Each case runs every operation on four tables.
+    #![proptest_config(ProptestConfig { cases: 16, ..cases() })]
 
     #[test]
     fn pieces_in_order_of_dates_give_the_whole(

@@ -1,0 +1,23 @@
+//! The library, used as a program uses it. One program for all of it: each module would otherwise
+//! be linked with the whole library.
+
+#![allow(clippy::unwrap_used)]
+
+#[path = "../../fuzz/bodies.rs"]
+mod bodies;
+mod corpus;
+#[cfg(all(feature = "postgresql", feature = "sqlite"))]
+mod databases;
+mod examples;
+mod formats;
+#[cfg(feature = "draw")]
+mod larger;
+mod library;
+#[cfg(feature = "draw")]
+mod page;
+#[cfg(feature = "draw")]
+mod routine;
+#[cfg(all(feature = "postgresql", feature = "sqlite"))]
+mod server;
+#[cfg(feature = "draw")]
+mod stays;
