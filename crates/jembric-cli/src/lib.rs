@@ -2,11 +2,12 @@
 //!
 //! `arguments` declares the command line, `typed` converts what was typed, and `commands` finds the
 //! command. `chain` makes a routine of typed operations, `run` runs a routine, and `ledgers` prints
-//! what became of the rows. `show` and `layout` format tables; `demo` has the built-in tables and
-//! their commands. All output goes through a [`Screen`], so that a terminal, a pipe and the demo
-//! share the same code.
+//! what became of the rows. `budget` says how much memory a result may take. `show` and `layout`
+//! format tables; `demo` has the built-in tables and their commands. All output goes through a
+//! [`Screen`], so that a terminal, a pipe and the demo share the same code.
 
 mod arguments;
+mod budget;
 mod chain;
 mod commands;
 mod demo;
@@ -127,7 +128,7 @@ pub fn run_among(
 /// Errors: what was typed is no size, or too little.
 pub fn memory_of(typed: &clap::ArgMatches) -> Result<Option<u64>, Failure> {
     let account = arguments::AccountArguments::from_arg_matches(typed)?;
-    Ok(account.memory()?.or_else(memory::budget))
+    Ok(account.memory()?.or_else(budget::budget))
 }
 
 /// The exit status of a command, whose error it prints.

@@ -1,4 +1,4 @@
-//! The allocator, which reports when memory runs out, and the memory that is available.
+//! The allocator, which reports when memory runs out.
 //!
 //! Rust aborts when it cannot allocate memory, and an abort leaves temporary files behind. This
 //! allocator ends the process with a message and status 1, as every other error does.
@@ -67,13 +67,4 @@ fn end(size: usize) -> ! {
         abandon_files(false);
     }
     std::process::exit(1)
-}
-
-/// The bytes that a result may take: half of the machine's memory, or of the process's limit. None
-/// if the system does not report it.
-pub(crate) fn budget() -> Option<u64> {
-    let mut system = sysinfo::System::new().ok()?;
-    system.refresh_memory();
-    let allowed = system.cgroup_limits().map_or(u64::MAX, |limits| limits.total_memory);
-    Some(system.total_memory().min(allowed) / 2).filter(|bytes| *bytes > 0)
 }

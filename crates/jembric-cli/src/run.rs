@@ -3,10 +3,10 @@
 use crate::{
     Failure,
     arguments::{AccountArguments, AnswerArguments, LedgerForm, command_words},
+    budget,
     drain::Drain,
     files::{Files, Reader},
     ledgers::{Told, tell_ledgers},
-    memory,
     pictures::ShownPicture,
     progress::RunBar,
     screen::Screen,
@@ -199,7 +199,7 @@ pub(crate) fn run(
     conditions.page = page;
     conditions.aside = account.aside.is_some();
     let saved_memory = routine.memory.map(|size| size.0);
-    conditions.memory = account.memory()?.or(saved_memory).or_else(memory::budget);
+    conditions.memory = account.memory()?.or(saved_memory).or_else(budget::budget);
     conditions.scratch = Some(scratch(&account, answer.out.as_deref()));
     // Rows that are printed as they come would mix with the bar.
     let prints = answer.out.is_none() && screen.is_terminal && matches!(shown, Shown::As(_));

@@ -1,7 +1,7 @@
 //! The font of pictures, DejaVu Sans: its bytes for PNGs, and the width of texts.
 
-use skrifa::{FontRef, MetadataProvider, instance::LocationRef, instance::Size};
 use std::{borrow::Cow, sync::LazyLock};
+use ttf_parser::Face;
 
 /// The name of the font in an SVG. Other fonts are rarely wider, so texts still do not overlap.
 pub(crate) const FAMILY: &str = "\"DejaVu Sans\", \"Bitstream Vera Sans\", Verdana, sans-serif";
@@ -12,14 +12,14 @@ pub(crate) fn files() -> [&'static [u8]; 2] {
 }
 
 struct Widths {
-    font: Option<FontRef<'static>>,
+    font: Option<Face<'static>>,
     /// The widths of ASCII characters, for a font size of 1.
     ascii: [f64; 128],
 }
 
 impl Widths {
     fn of(file: &'static [u8]) -> Widths {
-        let mut widths = Widths { font: FontRef::new(file).ok(), ascii: [0.0; 128] };
+        let mut widths = Widths { font: Face::parse(file, 0).ok(), ascii: [0.0; 128] };
         widths.ascii = std::array::from_fn(|code| widths.measured(code as u8 as char));
         widths
     }
@@ -27,11 +27,10 @@ impl Widths {
     /// A character that the font does not have is as wide as it is high.
     fn measured(&self, character: char) -> f64 {
         let width = self.font.as_ref().and_then(|font| {
-            let glyph = font.charmap().map(character)?;
-            let metrics = font.glyph_metrics(Size::new(1.0), LocationRef::default());
-            metrics.advance_width(glyph)
+            let width = font.glyph_hor_advance(font.glyph_index(character)?)?;
+            Some(f64::from(width) / f64::from(font.units_per_em()))
         });
-        width.map_or(1.0, f64::from)
+        width.unwrap_or(1.0)
     }
 
     fn of_text(&self, text: &str) -> f64 {

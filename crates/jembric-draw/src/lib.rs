@@ -37,6 +37,7 @@ mod numbers;
 mod palette;
 mod picture;
 mod plot;
+#[cfg_attr(not(feature = "png"), path = "png/absent.rs")]
 mod png;
 mod read;
 mod scale;

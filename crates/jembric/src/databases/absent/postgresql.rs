@@ -14,7 +14,7 @@ fn left_out<T>(database: &str) -> Result<T> {
         database,
         "this build does not include PostgreSQL",
         "Build the library with the feature `postgresql`, or the command with `--features \
-         databases`",
+         full`",
     ))
 }
 

@@ -14,7 +14,7 @@ fn left_out<T>(database: &Path) -> Result<T> {
     Err(failed(
         database.display().to_string(),
         "this build does not include SQLite",
-        "Build the library with the feature `sqlite`, or the command with `--features databases`",
+        "Build the library with the feature `sqlite`, or the command with `--features full`",
     ))
 }
 

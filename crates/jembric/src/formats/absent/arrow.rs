@@ -7,8 +7,8 @@ use super::{
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
-const LEFT_OUT: &str =
-    "this build does not include Arrow files; they need the feature `arrow-files`";
+const LEFT_OUT: &str = "this build does not include Arrow files. Build the library with the \
+    feature `arrow-files`, or the command with `--features full`";
 
 pub(super) fn parts(
     _: Columnar,

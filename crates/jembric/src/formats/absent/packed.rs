@@ -7,7 +7,8 @@ use std::io::{self, Read, Write};
 fn left_out() -> io::Error {
     io::Error::new(
         io::ErrorKind::Unsupported,
-        "this build does not include gzip and zstd; they need the feature `packed`",
+        "this build does not include gzip and zstd. Build the library with the feature `packed`, \
+            or the command with `--features full`",
     )
 }
 

@@ -7,7 +7,8 @@ use super::{
 use crate::{arrow::schema::SchemaRef, exchange::Portion};
 use std::io;
 
-const LEFT_OUT: &str = "this build does not include Parquet; it needs the feature `parquet`";
+const LEFT_OUT: &str = "this build does not include Parquet. Build the library with the feature \
+    `parquet`, or the command with `--features full`";
 
 pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
     Err(Unread::Damaged(LEFT_OUT.to_owned()))

@@ -7,7 +7,8 @@ use std::io;
 fn left_out() -> io::Error {
     io::Error::new(
         io::ErrorKind::Unsupported,
-        "this build does not include workbooks; they need the feature `workbooks`",
+        "this build does not include workbooks. Build the library with the feature `workbooks`, or \
+            the command with `--features full`",
     )
 }
 
