@@ -65,8 +65,10 @@ fn quiet_network() {
     let before = take_hook();
     set_hook(Box::new(move |about| {
         let is_network = thread::current().name().is_some_and(|name| name.starts_with("timely:"));
-        let text = about.payload_as_str().unwrap_or_default();
-        if !is_network && !text.contains("MergeQueue poisoned") {
+        let payload = about.payload();
+        let text = payload.downcast_ref::<&str>().copied();
+        let text = text.or_else(|| payload.downcast_ref::<String>().map(String::as_str));
+        if !is_network && !text.is_some_and(|text| text.contains("MergeQueue poisoned")) {
             before(about);
         }
     }));

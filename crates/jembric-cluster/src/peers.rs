@@ -285,7 +285,9 @@ fn said(from: &mut impl Read) -> io::Result<Said> {
 /// The message that a process failed.
 fn failure(process: usize, problem: &str) -> Vec<u8> {
     const MOST: usize = 1 << 16;
-    let text = &problem.as_bytes()[..problem.floor_char_boundary(MOST.min(problem.len()))];
+    let mut ends = (0..=MOST.min(problem.len())).rev();
+    let end = ends.find(|&end| problem.is_char_boundary(end)).unwrap_or_default();
+    let text = &problem.as_bytes()[..end];
     let mut message = vec![FAILED];
     message.extend((process as u32).to_le_bytes());
     message.extend((text.len() as u32).to_le_bytes());

@@ -1,15 +1,10 @@
-//! The font of pictures, DejaVu Sans: its bytes for PNGs, and the width of texts.
+//! The font of pictures, DejaVu Sans: the width of texts.
 
 use std::{borrow::Cow, sync::LazyLock};
 use ttf_parser::Face;
 
 /// The name of the font in an SVG. Other fonts are rarely wider, so texts still do not overlap.
 pub(crate) const FAMILY: &str = "\"DejaVu Sans\", \"Bitstream Vera Sans\", Verdana, sans-serif";
-
-/// The font's files for a PNG: regular and bold.
-pub(crate) fn files() -> [&'static [u8]; 2] {
-    [dejavu::sans::regular(), dejavu::sans::bold()]
-}
 
 struct Widths {
     font: Option<Face<'static>>,

@@ -1,13 +1,13 @@
 //! PNGs of SVGs, with a font that is part of the program.
 
-use crate::font;
 use jembric_core::{Error, Result};
 use resvg::{tiny_skia, usvg};
 use std::sync::{Arc, LazyLock};
 
 static FONTS: LazyLock<Arc<usvg::fontdb::Database>> = LazyLock::new(|| {
     let mut fonts = usvg::fontdb::Database::new();
-    font::files().into_iter().for_each(|file| fonts.load_font_data(file.to_vec()));
+    let files = [dejavu::sans::regular(), dejavu::sans::bold()];
+    files.into_iter().for_each(|file| fonts.load_font_data(file.to_vec()));
     fonts.set_sans_serif_family("DejaVu Sans");
     Arc::new(fonts)
 });
