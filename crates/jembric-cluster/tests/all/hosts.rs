@@ -137,11 +137,11 @@ fn four_hosts_on_a_slow_network_give_what_one_gives() {
 #[test]
 fn a_host_that_loses_its_network_ends_the_run() {
     let Some(network) = Network::new(2) else { return };
-    let directory = days(2, 600_000);
+    let directory = days(2, 900_000);
     let children: Vec<Child> =
         (0..HOSTS).map(|host| network.start(directory.path(), host, &[])).collect();
-    // The last one loses its network while the others work, or wait for it.
-    thread::sleep(Duration::from_millis(400));
+    // The last one loses its network once all are connected, while the others work or wait for it.
+    thread::sleep(Duration::from_millis(1_000));
     assert!(ip(&format!("link set {}v3 down", network.name)));
     let begun = Instant::now();
     let ended: Vec<Output> =
