@@ -227,12 +227,13 @@ impl Columnar {
     }
 
     fn unreadable(self, name: &str, error: String) -> Error {
-        let what = match self {
-            Columnar::Parquet => "Parquet file",
-            Columnar::ArrowFile => "Arrow file",
-            Columnar::ArrowStream => "Arrow stream",
+        let (what, left_out) = match self {
+            Columnar::Parquet => ("Parquet file", parquet::LEFT_OUT),
+            Columnar::ArrowFile => ("Arrow file", arrow::LEFT_OUT),
+            Columnar::ArrowStream => ("Arrow stream", arrow::LEFT_OUT),
         };
-        let told = format!("this is not a complete {what}: {error}");
+        let damaged = || format!("this is not a complete {what}: {error}");
+        let told = left_out.map_or_else(damaged, str::to_owned);
         let source = io::Error::new(io::ErrorKind::InvalidData, told);
         Error::Read { file: name.to_owned(), source, nearest: None }
     }

@@ -7,8 +7,11 @@ use super::{
 use crate::arrow::schema::SchemaRef;
 use std::io;
 
-const LEFT_OUT: &str = "this build does not include Arrow files. Build the library with the \
-    feature `arrow-files`, or the command with `--features full`";
+/// Why such a file cannot be read or written, whatever the error says.
+pub(super) const LEFT_OUT: Option<&str> = Some(
+    "this build does not include Arrow files. Build the library with the \
+    feature `arrow-files`, or the command with `--features full`",
+);
 
 pub(super) fn parts(
     _: Columnar,
@@ -16,11 +19,11 @@ pub(super) fn parts(
     _: Option<&Choose<'_>>,
     _: &mut Room,
 ) -> Result<Parts, Unread> {
-    Err(Unread::Damaged(LEFT_OUT.to_owned()))
+    Err(Unread::Damaged(String::new()))
 }
 
 pub(super) fn count(_: Columnar, _: Input, _: &Room) -> Result<u64, Unread> {
-    Err(Unread::Damaged(LEFT_OUT.to_owned()))
+    Err(Unread::Damaged(String::new()))
 }
 
 pub(super) fn each(
@@ -30,9 +33,9 @@ pub(super) fn each(
     _: (u64, &Room),
     _: &mut TakeBatches<'_>,
 ) -> Result<(), Stopped> {
-    Err(Unread::Damaged(LEFT_OUT.to_owned()).into())
+    Err(Unread::Damaged(String::new()).into())
 }
 
 pub(super) fn writer(_: Columnar, _: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {
-    Err(io::Error::new(io::ErrorKind::Unsupported, LEFT_OUT))
+    Err(io::Error::new(io::ErrorKind::Unsupported, LEFT_OUT.unwrap_or_default()))
 }

@@ -7,15 +7,18 @@ use super::{
 use crate::{arrow::schema::SchemaRef, exchange::Portion};
 use std::io;
 
-const LEFT_OUT: &str = "this build does not include Parquet. Build the library with the feature \
-    `parquet`, or the command with `--features full`";
+/// Why such a file cannot be read or written, whatever the error says.
+pub(super) const LEFT_OUT: Option<&str> = Some(
+    "this build does not include Parquet. Build the library with the feature \
+    `parquet`, or the command with `--features full`",
+);
 
 pub(super) fn parts(_: Input, _: Option<&Choose<'_>>, _: &mut Room) -> Result<Parts, Unread> {
-    Err(Unread::Damaged(LEFT_OUT.to_owned()))
+    Err(Unread::Damaged(String::new()))
 }
 
 pub(super) fn count(_: Input, _: Portion) -> Result<(u64, u64), Unread> {
-    Err(Unread::Damaged(LEFT_OUT.to_owned()))
+    Err(Unread::Damaged(String::new()))
 }
 
 pub(super) fn each(
@@ -25,9 +28,9 @@ pub(super) fn each(
     _: u64,
     _: &mut TakeBatches<'_>,
 ) -> Result<(), Stopped> {
-    Err(Unread::Damaged(LEFT_OUT.to_owned()).into())
+    Err(Unread::Damaged(String::new()).into())
 }
 
 pub(super) fn writer(_: &Made, _: &SchemaRef) -> io::Result<Box<dyn BatchWriter>> {
-    Err(io::Error::new(io::ErrorKind::Unsupported, LEFT_OUT))
+    Err(io::Error::new(io::ErrorKind::Unsupported, LEFT_OUT.unwrap_or_default()))
 }

@@ -23,6 +23,9 @@ use std::{
 trait Seekable: Read + Seek {}
 impl<T: Read + Seek> Seekable for T {}
 
+/// Why such a file cannot be read or written, in a build without this feature.
+pub(super) const LEFT_OUT: Option<&str> = None;
+
 pub(super) fn parts(
     format: Columnar,
     input: Input,

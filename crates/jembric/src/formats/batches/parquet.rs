@@ -35,6 +35,9 @@ use std::{
     sync::Arc,
 };
 
+/// Why such a file cannot be read or written, in a build without this feature.
+pub(super) const LEFT_OUT: Option<&str> = None;
+
 /// The rows that are read from a file together.
 const BATCH: usize = 1 << 16;
 
