@@ -1,7 +1,7 @@
 //! Runs commands as whole processes, from a file to a file:
 //!
-//! - `cargo bench -p jembric-cli --bench commands`: each beside a process that only reads the file,
-//!   and with one thread; also the peak of its memory.
+//! - `cargo bench -p jembric-cli --features full --bench commands`: each beside a process that only
+//!   reads the file, and with one thread; also the peak of its memory.
 //! - `GROWTH=yes`: each on twice as many rows, with few and with many rows for each entity, and
 //!   with all rows on one date; also a table with twice as many columns, and a routine with twice
 //!   as many steps.

@@ -1,7 +1,7 @@
 //! The memory that a result may take, for commands that were given no `--memory`.
 
-/// The bytes that a result may take: half of the machine's memory, or of what the process may use.
-/// None if the system does not report it.
+/// The bytes that a result may take: half of the machine's memory, or half of the process's limit
+/// if that is less. None if the system does not report it.
 pub(crate) fn budget() -> Option<u64> {
     total().map(|bytes| bytes / 2).filter(|bytes| *bytes > 0)
 }
@@ -11,7 +11,8 @@ fn total() -> Option<u64> {
     let read = |file: &str| std::fs::read_to_string(file).ok();
     let system = rustix::system::sysinfo();
     let machine = (system.totalram as u64).checked_mul(system.mem_unit.into())?;
-    Some(group_limit(&read("/proc/self/cgroup")?, read).map_or(machine, |limit| limit.min(machine)))
+    let limit = read("/proc/self/cgroup").and_then(|groups| group_limit(&groups, read));
+    Some(limit.map_or(machine, |limit| limit.min(machine)))
 }
 
 #[cfg(not(target_os = "linux"))]
@@ -21,10 +22,9 @@ fn total() -> Option<u64> {
     Some(system.total_memory())
 }
 
-/// The least limit of memory of the control groups of a process, which `/proc/self/cgroup` lists;
-/// `read` gives the text of a file. A group may use no more than the groups that it is in. In a
-/// container, the path of a group may start outside of what the container sees, so a group whose
-/// file is missing has no limit of its own.
+/// The least memory limit of a process's control groups and of the groups that contain them.
+/// `groups` is the text of `/proc/self/cgroup`, and `read` gives the text of a file. A container
+/// may not see some of the containing groups: a group without a file has no limit.
 ///
 /// The names of the files are those of the kernel's documents for cgroup version 1 and version 2.
 #[cfg(target_os = "linux")]

@@ -1,5 +1,5 @@
 //! Runs steps of a routine in one process and in several, as whole commands on this machine:
-//! `cargo bench -p jembric-cluster --bench processes`.
+//! `cargo bench -p jembric-cluster --features full --bench processes`.
 //!
 //! For each step it prints the time of two processes with one thread each to that of one process
 //! with two threads, the bytes that were sent for each row, the share of the time in exchanges, and

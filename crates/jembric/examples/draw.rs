@@ -1,6 +1,6 @@
 //! Pictures of results: dues per month and class, the berths in use, and a gauge with its gaps.
 //!
-//! `cargo run -p jembric --features draw --example draw`
+//! `cargo run -p jembric --features png --example draw`
 
 use jembric::{
     Active, Context, Draw, Filled, Spells, Totals,

@@ -192,7 +192,7 @@ fn value_of(mut response: ureq::http::Response<ureq::Body>) -> Value {
     answer["value"].take()
 }
 
-/// The path of an element, which is named by the key that the standard gives it.
+/// The path of an element in an answer of WebDriver. The standard fixes the key of its number.
 fn path_of(element: &Value) -> String {
     let id = element["element-6066-11e4-a52e-4f735466cecf"].as_str().unwrap();
     format!("/element/{id}")

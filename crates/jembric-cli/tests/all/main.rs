@@ -1,5 +1,5 @@
-//! The command, driven as a user drives it. One program for all of it: each module would otherwise
-//! be linked with the whole library.
+//! The command, driven as a user drives it. All modules are one program,
+//! which is linked with the library once.
 
 #![allow(clippy::unwrap_used)]
 
@@ -7,7 +7,6 @@ mod browser;
 mod chain;
 mod changes;
 mod command;
-#[cfg(all(feature = "postgresql", feature = "sqlite"))]
 mod databases;
 mod dates;
 mod draw;
@@ -22,7 +21,6 @@ mod page;
 #[cfg(target_os = "linux")]
 mod screen;
 mod series;
-#[cfg(all(feature = "postgresql", feature = "sqlite"))]
 #[path = "../../../jembric/tests/all/server.rs"]
 mod server;
 mod within;

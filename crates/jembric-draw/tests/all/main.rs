@@ -1,5 +1,5 @@
-//! Pictures of tables, checked by what they show. One program for all of it: each module would
-//! otherwise be linked with the whole crate.
+//! Pictures of tables, checked by what they show. All modules are one program,
+//! which is linked with the library once.
 
 #![allow(clippy::unwrap_used)]
 

@@ -1,5 +1,5 @@
-//! The library, used as a program uses it. One program for all of it: each module would otherwise
-//! be linked with the whole library.
+//! The library, used as a program uses it. All modules are one program,
+//! which is linked with the library once.
 
 #![allow(clippy::unwrap_used)]
 
