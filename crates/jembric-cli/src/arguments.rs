@@ -370,15 +370,16 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
         ),
         _ => command,
     };
-    let command = match operation.draws() {
-        true => command.arg(
+    let command = if operation.draws() {
+        command.arg(
             Arg::new("write")
                 .long("write")
                 .value_name("FILE")
                 .help_heading("Settings")
                 .help("Write the picture to this file: .svg or .png [default: that of --out]"),
-        ),
-        false => command,
+        )
+    } else {
+        command
     };
     let command = command
         .help_template(help_with(example_of(operation.name), operation.answers))

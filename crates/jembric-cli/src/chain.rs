@@ -166,9 +166,10 @@ fn saved(routine: &Routine, to: &Path, answer: &AnswerArguments) -> jembric::Res
     if let (Some(last), Some(out)) = (routine.steps.last_mut(), &answer.out) {
         last.existing = answer.existing();
         let out = Some(path(&out.display().to_string()));
-        match last.operation.draws() && last.picture.is_none() {
-            true => last.picture = out,
-            false => last.write = out,
+        if last.operation.draws() && last.picture.is_none() {
+            last.picture = out
+        } else {
+            last.write = out
         }
     }
     routine.to_text(path)

@@ -136,9 +136,10 @@ impl steps::Files for Reader<'_> {
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
-        match self.is_inspected(&path) {
-            true => self.reading(reading).shape(path).map(Some),
-            false => Ok(None),
+        if self.is_inspected(&path) {
+            self.reading(reading).shape(path).map(Some)
+        } else {
+            Ok(None)
         }
     }
 
@@ -161,9 +162,10 @@ impl steps::Files for Reader<'_> {
 
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
-        match self.is_inspected(&path) {
-            true => self.reading(reading).guessed_shape(path).map(Some),
-            false => Ok(None),
+        if self.is_inspected(&path) {
+            self.reading(reading).guessed_shape(path).map(Some)
+        } else {
+            Ok(None)
         }
     }
 }

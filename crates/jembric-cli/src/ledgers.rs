@@ -11,7 +11,7 @@ use jembric::{
 };
 
 /// What is printed about a step that has run.
-pub(crate) struct Told {
+pub(crate) struct StepReport {
     ledger: Ledger,
     written: Option<String>,
     /// The followed rows in its result.
@@ -22,12 +22,12 @@ pub(crate) struct Told {
     unchanged: Option<(String, Day)>,
 }
 
-impl Told {
-    pub(crate) fn of(ran: &Ran<'_>, follow: Option<&Expression>) -> Told {
+impl StepReport {
+    pub(crate) fn new(ran: &Ran<'_>, follow: Option<&Expression>) -> StepReport {
         let followed = follow.map(|condition| {
             Filter::new(condition.to_string()).apply_with(&ran.outcome.table, ran.context)
         });
-        Told {
+        StepReport {
             ledger: ran.outcome.ledger.clone(),
             written: ran.written.clone(),
             followed: followed.and_then(Result::ok).map(|outcome| outcome.table),
@@ -41,8 +41,8 @@ impl Told {
 }
 
 /// Prints the ledgers of the steps that have run, and the followed rows.
-pub(crate) fn tell_ledgers(
-    (told, several): (&[Told], bool),
+pub(crate) fn print_ledgers(
+    (reports, several): (&[StepReport], bool),
     (title, words): (Option<String>, Words<'_>),
     account: &AccountArguments,
     answer: &AnswerArguments,
@@ -57,9 +57,10 @@ pub(crate) fn tell_ledgers(
         gap = "";
     }
     // Results in which nothing changed have one line together.
-    let is_listed = |told: &&Told| told.unchanged.is_some() && account.ledger == LedgerForm::Text;
-    for Told { ledger, written, followed, at_one_process, .. } in
-        told.iter().filter(|told| !is_listed(told))
+    let is_listed =
+        |report: &&StepReport| report.unchanged.is_some() && account.ledger == LedgerForm::Text;
+    for StepReport { ledger, written, followed, at_one_process, .. } in
+        reports.iter().filter(|report| !is_listed(report))
     {
         match account.ledger {
             LedgerForm::Text if screen.accounts_are_read => {
@@ -86,7 +87,7 @@ pub(crate) fn tell_ledgers(
         }
     }
     let unchanged: Vec<&(String, Day)> =
-        told.iter().filter(is_listed).filter_map(|told| told.unchanged.as_ref()).collect();
+        reports.iter().filter(is_listed).filter_map(|report| report.unchanged.as_ref()).collect();
     if let Some((_, day)) = unchanged.first() {
         let names: Vec<String> = unchanged.iter().map(|(name, _)| visible(name).into()).collect();
         screen.account(format!("{gap}nothing changed since {day} in: {}", names.join(", ")))?;

@@ -222,10 +222,8 @@ fn tell_traffic(flow: &Flow, all: Duration, screen: &mut Screen) -> Result<(), F
     for (process, numbers) in of_all.iter().enumerate() {
         let [sent, exchanging, waiting, all] = numbers[..] else { continue };
         let seconds = |millis: u64| millis as f64 / 1000.0;
-        let (amount, unit) = match sent < 1_000_000 {
-            true => (sent as f64 / 1e3, "kB"),
-            false => (sent as f64 / 1e6, "MB"),
-        };
+        let (amount, unit) =
+            if sent < 1_000_000 { (sent as f64 / 1e3, "kB") } else { (sent as f64 / 1e6, "MB") };
         screen.account(format!(
             "process {process} sent {amount:.1} {unit} to others; {:.2} s in exchanges, of which \
                 {:.2} s waiting; {:.2} s in all",

@@ -79,9 +79,10 @@ fn free_ports(count: usize) -> io::Result<Vec<u16>> {
     let tried = (0..PORTS).map(|n| 20_000 + (first.wrapping_add(n) % PORTS) as u16);
     let is_free = |port: &u16| TcpListener::bind(("127.0.0.1", *port)).is_ok();
     let free: Vec<u16> = tried.filter(is_free).take(count).collect();
-    match free.len() == count {
-        true => Ok(free),
-        false => Err(io::Error::other("there are not enough free ports")),
+    if free.len() == count {
+        Ok(free)
+    } else {
+        Err(io::Error::other("there are not enough free ports"))
     }
 }
 

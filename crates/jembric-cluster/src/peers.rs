@@ -201,11 +201,10 @@ impl Peers {
                 Err(error) => {
                     let silent =
                         matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut);
-                    let problem = match silent {
-                        true => {
-                            format!("it has not answered for {} seconds", SILENCE.as_secs())
-                        }
-                        false => ENDED.to_owned(),
+                    let problem = if silent {
+                        format!("it has not answered for {} seconds", SILENCE.as_secs())
+                    } else {
+                        ENDED.to_owned()
                     };
                     return self.fail(peer, problem);
                 }

@@ -139,10 +139,8 @@ impl Almanac {
         // Every day has the same columns, so one day shows the shape.
         let one_day =
             Range::new(Day::MIN, Day::MIN).ok_or(Error::NoNewest { column: String::new() })?;
-        let context_of_one_day = match context.as_of_follows {
-            true => context.clone().as_of(Day::MIN),
-            false => context.clone(),
-        };
+        let context_of_one_day =
+            if context.as_of_follows { context.clone().as_of(Day::MIN) } else { context.clone() };
         let nothing = vec![Records::default(); plan.covered.len()];
         let result = plan.table(one_day, None, &nothing, &context_of_one_day)?.shape();
         let shapes: Vec<&Shape> = tables.iter().map(|(shape, _)| *shape).collect();

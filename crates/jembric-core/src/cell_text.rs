@@ -148,9 +148,12 @@ fn decimal(to: &mut String, units: i128, places: i8) {
 /// ```
 pub fn rounded(value: f64) -> String {
     const DIGITS: i32 = 6;
-    let trimmed = |text: &str| match text.contains('.') {
-        true => text.trim_end_matches('0').trim_end_matches('.').to_owned(),
-        false => text.to_owned(),
+    let trimmed = |text: &str| {
+        if text.contains('.') {
+            text.trim_end_matches('0').trim_end_matches('.').to_owned()
+        } else {
+            text.to_owned()
+        }
     };
     let size = value.abs();
     if !value.is_finite() || value == 0.0 {

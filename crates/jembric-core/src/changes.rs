@@ -157,10 +157,7 @@ impl Changes {
                 let on_both = setting == "only";
                 let found = now.find(name).map(drop);
                 let other = before.find(name).map(drop);
-                let result = match on_both {
-                    true => found.and(other),
-                    false => found.or(other),
-                };
+                let result = if on_both { found.and(other) } else { found.or(other) };
                 in_setting(setting, || result)?;
             }
         }

@@ -158,9 +158,10 @@ impl Elapsed {
 
     fn new_name(&self) -> String {
         let first = if self.since_previous { "since_previous" } else { "elapsed" };
-        let default = match self.since_previous {
-            true => format!("{}_{first}", self.unit.word()),
-            false => format!("{first}_{}", self.unit.word()),
+        let default = if self.since_previous {
+            format!("{}_{first}", self.unit.word())
+        } else {
+            format!("{first}_{}", self.unit.word())
         };
         self.name.clone().unwrap_or(default)
     }

@@ -191,9 +191,10 @@ impl Entities {
         };
         let rows = self.ids.len();
         // The entities of each thread are put together, and must be few compared with its rows.
-        let threads = match rows < ROWS_FOR_THREADS {
-            true => 1,
-            false => rayon::current_num_threads().min(rows / (4 * self.count() + 1)).max(1),
+        let threads = if rows < ROWS_FOR_THREADS {
+            1
+        } else {
+            rayon::current_num_threads().min(rows / (4 * self.count() + 1)).max(1)
         };
         let firsts = parallel::of_stretches(rows, rows.div_ceil(threads).max(1), of_stretch);
         let least = |mut one: Vec<u32>, other: Vec<u32>| {

@@ -30,9 +30,10 @@ pub(crate) fn repeated(table: &Table, starts: &[u32]) -> Result<Table> {
 fn repeated_columns(columns: &[ArrayRef], starts: &[u32]) -> Result<Vec<ArrayRef>> {
     // Values of one width are written directly. Others are gathered, all with the same row numbers.
     let is_gathered = |array: &ArrayRef| !array.data_type().is_primitive();
-    let rows = match columns.iter().any(is_gathered) {
-        true => of_stretches(starts, |n, own| own.repeat(n as u32, own.len())),
-        false => Vec::new(),
+    let rows = if columns.iter().any(is_gathered) {
+        of_stretches(starts, |n, own| own.repeat(n as u32, own.len()))
+    } else {
+        Vec::new()
     };
     let rows = UInt32Array::from(rows);
     let one = |_, array: &ArrayRef| -> Result<ArrayRef> {

@@ -352,9 +352,10 @@ impl Measure {
         let &sum = layers.first()?;
         let by = i128::from(count).checked_mul(scale).filter(|&by| by > 0)?;
         const HELD: u128 = 1 << f64::MANTISSA_DIGITS;
-        Some(match sum.unsigned_abs() < HELD && by.unsigned_abs() < HELD {
-            true => sum as f64 / by as f64,
-            false => (sum / by) as f64 + (sum % by) as f64 / by as f64,
+        Some(if sum.unsigned_abs() < HELD && by.unsigned_abs() < HELD {
+            sum as f64 / by as f64
+        } else {
+            (sum / by) as f64 + (sum % by) as f64 / by as f64
         })
     }
 

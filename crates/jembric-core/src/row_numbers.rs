@@ -45,14 +45,12 @@ impl Table {
 
     /// The table without any column of row numbers.
     pub fn without_row_numbers(&self) -> Result<Table> {
-        match self.names().any(has_row_numbers) {
-            false => Ok(self.clone()),
-            true => {
-                let table = Table::of_known(
-                    self.fields().filter(|(field, _)| !has_row_numbers(field.name())),
-                )?;
-                Ok(table.with_facts(self.not_numbers(), self.origin().cloned()))
-            }
+        if !self.names().any(has_row_numbers) {
+            Ok(self.clone())
+        } else {
+            let table =
+                Table::of_known(self.fields().filter(|(field, _)| !has_row_numbers(field.name())))?;
+            Ok(table.with_facts(self.not_numbers(), self.origin().cloned()))
         }
     }
 }

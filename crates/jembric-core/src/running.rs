@@ -171,9 +171,10 @@ impl Running {
     }
 
     fn name(&self, figure: Figure, named: &Named) -> String {
-        match named.shown_as == named.column {
-            true => format!("{}_{}_{}", figure.word(), self.reach(), named.column),
-            false => named.shown_as.clone(),
+        if named.shown_as == named.column {
+            format!("{}_{}_{}", figure.word(), self.reach(), named.column)
+        } else {
+            named.shown_as.clone()
         }
     }
 

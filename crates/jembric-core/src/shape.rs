@@ -312,9 +312,10 @@ impl Shape {
             1 => "1 column".to_owned(),
             columns => format!("{columns} columns"),
         };
-        match self.columns().len() == found.columns().len() {
-            true => Ok(()),
-            false => Err(Error::OtherShape { prepared: count(self), found: count(found) }),
+        if self.columns().len() == found.columns().len() {
+            Ok(())
+        } else {
+            Err(Error::OtherShape { prepared: count(self), found: count(found) })
         }
     }
 

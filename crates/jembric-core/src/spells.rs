@@ -324,9 +324,10 @@ impl Prepared for SpellsPlan {
 impl SpellsPlan {
     /// The entities in the order of their keys.
     fn order(&self, table: &Table, entities: &Entities) -> Result<Vec<usize>> {
-        match self.per.is_empty() {
-            true => Ok((0..entities.count()).collect()),
-            false => entities_in_order(table, &self.per, entities),
+        if self.per.is_empty() {
+            Ok((0..entities.count()).collect())
+        } else {
+            entities_in_order(table, &self.per, entities)
         }
     }
 }

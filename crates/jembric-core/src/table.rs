@@ -471,10 +471,7 @@ impl Table {
 pub(crate) fn without_others_texts(column: &ArrayRef) -> ArrayRef {
     let Some(texts) = column.as_string_view_opt() else { return column.clone() };
     let held: usize = texts.data_buffers().iter().map(|buffer| buffer.len()).sum();
-    match held > 2 * texts.total_buffer_bytes_used() {
-        true => Arc::new(texts.gc()),
-        false => column.clone(),
-    }
+    if held > 2 * texts.total_buffer_bytes_used() { Arc::new(texts.gc()) } else { column.clone() }
 }
 
 const ORDER: &str = "jembric.order";

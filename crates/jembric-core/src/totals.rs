@@ -476,9 +476,10 @@ impl Operation for Totals {
             .map(|division| Division::Entities(ByEntity { missing_is_a_key: true, ..division }));
         let plan = Plan::new(&[shape], context, (result, uses, Access::OnePass), plan);
         let plan = plan.divided(division).with_columns_of_the_data(self.side_by_side.is_some());
-        let plan = match self.dense {
-            true => plan.limited(self.most_rows, Smaller::LongerGrainOrRange),
-            false => plan,
+        let plan = if self.dense {
+            plan.limited(self.most_rows, Smaller::LongerGrainOrRange)
+        } else {
+            plan
         };
         Ok(plan.with_roles(roles))
     }

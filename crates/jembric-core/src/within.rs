@@ -229,15 +229,13 @@ impl Within {
 
     /// The columns of the windows to add, under names that no column of the events has.
     fn brought(&self, pairs: &[Pair], events: &Shape, windows: &Shape) -> Result<Vec<Named>> {
-        let chosen = match self.bring.is_empty() {
-            false => in_setting("bring", || windows.named(&self.bring))?,
-            true => {
-                let all = windows.columns().iter().enumerate();
-                let all = all.filter(|(_, column)| !has_row_numbers(&column.name));
-                let all =
-                    all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
-                all.map(|(place, column)| Named::of(place, &column.name)).collect()
-            }
+        let chosen = if !self.bring.is_empty() {
+            in_setting("bring", || windows.named(&self.bring))?
+        } else {
+            let all = windows.columns().iter().enumerate();
+            let all = all.filter(|(_, column)| !has_row_numbers(&column.name));
+            let all = all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
+            all.map(|(place, column)| Named::of(place, &column.name)).collect()
         };
         Ok(chosen.into_iter().map(|named| clash_free(named, events, "window")).collect())
     }
@@ -247,9 +245,10 @@ impl Within {
             Some(interval) => interval.to_string(),
             None => self.date.clone().unwrap_or_default(),
         };
-        let keys = match self.matching.is_empty() {
-            true => String::new(),
-            false => format!(", matched on {}", self.matching.join(", ")),
+        let keys = if self.matching.is_empty() {
+            String::new()
+        } else {
+            format!(", matched on {}", self.matching.join(", "))
         };
         let what = match self.keep {
             Keep::Matched => "within",
@@ -490,10 +489,7 @@ impl WithinPlan {
             date: None,
             order: ResultOrder::Rows(usize::from(self.keep == Keep::EmptyWindows)),
         };
-        match self.pairs.is_empty() {
-            true => Division::Beside,
-            false => Division::Entities(division),
-        }
+        if self.pairs.is_empty() { Division::Beside } else { Division::Entities(division) }
     }
 
     fn result(

@@ -108,9 +108,10 @@ impl Canvas {
             Anchor::Middle => " text-anchor=\"middle\"",
             Anchor::End => " text-anchor=\"end\"",
         };
-        let title = match title == text || title.is_empty() {
-            true => String::new(),
-            false => format!("<title>{}</title>", escaped(title)),
+        let title = if title == text || title.is_empty() {
+            String::new()
+        } else {
+            format!("<title>{}</title>", escaped(title))
         };
         let (x, y, text) = (n(at.0), n(at.1), escaped(text));
         let _ = write!(

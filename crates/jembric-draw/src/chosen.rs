@@ -245,9 +245,10 @@ impl Chosen {
             self.along = Some(self.per.remove(0));
         }
         if self.along.is_none() {
-            let needs = match self.of.is_empty() {
-                true => "a column of dates or two columns of numbers",
-                false => "a column of dates, of texts, or one more of numbers",
+            let needs = if self.of.is_empty() {
+                "a column of dates or two columns of numbers"
+            } else {
+                "a column of dates, of texts, or one more of numbers"
             };
             return Err(Error::NothingToDraw { setting: "along", needs });
         }
@@ -284,10 +285,10 @@ impl Chosen {
             self.guess("of", &self.of.first().cloned());
         }
         if draw.per.is_empty() {
-            let per = match self.of.is_empty() {
-                // Events stand in a row for each class, and rows may be many.
-                true => columns.repeated_class()?.filter(|column| is_free(self, column)),
-                false => columns.series_class(|column| is_free(self, column))?,
+            let per = if self.of.is_empty() {
+                columns.repeated_class()?.filter(|column| is_free(self, column))
+            } else {
+                columns.series_class(|column| is_free(self, column))?
             };
             if per.is_none() {
                 self.expect_one_series(draw, columns, is_free)?;

@@ -108,9 +108,10 @@ impl FromStr for Level {
 
 impl fmt::Display for Level {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self.label.is_empty() {
-            true => write!(f, "{}", self.value),
-            false => write!(f, "{} = {}", self.value, self.label),
+        if self.label.is_empty() {
+            write!(f, "{}", self.value)
+        } else {
+            write!(f, "{} = {}", self.value, self.label)
         }
     }
 }

@@ -58,17 +58,16 @@ pub(crate) fn svg(picture: &Frame<'_>, place: Place<'_>) -> String {
     let foot = font::lines(&picture.account, FOOT, inside);
     let foot_height = foot.len() as f64 * (FOOT + 4.0);
     let least_bottom = f64::from(draw.size.height) - margin - foot_height;
-    y = match content.is_empty() {
-        true => {
-            let middle = (y + least_bottom).max(y + 40.0) / 2.0;
-            body.text("muted", (width / 2.0, middle), Anchor::Middle, "No rows to draw", "");
-            least_bottom.max(middle + 20.0)
-        }
-        false => panels(
+    y = if content.is_empty() {
+        let middle = (y + least_bottom).max(y + 40.0) / 2.0;
+        body.text("muted", (width / 2.0, middle), Anchor::Middle, "No rows to draw", "");
+        least_bottom.max(middle + 20.0)
+    } else {
+        panels(
             &mut body,
             picture,
             Room { left: margin, top: y, right: margin + inside, bottom: least_bottom },
-        ),
+        )
     };
     body.open("foot");
     for line in &foot {
@@ -128,9 +127,10 @@ fn panels(body: &mut Canvas, picture: &Frame<'_>, room: Room) -> f64 {
     let axes = Axes::of(picture, &room);
     let is_tall = axes.row_height(content).is_some();
     let count = content.panels.len();
-    let columns = match is_tall {
-        true => 1,
-        false => ((room.width() + 20.0) / 300.0).floor().clamp(1.0, count as f64) as usize,
+    let columns = if is_tall {
+        1
+    } else {
+        ((room.width() + 20.0) / 300.0).floor().clamp(1.0, count as f64) as usize
     };
     let lines = count.div_ceil(columns);
     let apart = 20.0;

@@ -52,10 +52,8 @@ pub(crate) fn shown(value: f64) -> String {
     }
     let places = (11 - magnitude).clamp(0, 12) as usize;
     let text = format!("{value:.places$}");
-    let text = match text.contains('.') {
-        true => text.trim_end_matches('0').trim_end_matches('.'),
-        false => &text,
-    };
+    let text =
+        if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.') } else { &text };
     grouped(text)
 }
 

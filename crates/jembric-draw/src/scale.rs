@@ -52,10 +52,7 @@ impl NumberAxis {
         }
         if low == high {
             let room = if low == 0.0 { 1.0 } else { low.abs() * 0.1 };
-            (low, high) = match from_zero {
-                true => (low, low + 1.0),
-                false => (low - room, high + room),
-            };
+            (low, high) = if from_zero { (low, low + 1.0) } else { (low - room, high + room) };
         }
         let range = high / 2.0 - low / 2.0;
         let least = if is_whole { 1.0 } else { 0.0 };

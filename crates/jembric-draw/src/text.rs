@@ -109,9 +109,10 @@ fn muted() -> Style {
 /// Text of at most this many characters.
 fn shortened(text: &str, most: usize) -> String {
     let text = visible(text);
-    match text.chars().count() > most {
-        true => text.chars().take(most.saturating_sub(1)).chain(['…']).collect(),
-        false => text,
+    if text.chars().count() > most {
+        text.chars().take(most.saturating_sub(1)).chain(['…']).collect()
+    } else {
+        text
     }
 }
 
@@ -402,9 +403,12 @@ fn pieces(
         Marks::Bars(bars) => {
             let series = content.series.len().max(1);
             // Bars of a period stand side by side, or on top of each other.
-            let share = |series: usize| match is_stacked {
-                true => 0.5,
-                false => (series as f64 + 0.5) / content.series.len().max(1) as f64,
+            let share = |series: usize| {
+                if is_stacked {
+                    0.5
+                } else {
+                    (series as f64 + 0.5) / content.series.len().max(1) as f64
+                }
             };
             let tops = bars::tops(bars, is_stacked);
             let piece = |series: usize| {

@@ -351,9 +351,10 @@ impl Span {
             if let (Some(moment), Some(day)) = (Moment::from_micros(shown), day_of(shown)) {
                 let seconds = shown.rem_euclid(MICROS_PER_DAY) / SECOND;
                 let (hour, minute, second) = (seconds / 3_600, seconds / 60 % 60, seconds % 60);
-                let text = match step < 60 * SECOND {
-                    true => format!("{hour:02}:{minute:02}:{second:02}"),
-                    false => format!("{hour:02}:{minute:02}"),
+                let text = if step < 60 * SECOND {
+                    format!("{hour:02}:{minute:02}:{second:02}")
+                } else {
+                    format!("{hour:02}:{minute:02}")
                 };
                 let (year, month, of_month) = day.ymd();
                 let name = Month::ALL.get(month as usize - 1).map_or("", |month| month.name());

@@ -454,11 +454,8 @@ fn advised(advice: &str) -> String {
 /// A number of bytes as a setting takes it.
 fn sized(bytes: u64) -> String {
     let mebibyte = 1 << 20;
-    match bytes < mebibyte {
-        true => Size(bytes),
-        false => Size(bytes.div_ceil(mebibyte) * mebibyte),
-    }
-    .to_string()
+    if bytes < mebibyte { Size(bytes) } else { Size(bytes.div_ceil(mebibyte) * mebibyte) }
+        .to_string()
 }
 
 /// The system's reason in plain words.

@@ -39,9 +39,10 @@ impl PlaceInList {
     pub(crate) fn portion(self, bytes: u64, process: usize, processes: usize) -> Portion {
         // A file without bytes is cut as well, so that one process has the whole of it.
         let (of, all) = (bytes.max(1), self.all.max(self.before + bytes.max(1)));
-        let bound = |process: usize| match process == processes {
-            true => of,
-            false => {
+        let bound = |process: usize| {
+            if process == processes {
+                of
+            } else {
                 let place = u128::from(all) * process as u128 / processes as u128;
                 (place as u64).saturating_sub(self.before).min(of)
             }

@@ -29,9 +29,10 @@ fn nothing_is_wider_than_the_terminal_and_no_value_is_broken(
     #[values(false, true)] all: bool,
 ) {
     let columns = stays();
-    let (text, left_out) = match all {
-        true => (in_blocks(&columns, Some(width)), Vec::new()),
-        false => fitting(&columns, Some(width)),
+    let (text, left_out) = if all {
+        (in_blocks(&columns, Some(width)), Vec::new())
+    } else {
+        fitting(&columns, Some(width))
     };
     for line in text.lines() {
         assert!(display_width(line) <= width.into(), "{width}: {line}");

@@ -53,9 +53,12 @@ fn is_typed(setting: &Setting) -> bool {
 fn settings(operation: &Described, name: &str, value: &str) -> Vec<(&'static Setting, String)> {
     let chosen =
         operation.settings.iter().filter(|setting| setting.required || setting.name == name);
-    let given = |setting: &'static Setting| match setting.name == name {
-        true => (setting, value.to_owned()),
-        false => (setting, values(setting).0),
+    let given = |setting: &'static Setting| {
+        if setting.name == name {
+            (setting, value.to_owned())
+        } else {
+            (setting, values(setting).0)
+        }
     };
     chosen.map(given).collect()
 }

@@ -186,8 +186,8 @@ fn a_small_file_that_needs_much_memory_is_refused(
     let directory = tempfile::tempdir().unwrap();
     make(&directory.path().join(name));
     fs::write(directory.path().join("d.csv"), "day\n2025-05-01\n").unwrap();
-    let arguments: &[&str] = match directory.path().join("holidays").exists() {
-        true => &[
+    let arguments: &[&str] = if directory.path().join("holidays").exists() {
+        &[
             "elapsed",
             "d.csv",
             "--from",
@@ -198,8 +198,9 @@ fn a_small_file_that_needs_much_memory_is_refused(
             "workdays",
             "--holidays",
             name,
-        ],
-        false => &["look", name],
+        ]
+    } else {
+        &["look", name]
     };
     let ended = bounded(directory.path(), arguments);
     assert_eq!((ended.code, ended.out.as_str()), (Some(1), ""), "{}", ended.err);

@@ -172,9 +172,10 @@ fn a_budget_that_is_not_enough_says_what_to_do(
     #[case] options: &str,
     #[case] expected: &str,
 ) {
-    let running = match expected.contains("at once") {
-        true => "latest stays.csv --date arrived --mark is_latest",
-        false => "running stays.csv --per vessel --date arrived --sum tons",
+    let running = if expected.contains("at once") {
+        "latest stays.csv --date arrived --mark is_latest"
+    } else {
+        "running stays.csv --per vessel --date arrived --sum tons"
     };
     let line = format!("{running} --out out.csv {options}");
     let words = crate::harness::words(&line);

@@ -269,10 +269,7 @@ impl Connecting<'_> {
             let is_wrong = meant as usize != self.process || from <= self.process;
             (is_wrong || from >= processes).then(|| "has another number".to_owned())
         });
-        let place = match is_control {
-            true => &mut to.controls,
-            false => &mut to.parcels,
-        };
+        let place = if is_control { &mut to.controls } else { &mut to.parcels };
         let is_there = place.get(from).is_some_and(Option::is_some);
         let told = match &problem {
             Some(problem) => Some(format!("this process {problem} than it")),
@@ -335,9 +332,10 @@ impl Waiting {
             let end = length.map_or(4, |length| 4 + length as usize);
             if length.is_some() && self.bytes.len() == end {
                 let greeting: Greeting = borsh::from_slice(&self.bytes[4..])?;
-                return match greeting.greeting == GREETING {
-                    true => Ok(Some(greeting)),
-                    false => Err(io::ErrorKind::InvalidData.into()),
+                return if greeting.greeting == GREETING {
+                    Ok(Some(greeting))
+                } else {
+                    Err(io::ErrorKind::InvalidData.into())
                 };
             }
             let (before, left) = (self.bytes.len(), end - self.bytes.len());

@@ -30,10 +30,7 @@ impl Files for Cut<'_> {
     }
 
     fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
-        match self.cuts.is_empty() {
-            true => self.files.sharing(file, reading),
-            false => Ok(Sharing::Rows(0)),
-        }
+        if self.cuts.is_empty() { self.files.sharing(file, reading) } else { Ok(Sharing::Rows(0)) }
     }
 
     fn share(

@@ -132,9 +132,10 @@ impl Settled {
     }
 
     fn add_sums(&mut self, sums: Vec<Changes>) {
-        match self.sums.is_empty() {
-            true => self.sums = sums,
-            false => self.sums.iter_mut().zip(sums).for_each(|(one, other)| one.add(other)),
+        if self.sums.is_empty() {
+            self.sums = sums
+        } else {
+            self.sums.iter_mut().zip(sums).for_each(|(one, other)| one.add(other))
         }
     }
 
@@ -562,16 +563,15 @@ impl ActivePlan {
         let columns = table.columns_at(per);
         let numbered = if per.is_empty() { 0 } else { table.rows() };
         let entities = Entities::of_columns(&columns, numbered, Missing::IsAKey)?;
-        let order = match per.is_empty() {
-            true => vec![0],
-            false => entities_in_order(table, per, &entities)?,
-        };
+        let order =
+            if per.is_empty() { vec![0] } else { entities_in_order(table, per, &entities)? };
         // Without groups, no key is needed.
         let first_rows = if per.is_empty() { Vec::new() } else { entities.first_rows() };
         let firsts = order.iter().filter_map(|&group| first_rows.get(group).copied());
-        let keys = match per.is_empty() {
-            true => Table::of_known([])?,
-            false => table.select(per)?.take(&UInt32Array::from_iter_values(firsts))?,
+        let keys = if per.is_empty() {
+            Table::of_known([])?
+        } else {
+            table.select(per)?.take(&UInt32Array::from_iter_values(firsts))?
         };
         let overall = (intervals.overall(), intervals.range.is_some());
         let closing = intervals.closing_tick();
@@ -603,9 +603,10 @@ impl ActivePlan {
         let keys = settled.keys.values()?.map_or_else(|| Table::of_known([]), Ok)?;
         let names = keys.all_named();
         let all: Vec<(usize, bool)> = (0..names.len()).map(|place| (place, false)).collect();
-        let order: Vec<usize> = match names.is_empty() {
-            true => vec![0],
-            false => keys.sorted_rows(&all)?.values().iter().map(|&group| group as usize).collect(),
+        let order: Vec<usize> = if names.is_empty() {
+            vec![0]
+        } else {
+            keys.sorted_rows(&all)?.values().iter().map(|&group| group as usize).collect()
         };
         let mut ranks = vec![0; order.len()];
         order.iter().enumerate().for_each(|(rank, &group)| ranks[group] = rank);

@@ -166,12 +166,11 @@ impl<'a> Cells<'a> {
             }
         }
         // Columns without values have at most one key, the missing one.
-        let order: Vec<usize> = match columns.is_empty() {
-            true => (0..found.len()).collect(),
-            false => {
-                let order = lexsort_to_indices(&columns, None)?;
-                order.values().iter().map(|place| *place as usize).collect()
-            }
+        let order: Vec<usize> = if columns.is_empty() {
+            (0..found.len()).collect()
+        } else {
+            let order = lexsort_to_indices(&columns, None)?;
+            order.values().iter().map(|place| *place as usize).collect()
         };
         let (mut rows, mut places) = (Vec::new(), Vec::new());
         for place in order {
@@ -189,9 +188,10 @@ impl<'a> Cells<'a> {
         let mut keys = Vec::new();
         for (pair, (one, other)) in self.pairs.iter().zip(&sides) {
             let field = self.now.field_at(pair.of_events);
-            let array = match *one.data_type() == DataType::Null {
-                true => new_null_array(&DataType::Null, rows.len()),
-                false => interleave(&[one, other], &places)?,
+            let array = if *one.data_type() == DataType::Null {
+                new_null_array(&DataType::Null, rows.len())
+            } else {
+                interleave(&[one, other], &places)?
             };
             keys.push((field.clone().with_data_type(array.data_type().clone()), array));
         }

@@ -132,10 +132,12 @@ fn values_differ(
                 let (a, b) = (one.views()[now], other.views()[before]);
                 // The view of a short text is the text. Long texts differ if their length or their
                 // first bytes do; otherwise they are read.
-                match a as u64 == b as u64 {
-                    false => true,
-                    true if a as u32 <= SHORT => a != b,
-                    true => one.value(now) != other.value(before),
+                if a as u64 != b as u64 {
+                    true
+                } else if a as u32 <= SHORT {
+                    a != b
+                } else {
+                    one.value(now) != other.value(before)
                 }
             })
         }

@@ -158,9 +158,10 @@ fn batches(rows: &[(Option<String>, Option<i64>)], cut: usize) -> Vec<Table> {
         // The same decimals may have 64 or 128 bits.
         let narrow: Decimal64Array = numbers().collect();
         let broad: Decimal128Array = numbers().map(|n| n.map(i128::from)).collect();
-        let decimals: ArrayRef = match wide {
-            false => Arc::new(narrow.with_precision_and_scale(18, 2).unwrap()),
-            true => Arc::new(broad.with_precision_and_scale(38, 2).unwrap()),
+        let decimals: ArrayRef = if !wide {
+            Arc::new(narrow.with_precision_and_scale(18, 2).unwrap())
+        } else {
+            Arc::new(broad.with_precision_and_scale(38, 2).unwrap())
         };
         let days: Date32Array = numbers().map(|n| n.map(|n| n as i32)).collect();
         let truths: BooleanArray = numbers().map(|n| n.map(|n| n > 0)).collect();

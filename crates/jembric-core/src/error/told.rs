@@ -436,12 +436,13 @@ impl NotDates {
             || {
                 let [missing, read] =
                     ["missing", "read"].map(|option| words(&Advised::Reading(option, None)));
-                match bad == values {
-                    true => format!("Choose a column of dates, or give their format ({read})"),
-                    false => format!(
+                if bad == values {
+                    format!("Choose a column of dates, or give their format ({read})")
+                } else {
+                    format!(
                         "Correct these cells, mark them as missing ({missing}), or give the \
-                         format of the dates ({read})"
-                    ),
+                     format of the dates ({read})"
+                    )
                 }
             },
             |suggested| suggested.told(column, words),

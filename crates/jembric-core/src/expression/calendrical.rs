@@ -208,9 +208,10 @@ pub(super) fn comparable(left: &Value, right: &Value, zone: &Zone) -> Result<(Va
             let periods = common_periods(one, other).unwrap_or(one);
             let at = |value: &Value| {
                 let days = dates(value).day_numbers(zone).into_owned();
-                let firsts = match dates(value).periods() == periods {
-                    true => days,
-                    false => of_days(&days, |day| periods.first_day(day).number()),
+                let firsts = if dates(value).periods() == periods {
+                    days
+                } else {
+                    of_days(&days, |day| periods.first_day(day).number())
                 };
                 let array = Date32Array::new(firsts.into(), value.array.logical_nulls());
                 value.with(TermType::Of(Type::Date(periods)), Arc::new(array))

@@ -64,21 +64,22 @@ impl Value {
 
     /// The value in each row.
     pub(super) fn rows(&self, rows: usize) -> Result<ArrayRef> {
-        match self.constant {
-            true if self.array.is_null(0) || self.kind == TermType::Missing => {
-                Ok(new_null_array(self.array.data_type(), rows))
-            }
-            true => Ok(take(&self.array, &UInt32Array::from(vec![0; rows]), None)?),
-            false => Ok(self.array.clone()),
+        if !self.constant {
+            Ok(self.array.clone())
+        } else if self.array.is_null(0) || self.kind == TermType::Missing {
+            Ok(new_null_array(self.array.data_type(), rows))
+        } else {
+            Ok(take(&self.array, &UInt32Array::from(vec![0; rows]), None)?)
         }
     }
 }
 
 /// Two values as operands of Arrow's kernels.
 fn datum(value: &Value) -> Box<dyn Datum> {
-    match value.constant {
-        true => Box::new(Scalar::new(value.array.clone())),
-        false => Box::new(value.array.clone()),
+    if value.constant {
+        Box::new(Scalar::new(value.array.clone()))
+    } else {
+        Box::new(value.array.clone())
     }
 }
 

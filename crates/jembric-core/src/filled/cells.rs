@@ -85,10 +85,8 @@ impl Cells {
         let rows = used.rows();
         let dates = used.dates_at(filled.date);
         // From here on rows are those with a key and a date, and the masks refer to them.
-        let in_range = match kept == usable {
-            true => BooleanBuffer::new_set(rows),
-            false => only(kept, usable)?,
-        };
+        let in_range =
+            if kept == usable { BooleanBuffer::new_set(rows) } else { only(kept, usable)? };
         let keys = match (per.is_empty(), filled.entities.is_empty()) {
             (false, false) => filled.entities.after(&used, per)?,
             _ => used.select(per)?,

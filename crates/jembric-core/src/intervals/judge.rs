@@ -104,11 +104,15 @@ impl Judge<'_> {
     fn last_of(&self, row: usize) -> i32 {
         let first = self.first[row];
         let last = self.ended[row] - if self.free { ends_period(self.ends, row) } else { 0 };
-        match self.by_hours {
-            // An interval without length is active in its hour if the end is inclusive.
-            true if self.rules.end_day == EndDay::Inclusive => last.max(first),
-            true if self.backwards.is_without_length(row) => first - 1,
-            _ => last,
+        if !self.by_hours {
+            last
+        } else if self.rules.end_day == EndDay::Inclusive {
+            // An interval without length is active in its hour.
+            last.max(first)
+        } else if self.backwards.is_without_length(row) {
+            first - 1
+        } else {
+            last
         }
     }
 
@@ -117,9 +121,10 @@ impl Judge<'_> {
         let mut last = vec![0; rows];
         let mut closed = if self.any_open() { vec![false; rows] } else { Vec::new() };
         // If no row is open, there is no list of open rows; an empty part stands for each.
-        let of_closed: Vec<&mut [bool]> = match self.any_open() {
-            true => closed.chunks_mut(STRETCH).collect(),
-            false => (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect(),
+        let of_closed: Vec<&mut [bool]> = if self.any_open() {
+            closed.chunks_mut(STRETCH).collect()
+        } else {
+            (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect()
         };
         let stretches = fates.chunks_mut(STRETCH).zip(last.chunks_mut(STRETCH)).zip(of_closed);
         let seen = seen_in(parallel::of_parts(stretches, |n, ((fates, last), closed)| {

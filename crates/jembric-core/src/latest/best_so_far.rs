@@ -114,10 +114,7 @@ impl BestSoFar {
         let kept = self.without_gone(&masks, Kept::of(table, numbers, entities))?;
         self.rows += kept.entities.len();
         self.kept.push(kept);
-        match self.rows >= FEW_ROWS.max(3 * self.compacted) {
-            true => self.compact(),
-            false => Ok(()),
-        }
+        if self.rows >= FEW_ROWS.max(3 * self.compacted) { self.compact() } else { Ok(()) }
     }
 
     /// The rows of a mask that are kept; the others are gone.

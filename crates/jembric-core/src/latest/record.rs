@@ -185,9 +185,10 @@ impl RecordPlan {
         states: &States,
         kept: &BooleanBuffer,
     ) -> Result<Table> {
-        let order = match self.per.is_empty() {
-            true => (0..rows.entities.count()).collect(),
-            false => entities_in_order(table, &self.per, &rows.entities)?,
+        let order = if self.per.is_empty() {
+            (0..rows.entities.count()).collect()
+        } else {
+            entities_in_order(table, &self.per, &rows.entities)?
         };
         let timeline = Timeline::new(&rows.entities, &rows.dates, kept);
         let (of_states, state_on) = states.at_ends(&timeline, &order)?;

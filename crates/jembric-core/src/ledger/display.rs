@@ -83,19 +83,17 @@ impl fmt::Display for Told<'_, Ledger> {
             }
         }
         for sums in &ledger.reconciled {
-            match f.alternate() {
-                true => write!(f, "\n  {sums:#}")?,
-                false => write!(f, "\n  {sums}")?,
-            }
+            if f.alternate() { write!(f, "\n  {sums:#}")? } else { write!(f, "\n  {sums}")? }
         }
         if let Some(followed) = &ledger.followed {
             line(f, "followed", followed.rows_in, "  ")?;
             followed.fmt(f)?;
         }
         for warning in ledger.warnings() {
-            match f.alternate() {
-                true => write!(f, "\n  warning: {:#}", Told(warning, words))?,
-                false => write!(f, "\n  warning: {}", Told(warning, words))?,
+            if f.alternate() {
+                write!(f, "\n  warning: {:#}", Told(warning, words))?
+            } else {
+                write!(f, "\n  warning: {}", Told(warning, words))?
             }
         }
         let (dropped, set_aside) = (total(&ledger.dropped), total(&ledger.set_aside));

@@ -105,13 +105,11 @@ pub(super) fn order_of_rows(columns: &[(ArrayRef, bool)], rows: usize) -> Result
     // The last column of a key may be inexact, so it is compared again.
     let compared =
         parts.len() - usize::from(!is_exact && parts.last().is_some_and(|last| !last.is_exact));
-    let rest = match is_exact {
-        true => Vec::new(),
-        false => comparators(&columns[compared..])?,
-    };
-    Ok(match bits <= u64::BITS {
-        true => sorted::<u64>(parts, of_row, rows, &rest),
-        false => sorted::<u128>(parts, of_row, rows, &rest),
+    let rest = if is_exact { Vec::new() } else { comparators(&columns[compared..])? };
+    Ok(if bits <= u64::BITS {
+        sorted::<u64>(parts, of_row, rows, &rest)
+    } else {
+        sorted::<u128>(parts, of_row, rows, &rest)
     })
 }
 
@@ -150,10 +148,7 @@ fn sorted<K: Key>(parts: Vec<Part>, of_row: u32, rows: usize, rest: &[DynCompara
     });
     // Tables are often sorted already.
     if !keys.is_sorted() {
-        match rows < ROWS_A_THREAD {
-            true => keys.sort_unstable(),
-            false => keys.par_sort_unstable(),
-        }
+        if rows < ROWS_A_THREAD { keys.sort_unstable() } else { keys.par_sort_unstable() }
     }
     let mut order = parallel::map(&keys, |key: K| key.low(of_row));
     if !rest.is_empty() {
@@ -227,10 +222,14 @@ impl Part {
                     // There is no number left for missing values.
                     return Ok(None);
                 };
-                let counted = |row: usize| match is_valid(row) {
-                    false => none,
-                    true if descending => most - $values[row],
-                    true => $values[row] - least,
+                let counted = |row: usize| {
+                    if !is_valid(row) {
+                        none
+                    } else if descending {
+                        most - $values[row]
+                    } else {
+                        $values[row] - least
+                    }
                 };
                 let numbers = parallel::of_rows($values.len(), counted);
                 let bits = none.checked_ilog2().map_or(0, |bits| bits + 1);

@@ -269,9 +269,10 @@ impl ByEntity {
             DataType::Utf8View => {
                 for (hash, value) in hashes.iter_mut().zip(column.as_string_view()) {
                     let value = value.unwrap_or_default();
-                    *hash = match self.folded {
-                        true => hash_of_bytes(value.trim().to_lowercase().as_bytes(), *hash),
-                        false => hash_of_bytes(value.as_bytes(), *hash),
+                    *hash = if self.folded {
+                        hash_of_bytes(value.trim().to_lowercase().as_bytes(), *hash)
+                    } else {
+                        hash_of_bytes(value.as_bytes(), *hash)
                     };
                 }
             }

@@ -76,9 +76,10 @@ impl Operation for Add {
         // The decimal places of all columns together decide the width of their units.
         let is_wide =
             |kind: Option<Type>| kind.is_none_or(|kind| matches!(kind, Type::Decimal { .. }));
-        let access = match columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
-            true => Access::Ordered,
-            false => Access::ByRow,
+        let access = if columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
+            Access::Ordered
+        } else {
+            Access::ByRow
         };
         let step = format!("add {}", self.columns.join(", "));
         let plan = AddPlan { columns, step, accounting };

@@ -69,9 +69,10 @@ pub(super) struct Carrying {
 impl Pieces for Carrying {
     fn complete(&self, rows: &Table, _: &Context) -> usize {
         let dates = rows.dates_at(self.plan.date);
-        match self.plan.row_by_row {
-            true => rows.rows(),
-            false => before_last_date(rows.rows(), &dates, |row| dates.sortable(row)),
+        if self.plan.row_by_row {
+            rows.rows()
+        } else {
+            before_last_date(rows.rows(), &dates, |row| dates.sortable(row))
         }
     }
 

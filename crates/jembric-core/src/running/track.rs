@@ -502,17 +502,17 @@ impl<'a> Track<'a> {
         let order = SortKeys::of(array)?;
         // In the common case, numbers of which none is missing, each run has a best number.
         if let (0, SortKeys::Numbers(numbers)) = (array.logical_null_count(), &order) {
-            let best = match self.only_grows() {
-                // Nothing leaves the run, so the best number so far is enough.
-                true => self.numbers_at_records(
+            let best = if self.only_grows() {
+                self.numbers_at_records(
                     |start| numbers[if *by > 0 { 0 } else { self.row(start) }],
                     |best, row| {
                         let number = numbers[row + by];
                         *best = if greatest { number.max(*best) } else { number.min(*best) };
                         *best
                     },
-                ),
-                false => self.numbers_at_stops(
+                )
+            } else {
+                self.numbers_at_stops(
                     |_| Heads::after(numbers[..*by].first().copied()),
                     |heads, stop| {
                         heads.leave(stop);
@@ -524,7 +524,7 @@ impl<'a> Track<'a> {
                         }
                         heads.best().unwrap_or_default()
                     },
-                ),
+                )
             };
             return SortKeys::column(best, array.data_type());
         }

@@ -126,9 +126,10 @@ impl Keys {
         let append = |(slot, place): (&mut u32, u32)| {
             *slot = slot.wrapping_mul(self.count as u32).wrapping_add(place);
         };
-        match self.places.is_empty() {
-            true => both.map(|(slot, &id)| (slot, id)).for_each(append),
-            false => both.map(|(slot, &id)| (slot, self.places[id as usize])).for_each(append),
+        if self.places.is_empty() {
+            both.map(|(slot, &id)| (slot, id)).for_each(append)
+        } else {
+            both.map(|(slot, &id)| (slot, self.places[id as usize])).for_each(append)
         }
     }
 
@@ -154,9 +155,10 @@ impl Groups {
     pub(super) fn of(totals: &TotalsPlan, table: &Table) -> Result<Groups> {
         let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
         Ok(Groups {
-            entities: match totals.only_last_row {
-                false => Keys::of(table, &totals.per, listed.transpose()?.as_ref())?,
-                true => Keys::of(table, &[], None)?,
+            entities: if !totals.only_last_row {
+                Keys::of(table, &totals.per, listed.transpose()?.as_ref())?
+            } else {
+                Keys::of(table, &[], None)?
             },
             sides: Keys::of(table, &totals.side, totals.sides_of_all(table)?.as_ref())?,
             parts: part_count(totals.each),
@@ -241,11 +243,10 @@ impl Timed {
             return (used.count_set_bits() > 0).then_some((0, 0));
         }
         // If all rows count, the mask is not read.
-        match used.count_set_bits() == used.len() {
-            true => parallel::ends(self.numbers.len(), |row| Some(self.numbers[row])),
-            false => {
-                parallel::ends(self.numbers.len(), |row| used.value(row).then(|| self.numbers[row]))
-            }
+        if used.count_set_bits() == used.len() {
+            parallel::ends(self.numbers.len(), |row| Some(self.numbers[row]))
+        } else {
+            parallel::ends(self.numbers.len(), |row| used.value(row).then(|| self.numbers[row]))
         }
     }
 }
@@ -291,9 +292,10 @@ fn parts(
         (Each::HourOfDay, Dates::Moments(moments)) => {
             let hour =
                 |reading: i64| (reading.rem_euclid(MICROS_PER_DAY) / (MICROS_PER_DAY / 24)) as u32;
-            match dates.are_instants() {
-                true => context.zone.readings(moments.values()).map(hour).collect(),
-                false => parallel::map(moments.values(), hour),
+            if dates.are_instants() {
+                context.zone.readings(moments.values()).map(hour).collect()
+            } else {
+                parallel::map(moments.values(), hour)
             }
         }
         (Each::HourOfDay, _) => Vec::new(),

@@ -240,9 +240,10 @@ impl<'a> Sheet<'a> {
         let mut columns = Vec::new();
         // A value that no counted row has is shown only with `dense`.
         for side in (0..is_used.len()).filter(|&side| is_used[side]) {
-            let value = match nulls.as_ref().is_some_and(|nulls| nulls.is_null(side)) {
-                true => MISSING_COLUMN.to_owned(),
-                false => values.cell_text_at(0, side)?,
+            let value = if nulls.as_ref().is_some_and(|nulls| nulls.is_null(side)) {
+                MISSING_COLUMN.to_owned()
+            } else {
+                values.cell_text_at(0, side)?
             };
             columns.push(figure_column(source, named(&value), column(&own, &totals, side as u32)?));
         }
@@ -261,10 +262,8 @@ impl<'a> Sheet<'a> {
     fn beside(&self, dates: &[String]) -> Result<Vec<(Field, ArrayRef)>> {
         let mut columns = Vec::new();
         for scope in &self.totals.scopes {
-            let to = match self.totals.only_last_row {
-                true => Box::new(|spot| spot),
-                false => self.wider(scope)?,
-            };
+            let to =
+                if self.totals.only_last_row { Box::new(|spot| spot) } else { self.wider(scope)? };
             let together: Vec<Cells> = self
                 .part
                 .by_date
@@ -315,11 +314,10 @@ impl<'a> Sheet<'a> {
                 let values = &self.part.groups.entities.values;
                 let others = (0..values.columns().len()).filter(|place| place != key);
                 let others: Vec<ArrayRef> = others.map(|place| values.at(place).clone()).collect();
-                let ids = match others.is_empty() {
-                    true => vec![0; values.rows()],
-                    false => {
-                        Entities::of_columns(&others, values.rows(), Missing::IsAKey)?.into_ids()
-                    }
+                let ids = if others.is_empty() {
+                    vec![0; values.rows()]
+                } else {
+                    Entities::of_columns(&others, values.rows(), Missing::IsAKey)?.into_ids()
                 };
                 Box::new(move |spot| Spot { entity: ids[spot.entity as usize], ..spot })
             }
@@ -342,9 +340,10 @@ impl<'a> Sheet<'a> {
         }
         if !self.totals.per.is_empty() {
             let entities = UInt32Array::from(parallel::map(&self.rows, |spot| spot.entity));
-            let keys = match self.totals.only_last_row {
-                true => self.totals.empty_table()?.select(&self.totals.per)?,
-                false => self.part.groups.entities.values.take(&entities)?,
+            let keys = if self.totals.only_last_row {
+                self.totals.empty_table()?.select(&self.totals.per)?
+            } else {
+                self.part.groups.entities.values.take(&entities)?
             };
             columns.extend(keys.fields());
         }

@@ -104,9 +104,10 @@ impl State for TotalsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.begin_several()?;
         let is_first = self.parts.is_empty();
-        let groups = match is_first {
-            true => Groups::of(&self.plan, batch)?,
-            false => Groups::of_batch(&self.plan, batch, (&mut self.entities, &mut self.sides))?,
+        let groups = if is_first {
+            Groups::of(&self.plan, batch)?
+        } else {
+            Groups::of_batch(&self.plan, batch, (&mut self.entities, &mut self.sides))?
         };
         let (part, set_aside) = Part::of(&self.plan, batch, groups, &self.context)?;
         let set_aside = set_aside.without_others_texts()?;

@@ -329,11 +329,10 @@ impl Account<'_> {
         };
         dropped.push(other);
         let fates = RowMasks { kept, dropped, set_aside };
-        match self.accounts_for_windows {
-            true => fates.account(step, windows, &within.windows_accounting),
-            false => {
-                fates.of_no_row().account(step, &windows.emptied(), &within.windows_accounting)
-            }
+        if self.accounts_for_windows {
+            fates.account(step, windows, &within.windows_accounting)
+        } else {
+            fates.of_no_row().account(step, &windows.emptied(), &within.windows_accounting)
         }
     }
 }

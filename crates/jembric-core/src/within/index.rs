@@ -153,20 +153,26 @@ impl<T: Tick> Index<T> {
 
     /// The places of the windows that meet a stretch beginning at this tick, in order.
     pub(super) fn each(&self, hits: Hits, first: T) -> impl Iterator<Item = usize> {
-        let next = move |from: usize| match hits.crooked {
-            _ if from >= hits.to => None,
-            false => Some(from),
-            true => self.next(from, hits.to, first),
+        let next = move |from: usize| {
+            if from >= hits.to {
+                None
+            } else if hits.crooked {
+                self.next(from, hits.to, first)
+            } else {
+                Some(from)
+            }
         };
         std::iter::successors(next(hits.from), move |&place| next(place + 1))
     }
 
     /// The last window before a place that meets a stretch beginning at this tick.
     pub(super) fn last(&self, hits: Hits, first: T, before: usize) -> Option<usize> {
-        match hits.crooked {
-            _ if before <= hits.from => None,
-            false => Some(before - 1),
-            true => self.previous(hits.from, before, first),
+        if before <= hits.from {
+            None
+        } else if hits.crooked {
+            self.previous(hits.from, before, first)
+        } else {
+            Some(before - 1)
         }
     }
 

@@ -136,19 +136,18 @@ impl TickColumns {
     pub(super) fn clock<'z>(&self, zone: &'z Zone) -> Clock<'z> {
         let is_moment = |dates: &Dates| matches!(dates, Dates::Moments(_));
         let all = || self.events.dates().chain(self.windows.dates());
-        let by_moments = match self.point {
-            true => self.events.dates().all(is_moment) && self.windows.dates().any(is_moment),
-            false => {
-                all().all(|dates| is_moment(dates) || matches!(dates, Dates::Missing(_)))
-                    && all().any(is_moment)
-            }
+        let by_moments = if self.point {
+            self.events.dates().all(is_moment) && self.windows.dates().any(is_moment)
+        } else {
+            all().all(|dates| is_moment(dates) || matches!(dates, Dates::Missing(_)))
+                && all().any(is_moment)
         };
-        let unit = match by_moments {
-            false => TickUnit::Days,
-            true if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) => {
-                TickUnit::Instants
-            }
-            true => TickUnit::Readings,
+        let unit = if !by_moments {
+            TickUnit::Days
+        } else if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) {
+            TickUnit::Instants
+        } else {
+            TickUnit::Readings
         };
         let periods = self.events.dates().next().map_or(Periods::DAYS, Dates::periods);
         Clock { unit, zone, widened_to: if self.point { periods } else { Periods::DAYS } }

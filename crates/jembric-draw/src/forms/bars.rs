@@ -18,26 +18,26 @@ pub(crate) fn draw(
         // Positive values stack upwards from zero, negative ones downwards.
         let (mut up, mut down) = (0.0, 0.0);
         for bar in group {
-            let (base, top) = match is_stacked {
-                false => (0.0, bar.value),
-                true if bar.value < 0.0 => {
-                    down += bar.value;
-                    (down - bar.value, down)
-                }
-                true => {
-                    up += bar.value;
-                    (up - bar.value, up)
-                }
+            let (base, top) = if !is_stacked {
+                (0.0, bar.value)
+            } else if bar.value < 0.0 {
+                down += bar.value;
+                (down - bar.value, down)
+            } else {
+                up += bar.value;
+                (up - bar.value, up)
             };
             let (from, to) =
                 band(bar, if is_stacked { (0, 1) } else { (bar.series, series) }, plot);
-            let (one, other) = match plot.is_sideways {
-                true => ((plot.x.at(base), from), (plot.x.at(top), to)),
-                false => ((from, plot.y.at(base)), (to, plot.y.at(top))),
+            let (one, other) = if plot.is_sideways {
+                ((plot.x.at(base), from), (plot.x.at(top), to))
+            } else {
+                ((from, plot.y.at(base)), (to, plot.y.at(top)))
             };
-            let class = match bar.is_marked {
-                true => format!("hollow f{0} l{0}", bar.series),
-                false => format!("f{}", bar.series),
+            let class = if bar.is_marked {
+                format!("hollow f{0} l{0}", bar.series)
+            } else {
+                format!("f{}", bar.series)
             };
             body.rectangle(&class, one, other, "", &bar.title);
         }

@@ -109,9 +109,10 @@ fn block(
         match of_month.next_if(|cell| cell.day == day) {
             Some(cell) => {
                 let shade = shade(cell.value, content.up);
-                let class = match cell.is_marked {
-                    true => format!("hollow s{shade} r{shade}"),
-                    false => format!("s{shade}"),
+                let class = if cell.is_marked {
+                    format!("hollow s{shade} r{shade}")
+                } else {
+                    format!("s{shade}")
                 };
                 body.rectangle(&class, corners.0, corners.1, "", &cell.title);
             }
@@ -128,8 +129,9 @@ fn block(
 /// The shade of a value: the range of values is divided into equal parts.
 fn shade(value: f64, up: Up) -> usize {
     let Up::Shades { low, high } = up else { return 0 };
-    match high > low {
-        true => (((value - low) / (high - low) * SHADES as f64) as usize).min(SHADES - 1),
-        false => SHADES / 2,
+    if high > low {
+        (((value - low) / (high - low) * SHADES as f64) as usize).min(SHADES - 1)
+    } else {
+        SHADES / 2
     }
 }

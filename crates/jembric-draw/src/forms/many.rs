@@ -101,9 +101,10 @@ fn hovers(body: &mut Canvas, content: &Content, series: &[Extremes], plot: &Plot
             let name = content.series.get(one.series).filter(|name| !name.is_empty());
             let name = name.unwrap_or(&content.up_name);
             let filled = if one.is_marked { " (filled)" } else { "" };
-            lines.push(match least == greatest {
-                true => format!("{name}: {}{filled}", shown(least)),
-                false => format!("{name}: {} to {}{filled}", shown(least), shown(greatest)),
+            lines.push(if least == greatest {
+                format!("{name}: {}{filled}", shown(least))
+            } else {
+                format!("{name}: {} to {}{filled}", shown(least), shown(greatest))
             });
         }
         if lines.is_empty() {

@@ -99,10 +99,7 @@ fn steps(body: &mut Canvas, series: usize, points: &[Point], plot: &Plot) {
 fn dots(body: &mut Canvas, series: usize, points: &[Point], at: &dyn Fn(&Point) -> (f64, f64)) {
     let radius = if points.len() > 2_000 { 2.0 } else { 3.2 };
     for point in points {
-        let class = match point.is_marked {
-            true => format!("ring l{series}"),
-            false => format!("f{series}"),
-        };
+        let class = if point.is_marked { format!("ring l{series}") } else { format!("f{series}") };
         marker::draw(body, series, at(point), radius, &class, &point.title);
     }
 }
@@ -145,9 +142,10 @@ impl Pen {
 
     fn lift(&mut self, body: &mut Canvas) {
         let series = self.series;
-        let class = match self.is_filled {
-            true => format!("line filled l{series}"),
-            false => format!("line {}", style::line(series)),
+        let class = if self.is_filled {
+            format!("line filled l{series}")
+        } else {
+            format!("line {}", style::line(series))
         };
         if !self.d.is_empty() {
             body.path(&class, &std::mem::take(&mut self.d), "");

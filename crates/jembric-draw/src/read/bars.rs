@@ -160,9 +160,10 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     }
     let many = bars.iter().map(Vec::len).sum::<usize>() > MOST_MARKS;
     for (panel, bars) in content.panels.iter_mut().zip(bars) {
-        panel.marks = match many {
-            false => Marks::Bars(bars),
-            true => Marks::Extremes(extremes(&bars, names.len(), &content.along, reading)),
+        panel.marks = if !many {
+            Marks::Bars(bars)
+        } else {
+            Marks::Extremes(extremes(&bars, names.len(), &content.along, reading))
         };
     }
     Ok(content)

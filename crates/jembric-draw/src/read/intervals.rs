@@ -119,9 +119,10 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
             };
             let name = [keys.names[key].as_str(), &names[series]];
             let name: Vec<&str> = name.into_iter().filter(|name| !name.is_empty()).collect();
-            let when = match open.value(row) {
-                true => format!("from {}, open", text(&from_text)),
-                false => format!("{} to {}", text(&from_text), text(&to_text)),
+            let when = if open.value(row) {
+                format!("from {}, open", text(&from_text))
+            } else {
+                format!("{} to {}", text(&from_text), text(&to_text))
             };
             let colon = if name.is_empty() { "" } else { ": " };
             format!("{}{colon}{when}", short(&name.join(" · ")))

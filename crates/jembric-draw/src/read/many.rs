@@ -92,39 +92,38 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
     }
     let (low, high) = range(folded.extremes.iter().flat_map(|(low, high)| [*low, *high]));
     let up = Up::Numbers { low, high };
-    let marks = match is_dots {
-        false => folded.extremes(panels, series, parts),
-        true => {
-            // A second pass fills the grid, whose height is that of the values.
-            let (columns_of, rows_of) = grid(reading, slots);
-            let share = share_of(places, &along);
-            let mut filled = vec![false; slots * columns_of * rows_of];
-            for (figure, numbers) in columns.iter().enumerate() {
-                for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
-                    let (value, share) = (numbers.value(row), share(row));
-                    if value.is_finite() && share.is_finite() {
-                        let column = cell(share, columns_of);
-                        let up = if high > low { (value - low) / (high - low) } else { 0.5 };
-                        let place = (slot(row, figure) * columns_of + column) * rows_of;
-                        filled[place + cell(up, rows_of)] = true;
-                    }
+    let marks = if !is_dots {
+        folded.extremes(panels, series, parts)
+    } else {
+        // A second pass fills the grid, whose height is that of the values.
+        let (columns_of, rows_of) = grid(reading, slots);
+        let share = share_of(places, &along);
+        let mut filled = vec![false; slots * columns_of * rows_of];
+        for (figure, numbers) in columns.iter().enumerate() {
+            for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
+                let (value, share) = (numbers.value(row), share(row));
+                if value.is_finite() && share.is_finite() {
+                    let column = cell(share, columns_of);
+                    let up = if high > low { (value - low) / (high - low) } else { 0.5 };
+                    let place = (slot(row, figure) * columns_of + column) * rows_of;
+                    filled[place + cell(up, rows_of)] = true;
                 }
             }
-            let grids = filled.chunks(columns_of * rows_of).enumerate();
-            let grids = grids.map(|(slot, filled)| Cells {
-                series: slot % series,
-                columns: columns_of,
-                rows: rows_of,
-                filled: filled.to_vec(),
-            });
-            let grids: Vec<Cells> = grids.collect();
-            let of_panel = |panel: usize| {
-                let of_panel =
-                    grids.iter().enumerate().filter(|(slot, _)| (slot / series) % panels == panel);
-                Marks::Cells(of_panel.map(|(_, cells)| cells.clone()).collect())
-            };
-            (0..panels).map(of_panel).collect()
         }
+        let grids = filled.chunks(columns_of * rows_of).enumerate();
+        let grids = grids.map(|(slot, filled)| Cells {
+            series: slot % series,
+            columns: columns_of,
+            rows: rows_of,
+            filled: filled.to_vec(),
+        });
+        let grids: Vec<Cells> = grids.collect();
+        let of_panel = |panel: usize| {
+            let of_panel =
+                grids.iter().enumerate().filter(|(slot, _)| (slot / series) % panels == panel);
+            Marks::Cells(of_panel.map(|(_, cells)| cells.clone()).collect())
+        };
+        (0..panels).map(of_panel).collect()
     };
     reading.note("infinite values, drawn as gaps", folded.infinite);
     let panels = marks.into_iter().map(|marks| Panel { marks, ..Panel::default() }).collect();

@@ -148,12 +148,9 @@ proptest! {
         for (place, title) in &ticks.places {
             // A tick is where its date begins.
             let reading = low + *place as i64;
-            let text = match title.contains('T') {
-                true => Moment::from_micros(reading).unwrap().to_string(),
-                false => {
-                    prop_assert_eq!(reading.rem_euclid(MICROS_PER_DAY), 0);
-                    day_of(reading).unwrap().to_string()
-                }
+            let text = if title.contains('T') { Moment::from_micros(reading).unwrap().to_string() } else {
+                prop_assert_eq!(reading.rem_euclid(MICROS_PER_DAY), 0);
+                day_of(reading).unwrap().to_string()
             };
             prop_assert_eq!(&text, title);
         }

@@ -93,9 +93,10 @@ impl Name {
 /// The path of an input or output that is relative to a directory. A connection URI is unchanged,
 /// also a mistyped one.
 pub fn name_in(directory: &Path, name: &str) -> String {
-    match looks_like_uri(name).is_some() || directory.as_os_str().is_empty() {
-        true => name.to_owned(),
-        false => directory.join(name).display().to_string(),
+    if looks_like_uri(name).is_some() || directory.as_os_str().is_empty() {
+        name.to_owned()
+    } else {
+        directory.join(name).display().to_string()
     }
 }
 

@@ -60,10 +60,7 @@ struct Listed {
 impl Listed {
     /// The name for people.
     fn shown(&self) -> String {
-        match self.is_visible {
-            true => self.name.clone(),
-            false => format!("{}.{}", self.schema, self.name),
-        }
+        if self.is_visible { self.name.clone() } else { format!("{}.{}", self.schema, self.name) }
     }
 
     /// The name in statements.

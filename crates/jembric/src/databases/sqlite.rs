@@ -471,9 +471,10 @@ impl Declared {
                 .ok()
                 .filter(|places| *places <= MOST_PLACES)
         };
-        match declared.starts_with("DEC") || declared.starts_with("NUM") {
-            true => places(&declared).map_or(Declared::Nothing, Declared::Decimal),
-            false => Declared::Nothing,
+        if declared.starts_with("DEC") || declared.starts_with("NUM") {
+            places(&declared).map_or(Declared::Nothing, Declared::Decimal)
+        } else {
+            Declared::Nothing
         }
     }
 

@@ -112,10 +112,8 @@ pub(crate) fn expect_writable(name: &Name, existing: Existing) -> Result<()> {
     let tables = Database::open(name.place.clone())?.snapshot.names()?;
     // Case does not matter to SQLite.
     let is_file = matches!(name.place, Place::File(_));
-    let is_meant = |other: &str| match is_file {
-        true => other.eq_ignore_ascii_case(&table),
-        false => other == table,
-    };
+    let is_meant =
+        |other: &str| if is_file { other.eq_ignore_ascii_case(&table) } else { other == table };
     let found = tables.iter().find(|other| is_meant(&other.name)).map(|other| other.is_view);
     expect_allowed(&name.shown(), found, existing)
 }
@@ -152,12 +150,13 @@ pub(crate) fn expect_same_names(shown: &str, known: &[String], names: &[String])
     };
     let parts = [listed(&missing, "the result lacks"), listed(&more, "the table lacks")];
     let parts: Vec<String> = parts.into_iter().flatten().collect();
-    match parts.is_empty() {
-        true => Ok(()),
-        false => Err(failed(
+    if parts.is_empty() {
+        Ok(())
+    } else {
+        Err(failed(
             shown,
             format!("its columns are not those of the result: {}", parts.join("; ")),
             "Choose the same columns with `columns`, or write another table",
-        )),
+        ))
     }
 }

@@ -172,9 +172,10 @@ fn parameter(text: &str) -> Result<(&str, &str), Cow<'static, str>> {
         let meant = meant.map(|meant| format!(" (did you mean `{meant}`?)")).unwrap_or_default();
         return Err(format!("it has a parameter that the client does not know{meant}").into());
     }
-    match value.chars().all(is_plain) {
-        true => Ok((name, value)),
-        false => Err("a parameter has characters that must be written as %20 and so on".into()),
+    if value.chars().all(is_plain) {
+        Ok((name, value))
+    } else {
+        Err("a parameter has characters that must be written as %20 and so on".into())
     }
 }
 

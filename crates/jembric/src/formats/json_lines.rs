@@ -98,9 +98,10 @@ struct WholeLines<'a> {
 fn stretches(mut bytes: &[u8], mut line: u64) -> Vec<WholeLines<'_>> {
     let mut all = Vec::new();
     while !bytes.is_empty() {
-        let end = match bytes.len() > STRETCH {
-            true => memrchr(b'\n', &bytes[..STRETCH]).or_else(|| memchr::memchr(b'\n', bytes)),
-            false => None,
+        let end = if bytes.len() > STRETCH {
+            memrchr(b'\n', &bytes[..STRETCH]).or_else(|| memchr::memchr(b'\n', bytes))
+        } else {
+            None
         };
         let (these, rest) = bytes.split_at(end.map_or(bytes.len(), |end| end + 1));
         all.push(WholeLines { bytes: these, first_line: line });
@@ -121,9 +122,10 @@ fn each_group(
     while from < source.len() {
         let to = source.len().min(from.saturating_add(step));
         let found = source.bytes(from, to, &mut buffer)?;
-        let end = match to == source.len() {
-            true => found.len(),
-            false => memrchr(b'\n', found).map_or(0, |end| end + 1),
+        let end = if to == source.len() {
+            found.len()
+        } else {
+            memrchr(b'\n', found).map_or(0, |end| end + 1)
         };
         if end == 0 {
             // The line is longer than a group.

@@ -13,9 +13,10 @@ pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -
     let mut bytes = Vec::new();
     let decoder = unpacking(packing, packed).map_err(failed)?;
     let read = decoder.take(most.saturating_add(1)).read_to_end(&mut bytes);
-    match read.map_err(failed)? as u64 > most {
-        true => Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most }),
-        false => Ok(bytes),
+    if read.map_err(failed)? as u64 > most {
+        Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most })
+    } else {
+        Ok(bytes)
     }
 }
 

@@ -27,9 +27,10 @@ impl RowRules<'_> {
     /// Errors: the file has more columns than the limit.
     pub(crate) fn refuse_columns(&self, file: &str, columns: usize) -> Result<()> {
         let (columns, most) = (columns as u64, self.most_columns.unwrap_or(MOST_COLUMNS));
-        match columns > most {
-            true => Err(Error::ManyColumns { file: file.to_owned(), columns, most }),
-            false => Ok(()),
+        if columns > most {
+            Err(Error::ManyColumns { file: file.to_owned(), columns, most })
+        } else {
+            Ok(())
         }
     }
 }

@@ -46,9 +46,10 @@ impl Larger<'_> {
         let surveys = self.surveys()?;
         let most = if is_divided || surveys { self.memory.whole() } else { u64::MAX };
         // The numbers of the rows set aside restore their order.
-        let plan = match self.keeps_aside {
-            true => (self.prepare)(&self.numbered_shapes()?)?,
-            false => self.plan.clone(),
+        let plan = if self.keeps_aside {
+            (self.prepare)(&self.numbered_shapes()?)?
+        } else {
+            self.plan.clone()
         };
         match self.folded(&plan, most, take)? {
             Some(accounted) => Ok(accounted),
@@ -84,9 +85,10 @@ impl Larger<'_> {
                     fold.compact()?;
                     is_too_large = fold.bytes() > most / 4 * 3;
                 }
-                match is_too_large {
-                    true => Err(CoreError::Sink("the state is too large".into()).into()),
-                    false => Ok(()),
+                if is_too_large {
+                    Err(CoreError::Sink("the state is too large".into()).into())
+                } else {
+                    Ok(())
                 }
             });
             if is_too_large {
@@ -111,9 +113,8 @@ impl Larger<'_> {
             }
         })?;
         let Some(fold) = fold else { return Ok(None) };
-        let without_numbers = |rows: &Table| match self.keeps_aside {
-            true => self.without_own_numbers(rows),
-            false => Ok(rows.clone()),
+        let without_numbers = |rows: &Table| {
+            if self.keeps_aside { self.without_own_numbers(rows) } else { Ok(rows.clone()) }
         };
         let mut outcome =
             delivered(&mut |batch| take(&without_numbers(batch)?), |sink| fold.finish_into(sink))?;

@@ -85,9 +85,10 @@ pub(crate) fn gathered(exchange: &dyn Exchange, data: &Data, memory: &Memory) ->
     let kept = std::cell::RefCell::new(&mut received);
     exchange.parcels(
         &mut |send| {
-            data.each(&mut |batch| match exchange.is_first() {
-                true => kept.borrow_mut().take(0, batch),
-                false => {
+            data.each(&mut |batch| {
+                if exchange.is_first() {
+                    kept.borrow_mut().take(0, batch)
+                } else {
                     let batches = in_batches(vec![batch], memory.parcel())?;
                     batches.iter().try_for_each(|batch| send(0, packed(batch)?))
                 }

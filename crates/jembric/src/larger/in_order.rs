@@ -202,9 +202,10 @@ impl Pieces<'_, '_> {
     fn expect_room(&self, bytes: u64) -> Result<()> {
         let larger = self.results.larger;
         let carried = self.entity.as_ref().map_or(0, InPieces::bytes);
-        match bytes + carried <= larger.memory.whole() {
-            true => Ok(()),
-            false => Err(larger.needs_memory(self.rows, self.bytes)),
+        if bytes + carried <= larger.memory.whole() {
+            Ok(())
+        } else {
+            Err(larger.needs_memory(self.rows, self.bytes))
         }
     }
 
@@ -236,9 +237,10 @@ impl Pieces<'_, '_> {
     }
 
     fn finish(mut self, not_numbers: u64) -> Result<()> {
-        let rows = match self.waiting.is_empty() {
-            true => numbered(&self.results.larger.inputs[0].sample().emptied(), 0, 0)?,
-            false => joined(&std::mem::take(&mut self.waiting))?,
+        let rows = if self.waiting.is_empty() {
+            numbered(&self.results.larger.inputs[0].sample().emptied(), 0, 0)?
+        } else {
+            joined(&std::mem::take(&mut self.waiting))?
         };
         let rows = self.without_ended(rows)?;
         // Any piece may report the NaN cells of the table.

@@ -45,13 +45,14 @@ impl Memory {
 
     /// Errors: the budget is below the least one.
     pub fn expect_enough(budget: Size) -> Result<()> {
-        match budget.0 >= Memory::LEAST {
-            true => Ok(()),
-            false => Err(Error::Setting {
+        if budget.0 >= Memory::LEAST {
+            Ok(())
+        } else {
+            Err(Error::Setting {
                 setting: "memory",
                 value: format!("{budget}, which is too little to work with"),
                 expected: format!("at least {}", Size(Memory::LEAST)),
-            }),
+            })
         }
     }
 

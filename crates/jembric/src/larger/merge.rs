@@ -252,9 +252,10 @@ fn merge_at_once(
         memory.tell(Phase::Merging, None, done, all_rows);
         let mut left = Vec::with_capacity(cursors.len());
         for cursor in cursors {
-            match cursor.done < cursor.table.rows() {
-                true => left.push(cursor),
-                false => left.extend(Cursor::of(cursor.run, cursor.next, order)?),
+            if cursor.done < cursor.table.rows() {
+                left.push(cursor)
+            } else {
+                left.extend(Cursor::of(cursor.run, cursor.next, order)?)
             }
         }
         cursors = left;

@@ -127,9 +127,10 @@ impl Results<'_> {
             // smaller. Rows without a key are in all parts.
             let is_divided = rows(&runs) * 10 < all_rows * 9;
             let divisions = division.date.map_or(MOST_DIVISIONS, |_| 1);
-            match is_large && is_divided && how.1 < divisions {
-                true => self.divide_again(&plan, division, &runs, how.1 + 1)?,
-                false => self.take_part(&plan, division, &runs)?,
+            if is_large && is_divided && how.1 < divisions {
+                self.divide_again(&plan, division, &runs, how.1 + 1)?
+            } else {
+                self.take_part(&plan, division, &runs)?
             }
         }
         Ok(())

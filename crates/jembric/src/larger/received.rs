@@ -41,10 +41,8 @@ impl Received {
         self.bytes += bytes_of(&rows);
         self.waiting[from].push(rows);
         // As many rows as an operation may have as a whole stay in memory. Of more, few do.
-        let most = match self.writers.is_empty() {
-            true => self.memory.whole(),
-            false => self.memory.buffers(),
-        };
+        let most =
+            if self.writers.is_empty() { self.memory.whole() } else { self.memory.buffers() };
         if self.bytes > most { self.write() } else { Ok(()) }
     }
 

@@ -40,10 +40,7 @@ impl Scratch {
 
     /// The name of the directory that has the private one.
     fn parent(&self) -> &Path {
-        match self.parent.as_os_str().is_empty() {
-            true => Path::new("."),
-            false => &self.parent,
-        }
+        if self.parent.as_os_str().is_empty() { Path::new(".") } else { &self.parent }
     }
 
     /// The error of a temporary file.
@@ -78,10 +75,7 @@ impl Scratch {
     /// Errors: the disk has too little space for them.
     pub(crate) fn claim(&self, bytes: u64) -> Result<()> {
         let before = self.written.fetch_add(bytes, Relaxed);
-        match before / STEP == (before + bytes) / STEP {
-            true => Ok(()),
-            false => self.expect_space(bytes),
-        }
+        if before / STEP == (before + bytes) / STEP { Ok(()) } else { self.expect_space(bytes) }
     }
 
     #[cfg(unix)]
@@ -89,13 +83,12 @@ impl Scratch {
         // A file system that does not report its space is trusted.
         let Ok(about) = rustix::fs::statvfs(self.parent()) else { return Ok(()) };
         let free = about.f_bavail.saturating_mul(about.f_frsize);
-        match free >= bytes.saturating_add(RESERVE) {
-            true => Ok(()),
-            false => {
-                let free = free >> 20;
-                let problem = format!("only {free} MiB are free for temporary files");
-                Err(self.failed(io::Error::new(io::ErrorKind::StorageFull, problem)))
-            }
+        if free >= bytes.saturating_add(RESERVE) {
+            Ok(())
+        } else {
+            let free = free >> 20;
+            let problem = format!("only {free} MiB are free for temporary files");
+            Err(self.failed(io::Error::new(io::ErrorKind::StorageFull, problem)))
         }
     }
 

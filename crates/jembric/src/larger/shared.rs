@@ -228,10 +228,8 @@ impl Shared<'_> {
     /// their entities if all of them together do not fit into one process.
     fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let most = self.larger.memory.whole();
-        let fold = match self.is_worth_folding()? {
-            true => self.folded(self.larger.plan, most)?,
-            false => None,
-        };
+        let fold =
+            if self.is_worth_folding()? { self.folded(self.larger.plan, most)? } else { None };
         let bytes = self.exchange.of_all(&fold.as_ref().map(Fold::bytes))?;
         let all: Option<u64> = bytes.into_iter().sum();
         match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
@@ -278,9 +276,10 @@ impl Shared<'_> {
         let Larger { inputs, memory, keeps_aside, .. } = self.larger;
         let [input] = inputs else { return Ok(None) };
         let overall = self.overall()?;
-        let plan = match self.needs_numbers(division) {
-            true => (self.larger.prepare)(&self.larger.numbered_shapes()?)?,
-            false => self.larger.plan.clone(),
+        let plan = if self.needs_numbers(division) {
+            (self.larger.prepare)(&self.larger.numbered_shapes()?)?
+        } else {
+            self.larger.plan.clone()
         };
         let (process, processes) = (self.exchange.process(), self.exchange.processes());
         let begun = |owner: usize| {
@@ -308,9 +307,10 @@ impl Shared<'_> {
                 folds.iter_mut().try_for_each(Fold::compact)?;
                 is_too_large = bytes(&folds) > memory.whole() / 4 * 3;
             }
-            match is_too_large {
-                true => Err(CoreError::Sink("the states are too large".into()).into()),
-                false => Ok(()),
+            if is_too_large {
+                Err(CoreError::Sink("the states are too large".into()).into())
+            } else {
+                Ok(())
             }
         });
         if !is_too_large {
@@ -374,11 +374,7 @@ impl Shared<'_> {
             let added = state(2)?.saturating_sub(state(1)?);
             Ok((added as u64, packed(&first.slice(half, half))?.len() as u64))
         };
-        let own = match first.rows() == FIRST {
-            // Mistakes in the data are told when all rows are folded.
-            true => growth().unwrap_or_default(),
-            false => (0, 0),
-        };
+        let own = if first.rows() == FIRST { growth().unwrap_or_default() } else { (0, 0) };
         let all = self.exchange.of_all(&own)?.into_iter();
         let (states, rows) = all.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1));
         Ok(states <= rows / 2)
@@ -478,9 +474,10 @@ impl Shared<'_> {
                     let owners = owners(&batch)?;
                     for (to, rows) in grouped(&number(batch)?, &owners, processes)? {
                         // Rows that stay need not become bytes.
-                        match to == own {
-                            true => kept.borrow_mut().take(own, rows)?,
-                            false => send(to, packed(&rows)?)?,
+                        if to == own {
+                            kept.borrow_mut().take(own, rows)?
+                        } else {
+                            send(to, packed(&rows)?)?
                         }
                     }
                     Ok(())

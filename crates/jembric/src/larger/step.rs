@@ -48,9 +48,10 @@ impl Larger<'_> {
         input.each(&mut |batch| {
             let batch = batch.with_first_row(self.first_row + rows);
             rows += batch.rows() as u64;
-            match bytes_of(&batch) > 2 * most {
-                true => in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take)?,
-                false => take(batch)?,
+            if bytes_of(&batch) > 2 * most {
+                in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take)?
+            } else {
+                take(batch)?
             }
             self.memory.tell(Phase::Reading, name, rows, input.rows());
             Ok(())
@@ -86,9 +87,12 @@ impl Larger<'_> {
 
     /// The shapes of the tables with row numbers.
     pub(super) fn numbered_shapes(&self) -> Result<Vec<Shape>> {
-        let numbered = |(place, input): (usize, &&Data)| match self.keeps_numbers {
-            true => Ok(input.sample().shape()),
-            false => input.sample().shape().with_row_numbers(place),
+        let numbered = |(place, input): (usize, &&Data)| {
+            if self.keeps_numbers {
+                Ok(input.sample().shape())
+            } else {
+                input.sample().shape().with_row_numbers(place)
+            }
         };
         let shapes = self.inputs.iter().enumerate().map(numbered);
         Ok(shapes.collect::<std::result::Result<_, CoreError>>()?)
@@ -96,10 +100,7 @@ impl Larger<'_> {
 
     /// Rows of a result, without the numbers that this step has given to them.
     pub(super) fn without_own_numbers(&self, rows: &Table) -> Result<Table> {
-        match self.keeps_numbers {
-            true => Ok(rows.clone()),
-            false => Ok(rows.without_row_numbers()?),
-        }
+        if self.keeps_numbers { Ok(rows.clone()) } else { Ok(rows.without_row_numbers()?) }
     }
 
     /// The wrong places of two parts of the rows. Those of the first table take precedence, as they

@@ -130,12 +130,13 @@ impl Sentence {
 impl Known<'_> {
     fn part(&self, text: &str, placeholder: &str) -> Parsed<Part> {
         if text == "as-of" {
-            return match self.has_as_of {
-                true => Ok(Part::AsOf),
-                false => Err((
+            return if self.has_as_of {
+                Ok(Part::AsOf)
+            } else {
+                Err((
                     "there is no as-of date".to_owned(),
                     "set it above the steps: as-of = \"2025-06-30\"".to_owned(),
-                )),
+                ))
             };
         }
         let Some(shared) = text.strip_prefix("share of ") else {

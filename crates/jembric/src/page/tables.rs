@@ -178,9 +178,8 @@ fn ranks_of(array: &ArrayRef) -> Option<String> {
         return None;
     }
     let ranks = rank(array, None).ok()?;
-    let text = |(row, rank): (usize, &u32)| match array.is_null(row) {
-        true => String::new(),
-        false => rank.to_string(),
+    let text = |(row, rank): (usize, &u32)| {
+        if array.is_null(row) { String::new() } else { rank.to_string() }
     };
     Some(ranks.iter().enumerate().map(text).collect::<Vec<_>>().join(","))
 }
@@ -188,9 +187,12 @@ fn ranks_of(array: &ArrayRef) -> Option<String> {
 /// Floats with at most six significant digits, padded so that their decimal points align.
 fn on_the_point(floats: &Float64Array) -> Vec<Cell> {
     let texts: Vec<String> = floats.iter().map(|n| n.map(rounded).unwrap_or_default()).collect();
-    let places = |text: &str| match text.contains(['e', 'n']) {
-        true => None,
-        false => Some(text.split_once('.').map_or(0, |(_, places)| places.len())),
+    let places = |text: &str| {
+        if text.contains(['e', 'n']) {
+            None
+        } else {
+            Some(text.split_once('.').map_or(0, |(_, places)| places.len()))
+        }
     };
     let most = texts.iter().filter_map(|text| places(text)).max().unwrap_or(0).min(MOST_PADDED);
     let cell = |text: String| {

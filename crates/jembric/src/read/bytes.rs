@@ -103,15 +103,17 @@ impl FileBytes {
         }
         let skip = mark.map_or(0, |(_, len)| len as u64);
         let source = FileBytes { name, bytes: Bytes::File(file), len, skip };
-        match source.ends_lines_with_returns()? {
-            true if memory.is_some() => match (memory, source.bytes) {
-                (Some(memory), Bytes::File(file)) => {
-                    FileBytes::converted(source.name, file, (UTF_8, true), memory)
-                }
-                (_, bytes) => Ok(FileBytes { bytes, ..source }),
-            },
-            true => Ok(source.with_line_feeds(source.bytes(0, source.len(), &mut Vec::new())?)),
-            false => Ok(source),
+        if !source.ends_lines_with_returns()? {
+            return Ok(source);
+        }
+        match (memory, source.bytes) {
+            (Some(memory), Bytes::File(file)) => {
+                FileBytes::converted(source.name, file, (UTF_8, true), memory)
+            }
+            (_, bytes) => {
+                let source = FileBytes { bytes, ..source };
+                Ok(source.with_line_feeds(source.bytes(0, source.len(), &mut Vec::new())?))
+            }
         }
     }
 
@@ -270,14 +272,16 @@ impl FileBytes {
                 if buffer.len() < len {
                     buffer.resize(len, 0);
                 }
-                let read =
-                    read_at(file, from, &mut buffer[..len]).and_then(|read| match read == len {
-                        true => Ok(()),
-                        false => Err(io::Error::new(
+                let read = read_at(file, from, &mut buffer[..len]).and_then(|read| {
+                    if read == len {
+                        Ok(())
+                    } else {
+                        Err(io::Error::new(
                             io::ErrorKind::UnexpectedEof,
                             "the file became shorter while it was read",
-                        )),
-                    });
+                        ))
+                    }
+                });
                 read.map_err(|source| Error::Read {
                     file: self.name.clone(),
                     source,

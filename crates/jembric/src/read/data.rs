@@ -106,9 +106,10 @@ impl Reading {
                     }
                     scan => Data::Larger(Arc::new(scan?)),
                 };
-                match memory.holds(scan.bytes()) {
-                    true => self.typed(format, name, input).map(Data::Table),
-                    false => Ok(scan),
+                if memory.holds(scan.bytes()) {
+                    self.typed(format, name, input).map(Data::Table)
+                } else {
+                    Ok(scan)
                 }
             }
             Some(Special::Packed(packing)) => self.unpacked_data(name, packing, file, memory),
@@ -149,10 +150,7 @@ impl Reading {
         let unpacked = match beginning(&mut reader, memory.whole()).map_err(unread(name))? {
             Beginning::Whole(bytes) => {
                 let size = bytes.len() as u64;
-                let data = match size > most {
-                    true => None,
-                    false => Some(self.bytes(name, bytes, None)?),
-                };
+                let data = if size > most { None } else { Some(self.bytes(name, bytes, None)?) };
                 return data.map(Data::Table).ok_or_else(|| refused(name, packed, most));
             }
             Beginning::Part(bytes) => spooled(name, bytes.chain(reader), memory)?,
@@ -180,8 +178,9 @@ enum Beginning {
 fn beginning(stream: &mut impl Read, most: u64) -> io::Result<Beginning> {
     let mut bytes = Vec::new();
     stream.by_ref().take(most).read_to_end(&mut bytes)?;
-    Ok(match (bytes.len() as u64) < most {
-        true => Beginning::Whole(bytes),
-        false => Beginning::Part(io::Cursor::new(bytes)),
+    Ok(if (bytes.len() as u64) < most {
+        Beginning::Whole(bytes)
+    } else {
+        Beginning::Part(io::Cursor::new(bytes))
     })
 }

@@ -109,9 +109,10 @@ impl TextScan {
             let table = reading.rows_of(&source, &header, &regions, texts, written_from)?;
             return Ok(Data::Table(table));
         }
-        let at_once = match fits {
-            true => regions.len(),
-            false => (memory.batch() as f64 / in_a_region.max(1.0)) as usize,
+        let at_once = if fits {
+            regions.len()
+        } else {
+            (memory.batch() as f64 / in_a_region.max(1.0)) as usize
         };
         let mut scan = TextScan {
             stamp,
@@ -311,9 +312,10 @@ impl TextScan {
 
     /// Errors: the file is not the one that was opened any more.
     fn expect_unchanged(&self) -> Result<()> {
-        match self.source.stamp()? == self.stamp {
-            true => Ok(()),
-            false => Err(Error::Changed { file: self.source.name.clone() }),
+        if self.source.stamp()? == self.stamp {
+            Ok(())
+        } else {
+            Err(Error::Changed { file: self.source.name.clone() })
         }
     }
 }

@@ -118,10 +118,7 @@ impl Reading {
         let most = most_unpacked(input.len(), self.most_unpacked);
         let scan = Columnar::Parquet.scan(name, input, (places, most), memory, portion)?;
         let data = Data::Larger(Arc::new(scan));
-        match memory.holds(data.bytes()) {
-            true => data.in_memory().map(Data::Table),
-            false => Ok(data),
-        }
+        if memory.holds(data.bytes()) { data.in_memory().map(Data::Table) } else { Ok(data) }
     }
 }
 

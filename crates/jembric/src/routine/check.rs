@@ -61,9 +61,10 @@ impl Routine {
                     Ok((self.steps[*place].title().to_owned(), shape.map(Shape::anonymous)))
                 }
                 Input::File(file, settings) => {
-                    let shape = match running.guess {
-                        true => running.files.guessed_shape(file, &settings.reading()?),
-                        false => running.files.shape(file, &settings.reading()?),
+                    let shape = if running.guess {
+                        running.files.guessed_shape(file, &settings.reading()?)
+                    } else {
+                        running.files.shape(file, &settings.reading()?)
                     };
                     Ok((file.clone(), shape?))
                 }

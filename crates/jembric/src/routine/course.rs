@@ -61,9 +61,10 @@ impl<'a> Course<'a> {
         let planned = &self.routine().steps[place];
         let inputs = self.inputs(place);
         let inputs = inputs.map_err(|error| self.routine().told_at(planned, error))?;
-        match planned.operation.draws() {
-            true => self.drawn(place, &inputs, to).map(|()| place),
-            false => self.streamed(place, &inputs, to),
+        if planned.operation.draws() {
+            self.drawn(place, &inputs, to).map(|()| place)
+        } else {
+            self.streamed(place, &inputs, to)
         }
     }
 
@@ -179,9 +180,10 @@ impl<'a> Course<'a> {
             to.outputs.add(destination);
         }
         // The page applies the step's further grains to whole tables.
-        let of_page = match shares.are_there() && checked.page_needs_inputs(end) {
-            true => Some(shares.all_whole(inputs, &memory).map_err(at)?),
-            false => None,
+        let of_page = if shares.are_there() && checked.page_needs_inputs(end) {
+            Some(shares.all_whole(inputs, &memory).map_err(at)?)
+        } else {
+            None
         };
         for (&place, Accounted { outcome, set_aside }) in stream.steps.iter().zip(&accounted) {
             let written = written.as_deref().filter(|_| place == end);
@@ -267,13 +269,12 @@ impl<'a> Course<'a> {
         }
         let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
         let at = |error: Error| routine.told_at(&routine.steps[end], error);
-        let (accounted, answer) = match stream.is_larger() && !needs_whole {
-            true => stream.collected().map_err(told)?,
-            false => {
-                let accounted = stream.whole().map_err(told)?;
-                let answer = accounted.last().map(|step| step.outcome.table.clone());
-                (accounted, answer.map(Data::Table))
-            }
+        let (accounted, answer) = if stream.is_larger() && !needs_whole {
+            stream.collected().map_err(told)?
+        } else {
+            let accounted = stream.whole().map_err(told)?;
+            let answer = accounted.last().map(|step| step.outcome.table.clone());
+            (accounted, answer.map(Data::Table))
         };
         let answer = answer.ok_or_else(|| at(no_result().into()))?;
         if let Some(file) = file {

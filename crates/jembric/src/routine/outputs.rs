@@ -106,18 +106,15 @@ impl Checked<'_> {
             if let Some(directory) = &self.running.into {
                 let path = PathBuf::from(name_in(directory, &name));
                 let mut file = outputs.file(&written_by(place, planned), &path).map_err(at)?;
-                match is_picture {
-                    true => {
-                        let format = PictureFormat::of(&path).map_err(at)?;
-                        file.write(|to| format.write(picture, to)).map_err(at)?;
-                        outputs.add(file);
-                    }
-                    false => {
-                        let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
-                        let mut file = StepFile { destination: file, writing };
-                        file.write(|batches| batches.write(&outcome.table)).map_err(at)?;
-                        outputs.add(file.destination);
-                    }
+                if is_picture {
+                    let format = PictureFormat::of(&path).map_err(at)?;
+                    file.write(|to| format.write(picture, to)).map_err(at)?;
+                    outputs.add(file);
+                } else {
+                    let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
+                    let mut file = StepFile { destination: file, writing };
+                    file.write(|batches| batches.write(&outcome.table)).map_err(at)?;
+                    outputs.add(file.destination);
                 }
             }
             names.push(shown_name(&name));

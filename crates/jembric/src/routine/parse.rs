@@ -456,11 +456,12 @@ impl Parser<'_> {
 
     /// The earlier step with this name, or the file.
     fn named(&self, text: &str, at: Range<usize>, before: &[Planned]) -> Result<Input> {
-        match before.iter().any(|step| step.name.as_deref() == Some(text))
+        if before.iter().any(|step| step.name.as_deref() == Some(text))
             || self.names.iter().any(|name| name == text)
         {
-            true => self.earlier(text, at, before).map(Input::Step),
-            false => Ok(Input::File(text.to_owned(), ReadingSettings::default())),
+            self.earlier(text, at, before).map(Input::Step)
+        } else {
+            Ok(Input::File(text.to_owned(), ReadingSettings::default()))
         }
     }
 
@@ -473,9 +474,10 @@ impl Parser<'_> {
                 return self.text.error(at, problem, "a step can only use earlier steps");
             }
             let names: Vec<&str> = before.iter().filter_map(|step| step.name.as_deref()).collect();
-            let known = match names.is_empty() {
-                true => "no earlier step has a name".to_owned(),
-                false => format!("the earlier steps are {}", names.join(", ")),
+            let known = if names.is_empty() {
+                "no earlier step has a name".to_owned()
+            } else {
+                format!("the earlier steps are {}", names.join(", "))
             };
             let meant = jembric_core::nearest_name(name, names.into_iter());
             let advice = meant.map_or(known, |meant| format!("did you mean `{meant}`?"));

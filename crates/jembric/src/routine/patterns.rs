@@ -46,9 +46,10 @@ impl Routine {
         }
         // What is special in a directory's name is not part of the pattern.
         let of_directory = glob::Pattern::escape(&directory.display().to_string());
-        let whole = match of_directory.is_empty() {
-            true => pattern.to_owned(),
-            false => format!("{of_directory}/{pattern}"),
+        let whole = if of_directory.is_empty() {
+            pattern.to_owned()
+        } else {
+            format!("{of_directory}/{pattern}")
         };
         let found = glob::glob(&whole)
             .map_err(|error| wrong(format!("`{pattern}` is no valid pattern: {error}"), ""))?;
@@ -57,12 +58,13 @@ impl Routine {
             path.strip_prefix(directory).unwrap_or(&path).display().to_string()
         };
         let files: Vec<String> = found.flatten().filter(|path| path.is_file()).map(name).collect();
-        match files.is_empty() {
-            true => Err(wrong(
+        if files.is_empty() {
+            Err(wrong(
                 format!("no file matches `{pattern}`"),
                 "`*` stands for any characters but `/`, and `?` for one",
-            )),
-            false => Ok(files),
+            ))
+        } else {
+            Ok(files)
         }
     }
 }

@@ -127,13 +127,14 @@ impl<'a> Report<'a> {
         let Some(inputs) = inputs.filter(|_| outline.needs(place)) else { return Ok(()) };
         let at = |error: CoreError| routine.told_at(step, error);
         let behind = || routine.accounts_behind(place, accounts);
-        let drawn = |outcome: &Outcome| match outline.shows_picture(place) {
-            true => {
+        let drawn = |outcome: &Outcome| {
+            if outline.shows_picture(place) {
                 let picture = picture_of(&outcome.table, context);
                 let picture = picture.map_err(|error| routine.not_drawn(step, &error))?;
                 Ok(Some(picture.after(behind()).after([&outcome.ledger])))
+            } else {
+                Ok::<_, Error>(None)
             }
-            false => Ok::<_, Error>(None),
         };
         let mut results = Vec::new();
         if let Some(picture) = ran.picture {
@@ -152,9 +153,10 @@ impl<'a> Report<'a> {
             results.push((grain, outcome.clone(), drawn(outcome)?));
             let mut further = Vec::new();
             let further_grains = &checked.further[place];
-            let tables = match further_grains.is_empty() {
-                true => Vec::new(),
-                false => whole(inputs, memory).map_err(|error| routine.told_at(step, error))?,
+            let tables = if further_grains.is_empty() {
+                Vec::new()
+            } else {
+                whole(inputs, memory).map_err(|error| routine.told_at(step, error))?
             };
             for (grain, operation) in further_grains {
                 let outcome = operation.apply(&tables, context).map_err(at)?;

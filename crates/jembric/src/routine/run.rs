@@ -84,11 +84,13 @@ impl Routine {
 
     /// What is known before any data is read.
     pub(super) fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
-        let shown =
-            |at: &Range<usize>, error: CoreError| match self.text.is_some() && !at.is_empty() {
-                true => self.error(at.clone(), error.to_string(), ""),
-                false => error.into(),
-            };
+        let shown = |at: &Range<usize>, error: CoreError| {
+            if self.text.is_some() && !at.is_empty() {
+                self.error(at.clone(), error.to_string(), "")
+            } else {
+                error.into()
+            }
+        };
         let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose();
         let zone = zone.map_err(|error| shown(&self.zone_at, error))?.unwrap_or_default();
         let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose();
@@ -150,9 +152,10 @@ impl Checked<'_> {
         let (mut context, as_of) = routine.context(running)?;
         let until = running.upto.unwrap_or(routine.steps.len().saturating_sub(1));
         let shares = self.shares();
-        let report = match shares.is_first() {
-            true => Report::begin(self, &context, as_of.is_some(), outputs)?,
-            false => None,
+        let report = if shares.is_first() {
+            Report::begin(self, &context, as_of.is_some(), outputs)?
+        } else {
+            None
         };
         let needed = routine.needed(until, |place| self.needs_whole(place));
         let places = (0..=until).filter(|&place| needed[place]);

@@ -132,10 +132,10 @@ impl<'a> Stream<'a> {
             (Some(wrong), _) => Err(wrong),
             (None, Err(error)) => Err(failed(first, error)),
             (None, Ok(accounted)) => {
-                let first = match self.is_shared() {
-                    // It is the account of all processes already.
-                    true => Ok(accounted),
-                    false => self.of_all(accounted).map_err(|error| failed(first, error)),
+                let first = if self.is_shared() {
+                    Ok(accounted)
+                } else {
+                    self.of_all(accounted).map_err(|error| failed(first, error))
                 };
                 let later = later.iter().zip(accounts).map(|(&place, account)| {
                     let own = account.finish().and_then(|accounted| self.of_all(accounted));

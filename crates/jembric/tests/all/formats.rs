@@ -255,12 +255,15 @@ proptest! {
         ]).unwrap();
         // As in CSV, the whole column decides the number of decimal places.
         let back = through(&table, Format::Xlsx);
-        let plain = |text: &String| match text.trim_start_matches('-').bytes().all(|byte| byte ==
-            b'.' || byte.is_ascii_digit()) {
-            true if text.contains('.') => text.trim_end_matches('0').trim_end_matches('.')
-                .to_owned(),
-            true => text.clone(),
-            false => text.parse::<f64>().map_or(text.clone(), |number| number.to_string()),
+        let plain = |text: &String| {
+            let is_plain = |byte: u8| byte == b'.' || byte.is_ascii_digit();
+            if !text.trim_start_matches('-').bytes().all(is_plain) {
+                text.parse::<f64>().map_or(text.clone(), |number| number.to_string())
+            } else if text.contains('.') {
+                text.trim_end_matches('0').trim_end_matches('.').to_owned()
+            } else {
+                text.clone()
+            }
         };
         let midnight = |text: String| text.strip_suffix("T00:00").map_or(text.clone(),
             str::to_owned);

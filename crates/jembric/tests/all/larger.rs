@@ -190,13 +190,12 @@ fn rows_that_must_be_together_may_need_more_memory(#[case] step: &str, #[case] n
     let routine = format!("[[step]]\nread = 'stays.csv'\n{step}\n");
     let whole = run(&routine, directory.path(), None);
     let little = run(&routine, directory.path(), Some(100_000));
-    match needs_more {
-        false => assert_eq!(little, whole),
-        true => {
-            let error = little.unwrap_err();
-            assert!(error.contains("2000 rows at once"), "{error}");
-            assert_eq!(run(&routine, directory.path(), Some(2_000_000)), whole);
-        }
+    if !needs_more {
+        assert_eq!(little, whole)
+    } else {
+        let error = little.unwrap_err();
+        assert!(error.contains("2000 rows at once"), "{error}");
+        assert_eq!(run(&routine, directory.path(), Some(2_000_000)), whole);
     }
 }
 

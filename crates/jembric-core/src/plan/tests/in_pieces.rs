@@ -31,9 +31,10 @@ fn entities(plan: &Plan, table: &Table) -> (Vec<Table>, ResultOrder) {
     bounds.push(sorted.rows());
     let of_entity = |bounds: &[usize]| sorted.slice(bounds[0], bounds[1] - bounds[0]);
     let of_entities: Vec<Table> = bounds.windows(2).map(of_entity).collect();
-    match of_entities.is_empty() {
-        true => (vec![sorted], division.order.clone()),
-        false => (of_entities, division.order.clone()),
+    if of_entities.is_empty() {
+        (vec![sorted], division.order.clone())
+    } else {
+        (of_entities, division.order.clone())
     }
 }
 

@@ -70,10 +70,7 @@ fn with_port(hosts: &str, port: u16) -> String {
     let host = |host: &str| {
         // The colons of an IPv6 address are in brackets.
         let has_port = host.rsplit(']').next().is_some_and(|behind| behind.contains(':'));
-        match has_port || host.is_empty() {
-            true => host.to_owned(),
-            false => format!("{host}:{port}"),
-        }
+        if has_port || host.is_empty() { host.to_owned() } else { format!("{host}:{port}") }
     };
     hosts.split(',').map(host).collect::<Vec<String>>().join(",")
 }

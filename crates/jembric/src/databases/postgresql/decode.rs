@@ -181,10 +181,7 @@ impl Values {
             Values::Times(values) => Arc::new(values.finish()),
             Values::Moments(values) => {
                 let values = values.finish();
-                match instant {
-                    true => Arc::new(values.with_timezone("UTC")),
-                    false => Arc::new(values),
-                }
+                if instant { Arc::new(values.with_timezone("UTC")) } else { Arc::new(values) }
             }
             Values::Ranges(ends) => {
                 let ends = ends.iter_mut().map(|end| end.finish(instant));
@@ -211,9 +208,10 @@ impl Decimals {
     }
 
     fn push(&mut self, units: i128, places: u8) {
-        match self.is_narrow() {
-            true => self.narrow.push(units as i64),
-            false => self.wide.push(units),
+        if self.is_narrow() {
+            self.narrow.push(units as i64)
+        } else {
+            self.wide.push(units)
         }
         if self.declared.is_none() {
             self.places.push(places);
@@ -309,9 +307,10 @@ impl Decoder {
 
     /// Errors: the stream ended before its end was announced.
     pub(super) fn expect_end(&self) -> std::result::Result<(), Bad> {
-        match self.stage == Stage::End && self.pending.is_empty() {
-            true => Ok(()),
-            false => Err(Bad::stream("the rows ended early")),
+        if self.stage == Stage::End && self.pending.is_empty() {
+            Ok(())
+        } else {
+            Err(Bad::stream("the rows ended early"))
         }
     }
 

@@ -125,13 +125,14 @@ pub(super) fn of_statement(name: &str, user: &str, error: &postgres::Error) -> E
         *server.code(),
         SqlState::ADMIN_SHUTDOWN | SqlState::CRASH_SHUTDOWN | SqlState::CANNOT_CONNECT_NOW
     );
-    match at_end {
-        true => failed(
+    if at_end {
+        failed(
             name,
             format!("the server has ended the connection: {}", server.message()),
             "Run the command again when the server is available",
-        ),
-        false => failed(name, format!("the server reports: {}{detail}", server.message()), advice),
+        )
+    } else {
+        failed(name, format!("the server reports: {}{detail}", server.message()), advice)
     }
 }
 

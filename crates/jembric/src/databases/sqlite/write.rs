@@ -205,9 +205,10 @@ impl<'a> Cells<'a> {
             Cells::ByText(cells) => {
                 text.clear();
                 cells.append(row, text);
-                return match cells.is_missing(row) {
-                    true => to.raw_bind_parameter(place, rusqlite::types::Null),
-                    false => to.raw_bind_parameter(place, &**text),
+                return if cells.is_missing(row) {
+                    to.raw_bind_parameter(place, rusqlite::types::Null)
+                } else {
+                    to.raw_bind_parameter(place, &**text)
                 };
             }
             Cells::Integers(array)

@@ -41,9 +41,10 @@ pub(super) fn parts(
     let is_file = format == Columnar::ArrowFile;
     lengths::check(is_file, &mut input, len, room)?;
     input.rewind().map_err(ArrowError::from)?;
-    let schema = match is_file {
-        true => FileReader::try_new(&mut input, None)?.schema(),
-        false => StreamReader::try_new(&mut input, None)?.schema(),
+    let schema = if is_file {
+        FileReader::try_new(&mut input, None)?.schema()
+    } else {
+        StreamReader::try_new(&mut input, None)?.schema()
     };
     let Some(choose) = choose else { return Ok((schema, Vec::new())) };
     input.rewind().map_err(ArrowError::from)?;
@@ -86,15 +87,12 @@ pub(super) fn each(
     lengths::check(is_file, &mut input, len, room)?;
     input.rewind().map_err(ArrowError::from)?;
     let places = Some(places.to_vec());
-    match is_file {
-        true => {
-            let reader = FileReader::try_new(input, places)?;
-            gathered(reader.schema(), reader, rows, take)
-        }
-        false => {
-            let reader = StreamReader::try_new(input, places)?;
-            gathered(reader.schema(), reader, rows, take)
-        }
+    if is_file {
+        let reader = FileReader::try_new(input, places)?;
+        gathered(reader.schema(), reader, rows, take)
+    } else {
+        let reader = StreamReader::try_new(input, places)?;
+        gathered(reader.schema(), reader, rows, take)
     }
 }
 
@@ -120,10 +118,7 @@ fn gathered(
             }
         }
     }
-    match pending.is_empty() {
-        true => Ok(()),
-        false => take(&schema, pending),
-    }
+    if pending.is_empty() { Ok(()) } else { take(&schema, pending) }
 }
 
 /// The batches, within the limits. A few bytes can stand for any number of missing values, which

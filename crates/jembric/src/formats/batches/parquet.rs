@@ -75,9 +75,10 @@ impl ChunkReader for Positioned {
             return Err(io::Error::from(io::ErrorKind::UnexpectedEof).into());
         }
         let mut bytes = vec![0; length];
-        match read_at(&self.0, start, &mut bytes)? == length {
-            true => Ok(bytes.into()),
-            false => Err(io::Error::from(io::ErrorKind::UnexpectedEof).into()),
+        if read_at(&self.0, start, &mut bytes)? == length {
+            Ok(bytes.into())
+        } else {
+            Err(io::Error::from(io::ErrorKind::UnexpectedEof).into())
         }
     }
 }

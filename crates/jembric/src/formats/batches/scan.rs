@@ -144,9 +144,10 @@ impl ColumnarScan {
     }
 
     fn expect_unchanged(&self) -> Result<()> {
-        match stamp(&self.name, &self.input)? == self.stamp {
-            true => Ok(()),
-            false => Err(Error::Changed { file: self.name.clone() }),
+        if stamp(&self.name, &self.input)? == self.stamp {
+            Ok(())
+        } else {
+            Err(Error::Changed { file: self.name.clone() })
         }
     }
 }

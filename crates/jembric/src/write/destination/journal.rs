@@ -175,10 +175,8 @@ fn settle_lines(mut file: &fs::File, path: &Path) -> Result<()> {
     let is_complete = lines.iter().any(|line| matches!(line, Line::Placing { placing: true }));
     for line in &lines {
         let Line::File { temporary, target } = line else { continue };
-        let settled = match is_complete {
-            true => fs::rename(temporary, target),
-            false => fs::remove_file(temporary),
-        };
+        let settled =
+            if is_complete { fs::rename(temporary, target) } else { fs::remove_file(temporary) };
         match settled {
             // It was renamed before the process ended, or had not been begun.
             Err(error) if error.kind() == io::ErrorKind::NotFound => {}

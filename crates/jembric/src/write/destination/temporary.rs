@@ -96,9 +96,10 @@ fn clean(directory: &Path) {
         let owner = entry.file_name().to_str().and_then(owner);
         if owner.is_some_and(|owner| owner.is_dead()) {
             let is_directory = entry.file_type().is_ok_and(|kind| kind.is_dir());
-            let _ = match is_directory {
-                true => fs::remove_dir_all(entry.path()),
-                false => fs::remove_file(entry.path()),
+            let _ = if is_directory {
+                fs::remove_dir_all(entry.path())
+            } else {
+                fs::remove_file(entry.path())
             };
         }
     }

@@ -70,9 +70,10 @@ fn dates_as_numbers_are_read_by_a_format(
     #[case] csv: &str,
 ) {
     let cells: Vec<&str> = cells.split(", ").collect();
-    let (column, rows) = match csv.starts_with("x,y") {
-        true => ("x, y", format!("({}, 1)", cells.join(", 1), ("))),
-        false => ("x", format!("({})", cells.join("), ("))),
+    let (column, rows) = if csv.starts_with("x,y") {
+        ("x, y", format!("({}, 1)", cells.join(", 1), (")))
+    } else {
+        ("x", format!("({})", cells.join("), (")))
     };
     let (_kept, path) = file(&format!("create table t ({column}); insert into t values {rows}"));
     let table = Reading::new().read("x", format).file(format!("{}:t", path.display())).unwrap();
