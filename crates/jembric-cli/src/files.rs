@@ -4,8 +4,8 @@ use crate::progress::Progress;
 use jembric::{
     Result, Shape, Table,
     io::{
-        Data, Databases, Exchange, Memory, PlaceInList, Reading, Sharing, file_of, is_database,
-        name_in,
+        ConnectedReading, Data, Databases, Exchange, Memory, PlaceInList, Reading, Sharing,
+        file_of, is_database, name_in,
     },
     steps::{self, Contents},
 };
@@ -50,25 +50,29 @@ impl Files<'_> {
         (self != Files::OfTheDisk).then_some(ROUTINE.1)
     }
 
-    fn data(self, reading: &Reading, file: &str, memory: &Memory) -> Result<Data> {
+    fn data(self, reading: &ConnectedReading, file: &str, memory: &Memory) -> Result<Data> {
         match self {
             Files::OfTheDisk if file == "-" => {
-                reading.stream_data("standard input", io::stdin().lock(), memory)
+                reading.settings().stream_data("standard input", io::stdin().lock(), memory)
             }
             Files::OfTheDisk => reading.data(file, memory),
             Files::OfTheDemo(_) => self.read(reading, file).map(Data::Table),
         }
     }
 
-    fn read(self, reading: &Reading, file: &str) -> Result<Table> {
+    fn read(self, reading: &ConnectedReading, file: &str) -> Result<Table> {
         match self {
-            Files::OfTheDisk if file == "-" => reading.stream("standard input", io::stdin().lock()),
+            Files::OfTheDisk if file == "-" => {
+                reading.settings().stream("standard input", io::stdin().lock())
+            }
             Files::OfTheDisk => reading.file(file),
-            Files::OfTheDemo(piped) if file == "-" => reading.stream("standard input", piped),
+            Files::OfTheDemo(piped) if file == "-" => {
+                reading.settings().stream("standard input", piped)
+            }
             Files::OfTheDemo(_) => {
                 let text =
                     TABLES.iter().find(|(name, _)| *name == file).map_or("", |(_, text)| text);
-                reading.stream(file, text.as_bytes())
+                reading.settings().stream(file, text.as_bytes())
             }
         }
     }
@@ -97,7 +101,7 @@ impl<'a> Reader<'a> {
         }
     }
 
-    fn reading(&self, reading: &Reading) -> Reading {
+    fn connected(&self, reading: &Reading) -> ConnectedReading {
         reading.clone().query_beside(&self.directory).through(&self.databases)
     }
 
@@ -109,17 +113,17 @@ impl<'a> Reader<'a> {
 
 impl steps::Files for Reader<'_> {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        let progress = Progress::of(self.reading(reading), file, self.shows_progress);
-        self.files.read(&progress.reading, &self.path(file))
+        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        self.files.read(&self.connected(&progress.reading), &self.path(file))
     }
 
     fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
-        let progress = Progress::of(self.reading(reading), file, self.shows_progress);
-        self.files.data(&progress.reading, &self.path(file), memory)
+        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        self.files.data(&self.connected(&progress.reading), &self.path(file), memory)
     }
 
     fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
-        self.reading(reading).sharing(self.path(file))
+        self.connected(reading).sharing(self.path(file))
     }
 
     fn share(
@@ -130,14 +134,14 @@ impl steps::Files for Reader<'_> {
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
-        let progress = Progress::of(self.reading(reading), file, self.shows_progress);
-        progress.reading.share(self.path(file), place, memory, exchange)
+        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        self.connected(&progress.reading).share(self.path(file), place, memory, exchange)
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
         if self.is_inspected(&path) {
-            self.reading(reading).shape(path).map(Some)
+            self.connected(reading).shape(path).map(Some)
         } else {
             Ok(None)
         }
@@ -163,7 +167,7 @@ impl steps::Files for Reader<'_> {
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
         let path = self.path(file);
         if self.is_inspected(&path) {
-            self.reading(reading).guessed_shape(path).map(Some)
+            self.connected(reading).guessed_shape(path).map(Some)
         } else {
             Ok(None)
         }

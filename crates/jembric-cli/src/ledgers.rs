@@ -6,9 +6,7 @@ use crate::{
     screen::Screen,
     show::{self, ChosenColumns},
 };
-use jembric::{
-    Error, Expression, Filter, Ledger, Table, Words, calendar::Day, routine::Ran, visible,
-};
+use jembric::{Error, Expression, Filter, Ledger, Table, Words, calendar::Day, run::Ran, visible};
 
 /// What is printed about a step that has run.
 pub(crate) struct StepReport {

@@ -19,7 +19,8 @@ use jembric::{
     calendar::{Day, Zone},
     draw::Picture,
     io::{Data, Destination, Exchange, Existing, Outputs, is_database_output},
-    routine::{Checked, Routine, Run, name_of_share},
+    routine::Routine,
+    run::{Checked, Run, name_of_share},
     steps::{self, FilesOnce},
 };
 use std::{

@@ -9,7 +9,8 @@ use jembric::{
     Error,
     calendar::{Day, Zone},
     io::Exchange,
-    routine::{Routine, Run},
+    routine::Routine,
+    run::Run,
 };
 use jembric_cli::{Among, Failure, Screen};
 use sha2::{Digest, Sha256};

@@ -2,11 +2,7 @@
 //!
 //! `cargo run -p jembric --features draw --example page`
 
-use jembric::{
-    Error,
-    routine::{Routine, Run},
-    steps::Disk,
-};
+use jembric::{Error, routine::Routine, run::Run, steps::Disk};
 
 const DUES: &str = r#"
 title = "Dues on {as-of}"

@@ -5,7 +5,8 @@
 use jembric::{
     Error,
     io::{Format, Writing},
-    routine::{Routine, Run},
+    routine::Routine,
+    run::Run,
 };
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {

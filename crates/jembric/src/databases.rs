@@ -1,29 +1,28 @@
 //! Databases: tables, views and queries as sources, and tables as targets.
 //!
-//! `name` parses names such as `harbour.sqlite:stays`. `uri` divides connection URIs, and hides
-//! passwords in what people see. `sqlite` and `postgresql` have a module for each kind of database.
+//! `name` parses names such as `harbour.sqlite:stays`. `sqlite` and `postgresql` have a module for each kind of database.
 //! A [`Database`] is open for reading at one moment: all its tables are as they were when it was
 //! opened. [`Databases`] keeps those that a run has opened.
 
 #[cfg(not(all(feature = "postgresql", feature = "sqlite")))]
 mod absent;
+pub(crate) mod existing;
 pub(crate) mod name;
 #[cfg_attr(not(feature = "postgresql"), path = "databases/absent/postgresql.rs")]
 pub(crate) mod postgresql;
 #[cfg(any(feature = "sqlite", feature = "postgresql"))]
 mod query;
+pub(crate) mod rows;
 #[cfg_attr(not(feature = "sqlite"), path = "databases/absent/sqlite.rs")]
 pub(crate) mod sqlite;
 pub(crate) mod target;
-pub(crate) mod uri;
 
+use self::existing::Existing;
 use crate::{
     Error, Result, Shape, Table,
+    data::{Data, memory::Memory},
     formats::transcript::Transcript,
-    io::Reading,
-    larger::{Data, Memory},
-    read::pieces::Pieces,
-    write::existing::Existing,
+    read::{pieces::Pieces, reading::Reading},
 };
 use borsh::{BorshDeserialize, BorshSerialize};
 use name::{Name, Place};
@@ -171,9 +170,9 @@ pub fn database(name: impl AsRef<str>) -> Result<Database> {
             "Give a SQLite file, or a URI such as postgresql://localhost/harbour",
         )),
         None => Err(Error::Read {
-            file: uri::shown_name(name),
+            file: crate::uri::shown_name(name),
             source: std::io::ErrorKind::NotFound.into(),
-            nearest: crate::read::bytes::nearest_file(name.as_ref()),
+            nearest: crate::text::file_bytes::nearest_file(name.as_ref()),
         }),
     }
 }
@@ -185,8 +184,8 @@ pub(crate) fn failed(
     advice: impl Into<String>,
 ) -> Error {
     Error::Database {
-        database: uri::without_secrets(&database.into()),
-        problem: uri::without_secrets(&problem.into()),
+        database: crate::uri::without_secrets(&database.into()),
+        problem: crate::uri::without_secrets(&problem.into()),
         advice: advice.into(),
     }
 }

@@ -20,8 +20,8 @@
 pub use jembric_draw::{Draw, Form, Ink, Level, Paper, Picture, Size, TextPicture, page_style};
 
 use crate::{
-    Context, CoreError, Outcome, Result, Shape, Table, error::Error, io::Destination,
-    routine::Planned, steps::Step,
+    Context, CoreError, Outcome, Result, Shape, Table, error::Error, routine::Planned, steps::Step,
+    write::destination::Destination,
 };
 use std::{io, path::Path};
 

@@ -1,6 +1,5 @@
 //! The error type of the library: the errors of the core, and those of reading and writing.
 
-use crate::larger::Size;
 use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
 
@@ -451,11 +450,27 @@ fn advised(advice: &str) -> String {
     if advice.is_empty() { String::new() } else { format!(". {advice}") }
 }
 
-/// A number of bytes as a setting takes it.
+/// The error for a file that cannot be read.
+pub(crate) fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
+    let file = name.to_owned();
+    move |source| Error::Read { file: file.clone(), source, nearest: None }
+}
+
+/// The binary units of IEC 80000-13, each with its bytes.
+pub(crate) const BINARY_UNITS: [(&str, u64); 4] =
+    [("TiB", 1 << 40), ("GiB", 1 << 30), ("MiB", 1 << 20), ("KiB", 1 << 10)];
+
+/// A number of bytes in the largest binary unit in which it is a whole number.
+pub(crate) fn in_binary_units(bytes: u64) -> String {
+    let whole = BINARY_UNITS.iter().find(|(_, of)| bytes >= *of && bytes.is_multiple_of(*of));
+    let (unit, of) = whole.copied().unwrap_or(("B", 1));
+    format!("{}{unit}", bytes / of)
+}
+
+/// A number of bytes as a setting takes it, rounded up to mebibytes.
 fn sized(bytes: u64) -> String {
     let mebibyte = 1 << 20;
-    if bytes < mebibyte { Size(bytes) } else { Size(bytes.div_ceil(mebibyte) * mebibyte) }
-        .to_string()
+    in_binary_units(if bytes < mebibyte { bytes } else { bytes.next_multiple_of(mebibyte) })
 }
 
 /// The system's reason in plain words.

@@ -18,7 +18,6 @@ pub(crate) mod markdown;
 pub(crate) mod packed;
 pub(crate) mod packed_target;
 pub(crate) mod packing;
-pub(crate) mod read_at;
 pub(crate) mod sheet;
 pub(crate) mod text;
 pub(crate) mod transcript;

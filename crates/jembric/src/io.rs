@@ -14,28 +14,37 @@
 #[cfg(feature = "c-data")]
 pub use crate::formats::c_stream::{from_c_stream, to_c_stream};
 pub use crate::{
+    data::{
+        Data, Scan,
+        exchange::{Exchange, Parcels, PlaceInList},
+        memory::Memory,
+        progress::{Phase, Progress, Stage},
+        size::Size,
+    },
     databases::{
         Database, DatabaseTable, Databases, database,
+        existing::Existing,
         name::{database_of, is_database, is_database_output, name_in},
         postgresql::cancel_queries,
-        uri::{shown_name, without_secrets},
     },
-    exchange::{Exchange, Parcels, PlaceInList},
+    disk::temporary::abandon_files,
     formats::{
         sheet::file_of,
         text::{CellText, numeric},
     },
-    larger::{Data, Memory, Phase, Progress, Scan, Size, Stage},
-    read::{
+    open::{
+        ConnectedReading,
         entities::{entities, entities_of, entities_reading},
         holidays::{holidays, holidays_of, holidays_reading},
-        reading::Reading,
-        settings::{DateOrder, ReadingSettings},
         share::Sharing,
     },
+    read::{
+        reading::Reading,
+        settings::{DateOrder, ReadingSettings},
+    },
+    uri::{shown_name, without_secrets},
     write::{
-        destination::{Complete, Destination, Outputs, abandon_files},
-        existing::Existing,
+        destination::{Complete, Destination, Outputs},
         writing::{Batches, Format, Writing},
     },
 };

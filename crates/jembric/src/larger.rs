@@ -1,207 +1,23 @@
-//! Tables that do not fit into memory: read in batches, divided into parts, and merged.
+//! Applies plans to tables that do not fit into memory, or that several processes share.
 //!
-//! A [`Data`] is a table in memory, or one that is delivered in batches as often as it is needed
-//! ([`Scan`]). [`Memory`] is the budget of a run, and has a private directory for temporary files
-//! (`scratch`). `run` writes and reads them, `merge` merges sorted ones. `step` is a step whose
-//! tables are larger than memory, and `apply` applies its plan, with `parts` for tables that are
-//! divided by entity and `in_order` for those that are sorted by date. `results` collects what is
-//! made from parts and pieces. `shared` is a step whose tables several processes share, with rows
-//! that are `received`, `reordered` and `gathered`. `progress` tells what is being done.
+//! `step` is a step whose tables are larger than memory, and `apply` applies its plan, with `parts`
+//! for tables that are divided by entity and `in_order` for those that are sorted by date.
+//! `results` collects what is made from parts and pieces. `shared` is a step whose tables several
+//! processes share, with rows that are `received`, `reordered` and `gathered`.
 //!
 //! No operation has a second algorithm for this: a plan tells how its rows can be divided
 //! ([`Division`](jembric_core::Division)), is applied to each part, and the results are merged in
 //! the order of the whole.
 
 mod apply;
-pub(crate) mod collect;
 pub(crate) mod gathered;
 mod in_order;
-mod memory;
-mod merge;
 mod parts;
-mod progress;
 mod received;
 mod reordered;
 mod results;
-mod run;
-mod scratch;
 pub(crate) mod shared;
-mod size;
 pub(crate) mod step;
-
-use crate::{
-    CoreError, Error, Result, Table,
-    calendar::{Day, Zone},
-};
-use std::{
-    fmt,
-    panic::resume_unwind,
-    sync::{Arc, mpsc},
-    thread,
-};
-
-pub use memory::Memory;
-pub use progress::{Phase, Progress, Stage};
-pub use size::Size;
-
-/// A table that is delivered in batches.
-pub trait Scan: fmt::Debug + Send + Sync {
-    /// Some of the first rows. They have the types and the file of all rows.
-    fn sample(&self) -> &Table;
-
-    /// The number of rows.
-    fn rows(&self) -> u64;
-
-    /// Delivers all rows in order, in at least one batch.
-    ///
-    /// Errors: those of reading, and those of the receiver.
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()>;
-}
-
-/// A table in memory, or one that is delivered in batches.
-#[derive(Clone, Debug)]
-#[non_exhaustive]
-pub enum Data {
-    /// All rows.
-    Table(Table),
-    /// More rows than fit into memory.
-    Larger(Arc<dyn Scan>),
-}
-
-impl Data {
-    /// All rows, or some of the first.
-    pub fn sample(&self) -> &Table {
-        match self {
-            Data::Table(table) => table,
-            Data::Larger(scan) => scan.sample(),
-        }
-    }
-
-    /// The number of rows.
-    pub fn rows(&self) -> u64 {
-        match self {
-            Data::Table(table) => table.rows() as u64,
-            Data::Larger(scan) => scan.rows(),
-        }
-    }
-
-    /// The table, if all rows are in memory.
-    pub fn table(&self) -> Option<&Table> {
-        match self {
-            Data::Table(table) => Some(table),
-            Data::Larger(_) => None,
-        }
-    }
-
-    /// The newest day of a column of dates, as of [`Table::newest`].
-    pub(crate) fn newest(&self, column: &str, zone: &Zone) -> Result<Day> {
-        let (mut newest, mut none) = (None, None);
-        self.each(&mut |batch| {
-            match batch.newest(column, zone) {
-                Ok(day) => newest = newest.max(Some(day)),
-                Err(error @ CoreError::NoNewest { .. }) => none = Some(error),
-                Err(error) => return Err(error.into()),
-            }
-            Ok(())
-        })?;
-        match (newest, none) {
-            (Some(day), _) => Ok(day),
-            (None, Some(error)) => Err(error.into()),
-            (None, None) => Err(CoreError::NoNewest { column: column.to_owned() }.into()),
-        }
-    }
-
-    /// Delivers all rows in order, in at least one batch.
-    pub(crate) fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
-        match self {
-            Data::Table(table) => take(table.clone()),
-            Data::Larger(scan) => read_ahead(scan.as_ref(), take),
-        }
-    }
-
-    /// The first rows, or all if there are not more.
-    ///
-    /// Errors: those of reading.
-    pub fn head(&self, rows: usize) -> Result<Table> {
-        let Data::Larger(scan) = self else { return Ok(self.sample().head(rows)) };
-        let (mut batches, mut left) = (Vec::new(), rows);
-        let read = scan.each(&mut |batch| {
-            let some = batch.head(left);
-            left -= some.rows();
-            batches.push(some);
-            match left {
-                0 => Err(CoreError::Sink("there are enough rows".into()).into()),
-                _ => Ok(()),
-            }
-        });
-        match left {
-            0 => {}
-            _ => read?,
-        }
-        collect::joined(&batches)
-    }
-
-    /// All rows as one table, which is known to fit.
-    pub(crate) fn in_memory(&self) -> Result<Table> {
-        let mut batches = Vec::new();
-        self.each(&mut |batch| {
-            batches.push(batch);
-            Ok(())
-        })?;
-        collect::joined(&batches)
-    }
-
-    /// All rows as one table.
-    ///
-    /// Errors: they take more memory than an operation may need as a whole.
-    pub(crate) fn whole(&self, memory: &Memory) -> Result<Table> {
-        if let Data::Table(table) = self {
-            return Ok(table.clone());
-        }
-        let bytes = self.bytes();
-        if bytes > memory.whole() {
-            let (rows, needed) = (self.rows(), Memory::needed_for(bytes));
-            return Err(Error::NeedsMemory { rows, needed, budget: memory.budget() });
-        }
-        self.in_memory()
-    }
-
-    /// The bytes that all rows take in memory, judging by the first ones.
-    pub(crate) fn bytes(&self) -> u64 {
-        let sample = self.sample();
-        let bytes = bytes_of(sample);
-        match self {
-            Data::Larger(scan) if sample.rows() > 0 => {
-                (bytes as f64 / sample.rows() as f64 * scan.rows() as f64) as u64
-            }
-            _ => bytes,
-        }
-    }
-}
-
-/// Delivers the batches of a scan, and reads the next batch while one is taken.
-fn read_ahead(scan: &dyn Scan, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
-    let (send, receive) = mpsc::sync_channel(0);
-    thread::scope(|scope| {
-        let reader = scope.spawn(move || {
-            let stopped = |_| CoreError::Sink("the receiver stopped".into()).into();
-            scan.each(&mut |batch| send.send(batch).map_err(stopped))
-        });
-        // If the receiver fails, the channel closes, and reading stops.
-        let taken = receive.into_iter().try_for_each(take);
-        let read = reader.join().unwrap_or_else(|panic| resume_unwind(panic));
-        taken.and(read)
-    })
-}
-
-/// What operations keep for each row besides its columns: masks, numbers of entities, an order.
-const OF_A_ROW: u64 = 32;
-
-/// The bytes that the rows of a table take while an operation works on them, without what they may
-/// share with other tables.
-pub(crate) fn bytes_of(table: &Table) -> u64 {
-    table.bytes() + OF_A_ROW * table.rows() as u64
-}
 
 #[cfg(test)]
 mod tests;

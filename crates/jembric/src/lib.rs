@@ -54,19 +54,25 @@
 
 #[doc = include_str!("../cookbook/recipes.md")]
 pub mod cookbook {}
+mod compared;
+mod data;
 mod databases;
+mod disk;
 #[cfg_attr(not(feature = "draw"), path = "draw/absent.rs", doc(hidden))]
 pub mod draw;
 mod error;
-mod exchange;
 mod formats;
 mod guard;
 pub mod io;
 mod larger;
+mod open;
 mod page;
 mod read;
 pub mod routine;
+pub mod run;
 pub mod steps;
+mod text;
+mod uri;
 mod write;
 
 #[cfg(feature = "draw")]

@@ -22,8 +22,6 @@ mod sources;
 mod tables;
 mod texts;
 
-pub use sources::Contents;
-
 pub(crate) use collected::{Collected, Taken};
 pub(crate) use html::Page;
 pub(crate) use outline::Outline;
@@ -35,48 +33,6 @@ use std::path::Path;
 
 /// The most rows of a table on the page.
 pub(crate) const MOST_ROWS: usize = 10_000;
-
-/// What the report page shows of a step.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct OnPage {
-    /// The heading of a section that begins with this step.
-    pub heading: Option<String>,
-    /// A sentence with computed values.
-    pub say: Option<String>,
-    /// What is shown of the result. The default is the table, and for a step that draws its picture
-    /// as well.
-    pub show: Option<Vec<Show>>,
-}
-
-impl OnPage {
-    /// Whether the step says nothing about the page.
-    pub fn is_empty(&self) -> bool {
-        *self == OnPage::default()
-    }
-}
-
-/// A way to show a result on the report page.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Show {
-    /// A picture.
-    Picture,
-    /// A table.
-    Table,
-}
-
-impl Show {
-    /// All of them.
-    pub const ALL: [Show; 2] = [Show::Picture, Show::Table];
-
-    /// The word for it in a routine.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Show::Picture => "picture",
-            Show::Table => "table",
-        }
-    }
-}
 
 /// Errors: the name of a page does not end in `.html`.
 pub(crate) fn expect_page_name(name: &str) -> Result<()> {

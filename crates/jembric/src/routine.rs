@@ -22,47 +22,29 @@
 //! `stack = […]`) are earlier steps or files.
 //!
 //! `parse` converts the text to steps and marks mistakes; `patterns` finds the files that match a
-//! pattern; `check` checks the steps. `run` runs them, one after the other in a `course`:
-//! `dependencies` are the files and steps that they use, `needed` the columns, `readings` reads
-//! each file once, `stream` passes batches from step to step, and `shared` is what several
-//! processes do differently. `outputs` writes the files of steps; `aside` collects the rows that
-//! they set aside; `report` makes the page. `mistakes` marks errors in the text, and `save` writes
-//! the text.
+//! pattern; `dependencies` are the files and steps that the steps use. `mistakes` marks errors in
+//! the text, and `save` writes the text. [`run`](crate::run) checks and runs the steps.
 //!
 //! With `page = "harbour.html"` above the steps, a run also writes one HTML page. A step with a
 //! `heading` begins a section of it, with a sentence (`say`), a picture and a table (`show`).
 
-mod aside;
-mod check;
-mod checked;
-mod course;
 mod dependencies;
 mod mistakes;
-mod needed;
-mod outputs;
 mod parse;
 mod patterns;
-mod readings;
-mod report;
-mod run;
 mod save;
-mod shared;
-mod since;
-mod stream;
 
 pub use crate::error::Mistaken;
-pub use crate::page::{OnPage, Show};
-pub use checked::{Checked, Run};
-pub use run::Ran;
-pub use shared::name_of_share;
-pub(crate) use since::{StepChanges, key_texts, rows_with_keys};
+pub(crate) use dependencies::Uses;
 
 use crate::{
     Advised, Error, Result, Takes, Words,
-    databases::uri::shown_name,
-    io::{Existing, ReadingSettings, Size},
+    data::size::Size,
+    databases::existing::Existing,
+    read::settings::ReadingSettings,
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
+    uri::shown_name,
 };
 use std::{fmt, ops::Range, path::Path, sync::Arc};
 
@@ -82,12 +64,12 @@ pub struct Routine {
     pub memory: Option<Size>,
     /// The steps, in order.
     pub steps: Vec<Planned>,
-    text: Option<Arc<Text>>,
+    pub(crate) text: Option<Arc<Text>>,
     /// The places of the title, the as-of date, the zone and the page in the text.
-    title_at: Range<usize>,
-    as_of_at: Range<usize>,
-    zone_at: Range<usize>,
-    page_at: Range<usize>,
+    pub(crate) title_at: Range<usize>,
+    pub(crate) as_of_at: Range<usize>,
+    pub(crate) zone_at: Range<usize>,
+    pub(crate) page_at: Range<usize>,
 }
 
 /// Names of files may have passwords, so only what has none is shown.
@@ -101,9 +83,9 @@ impl fmt::Debug for Routine {
 }
 
 /// The text of the routine, for messages.
-struct Text {
-    file: String,
-    text: String,
+pub(crate) struct Text {
+    pub(crate) file: String,
+    pub(crate) text: String,
 }
 
 /// One step of a routine.
@@ -150,6 +132,48 @@ impl fmt::Debug for Planned {
     }
 }
 
+/// What the report page shows of a step.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct OnPage {
+    /// The heading of a section that begins with this step.
+    pub heading: Option<String>,
+    /// A sentence with computed values.
+    pub say: Option<String>,
+    /// What is shown of the result. The default is the table, and for a step that draws its picture
+    /// as well.
+    pub show: Option<Vec<Show>>,
+}
+
+impl OnPage {
+    /// Whether the step says nothing about the page.
+    pub fn is_empty(&self) -> bool {
+        *self == OnPage::default()
+    }
+}
+
+/// A way to show a result on the report page.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Show {
+    /// A picture.
+    Picture,
+    /// A table.
+    Table,
+}
+
+impl Show {
+    /// All of them.
+    pub const ALL: [Show; 2] = [Show::Picture, Show::Table];
+
+    /// The word for it in a routine.
+    pub const fn word(self) -> &'static str {
+        match self {
+            Show::Picture => "picture",
+            Show::Table => "table",
+        }
+    }
+}
+
 /// The input of a step.
 #[derive(Clone, PartialEq, Eq)]
 pub enum Input {
@@ -172,7 +196,7 @@ impl fmt::Debug for Input {
 
 impl Input {
     /// The place of the earlier step, if it is one.
-    fn step(&self) -> Option<usize> {
+    pub(crate) fn step(&self) -> Option<usize> {
         match self {
             Input::Step(place) => Some(*place),
             Input::File(..) => None,
@@ -241,7 +265,7 @@ impl Routine {
 }
 
 /// The words of a routine for suggested settings.
-fn routine_words(advised: &Advised<'_>) -> String {
+pub(crate) fn routine_words(advised: &Advised<'_>) -> String {
     let value = |value: &str| match value.parse::<i64>() {
         Ok(_) => value.to_owned(),
         Err(_) => toml_text(value),
@@ -310,9 +334,11 @@ impl Routine {
         let file = path.display().to_string();
         match std::fs::read_to_string(path) {
             Ok(text) => Routine::parse(&file, &text)?.with_matching_files(path),
-            Err(source) => {
-                Err(Error::Read { file, source, nearest: crate::read::bytes::nearest_file(path) })
-            }
+            Err(source) => Err(Error::Read {
+                file,
+                source,
+                nearest: crate::text::file_bytes::nearest_file(path),
+            }),
         }
     }
 

@@ -3,31 +3,39 @@
 //!
 //! The command line and routines know operations only through this list.
 
-#[cfg(feature = "draw")]
-use crate::Draw;
 use crate::{
     Active, Add, Almanac, Changes, Columns, Context, CoreError, Earliest, Elapsed, EntityList,
     Filled, Filter, Latest, Operation, Outcome, Plan, Recent, Result, Running, Setting, Shape,
     Sink, Sort, Spells, Stack, Table, Takes, Totals, Within,
-    databases::name::table_of,
-    error::Error,
-    exchange::Exchange,
-    io::{
-        Data, Databases, Memory, PlaceInList, Reading, entities_of, entities_reading, file_of,
-        holidays_of, holidays_reading, is_database, name_in,
+    data::{
+        Data,
+        exchange::{Exchange, PlaceInList, only_at},
+        memory::Memory,
     },
-    larger::gathered::only_at,
-    read::share::Sharing,
+    databases::{
+        Databases,
+        name::{is_database, name_in, table_of},
+    },
+    error::Error,
+    formats::sheet::file_of,
+    open::{
+        ConnectedReading,
+        entities::{entities_of, entities_reading},
+        holidays::{holidays_of, holidays_reading},
+        share::Sharing,
+    },
+    read::reading::Reading,
     settings::{Given, GivenSettings, Settings},
 };
+#[cfg(feature = "draw")]
+use jembric_draw::Draw;
 use std::{
+    borrow::Cow,
     cell::RefCell,
     collections::HashMap,
     fmt,
     path::{Path, PathBuf},
 };
-
-pub use crate::page::Contents;
 
 /// An operation, as it is known by its name.
 #[derive(Clone, Copy, Debug)]
@@ -132,6 +140,16 @@ pub fn described(name: &str) -> Option<&'static Described> {
     OPERATIONS.iter().find(|operation| operation.name == name)
 }
 
+/// The bytes of a file that a routine reads.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub enum Contents<'a> {
+    /// A file on the disk.
+    File(PathBuf),
+    /// Bytes in memory.
+    Bytes(Cow<'a, [u8]>),
+}
+
 /// The source of tables.
 pub trait Files {
     /// The table in a file.
@@ -205,22 +223,22 @@ impl Disk {
     }
 
     /// The reading with the directory and the open databases.
-    fn reading(&self, reading: &Reading) -> Reading {
+    fn connected(&self, reading: &Reading) -> ConnectedReading {
         reading.clone().query_beside(&self.directory).through(&self.databases)
     }
 }
 
 impl Files for Disk {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        self.reading(reading).file(name_in(&self.directory, file))
+        self.connected(reading).file(name_in(&self.directory, file))
     }
 
     fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
-        self.reading(reading).data(name_in(&self.directory, file), memory)
+        self.connected(reading).data(name_in(&self.directory, file), memory)
     }
 
     fn sharing(&self, file: &str, reading: &Reading) -> Result<Sharing> {
-        self.reading(reading).sharing(name_in(&self.directory, file))
+        self.connected(reading).sharing(name_in(&self.directory, file))
     }
 
     fn share(
@@ -231,15 +249,15 @@ impl Files for Disk {
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
-        self.reading(reading).share(name_in(&self.directory, file), place, memory, exchange)
+        self.connected(reading).share(name_in(&self.directory, file), place, memory, exchange)
     }
 
     fn shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
-        self.reading(reading).shape(name_in(&self.directory, file)).map(Some)
+        self.connected(reading).shape(name_in(&self.directory, file)).map(Some)
     }
 
     fn guessed_shape(&self, file: &str, reading: &Reading) -> Result<Option<Shape>> {
-        self.reading(reading).guessed_shape(name_in(&self.directory, file)).map(Some)
+        self.connected(reading).guessed_shape(name_in(&self.directory, file)).map(Some)
     }
 
     fn close(&self) {

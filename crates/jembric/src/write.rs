@@ -2,5 +2,4 @@
 //! complete or not at all.
 
 pub(crate) mod destination;
-pub(crate) mod existing;
 pub(crate) mod writing;

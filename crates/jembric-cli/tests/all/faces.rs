@@ -6,7 +6,8 @@ use jembric::{
     Context, Earliest, Filled, Latest, Setting, Table, Takes,
     arrow::{ArrayRef, Date32Array},
     calendar::Day,
-    routine::{Routine, Run},
+    routine::Routine,
+    run::Run,
     settings::{Given, GivenSettings},
     steps::{Described, Disk, OPERATIONS, Reads},
 };

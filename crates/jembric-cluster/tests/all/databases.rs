@@ -105,10 +105,11 @@ fn all_processes_see_one_moment(#[case] table: &str, #[case] query: Option<&str>
     let Some(fresh) = fees("int", "n") else { return };
     let name = if table.is_empty() { fresh.uri.clone() } else { fresh.table(table) };
     let rows = together(3, 1_000, |flow| {
-        let mut reading = Reading::new().by_ranges_of("k").through(&Databases::default());
+        let mut reading = Reading::new().by_ranges_of("k");
         if let Some(query) = query {
             reading = reading.query(query);
         }
+        let reading = reading.through(&Databases::default());
         if jembric::io::Exchange::process(flow) == 0 {
             reading.shape(&name)?;
             fresh.run("insert into fees select n, n, n from generate_series(201, 300) as n");
@@ -123,11 +124,11 @@ fn all_processes_see_one_moment(#[case] table: &str, #[case] query: Option<&str>
 #[test]
 fn a_column_that_does_not_exist_is_an_error_with_the_nearest_name() {
     let Some(fresh) = fees("int", "n") else { return };
-    let reading = Reading::new().by_ranges_of("fee_di").through(&Databases::default());
+    let reading = Reading::new().by_ranges_of("fee_di");
     let told = reading.file(fresh.table("fees")).unwrap_err().to_string();
     assert!(told.ends_with("there is no such column. Did you mean `fee_id`?"), "{told}");
     let shares = together(2, 1_000, |flow| {
-        reading.clone().through(&Databases::default()).share(
+        reading.through(&Databases::default()).share(
             fresh.table("fees"),
             None,
             &Memory::unlimited(),

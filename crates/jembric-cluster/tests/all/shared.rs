@@ -6,7 +6,8 @@ use crate::together::together;
 use jembric::{
     Error, Result, Shape, Table,
     io::{Data, Exchange, Memory, Outputs, PlaceInList, Reading, Sharing, Writing},
-    routine::{Routine, Run},
+    routine::Routine,
+    run::Run,
     steps::{Disk, Files},
 };
 use proptest::{prelude::*, test_runner::RngSeed};

@@ -1,7 +1,9 @@
 //! A database of a kind that the build does not include. There are none.
 
-use super::{Answer, DatabaseTable, HowMany, Ranges, Snapshot, TablesWriter, Wanted};
-use crate::{Result, Shape, Table, io::Reading, write::existing::Existing};
+use super::{
+    Answer, DatabaseTable, HowMany, Ranges, Snapshot, TablesWriter, Wanted, existing::Existing,
+};
+use crate::{Result, Shape, Table, read::reading::Reading};
 
 /// A database that cannot be opened.
 #[derive(Debug)]

@@ -1,7 +1,7 @@
 //! Names of databases and their tables: `harbour.sqlite:stays`, and connection URIs such as
 //! `postgresql://localhost/harbour:stays`.
 
-use super::uri::{Uri, is_uri, looks_like_uri, shown_name};
+use crate::uri::{Uri, is_uri, looks_like_uri, shown_name};
 use std::{
     fmt,
     fs::File,

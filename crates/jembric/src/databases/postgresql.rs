@@ -24,10 +24,12 @@ use super::{
 };
 use crate::{
     ColumnShape, Error, Result, Shape, Table,
+    data::{Data, collect::Unifying, memory::Memory},
     formats::{Choose, Source, transcript::refuse_twice},
-    io::Reading,
-    larger::{Data, Memory, collect::Unifying},
-    read::{reading::Progress, table::whole},
+    read::{
+        reading::{Progress, Reading},
+        table::whole,
+    },
 };
 use connect::Connection;
 use decode::Decoder;

@@ -13,10 +13,13 @@ use super::{
 };
 use crate::{
     Error, Result, Shape,
+    data::memory::Memory,
     formats::transcript::{Transcript, refuse_twice},
-    io::Reading,
-    larger::Memory,
-    read::{pieces::Pieces, reading::Progress, spool::LongText},
+    read::{
+        pieces::Pieces,
+        reading::{Progress, Reading},
+    },
+    text::spool::LongText,
 };
 use rusqlite::{Connection, ErrorCode, OpenFlags, Statement, ffi, types::ValueRef};
 use std::{io::Write as _, panic::resume_unwind, path::Path, sync::mpsc, thread, time::Duration};

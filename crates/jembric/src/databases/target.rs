@@ -2,14 +2,16 @@
 //! transaction.
 
 use super::{
-    Database, TablesWriter, failed, locked,
+    Database, TablesWriter,
+    existing::Existing,
+    failed, locked,
     name::{Name, Place},
     postgresql::PostgreSqlWriter,
     sqlite::SqliteWriter,
 };
 #[cfg(any(feature = "sqlite", feature = "postgresql"))]
 use crate::arrow::schema::DataType;
-use crate::{Error, Result, Table, write::existing::Existing};
+use crate::{Error, Result, Table};
 use std::{
     fmt, io,
     path::Path,

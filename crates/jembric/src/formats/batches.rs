@@ -14,10 +14,9 @@ use crate::{
         cast::AsArray,
         schema::{ArrowError, DataType, Field, Schema, SchemaRef},
     },
+    data::{exchange::Portion, memory::Memory},
     error::{Error, Result},
-    exchange::Portion,
     guard::guarded,
-    larger::Memory,
 };
 use arrow_select::concat::concat;
 use bytes::Bytes;

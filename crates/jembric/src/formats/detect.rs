@@ -1,10 +1,10 @@
 //! Recognizes formats other than CSV by the first bytes.
 
 use super::{batches::Columnar, json_lines, packing::Packing, sheet};
-use crate::error::{Error, Result};
+use crate::error::{Result, unread};
 use std::{
     fs::File,
-    io::{self, Read, Seek},
+    io::{Read, Seek},
     path::Path,
 };
 
@@ -44,10 +44,4 @@ pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
     file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;
     file.rewind().map_err(&failed)?;
     Ok(Special::of(&first).map(|kind| (file, kind)))
-}
-
-/// The error for a file that cannot be read.
-pub(crate) fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
-    let file = name.to_owned();
-    move |source| Error::Read { file: file.clone(), source, nearest: None }
 }

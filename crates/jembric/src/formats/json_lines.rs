@@ -12,9 +12,9 @@ use super::{
 };
 use crate::{
     Table, Type,
+    data::memory::Memory,
     error::{Error, Result},
-    larger::Memory,
-    read::bytes::FileBytes,
+    text::file_bytes::FileBytes,
 };
 use memchr::{memchr_iter, memrchr};
 use rayon::prelude::*;

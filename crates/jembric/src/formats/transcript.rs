@@ -6,9 +6,9 @@
 
 use super::packing::MOST_COLUMNS;
 use crate::{
+    data::memory::Memory,
     error::{Error, Result},
-    larger::Memory,
-    read::{bytes::FileBytes, spool::LongText},
+    text::{file_bytes::FileBytes, spool::LongText},
 };
 use std::{borrow::Cow, collections::HashSet};
 

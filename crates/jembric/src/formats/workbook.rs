@@ -12,9 +12,9 @@ use super::{
 use crate::{
     Table, Type,
     calendar::{Day, Grain, MICROS_PER_DAY, Periods},
+    data::memory::Memory,
     error::{Error, Result},
     guard::guarded,
-    larger::Memory,
 };
 use arrow_array::{ArrayRef, cast::AsArray, types::*};
 use calamine::{Data, DataRef, ExcelDateTime, Ods, Reader, Sheet, SheetType, SheetVisible, Xlsx};

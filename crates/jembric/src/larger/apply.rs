@@ -1,16 +1,18 @@
 //! Applies a plan to tables that are larger than memory.
 
 use super::{
-    Phase,
-    collect::Collector,
     in_order::Sorter,
-    merge::{MergeOrder, merge},
     parts::{Divided, MOST_PARTS},
     results::{Aside, Results, numbered},
     step::{Account, Accounted, Larger, Take, applied, both, delivered},
 };
 use crate::{
     Access, CoreError, Plan, Table, Type,
+    data::{
+        collect::Collector,
+        merge::{MergeOrder, merge},
+        progress::Phase,
+    },
     error::{Error, Result},
 };
 use jembric_core::{Division, Fold, Overall};

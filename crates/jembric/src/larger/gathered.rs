@@ -1,24 +1,20 @@
 //! Brings what processes have to process 0: results in the order of one process, and accounts.
 
 use super::{
-    Data, Memory,
-    collect::{Collector, in_batches},
     in_order::{Sorter, sorted},
-    merge::{MergeOrder, merge},
     received::Received,
     step::Accounted,
 };
 use crate::{
+    data::{
+        Data,
+        collect::{Collector, in_batches},
+        exchange::{Exchange, packed, unpacked},
+        memory::Memory,
+        merge::{MergeOrder, merge},
+    },
     error::Result,
-    exchange::{Exchange, packed, unpacked},
 };
-
-/// The rows that one process has. The other processes have none, and the same columns.
-pub(crate) fn only_at(process: usize, own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
-    let columns = own.as_ref().map(|data| data.sample().emptied());
-    let columns = exchange.of_one(process, columns.as_ref())?;
-    Ok(own.unwrap_or(Data::Table(columns)))
-}
 
 /// Merges the accounts of all processes into one, with the rows set aside at process 0.
 pub(crate) fn accounted(

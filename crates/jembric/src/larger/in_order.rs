@@ -3,14 +3,20 @@
 //! is too large, and are sorted by entity first.
 
 use super::{
-    Memory, bytes_of,
-    collect::{in_batches, joined},
-    merge::{MergeOrder, merge},
     results::{Results, numbered, with_lines},
-    run::{Run, RunWriter},
     step::{Accounted, Larger, Take, both, write_all},
 };
-use crate::{Plan, Table, error::Result};
+use crate::{
+    Plan, Table,
+    data::{
+        bytes_of,
+        collect::{in_batches, joined},
+        memory::Memory,
+        merge::{MergeOrder, merge},
+        spill::{Run, RunWriter},
+    },
+    error::Result,
+};
 use jembric_core::{ByEntity, Division, InPieces, ResultOrder};
 
 /// Collects rows in sorted runs.

@@ -1,13 +1,19 @@
 //! Divides the rows of tables by entity into parts in temporary files, and applies a plan to each.
 
 use super::{
-    bytes_of,
-    collect::joined,
     results::{Results, with_lines},
-    run::{Frame, Run, RunWriter},
     step::{Larger, Take, applied, delivered},
 };
-use crate::{Outcome, Plan, Table, arrow::UInt32Array, error::Result};
+use crate::{
+    Outcome, Plan, Table,
+    arrow::UInt32Array,
+    data::{
+        bytes_of,
+        collect::joined,
+        spill::{Frame, Run, RunWriter},
+    },
+    error::Result,
+};
 use jembric_core::{ByEntity, InPieces, Part};
 use rayon::prelude::*;
 

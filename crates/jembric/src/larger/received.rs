@@ -1,12 +1,16 @@
 //! [`Received`]: rows that processes send to this one.
 
-use super::{
-    Data, Memory, Scan, bytes_of,
-    collect::joined,
-    results::{numbered, with_lines},
-    run::{Run, RunWriter, widened},
+use super::results::{numbered, with_lines};
+use crate::{
+    Table,
+    data::{
+        Data, Scan, bytes_of,
+        collect::joined,
+        memory::Memory,
+        spill::{Run, RunWriter, widened},
+    },
+    error::Result,
 };
-use crate::{Table, error::Result};
 use std::sync::Arc;
 
 /// Rows that processes send to this one. Those of one process keep their order, and come before

@@ -9,12 +9,11 @@
 //! the bounds are chosen from a sample. The cost is one more exchange of the rows of the result,
 //! except for those that are in their place already, and a sort of rows that are mostly sorted.
 
-use super::{
-    Data, collect::Collector, gathered::in_order, merge::MergeOrder, run::widened, shared::Shared,
-};
+use super::{gathered::in_order, shared::Shared};
 use crate::{
     CoreError, Table,
     arrow::{Array, UInt32Array},
+    data::{Data, collect::Collector, merge::MergeOrder, spill::widened},
     error::Result,
 };
 use jembric_core::ResultOrder;

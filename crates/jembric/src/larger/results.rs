@@ -1,15 +1,17 @@
 //! [`Results`]: the results of parts or pieces of the rows, which are merged in the order of the
 //! whole.
 
-use super::{
-    Data, Memory, Phase, bytes_of,
-    collect::{Collector, joined},
-    merge::{MergeOrder, merge},
-    run::{Run, RunWriter},
-    step::{Account, Accounted, Larger, Take, write_all},
-};
+use super::step::{Account, Accounted, Larger, Take, write_all};
 use crate::{
     CoreError, Outcome, Table,
+    data::{
+        Data, bytes_of,
+        collect::{Collector, joined},
+        memory::Memory,
+        merge::{MergeOrder, merge},
+        progress::Phase,
+        spill::{Run, RunWriter},
+    },
     error::{Error, Result},
 };
 use jembric_core::{Places, ResultOrder};

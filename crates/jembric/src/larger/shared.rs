@@ -14,8 +14,6 @@
 //! the other, have the rows in the order of one process (`reordered`).
 
 use super::{
-    Data,
-    collect::{Collector, in_batches},
     gathered::accounted,
     received::Received,
     results,
@@ -23,8 +21,12 @@ use super::{
 };
 use crate::{
     Access, CoreError, Ledger, Outcome, Plan, Shape, Table,
+    data::{
+        Data,
+        collect::{Collector, in_batches},
+        exchange::{Exchange, packed, unpacked},
+    },
     error::{Error, Result},
-    exchange::{Exchange, packed, unpacked},
 };
 use jembric_core::{ByEntity, Division, Fold, Overall, Part, ResultOrder};
 

@@ -1,12 +1,14 @@
 //! [`Larger`]: a step whose tables are larger than memory, and what all ways to apply it share.
 
-use super::{
-    Data, Memory, Phase, bytes_of,
-    collect::{Collector, in_batches},
-    run::{Frame, RunWriter},
-};
 use crate::{
     CoreError, Outcome, Plan, Shape, Stack, Table,
+    data::{
+        Data, bytes_of,
+        collect::{Collector, in_batches},
+        memory::Memory,
+        progress::Phase,
+        spill::{Frame, RunWriter},
+    },
     error::{Error, Result},
 };
 use jembric_core::{Overall, Places, Sink};

@@ -1,14 +1,15 @@
 //! Temporary files, merging and collecting.
 
-use super::{
-    Data, Memory, Scan,
-    collect::{Collector, Unifying, in_batches},
-    merge::{MergeOrder, merge},
-    run::{Run, RunScan, RunWriter},
-};
 use crate::{
     Error, Result, Table,
     arrow::{ArrayRef, Decimal64Array, Decimal128Array, Int64Array, StringViewArray},
+    data::{
+        Data, Scan,
+        collect::{Collector, Unifying, in_batches},
+        memory::Memory,
+        merge::{MergeOrder, merge},
+        spill::{Run, RunScan, RunWriter},
+    },
 };
 use proptest::prelude::*;
 use rstest::rstest;
@@ -228,7 +229,7 @@ proptest! {
         let all: Vec<i64> = batches.iter().flat_map(values).collect();
         prop_assert_eq!(all, (0..next).collect::<Vec<_>>());
         let cut = batches.iter().filter(|batch| batch.rows() > 1);
-        cut.for_each(|batch| assert!(super::bytes_of(batch) < bytes + 80));
+        cut.for_each(|batch| assert!(crate::data::bytes_of(batch) < bytes + 80));
     }
 
 }
@@ -283,7 +284,7 @@ fn decimals(units: &[i64], places: i8) -> Table {
 fn shown(data: &Data) -> Vec<String> {
     let mut all = Vec::new();
     data.each(&mut |batch| {
-        let cells = crate::io::CellText::of(&batch);
+        let cells = crate::formats::text::CellText::of(&batch);
         all.extend((0..batch.rows()).map(|row| cells[0].text(row)));
         Ok(())
     })
@@ -323,7 +324,7 @@ fn batches_of_one_type_are_collected_as_they_are() {
 
 #[test]
 fn stages_tell_the_rows_and_the_bytes_in_files() {
-    use super::{Phase, Progress};
+    use crate::data::progress::{Phase, Progress};
     use std::sync::Mutex;
     let directory = tempfile::tempdir().unwrap();
     /// The phase, its rows, all of them, and whether there are temporary files.

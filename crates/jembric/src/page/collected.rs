@@ -5,7 +5,7 @@ use super::{
     figures::Figures,
     outline::{Needed, Outline},
 };
-use crate::{CoreError, Ledger, Outcome, Table, draw::Picture, larger::Data};
+use crate::{CoreError, Ledger, Outcome, Table, data::Data, draw::Picture};
 
 /// What a page shows of the steps that have run.
 #[derive(Debug, Default)]

@@ -4,9 +4,8 @@ use crate::{
     CoreError, Shape, Table, Totals, Type,
     arrow::{cast::AsArray, types::*},
     calendar::{Day, Grain, Moment, Month},
-    grouped,
-    io::CellText,
-    rounded, visible,
+    formats::text::CellText,
+    grouped, rounded, visible,
 };
 use std::collections::HashMap;
 

@@ -13,11 +13,10 @@ use super::{
 };
 use crate::{
     calendar::Day,
+    compared::StepChanges,
     databases::name::is_database_output,
     draw::{page_style, pictures_on_page},
-    grouped,
-    routine::StepChanges,
-    visible,
+    grouped, visible,
 };
 use base64::{Engine, prelude::BASE64_STANDARD};
 use maud::{DOCTYPE, Markup, PreEscaped, html};

@@ -2,8 +2,8 @@
 
 use crate::{
     Result, Table,
-    io::CellText,
-    routine::{StepChanges, key_texts, rows_with_keys},
+    compared::{StepChanges, key_texts, rows_with_keys},
+    formats::text::CellText,
 };
 use std::collections::{BTreeSet, HashMap};
 

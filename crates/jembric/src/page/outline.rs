@@ -2,11 +2,13 @@
 //! the figures of its sentences.
 
 use super::{
-    Show,
     figures::Figure,
     sentence::{Known, Misplaced, Sentence},
 };
-use crate::{Shape, routine::Planned};
+use crate::{
+    Shape,
+    routine::{Planned, Show},
+};
 
 /// What a page shows of each step, by the place of the step.
 #[derive(Debug)]

@@ -1,24 +1,14 @@
 //! [`Sources`]: the files that a routine reads, with their sizes and checksums.
 
-use crate::{Error, Result, error::Error::Changed, io::shown_name, steps::Files};
+use crate::steps::Contents;
+use crate::{Error, Result, error::Error::Changed, steps::Files, uri::shown_name};
 use sha2::{Digest, Sha256};
 use std::{
-    borrow::Cow,
     fs,
     io::{self, Read},
     path::{Path, PathBuf},
     time::SystemTime,
 };
-
-/// The bytes of a file that a routine reads.
-#[derive(Clone, Debug)]
-#[non_exhaustive]
-pub enum Contents<'a> {
-    /// A file on the disk.
-    File(PathBuf),
-    /// Bytes in memory.
-    Bytes(Cow<'a, [u8]>),
-}
 
 /// The files that a routine reads.
 #[derive(Debug)]

@@ -8,7 +8,7 @@ use super::{marks::Marks, texts};
 use crate::{
     Table, Type,
     arrow::{Array, ArrayRef, Float64Array, cast::AsArray, types::Float64Type},
-    io::CellText,
+    formats::text::CellText,
     rounded, visible,
 };
 use arrow_ord::rank::rank;

@@ -1,13 +1,13 @@
 //! The first line of a file: the names of the columns, and the separator.
 
 use super::{
-    bytes::FileBytes,
     reading::Reading,
     records::{Record, Records},
 };
 use crate::{
     error::{Error, Result},
     formats::transcript::refuse_twice,
+    text::file_bytes::FileBytes,
 };
 use memchr::memchr_iter;
 

@@ -6,8 +6,7 @@
 //! possible number of records, and so the length of the columns. The readers of records check that
 //! quotes are where RFC 4180 allows them.
 
-use super::bytes::FileBytes;
-use crate::{error::Result, exchange::Portion};
+use crate::{data::exchange::Portion, error::Result, text::file_bytes::FileBytes};
 use memchr::{memchr, memchr_iter, memchr2_iter};
 use rayon::prelude::*;
 

@@ -1,7 +1,6 @@
 //! One pass over all regions of a file, on all threads: surveys some columns, or fills them.
 
 use super::{
-    bytes::FileBytes,
     convert::{ColumnBuilder, FilledColumn, Filling, value},
     header::Header,
     infer::{CellType, Conventions, Facts},
@@ -9,7 +8,10 @@ use super::{
     reading::{Progress, Reading},
     records::{Lines, Records},
 };
-use crate::error::{Error, Result};
+use crate::{
+    error::{Error, Result},
+    text::file_bytes::FileBytes,
+};
 use arrow_array::ArrayRef;
 use jembric_core::Origin;
 use rayon::prelude::*;

@@ -1,7 +1,6 @@
 //! [`Pieces`]: rows of CSV that arrive piece by piece, and are read while more are written.
 
 use super::{
-    bytes::FileBytes,
     header::Header,
     infer::{CellType, Conventions},
     layout::{Region, regions},
@@ -9,7 +8,9 @@ use super::{
     reading::Reading,
     table::ROWS_TO_GUESS_FROM,
 };
-use crate::{CoreError, Table, error::Result, formats::transcript::Transcript};
+use crate::{
+    CoreError, Table, error::Result, formats::transcript::Transcript, text::file_bytes::FileBytes,
+};
 use arrow_array::{Array, ArrayRef};
 use arrow_select::concat::concat;
 use jembric_core::Origin;

@@ -1,6 +1,5 @@
 //! [`Reading`]: how a file is read, and what is detected from the file itself.
 
-use crate::databases::Databases;
 use crate::error::{Error, Result};
 use crate::formats::transcript::RowRules;
 use jembric_core::calendar::notation::Order;
@@ -34,30 +33,29 @@ impl fmt::Debug for Progress {
 #[derive(Clone, Debug, Default)]
 pub struct Reading {
     pub(crate) separator: Option<u8>,
-    pub(super) encoding: Option<String>,
-    pub(super) decimal_comma: bool,
+    pub(crate) encoding: Option<String>,
+    pub(crate) decimal_comma: bool,
     pub(crate) no_header: bool,
     pub(crate) no_quotes: bool,
     pub(crate) missing: Vec<String>,
-    pub(super) order: Option<Order>,
-    pub(super) year_first_only: bool,
-    pub(super) formats: Vec<(String, String)>,
-    pub(super) one_of_several: bool,
+    pub(crate) order: Option<Order>,
+    pub(crate) year_first_only: bool,
+    pub(crate) formats: Vec<(String, String)>,
+    pub(crate) one_of_several: bool,
     /// Whether formats are only for columns without types.
-    pub(super) for_untyped: bool,
-    pub(super) only: Option<BTreeSet<String>>,
-    pub(super) century: Option<i16>,
-    pub(super) most_unpacked: Option<u64>,
-    pub(super) most_columns: Option<u64>,
+    pub(crate) for_untyped: bool,
+    pub(crate) only: Option<BTreeSet<String>>,
+    pub(crate) century: Option<i16>,
+    pub(crate) most_unpacked: Option<u64>,
+    pub(crate) most_columns: Option<u64>,
     pub(crate) progress: Option<Progress>,
-    pub(super) query: Option<String>,
+    pub(crate) query: Option<String>,
     pub(crate) by_ranges_of: Option<String>,
     /// The rows to read of a database, as a condition; all if there is none.
     pub(crate) condition: Option<String>,
-    pub(super) directory: PathBuf,
-    pub(super) databases: Databases,
+    pub(crate) directory: PathBuf,
     /// The bytes that are read at a time, which tests change.
-    pub(super) block: Option<u64>,
+    pub(crate) block: Option<u64>,
 }
 
 impl Reading {
@@ -144,7 +142,7 @@ impl Reading {
 
     /// Declares that formats are only for columns whose types follow from their cells.
     #[must_use]
-    pub(super) fn for_untyped(mut self) -> Reading {
+    pub(crate) fn for_untyped(mut self) -> Reading {
         self.for_untyped = true;
         self
     }
@@ -190,30 +188,22 @@ impl Reading {
         self
     }
 
-    /// Reads databases through connections that are shared with other readings, so that all that
-    /// is read from a database is of the same moment.
-    #[must_use]
-    pub fn through(mut self, databases: &Databases) -> Reading {
-        self.databases = databases.clone();
-        self
-    }
-
     /// The text of the query.
     ///
     /// Errors: its file cannot be read.
-    pub(super) fn query_text(&self) -> Result<Option<String>> {
+    pub(crate) fn query_text(&self) -> Result<Option<String>> {
         let Some(query) = &self.query else { return Ok(None) };
         let Some(file) = query.strip_prefix('@') else { return Ok(Some(query.clone())) };
         let path = self.directory.join(file);
         std::fs::read_to_string(&path).map(Some).map_err(|source| Error::Read {
             file: path.display().to_string(),
             source,
-            nearest: super::bytes::nearest_file(&path),
+            nearest: crate::text::file_bytes::nearest_file(&path),
         })
     }
 
     /// Errors: there is a setting for databases, and the input is not one.
-    pub(super) fn refuse_for_databases(&self, name: &str) -> Result<()> {
+    pub(crate) fn refuse_for_databases(&self, name: &str) -> Result<()> {
         let (setting, expected) = match (&self.query, &self.by_ranges_of) {
             (Some(_), _) => {
                 ("query", "a SQLite file or a URI such as postgresql://localhost/harbour")
@@ -259,7 +249,7 @@ impl Reading {
     }
 
     /// The settings for rows that are converted to CSV.
-    pub(super) fn row_rules(&self) -> RowRules<'_> {
+    pub(crate) fn row_rules(&self) -> RowRules<'_> {
         RowRules {
             missing: &self.missing,
             no_header: self.no_header,

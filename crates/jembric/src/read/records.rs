@@ -1,8 +1,11 @@
 //! Splits text into records: finds the beginning and end of each cell in a region, and checks that
 //! quotes are where RFC 4180 allows them.
 
-use super::{bytes::FileBytes, convert::ColumnCells, layout::Region, marks::Marks};
-use crate::error::{Error, Result};
+use super::{convert::ColumnCells, layout::Region, marks::Marks};
+use crate::{
+    error::{Error, Result},
+    text::file_bytes::FileBytes,
+};
 use csv_core::{ReadRecordResult, ReaderBuilder, Terminator};
 use memchr::{memchr_iter, memrchr};
 

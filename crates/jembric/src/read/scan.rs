@@ -6,7 +6,6 @@
 //! every batch has its final types.
 
 use super::{
-    bytes::{FileBytes, Stamp},
     header::Header,
     infer::{CellType, Conventions, Facts},
     layout::Region,
@@ -16,9 +15,13 @@ use super::{
 };
 use crate::{
     CoreError, Table,
+    data::{
+        Data, Scan, bytes_of,
+        exchange::{Exchange, PlaceInList},
+        memory::Memory,
+    },
     error::{Error, Result},
-    exchange::{Exchange, PlaceInList},
-    larger::{Data, Memory, Scan, bytes_of},
+    text::file_bytes::{FileBytes, Stamp},
 };
 use arrow_array::{Array, ArrayRef, new_empty_array};
 use arrow_cast::cast;
@@ -29,7 +32,7 @@ use std::{ops::Range, sync::Arc};
 
 /// Rows of CSV with the types of their columns.
 #[derive(Debug)]
-pub(super) struct TextScan {
+pub(crate) struct TextScan {
     source: FileBytes,
     stamp: Option<Stamp>,
     header: Header,
@@ -66,7 +69,7 @@ struct Tried {
 
 impl TextScan {
     /// The rows below a header as a table, or as a scan if it does not fit into memory.
-    pub(super) fn data(
+    pub(crate) fn data(
         reading: &Reading,
         (source, header): (FileBytes, Header),
         texts: &[bool],

@@ -5,66 +5,44 @@
 //! the right type. This is rare, and no row is lost.
 
 use super::{
-    bytes::FileBytes,
     given_formats::Given,
-    header::{Header, whole_records},
+    header::Header,
     infer::{CellType, Conventions, Facts, notations},
     layout::{BLOCK, Counts, Region, Share, regions, regions_of},
     pass::Pass,
     reading::Reading,
 };
-use crate::databases::{
-    HowMany, Rows,
-    name::{Name, Place},
-};
-use crate::formats::{
-    Choose, Source,
-    batches::{Columnar, Input},
-    detect::{FIRST, Special, special, unread},
-    json_lines,
-    packed::{self, unpacked},
-    packing::{Packing, most_unpacked},
-    sheet::{self, Book, file_and_sheet, file_of},
-    transcript::Transcript,
-};
 use crate::{
-    ColumnShape, CoreError, Shape, Stack, Table, Type,
-    error::{Error, Result},
-    exchange::{Exchange, PlaceInList},
+    CoreError, Shape, Stack, Table,
+    data::{
+        exchange::{Exchange, PlaceInList},
+        memory::Memory,
+    },
+    error::{Error, Result, unread},
+    formats::{
+        Choose, Source,
+        batches::{Columnar, Input},
+        detect::{FIRST, Special},
+        json_lines,
+        packed::unpacked,
+        packing::{Packing, most_unpacked},
+        sheet::{self, Book, file_of},
+        transcript::Transcript,
+    },
     guard::guarded,
-    larger::Memory,
+    text::file_bytes::FileBytes,
 };
-use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions, cast::AsArray};
+use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{DataType, Field, Schema};
 use encoding_rs::Encoding;
-use jembric_core::{
-    Origin,
-    calendar::{Grain, Zone, notation},
-};
-use std::{
-    cell::RefCell,
-    collections::HashMap,
-    fs::File,
-    io::{Read, Seek},
-    path::Path,
-    sync::Arc,
-};
+use jembric_core::{Origin, calendar::Grain};
+use std::{cell::RefCell, collections::HashMap, io::Read, path::Path, sync::Arc};
 
 /// The rows for guessing types.
-pub(super) const ROWS_TO_GUESS_FROM: usize = 8_192;
+pub(crate) const ROWS_TO_GUESS_FROM: usize = 8_192;
 
 /// The type of a column that is declared to hold numbers, unless its cells have a narrower one.
 const ANY_NUMBER: CellType = CellType::Float;
-
-/// The beginning of a file, or all of it if it cannot be inspected otherwise.
-enum Beginning {
-    /// Names and types.
-    Known(Shape),
-    /// Converted rows, and the name of their file for messages.
-    Rows(String, Transcript),
-    /// Text with a header.
-    Text(FileBytes),
-}
 
 /// All batches of a source as one table.
 pub(crate) fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -> Result<Table> {
@@ -82,46 +60,13 @@ pub(crate) fn whole(source: &dyn Source, choose: &Choose<'_>, most_bytes: u64) -
 }
 
 /// The error for a sheet of a file that has no sheets.
-fn no_sheets(file: &Path) -> Error {
+pub(crate) fn no_sheets(file: &Path) -> Error {
     let (value, expected) =
         (format!("{} is not a workbook", file.display()), "a file without the name of a sheet");
     Error::Setting { setting: "sheet", value, expected: expected.to_owned() }
 }
 
 impl Reading {
-    /// Reads a file: CSV, JSON Lines, Parquet, Arrow, or a workbook (XLSX or ODS), optionally
-    /// compressed with gzip or zstd. The format is detected from the first bytes. A sheet of a
-    /// workbook follows its name: `book.xlsx:Stays`.
-    ///
-    /// In JSON Lines, each key is a column; a line without it, or with `null`, has a missing value.
-    /// Texts in JSON and in sheets may be dates, but are never numbers, unless the format `number`
-    /// is given. In a sheet, the first row with values has the names.
-    ///
-    /// A table or view of a database follows its name as well: `harbour.sqlite:stays`,
-    /// `postgresql://localhost/harbour:stays`. For a [`query`](Reading::query), name the database
-    /// alone.
-    pub fn file(&self, path: impl AsRef<Path>) -> Result<Table> {
-        let name = path.as_ref().display().to_string();
-        if let Some(database) = Name::of_input(&name) {
-            let memory = Memory::unlimited();
-            return self.rows_of_database(&database, &memory)?.whole(&memory);
-        }
-        self.refuse_for_databases(&name)?;
-        let (path, sheet) = file_and_sheet(path.as_ref());
-        match special(&path)? {
-            Some((file, Special::Columnar(format))) if sheet.is_none() => {
-                self.typed(format, &name, Input::File(Arc::new(file)))
-            }
-            Some((mut file, _)) => {
-                let mut bytes = Vec::new();
-                file.read_to_end(&mut bytes).map_err(unread(&name))?;
-                self.bytes(&name, bytes, sheet.as_deref())
-            }
-            None if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
-            None => self.table(&FileBytes::file(&path, self.known_encoding()?)?),
-        }
-    }
-
     /// Reads a stream to its end, in memory; `name` is its name for messages.
     pub fn stream(&self, name: impl Into<String>, mut stream: impl Read) -> Result<Table> {
         let name = name.into();
@@ -140,7 +85,7 @@ impl Reading {
     }
 
     /// Reads bytes that may be compressed, have typed columns, or have another format than CSV.
-    pub(super) fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
+    pub(crate) fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
         let bytes = self.unpacked(name, bytes)?;
         match Special::of(&bytes) {
             Some(Special::Workbook | Special::JsonLines) => {
@@ -155,7 +100,7 @@ impl Reading {
     }
 
     /// Reads a file with typed columns.
-    pub(super) fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
+    pub(crate) fn typed(&self, format: Columnar, name: &str, input: Input) -> Result<Table> {
         let refused = RefCell::new(Ok(()));
         let most = most_unpacked(input.len(), self.most_unpacked);
         let choose = |names: &mut dyn Iterator<Item = &str>| {
@@ -174,7 +119,7 @@ impl Reading {
     /// The places of the columns to read from a file with typed columns.
     ///
     /// Errors: the file has too many columns, or a format is given for one.
-    pub(super) fn chosen_places(
+    pub(crate) fn chosen_places(
         &self,
         format: Columnar,
         name: &str,
@@ -188,7 +133,12 @@ impl Reading {
     }
 
     /// Converts the rows of a workbook or of JSON Lines to CSV.
-    fn transcribed(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Transcript> {
+    pub(crate) fn transcribed(
+        &self,
+        name: &str,
+        bytes: Vec<u8>,
+        sheet: Option<&str>,
+    ) -> Result<Transcript> {
         if !sheet::is_likely(&bytes) {
             return match sheet {
                 Some(_) => Err(no_sheets(&file_of(name))),
@@ -206,24 +156,24 @@ impl Reading {
     }
 
     /// Converts JSON Lines to CSV.
-    pub(super) fn of_objects(&self, source: &FileBytes, memory: &Memory) -> Result<Transcript> {
+    pub(crate) fn of_objects(&self, source: &FileBytes, memory: &Memory) -> Result<Transcript> {
         let most = most_unpacked(source.len(), self.most_unpacked);
         json_lines::transcribed(source, self.row_rules(), most, memory)
     }
 
-    fn written_down(&self, transcript: Transcript) -> Result<Table> {
+    pub(crate) fn written_down(&self, transcript: Transcript) -> Result<Table> {
         let origin = Origin::new(&transcript.csv.name, 1);
         self.written_from(transcript, origin)
     }
 
-    pub(super) fn written_from(&self, transcript: Transcript, origin: Origin) -> Result<Table> {
+    pub(crate) fn written_from(&self, transcript: Transcript, origin: Origin) -> Result<Table> {
         let (reading, source, header, texts, origin) = self.for_written(transcript, origin);
         reading.rows(&source, &header, &texts, Some(origin))
     }
 
     /// How converted rows are read: the settings, the text, its columns, those that are never
     /// numbers, and the lines of the rows.
-    pub(super) fn for_written(
+    pub(crate) fn for_written(
         &self,
         transcript: Transcript,
         mut origin: Origin,
@@ -236,7 +186,7 @@ impl Reading {
         (reading, csv, header, texts, origin)
     }
 
-    fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
+    pub(crate) fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
         match Packing::of(&bytes) {
             None => Ok(bytes),
             Some(packing) => {
@@ -259,122 +209,7 @@ impl Reading {
         }
     }
 
-    /// The shape from a file's header, without reading the rest if possible. Parquet and Arrow also
-    /// give the types.
-    pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        match self.beginning(path.as_ref(), 0)? {
-            Beginning::Known(shape) => Ok(shape),
-            Beginning::Rows(name, transcript) => {
-                Ok(Shape::of_names(transcript.names).from_file(name))
-            }
-            Beginning::Text(source) => {
-                Ok(Shape::of_names(Header::read(self, &source)?.names).from_file(source.name))
-            }
-        }
-    }
-
-    /// The same, with types that are guessed from the first rows (the first megabyte of CSV, or
-    /// more if a table has many columns). Later rows may change them. A column of dates that does
-    /// not show the order of day and month has no type yet.
-    ///
-    /// Errors: also errors in these rows.
-    pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
-        let (name, table) = match self.beginning(path.as_ref(), ROWS_TO_GUESS_FROM)? {
-            Beginning::Known(shape) => return Ok(shape),
-            Beginning::Rows(name, transcript) => (name, self.written_down(transcript)?),
-            Beginning::Text(source) => {
-                let header = Header::read(self, &source)?;
-                let mut buffer = Vec::new();
-                let first = source.bytes(
-                    0,
-                    source.len().min(header.end + self.block(&header)),
-                    &mut buffer,
-                )?;
-                let is_whole = first.len() as u64 == source.len();
-                let end = if is_whole { first.len() } else { whole_records(self, &header, first) };
-                let first = FileBytes::memory(source.name.clone(), first[..end].to_vec());
-                (source.name.clone(), self.rows(&first, &header, &[], None)?)
-            }
-        };
-        let zone = Zone::default();
-        // Dates are open only if every cell may be one, so most columns are decided by their first
-        // cell. A whole error is costly, because it looks for a format that reads all cells.
-        let begins_with_a_date = |name: &str| {
-            let cells = table.column(name).ok().and_then(|cells| cells.as_string_view_opt());
-            let first = cells.and_then(|cells| cells.iter().flatten().next());
-            first.is_some_and(|first| notation::read(first.as_bytes()).is_ok())
-        };
-        let is_open = |name: &str| {
-            begins_with_a_date(name)
-                && matches!(table.newest(name, &zone), Err(CoreError::AmbiguousDates(_)))
-        };
-        let known = table.shape();
-        let columns = known.columns().iter().cloned().map(|column| {
-            let kind = column.kind.filter(|kind| *kind != Type::Text || !is_open(&column.name));
-            ColumnShape { kind, ..column }
-        });
-        Ok(Shape::of_columns(columns).from_file(name))
-    }
-
-    /// The beginning of a file, with this many rows if it is a database whose columns have no
-    /// types.
-    fn beginning(&self, path: &Path, rows: usize) -> Result<Beginning> {
-        let name = path.display().to_string();
-        if let Some(database) = Name::of_input(&name) {
-            let query = self.query_text()?;
-            let shape = self.databases.shape(&database, query.as_deref())?;
-            if matches!(database.place, Place::Uri(_)) || rows == 0 {
-                return Ok(Beginning::Known(shape));
-            }
-            let first = HowMany::First(rows);
-            let (shown, answer) =
-                self.databases.answer(&database, query.as_deref(), self, first)?;
-            return Ok(match answer.rows {
-                Rows::Typed(data) => Beginning::Known(data.sample().shape().from_file(shown)),
-                Rows::Pieces(pieces) => {
-                    let table = pieces.table(&shown, Origin::of_rows(&shown))?;
-                    Beginning::Known(table.shape().from_file(shown))
-                }
-                Rows::Written(transcript) => Beginning::Rows(shown, transcript),
-            });
-        }
-        self.refuse_for_databases(&name)?;
-        let (path, sheet) = file_and_sheet(path);
-        let whole = |mut file: File| {
-            let mut bytes = Vec::new();
-            file.read_to_end(&mut bytes).map_err(unread(&name))?;
-            let transcript =
-                self.transcribed(&name, self.unpacked(&name, bytes)?, sheet.as_deref())?;
-            Ok(Beginning::Rows(name.clone(), transcript))
-        };
-        match special(&path)? {
-            Some((file, Special::Workbook | Special::JsonLines)) => whole(file),
-            _ if sheet.is_some() && path.exists() => Err(no_sheets(&path)),
-            None => Ok(Beginning::Text(FileBytes::file(&path, self.known_encoding()?)?)),
-            Some((file, Special::Columnar(format))) => {
-                let shape = format.source(&name, Input::File(Arc::new(file))).shape()?;
-                self.refuse_columns(&name, shape.columns().len())?;
-                Ok(Beginning::Known(shape))
-            }
-            Some((mut file, Special::Packed(packing))) => {
-                let beginning = packed::beginning(packing, &mut file).map_err(unread(&name))?;
-                file.rewind().map_err(unread(&name))?;
-                match Special::of(&beginning) {
-                    Some(Special::Workbook | Special::JsonLines) => whole(file),
-                    Some(Special::Columnar(_)) => {
-                        Ok(Beginning::Known(self.file(&path)?.head(0).shape()))
-                    }
-                    _ => Ok(Beginning::Text(FileBytes::stream(
-                        name,
-                        &beginning[..],
-                        self.known_encoding()?,
-                    )?)),
-                }
-            }
-        }
-    }
-
-    pub(super) fn known_encoding(&self) -> Result<Option<&'static Encoding>> {
+    pub(crate) fn known_encoding(&self) -> Result<Option<&'static Encoding>> {
         let known = |name: &String| {
             Encoding::for_label(name.as_bytes()).ok_or_else(|| Error::Setting {
                 setting: "encoding",
@@ -385,13 +220,13 @@ impl Reading {
         self.encoding.as_ref().map(known).transpose()
     }
 
-    fn table(&self, source: &FileBytes) -> Result<Table> {
+    pub(crate) fn table(&self, source: &FileBytes) -> Result<Table> {
         self.rows(source, &Header::read(self, source)?, &[], None)
     }
 
     /// The rows below a header. Columns listed in `texts` are never inferred as numbers. `origin`
     /// gives the lines of converted rows.
-    fn rows(
+    pub(crate) fn rows(
         &self,
         source: &FileBytes,
         header: &Header,
@@ -403,13 +238,13 @@ impl Reading {
     }
 
     /// The regions of the rows below a header.
-    pub(super) fn regions(&self, source: &FileBytes, header: &Header) -> Result<Vec<Region>> {
+    pub(crate) fn regions(&self, source: &FileBytes, header: &Header) -> Result<Vec<Region>> {
         let start = (header.end, header.lines + 1);
         regions(source, start, !self.no_quotes, self.block(header))
     }
 
     /// The regions of the rows that begin in the share of this process.
-    pub(super) fn regions_of_share(
+    pub(crate) fn regions_of_share(
         &self,
         source: &FileBytes,
         header: &Header,
@@ -432,14 +267,14 @@ impl Reading {
 
     /// The bytes that are read at a time: more for a table with many columns, so that a block has
     /// several rows.
-    pub(super) fn block(&self, header: &Header) -> u64 {
+    pub(crate) fn block(&self, header: &Header) -> u64 {
         const OF_COLUMN: u64 = 128;
         self.block.unwrap_or_else(|| BLOCK.max(header.names.len() as u64 * OF_COLUMN))
     }
 
     /// The columns to read, the types that the first rows suggest for all columns, and how types
     /// are decided.
-    pub(super) fn guessed<'a>(
+    pub(crate) fn guessed<'a>(
         &self,
         pass: &Pass<'_>,
         texts: &'a [bool],
@@ -471,7 +306,7 @@ impl Reading {
     }
 
     /// The rows of all regions of a source.
-    pub(super) fn rows_of(
+    pub(crate) fn rows_of(
         &self,
         source: &FileBytes,
         header: &Header,
@@ -514,7 +349,7 @@ impl Reading {
         self.assembled(header, &kinds, &notations_met, arrays, origin)
     }
 
-    pub(super) fn conventions(&self) -> Conventions {
+    pub(crate) fn conventions(&self) -> Conventions {
         Conventions {
             decimal_comma: self.decimal_comma,
             order: self.order,
@@ -523,7 +358,7 @@ impl Reading {
     }
 
     /// The table of the columns that were read.
-    pub(super) fn assembled(
+    pub(crate) fn assembled(
         &self,
         header: &Header,
         kinds: &[CellType],
@@ -559,7 +394,7 @@ impl Reading {
     }
 
     /// The types of the columns with a given format.
-    pub(super) fn given_kinds(
+    pub(crate) fn given_kinds(
         &self,
         source: &FileBytes,
         names: &[String],
@@ -589,7 +424,7 @@ impl Reading {
 }
 
 /// How the types of columns are decided.
-pub(super) struct Typing<'a> {
+pub(crate) struct Typing<'a> {
     /// The given types.
     given: Vec<Option<CellType>>,
     /// The columns that are never inferred as numbers.
@@ -598,12 +433,12 @@ pub(super) struct Typing<'a> {
 
 impl Typing<'_> {
     /// The given type of a column.
-    pub(super) fn given(&self, column: usize) -> Option<&CellType> {
+    pub(crate) fn given(&self, column: usize) -> Option<&CellType> {
         self.given[column].as_ref()
     }
 
     /// The type of a column with cells like these.
-    pub(super) fn decided(
+    pub(crate) fn decided(
         &self,
         column: usize,
         facts: &Facts,
@@ -624,7 +459,7 @@ impl Typing<'_> {
 }
 
 /// The format that every cell of a column must match; other cells are errors.
-pub(super) fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
+pub(crate) fn insisted(kind: &CellType, given: Option<&CellType>) -> Option<String> {
     match (kind, given) {
         (kind, Some(given)) if *kind == ANY_NUMBER && kind == given => Some("number".to_owned()),
         (CellType::Given(given), _) => Some(given.words()),

@@ -1,6 +1,6 @@
 //! What steps depend on: files and earlier steps.
 
-use super::{Input, Planned, Routine, checked::Uses};
+use super::{Input, Planned, Routine};
 use crate::{Ledger, Takes, settings::Given};
 
 impl Routine {
@@ -27,7 +27,7 @@ impl Routine {
 
     /// The steps that are needed for the one at this place: itself, its inputs, and those that
     /// write a file or are on the page.
-    pub(super) fn needed(&self, until: usize, page: impl Fn(usize) -> bool) -> Vec<bool> {
+    pub(crate) fn needed(&self, until: usize, page: impl Fn(usize) -> bool) -> Vec<bool> {
         let is_needed =
             |(place, step): (usize, &Planned)| page(place) || step.files_written().next().is_some();
         let mut needed: Vec<bool> = self.steps.iter().enumerate().map(is_needed).collect();
@@ -45,7 +45,7 @@ impl Routine {
     }
 
     /// The ledgers of the steps that the result of a step depends on, in order.
-    pub(super) fn accounts_behind<'a>(
+    pub(crate) fn accounts_behind<'a>(
         &self,
         place: usize,
         accounts: &'a [Option<Ledger>],
@@ -54,7 +54,7 @@ impl Routine {
     }
 
     /// The places of the steps that the result of a step depends on, in order.
-    pub(super) fn behind(&self, place: usize) -> Vec<usize> {
+    pub(crate) fn behind(&self, place: usize) -> Vec<usize> {
         let mut behind = vec![false; self.steps.len()];
         behind[place] = true;
         // A step depends on earlier ones only.
@@ -67,7 +67,7 @@ impl Routine {
     }
 
     /// For each step, the later ones (up to a place) that use its result.
-    pub(super) fn uses(&self, until: usize) -> Vec<Uses> {
+    pub(crate) fn uses(&self, until: usize) -> Vec<Uses> {
         let mut uses = vec![Uses::default(); self.steps.len()];
         for (place, step) in self.steps.iter().enumerate().take(until + 1) {
             for input in &step.inputs {
@@ -79,4 +79,12 @@ impl Routine {
         }
         uses
     }
+}
+
+/// The steps that use a result.
+#[derive(Clone, Copy, Default)]
+pub(crate) struct Uses {
+    /// Their number, and the place of the last one.
+    pub(crate) steps: usize,
+    pub(crate) last: usize,
 }

@@ -3,14 +3,14 @@
 use super::{Planned, Routine, Text, routine_words};
 use crate::{
     CoreError, Error,
-    databases::uri::{hidden, shown_name, without_secrets},
     error::Mistaken,
+    uri::{hidden, shown_name, without_secrets},
 };
 use std::{io, ops::Range, path::Path};
 
 impl Routine {
     /// An error that marks a place in the text.
-    pub(super) fn error(
+    pub(crate) fn error(
         &self,
         at: Range<usize>,
         problem: impl Into<String>,
@@ -30,14 +30,14 @@ impl Routine {
     }
 
     /// The place of a setting or file in the text, or else that of the step.
-    pub(super) fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
+    pub(crate) fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
         let place = planned.settings_at.iter().find(|(other, _)| other == name);
         place.map_or(planned.at.clone(), |(_, at)| at.clone())
     }
 
     /// Marks the place of an error in the text of the routine: the setting or file that caused it,
     /// or the step.
-    pub(super) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
+    pub(crate) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
         let is_of_a_step = !error.is_closed_pipe() && !matches!(error, Error::Process { .. });
         let Some(text) = self.text.as_ref().filter(|_| is_of_a_step) else { return error };
@@ -66,7 +66,7 @@ impl Routine {
 
     /// The error of a result that could not be delivered: that of the receiver, or that of the
     /// step.
-    pub(super) fn handed_over(
+    pub(crate) fn handed_over(
         &self,
         planned: &Planned,
         error: impl Into<Error>,
@@ -85,7 +85,7 @@ impl Routine {
 }
 
 impl Text {
-    pub(super) fn error(
+    pub(crate) fn error(
         &self,
         at: Range<usize>,
         problem: impl Into<String>,

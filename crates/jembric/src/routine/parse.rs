@@ -3,10 +3,12 @@
 use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
     Almanac, Changes, Result, Stack, Totals, Within,
-    databases::uri::{shown_name, with_table},
-    io::{Existing, Memory, ReadingSettings, Size},
+    data::{memory::Memory, size::Size},
+    databases::existing::Existing,
+    read::settings::ReadingSettings,
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
+    uri::{shown_name, with_table},
 };
 use serde_json::Value;
 use std::{ops::Range, sync::Arc};

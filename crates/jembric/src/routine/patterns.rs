@@ -9,7 +9,7 @@ impl Routine {
     /// relative to the routine's file.
     ///
     /// Errors: no file matches; the step does not stack files.
-    pub(super) fn with_matching_files(mut self, routine: &Path) -> Result<Routine> {
+    pub(crate) fn with_matching_files(mut self, routine: &Path) -> Result<Routine> {
         let directory = routine.parent().unwrap_or(Path::new(""));
         for place in 0..self.steps.len() {
             let step = &self.steps[place];

@@ -2,8 +2,8 @@
 
 use super::{Input, Planned, Routine, stands_alone};
 use crate::{
-    Almanac, Changes, Error, Result, Stack, Takes, Within, databases::uri::shown_name,
-    io::Existing, settings::Given, steps::Reads,
+    Almanac, Changes, Error, Result, Stack, Takes, Within, databases::existing::Existing,
+    settings::Given, steps::Reads, uri::shown_name,
 };
 use toml::{Table, Value as Toml};
 

@@ -8,22 +8,19 @@
 
 mod behind;
 mod journal;
-mod process;
-mod temporary;
 
-use super::{
-    existing::Existing,
-    writing::{Batches, Writing},
-};
-use crate::databases::{
-    name::{Name, Place},
-    target::{SharedWriter, TableOutput, expect_writable, table_named},
-};
-use crate::formats::sheet::file_of;
-use crate::larger::Data;
+use super::writing::{Batches, Writing};
+use crate::disk::temporary::{self, Purpose, Temporary};
 use crate::{
     CoreError,
+    data::Data,
+    databases::{
+        existing::Existing,
+        name::{Name, Place},
+        target::{SharedWriter, TableOutput, expect_writable, table_named},
+    },
     error::{Error, Result},
+    formats::sheet::file_of,
 };
 use behind::behind;
 use journal::Journal;
@@ -33,10 +30,6 @@ use std::{
     path::{Path, PathBuf},
     sync::{Arc, Mutex},
 };
-use temporary::{Purpose, Temporary};
-
-pub(crate) use temporary::TemporaryDirectory;
-pub use temporary::abandon_files;
 
 /// The most links to follow to a target.
 const MOST_LINKS: usize = 40;

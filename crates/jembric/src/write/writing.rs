@@ -1,9 +1,9 @@
 //! Writes tables as bytes, to streams and to files that are never incomplete.
 
-use super::{destination::Destination, existing::Existing};
+use super::destination::Destination;
 use crate::{
     Table,
-    databases::{name::is_database_output, target::TableOutput},
+    databases::{existing::Existing, name::is_database_output, target::TableOutput},
     error::{Error, Result},
     formats::{
         Target,

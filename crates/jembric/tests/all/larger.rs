@@ -4,7 +4,8 @@ use crate::stays::*;
 use jembric::{
     Result, Table,
     io::{Data, Outputs, Writing},
-    routine::{Routine, Run},
+    routine::Routine,
+    run::Run,
     steps::Disk,
 };
 use proptest::{prelude::*, test_runner::RngSeed};

@@ -4,7 +4,8 @@
 use jembric::{
     Error,
     calendar::Day,
-    routine::{Routine, Run, Show},
+    routine::{Routine, Show},
+    run::Run,
     steps::Disk,
 };
 use rstest::rstest;

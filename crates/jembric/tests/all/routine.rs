@@ -5,7 +5,8 @@ use jembric::{
     arrow::cast::AsArray,
     calendar::Day,
     io::{Reading, ReadingSettings},
-    routine::{Input, Planned, Routine, Run},
+    routine::{Input, Planned, Routine},
+    run::Run,
     settings::{Given, GivenSettings},
     steps::{Disk, Files, OPERATIONS, described},
 };

@@ -8,10 +8,8 @@ use super::{
 };
 use crate::{
     Result,
-    databases::{
-        failed,
-        uri::{Uri, shown_name},
-    },
+    databases::failed,
+    uri::{Uri, shown_name},
 };
 use postgres::{
     Client, Config, CopyInWriter, CopyOutReader, Row, Statement,

@@ -4,8 +4,7 @@ use super::{connect::Connection, encode, quoted, told, wire::GRAIN_COMMENT};
 use crate::{
     Error, Result, Table, Type,
     arrow::{Array, schema::DataType},
-    databases::{TablesWriter, failed, target},
-    write::existing::Existing,
+    databases::{TablesWriter, existing::Existing, failed, target},
 };
 use rayon::prelude::*;
 use std::io::{self, Write as _};

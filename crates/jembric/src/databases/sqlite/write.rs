@@ -9,9 +9,8 @@ use crate::{
         schema::DataType,
         types::{Decimal64Type, Decimal128Type, Float64Type, Int64Type},
     },
-    databases::{TablesWriter, failed, target},
+    databases::{TablesWriter, existing::Existing, failed, target},
     formats::text::CellText,
-    write::existing::Existing,
 };
 use rusqlite::{Connection, OpenFlags, Statement};
 use std::path::Path;

@@ -4,7 +4,7 @@ use super::{
     BatchWriter, Choose, Input, Made, Parts, Room, Unread,
     scan::{Stopped, TakeBatches},
 };
-use crate::{arrow::schema::SchemaRef, exchange::Portion};
+use crate::{arrow::schema::SchemaRef, data::exchange::Portion};
 use std::io;
 
 /// Why such a file cannot be read or written, whatever the error says.

@@ -9,8 +9,8 @@ use crate::{
         RecordBatch,
         schema::{ArrowError, DataType, Field, Schema, SchemaRef},
     },
-    exchange::Portion,
-    formats::read_at::read_at,
+    data::exchange::Portion,
+    disk::read_at::read_at,
     guard::guarded,
 };
 use bytes::Bytes;

@@ -4,11 +4,10 @@ use super::{CELL, Columnar, Input, Room, Unread, arrow, in_file, parquet, whole}
 use crate::{
     Table,
     arrow::{RecordBatch, schema::SchemaRef},
+    data::{Scan, bytes_of, exchange::Portion, memory::Memory},
     error::{Error, Result},
-    exchange::Portion,
     guard::guarded,
-    larger::{Memory, Scan, bytes_of},
-    read::bytes::{Stamp, stamp_of},
+    text::file_bytes::{Stamp, stamp_of},
 };
 use jembric_core::Origin;
 use std::sync::Arc;
@@ -154,7 +153,7 @@ impl ColumnarScan {
 
 fn stamp(name: &str, input: &Input) -> Result<Option<Stamp>> {
     let Input::File(file) = input else { return Ok(None) };
-    stamp_of(file).map(Some).map_err(crate::formats::detect::unread(name))
+    stamp_of(file).map(Some).map_err(crate::error::unread(name))
 }
 
 fn damaged(format: Columnar, name: &str, unread: Unread) -> Error {

@@ -2,8 +2,9 @@
 
 use crate::{
     Table,
-    io::{Data, Memory, Order, Reading},
-    larger::collect::joined,
+    data::{Data, collect::joined, memory::Memory},
+    io::Order,
+    read::reading::Reading,
 };
 use proptest::prelude::*;
 use rstest::rstest;

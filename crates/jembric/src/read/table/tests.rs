@@ -1,7 +1,7 @@
 //! Text to tables: every case from a file and from a stream, in one region and in many small ones.
 
 use super::*;
-use crate::io::CellText;
+use crate::formats::text::CellText;
 use jembric_core::calendar::notation::Order;
 use proptest::prelude::*;
 use rstest::rstest;
@@ -388,7 +388,7 @@ fn first_rows_suggest_types(#[case] text: &str, #[case] block: u64, #[case] expe
     fs::write(file.path(), text).unwrap();
     let shape =
         Reading { block: Some(block), ..Reading::new() }.guessed_shape(file.path()).unwrap();
-    let column = |column: &ColumnShape| {
+    let column = |column: &crate::ColumnShape| {
         format!("{} {}", column.name, column.kind.map_or("?".to_owned(), |kind| kind.to_string()))
     };
     assert_eq!(shape.columns().iter().map(column).collect::<Vec<_>>().join(", "), expected);

@@ -7,11 +7,13 @@
 //! files that still have temporary names; without it, remove the temporary files, and all targets
 //! are unchanged.
 
-use super::{
-    process::Process,
-    temporary::{Live, live},
+use crate::{
+    disk::{
+        process::Process,
+        temporary::{Live, live},
+    },
+    error::{Error, Result},
 };
-use crate::error::{Error, Result};
 use serde::{Deserialize, Serialize};
 use std::{
     fs,

@@ -1,7 +1,7 @@
 //! No file is left incomplete, and no file replaces another that it must not.
 
 use super::*;
-use crate::{Table, io::Writing};
+use crate::{Table, write::writing::Writing};
 use arrow_array::{ArrayRef, Int64Array};
 use rstest::rstest;
 use std::sync::Arc;
@@ -201,7 +201,7 @@ fn of_two_runs_that_start_together_one_runs(#[values(false, true)] left: bool) {
 #[test]
 fn files_of_dead_processes_are_removed_and_those_of_others_stay() {
     let directory = tempfile::tempdir().unwrap();
-    let this = process::Process::this().to_string();
+    let this = crate::disk::process::Process::this().to_string();
     let host = this.rsplitn(3, '-').last().unwrap();
     let names =
         [format!(".jembric-{host}-4000000-1-0.part"), ".jembric-elsewhere-1-1-0.part".to_owned()];

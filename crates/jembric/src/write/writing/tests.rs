@@ -37,7 +37,7 @@ fn a_missing_value_alone_in_its_row_is_still_a_row() {
     .unwrap();
     let mut text = Vec::new();
     Writing::new().write(&table, &mut text).unwrap();
-    assert_eq!(crate::io::Reading::new().stream("t", &text[..]).unwrap().rows(), 2);
+    assert_eq!(crate::read::reading::Reading::new().stream("t", &text[..]).unwrap().rows(), 2);
 }
 
 #[rstest]

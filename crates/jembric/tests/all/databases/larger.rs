@@ -4,7 +4,8 @@ use crate::server::Fresh;
 use jembric::{
     Type,
     io::{self, Data, Memory, Reading},
-    routine::{Routine, Run},
+    routine::Routine,
+    run::Run,
     steps::Disk,
 };
 use rstest::rstest;

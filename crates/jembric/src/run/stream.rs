@@ -1,0 +1,303 @@
+//! Runs steps that work row by row, so that batches go through all of them and no result between
+//! them is in memory as a whole.
+
+use super::checked::Checked;
+use crate::{
+    Access, Context, CoreError, Error, Filter, Outcome, Plan, Shape, Sink, Table,
+    data::{
+        Data,
+        collect::{Collector, joined},
+        memory::Memory,
+    },
+    larger::{
+        gathered::accounted,
+        shared::{Shared, is_at_first},
+        step::{Account, Accounted, Larger, put_together},
+    },
+    routine::{Input, Uses},
+};
+use std::cell::OnceCell;
+
+/// The rows of a batch: few enough to stay in a cache, and many enough to keep all threads busy.
+const STRETCH: usize = 1 << 17;
+
+/// A step, and those after it that work row by row and only on its result.
+pub(super) struct Stream<'a> {
+    checked: &'a Checked<'a>,
+    context: &'a Context,
+    memory: &'a Memory,
+    /// The tables of the first step, each with its name.
+    inputs: &'a [(String, Data)],
+    /// The places of the steps.
+    pub(super) steps: Vec<usize>,
+    /// The plan of the first step.
+    first: Plan,
+    /// The plans of the later steps, each prepared for the first batch.
+    later: Vec<OnceCell<Plan>>,
+    /// Whether the first step works row by row, too.
+    cuts: bool,
+}
+
+/// The error of a step.
+pub(super) type Failed = (usize, Box<Error>);
+
+fn failed(place: usize, error: impl Into<Error>) -> Failed {
+    (place, Box::new(error.into()))
+}
+
+impl<'a> Stream<'a> {
+    /// The stream from the step at a place, which works on these tables. If rows are followed,
+    /// every result is needed and no step is merged into a stream.
+    ///
+    /// Errors: the first step does not fit its tables.
+    pub(super) fn from(
+        checked: &'a Checked<'a>,
+        place: usize,
+        until: usize,
+        uses: &[Uses],
+        inputs: &'a [(String, Data)],
+        (context, memory): (&'a Context, &'a Memory),
+    ) -> Result<Stream<'a>, CoreError> {
+        let (routine, all) = (checked.routine, &checked.steps);
+        let first = all[place].prepare_for(&samples(inputs), context)?;
+        let cuts = inputs.len() == 1 && first.access() == Access::ByRow;
+        let mut steps = vec![place];
+        if checked.running.follow.is_none() {
+            let mut shape = first.shape().cloned();
+            for (next, step) in all.iter().enumerate().take(until + 1).skip(place + 1) {
+                let before = next - 1;
+                let is_alone = routine.steps[next].inputs == [Input::Step(before)]
+                    && (uses[before].steps, uses[before].last) == (1, next)
+                    && routine.steps[before].write.is_none()
+                    && !checked.needs_whole(before);
+                let Some(plan) =
+                    shape.filter(|_| is_alone).and_then(|shape| by_row(step, shape, context))
+                else {
+                    break;
+                };
+                shape = plan.shape().cloned();
+                steps.push(next);
+            }
+        }
+        let later = (1..steps.len()).map(|_| OnceCell::new()).collect();
+        Ok(Stream { checked, context, memory, inputs, steps, first, later, cuts })
+    }
+
+    /// The last step.
+    pub(super) fn end(&self) -> usize {
+        self.steps[self.steps.len() - 1]
+    }
+
+    /// Whether process 0 of several applies the first step to all rows.
+    pub(super) fn is_at_one_process(&self) -> bool {
+        self.checked.running.exchange.is_some() && is_at_first(&self.first)
+    }
+
+    /// Runs the steps and passes the last result to the sink. Returns the account of each step.
+    pub(super) fn hand_over(&self, sink: &mut Sink<'_>) -> Result<Vec<Accounted>, Failed> {
+        let (first, later) = (self.steps[0], &self.steps[1..]);
+        let mut accounts: Vec<Account> = later.iter().map(|_| Account::new(self.memory)).collect();
+        let mut wrong = None;
+        let mut through = |batch: &Table| {
+            let mut batch = batch.clone();
+            for (n, (&place, account)) in later.iter().zip(&mut accounts).enumerate() {
+                let answered = self.answer(n, &batch).map_err(Error::from);
+                let answered = answered.and_then(|accounted| account.add(accounted));
+                batch = answered.map_err(|error| {
+                    let told = error.to_string();
+                    wrong = Some(failed(place, error));
+                    told
+                })?;
+            }
+            sink(&batch)
+        };
+        let answered = match &self.tables()[..] {
+            _ if self.is_larger() || self.is_shared() => self.larger(&mut through),
+            [table] if self.cuts && table.rows() > STRETCH => {
+                let mut account = Account::new(self.memory);
+                let mut cut = || {
+                    for from in (0..table.rows()).step_by(STRETCH) {
+                        let outcome = self.first.apply(&[&table.slice(from, STRETCH)])?;
+                        through(&account.add(outcome)?).map_err(CoreError::Sink)?;
+                    }
+                    Ok(())
+                };
+                cut().and_then(|()| account.finish())
+            }
+            tables => {
+                let outcome = self.first.apply_into(tables, &mut through);
+                outcome.map(Accounted::of).map_err(Error::from)
+            }
+        };
+        match (wrong, answered) {
+            (Some(wrong), _) => Err(wrong),
+            (None, Err(error)) => Err(failed(first, error)),
+            (None, Ok(accounted)) => {
+                let first = if self.is_shared() {
+                    Ok(accounted)
+                } else {
+                    self.of_all(accounted).map_err(|error| failed(first, error))
+                };
+                let later = later.iter().zip(accounts).map(|(&place, account)| {
+                    let own = account.finish().and_then(|accounted| self.of_all(accounted));
+                    own.map_err(|error| failed(place, error))
+                });
+                std::iter::once(first).chain(later).collect()
+            }
+        }
+    }
+
+    /// Merges the accounts of all processes into one.
+    fn of_all(&self, own: Accounted) -> Result<Accounted, Error> {
+        match self.checked.running.exchange {
+            Some(exchange) => accounted(exchange, own, self.memory, self.keeps_aside()),
+            None => Ok(own),
+        }
+    }
+
+    /// Whether the rows set aside are needed. A page shows them.
+    fn keeps_aside(&self) -> bool {
+        self.checked.running.aside || self.checked.has_page()
+    }
+
+    /// The tables of the first step that are in memory.
+    fn tables(&self) -> Vec<&Table> {
+        self.inputs.iter().filter_map(|(_, input)| input.table()).collect()
+    }
+
+    /// Whether a table of the first step is larger than memory.
+    pub(super) fn is_larger(&self) -> bool {
+        self.inputs.iter().any(|(_, input)| input.table().is_none())
+    }
+
+    /// Whether the first step needs rows of other processes, or tells them something.
+    fn is_shared(&self) -> bool {
+        self.checked.running.exchange.is_some() && !self.cuts
+    }
+
+    /// Runs the first step on tables that are larger than memory, or shared by processes.
+    fn larger(&self, sink: &mut Sink<'_>) -> Result<Accounted, Error> {
+        let step = &self.checked.steps[self.steps[0]];
+        let names: Vec<&String> = self.inputs.iter().map(|(name, _)| name).collect();
+        let prepare = |shapes: &[Shape]| {
+            let named = names.iter().copied().cloned().zip(shapes.iter().cloned().map(Some));
+            let plan = step.prepare(&named.collect::<Vec<_>>(), self.context)?;
+            plan.ok_or_else(|| CoreError::Sink("the step has no input".into()).into())
+        };
+        let inputs: Vec<&Data> = self.inputs.iter().map(|(_, input)| input).collect();
+        let running = self.checked.running;
+        let larger = Larger {
+            plan: &self.first,
+            prepare: &prepare,
+            inputs: &inputs,
+            memory: self.memory,
+            keeps_aside: self.keeps_aside(),
+            knows_all: false,
+            keeps_numbers: false,
+            first_row: 0,
+        };
+        // The followed rows of the result are shown, and the result itself is not kept.
+        let follow = running.follow.as_ref().map(|condition| Filter::new(condition.to_string()));
+        let mut followed = Vec::new();
+        let mut through = |batch: &Table| {
+            let rows =
+                follow.as_ref().and_then(|follow| follow.apply_with(batch, self.context).ok());
+            followed.extend(rows.map(|rows| rows.table).filter(|rows| rows.rows() > 0));
+            Ok(sink(batch).map_err(CoreError::Sink)?)
+        };
+        let mut accounted = match running.exchange.filter(|_| self.is_shared()) {
+            Some(exchange) => Shared::of(larger, exchange)?.apply_into(&mut through),
+            None => larger.apply_into(&mut through),
+        }?;
+        if !followed.is_empty() {
+            accounted.outcome.table = joined(&followed)?;
+        }
+        Ok(accounted)
+    }
+
+    /// Runs the steps. Returns the account of each step, and the last result, which may be larger
+    /// than memory.
+    pub(super) fn collected(&self) -> Result<(Vec<Accounted>, Option<Data>), Failed> {
+        let mut collector = Collector::new(self.memory);
+        let mut wrong = None;
+        let accounted = self.hand_over(&mut |batch| {
+            collector.take(batch).map_err(|error| {
+                wrong = Some(error);
+                "the result could not be kept".into()
+            })
+        });
+        let at_the_end = |error: Error| failed(self.end(), error);
+        match wrong {
+            Some(error) => Err(at_the_end(error)),
+            None => Ok((accounted?, collector.finish().map_err(at_the_end)?)),
+        }
+    }
+
+    /// Runs the steps. Returns the account of each step, with the last result.
+    ///
+    /// Errors: also that the result does not fit into memory.
+    pub(super) fn whole(&self) -> Result<Vec<Accounted>, Failed> {
+        if self.is_larger() {
+            let (mut accounted, data) = self.collected()?;
+            if let (Some(last), Some(data)) = (accounted.last_mut(), data) {
+                let whole = data.whole(self.memory).map_err(|error| failed(self.end(), error))?;
+                last.outcome.table = whole;
+            }
+            return Ok(accounted);
+        }
+        // One step after the other, if the first one makes its result as a whole anyway. Parts
+        // would have to be joined.
+        if self.cuts || self.steps.len() == 1 {
+            let mut accounted: Vec<Accounted> = Vec::new();
+            for (n, &place) in self.steps.iter().enumerate() {
+                let outcome = match accounted.last() {
+                    None => self.first.apply(&self.tables()),
+                    Some(before) => self.answer(n - 1, &before.outcome.table),
+                };
+                if let Some(Accounted { outcome: before, .. }) = accounted.last_mut() {
+                    before.table = before.table.head(0);
+                }
+                accounted.push(Accounted::of(outcome.map_err(|error| failed(place, error))?));
+            }
+            return Ok(accounted);
+        }
+        let mut batches: Vec<Table> = Vec::new();
+        let mut accounted = self.hand_over(&mut |batch| {
+            // Even an empty result needs its columns, once.
+            batches.retain(|kept| kept.rows() > 0);
+            if batch.rows() > 0 || batches.is_empty() {
+                batches.push(batch.clone());
+            }
+            Ok(())
+        })?;
+        if let Some(last) = accounted.last_mut() {
+            let whole = put_together(&batches).map_err(|error| failed(self.end(), error))?;
+            last.outcome.table = whole;
+        }
+        Ok(accounted)
+    }
+
+    /// The result of a later step, by its number among them.
+    fn answer(&self, later: usize, table: &Table) -> Result<Outcome, CoreError> {
+        let plan = match self.later[later].get() {
+            Some(plan) => plan,
+            None => {
+                let step = &self.checked.steps[self.steps[later + 1]];
+                let plan = step.prepare_for(&[(String::new(), table.clone())], self.context)?;
+                self.later[later].get_or_init(|| plan)
+            }
+        };
+        plan.apply(&[table])
+    }
+}
+
+/// The plan of a step for a table of this shape, if it works row by row.
+fn by_row(step: &crate::steps::Step, shape: Shape, context: &Context) -> Option<Plan> {
+    let plan = step.prepare(&[(String::new(), Some(shape.anonymous()))], context).ok().flatten();
+    plan.filter(|plan| plan.access() == Access::ByRow)
+}
+
+/// The tables, or their first rows.
+pub(super) fn samples(inputs: &[(String, Data)]) -> Vec<(String, Table)> {
+    inputs.iter().map(|(name, input)| (name.clone(), input.sample().clone())).collect()
+}
