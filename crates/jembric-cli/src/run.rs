@@ -65,7 +65,7 @@ pub(crate) fn routine(
     let account = AccountArguments::from_arg_matches(typed)?;
     let written = routine.steps.iter().map(|step| step.files_written().count()).sum::<usize>();
     let since = typed.get_one::<String>("since").map(|text| text.parse::<Day>());
-    let since = since.transpose().map_err(|error| Error::Value(Box::new(error)))?;
+    let since = since.transpose().map_err(|error| Error::Value(Box::new(error.into())))?;
     let page = typed.get_one::<PathBuf>("page").cloned();
     let has_page = page.is_some() || routine.page.is_some();
     let further = [answer.out.is_some(), account.aside.is_some(), has_page];

@@ -16,12 +16,13 @@ use crate::{
     dates::check_grain,
     error::{Error, Result, Smaller, excludes, in_setting, needs},
     intervals::{EndDay, Fate, Intervals, OpenEnds, Rules},
+    kind::Type,
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{Access, Division, Inputs, Overall, Plan, Prepared, Roles, State, handed_over},
     role::Role,
-    shape::{ColumnShape, Named, Shape, Type},
+    shape::{ColumnShape, Named, Shape},
     table::Table,
 };
 use arrow_buffer::BooleanBuffer;

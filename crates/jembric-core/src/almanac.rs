@@ -4,11 +4,12 @@ use crate::{
     calendar::{Day, Grain, Month, Periods, Range, Weekday, Workdays},
     context::Context,
     error::{Error, Result, in_setting, refuse},
+    kind::{Type, period_field},
     ledger::{Entry, Ledger, Outcome, Reason},
     packed::{packed, unpacked},
     plan::{Access, Inputs, NumberedRows, Plan, Prepared, Roles, State},
     role::Role,
-    shape::{Named, Shape, Type, period_field},
+    shape::{Named, Shape},
     table::{Table, ordered_field},
 };
 use arrow_array::{

@@ -6,8 +6,8 @@ use crate::{
     dates::{Dates, check_grain},
     day_table::DayTable,
     error::Result,
+    kind::period_field,
     parallel,
-    shape::period_field,
 };
 use arrow_array::{Array, ArrayRef, Date32Array, TimestampMicrosecondArray};
 use arrow_schema::Field;

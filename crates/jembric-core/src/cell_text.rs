@@ -1,40 +1,25 @@
 //! [`CellText`]: formats cells as text, in the same way for all formats, terminals and pictures.
 
-use crate::{
-    calendar::{Day, MICROS_PER_DAY, Moment, Periods},
-    shape::Type,
-    table::Table,
-};
+use crate::calendar::{Day, MICROS_PER_DAY, Moment, Periods};
+use crate::number_text::float;
+use crate::number_text::shown;
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_schema::{DataType, TimeUnit};
-use std::{borrow::Cow, fmt::Write as _};
+use std::borrow::Cow;
 
 /// Formats the cells of one column: dates as `2025-06-30`, periods by their labels (`2025-06`),
 /// moments as `2025-06-30T14:05`, decimals with all their places, floats with as many digits as
 /// distinguish them from their neighbours (`0.1`, `1.5e300`). A missing value is an empty text.
 #[derive(Debug)]
 pub struct CellText<'a> {
-    array: &'a ArrayRef,
-    periods: Periods,
+    pub(crate) array: &'a ArrayRef,
+    pub(crate) periods: Periods,
 }
 
 impl<'a> CellText<'a> {
     /// For a column whose dates are days.
     pub fn new(array: &'a ArrayRef) -> CellText<'a> {
         CellText { array, periods: Periods::DAYS }
-    }
-
-    /// For each column of a table, in order.
-    pub fn of(table: &'a Table) -> Vec<CellText<'a>> {
-        let periods = |kind: Option<Type>| kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
-        let kinds =
-            table.shape().columns().iter().map(|column| periods(column.kind)).collect::<Vec<_>>();
-        table
-            .columns()
-            .iter()
-            .zip(kinds)
-            .map(|(array, periods)| CellText { array, periods })
-            .collect()
     }
 
     /// Whether the row has a value.
@@ -97,29 +82,6 @@ impl<'a> CellText<'a> {
         let mut text = String::new();
         self.append(row, &mut text);
         text
-    }
-}
-
-fn shown(to: &mut String, value: impl std::fmt::Display) {
-    // Writing to a string cannot fail.
-    let _ = write!(to, "{value}");
-}
-
-/// Appends a float with its shortest digits. If these and the zeros beside the point are more than
-/// 17, it gets an exponent, because whole numbers of more than 19 digits are read as text.
-pub(crate) fn float(to: &mut String, value: f64) {
-    let size = value.abs();
-    if value == 0.0 || (1e-5..1e17).contains(&size) || !value.is_finite() {
-        return shown(to, value);
-    }
-    let start = to.len();
-    shown(to, format_args!("{value:e}"));
-    let (digits, power) = to[start..].split_once('e').unwrap_or(("", "0"));
-    let power: usize = power.trim_start_matches('-').parse().unwrap_or_default();
-    let digits = digits.bytes().filter(u8::is_ascii_digit).count();
-    if size < 1.0 && digits - 1 + power <= 17 {
-        to.truncate(start);
-        shown(to, value);
     }
 }
 

@@ -2,16 +2,18 @@
 
 mod suggested;
 
-pub use suggested::SuggestedReading;
-
+use crate::error::SuggestedReading;
+use crate::message::shortened;
+use crate::table::Numbering;
+use crate::table::Origin;
 use crate::{
     calendar::{
         Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone,
         notation::{self, NotADate, Order},
     },
     error::{AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers, Result},
+    kind::{Type, period_field},
     parallel,
-    shape::{Type, period_field},
     table::{Table, begins_periods},
 };
 use arrow_arith::aggregate::max;
@@ -24,6 +26,24 @@ use arrow_cast::display::array_value_to_string;
 use arrow_schema::{DataType, Field};
 use arrow_select::take::take;
 use std::borrow::Cow;
+
+impl BadCell {
+    pub(crate) fn new(
+        row: usize,
+        origin: Option<&Origin>,
+        text: &str,
+        why: Option<NotADate>,
+    ) -> BadCell {
+        let number = origin.map(|origin| origin.line(row));
+        let has_lines = origin.is_some_and(|origin| origin.numbering() == Numbering::Lines);
+        BadCell {
+            row: number.filter(|_| !has_lines).unwrap_or(row as u64 + 1),
+            line: number.filter(|_| has_lines),
+            text: shortened(text),
+            why: why.map(|why| why.to_string()),
+        }
+    }
+}
 
 impl Table {
     /// The column as days or moments. Errors: the cells that are not dates.

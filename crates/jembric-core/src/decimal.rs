@@ -1,11 +1,7 @@
 //! [`Decimal`]: a decimal number, exact to its last digit.
 
-use crate::{
-    calendar::serialized_as_text,
-    error::{Error, Result},
-    exact::decimal_text,
-    settings::from_given_text,
-};
+use crate::calendar::ValueError;
+use crate::{calendar::serialized_as_text, number_text::decimal_text};
 use std::{fmt, str::FromStr};
 
 /// The most decimal places.
@@ -54,9 +50,9 @@ impl From<i64> for Decimal {
 }
 
 impl FromStr for Decimal {
-    type Err = Error;
+    type Err = ValueError;
 
-    fn from_str(text: &str) -> Result<Decimal> {
+    fn from_str(text: &str) -> std::result::Result<Decimal, ValueError> {
         let trimmed = text.trim();
         let (whole, fraction) = trimmed.split_once('.').unwrap_or((trimmed, ""));
         let is_number = fraction.bytes().all(|digit| digit.is_ascii_digit())
@@ -65,7 +61,7 @@ impl FromStr for Decimal {
             && !trimmed.ends_with('.');
         let units = format!("{whole}{fraction}").parse().ok().filter(|_| is_number);
         units.map(|units| Decimal { units, places: fraction.len() as u8 }).ok_or_else(|| {
-            Error::Malformed {
+            ValueError::Malformed {
                 what: "a number",
                 text: text.to_owned(),
                 expected: "digits such as 1000 or 1000.50, with at most six decimal places",
@@ -81,7 +77,6 @@ impl fmt::Display for Decimal {
 }
 
 serialized_as_text!(Decimal);
-from_given_text!(Decimal);
 
 #[cfg(test)]
 mod tests {

@@ -14,6 +14,7 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::{Error, Result, excludes, in_setting, needs, refuse},
+    kind::Type,
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
     plan::{
@@ -22,7 +23,7 @@ use crate::{
     },
     role::Role,
     rows::all_kept,
-    shape::{Named, Shape, Type},
+    shape::{Named, Shape},
     table::{Table, ordered_field},
     timeline::Timeline,
 };

@@ -3,13 +3,12 @@
 
 mod told;
 
-pub use told::{Advised, Smaller, Words, shortened};
+use crate::calendar::ValueError;
+pub use told::{Advised, Smaller, Words};
 
 use crate::{
-    calendar::{Day, Grain, Span, notation::NotADate},
-    dates::SuggestedReading,
-    shape::Type,
-    table::{Numbering, Origin},
+    calendar::{Day, Grain},
+    kind::Type,
 };
 use arrow_schema::ArrowError;
 use borsh::{BorshDeserialize, BorshSerialize};
@@ -95,26 +94,8 @@ pub enum Error {
         /// The row, from 1.
         row: usize,
     },
-    /// A text is not a valid date, span, range and so on.
-    Malformed {
-        /// What the text should be.
-        what: &'static str,
-        /// The text.
-        text: String,
-        /// The valid forms.
-        expected: &'static str,
-    },
-    /// A word or name is not one of the known ones.
-    Unknown {
-        /// What the word should be.
-        what: &'static str,
-        /// What was given.
-        text: String,
-        /// The most similar names, the nearest first.
-        nearest: Vec<String>,
-        /// The known words, for the message.
-        known: &'static str,
-    },
+    /// A text is not a date, a span and so on, or a result is outside the calendar.
+    Value(ValueError),
     /// A date in a column of periods is not the first day of a period.
     NotAFirstDay {
         /// The column's name.
@@ -307,13 +288,6 @@ pub enum Error {
         /// The limit.
         most: u64,
     },
-    /// The result of date arithmetic is outside the calendar.
-    BeyondCalendar {
-        /// The first date.
-        from: Day,
-        /// The span that was added.
-        span: Span,
-    },
     /// Places in the data are wrong. Other parts of the table may have more of them.
     Places(Places),
     /// The newest date of a column without dates is needed.
@@ -420,6 +394,12 @@ impl Places {
 impl From<Places> for Error {
     fn from(places: Places) -> Error {
         Error::Places(places)
+    }
+}
+
+impl From<ValueError> for Error {
+    fn from(error: ValueError) -> Error {
+        Error::Value(error)
     }
 }
 
@@ -532,6 +512,20 @@ impl fmt::Display for Expected {
     }
 }
 
+/// How a column could be read, so that all of its cells can be used.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct SuggestedReading {
+    /// The format of its cells.
+    pub format: Option<String>,
+    /// The first of the hundred years for its two-digit years.
+    pub century: Option<i16>,
+    /// The texts that stand for a missing value.
+    pub missing: Vec<String>,
+    /// Whether its numbers have a decimal comma.
+    pub decimal_comma: bool,
+}
+
 /// A column that is used as dates: how many of its cells are not dates, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
@@ -623,24 +617,6 @@ pub struct BadCell {
     pub text: String,
     /// Why it is not a date, if there is more to say.
     pub why: Option<String>,
-}
-
-impl BadCell {
-    pub(crate) fn new(
-        row: usize,
-        origin: Option<&Origin>,
-        text: &str,
-        why: Option<NotADate>,
-    ) -> BadCell {
-        let number = origin.map(|origin| origin.line(row));
-        let has_lines = origin.is_some_and(|origin| origin.numbering() == Numbering::Lines);
-        BadCell {
-            row: number.filter(|_| !has_lines).unwrap_or(row as u64 + 1),
-            line: number.filter(|_| has_lines),
-            text: shortened(text),
-            why: why.map(|why| why.to_string()),
-        }
-    }
 }
 
 impl fmt::Display for BadCell {

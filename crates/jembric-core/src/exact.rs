@@ -5,9 +5,10 @@
 //! room for carries, and rounded once at the end. Source: the "superaccumulator" of Kulisch,
 //! "Computer Arithmetic and Validity" (2008).
 
+use crate::number_text::decimal_text;
 use crate::{
-    cell_text::float,
     error::Result,
+    number_text::float,
     parallel::{self, STRETCH},
     table::Table,
 };
@@ -155,17 +156,6 @@ impl fmt::Display for ExactSum {
             }
         }
     }
-}
-
-/// Formats a decimal, given in units of its last decimal place.
-pub(crate) fn decimal_text(units: i128, places: i8) -> String {
-    if places <= 0 {
-        return units.to_string();
-    }
-    let scale = 10_u128.pow(places as u32);
-    let (whole, part) = (units.unsigned_abs() / scale, units.unsigned_abs() % scale);
-    let sign = if units < 0 { "-" } else { "" };
-    format!("{sign}{whole}.{part:0width$}", width = places as usize)
 }
 
 impl Serialize for ExactSum {

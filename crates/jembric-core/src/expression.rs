@@ -34,7 +34,8 @@ mod parse;
 use crate::{
     calendar::{Day, Zone},
     error::{Error, ExpressionError, Result},
-    shape::{Shape, Type},
+    kind::Type,
+    shape::Shape,
     table::Table,
 };
 use arrow_array::{ArrayRef, BooleanArray};

@@ -9,7 +9,6 @@ mod display;
 mod reason;
 mod warning;
 
-pub use display::grouped;
 pub use reason::Reason;
 pub use warning::{Cause, Warning};
 

@@ -50,12 +50,15 @@ mod expression;
 mod filled;
 mod gather;
 mod intervals;
+mod kind;
 mod latest;
 mod ledger;
 mod limits;
 mod look;
 mod measure;
+mod message;
 mod number;
+mod number_text;
 mod operation;
 mod ordering;
 mod packed;
@@ -85,22 +88,23 @@ pub use cell_text::{CellText, rounded, visible};
 pub use changes::{Between, Changes, Duplicates};
 pub use column::Column;
 pub use context::{Context, Sink};
-pub use dates::SuggestedReading;
 pub use decimal::Decimal;
 pub use elapsed::{Elapsed, Unit};
 pub use entities::{Entities, Missing};
 pub use error::{
     Advised, AmbiguousDates, BadCell, Error, Expected, ExpressionError, NotDates, NotNumbers,
-    Places, Result, Smaller, Words, shortened,
+    Places, Result, Smaller, SuggestedReading, Words,
 };
 pub use exact::ExactSum;
 pub use expression::{Expression, ExpressionContext};
 pub use filled::{Dated, Extent, Filled};
 pub use intervals::{EndDay, OpenEnds};
+pub use kind::Type;
 pub use latest::{Earliest, Latest, Ties, latest_rows};
-pub use ledger::{Cause, Entry, Followed, Ledger, Outcome, Reason, Reconciled, Warning, grouped};
+pub use ledger::{Cause, Entry, Followed, Ledger, Outcome, Reason, Reconciled, Warning};
 pub use look::{ColumnLook, DateLook, Finding, GoOn, Look, LookFold, NotQuite};
-pub use operation::{Operation, Setting, Takes};
+pub use message::{grouped, nearest_name, shortened};
+pub use operation::Operation;
 #[doc(hidden)]
 pub use plan::Judged;
 pub use plan::{Access, ByEntity, Division, Fold, InPieces, Overall, Part, Plan, ResultOrder};
@@ -108,7 +112,8 @@ pub use recent::{Recent, Whole};
 pub use role::Role;
 pub use rows::{Add, Columns, Filter, Sort, Stack};
 pub use running::Running;
-pub use shape::{ColumnShape, Named, Shape, Type, nearest_name};
+pub use settings::{Setting, Takes};
+pub use shape::{ColumnShape, Named, Shape};
 pub use spells::Spells;
 pub use table::{Numbering, Origin, Table};
 pub use timeline::Timeline;

@@ -5,11 +5,12 @@
 
 use crate::{
     calendar::{Day, Grain, MICROS_PER_DAY, Period, Periods, Range, loose_label},
-    dates::{Dates, SuggestedReading},
+    dates::Dates,
     entities::{Entities, Missing},
-    error::{Advised, AmbiguousDates, Error, NotDates, Result, Words},
+    error::{Advised, AmbiguousDates, Error, NotDates, Result, SuggestedReading, Words},
+    kind::Type,
     plan::NumberedRows,
-    shape::{Shape, Type},
+    shape::Shape,
     table::Table,
 };
 use arrow_array::{

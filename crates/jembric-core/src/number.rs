@@ -6,14 +6,21 @@
 //! Both keep the order of floats, so that whole numbers, decimals and floats have one order, and
 //! two numbers are equal exactly if their values are.
 
-use crate::{decimal::Decimal, exact::decimal_text};
+use crate::{decimal::Decimal, error::Result, number_text::decimal_text};
 use arrow_array::{
     Array, ArrayRef,
+    builder::StringViewBuilder,
     cast::AsArray,
+    new_null_array,
     types::{Decimal64Type, Decimal128Type, Float64Type, Int64Type},
 };
+use arrow_cast::cast;
 use arrow_schema::DataType;
-use std::{cmp::Ordering, fmt};
+use std::{
+    cmp::Ordering,
+    fmt::{self, Write as _},
+    sync::Arc,
+};
 
 /// Decimals with fewer units than this have at most 15 digits. Their floats differ, and the
 /// shortest digits of each float are those of the decimal.
@@ -243,6 +250,45 @@ impl<'a> Numbers<'a> {
         let is_short = units.unsigned_abs() < DIGITS_OF_FLOAT && places <= MOST_PLACES;
         is_short.then(|| units as f64 / 10_f64.powi(places.into()))
     }
+}
+
+/// Converts both columns to a type in which equal values are the same. Exact numbers and floats
+/// become texts of their values ([`Number`]), because no type of numbers
+/// holds both.
+pub(crate) fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)> {
+    let places = |of: &DataType| match of {
+        DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places,
+        _ => 0,
+    };
+    let common = match (one.data_type(), other.data_type()) {
+        (these, those) if these == those => return Ok((one.clone(), other.clone())),
+        (these, DataType::Null) => return Ok((one.clone(), new_null_array(these, other.len()))),
+        (DataType::Null, those) => return Ok((new_null_array(those, one.len()), other.clone())),
+        (DataType::Float64, _) | (_, DataType::Float64) => {
+            return Ok((texts_of_numbers(one), texts_of_numbers(other)));
+        }
+        (these, those) => DataType::Decimal128(38, places(these).max(places(those))),
+    };
+    Ok((cast(one, &common)?, cast(other, &common)?))
+}
+
+/// The texts of the values of numbers.
+fn texts_of_numbers(array: &ArrayRef) -> ArrayRef {
+    let mut texts = StringViewBuilder::with_capacity(array.len());
+    let mut text = String::new();
+    let numbers = Numbers::of(array);
+    for row in 0..array.len() {
+        match numbers.filter(|_| array.is_valid(row)) {
+            None => texts.append_null(),
+            Some(numbers) => {
+                text.clear();
+                // Writing to a string cannot fail.
+                let _ = write!(text, "{}", numbers.at(row));
+                texts.append_value(&text);
+            }
+        }
+    }
+    Arc::new(texts.finish())
 }
 
 #[cfg(test)]

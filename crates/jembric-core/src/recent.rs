@@ -1,18 +1,20 @@
 //! [`Recent`]: keeps the rows of the last months, of this quarter, of the two quarters before it,
 //! or of a range.
 
+use crate::calendar::ValueError;
 use crate::{
     calendar::{Day, Grain, Month, Periods, Range, Span, Weekday},
     context::Context,
     dates::Dates,
     error::{Error, Result, excludes, in_setting, needs, refuse},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     operation::{Operation, callable},
     plan::{
         Access, Division, Gone, Inputs, Overall, Plan, Prepared, Selection, SelectionState, State,
     },
     settings::from_given_text,
-    shape::{Shape, Type},
+    shape::Shape,
     table::Table,
 };
 use arrow_array::BooleanArray;
@@ -108,14 +110,14 @@ impl fmt::Display for Whole {
 }
 
 impl FromStr for Whole {
-    type Err = Error;
+    type Err = ValueError;
 
-    fn from_str(text: &str) -> Result<Whole> {
+    fn from_str(text: &str) -> std::result::Result<Whole, ValueError> {
         let (count, grain) = match text.trim().split_once(char::is_whitespace) {
             Some((count, grain)) => (count.parse().ok().filter(|&count| count > 0), grain),
             None => (Some(1), text),
         };
-        let count = count.ok_or_else(|| Error::Malformed {
+        let count = count.ok_or_else(|| ValueError::Malformed {
             what: "a number of periods",
             text: text.to_owned(),
             expected: "a number from 1 and a grain, such as `2 quarters`",
@@ -301,7 +303,7 @@ impl View {
         };
         // The span is at least a day, so the first day is never after the last.
         let span = if let View::Last { span, .. } = *self { span } else { Span::default() };
-        range.ok_or(Error::BeyondCalendar { from: as_of, span })
+        Ok(range.ok_or(ValueError::BeyondCalendar { from: as_of, span })?)
     }
 }
 

@@ -1,10 +1,6 @@
 //! The numbers of rows that are divided into parts, in one more column that operations pass on.
 
-use crate::{
-    error::Result,
-    shape::{Shape, Type},
-    table::Table,
-};
+use crate::{error::Result, kind::Type, shape::Shape, table::Table};
 use arrow_array::{Int64Array, cast::AsArray, types::Int64Type};
 use std::sync::Arc;
 

@@ -17,11 +17,12 @@ use crate::{
     decimal::Decimal,
     entities::{Entities, Missing},
     error::{Result, excludes, in_setting, needs, refuse},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, ByEntity, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles},
     role::Role,
-    shape::{ColumnShape, Named, Shape, Type},
+    shape::{ColumnShape, Named, Shape},
     table::Table,
 };
 use arrow_array::{Array, ArrayRef};

@@ -1,7 +1,7 @@
 //! Small tables for tests, written as text: `who:text day:date n:number`, then one row on each
 //! line; `-` is a missing value.
 
-use crate::{Table, calendar::Period, shape::period_field};
+use crate::{Table, calendar::Period, kind::period_field};
 use arrow_array::{
     Array, ArrayRef, Date32Array, StringViewArray, cast::AsArray, types::TimestampMicrosecondType,
 };

@@ -7,8 +7,7 @@
 use crate::{
     calendar::Day,
     error::{Error, Result},
-    operation::{Setting, Takes},
-    shape::nearest,
+    message::nearest,
 };
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de, ser::SerializeMap};
 use std::{collections::BTreeMap, fmt};
@@ -23,6 +22,73 @@ pub trait Settings: Sized {
 
     /// Checks the ranges of all numbers.
     fn check_ranges(&self) -> Result<()>;
+}
+
+/// The description of a setting, from the field of the struct.
+#[derive(Clone, Copy, Debug)]
+#[non_exhaustive]
+pub struct Setting {
+    /// The name, with hyphens.
+    pub name: &'static str,
+    /// The values it takes.
+    pub takes: Takes,
+    /// Whether it is required.
+    pub required: bool,
+    /// The least number that it accepts, for numbers.
+    pub least: u64,
+    /// What it does, in one sentence. Other settings are named in backticks.
+    pub help: &'static str,
+    /// The default, as text.
+    pub default: Option<&'static str>,
+}
+
+impl Setting {
+    /// For the derive macro.
+    #[doc(hidden)]
+    pub const fn new(
+        name: &'static str,
+        takes: Takes,
+        required: bool,
+        least: u64,
+        help: &'static str,
+        default: Option<&'static str>,
+    ) -> Setting {
+        Setting { name, takes, required, least, help, default }
+    }
+}
+
+/// The kind of values of a [`Setting`].
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Takes {
+    /// The name of a column.
+    Column,
+    /// The names of several columns.
+    Columns,
+    /// The name of a new column.
+    Name,
+    /// A whole number, not less than the setting's least.
+    Number,
+    /// One of these words.
+    OneOf(&'static [&'static str]),
+    /// A flag, which is set or not.
+    Yes,
+    /// A text of some kind, which this word stands for: a date, a span, a range.
+    Text(&'static str),
+    /// Whole numbers.
+    Numbers,
+    /// Texts of some kind, which this word stands for.
+    Texts(&'static str),
+    /// The days in a file of dates.
+    Days,
+    /// The entities in the columns of a file.
+    Entities,
+    /// An expression. On the command line it is positional.
+    Expression,
+    /// Several texts, which this word stands for. On the command line they are positional.
+    Several(&'static str),
+    /// A list with commas, which this word stands for. On the command line it is positional.
+    List(&'static str),
 }
 
 /// A given value.
@@ -104,8 +170,8 @@ pub trait FromGiven: Sized {
 #[doc(hidden)]
 pub fn refused<T>(given: &Given, setting: &Setting) -> Result<T> {
     let value = match given {
-        Given::Text(text) => format!("`{}`", crate::error::shortened(text)),
-        other => crate::error::shortened(&other.to_string()),
+        Given::Text(text) => format!("`{}`", crate::message::shortened(text)),
+        other => crate::message::shortened(&other.to_string()),
     };
     refused_value(value, setting)
 }
@@ -255,8 +321,10 @@ macro_rules! from_given_text {
                 setting: &$crate::Setting,
             ) -> $crate::Result<$kind> {
                 match given {
-                    $crate::settings::Given::Text(text) => text.parse(),
-                    $crate::settings::Given::Number(number) => number.to_string().parse(),
+                    $crate::settings::Given::Text(text) => text.parse().map_err($crate::Error::from),
+                    $crate::settings::Given::Number(number) => {
+                        number.to_string().parse().map_err($crate::Error::from)
+                    }
                     other => $crate::settings::refused(other, setting),
                 }
             }
@@ -266,6 +334,7 @@ macro_rules! from_given_text {
 pub(crate) use from_given_text;
 
 from_given_text!(
+    crate::decimal::Decimal,
     Day,
     crate::calendar::Grain,
     crate::calendar::Month,

@@ -14,12 +14,13 @@ use crate::{
     entities::{Entities, Missing},
     error::{Result, excludes, in_setting, refuse},
     intervals::{EndDay, OpenEnds, Rules},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
     ordering::entities_in_order,
     plan::{Access, ByEntity, Inputs, Overall, Pieces, Plan, Prepared, ResultOrder, Roles},
     role::Role,
-    shape::{Named, Shape, Type},
+    shape::{Named, Shape},
     table::Table,
 };
 use in_order::Carrying;

@@ -1,15 +1,18 @@
 //! [`Table`]: named columns of a few types. `origin` tells where its rows come from.
 
 mod origin;
+mod packed;
 
 pub use origin::{Numbering, Origin};
 
 use crate::{
     calendar::{Day, MICROS_PER_DAY, Periods},
+    cell_text::CellText,
     error::{Error, Result},
+    kind::{GRAIN, Type},
     parallel,
     role::{ROLE, Role},
-    shape::{ColumnShape, GRAIN, Named, Shape, Type, new_names},
+    shape::{ColumnShape, Named, Shape, new_names},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Float64Array, PrimitiveArray, RecordBatch,
@@ -39,6 +42,21 @@ pub struct Table {
     origin: Option<Arc<Origin>>,
     /// The number of the first row among those of the whole table, if this is a part of a result.
     first_row: u64,
+}
+
+impl<'a> CellText<'a> {
+    /// For each column of a table, in order.
+    pub fn of(table: &'a Table) -> Vec<CellText<'a>> {
+        let periods = |kind: Option<Type>| kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
+        let kinds =
+            table.shape().columns().iter().map(|column| periods(column.kind)).collect::<Vec<_>>();
+        table
+            .columns()
+            .iter()
+            .zip(kinds)
+            .map(|(array, periods)| CellText { array, periods })
+            .collect()
+    }
 }
 
 /// Tables are equal if their columns have equal names, types and values. Their origin and the

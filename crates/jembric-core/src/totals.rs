@@ -21,6 +21,7 @@ use crate::{
     calendar::{Grain, Month, Periods, Range, Weekday},
     context::Context,
     error::{Result, Smaller, excludes, in_setting, needs, refuse},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     operation::{Operation, callable},
@@ -29,7 +30,7 @@ use crate::{
         State,
     },
     role::Role,
-    shape::{ColumnShape, Named, Shape, Type},
+    shape::{ColumnShape, Named, Shape},
     table::Table,
     written::EntityList,
 };
@@ -231,7 +232,7 @@ impl Totals {
         for word in &self.beside {
             scopes.push(match word.trim() {
                 "all" => Scope::All,
-                grain => Scope::Periods(self.cut(in_setting("beside", || grain.parse())?)),
+                grain => Scope::Periods(self.cut(in_setting("beside", || Ok(grain.parse()?))?)),
             });
         }
         for name in &self.beside_every {

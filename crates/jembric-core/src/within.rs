@@ -19,6 +19,7 @@ use crate::{
     context::{Context, Sink},
     error::{Error, Result, Smaller, excludes, in_setting, needs, refuse},
     intervals::{EndDay, OpenEnds},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     plan::{
@@ -26,7 +27,7 @@ use crate::{
     },
     role::Role,
     row_numbers::has_row_numbers,
-    shape::{ColumnShape, Named, Shape, Type},
+    shape::{ColumnShape, Named, Shape},
     table::Table,
 };
 pub(crate) use account::both_aside;

@@ -3,9 +3,9 @@
 use crate::{
     calendar::Period,
     error::{Error, Result},
-    operation::Setting,
-    settings::{FromGiven, Given, refused},
-    shape::{Named, Type, periods_of},
+    kind::{Type, periods_of},
+    settings::{FromGiven, Given, Setting, refused},
+    shape::Named,
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, Date32Array, StringViewArray};

@@ -1,5 +1,6 @@
 //! The error type of the library: the errors of the core, and those of reading and writing.
 
+use jembric_core::calendar::ValueError;
 use jembric_core::{Advised, ExpressionError, Words};
 use std::{fmt, io};
 
@@ -254,6 +255,12 @@ pub enum Error {
         /// The error of the system.
         source: io::Error,
     },
+}
+
+impl From<ValueError> for Error {
+    fn from(error: ValueError) -> Error {
+        Error::Core(error.into())
+    }
 }
 
 impl Error {

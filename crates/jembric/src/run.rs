@@ -113,9 +113,9 @@ impl Routine {
             }
         };
         let zone = self.zone.as_deref().map(str::parse::<Zone>).transpose();
-        let zone = zone.map_err(|error| shown(&self.zone_at, error))?.unwrap_or_default();
+        let zone = zone.map_err(|error| shown(&self.zone_at, error.into()))?.unwrap_or_default();
         let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose();
-        let as_of = as_of.map_err(|error| shown(&self.as_of_at, error))?;
+        let as_of = as_of.map_err(|error| shown(&self.as_of_at, error.into()))?;
         let mut context = Context::new()
             .zone(zone)
             .today(running.today)
@@ -125,7 +125,8 @@ impl Routine {
         let context = match &as_of {
             None => context,
             Some(as_of) if as_of.column().is_some() => context.as_of_follows(),
-            Some(as_of) => context.as_of(as_of.resolve(running.today, |_| Ok(running.today))?),
+            Some(as_of) => context
+                .as_of(as_of.resolve(running.today, |_| Ok::<Day, CoreError>(running.today))?),
         };
         Ok((context, as_of.filter(|as_of| as_of.column().is_some())))
     }

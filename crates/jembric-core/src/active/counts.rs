@@ -25,9 +25,10 @@ use crate::{
     context::{Context, Sink},
     error::{Error, Result, Smaller, in_setting},
     gather::{of_stretches, repeated},
+    kind::Type,
     measure::{Measure, Sums},
     parallel,
-    shape::{Named, Shape, Type},
+    shape::{Named, Shape},
     table::Table,
 };
 use arrow_array::{Array, ArrayRef, Int64Array};

@@ -11,9 +11,10 @@ use crate::{
     error::{Error, Result, Smaller},
     gather::repeated,
     intervals::{EndDay, Fate, Intervals},
+    kind::Type,
     parallel,
     room::{self, Room},
-    shape::{Named, Type},
+    shape::Named,
     table::Table,
 };
 use arrow_array::{

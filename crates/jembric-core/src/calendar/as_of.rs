@@ -1,8 +1,8 @@
 //! [`AsOf`]: an as-of date as the user writes it. The core parses it; the caller, who has the clock
 //! and the data, resolves it once to a [`Day`].
 
+use super::error::{Result, ValueError};
 use super::{Day, Span};
-use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
 /// A date, `today`, or the newest date of a column, plus or minus a span: `today - 730 days`.
@@ -29,18 +29,22 @@ impl AsOf {
     }
 
     /// Resolves the date, given today's date and the newest date of the column.
-    pub fn resolve(&self, today: Day, newest: impl FnOnce(&str) -> Result<Day>) -> Result<Day> {
+    pub fn resolve<E: From<ValueError>>(
+        &self,
+        today: Day,
+        newest: impl FnOnce(&str) -> std::result::Result<Day, E>,
+    ) -> std::result::Result<Day, E> {
         let anchor = match &self.anchor {
             Anchor::On(day) => *day,
             Anchor::Today => today,
             Anchor::Newest(column) => newest(column)?,
         };
-        self.span.after(anchor)
+        Ok(self.span.after(anchor)?)
     }
 }
 
 impl FromStr for AsOf {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<AsOf> {
         let (anchor, span) = Span::split_from(text);
@@ -50,7 +54,7 @@ impl FromStr for AsOf {
                 Some(column) if !column.trim().is_empty() => {
                     Anchor::Newest(column.trim().to_owned())
                 }
-                _ => Anchor::On(word.parse().map_err(|_| Error::Malformed {
+                _ => Anchor::On(word.parse().map_err(|_| ValueError::Malformed {
                     what: "an as-of date",
                     text: text.to_owned(),
                     expected: "a date such as 2025-06-30, `today`, or `newest:COLUMN`, with a \

@@ -1,7 +1,7 @@
 //! [`Day`] and [`Moment`]: a calendar day, and a day with a time of day, as numbers in the order of
 //! time.
 
-use crate::error::{Error, Result};
+use super::error::{Result, ValueError};
 use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 
@@ -140,10 +140,10 @@ impl fmt::Debug for Day {
 }
 
 impl FromStr for Day {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Day> {
-        super::notation::iso_day(text.trim().as_bytes()).ok_or_else(|| Error::Malformed {
+        super::notation::iso_day(text.trim().as_bytes()).ok_or_else(|| ValueError::Malformed {
             what: "a date",
             text: text.to_owned(),
             expected: "a date such as 2025-06-30, between 0001-01-01 and 9999-12-31",

@@ -1,7 +1,7 @@
 //! [`Grain`], [`Weekday`] and [`Month`]: lengths of periods, and parts of the week and the year.
 
-use crate::error::{Error, Result};
-use crate::shape::nearest;
+use super::error::{Result, ValueError};
+use crate::message::nearest;
 use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 
@@ -76,14 +76,14 @@ impl fmt::Display for Grain {
 }
 
 impl FromStr for Grain {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Grain> {
         let word = text.trim().to_ascii_lowercase();
         Grain::ALL
             .into_iter()
             .find(|grain| word == grain.word() || word == grain.plural())
-            .ok_or_else(|| Error::Unknown {
+            .ok_or_else(|| ValueError::Unknown {
                 what: "a grain",
                 text: text.to_owned(),
                 nearest: nearest(&word, Grain::ALL.iter().map(|grain| grain.word())),
@@ -138,13 +138,13 @@ impl fmt::Display for Weekday {
 }
 
 impl FromStr for Weekday {
-    type Err = Error;
+    type Err = ValueError;
 
     /// Parses a full name, or at least its first three letters (`tue`, `thurs`), in upper or lower
     /// case.
     fn from_str(text: &str) -> Result<Weekday> {
         named(text, &Weekday::NAMES).map(|index| Weekday::ALL[index]).ok_or_else(|| {
-            Error::Unknown {
+            ValueError::Unknown {
                 what: "a weekday",
                 text: text.to_owned(),
                 nearest: nearest(text, Weekday::NAMES.into_iter()),
@@ -222,13 +222,13 @@ impl fmt::Display for Month {
 }
 
 impl FromStr for Month {
-    type Err = Error;
+    type Err = ValueError;
 
     /// Parses a number, or a name or at least its first three letters, in upper or lower case.
     fn from_str(text: &str) -> Result<Month> {
         let number = text.trim().parse::<usize>().ok().filter(|month| (1..=12).contains(month));
         let place = number.map(|month| month - 1).or_else(|| named(text, &Month::NAMES));
-        place.map(|place| Month::ALL[place]).ok_or_else(|| Error::Unknown {
+        place.map(|place| Month::ALL[place]).ok_or_else(|| ValueError::Unknown {
             what: "a month",
             text: text.to_owned(),
             nearest: nearest(text, Month::NAMES.into_iter()),

@@ -384,7 +384,7 @@ mod tests {
         #[case] offset: Option<i32>,
     ) {
         let written = read(text.as_bytes()).unwrap();
-        let micros = written.micros(Order::DayFirst).and_then(super::super::Moment::from_micros);
+        let micros = written.micros(Order::DayFirst).and_then(crate::calendar::Moment::from_micros);
         assert_eq!((micros.unwrap().to_string().as_str(), written.offset), (utc, offset));
     }
 

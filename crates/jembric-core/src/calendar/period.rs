@@ -4,8 +4,8 @@
 //! All of this is arithmetic on day numbers. A period that extends beyond the years 0001 to 9999 is
 //! clipped there.
 
+use super::error::{Result, ValueError};
 use super::{Day, Grain, Moment, Month, Weekday, day::days_in_month, grain::named};
-use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
 /// How days are grouped into periods: the grain, the weekday on which weeks begin, and the month in
@@ -142,7 +142,7 @@ impl fmt::Display for Periods {
 }
 
 impl FromStr for Periods {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Periods> {
         let Some((grain, start)) = text.split_once(" from ") else {
@@ -232,7 +232,7 @@ impl fmt::Display for Period {
 }
 
 impl FromStr for Period {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Period> {
         let bytes = text.trim().as_bytes();
@@ -245,7 +245,7 @@ impl FromStr for Period {
         let day = || super::notation::iso_day(bytes).map(|day| (Grain::Day, day));
         match day().or_else(|| label(bytes)).or_else(year) {
             Some((grain, day)) => Ok(Periods::from(grain).of(day)),
-            None => Err(Error::Malformed {
+            None => Err(ValueError::Malformed {
                 what: "a period",
                 text: text.to_owned(),
                 expected: "a day, week, month, quarter or year such as 2025-06-30, 2025-W27, \

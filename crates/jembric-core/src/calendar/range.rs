@@ -1,7 +1,7 @@
 //! [`Range`]: two dates, both inclusive.
 
+use super::error::{Result, ValueError};
 use super::{Day, Period, Periods};
-use crate::error::{Error, Result};
 use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 
@@ -64,14 +64,14 @@ impl fmt::Display for Range {
 }
 
 impl FromStr for Range {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Range> {
         let (first, last) =
             text.split_once("..").or_else(|| text.split_once('/')).unwrap_or((text, text));
         let periods = first.parse::<Period>().ok().zip(last.parse::<Period>().ok());
         periods.and_then(|(first, last)| Range::new(first.first(),
-            last.last())).ok_or_else(|| Error::Malformed {
+            last.last())).ok_or_else(|| ValueError::Malformed {
             what: "a range",
             text: text.to_owned(),
             expected: "two dates or periods, the earlier first, such as 2025-01-01..2025-03-31 or \

@@ -1,7 +1,7 @@
 //! [`Span`]: a length of calendar time, as words (`9 months`) or as an ISO 8601 duration (`P9M`).
 
+use super::error::{Result, ValueError};
 use super::{Day, Grain};
-use crate::error::{Error, Result};
 use std::{fmt, str::FromStr};
 
 /// A length of calendar time: a number of months, then a number of days. It may be negative.
@@ -66,7 +66,7 @@ impl Span {
     pub fn after(self, day: Day) -> Result<Day> {
         day.plus_months(self.months)
             .and_then(|day| day.plus_days(self.days))
-            .ok_or_else(|| Error::BeyondCalendar { from: day, span: self })
+            .ok_or_else(|| ValueError::BeyondCalendar { from: day, span: self })
     }
 }
 
@@ -87,7 +87,7 @@ impl fmt::Display for Span {
 }
 
 impl FromStr for Span {
-    type Err = Error;
+    type Err = ValueError;
 
     /// Parses `9 months`, `1 year 2 weeks` and ISO 8601 durations of whole days (`P9M`, `P1Y2W`).
     fn from_str(text: &str) -> Result<Span> {
@@ -96,7 +96,7 @@ impl FromStr for Span {
         } else {
             words(text)
         };
-        span.ok_or_else(|| Error::Malformed {
+        span.ok_or_else(|| ValueError::Malformed {
             what: "a span",
             text: text.to_owned(),
             expected: "whole days, weeks, months or years, such as `9 months`, `7 days` or `P9M`",

@@ -1,11 +1,9 @@
 //! [`Zone`]: the time zone that converts points in time to days. Its data is built into the
 //! program.
 
+use super::error::{Result, ValueError};
 use super::{Day, MICROS_PER_DAY};
-use crate::{
-    error::{Error, Result},
-    shape::nearest,
-};
+use crate::message::nearest;
 use jiff::{
     Timestamp,
     tz::{TimeZone, TimeZoneDatabase},
@@ -23,11 +21,11 @@ impl Default for Zone {
 }
 
 impl FromStr for Zone {
-    type Err = Error;
+    type Err = ValueError;
 
     fn from_str(text: &str) -> Result<Zone> {
         let known = TimeZoneDatabase::bundled();
-        known.get(text.trim()).map(Zone).map_err(|_| Error::Unknown {
+        known.get(text.trim()).map(Zone).map_err(|_| ValueError::Unknown {
             what: "a time zone",
             text: text.to_owned(),
             nearest: {

@@ -1,8 +1,8 @@
 //! [`Between`]: the two dates of a comparison.
 
+use crate::calendar::ValueError;
 use crate::{
     calendar::{Day, Period, serialized_as_text},
-    error::{Error, Result},
     settings::from_given_text,
 };
 use std::{fmt, str::FromStr};
@@ -23,10 +23,10 @@ impl Between {
 }
 
 impl FromStr for Between {
-    type Err = Error;
+    type Err = ValueError;
 
-    fn from_str(text: &str) -> Result<Between> {
-        let malformed = |expected| Error::Malformed {
+    fn from_str(text: &str) -> std::result::Result<Between, ValueError> {
+        let malformed = |expected| ValueError::Malformed {
             what: "two dates to compare",
             text: text.to_owned(),
             expected,

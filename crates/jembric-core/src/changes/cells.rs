@@ -2,13 +2,13 @@
 
 use super::{Compared, Records};
 use crate::{
-    cell_text::{CellText, float},
+    cell_text::CellText,
     error::Result,
-    exact::decimal_text,
-    number::{Number, Numbers},
-    shape::{Type, period_field},
+    kind::{Type, period_field},
+    number::{Number, Numbers, in_one_type},
+    number_text::{decimal_text, float},
     table::Table,
-    within::keys::{Pair, in_one_type},
+    within::keys::Pair,
 };
 use arrow_array::{
     Array, ArrayRef, Decimal128Array, Float64Array, Int64Array, StringViewArray,

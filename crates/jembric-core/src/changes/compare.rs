@@ -5,8 +5,13 @@
 
 use super::Compared;
 use crate::{
-    cell_text::CellText, decimal::Decimal, error::Result, number::Numbers, parallel, shape::Type,
-    table::Table, within::keys::in_one_type,
+    cell_text::CellText,
+    decimal::Decimal,
+    error::Result,
+    kind::Type,
+    number::{Numbers, in_one_type},
+    parallel,
+    table::Table,
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_buffer::{BooleanBuffer, NullBuffer};

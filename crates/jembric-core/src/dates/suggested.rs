@@ -4,6 +4,7 @@
 //! is marked as missing.
 
 use crate::calendar::{Directives, Grain, loose_label};
+use crate::error::SuggestedReading;
 use arrow_array::{Array, Int64Array, StringViewArray};
 use std::collections::BTreeSet;
 
@@ -13,20 +14,6 @@ const SAMPLE: usize = 200;
 const MOST_MARKS: usize = 3;
 /// Whole numbers that may be days since 1899-12-30: those of the years 1927 to 2119.
 const SERIALS: std::ops::Range<i64> = 10_000..80_000;
-
-/// How a column could be read, so that all of its cells can be used.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-#[non_exhaustive]
-pub struct SuggestedReading {
-    /// The format of its cells.
-    pub format: Option<String>,
-    /// The first of the hundred years for its two-digit years.
-    pub century: Option<i16>,
-    /// The texts that stand for a missing value.
-    pub missing: Vec<String>,
-    /// Whether its numbers have a decimal comma.
-    pub decimal_comma: bool,
-}
 
 impl SuggestedReading {
     /// The format that most cells have, for a column of texts of which fewer than half are in a

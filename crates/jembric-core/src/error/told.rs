@@ -3,15 +3,11 @@
 //! An error never names an option of the command or a key of a routine. Advice to set something is
 //! an [`Advised`], and each interface (library, routine, command) has its own words for it.
 
-use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers, Places};
-use crate::{
-    calendar::{
-        Day,
-        notation::{self, NotADate},
-    },
-    dates::SuggestedReading,
-    ledger::grouped,
-};
+use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers, Places, SuggestedReading};
+use crate::calendar::ValueError;
+use crate::message::meant;
+use crate::message::shortened;
+use crate::{calendar::Day, message::grouped};
 use std::fmt;
 
 /// A setting that an error suggests.
@@ -181,18 +177,7 @@ impl Error {
             Error::DateBeyondYears { column, row } => {
                 format!("column `{column}`, row {row}: the date is outside the years 0001 to 9999")
             }
-            Error::Malformed { what, text, expected } => {
-                let text = shortened(text);
-                match notation::read(text.as_bytes()) {
-                    Err(why @ (NotADate::NoSuchDay { .. } | NotADate::NoSuchMonth(_))) => {
-                        format!("`{text}` is not {what}: {why}")
-                    }
-                    _ => format!("`{text}` is not {what}: expected {expected}"),
-                }
-            }
-            Error::Unknown { what, text, nearest, known } => {
-                format!("`{}` is not {what}{}", shortened(text), meant(nearest, known))
-            }
+            Error::Value(error) => error.to_string(),
             Error::NotAFirstDay { column, row, day, grain } => format!(
                 "column `{column}` holds {}, but row {row} is {day}, which is not the first day \
                  of a {grain}",
@@ -294,7 +279,7 @@ impl Error {
             }
             // The value alone does not say which setting it was given to.
             Error::InSetting { setting, source } => match &**source {
-                Error::Malformed { .. } | Error::Unknown { .. } => {
+                Error::Value(ValueError::Malformed { .. } | ValueError::Unknown { .. }) => {
                     format!("`{setting}`: {}", source.told(words))
                 }
                 source => source.told(words),
@@ -328,9 +313,6 @@ impl Error {
                     grouped(values),
                     grouped(most)
                 )
-            }
-            Error::BeyondCalendar { from, span } => {
-                format!("{span} after {from} is outside the years 0001 to 9999")
             }
             Error::Places(Places::Tied { date, records, entities, named }) => {
                 let first = words(&Advised::setting("ties", "first"));
@@ -471,17 +453,6 @@ impl AmbiguousDates {
 
 /// The most column names in a message.
 const MOST_NAMES: usize = 50;
-/// The most characters of a cell in a message.
-const MOST_SHOWN: usize = 80;
-
-/// Shortens a text that is too long for a message.
-pub fn shortened(text: &str) -> String {
-    match text.char_indices().nth(MOST_SHOWN) {
-        Some((end, _)) => format!("{}… ({} bytes)", &text[..end], text.len()),
-        None => text.to_owned(),
-    }
-}
-
 /// A number of bytes, rounded up, in the unit that shows two or three of its digits.
 fn size(bytes: u64) -> String {
     let units = [("KiB", 1 << 10), ("MiB", 1 << 20), ("GiB", 1 << 30)];
@@ -492,16 +463,6 @@ fn size(bytes: u64) -> String {
 
 fn within(file: &Option<String>) -> String {
     file.as_ref().map(|file| format!("{file}: ")).unwrap_or_default()
-}
-
-fn meant(nearest: &[String], known: &str) -> String {
-    match nearest {
-        [] => format!(". Expected one of: {known}"),
-        names => {
-            let quoted: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
-            format!(". Did you mean {}?", quoted.join(" or "))
-        }
-    }
 }
 
 fn did_you_mean(nearest: &[String], columns: &[String]) -> String {

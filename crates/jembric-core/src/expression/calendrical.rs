@@ -2,15 +2,16 @@
 //! different grains.
 
 use super::{check::TermType, evaluate::Value, functions::Function};
+use crate::calendar::ValueError;
 use crate::{
     calendar::{
         Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone,
         common_periods,
     },
     dates::Dates,
-    error::{Error, Result},
+    error::Result,
+    kind::Type,
     parallel,
-    shape::Type,
 };
 use arrow_array::{
     Array, ArrayRef, Date32Array, Int64Array, Time64MicrosecondArray, TimestampMicrosecondArray,
@@ -143,7 +144,7 @@ pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Val
 
 /// Adds a span to each date. Points in time move by the clocks of the time zone.
 pub(super) fn shifted(value: &Value, span: Span, zone: &Zone) -> Result<Value> {
-    let beyond = |day: Day| Error::BeyondCalendar { from: day, span };
+    let beyond = |day: Day| ValueError::BeyondCalendar { from: day, span };
     let array: ArrayRef = match dates(value) {
         Dates::Days(days, _) => {
             let mut failed = None;
@@ -156,7 +157,7 @@ pub(super) fn shifted(value: &Value, span: Span, zone: &Zone) -> Result<Value> {
             };
             let shifted = shift_valid(&days, shift);
             if let Some(day) = failed {
-                return Err(beyond(day));
+                return Err(beyond(day).into());
             }
             Arc::new(shifted)
         }

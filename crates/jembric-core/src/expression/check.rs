@@ -6,10 +6,12 @@ use super::{
     functions::Call,
     parse::{Arithmetic, Comparison, Literal, Meaning, Node, NodeKind},
 };
+use crate::calendar::ValueError;
 use crate::{
     calendar::{Grain, Periods, Span, Weekday, common_periods},
     error::Error,
-    shape::{Shape, Type},
+    kind::Type,
+    shape::Shape,
 };
 use std::ops::Range;
 
@@ -435,7 +437,7 @@ pub(super) fn grain_of(node: &Node) -> Result<Grain, Problem> {
     match &node.kind {
         NodeKind::Name { meaning: Meaning::Grain(grain), .. } => Ok(*grain),
         NodeKind::Name { name, .. } => {
-            name.parse().map_err(|error: Error| Problem::new(&node.at, error.to_string()))
+            name.parse().map_err(|error: ValueError| Problem::new(&node.at, error.to_string()))
         }
         _ => Err(Problem::new(
             &node.at,

@@ -10,7 +10,7 @@ use super::{
 use crate::{
     calendar::{Span, Weekday, Zone},
     error::{Error, Result},
-    shape::{Type, period_field},
+    kind::{Type, period_field},
     table::{Table, ordered_field},
 };
 use arrow_arith::boolean::{and_kleene, is_not_null, is_null, not, or, or_kleene};

@@ -12,9 +12,9 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
+    kind::Type,
     number::Numbers,
     parallel,
-    shape::Type,
 };
 use arrow_array::{
     Array, ArrayRef, ArrowNativeTypeOp, ArrowPrimitiveType, Decimal64Array, Decimal128Array,
@@ -107,7 +107,7 @@ fn overflow(operation: Arithmetic, left: (i128, i8), right: (i128, i8), row: usi
         Arithmetic::Minus => '-',
         _ => '*',
     };
-    let shown = |(value, places)| crate::exact::decimal_text(value, places);
+    let shown = |(value, places)| crate::number_text::decimal_text(value, places);
     let example = format!("{} {sign} {} in row {}", shown(left), shown(right), row + 1);
     Error::Overflow { what: format!("`{sign}`"), example }
 }

@@ -14,7 +14,8 @@ use super::{
 use crate::{
     calendar::Grain,
     error::{Error, Result},
-    shape::{Type, nearest},
+    kind::Type,
+    message::nearest,
 };
 use std::{ops::Range, sync::Arc};
 

@@ -1,4 +1,5 @@
 use super::*;
+use crate::calendar::ValueError;
 use crate::{
     Add, Context, Filter,
     calendar::{Day, Grain, Moment, Zone},
@@ -333,7 +334,7 @@ impl Model {
             Model::N => "n".to_owned(),
             Model::Amount => "amount".to_owned(),
             Model::Whole(n) => n.to_string(),
-            Model::Two(units) => crate::exact::decimal_text((*units).into(), 2),
+            Model::Two(units) => crate::number_text::decimal_text((*units).into(), 2),
             Model::Sign(sign, left, right) => format!("({} {sign} {})", left.text(), right.text()),
             Model::Negative(inner) => format!("-{}", inner.text()),
         }
@@ -399,7 +400,7 @@ proptest! {
         for (row, &(n, amount)) in rows.iter().enumerate() {
             let expected = model.value(n, amount);
             let expected = expected.map_or(String::new(), |(units,
-                places)| crate::exact::decimal_text(units, places as i8));
+                places)| crate::number_text::decimal_text(units, places as i8));
             prop_assert_eq!(array_value_to_string(&array, row).unwrap(), expected, "{}",
                 expression);
         }
@@ -422,7 +423,7 @@ proptest! {
                 Ok((_, array, _)) => prop_assert_eq!(array.len(), 2),
                 Err(Error::Expression(wrong)) => prop_assert!(text.get(wrong.at.clone()).is_some()
                     && !wrong.to_string().is_empty()),
-                Err(Error::BeyondCalendar { .. } | Error::Overflow { .. }) => {}
+                Err(Error::Value(ValueError::BeyondCalendar { .. }) | Error::Overflow { .. }) => {}
                 Err(other) => prop_assert!(false, "{}: {}", text, other),
             }
         }

@@ -5,13 +5,14 @@ use crate::{
     calendar::Grain,
     context::Context,
     error::{Result, Smaller, excludes, in_setting, refuse},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome},
     plan::{
         Access, ByEntity, Gone, Inputs, Overall, Plan, Prepared, ResultOrder, Roles, Selection,
         SelectionState, State,
     },
     role::Role,
-    shape::{Shape, Type},
+    shape::Shape,
     table::Table,
 };
 use std::sync::Arc;

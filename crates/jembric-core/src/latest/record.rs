@@ -14,10 +14,11 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::Result,
+    kind::period_field,
     ledger::{Accounting, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
     plan::{Gone, Selection},
-    shape::{Named, Shape, period_field},
+    shape::{Named, Shape},
     table::Table,
     timeline::Timeline,
 };

@@ -5,27 +5,8 @@
 
 use super::{Entry, Followed, Ledger, Reconciled, total};
 use crate::error::Words;
+use crate::message::grouped;
 use std::fmt::{self, Formatter, Result};
-
-/// Formats a number with group separators: `12,345,678.9`.
-///
-/// ```
-/// assert_eq!(jembric_core::grouped(1_234_567), "1,234,567");
-/// assert_eq!(jembric_core::grouped("-1234.5678"), "-1,234.5678");
-/// ```
-pub fn grouped(number: impl fmt::Display) -> String {
-    let text = number.to_string();
-    let start = text.find(|c: char| c.is_ascii_digit()).unwrap_or(text.len());
-    let digits = text[start..].bytes().take_while(u8::is_ascii_digit).count();
-    let mut grouped = text[..start].to_owned();
-    for (place, digit) in text[start..start + digits].chars().enumerate() {
-        if place > 0 && (digits - place) % 3 == 0 {
-            grouped.push(',');
-        }
-        grouped.push(digit);
-    }
-    grouped + &text[start + digits..]
-}
 
 /// Formats a number for the plain or the alternate form.
 pub(super) fn number(f: &Formatter<'_>, number: impl fmt::Display) -> String {

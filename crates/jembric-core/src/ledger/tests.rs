@@ -8,17 +8,6 @@ fn warnings(ledger: &Ledger) -> Vec<String> {
     ledger.warnings().map(ToString::to_string).collect()
 }
 
-#[rstest]
-#[case("0", "0")]
-#[case("999", "999")]
-#[case("1000", "1,000")]
-#[case("1234567.25", "1,234,567.25")]
-#[case("-9876", "-9,876")]
-#[case("-", "-")]
-fn numbers_are_grouped_by_thousands(#[case] plain: &str, #[case] with_separators: &str) {
-    assert_eq!(grouped(plain), with_separators);
-}
-
 const STAYS: &str = "who:text left:date arrived:date tons:number
 A 2025-01-09 2025-01-03 1200
 A 2025-02-09 2025-02-03 900

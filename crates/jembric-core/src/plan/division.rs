@@ -8,9 +8,9 @@
 use crate::{
     entities::{Entities, Missing, hash_of_bytes, hash_of_number},
     error::Result,
+    number::in_one_type,
     ordering::distinct,
     table::Table,
-    within::keys::in_one_type,
 };
 use arrow_array::{Array, ArrayRef, cast::AsArray, new_empty_array, types::*};
 use arrow_schema::DataType;

@@ -1,14 +1,16 @@
 //! [`Add`]: adds columns computed from other columns.
 
 use super::all_kept;
+use crate::calendar::ValueError;
 use crate::{
     context::Context,
-    error::{Error, Result, in_setting},
+    error::{Result, in_setting},
     expression::{BoundExpression, Expression},
+    kind::Type,
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
     plan::{Access, Division, Inputs, Plan, Prepared},
-    shape::{ColumnShape, Shape, Type},
+    shape::{ColumnShape, Shape},
     table::Table,
 };
 use serde::Serialize;
@@ -114,7 +116,7 @@ impl Prepared for AddPlan {
 
 /// Splits `name = expression` into the name and the expression.
 fn addition(text: &str) -> Result<(String, Expression)> {
-    let malformed = || Error::Malformed {
+    let malformed = || ValueError::Malformed {
         what: "a new column",
         text: text.to_owned(),
         expected: "a name, `=` and an expression, such as `fee = amount * 0.075`; a name with \
@@ -131,13 +133,13 @@ fn addition(text: &str) -> Result<(String, Expression)> {
             let (name, expression) = trimmed.split_once('=').ok_or_else(malformed)?;
             let name = name.trim_end();
             if !name.chars().all(|c| c.is_alphanumeric() || c == '_') {
-                return Err(malformed());
+                return Err(malformed().into());
             }
             (name, expression)
         }
     };
     if name.is_empty() || expression.starts_with('=') {
-        return Err(malformed());
+        return Err(malformed().into());
     }
     Ok((name.to_owned(), expression.trim().parse()?))
 }

@@ -4,10 +4,11 @@ use crate::{
     context::Context,
     error::{Result, in_setting},
     expression::{BoundExpression, Expression},
+    kind::Type,
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
     plan::{Access, Inputs, Plan, Prepared},
-    shape::{Shape, Type},
+    shape::Shape,
     table::Table,
 };
 use arrow_array::Array;

@@ -5,9 +5,10 @@ use crate::{
     calendar::MICROS_PER_DAY,
     context::Context,
     error::{Error, Result, in_setting},
+    kind::{Type, period_field},
     ledger::{Accounting, Outcome},
     plan::{Access, Division, Inputs, Plan, Prepared, Roles},
-    shape::{ColumnShape, Shape, Type, period_field},
+    shape::{ColumnShape, Shape},
     table::Table,
 };
 use arrow_array::{

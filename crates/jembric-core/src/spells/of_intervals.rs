@@ -7,9 +7,9 @@ use crate::{
     entities::Entities,
     error::Result,
     intervals::{EndDay, Fate, Intervals, Rules, with_no_key},
+    kind::period_field,
     ledger::{Outcome, RowMasks},
     parallel,
-    shape::period_field,
     table::Table,
     timeline::GroupedByEntity,
 };

@@ -8,9 +8,10 @@ use crate::{
     dates::Dates,
     entities::{Entities, Missing},
     error::Result,
+    kind::period_field,
     ledger::{Outcome, Reason, RowMasks},
     ordering::WholeRows,
-    shape::{Named, period_field},
+    shape::Named,
     table::Table,
     timeline::Timeline,
 };

@@ -1,8 +1,7 @@
 //! What tables accept and refuse, and the messages.
 
 use super::*;
-use crate::calendar::Grain;
-use crate::shape::nearest;
+use crate::{calendar::Grain, message::nearest};
 use arrow_array::{
     DictionaryArray, Float32Array, Int32Array, Int64Array, ListArray, NullArray, StringArray,
     StringViewArray, TimestampNanosecondArray, UInt64Array,

@@ -1,18 +1,18 @@
 //! The keys that events and windows share: their columns, whether they can match at all, and which
 //! keys would match if case and outer blanks were ignored.
 
+use crate::number::in_one_type;
 use crate::{
     entities::{Entities, Missing, Side},
     error::{Error, Result},
+    kind::Type,
     ledger::Warning,
-    number::Numbers,
-    shape::{Shape, Type},
+    shape::Shape,
     table::Table,
 };
-use arrow_array::{Array, ArrayRef, builder::StringViewBuilder, new_null_array};
-use arrow_cast::cast;
+use arrow_array::Array;
 use arrow_schema::DataType;
-use std::{collections::HashMap, fmt::Write as _, sync::Arc};
+use std::collections::HashMap;
 
 /// A column of the events, and the column of the windows that must equal it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -97,45 +97,6 @@ pub(crate) fn number(
     }
     let side = |columns, table: &Table| Side { columns, rows: table.rows() };
     Entities::number_both(side(&these, events), side(&those, windows), missing)
-}
-
-/// Converts both columns to a type in which equal values are the same. Exact numbers and floats
-/// become texts of their values ([`Number`](crate::number::Number)), because no type of numbers
-/// holds both.
-pub(crate) fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef, ArrayRef)> {
-    let places = |of: &DataType| match of {
-        DataType::Decimal64(_, places) | DataType::Decimal128(_, places) => *places,
-        _ => 0,
-    };
-    let common = match (one.data_type(), other.data_type()) {
-        (these, those) if these == those => return Ok((one.clone(), other.clone())),
-        (these, DataType::Null) => return Ok((one.clone(), new_null_array(these, other.len()))),
-        (DataType::Null, those) => return Ok((new_null_array(those, one.len()), other.clone())),
-        (DataType::Float64, _) | (_, DataType::Float64) => {
-            return Ok((texts_of_numbers(one), texts_of_numbers(other)));
-        }
-        (these, those) => DataType::Decimal128(38, places(these).max(places(those))),
-    };
-    Ok((cast(one, &common)?, cast(other, &common)?))
-}
-
-/// The texts of the values of numbers.
-fn texts_of_numbers(array: &ArrayRef) -> ArrayRef {
-    let mut texts = StringViewBuilder::with_capacity(array.len());
-    let mut text = String::new();
-    let numbers = Numbers::of(array);
-    for row in 0..array.len() {
-        match numbers.filter(|_| array.is_valid(row)) {
-            None => texts.append_null(),
-            Some(numbers) => {
-                text.clear();
-                // Writing to a string cannot fail.
-                let _ = write!(text, "{}", numbers.at(row));
-                texts.append_value(&text);
-            }
-        }
-    }
-    Arc::new(texts.finish())
 }
 
 /// The stray events whose key one of some windows has if case and outer blanks are ignored.

@@ -7,9 +7,9 @@ use super::{
 };
 use crate::{
     calendar::Periods,
+    kind::period_field,
     ordering::WholeRows,
     parallel::{self, STRETCH},
-    shape::period_field,
 };
 use arrow_array::{ArrayRef, Int64Array};
 use arrow_buffer::{BooleanBuffer, Buffer};

@@ -1,6 +1,7 @@
 //! [`Window`]: the two bounds of a stretch of time as columns, each plus or minus a span, written
 //! `A..B`.
 
+use crate::calendar::ValueError;
 use crate::{
     calendar::{Span, serialized_as_text},
     error::{Error, Result},
@@ -88,10 +89,10 @@ impl Window {
 }
 
 impl FromStr for Window {
-    type Err = Error;
+    type Err = ValueError;
 
-    fn from_str(text: &str) -> Result<Window> {
-        let malformed = || Error::Malformed {
+    fn from_str(text: &str) -> std::result::Result<Window, ValueError> {
+        let malformed = || ValueError::Malformed {
             what: "a window",
             text: text.to_owned(),
             expected: "two columns with `..` between them, each with a span added or taken or \
@@ -108,25 +109,25 @@ impl FromStr for Window {
             .map(|(at, _)| at)
             .collect();
         let [at] = points[..] else { return Err(malformed()) };
-        let window = Window { from: bound(&text[..at])?, to: bound(&text[at + 2..])? };
+        let window = Window { from: bound(&text[..at]), to: bound(&text[at + 2..]) };
         if window == Window::default() { Err(malformed()) } else { Ok(window) }
     }
 }
 
-fn bound(text: &str) -> Result<Option<Bound>> {
+fn bound(text: &str) -> Option<Bound> {
     let text = text.trim();
     if text.is_empty() {
-        return Ok(None);
+        return None;
     }
     if let Some((column, rest)) = text.strip_prefix('"').and_then(|rest| rest.split_once('"')) {
         // Only a span may follow the quote.
         let (name, span) = Span::split_from(rest);
         if name.trim().is_empty() {
-            return Ok(Some(Bound { column: column.to_owned(), span }));
+            return Some(Bound { column: column.to_owned(), span });
         }
     }
     let (column, span) = Span::split_from(text);
-    Ok(Some(Bound { column: column.trim().to_owned(), span }))
+    Some(Bound { column: column.trim().to_owned(), span })
 }
 
 impl Bound {
@@ -137,7 +138,7 @@ impl Bound {
         let span = self.column.rsplit_once(" + ").or_else(|| self.column.rsplit_once(" - "));
         match span {
             Some((column, span)) if shape.find(column.trim()).is_ok() => {
-                span.parse::<Span>().map(drop)
+                Ok(span.parse::<Span>().map(drop)?)
             }
             _ => Err(error),
         }
