@@ -23,27 +23,33 @@
 //! month; a moment is converted to its day in the same way. Arithmetic with a missing value is
 //! missing. A comparison with a missing value is unknown, and so not true.
 
+mod ast;
 mod calendrical;
 mod check;
+mod compare;
 mod evaluate;
 mod exact;
 mod functions;
 mod lexer;
 mod parse;
+mod problem;
+mod types;
+mod value;
 
 use crate::{
     calendar::{Day, Zone},
-    error::{Error, ExpressionError, Result},
+    error::{Error, Result},
     kind::Type,
     shape::Shape,
     table::Table,
 };
 use arrow_array::{ArrayRef, BooleanArray};
 use arrow_schema::Field;
-use check::TermType;
+use ast::{Meaning, Node, NodeKind};
 use evaluate::Evaluation;
-use parse::{Meaning, Node, NodeKind};
-use std::{cell::RefCell, collections::BTreeSet, fmt, ops::Range, str::FromStr};
+use problem::Problem;
+use std::{cell::RefCell, collections::BTreeSet, fmt, str::FromStr};
+use types::TermType;
 
 /// A parsed expression, which is not bound to columns yet.
 #[derive(Clone, Debug)]
@@ -73,29 +79,6 @@ pub(crate) struct Unanswered {
     pub(crate) divisions_by_zero: u64,
     /// A year, month and day that are not a date.
     pub(crate) no_such_day: u64,
-}
-
-/// The error for a place in the text.
-struct Problem {
-    at: Range<usize>,
-    problem: String,
-    advice: Option<String>,
-}
-
-impl Problem {
-    fn new(at: &Range<usize>, problem: impl Into<String>) -> Problem {
-        Problem { at: at.clone(), problem: problem.into(), advice: None }
-    }
-
-    fn advice(mut self, advice: impl Into<String>) -> Problem {
-        self.advice = Some(advice.into());
-        self
-    }
-
-    fn within(self, text: &str) -> Error {
-        let Problem { at, problem, advice } = self;
-        Error::Expression(Box::new(ExpressionError { text: text.to_owned(), at, problem, advice }))
-    }
 }
 
 impl FromStr for Expression {

@@ -1,7 +1,7 @@
 //! Dates in expressions: their parts, differences, spans added to them, and comparisons of
 //! different grains.
 
-use super::{check::TermType, evaluate::Value, functions::Function};
+use super::{ast::Function, types::TermType, value::Value};
 use crate::calendar::ValueError;
 use crate::{
     calendar::{
@@ -135,7 +135,7 @@ pub(super) fn difference(left: &Value, right: &Value, zone: &Zone) -> Result<Val
         value.with(TermType::Of(Type::Integer), Arc::new(array))
     };
     super::exact::arithmetic(
-        super::parse::Arithmetic::Minus,
+        super::ast::Arithmetic::Minus,
         &numbered(left),
         &numbered(right),
         &mut 0,

@@ -2,54 +2,18 @@
 //! that do not need the data.
 
 use super::{
-    ExpressionContext, Problem,
+    ExpressionContext,
+    ast::{Arithmetic, Comparison, Literal, Node, NodeKind, constant_span},
     functions::Call,
-    parse::{Arithmetic, Comparison, Literal, Meaning, Node, NodeKind},
+    problem::Problem,
+    types::{BOOLEAN, TermType, common, needed, places, whole},
 };
-use crate::calendar::ValueError;
 use crate::{
-    calendar::{Grain, Periods, Span, Weekday, common_periods},
+    calendar::{Periods, Weekday, common_periods},
     error::Error,
     kind::Type,
     shape::Shape,
 };
-use std::ops::Range;
-
-/// The kind of a part of an expression.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) enum TermType {
-    Of(Type),
-    Weekday,
-    Span,
-    /// No value at all, which fits every type.
-    Missing,
-    /// A column whose type is unknown until the file is read.
-    Unknown,
-}
-
-const BOOLEAN: TermType = TermType::Of(Type::Boolean);
-
-impl TermType {
-    pub(super) fn words(self) -> String {
-        match self {
-            TermType::Of(Type::Boolean) => "true or false".to_owned(),
-            TermType::Of(kind) => kind.to_string(),
-            TermType::Weekday => "weekdays".to_owned(),
-            TermType::Span => "a span".to_owned(),
-            TermType::Missing => "no value".to_owned(),
-            TermType::Unknown => "a value of unknown type".to_owned(),
-        }
-    }
-
-    fn is_number(self) -> bool {
-        matches!(self, TermType::Of(Type::Integer | Type::Decimal { .. } | Type::Float))
-    }
-
-    /// Whether it fits every type.
-    pub(super) fn is_open(self) -> bool {
-        matches!(self, TermType::Missing | TermType::Unknown)
-    }
-}
 
 /// Checks an expression against these columns.
 pub(super) struct Check<'a> {
@@ -99,10 +63,17 @@ impl Check<'_> {
             NodeKind::IsMissing { value, .. } => self.kind(value).map(|_| BOOLEAN),
             NodeKind::If([condition, one, other]) => {
                 self.condition(condition)?;
-                self.one_of(node, &[one, other])
+                {
+                    let parts =
+                        [one, other].map(|part| self.kind(part).map(|kind| (&part.at, kind)));
+                    let [one, other] = parts;
+                    common(&node.at, [one?, other?])
+                }
             }
             NodeKind::Call { function, arguments } => {
-                Call { function: *function, node, arguments }.kind(self)
+                let call = Call { function: *function, node, arguments };
+                let kinds = call.values()?.iter().map(|argument| self.kind(argument));
+                call.kind(&kinds.collect::<Result<Vec<TermType>, Problem>>()?)
             }
         }
     }
@@ -140,13 +111,6 @@ impl Check<'_> {
         match self.kind(node)? {
             kind if kind == BOOLEAN || kind.is_open() => Ok(()),
             kind => Err(needed(&node.at, "a condition", kind)),
-        }
-    }
-
-    pub(super) fn number(&self, node: &Node) -> Result<TermType, Problem> {
-        match self.kind(node)? {
-            kind if kind.is_number() || kind.is_open() => Ok(kind),
-            kind => Err(needed(&node.at, "a number", kind)),
         }
     }
 
@@ -306,55 +270,6 @@ impl Check<'_> {
             _ => problem,
         })
     }
-
-    /// The common kind of all of these, if they have one.
-    pub(super) fn one_of(&self, node: &Node, parts: &[&Node]) -> Result<TermType, Problem> {
-        let mut all = TermType::Missing;
-        let mut unknown = false;
-        for part in parts {
-            let kind = self.kind(part)?;
-            all = match (all, kind) {
-                (all, TermType::Missing) => all,
-                (TermType::Missing, kind) => kind,
-                (all, TermType::Unknown) => {
-                    unknown = true;
-                    all
-                }
-                (TermType::Unknown, kind) => {
-                    unknown = true;
-                    kind
-                }
-                (one, other) if one.is_number() && other.is_number() => common_number(one, other),
-                (one, other) if one == other && one != TermType::Span => one,
-                (one, other) => {
-                    let words = format!(
-                        "{} here, but {} elsewhere: one column cannot hold both",
-                        other.words(),
-                        one.words()
-                    );
-                    return Err(Problem::new(&part.at, words));
-                }
-            };
-        }
-        if all == TermType::Span {
-            return Err(Problem::new(&node.at, "a column cannot hold a span"));
-        }
-        Ok(if unknown { TermType::Unknown } else { all })
-    }
-
-    /// A date that is fine enough for a period of this grain.
-    pub(super) fn dated(&self, node: &Node, grain: Grain) -> Result<(), Problem> {
-        match self.kind(node)? {
-            TermType::Of(Type::Moment { .. }) | TermType::Missing | TermType::Unknown => Ok(()),
-            TermType::Of(Type::Date(periods)) if grain.holds(periods.grain()) => Ok(()),
-            TermType::Of(Type::Date(periods)) => {
-                let words =
-                    format!("this holds {}, so it has no {grain}", periods.grain().plural());
-                Err(Problem::new(&node.at, words))
-            }
-            kind => Err(needed(&node.at, "a date", kind)),
-        }
-    }
 }
 
 fn literal_kind(literal: &Literal) -> TermType {
@@ -370,21 +285,6 @@ fn literal_kind(literal: &Literal) -> TermType {
         Literal::Boolean(_) => BOOLEAN,
         Literal::Missing => TermType::Missing,
     }
-}
-
-/// The kind of number that holds both.
-pub(super) fn common_number(one: TermType, other: TermType) -> TermType {
-    match (one, other) {
-        (TermType::Of(Type::Float), _) | (_, TermType::Of(Type::Float)) => {
-            TermType::Of(Type::Float)
-        }
-        _ if whole(one) && whole(other) => TermType::Of(Type::Integer),
-        _ => TermType::Of(Type::Decimal { places: places(one).max(places(other)) }),
-    }
-}
-
-fn whole(kind: TermType) -> bool {
-    kind == TermType::Of(Type::Integer)
 }
 
 /// Errors: the kind of one side is known, and does not fit the operator.
@@ -417,46 +317,6 @@ fn number_type(operation: Arithmetic, one: TermType, other: TermType) -> Result<
     }
 }
 
-fn places(kind: TermType) -> i8 {
-    match kind {
-        TermType::Of(Type::Decimal { places }) => places,
-        _ => 0,
-    }
-}
-
-/// A literal span with its sign.
-pub(super) fn constant_span(node: &Node) -> Option<Span> {
-    match &node.kind {
-        NodeKind::Literal(Literal::Span(span)) => Some(*span),
-        NodeKind::Negative(inner) => constant_span(inner).map(Span::negated),
-        _ => None,
-    }
-}
-
-pub(super) fn grain_of(node: &Node) -> Result<Grain, Problem> {
-    match &node.kind {
-        NodeKind::Name { meaning: Meaning::Grain(grain), .. } => Ok(*grain),
-        NodeKind::Name { name, .. } => {
-            name.parse().map_err(|error: ValueError| Problem::new(&node.at, error.to_string()))
-        }
-        _ => Err(Problem::new(
-            &node.at,
-            "expected a grain here: hour, day, week, month, quarter or year",
-        )),
-    }
-}
-
-pub(super) fn places_of(node: &Node) -> Result<i8, Problem> {
-    match node.kind {
-        NodeKind::Literal(Literal::Integer(places @ 0..=9)) => Ok(places as i8),
-        _ => Err(Problem::new(&node.at, "expected the number of decimal places here: 0 to 9")),
-    }
-}
-
 fn one_of(periods: Periods) -> String {
     Type::Date(periods).to_string()
-}
-
-pub(super) fn needed(at: &Range<usize>, what: &str, found: TermType) -> Problem {
-    Problem::new(at, format!("expected {what} here, but this is {}", found.words()))
 }

@@ -6,9 +6,9 @@
 //! `round` and floating point round.
 
 use super::{
-    check::{TermType, common_number},
-    evaluate::Value,
-    parse::Arithmetic,
+    ast::Arithmetic,
+    types::{TermType, common_number},
+    value::Value,
 };
 use crate::{
     error::{Error, Result},
@@ -241,7 +241,7 @@ pub(super) fn negative(value: &Value, only_negatives: bool) -> Result<Value> {
                 DataType::Decimal64(..) => below_zero(value.array.as_primitive::<Decimal64Type>()),
                 _ => below_zero(value.array.as_primitive::<Decimal128Type>()),
             };
-            super::evaluate::choose(&is_negative, &turned, value)
+            super::value::choose(&is_negative, &turned, value)
         }
         _ => arithmetic(Arithmetic::Minus, &zero, value, &mut 0),
     }

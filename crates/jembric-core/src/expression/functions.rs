@@ -5,11 +5,11 @@
 //! evaluation, suggestions and the help all use the table.
 
 use super::{
-    Problem, calendrical,
-    check::{Check, TermType, grain_of, needed, places_of},
-    evaluate::{Evaluation, Value, text},
-    exact,
-    parse::Node,
+    ast::{Function, Node, grain_of, places_of},
+    calendrical, compare, exact,
+    problem::Problem,
+    types::{TermType, common, dated, needed, number},
+    value::{Rows, Value, text},
 };
 use crate::{
     calendar::Grain,
@@ -21,30 +21,6 @@ use std::{ops::Range, sync::Arc};
 
 /// The type of a call's result, or what is wrong with the call.
 type Checked = std::result::Result<TermType, Problem>;
-
-/// A function.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Function {
-    Year,
-    Quarter,
-    Month,
-    Day,
-    Weekday,
-    Week,
-    Hour,
-    Minute,
-    Date,
-    Time,
-    Period,
-    Abs,
-    Round,
-    Least,
-    Greatest,
-    Coalesce,
-    Lower,
-    Upper,
-    Trim,
-}
 
 /// A function with its arguments, and the whole of it in the tree.
 #[derive(Clone, Copy)]
@@ -63,8 +39,8 @@ struct FunctionEntry {
     /// What it returns, for the help.
     gives: &'static str,
     takes: fn(usize) -> bool,
-    kind: fn(&Check<'_>, Call<'_>) -> Checked,
-    value: fn(&Evaluation<'_>, Call<'_>) -> Result<Value>,
+    kind: fn(Call<'_>, &[TermType]) -> Checked,
+    value: fn(Call<'_>, &[Value], &Rows<'_>) -> Result<Value>,
 }
 
 /// A row of the table.
@@ -148,37 +124,50 @@ impl Function {
     }
 }
 
-impl Call<'_> {
-    /// The type of its result.
-    pub(super) fn kind(self, check: &Check<'_>) -> Checked {
+impl<'a> Call<'a> {
+    /// The arguments that are values: the others name a grain, or a number of places.
+    ///
+    /// Errors: it has too few or too many arguments.
+    pub(super) fn values(self) -> std::result::Result<&'a [Node], Problem> {
         let entry = self.function.entry();
         if !(entry.takes)(self.arguments.len()) {
             let problem = format!("`{}` cannot be called like this", entry.name);
             return Err(Problem::new(&self.node.at, problem).advice(entry.form));
         }
-        (entry.kind)(check, self)
+        Ok(match self.function {
+            Function::Period | Function::Round => &self.arguments[..1],
+            _ => self.arguments,
+        })
     }
 
-    /// Its value.
-    pub(super) fn value(self, evaluation: &Evaluation<'_>) -> Result<Value> {
-        (self.function.entry().value)(evaluation, self)
+    /// The type of its result, from those of its values.
+    pub(super) fn kind(self, kinds: &[TermType]) -> Checked {
+        (self.function.entry().kind)(self, kinds)
+    }
+
+    /// Its value, from those of its arguments.
+    pub(super) fn value(self, values: &[Value], rows: &Rows<'_>) -> Result<Value> {
+        (self.function.entry().value)(self, values, rows)
+    }
+
+    /// The place of an argument in the text.
+    fn at(self, argument: usize) -> &'a Range<usize> {
+        &self.arguments[argument].at
     }
 
     /// An error that the check should have found before.
-    fn refused(problem: Problem) -> Error {
+    pub(super) fn refused(problem: Problem) -> Error {
         Error::Setting {
             setting: "expression",
             value: problem.problem,
             expected: "a valid call".into(),
         }
     }
+}
 
-    /// The values of its arguments; none if one of them has no value at all.
-    fn values(self, evaluation: &Evaluation<'_>) -> Result<Option<Vec<Value>>> {
-        let values = self.arguments.iter().map(|argument| evaluation.value(argument));
-        let values = values.collect::<Result<Vec<_>>>()?;
-        Ok(Some(values).filter(|values| values.iter().all(|value| value.kind != TermType::Missing)))
-    }
+/// Whether one of the values is missing in all rows.
+fn is_any_missing(values: &[Value]) -> bool {
+    values.iter().any(|value| value.kind == TermType::Missing)
 }
 
 // Kinds.
@@ -194,8 +183,8 @@ fn grain_told(function: Function) -> Grain {
     }
 }
 
-fn part_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    check.dated(&call.arguments[0], grain_told(call.function))?;
+fn part_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    dated(call.at(0), kinds[0], grain_told(call.function))?;
     Ok(if call.function == Function::Weekday {
         TermType::Weekday
     } else {
@@ -203,56 +192,54 @@ fn part_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     })
 }
 
-fn clock_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    match check.kind(&call.arguments[0])? {
+fn clock_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    match kinds[0] {
         TermType::Of(Type::Moment { .. } | Type::Time) => Ok(TermType::Of(Type::Integer)),
         kind if kind.is_open() => Ok(TermType::Of(Type::Integer)),
-        kind => Err(needed(&call.arguments[0].at, "a moment or a time of day", kind)),
+        kind => Err(needed(call.at(0), "a moment or a time of day", kind)),
     }
 }
 
-fn date_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    if let [moment] = call.arguments {
-        check.dated(moment, Grain::Day)?;
+fn date_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    if let [moment] = kinds {
+        dated(call.at(0), *moment, Grain::Day)?;
         return Ok(TermType::Of(Type::DAYS));
     }
-    for argument in call.arguments {
-        match check.kind(argument)? {
-            TermType::Of(Type::Integer) => {}
-            kind if kind.is_open() => {}
-            kind => return Err(needed(&argument.at, "a whole number", kind)),
+    for (argument, kind) in kinds.iter().enumerate() {
+        if *kind != TermType::Of(Type::Integer) && !kind.is_open() {
+            return Err(needed(call.at(argument), "a whole number", *kind));
         }
     }
     Ok(TermType::Of(Type::DAYS))
 }
 
-fn time_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    match check.kind(&call.arguments[0])? {
+fn time_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    match kinds[0] {
         TermType::Of(Type::Moment { .. }) => Ok(TermType::Of(Type::Time)),
         kind if kind.is_open() => Ok(TermType::Of(Type::Time)),
-        kind => Err(needed(&call.arguments[0].at, "a moment", kind)),
+        kind => Err(needed(call.at(0), "a moment", kind)),
     }
 }
 
-fn period_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
+fn period_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
     let grain = grain_of(&call.arguments[1])?;
     if grain == Grain::Hour {
-        return match check.kind(&call.arguments[0])? {
+        return match kinds[0] {
             TermType::Unknown => Ok(TermType::Unknown),
             kind @ (TermType::Of(Type::Moment { .. }) | TermType::Missing) => Ok(kind),
-            kind => Err(needed(&call.arguments[0].at, "a moment", kind)),
+            kind => Err(needed(call.at(0), "a moment", kind)),
         };
     }
-    check.dated(&call.arguments[0], grain)?;
+    dated(call.at(0), kinds[0], grain)?;
     Ok(TermType::Of(Type::Date(grain.into())))
 }
 
-fn number_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    check.number(&call.arguments[0])
+fn number_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    number(call.at(0), kinds[0])
 }
 
-fn round_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    let kind = check.number(&call.arguments[0])?;
+fn round_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    let kind = number(call.at(0), kinds[0])?;
     let places = call.arguments.get(1).map_or(Ok(0), places_of)?;
     Ok(match (kind, places) {
         (TermType::Unknown | TermType::Missing, _) => kind,
@@ -264,12 +251,13 @@ fn round_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     })
 }
 
-fn common_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    check.one_of(call.node, &call.arguments.iter().collect::<Vec<_>>())
+fn common_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    let places = call.arguments.iter().map(|argument| &argument.at);
+    common(&call.node.at, places.zip(kinds.iter().copied()))
 }
 
-fn ordered_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    match common_kind(check, call)? {
+fn ordered_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    match common_kind(call, kinds)? {
         kind @ TermType::Of(Type::Boolean) => {
             Err(needed(&call.node.at, "a value that has an order", kind))
         }
@@ -277,11 +265,11 @@ fn ordered_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
     }
 }
 
-fn text_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
-    match check.kind(&call.arguments[0])? {
+fn text_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
+    match kinds[0] {
         kind @ TermType::Of(Type::Text) => Ok(kind),
         kind if kind.is_open() => Ok(TermType::Of(Type::Text)),
-        kind => Err(needed(&call.arguments[0].at, "text", kind)),
+        kind => Err(needed(call.at(0), "text", kind)),
     }
 }
 
@@ -289,60 +277,59 @@ fn text_kind(check: &Check<'_>, call: Call<'_>) -> Checked {
 // missing values.
 
 /// A part of a date, a moment or a time of day.
-fn part(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
-    match call.values(evaluation)? {
-        Some(values) => calendrical::part(call.function, &values[0], evaluation.zone()),
-        None => Ok(Value::missing()),
+fn part(call: Call<'_>, values: &[Value], rows: &Rows<'_>) -> Result<Value> {
+    if is_any_missing(values) {
+        return Ok(Value::missing());
     }
+    calendrical::part(call.function, &values[0], rows.zone)
 }
 
-fn date(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
-    let Some(values) = call.values(evaluation)? else { return Ok(Value::missing()) };
-    if let [moment] = &values[..] {
-        return calendrical::part(call.function, moment, evaluation.zone());
+fn date(call: Call<'_>, values: &[Value], rows: &Rows<'_>) -> Result<Value> {
+    if is_any_missing(values) {
+        return Ok(Value::missing());
+    }
+    if let [moment] = values {
+        return calendrical::part(call.function, moment, rows.zone);
     }
     let constant = values.iter().all(|value| value.constant);
-    let rows = if constant { 1 } else { evaluation.table.rows() };
-    let parts = values.iter().map(|value| value.rows(rows)).collect::<Result<Vec<_>>>()?;
+    let of_one = if constant { 1 } else { rows.count };
+    let parts = values.iter().map(|value| value.rows(of_one)).collect::<Result<Vec<_>>>()?;
     let (array, no_such) = calendrical::dates_of(&parts);
     // A value for all rows holds for each row.
-    let for_each = if constant { evaluation.table.rows() as u64 } else { 1 };
-    evaluation.note_no_such_day(no_such * for_each);
+    let for_each = if constant { rows.count as u64 } else { 1 };
+    rows.no_such_day.set(rows.no_such_day.get() + no_such * for_each);
     Ok(Value::new(TermType::Of(Type::DAYS), Arc::new(array), constant))
 }
 
-fn period(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
-    let date = evaluation.value(&call.arguments[0])?;
+fn period(call: Call<'_>, values: &[Value], rows: &Rows<'_>) -> Result<Value> {
     let grain = grain_of(&call.arguments[1]).map_err(Call::refused)?;
-    match date.kind {
-        TermType::Missing => Ok(date),
-        _ => calendrical::period(&date, grain, evaluation.zone()),
+    if is_any_missing(values) {
+        return Ok(Value::missing());
     }
+    calendrical::period(&values[0], grain, rows.zone)
 }
 
-fn abs(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
-    match call.values(evaluation)? {
-        Some(values) => exact::negative(&values[0], true),
-        None => Ok(Value::missing()),
-    }
+fn abs(_: Call<'_>, values: &[Value], _: &Rows<'_>) -> Result<Value> {
+    if is_any_missing(values) { Ok(Value::missing()) } else { exact::negative(&values[0], true) }
 }
 
-fn round(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
+fn round(call: Call<'_>, values: &[Value], _: &Rows<'_>) -> Result<Value> {
     let places = call.arguments.get(1).map_or(Ok(0), places_of).map_err(Call::refused)?;
-    match call.values(evaluation)? {
-        Some(values) => exact::round(&values[0], places),
-        None => Ok(Value::missing()),
+    if is_any_missing(values) { Ok(Value::missing()) } else { exact::round(&values[0], places) }
+}
+
+/// The least or greatest value, or the first that is not missing.
+fn best(call: Call<'_>, values: &[Value], rows: &Rows<'_>) -> Result<Value> {
+    let (first, others) = values.split_first().expect("it has an argument");
+    others.iter().try_fold(first.clone(), |best, next| {
+        compare::better(call.function, best, next.clone(), rows)
+    })
+}
+
+fn changed_text(call: Call<'_>, values: &[Value], _: &Rows<'_>) -> Result<Value> {
+    if is_any_missing(values) {
+        return Ok(Value::missing());
     }
-}
-
-fn best(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
-    let values = call.arguments.iter().map(|argument| evaluation.value(argument));
-    let best = values.reduce(|best, next| evaluation.better(call.function, best?, next?));
-    best.unwrap_or_else(|| Ok(Value::missing()))
-}
-
-fn changed_text(evaluation: &Evaluation<'_>, call: Call<'_>) -> Result<Value> {
-    let Some(values) = call.values(evaluation)? else { return Ok(Value::missing()) };
     Ok(match call.function {
         Function::Lower => text(&values[0], |text| text.to_lowercase()),
         Function::Upper => text(&values[0], |text| text.to_uppercase()),

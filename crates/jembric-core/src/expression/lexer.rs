@@ -1,6 +1,6 @@
 //! Splits an expression into tokens, each with its place.
 
-use super::Problem;
+use super::problem::Problem;
 use std::ops::Range;
 use winnow::{
     LocatingSlice, Parser,

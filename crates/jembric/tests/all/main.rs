@@ -16,6 +16,7 @@ mod library;
 #[cfg(feature = "draw")]
 mod page;
 #[cfg(feature = "draw")]
+mod rooms;
 mod routine;
 #[cfg(all(feature = "postgresql", feature = "sqlite"))]
 mod server;
