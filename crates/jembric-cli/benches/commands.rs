@@ -362,7 +362,7 @@ fn made_of(sizes: Sizes, format: &str) -> PathBuf {
 
 /// Reads files in batches, and does nothing else.
 fn read_alone<'a>(files: impl Iterator<Item = &'a str>, columns: &str, memory: Size) {
-    let memory = Memory::of(memory.0, env::temp_dir());
+    let memory = Memory::limited(memory.0, env::temp_dir());
     let reading = match columns {
         "" => Reading::new(),
         columns => Reading::new().only(columns.split(',')),

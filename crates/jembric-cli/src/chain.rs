@@ -49,7 +49,7 @@ pub(crate) fn chain(
         let typed = command.try_get_matches_from(words)?;
         steps.push(planned(operation, &typed, Some(steps.len() - 1), &reading)?);
     }
-    let mut routine = Routine::of(steps);
+    let mut routine = Routine::from_steps(steps);
     let inputs = routine.steps.iter().flat_map(|step| &step.inputs);
     if inputs.filter(|input| matches!(input, Input::File(file, _) if file == "-")).count() > 1 {
         let (value, expected) =

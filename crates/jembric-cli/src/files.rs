@@ -113,12 +113,12 @@ impl<'a> Reader<'a> {
 
 impl steps::Files for Reader<'_> {
     fn table(&self, file: &str, reading: &Reading) -> Result<Table> {
-        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        let progress = Progress::new(reading.clone(), file, self.shows_progress);
         self.files.read(&self.connected(&progress.reading), &self.path(file))
     }
 
     fn data(&self, file: &str, reading: &Reading, memory: &Memory) -> Result<Data> {
-        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        let progress = Progress::new(reading.clone(), file, self.shows_progress);
         self.files.data(&self.connected(&progress.reading), &self.path(file), memory)
     }
 
@@ -134,7 +134,7 @@ impl steps::Files for Reader<'_> {
         memory: &Memory,
         exchange: &dyn Exchange,
     ) -> Result<Data> {
-        let progress = Progress::of(reading.clone(), file, self.shows_progress);
+        let progress = Progress::new(reading.clone(), file, self.shows_progress);
         self.connected(&progress.reading).share(self.path(file), place, memory, exchange)
     }
 

@@ -52,7 +52,7 @@ impl ShownColumn {
     /// The columns of a table.
     pub(crate) fn all_of(table: &Table) -> Vec<ShownColumn> {
         let shape = table.shape();
-        let columns = shape.columns().iter().zip(table.columns()).zip(CellText::of(table));
+        let columns = shape.columns().iter().zip(table.columns()).zip(CellText::for_columns(table));
         let shown = columns.map(|((about, array), text)| {
             let cells = (0..table.rows()).map(|row| text.text(row));
             match about.kind {

@@ -24,7 +24,7 @@ impl ShownPicture {
     /// pipe.
     ///
     /// Errors: the format is not one of a picture.
-    pub(crate) fn of(
+    pub(crate) fn choose(
         said: Option<AnswerFormat>,
         file: Option<&Path>,
         is_terminal: bool,
@@ -41,7 +41,7 @@ impl ShownPicture {
                 });
             }
             (None, Some(file)) => {
-                let format = PictureFormat::of(file).map_err(|_| Error::Setting {
+                let format = PictureFormat::from_path(file).map_err(|_| Error::Setting {
                     setting: "out",
                     value: format!("`{}`, but the last step draws a picture", file.display()),
                     expected: "a name that ends in .svg or .png".to_owned(),

@@ -21,7 +21,7 @@ pub(crate) struct Progress {
 }
 
 impl Progress {
-    pub(crate) fn of(reading: Reading, file: &str, shown: bool) -> Progress {
+    pub(crate) fn new(reading: Reading, file: &str, shown: bool) -> Progress {
         if !shown {
             return Progress { reading, bar: None };
         }

@@ -185,13 +185,13 @@ impl Delivery {
         let is_on_page = has_page && out.is_none() && !is_compared;
         let shows_picture = draws && !is_on_page && last.is_some_and(|step| step.picture.is_none());
         let (picture, table) = if shows_picture {
-            let picture = ShownPicture::of(answer.format, out, is_terminal)?;
+            let picture = ShownPicture::choose(answer.format, out, is_terminal)?;
             (Some(picture), Shown::AsTable)
         } else {
-            (None, Shown::of(answer.format, out, is_terminal)?)
+            (None, Shown::choose(answer.format, out, is_terminal)?)
         };
         let aside = account.aside.as_deref();
-        let aside = aside.map(|aside| Shown::of(None, Some(aside), false)).transpose()?;
+        let aside = aside.map(|aside| Shown::choose(None, Some(aside), false)).transpose()?;
         let is_written = upto.is_none() && last.is_some_and(|step| step.write.is_some());
         Ok(Delivery { draws, picture, table, aside, is_on_page, is_compared, is_written })
     }
@@ -239,7 +239,7 @@ pub(crate) fn run(
     let delivery = Delivery::decide(routine, &options, screen.is_terminal, writes_files)?;
     let reader = Reader::new(files, directory, screen.shows_progress);
     // For two dates, each file is read once.
-    let once = FilesOnce::of(&reader);
+    let once = FilesOnce::new(&reader);
     let reader: &dyn steps::Files = if delivery.is_compared { &once } else { &reader };
     // Rows that are printed as they come would mix with the bar.
     let prints = options.answer.out.is_none()
@@ -272,7 +272,7 @@ pub(crate) fn run(
         picture: None,
         result: None,
     };
-    let columns = ChosenColumns::of(&options.answer.columns);
+    let columns = ChosenColumns::parse(&options.answer.columns);
     let shape = options.upto.map_or(checked.shapes.last(), |place| checked.shapes.get(place));
     if let Some(Some(shape)) = shape
         && !delivery.is_compared

@@ -25,7 +25,7 @@ pub(crate) enum ChosenColumns {
 
 impl ChosenColumns {
     /// Parses what was typed: `all`, or names.
-    pub(crate) fn of(typed: &[String]) -> ChosenColumns {
+    pub(crate) fn parse(typed: &[String]) -> ChosenColumns {
         match typed {
             [] => ChosenColumns::Fitting,
             [one] if one == "all" => ChosenColumns::All,
@@ -291,13 +291,13 @@ mod tests {
 
     #[test]
     fn chosen_columns_come_in_the_order_of_their_names() {
-        let chosen = ChosenColumns::of(&["tons".to_owned(), "note".to_owned()]);
+        let chosen = ChosenColumns::parse(&["tons".to_owned(), "note".to_owned()]);
         let text = shown(&notes(), 3, &chosen, None);
         assert_eq!(
             text.lines().next().unwrap().split_whitespace().collect::<Vec<_>>(),
             ["tons", "note"]
         );
-        let wrong = ChosenColumns::of(&["tonns".to_owned()]);
+        let wrong = ChosenColumns::parse(&["tonns".to_owned()]);
         let error = super::table(&notes(), 3, &wrong, None).unwrap_err().to_string();
         assert_eq!(error, "there is no column `tonns`. Did you mean `tons`?");
         assert_eq!(wrong.check(&notes().shape()).unwrap_err().to_string(), error);

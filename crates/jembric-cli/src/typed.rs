@@ -61,7 +61,7 @@ impl ReadArguments {
 impl Shown {
     /// The stated format, else the one of the file extension, else a table on a terminal and CSV in
     /// a pipe.
-    pub(crate) fn of(
+    pub(crate) fn choose(
         said: Option<AnswerFormat>,
         file: Option<&Path>,
         is_terminal: bool,
@@ -85,7 +85,7 @@ impl Shown {
                 });
             }
             (Some(AnswerFormat::Xlsx), _) => Shown::As(Writing::new().format(Format::Xlsx)),
-            (None, Some(file)) => Shown::As(Writing::of(file)?),
+            (None, Some(file)) => Shown::As(Writing::for_path(file)?),
             (None, None) if is_terminal => Shown::AsTable,
             (None, None) => Shown::As(Writing::new()),
         })

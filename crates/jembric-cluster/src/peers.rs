@@ -74,7 +74,7 @@ impl Peers {
     /// other in this way.
     pub fn alone(hosts: Hosts, process: usize) -> Arc<Peers> {
         let controls = hosts.addresses().iter().map(|_| None).collect();
-        Peers::of(hosts, process, controls)
+        Peers::new(hosts, process, controls)
     }
 
     /// Watches the other processes.
@@ -94,7 +94,7 @@ impl Peers {
             readers.push((peer, reader));
         }
         let controls = controls.into_iter().map(|control| control.map(Mutex::new)).collect();
-        let peers = Peers::of(hosts, process, controls);
+        let peers = Peers::new(hosts, process, controls);
         for (peer, reader) in readers {
             let peers = peers.clone();
             let listen = move || peers.listen(peer, reader);
@@ -111,7 +111,7 @@ impl Peers {
         Ok(peers)
     }
 
-    fn of(hosts: Hosts, process: usize, controls: Vec<Option<Mutex<TcpStream>>>) -> Arc<Peers> {
+    fn new(hosts: Hosts, process: usize, controls: Vec<Option<Mutex<TcpStream>>>) -> Arc<Peers> {
         let done = vec![false; controls.len()];
         let state = Mutex::new(State { failed: None, lost: None, done });
         Arc::new(Peers { hosts, process, controls, has_failed: AtomicBool::new(false), state })

@@ -214,7 +214,7 @@ impl Prepared for AlmanacPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let records = self.covered.iter();
         let records =
-            records.map(|covered| Records::of(tables[covered.table], covered.place, context));
+            records.map(|covered| Records::count(tables[covered.table], covered.place, context));
         self.outcome(&records.collect::<Vec<_>>(), context)
     }
 
@@ -235,7 +235,7 @@ impl State for AlmanacState {
     fn take(&mut self, place: usize, batch: &Table, _: u64) -> Result<()> {
         let columns = self.plan.covered.iter().zip(&mut self.records);
         for (covered, records) in columns.filter(|(covered, _)| covered.table == place) {
-            records.add(&Records::of(batch, covered.place, &self.context));
+            records.add(&Records::count(batch, covered.place, &self.context));
         }
         Ok(())
     }
@@ -365,7 +365,7 @@ impl AlmanacPlan {
             integers("weekday_number", &|day| day.weekday().number().into()),
             integers("day_of_year", &|day| day.of_year().into()),
             dates("month_start", Periods::DAYS, &|day| month.first_day(day)),
-            dates("month_end", Periods::DAYS, &|day| month.of(day).last()),
+            dates("month_end", Periods::DAYS, &|day| month.containing(day).last()),
         ];
         if let Some(year_start) = self.year_start {
             let year_start = year_start.number();
@@ -433,7 +433,7 @@ fn plain(name: &str, array: ArrayRef) -> (Field, ArrayRef) {
 
 impl Records {
     /// Counts the records of the column at a place.
-    fn of(table: &Table, place: usize, context: &Context) -> Records {
+    fn count(table: &Table, place: usize, context: &Context) -> Records {
         let dates = table.dates_at(place);
         let nulls = dates.nulls();
         let numbers = dates.day_numbers(&context.zone);

@@ -28,7 +28,12 @@ impl Axis {
     /// The axis for a column of dates.
     ///
     /// Errors: the periods are finer than the column's own, or are hours in a column of days.
-    pub(crate) fn of(column: &str, dates: &Dates, periods: Periods, zone: &Zone) -> Result<Axis> {
+    pub(crate) fn for_dates(
+        column: &str,
+        dates: &Dates,
+        periods: Periods,
+        zone: &Zone,
+    ) -> Result<Axis> {
         check_grain(column, dates, periods.grain())?;
         let hours = (periods.grain() == Grain::Hour).then(|| hours_of(dates, zone));
         Ok(Axis { periods, hours, instants: dates.are_instants(), zone: zone.clone() })
@@ -49,7 +54,7 @@ impl Axis {
             _ => {
                 let days = dates.day_numbers(&self.zone);
                 let number = |day: i32| self.number(Day::clamped(day));
-                match DayTable::of(&[&days], number) {
+                match DayTable::build(&[&days], number) {
                     Some(table) => parallel::map(&days, |day| table.at(day)),
                     None => parallel::map(&days, number),
                 }
@@ -176,7 +181,7 @@ pub(crate) fn end_of(zone: &Zone, day: Day) -> i64 {
 
 /// The hours for a column of moments.
 pub(crate) fn hours_of(starts: &Dates, zone: &Zone) -> Hours {
-    if starts.are_instants() { Hours::of(zone) } else { Hours::default() }
+    if starts.are_instants() { Hours::new(zone) } else { Hours::default() }
 }
 
 #[cfg(test)]
@@ -224,7 +229,8 @@ mod tests {
         #[case] first: &str,
     ) {
         let moments = table("at:instant\n2025-06-01T12:00:00Z").dates("at").unwrap();
-        let axis = Axis::of("at", &moments, Grain::Hour.into(), &zone.parse().unwrap()).unwrap();
+        let axis =
+            Axis::for_dates("at", &moments, Grain::Hour.into(), &zone.parse().unwrap()).unwrap();
         let (from, to) = axis.range(day.parse().unwrap());
         assert_eq!((to - from + 1, axis.text(from).as_str()), (hours, first));
         assert_eq!(

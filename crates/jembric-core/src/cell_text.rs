@@ -51,7 +51,7 @@ impl<'a> CellText<'a> {
                 let day = Day::from_number(array.as_primitive::<Date32Type>().value(row));
                 match (day, self.periods == Periods::DAYS) {
                     (Some(day), true) => shown(to, day),
-                    (Some(day), false) => shown(to, self.periods.of(day)),
+                    (Some(day), false) => shown(to, self.periods.containing(day)),
                     (None, _) => {}
                 }
             }

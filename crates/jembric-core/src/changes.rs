@@ -408,7 +408,7 @@ impl ChangesPlan {
         let (now_shape, before_shape) = (now.shape(), before.shape());
         let pairs = keys::pairs(&self.settings.per, &now_shape, &before_shape, "before")?;
         let compared = self.settings.compared(&now_shape, &before_shape, &pairs)?;
-        let records = Records::of(&pairs, now, before, &self.settings)?;
+        let records = Records::match_records(&pairs, now, before, &self.settings)?;
         let differing = compare::differing(&compared, now, before, &records.both, self.within)?;
         let cells =
             Cells { pairs: &pairs, compared: &compared, now, before, records: &records, differing };

@@ -313,7 +313,7 @@ impl Dates {
         match self {
             Dates::Days(days, periods) => {
                 let newest = max(days).and_then(Day::from_number);
-                newest.map(|day| periods.of(day).last())
+                newest.map(|day| periods.containing(day).last())
             }
             Dates::Moments(moments) => {
                 let reading = |micros| {
@@ -414,7 +414,7 @@ impl Dates {
     pub(crate) fn text(&self, row: usize) -> String {
         match self {
             Dates::Days(days, periods) if days.is_valid(row) => Day::from_number(days.value(row))
-                .map(|day| periods.of(day).to_string())
+                .map(|day| periods.containing(day).to_string())
                 .unwrap_or_default(),
             Dates::Moments(moments) if moments.is_valid(row) => {
                 let utc = if moments.timezone().is_some() { "Z" } else { "" };

@@ -13,7 +13,7 @@ pub(crate) struct DayTable<T> {
 impl<T: Copy> DayTable<T> {
     /// The values from the first to the last of all days; none if these are far apart, so that the
     /// table would not stay in the cache or not be worth it. Cost: one pass over the days.
-    pub(crate) fn of(columns: &[&[i32]], value: impl Fn(i32) -> T) -> Option<DayTable<T>> {
+    pub(crate) fn build(columns: &[&[i32]], value: impl Fn(i32) -> T) -> Option<DayTable<T>> {
         const MOST_DAYS: usize = 1 << 17;
         let rows = columns.iter().map(|days| days.len()).max().unwrap_or(0);
         let ends = |days: &&[i32]| parallel::ends(days.len(), |row| Some(days[row]));
@@ -43,7 +43,7 @@ mod tests {
         ) {
             let days: Vec<i32> = days.into_iter().map(|day| first + day).collect();
             let of_day = |day: i32| i64::from(day) * 3;
-            let table = DayTable::of(&[&days[..7], &days], of_day).expect("days close together");
+            let table = DayTable::build(&[&days[..7], &days], of_day).expect("days close together");
             for &day in &days {
                 prop_assert_eq!(table.at(day), of_day(day));
             }
@@ -52,7 +52,7 @@ mod tests {
 
     #[test]
     fn days_far_apart_or_few_have_no_table() {
-        let table = |columns: &[&[i32]]| DayTable::of(columns, |day| day).is_some();
+        let table = |columns: &[&[i32]]| DayTable::build(columns, |day| day).is_some();
         assert!(table(&[&[5; 8]]));
         assert!(!table(&[&[5; 3]]), "it would take longer than it saves");
         assert!(!table(&[&[5; 8], &[5_000; 8]]));

@@ -187,7 +187,7 @@ impl Elapsed {
     /// The two ends, found among the columns of a shape.
     fn ends(&self, shape: &Shape, context: &Context) -> Result<[End; 2]> {
         let end = |setting, text: &Option<String>| match text {
-            Some(text) => in_setting(setting, || End::of(text, shape, context)),
+            Some(text) => in_setting(setting, || End::resolve(text, shape, context)),
             None => refuse(
                 setting,
                 "not given",

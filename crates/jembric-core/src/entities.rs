@@ -80,7 +80,7 @@ impl Entities {
         rows: usize,
         missing: Missing,
     ) -> Result<Entities> {
-        if let Some(stretches) = Stretches::of(columns, rows)? {
+        if let Some(stretches) = Stretches::find(columns, rows)? {
             return stretches.numbered(columns, missing);
         }
         Entities::of_any_rows(columns, rows, missing)

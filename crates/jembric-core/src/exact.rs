@@ -64,7 +64,7 @@ impl ExactSum {
     /// Sums a column over the rows of the mask. Missing values add nothing.
     ///
     /// Errors: the column is missing or holds no numbers. Cost: one pass over the column.
-    pub fn of(table: &Table, column: &str, rows: &BooleanBuffer) -> Result<ExactSum> {
+    pub fn of_rows(table: &Table, column: &str, rows: &BooleanBuffer) -> Result<ExactSum> {
         table.shape().expect_numbers(column)?;
         Ok(ExactSum::of_column(table.column(column)?, rows))
     }
@@ -182,7 +182,7 @@ impl Limbs {
     }
 
     /// A single float.
-    pub(crate) fn of(value: f64) -> Limbs {
+    pub(crate) fn from_float(value: f64) -> Limbs {
         let mut limbs = Limbs::default();
         limbs.add(value);
         limbs
@@ -321,7 +321,8 @@ mod tests {
 
     fn sum(array: ArrayRef) -> ExactSum {
         let all = BooleanBuffer::new_set(array.len());
-        ExactSum::of(&Table::from_columns([("amount", array)]).unwrap(), "amount", &all).unwrap()
+        ExactSum::of_rows(&Table::from_columns([("amount", array)]).unwrap(), "amount", &all)
+            .unwrap()
     }
 
     fn floats(values: Vec<f64>) -> ExactSum {
@@ -397,7 +398,7 @@ mod tests {
             bits in 1..127_u32,
         ) {
             let mut limbs = Limbs::default();
-            values.iter().for_each(|&value| limbs.add_all(&Limbs::of(value)));
+            values.iter().for_each(|&value| limbs.add_all(&Limbs::from_float(value)));
             let Some((low, high)) = limbs.reach() else {
                 prop_assert_eq!(limbs.divided(1), 0.0);
                 return Ok(());

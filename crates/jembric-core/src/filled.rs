@@ -435,7 +435,7 @@ impl FilledPlan {
         context: &Context,
     ) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
         let dates = table.dates_at(self.date);
-        let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
+        let axis = Axis::for_dates(&self.date_name, &dates, self.periods, &context.zone)?;
         let [dated, usable, kept, before] = self.usable(table, &dates, context);
         let stated = self.stated(&dates);
         let outside = &usable & &!&kept;
@@ -461,7 +461,7 @@ impl FilledPlan {
         ledger.note("entities without a record", cells.without_record);
         ledger.note("entities named twice", cells.named_twice);
         ledger.note("entities named without a key", cells.without_key);
-        let fills = Fill::of(self, &cells)?;
+        let fills = Fill::choose_all(self, &cells)?;
         Ok((cells, fills, ledger, set_aside))
     }
 }
@@ -469,14 +469,15 @@ impl FilledPlan {
 impl Prepared for FilledPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         let dates = table.dates_at(self.date);
-        let axis = Axis::of(&self.date_name, &dates, self.periods, &context.zone)?;
+        let axis = Axis::for_dates(&self.date_name, &dates, self.periods, &context.zone)?;
         let [_, usable, kept, _] = self.usable(table, &dates, context);
         let numbers = axis.numbers(&dates);
         let periods = usable.set_indices().map(|row| (numbers[row], numbers[row]));
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
         let days = dates.day_numbers(axis.zone());
         let own = dates.periods();
-        let is_last = |row| own.of(Day::clamped(days[row])).last() == axis.last_day(numbers[row]);
+        let is_last =
+            |row| own.containing(Day::clamped(days[row])).last() == axis.last_day(numbers[row]);
         Ok(Some(Overall {
             periods: periods.reduce(wider),
             any_in_range: kept.count_set_bits() > 0,

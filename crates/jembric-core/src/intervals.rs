@@ -70,7 +70,7 @@ impl Rules {
         let (starts, ends) = (table.dates_at(self.start), table.dates_at(self.end));
         let zone = &context.zone;
         let ticks = Ticks { zone, hours: self.hours.then(|| hours_of(&starts, zone)) };
-        let (first, last) = (ticks.of(&starts, false), ticks.of(&ends, true));
+        let (first, last) = (ticks.convert(&starts, false), ticks.convert(&ends, true));
         let valid = |dates: &Dates| dates.nulls().map(NullBuffer::into_inner);
         let (started, ended) = (valid(&starts), valid(&ends));
         let none = || BooleanBuffer::new_unset(table.rows());
@@ -95,7 +95,7 @@ impl Rules {
 
     /// The ticks of a range; points in time need the time zone.
     pub(crate) fn ticks_of_range(&self, range: Range, instants: bool, zone: &Zone) -> (i32, i32) {
-        let hours = || if instants { Hours::of(zone) } else { Hours::default() };
+        let hours = || if instants { Hours::new(zone) } else { Hours::default() };
         Ticks { zone, hours: self.hours.then(hours) }.range(range)
     }
 
@@ -162,7 +162,7 @@ pub(crate) struct Intervals {
 impl Intervals {
     /// Finds the ticks of each row.
     #[cfg(test)]
-    pub(crate) fn of(table: &Table, rules: &Rules, context: &Context) -> Result<Intervals> {
+    pub(crate) fn from_table(table: &Table, rules: &Rules, context: &Context) -> Result<Intervals> {
         Intervals::closed_at(table, rules, None, context)
     }
 
@@ -181,7 +181,7 @@ impl Intervals {
         let zone = &context.zone;
         let hours = rules.hours.then(|| hours_of(&starts, zone));
         let ticks = Ticks { zone, hours: hours.clone() };
-        let (first, ended) = (ticks.of(&starts, false), ticks.of(&ends, true));
+        let (first, ended) = (ticks.convert(&starts, false), ticks.convert(&ends, true));
         let (started, has_end) =
             (starts.nulls().map(NullBuffer::into_inner), ends.nulls().map(NullBuffer::into_inner));
         let never = never_ending(&ends, &rules.never_ends, zone);
@@ -205,7 +205,7 @@ impl Intervals {
             has_end: has_end.as_ref(),
             never: never.as_ref(),
             ends: &ends,
-            backwards: Backwards::of(&starts, &ends),
+            backwards: Backwards::new(&starts, &ends),
             close,
             until,
             range,
@@ -338,13 +338,13 @@ struct Ticks<'a> {
 impl Ticks<'_> {
     /// The tick of each date. An end in a column of periods is its last day, and an end at a full
     /// hour is the hour before.
-    fn of(&self, dates: &Dates, end: bool) -> ScalarBuffer<i32> {
+    fn convert(&self, dates: &Dates, end: bool) -> ScalarBuffer<i32> {
         match (&self.hours, dates) {
             (Some(hours), Dates::Moments(moments)) => {
                 moments.values().iter().map(|&micros| hours.tick(micros - i64::from(end))).collect()
             }
             _ if end && dates.periods() != Periods::DAYS => {
-                let last = |day: i32| dates.periods().of(Day::clamped(day)).last().number();
+                let last = |day: i32| dates.periods().containing(Day::clamped(day)).last().number();
                 dates.day_numbers(self.zone).iter().map(|&day| last(day)).collect()
             }
             (None, Dates::Days(days, _)) => days.values().clone(),
@@ -379,7 +379,7 @@ impl Ticks<'_> {
                 let newest =
                     (0..first.len()).filter(|&row| has_start(row)).map(|row| first[row]).max();
                 let starts = newest.map(|tick| match self.hours {
-                    None => started_in.of(Day::clamped(tick)).last().number(),
+                    None => started_in.containing(Day::clamped(tick)).last().number(),
                     Some(_) => tick,
                 });
                 let ends = (0..last.len()).filter(|&row| !is_open(row)).map(|row| last[row]);
@@ -402,7 +402,7 @@ impl Ticks<'_> {
 fn ends_period(ends: &Dates, row: usize) -> i32 {
     match ends {
         Dates::Days(days, periods) if *periods != Periods::DAYS => {
-            let period = periods.of(Day::clamped(days.value(row)));
+            let period = periods.containing(Day::clamped(days.value(row)));
             period.last().number() - period.first().number() + 1
         }
         _ => 1,
@@ -437,7 +437,7 @@ enum Backwards<'a> {
 }
 
 impl<'a> Backwards<'a> {
-    fn of(starts: &'a Dates, ends: &'a Dates) -> Backwards<'a> {
+    fn new(starts: &'a Dates, ends: &'a Dates) -> Backwards<'a> {
         match (starts, ends) {
             (Dates::Moments(one), Dates::Moments(other))
                 if one.timezone().is_some() == other.timezone().is_some() =>

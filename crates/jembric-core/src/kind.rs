@@ -38,7 +38,7 @@ impl Type {
     /// Calendar days.
     pub const DAYS: Type = Type::Date(Periods::DAYS);
 
-    pub(crate) fn of(field: &Field) -> Type {
+    pub(crate) fn from_field(field: &Field) -> Type {
         match field.data_type() {
             DataType::Boolean => Type::Boolean,
             DataType::Int64 => Type::Integer,

@@ -381,8 +381,10 @@ fn covered(dates: &Dates) -> Option<DateLook> {
         || days(dates).filter_map(|(_, day)| Some(periods.number(Day::from_number(day)?)));
     let (least, greatest) =
         days(dates).fold((i32::MAX, i32::MIN), |(a, z), (_, day)| (a.min(day), z.max(day)));
-    let (first, last) =
-        (periods.of(Day::from_number(least)?), periods.of(Day::from_number(greatest)?));
+    let (first, last) = (
+        periods.containing(Day::from_number(least)?),
+        periods.containing(Day::from_number(greatest)?),
+    );
     let from = periods.number(first.first());
     let all = (periods.number(last.first()) - from + 1) as u32;
     let mut seen = BooleanBufferBuilder::new(all as usize);

@@ -64,7 +64,7 @@ impl Measure {
     /// The measure of the column at a place.
     ///
     /// Errors: an infinite value, which no sum can hold.
-    pub(crate) fn of(table: &Table, place: usize) -> Result<Measure> {
+    pub(crate) fn from_column(table: &Table, place: usize) -> Result<Measure> {
         Measure::beside(table, place, None)
     }
 
@@ -134,14 +134,14 @@ impl Measure {
         if table.at(place).data_type() == &DataType::Float64 {
             let first = match before {
                 Some(ExactUnits::Floats(sum)) => Some((**sum).clone()),
-                _ => opening.map(|opening| Limbs::of(opening.to_float())),
+                _ => opening.map(|opening| Limbs::from_float(opening.to_float())),
             };
             let measure = Measure::beside(table, place, first.as_ref())?;
             let first = first.unwrap_or_default();
             let units = (0..measure.layers).map(|layer| measure.digit_of(&first, layer)).collect();
             return Ok(Some((measure, units)));
         }
-        let mut measure = Measure::of(table, place)?;
+        let mut measure = Measure::from_column(table, place)?;
         let opening = opening.map_or(Some(0), |opening| measure.take_in(opening));
         let first = match before {
             Some(ExactUnits::Whole(sum)) => opening.map(|_| *sum),
@@ -467,7 +467,7 @@ mod tests {
     }
 
     fn of(array: ArrayRef) -> Result<Measure> {
-        Measure::of(&table(array), 0)
+        Measure::from_column(&table(array), 0)
     }
 
     fn text(array: &ArrayRef) -> String {
@@ -582,10 +582,10 @@ mod tests {
                 floats.iter().map(|&(far, exponent,
                     x)| if far { x * 2_f64.powi(exponent) } else { x }).collect();
             let table = table(Arc::new(Float64Array::from(floats.clone())));
-            let measure = Measure::of(&table, 0).unwrap();
+            let measure = Measure::from_column(&table, 0).unwrap();
             let sums = measure.sums(&summed(&measure, 0..floats.len())).unwrap();
             let all = arrow_buffer::BooleanBuffer::new_set(floats.len());
-            let exact = crate::exact::ExactSum::of(&table, "n", &all).unwrap();
+            let exact = crate::exact::ExactSum::of_rows(&table, "n", &all).unwrap();
             prop_assert_eq!(sums.as_primitive::<Float64Type>().value(0),
                 exact.to_string().parse::<f64>().unwrap());
         }

@@ -40,10 +40,10 @@ pub(crate) struct Number {
 impl Number {
     /// A decimal in units of its last place.
     pub(crate) fn of_units(units: i128, places: i8) -> Number {
-        Number::of(units, -i32::from(places))
+        Number::normalized(units, -i32::from(places))
     }
 
-    fn of(mut units: i128, mut exponent: i32) -> Number {
+    fn normalized(mut units: i128, mut exponent: i32) -> Number {
         if units == 0 {
             return Number { units, exponent: 0 };
         }
@@ -60,7 +60,7 @@ impl Number {
             return Number { units: value.signum() as i128, exponent: i32::MAX };
         }
         if value.fract() == 0.0 && value.abs() < i128::MAX as f64 {
-            return Number::of(value as i128, 0);
+            return Number::normalized(value as i128, 0);
         }
         let mut buffer = ryu::Buffer::new();
         let text = buffer.format_finite(value);
@@ -69,7 +69,7 @@ impl Number {
         let figures = digits.bytes().filter(u8::is_ascii_digit);
         let units = figures.fold(0, |units, figure| units * 10 + i128::from(figure - b'0'));
         let units = if value < 0.0 { -units } else { units };
-        Number::of(units, power.parse::<i32>().unwrap_or_default() - places)
+        Number::normalized(units, power.parse::<i32>().unwrap_or_default() - places)
     }
 
     /// The nearest float.
@@ -93,7 +93,7 @@ impl Number {
             _ => self.exponent.min(other.exponent),
         };
         let difference = self.at(exponent)?.checked_sub(other.at(exponent)?)?;
-        Some(Number::of(difference, exponent))
+        Some(Number::normalized(difference, exponent))
     }
 
     /// The distance from 0.
@@ -194,7 +194,7 @@ pub(crate) enum Numbers<'a> {
 
 impl<'a> Numbers<'a> {
     /// None if the column has no numbers.
-    pub(crate) fn of(array: &'a ArrayRef) -> Option<Numbers<'a>> {
+    pub(crate) fn from_array(array: &'a ArrayRef) -> Option<Numbers<'a>> {
         Some(match array.data_type() {
             DataType::Int64 => Numbers::Narrow(array.as_primitive::<Int64Type>().values(), 0),
             DataType::Decimal64(_, places) => {
@@ -276,7 +276,7 @@ pub(crate) fn in_one_type(one: &ArrayRef, other: &ArrayRef) -> Result<(ArrayRef,
 fn texts_of_numbers(array: &ArrayRef) -> ArrayRef {
     let mut texts = StringViewBuilder::with_capacity(array.len());
     let mut text = String::new();
-    let numbers = Numbers::of(array);
+    let numbers = Numbers::from_array(array);
     for row in 0..array.len() {
         match numbers.filter(|_| array.is_valid(row)) {
             None => texts.append_null(),

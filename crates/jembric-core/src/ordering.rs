@@ -37,7 +37,7 @@ pub(crate) fn sortable(table: &Table, place: usize) -> ArrayRef {
 pub(crate) struct WholeRows(Vec<DynComparator>);
 
 impl WholeRows {
-    pub(crate) fn of(table: &Table) -> Result<WholeRows> {
+    pub(crate) fn new(table: &Table) -> Result<WholeRows> {
         // The numbers of rows that are divided into parts are not part of the data.
         let columns = table.into_iter().filter(|(name, _)| !has_row_numbers(name));
         let columns = columns

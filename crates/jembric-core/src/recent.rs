@@ -131,28 +131,28 @@ from_given_text!(Whole);
 callable!(Recent);
 
 impl Recent {
-    fn of(date: impl Into<String>) -> Recent {
+    fn with_defaults(date: impl Into<String>) -> Recent {
         Recent { date: date.into(), ..Recent::default() }
     }
 
     /// Keeps the rows from the day after (as-of − span) up to the as-of date.
     pub fn last(date: impl Into<String>, span: Span) -> Recent {
-        Recent { last: Some(span), ..Recent::of(date) }
+        Recent { last: Some(span), ..Recent::with_defaults(date) }
     }
 
     /// Keeps the rows of the whole period that contains the as-of date.
     pub fn this(date: impl Into<String>, grain: Grain) -> Recent {
-        Recent { this: Some(grain), ..Recent::of(date) }
+        Recent { this: Some(grain), ..Recent::with_defaults(date) }
     }
 
     /// Keeps the rows of this number of whole periods before the one that contains the as-of date.
     pub fn previous(date: impl Into<String>, count: u32, grain: Grain) -> Recent {
-        Recent { previous: Some(Whole { count, grain }), ..Recent::of(date) }
+        Recent { previous: Some(Whole { count, grain }), ..Recent::with_defaults(date) }
     }
 
     /// Keeps the rows from the first day of the range to its last.
     pub fn range(date: impl Into<String>, range: Range) -> Recent {
-        Recent { range: Some(range), ..Recent::of(date) }
+        Recent { range: Some(range), ..Recent::with_defaults(date) }
     }
 
     /// The periods of a grain, with the set start of weeks and years.
@@ -286,13 +286,13 @@ impl View {
             View::Last { span, both_ends } => {
                 // The last period is that of the as-of date; the first is the one after the period
                 // that lies the span before.
-                let last = column.of(as_of);
-                let far = column.of(span.negated().after(last.first())?);
+                let last = column.containing(as_of);
+                let far = column.containing(span.negated().after(last.first())?);
                 let first = if both_ends { far } else { far.plus(1) };
                 Range::new(first.first(), last.last())
             }
             View::Whole { periods, back } => {
-                let this = periods.of(as_of);
+                let this = periods.containing(as_of);
                 let range = match i32::try_from(back) {
                     Ok(0) => Range::new(this.first(), this.last()),
                     Ok(back) => Range::new(this.plus(-back).first(), this.plus(-1).last()),

@@ -61,7 +61,7 @@ impl Role {
     }
 
     /// The role of a field. A word that is not a role is ignored.
-    pub(crate) fn of(field: &Field) -> Option<Role> {
+    pub(crate) fn from_field(field: &Field) -> Option<Role> {
         let word = field.metadata().get(ROLE)?;
         Role::ALL.into_iter().find(|role| role.word() == word)
     }

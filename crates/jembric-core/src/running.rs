@@ -348,7 +348,7 @@ impl RunningPlan {
         let in_front = used.rows() - own.rows();
         let dates = used.dates_at(self.date);
         let entities = if in_front == 0 { entities.only(&kept) } else { self.entities(&used)? };
-        let track = Track::of(self, &entities, &dates, before, context)?;
+        let track = Track::new(self, &entities, &dates, before, context)?;
         let last = if carries { track.last_stop() } else { None };
         ledger.zone =
             Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());

@@ -240,7 +240,7 @@ pub struct Named {
 
 impl Named {
     /// The column at a place, under its own name.
-    pub(crate) fn of(place: usize, name: &str) -> Named {
+    pub(crate) fn unrenamed(place: usize, name: &str) -> Named {
         Named { column: name.to_owned(), shown_as: name.to_owned(), place }
     }
 }

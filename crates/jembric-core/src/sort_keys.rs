@@ -20,7 +20,7 @@ pub(crate) enum SortKeys {
 
 impl SortKeys {
     /// The number of a missing value has no meaning.
-    pub(crate) fn of(array: &ArrayRef) -> Result<SortKeys> {
+    pub(crate) fn from_column(array: &ArrayRef) -> Result<SortKeys> {
         Ok(match array.data_type() {
             DataType::Int64 => {
                 SortKeys::Numbers(array.as_primitive::<Int64Type>().values().clone())
@@ -91,7 +91,7 @@ mod tests {
             0  1e300  0.00  9999-12-31 2025-06-30T09:59:59Z pearl 2025-06-30T09:59:59
             3  -1e-9  1.00  2024-02-29 2025-06-30T10:00:00Z pear  2025-06-30T10:00:00";
         for (_, array) in table(rows).fields() {
-            let order = SortKeys::of(&array).unwrap();
+            let order = SortKeys::from_column(&array).unwrap();
             let compare = make_comparator(&array, &array, SortOptions::default()).unwrap();
             for (one, other) in (0..4).flat_map(|one| (0..4).map(move |other| (one, other))) {
                 assert_eq!(

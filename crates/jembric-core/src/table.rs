@@ -46,7 +46,7 @@ pub struct Table {
 
 impl<'a> CellText<'a> {
     /// For each column of a table, in order.
-    pub fn of(table: &'a Table) -> Vec<CellText<'a>> {
+    pub fn for_columns(table: &'a Table) -> Vec<CellText<'a>> {
         let periods = |kind: Option<Type>| kind.and_then(Type::periods).unwrap_or(Periods::DAYS);
         let kinds =
             table.shape().columns().iter().map(|column| periods(column.kind)).collect::<Vec<_>>();
@@ -262,8 +262,8 @@ impl Table {
     pub fn shape(&self) -> Shape {
         let columns = self.batch.schema_ref().fields().iter().map(|field| ColumnShape {
             name: field.name().clone(),
-            kind: Some(Type::of(field)),
-            role: Role::of(field),
+            kind: Some(Type::from_field(field)),
+            role: Role::from_field(field),
         });
         Shape {
             file: self.origin().map(|origin| origin.file().to_owned()),
@@ -283,7 +283,7 @@ impl Table {
 
     /// The type of the column at a place.
     pub(crate) fn kind(&self, place: usize) -> Type {
-        Type::of(self.batch.schema_ref().field(place))
+        Type::from_field(self.batch.schema_ref().field(place))
     }
 
     /// The field of the column at a place.
@@ -444,7 +444,9 @@ impl Table {
     pub(crate) fn with_roles(&self, role: impl Fn(&str) -> Option<Role>) -> Table {
         let with_role = |field: &arrow_schema::FieldRef| {
             let role = role(field.name());
-            if Role::of(field) == role && (role.is_some() || !field.metadata().contains_key(ROLE)) {
+            if Role::from_field(field) == role
+                && (role.is_some() || !field.metadata().contains_key(ROLE))
+            {
                 return field.clone();
             }
             let mut metadata = field.metadata().clone();
@@ -468,7 +470,7 @@ impl Table {
 
     /// All of its columns, under their own names.
     pub(crate) fn all_named(&self) -> Vec<Named> {
-        let named = |(place, name): (usize, &str)| Named::of(place, name);
+        let named = |(place, name): (usize, &str)| Named::unrenamed(place, name);
         self.names().enumerate().map(named).collect()
     }
 

@@ -38,7 +38,7 @@ impl Timeline {
     ) -> GroupedByEntity<(i64, u32)> {
         let dated = |row: usize| (dates.sortable(row), row as u32);
         let mut dealt =
-            GroupedByEntity::of(entities.ids(), entities.count(), |row| rows.value(row), dated);
+            GroupedByEntity::group(entities.ids(), entities.count(), |row| rows.value(row), dated);
         dealt.each(|_, rows| {
             if !rows.is_sorted() {
                 rows.sort_unstable();
@@ -147,7 +147,7 @@ const ROWS_FOR_THREADS: usize = 1 << 17;
 impl<V: Copy + Default + Send + Sync> GroupedByEntity<V> {
     /// Groups the values of the rows that are used. Each thread handles its own entities, so that
     /// no two write to the same place.
-    pub(crate) fn of(
+    pub(crate) fn group(
         ids: &[u32],
         count: usize,
         used: impl Fn(usize) -> bool + Sync,
@@ -267,7 +267,7 @@ mod tests {
         }
         for threads in [1, 2, 3, 8] {
             let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
-            let mut dealt = pool.install(|| GroupedByEntity::of(&ids, 1_009, used, |row| row));
+            let mut dealt = pool.install(|| GroupedByEntity::group(&ids, 1_009, used, |row| row));
             for (entity, rows) in expected.iter().enumerate() {
                 assert_eq!(dealt.of_entity(entity), rows, "{threads} threads");
             }

@@ -522,7 +522,8 @@ struct TotalsPlan {
 
 impl Prepared for TotalsPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let (part, set_aside) = Part::of(self, tables[0], Groups::of(self, tables[0])?, context)?;
+        let (part, set_aside) =
+            Part::compute(self, tables[0], Groups::from_table(self, tables[0])?, context)?;
         sheet::outcome(self, part, set_aside, context)
     }
 

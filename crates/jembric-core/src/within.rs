@@ -167,15 +167,15 @@ pub struct Within {
 impl Within {
     /// Joins events on the dates of this column with windows with these bounds.
     pub fn new(date: impl Into<String>, window: Window) -> Within {
-        Within::of(Some(date.into()), None, window)
+        Within::with_defaults(Some(date.into()), None, window)
     }
 
     /// Joins events that last from one column to another with the windows that they overlap.
     pub fn intervals(interval: Window, window: Window) -> Within {
-        Within::of(None, Some(interval), window)
+        Within::with_defaults(None, Some(interval), window)
     }
 
-    fn of(date: Option<String>, interval: Option<Window>, window: Window) -> Within {
+    fn with_defaults(date: Option<String>, interval: Option<Window>, window: Window) -> Within {
         Within { date, interval, window, ..Within::default() }
     }
 
@@ -236,7 +236,7 @@ impl Within {
             let all = windows.columns().iter().enumerate();
             let all = all.filter(|(_, column)| !has_row_numbers(&column.name));
             let all = all.filter(|(place, _)| !pairs.iter().any(|pair| pair.of_windows == *place));
-            all.map(|(place, column)| Named::of(place, &column.name)).collect()
+            all.map(|(place, column)| Named::unrenamed(place, &column.name)).collect()
         };
         Ok(chosen.into_iter().map(|named| clash_free(named, events, "window")).collect())
     }
@@ -379,7 +379,7 @@ impl Within {
             });
         }
         let of_windows = reversed(&window_bounds);
-        let reconciling = Reconciling::of(context, events, windows);
+        let reconciling = Reconciling::new(context, events, windows);
         Ok(WithinPlan {
             step: self.step(),
             windows_step: format!("windows {}", self.window),
@@ -503,7 +503,7 @@ impl WithinPlan {
         if windows.rows() >= MOST_WINDOWS {
             return Err(Error::TableTooLong { rows: windows.rows() });
         }
-        let columns = TickColumns::of(self, events, windows);
+        let columns = TickColumns::new(self, events, windows);
         let clock = columns.clock(&context.zone);
         let join = Join { within: self, events, windows, context, columns: &columns };
         match clock.unit {

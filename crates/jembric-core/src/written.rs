@@ -55,7 +55,7 @@ pub(crate) fn read_as(
             setting,
             text: texts.value(row).to_owned(),
             column: field.name().clone(),
-            kind: Type::of(field),
+            kind: Type::from_field(field),
         }),
     }
 }
@@ -93,7 +93,7 @@ impl EntityList {
     /// The entities in these columns of a table.
     ///
     /// Errors: a column is missing.
-    pub fn of<N: AsRef<str>>(table: &Table, columns: &[N]) -> Result<EntityList> {
+    pub fn from_table<N: AsRef<str>>(table: &Table, columns: &[N]) -> Result<EntityList> {
         let cells = |row| {
             let cell = |name: &N| {
                 let name = name.as_ref();
@@ -205,8 +205,9 @@ mod tests {
 
     #[test]
     fn listed_keys_come_after_those_of_the_rows_in_their_types() {
-        let list = EntityList::of(&table("v:text m:date\nPetrel 2025-06\n- 2025-07"), &["v", "m"])
-            .unwrap();
+        let list =
+            EntityList::from_table(&table("v:text m:date\nPetrel 2025-06\n- 2025-07"), &["v", "m"])
+                .unwrap();
         assert_eq!((list.len(), list.complete().len(), list.is_empty()), (2, 1, false));
         let rows = table("when:date vessel:text\n2024-12 Wend");
         let per = rows.shape().named(&["vessel as ship".to_owned(), "when".to_owned()]).unwrap();

@@ -45,7 +45,7 @@ use proc_macro::TokenStream;
 #[proc_macro_derive(Settings, attributes(settings, setting))]
 pub fn derive_settings(input: TokenStream) -> TokenStream {
     let input = syn::parse_macro_input!(input as syn::DeriveInput);
-    let expanded = parse::Operation::of(&input).map(|operation| expand::expand(&operation));
+    let expanded = parse::Operation::parse(&input).map(|operation| expand::expand(&operation));
     expanded.unwrap_or_else(|error| error.into_compile_error()).into()
 }
 

@@ -39,7 +39,7 @@ pub(crate) struct Setting {
 }
 
 impl Operation {
-    pub(crate) fn of(input: &DeriveInput) -> Result<Operation> {
+    pub(crate) fn parse(input: &DeriveInput) -> Result<Operation> {
         let Data::Struct(data) = &input.data else {
             return Err(Error::new(input.span(), "settings are the fields of a struct"));
         };
@@ -71,7 +71,7 @@ impl Operation {
                 .clone()
                 .ok_or_else(|| Error::new(field.span(), "a field without a name"))?;
             if field.attrs.iter().any(|attribute| attribute.path().is_ident("setting")) {
-                settings.push(Setting::of(ident, field)?);
+                settings.push(Setting::from_field(ident, field)?);
             } else {
                 others.push(ident);
             }
@@ -88,7 +88,7 @@ impl Operation {
 }
 
 impl Setting {
-    fn of(field: Ident, of: &syn::Field) -> Result<Setting> {
+    fn from_field(field: Ident, of: &syn::Field) -> Result<Setting> {
         let docs: Vec<Attribute> =
             of.attrs.iter().filter(|attribute| attribute.path().is_ident("doc")).cloned().collect();
         let (help, default_in_words) = help(&docs);

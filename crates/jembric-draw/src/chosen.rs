@@ -117,9 +117,13 @@ impl Chosen {
     /// is not read yet.
     ///
     /// Errors: a column is missing, or is known to have the wrong type; no column fits.
-    pub(crate) fn of(draw: &Draw, shape: &Shape, table: Option<&Table>) -> Result<Option<Chosen>> {
+    pub(crate) fn choose(
+        draw: &Draw,
+        shape: &Shape,
+        table: Option<&Table>,
+    ) -> Result<Option<Chosen>> {
         let columns = Columns { shape, table };
-        let set = Set::of(draw, &columns)?;
+        let set = Set::from_settings(draw, &columns)?;
         // Types that are unknown are known once the table is read.
         if shape.columns().iter().any(|column| column.kind.is_none()) {
             return Ok(None);
@@ -407,7 +411,7 @@ struct Set {
 
 impl Set {
     /// Errors: a column is missing, or is known to have the wrong type.
-    fn of(draw: &Draw, columns: &Columns<'_>) -> Result<Set> {
+    fn from_settings(draw: &Draw, columns: &Columns<'_>) -> Result<Set> {
         let one = |setting, name: &Option<String>| {
             name.as_ref().map(|name| columns.named(setting, name)).transpose()
         };

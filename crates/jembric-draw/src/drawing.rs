@@ -35,7 +35,7 @@ impl Draw {
 
     fn read(&self, table: &Table, context: &Context) -> Result<(Judged, Content)> {
         let shape = table.shape();
-        let chosen = Chosen::of(self, &shape, Some(table));
+        let chosen = Chosen::choose(self, &shape, Some(table));
         let chosen = chosen.map_err(|error| table.explained(error))?;
         // A table knows the type of every column, so its columns can be chosen.
         let chosen = chosen.ok_or(Error::NothingToDraw { setting: "along", needs: "a column" })?;
@@ -62,7 +62,7 @@ impl Operation for Draw {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         // What is guessed depends on the data, so only a plan whose columns are all known can name
         // the columns that it needs.
-        let used: Vec<usize> = match Chosen::of(self, shape, None)? {
+        let used: Vec<usize> = match Chosen::choose(self, shape, None)? {
             Some(chosen) => chosen.places().collect(),
             None => (0..shape.columns().len()).collect(),
         };

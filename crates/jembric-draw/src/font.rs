@@ -13,7 +13,7 @@ struct Widths {
 }
 
 impl Widths {
-    fn of(file: &'static [u8]) -> Widths {
+    fn new(file: &'static [u8]) -> Widths {
         let mut widths = Widths { font: Face::parse(file, 0).ok(), ascii: [0.0; 128] };
         widths.ascii = std::array::from_fn(|code| widths.measured(code as u8 as char));
         widths
@@ -37,8 +37,8 @@ impl Widths {
     }
 }
 
-static REGULAR: LazyLock<Widths> = LazyLock::new(|| Widths::of(dejavu::sans::regular()));
-static BOLD: LazyLock<Widths> = LazyLock::new(|| Widths::of(dejavu::sans::bold()));
+static REGULAR: LazyLock<Widths> = LazyLock::new(|| Widths::new(dejavu::sans::regular()));
+static BOLD: LazyLock<Widths> = LazyLock::new(|| Widths::new(dejavu::sans::bold()));
 
 /// The width of a text in pixels.
 pub(crate) fn width(text: &str, size: f64) -> f64 {

@@ -124,7 +124,7 @@ fn panels(body: &mut Canvas, picture: &Frame<'_>, room: Room) -> f64 {
     if content.form == Form::Calendar {
         return calendar::draw(body, content, room);
     }
-    let axes = Axes::of(picture, &room);
+    let axes = Axes::new(picture, &room);
     let is_tall = axes.row_height(content).is_some();
     let count = content.panels.len();
     let columns = if is_tall {
@@ -182,7 +182,7 @@ fn numbers_of(picture: &Frame<'_>, most: usize) -> NumberAxis {
     // Bars begin at zero. Other values do if zero is near.
     let is_near = low >= 0.0 && low <= high * 0.4;
     let from_zero = content.form == Form::Bars || is_near;
-    NumberAxis::of((low, high), from_zero, content.is_whole, most)
+    NumberAxis::containing((low, high), from_zero, content.is_whole, most)
 }
 
 impl Panel {

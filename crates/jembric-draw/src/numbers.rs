@@ -17,7 +17,7 @@ pub(crate) enum Numbers<'a> {
 }
 
 impl<'a> Numbers<'a> {
-    pub(crate) fn of(array: &'a ArrayRef) -> Numbers<'a> {
+    pub(crate) fn from_array(array: &'a ArrayRef) -> Numbers<'a> {
         let unit = |places: i8| 10f64.powi(i32::from(places));
         match array.data_type() {
             DataType::Int64 => Numbers::Integers(array.as_primitive()),

@@ -27,7 +27,7 @@ impl fmt::Display for Rgb {
 }
 
 impl Rgb {
-    fn of(lightness: f32, chroma: f32, hue: f32) -> Rgb {
+    fn from_lch(lightness: f32, chroma: f32, hue: f32) -> Rgb {
         let color: Srgb = Oklch::new(lightness, chroma, hue).into_color();
         Rgb(color.into_format())
     }
@@ -67,20 +67,20 @@ const WATER: f32 = 235.0;
 
 pub(crate) static LIGHT: LazyLock<Colours> = LazyLock::new(|| Colours {
     paper: paper(false),
-    ink: Rgb::of(0.27, 0.03, WATER),
-    muted: Rgb::of(0.47, 0.025, WATER),
-    grid: Rgb::of(0.92, 0.008, WATER),
-    axis: Rgb::of(0.66, 0.02, WATER),
-    series: chosen().map(|color| Rgb::of(color.l, color.chroma, color.hue.into_degrees())),
+    ink: Rgb::from_lch(0.27, 0.03, WATER),
+    muted: Rgb::from_lch(0.47, 0.025, WATER),
+    grid: Rgb::from_lch(0.92, 0.008, WATER),
+    axis: Rgb::from_lch(0.66, 0.02, WATER),
+    series: chosen().map(|color| Rgb::from_lch(color.l, color.chroma, color.hue.into_degrees())),
     shades: std::array::from_fn(|n| shade(n, 0.93, 0.36)),
 });
 
 pub(crate) static DARK: LazyLock<Colours> = LazyLock::new(|| Colours {
     paper: paper(true),
-    ink: Rgb::of(0.94, 0.01, WATER),
-    muted: Rgb::of(0.74, 0.02, WATER),
-    grid: Rgb::of(0.29, 0.02, WATER),
-    axis: Rgb::of(0.55, 0.02, WATER),
+    ink: Rgb::from_lch(0.94, 0.01, WATER),
+    muted: Rgb::from_lch(0.74, 0.02, WATER),
+    grid: Rgb::from_lch(0.29, 0.02, WATER),
+    axis: Rgb::from_lch(0.55, 0.02, WATER),
     series: chosen().map(dark),
     shades: std::array::from_fn(|n| shade(n, 0.31, 0.90)),
 });
@@ -89,13 +89,17 @@ pub(crate) static DARK: LazyLock<Colours> = LazyLock::new(|| Colours {
 fn shade(n: usize, from: f32, to: f32) -> Rgb {
     let share = n as f32 / (SHADES - 1) as f32;
     let lightness = from + share * (to - from);
-    Rgb::of(lightness, 0.04 + 0.09 * (1.0 - (2.0 * share - 1.0).powi(2)), WATER - 25.0 * share)
+    Rgb::from_lch(
+        lightness,
+        0.04 + 0.09 * (1.0 - (2.0 * share - 1.0).powi(2)),
+        WATER - 25.0 * share,
+    )
 }
 
 /// The colour on dark paper for one on light paper: the same hue, but lighter.
 fn dark(color: Oklch) -> Rgb {
     let lightness = 0.60 + (color.l - LEAST) / (MOST - LEAST) * 0.32;
-    Rgb::of(lightness, color.chroma.min(0.15), color.hue.into_degrees())
+    Rgb::from_lch(lightness, color.chroma.min(0.15), color.hue.into_degrees())
 }
 
 /// The range of lightness on light paper: lighter colours lack contrast, darker ones look black.
@@ -116,7 +120,7 @@ fn chosen() -> [Oklch; SERIES] {
     let mut chosen = vec![Oklch::new(0.46, 0.12, WATER + 15.0)];
     // As it is seen on both papers with every vision.
     let seen = |color: &Oklch| -> Vec<Oklab> {
-        let on_light = Rgb::of(color.l, color.chroma, color.hue.into_degrees());
+        let on_light = Rgb::from_lch(color.l, color.chroma, color.hue.into_degrees());
         let papers = [on_light, dark(*color)];
         papers.into_iter().flat_map(|rgb| VISIONS.map(|vision| seen_by(vision, rgb))).collect()
     };
@@ -143,12 +147,12 @@ fn is_on_screen(color: Oklch) -> bool {
 /// Whether a colour has enough contrast to light paper, and its counterpart to dark paper.
 fn has_contrast(color: Oklch) -> bool {
     let Oklch { l, chroma, hue, .. } = color;
-    let on_light = Rgb::of(l, chroma, hue.into_degrees());
+    let on_light = Rgb::from_lch(l, chroma, hue.into_degrees());
     on_light.contrast(paper(false)) > 3.05 && dark(color).contrast(paper(true)) > 3.05
 }
 
 fn paper(is_dark: bool) -> Rgb {
-    if is_dark { Rgb::of(0.20, 0.02, WATER) } else { Rgb::of(0.99, 0.003, WATER) }
+    if is_dark { Rgb::from_lch(0.20, 0.02, WATER) } else { Rgb::from_lch(0.99, 0.003, WATER) }
 }
 
 fn distance(one: Oklab, other: Oklab) -> f32 {

@@ -114,11 +114,11 @@ impl Picture {
     pub fn png(&self) -> Result<Vec<u8>> {
         // A PNG cannot follow the viewer.
         let paper = if self.draw.paper == Paper::Dark { Paper::Dark } else { Paper::Light };
-        png::of(&layout::svg(&self.frame(), Place::Alone(paper)))
+        png::rasterize(&layout::svg(&self.frame(), Place::Alone(paper)))
     }
 
     /// The picture as text of this many columns and at most this many lines.
     pub fn text(&self, width: u16, height: u16) -> TextPicture {
-        text::of(&self.frame(), width, height)
+        text::render(&self.frame(), width, height)
     }
 }

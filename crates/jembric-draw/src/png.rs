@@ -12,7 +12,7 @@ static FONTS: LazyLock<Arc<usvg::fontdb::Database>> = LazyLock::new(|| {
     Arc::new(fonts)
 });
 
-pub(crate) fn of(svg: &str) -> Result<Vec<u8>> {
+pub(crate) fn rasterize(svg: &str) -> Result<Vec<u8>> {
     let failed = |why: String| Error::Sink(format!("the PNG could not be made: {why}").into());
     let options = usvg::Options {
         fontdb: FONTS.clone(),

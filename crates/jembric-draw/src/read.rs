@@ -158,7 +158,7 @@ impl Reading<'_> {
     ) -> (Vec<Panel>, Vec<Vec<Option<usize>>>) {
         let mut panels = vec![Panel::default(); self.panels.count()];
         let mut rows_of = vec![vec![None; keys.count()]; panels.len()];
-        drawn.iter().for_each(|&row| rows_of[self.panels.of(row)][keys.of(row)] = Some(0));
+        drawn.iter().for_each(|&row| rows_of[self.panels.group(row)][keys.group(row)] = Some(0));
         for (panel, rows) in panels.iter_mut().zip(&mut rows_of) {
             for (key, row) in rows.iter_mut().enumerate().filter(|(_, row)| row.is_some()) {
                 *row = Some(panel.rows.len());
@@ -194,7 +194,7 @@ impl Reading<'_> {
 
     /// The series of a row and a figure.
     pub(crate) fn series_of(&self, row: usize, figure: usize) -> usize {
-        self.series.of(row) * self.chosen.of.len().max(1) + figure
+        self.series.group(row) * self.chosen.of.len().max(1) + figure
     }
 
     /// Drops the rows of totals, which would stand beside their own parts.
@@ -267,7 +267,7 @@ impl Reading<'_> {
 
     /// The texts of the cells of a column.
     pub(crate) fn cells(&self, column: &Column) -> CellText<'_> {
-        CellText::of(self.table).swap_remove(column.place)
+        CellText::for_columns(self.table).swap_remove(column.place)
     }
 
     /// Whether all values are whole numbers.
@@ -339,7 +339,7 @@ impl Groups {
         for (place, &id) in before.values().iter().enumerate() {
             places[id as usize] = place as u32;
         }
-        let cells = CellText::of(&sorted);
+        let cells = CellText::for_columns(&sorted);
         let name = |row: usize| {
             let part = |column: &Column| match &cells[column.place] {
                 cell if cell.is_missing(row) => "(missing)".to_owned(),
@@ -359,7 +359,7 @@ impl Groups {
     }
 
     /// The group of a row.
-    pub(crate) fn of(&self, row: usize) -> usize {
+    pub(crate) fn group(&self, row: usize) -> usize {
         self.ids.as_ref().map_or(0, |(ids, places)| places[ids.ids()[row] as usize] as usize)
     }
 }

@@ -40,7 +40,7 @@ pub(crate) struct NumberAxis {
 impl NumberAxis {
     /// The axis that contains these values and ends on ticks, of which there are about as many as
     /// asked for. A single value gets room on both sides. Ticks of whole numbers are whole.
-    pub(crate) fn of(
+    pub(crate) fn containing(
         (low, high): (f64, f64),
         from_zero: bool,
         is_whole: bool,
@@ -88,7 +88,7 @@ mod tests {
         ) {
             prop_assume!(one.is_finite() && other.is_finite());
             let range = (one.min(other), one.max(other));
-            let axis = NumberAxis::of(range, from_zero, false, most);
+            let axis = NumberAxis::containing(range, from_zero, false, most);
             let room = (axis.high / 2.0 - axis.low / 2.0) * 1e-6;
             prop_assert!(axis.low <= range.0 + room && range.1 - room <= axis.high, "{axis:?}");
             prop_assert!((2..=most * 3 + 2).contains(&axis.ticks.len()), "{axis:?}");
@@ -101,7 +101,7 @@ mod tests {
     #[test]
     fn bars_begin_at_zero_and_a_single_value_has_room() {
         let ends = |low, high, from_zero| {
-            let axis = NumberAxis::of((low, high), from_zero, false, 5);
+            let axis = NumberAxis::containing((low, high), from_zero, false, 5);
             (axis.low, axis.high)
         };
         assert_eq!(ends(3.0, 7.0, true), (0.0, 8.0));
@@ -110,7 +110,7 @@ mod tests {
         let (low, high) = ends(5.0, 5.0, false);
         assert!(low < 5.0 && 5.0 < high);
         let labels = |low, high, is_whole| -> Vec<String> {
-            let axis = NumberAxis::of((low, high), false, is_whole, 5);
+            let axis = NumberAxis::containing((low, high), false, is_whole, 5);
             axis.ticks.into_iter().map(|(_, text)| text).collect()
         };
         assert_eq!(labels(0.0, 20_000.0, false), ["0", "5,000", "10,000", "15,000", "20,000"]);

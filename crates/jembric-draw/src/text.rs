@@ -119,7 +119,7 @@ fn shortened(text: &str, most: usize) -> String {
 /// The least height and width of a chart.
 const LEAST: (u16, u16) = (8, 24);
 
-pub(crate) fn of(picture: &Frame<'_>, width: u16, height: u16) -> TextPicture {
+pub(crate) fn render(picture: &Frame<'_>, width: u16, height: u16) -> TextPicture {
     let content = picture.content;
     let width = width.clamp(LEAST.1, 400);
     let mut text = TextPicture::default();
@@ -283,7 +283,7 @@ fn chart(text: &mut TextPicture, picture: &Frame<'_>, marks: &Marks, (width, hei
             let (low, high) =
                 levels.fold((low, high), |(low, high), level| (low.min(level), high.max(level)));
             let from_zero = content.form == Form::Bars || low >= 0.0 && low <= high * 0.4;
-            let axis = NumberAxis::of((low, high), from_zero, content.is_whole, 4);
+            let axis = NumberAxis::containing((low, high), from_zero, content.is_whole, 4);
             (axis.low, axis.high)
         }
         _ => (0.0, 1.0),

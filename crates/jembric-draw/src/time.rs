@@ -185,7 +185,7 @@ impl Span {
             None => Moment::from_micros(reading).map(|moment| moment.to_string()),
             Some(periods) => day_of(reading).map(|day| match periods.grain() {
                 Grain::Hour | Grain::Day => day.to_string(),
-                _ => periods.of(day).to_string(),
+                _ => periods.containing(day).to_string(),
             }),
         }
         .unwrap_or_default()
@@ -295,7 +295,7 @@ impl Span {
             _ => grain.into(),
         };
         let mut boundaries = Vec::new();
-        let mut period = periods.of(first);
+        let mut period = periods.containing(first);
         if let Step::Years(years) = step {
             let (year, ..) = period.last().ymd();
             period = period.plus(-year.rem_euclid(years));
@@ -304,7 +304,7 @@ impl Span {
         loop {
             let day = period.first();
             // The first year of the calendar is not the year 0.
-            if periods.of(day) == period {
+            if periods.containing(day) == period {
                 boundaries.push(self.day_boundary(step, period));
             }
             // The period after the last year of the calendar is that year again.

@@ -83,7 +83,7 @@ fn csv_out(criterion: &mut Criterion) {
 
 /// The bytes of all formatted cells, on all threads.
 fn texts(table: &jembric::Table) -> usize {
-    let columns = io::CellText::of(table);
+    let columns = io::CellText::for_columns(table);
     let one = |buffer: &mut String, row: usize| {
         buffer.clear();
         columns.iter().for_each(|column| column.append(row, buffer));

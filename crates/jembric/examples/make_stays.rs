@@ -89,12 +89,12 @@ pub(crate) fn write(sizes: Sizes, file: &str) -> Result<()> {
     };
     if file == "-" {
         let mut out = io::stdout().lock();
-        let mut csv = Writing::of(Path::new("stays.csv"))?.batches(&mut out);
+        let mut csv = Writing::for_path(Path::new("stays.csv"))?.batches(&mut out);
         let written = made(&mut |batch| csv.write(batch)).and_then(|()| csv.finish());
         return written.map_err(|source| jembric::Error::Write { file: "-".to_owned(), source });
     }
     let mut destination = Destination::file(file)?;
-    destination.write_tables(Writing::of(Path::new(file))?, |batches| {
+    destination.write_tables(Writing::for_path(Path::new(file))?, |batches| {
         made(&mut |batch| batches.write(batch))
     })?;
     destination.commit()

@@ -17,7 +17,7 @@ pub(crate) struct StepChanges {
 
 /// The key of each row of a table, as text; for finding the rows of changes.
 pub(crate) fn key_texts(table: &Table, key: &[String]) -> Vec<Vec<String>> {
-    let texts = CellText::of(table);
+    let texts = CellText::for_columns(table);
     let shape = table.shape();
     let places: Vec<usize> = key.iter().filter_map(|name| shape.place(name).ok()).collect();
     let row = |row| places.iter().map(|place| texts[*place].text(row)).collect();

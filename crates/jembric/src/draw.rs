@@ -38,7 +38,7 @@ impl PictureFormat {
     /// The format for a file extension.
     ///
     /// Errors: the extension is not `svg` or `png`.
-    pub fn of(path: &Path) -> Result<PictureFormat> {
+    pub fn from_path(path: &Path) -> Result<PictureFormat> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         match ending.as_deref() {
             Some("svg") => Ok(PictureFormat::Svg),
@@ -66,7 +66,7 @@ impl PictureFormat {
 ///
 /// Errors: another extension; the file cannot be written.
 pub fn write_picture(picture: &Picture, path: impl AsRef<Path>) -> Result<()> {
-    let format = PictureFormat::of(path.as_ref())?;
+    let format = PictureFormat::from_path(path.as_ref())?;
     let mut file = Destination::file(path)?;
     file.write(|to| format.write(picture, to))?;
     file.commit()
@@ -116,7 +116,7 @@ impl Planned {
     /// Moves the file of a picture to its place: a step that draws writes pictures, and tables only
     /// beside them.
     pub(crate) fn with_picture_placed(mut self) -> Planned {
-        let is_picture = |file: &String| PictureFormat::of(Path::new(file)).is_ok();
+        let is_picture = |file: &String| PictureFormat::from_path(Path::new(file)).is_ok();
         if self.operation.draws() && self.picture.is_none() {
             self.picture = self.write.take_if(|file| is_picture(file));
         }

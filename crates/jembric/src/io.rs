@@ -61,5 +61,5 @@ pub fn read(path: impl AsRef<Path>) -> Result<Table> {
 /// Writes a table to a file, in the format of its extension, completely or not at all; see
 /// [`Writing`].
 pub fn write(table: &Table, path: impl AsRef<Path>) -> Result<()> {
-    Writing::of(path.as_ref())?.file(table, path)
+    Writing::for_path(path.as_ref())?.file(table, path)
 }

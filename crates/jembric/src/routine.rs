@@ -319,7 +319,7 @@ fn stands_alone(takes: Takes) -> bool {
 
 impl Routine {
     /// A routine of these steps.
-    pub fn of(steps: Vec<Planned>) -> Routine {
+    pub fn from_steps(steps: Vec<Planned>) -> Routine {
         Routine { steps, ..Routine::default() }
     }
 

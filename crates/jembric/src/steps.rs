@@ -287,7 +287,7 @@ impl fmt::Debug for FilesOnce<'_> {
 
 impl<'a> FilesOnce<'a> {
     /// Keeps the tables of these files.
-    pub fn of(files: &'a dyn Files) -> FilesOnce<'a> {
+    pub fn new(files: &'a dyn Files) -> FilesOnce<'a> {
         FilesOnce { files, read: RefCell::default() }
     }
 
@@ -525,7 +525,7 @@ impl Step {
         context: &Context,
         sink: &mut Sink<'_>,
     ) -> std::result::Result<Outcome, CoreError> {
-        self.prepare_for(tables, context)?.apply_into(&of(tables), sink)
+        self.prepare_for(tables, context)?.apply_into(&unnamed(tables), sink)
     }
 
     /// Applies the operation to these tables.
@@ -536,11 +536,11 @@ impl Step {
         tables: &[(String, Table)],
         context: &Context,
     ) -> std::result::Result<Outcome, CoreError> {
-        self.prepare_for(tables, context)?.apply(&of(tables))
+        self.prepare_for(tables, context)?.apply(&unnamed(tables))
     }
 }
 
 /// The tables without their names.
-fn of(tables: &[(String, Table)]) -> Vec<&Table> {
+fn unnamed(tables: &[(String, Table)]) -> Vec<&Table> {
     tables.iter().map(|(_, table)| table).collect()
 }

@@ -150,7 +150,7 @@ impl Connecting<'_> {
         while let Some(missing) = is_missing(to) {
             match listener.accept() {
                 Ok((stream, _)) => {
-                    waiting.extend(Waiting::of(stream));
+                    waiting.extend(Waiting::new(stream));
                     if waiting.len() > MOST_WAITING {
                         waiting.pop_front();
                     }
@@ -315,7 +315,7 @@ struct Waiting {
 }
 
 impl Waiting {
-    fn of(stream: TcpStream) -> Option<Waiting> {
+    fn new(stream: TcpStream) -> Option<Waiting> {
         stream.set_nonblocking(true).ok()?;
         Some(Waiting { stream, since: Instant::now(), bytes: Vec::new() })
     }

@@ -61,8 +61,8 @@ fn ranges_of_a_column_have_the_rows_of_the_table(
     assert_eq!(expected.len(), 200);
     for processes in [1, 2, 3, 7] {
         let shares = together(processes, 1_000, |flow| {
-            let memory =
-                budget.map_or(Memory::unlimited(), |budget| Memory::of(budget, scratch.path()));
+            let memory = budget
+                .map_or(Memory::unlimited(), |budget| Memory::limited(budget, scratch.path()));
             reading().share(fresh.table("fees"), None, &memory, flow)?.head(usize::MAX)
         });
         let shares: Vec<Table> = shares.into_iter().map(Result::unwrap).collect();

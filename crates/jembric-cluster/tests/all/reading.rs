@@ -21,7 +21,7 @@ fn shares(
 ) -> Vec<Result<Table>> {
     together(processes, 1_000, |flow| {
         let memory = match memory {
-            Some(budget) => Memory::of(budget, path.parent().unwrap()),
+            Some(budget) => Memory::limited(budget, path.parent().unwrap()),
             None => Memory::unlimited(),
         };
         reading.share(path, None, &memory, flow)?.head(usize::MAX)
@@ -150,7 +150,7 @@ proptest! {
         writer.close().unwrap();
         let whole = Reading::new().file(&path).unwrap();
         let own = together(processes, 1_000, |flow| {
-            let memory = Memory::of(1 << 24, directory.path());
+            let memory = Memory::limited(1 << 24, directory.path());
             let data: Data = Reading::new().share(&path, None, &memory, flow)?;
             data.head(usize::MAX)
         });

@@ -67,7 +67,7 @@ struct Said {
 
 fn rows(table: &Table) -> Vec<String> {
     let mut text = Vec::new();
-    let mut batches = Writing::of(Path::new("a.csv")).unwrap().batches(&mut text);
+    let mut batches = Writing::for_path(Path::new("a.csv")).unwrap().batches(&mut text);
     batches.write(table).unwrap();
     batches.finish().unwrap();
     // Only texts have line breaks, and they are quoted.

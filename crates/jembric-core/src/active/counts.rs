@@ -106,14 +106,14 @@ impl Sweep {
     /// range. The bytes are those that a row takes in memory.
     ///
     /// Errors: more periods than a result may have rows.
-    pub(super) fn of(
+    pub(super) fn new(
         active: &ActivePlan,
         groups: usize,
         (overall, is_stated): (Option<(i32, i32)>, bool),
         closing_tick: Option<i32>,
         (row_bytes, context): (u64, &Context),
     ) -> Result<Sweep> {
-        let periods = Cutting::of(active.grain, active.periods);
+        let periods = Cutting::new(active.grain, active.periods);
         let overall = overall.filter(|_| groups > 0);
         let (first, last) = overall.unwrap_or((0, -1));
         // Without a range the last period counts to its end, even if the data ends earlier.
@@ -416,7 +416,7 @@ pub(super) fn sums_of_rows(
     order: &[usize],
 ) -> Result<Vec<(String, ArrayRef)>> {
     let one = |(name, place): &(String, usize)| {
-        let measure = Measure::of(rows.table, *place)?;
+        let measure = Measure::from_column(rows.table, *place)?;
         let of_layer = |layer| {
             let mut changes = vec![0_i128; sweep.ticks.groups * sweep.count()];
             rows.each_change(sweep.periods, |group, period, row, gained| {
@@ -516,7 +516,7 @@ pub(super) fn both_sweeps_agree(
     first: i32,
     last: i32,
 ) -> bool {
-    let periods = Cutting::of(Grain::Week, Grain::Week.into());
+    let periods = Cutting::new(Grain::Week, Grain::Week.into());
     let from = periods.number(first);
     let count = periods.number(last) - from + 1;
     let ticks = Ticks { first, last, groups: 1, is_closing: false };

@@ -12,7 +12,7 @@ pub(super) struct Cutting {
 
 impl Cutting {
     /// Hours and days are ticks.
-    pub(super) fn of(grain: Grain, periods: Periods) -> Cutting {
+    pub(super) fn new(grain: Grain, periods: Periods) -> Cutting {
         Cutting { periods, simple: matches!(grain, Grain::Hour | Grain::Day) }
     }
 
@@ -22,7 +22,7 @@ impl Cutting {
 
     /// The last tick of the period that contains a tick.
     pub(super) fn end_of(self, tick: i32) -> i32 {
-        if self.simple { tick } else { self.periods.of(Day::clamped(tick)).last().number() }
+        if self.simple { tick } else { self.periods.containing(Day::clamped(tick)).last().number() }
     }
 
     /// The first and last tick of a period, clipped to these ticks.

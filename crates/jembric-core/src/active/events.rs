@@ -213,7 +213,7 @@ impl StartsAndEnds for RowSource<'_> {
         let active = |row: usize| self.is_active(row);
         let one_group = || Cow::Owned(vec![0; self.table.rows()]);
         let groups = if self.is_one { one_group() } else { Cow::Borrowed(self.entities.ids()) };
-        let both = GroupedByEntity::of(&groups, ticks.groups, active, of_row);
+        let both = GroupedByEntity::group(&groups, ticks.groups, active, of_row);
         Box::new(RowEvents { both, cut })
     }
 }

@@ -106,7 +106,7 @@ impl<'a> Expansion<'a> {
         before.push(all);
         let shares = share
             .iter()
-            .map(|named| (named.clone(), SharedMeasure::of(table, named.place)))
+            .map(|named| (named.clone(), SharedMeasure::new(table, named.place)))
             .collect();
         let expansion = Expansion { active, intervals, table, records, before, shares };
         if all > active.most_rows {
@@ -227,7 +227,7 @@ impl<'a> Expansion<'a> {
             }
             periods.extend((number..).take(rows));
             if !simple {
-                let mut period = cut.of(Day::clamped(first)).plus(skipped as i32);
+                let mut period = cut.containing(Day::clamped(first)).plus(skipped as i32);
                 for (n, ticks) in ticks[done..done + rows].iter_mut().enumerate() {
                     let from = period.first().number().max(first);
                     *ticks = i64::from(period.last().number().min(last) - from + 1);
@@ -321,7 +321,7 @@ enum SharedMeasure {
 }
 
 impl SharedMeasure {
-    fn of(table: &Table, place: usize) -> SharedMeasure {
+    fn new(table: &Table, place: usize) -> SharedMeasure {
         let array = table.at(place);
         let has = if let Type::Decimal { places } = table.kind(place) { places } else { 0 };
         let places = has.max(LEAST_PLACES);

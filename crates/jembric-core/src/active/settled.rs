@@ -110,7 +110,7 @@ impl Settled {
         let events = rows.all_events(&mut self.cut);
         self.add_events(events);
         let sums = sum.iter().map(|(_, place)| {
-            Changes::of(table, *place, &rows, Cutting::of(active.grain, active.periods))
+            Changes::count(table, *place, &rows, Cutting::new(active.grain, active.periods))
         });
         self.add_sums(sums.collect::<Result<_>>()?);
         self.tally = Some(match self.tally.take() {
@@ -272,8 +272,13 @@ impl GroupEvents for &Settled {
 }
 
 impl Changes {
-    fn of(table: &Table, place: usize, rows: &RowSource<'_>, periods: Cutting) -> Result<Changes> {
-        let measure = Measure::of(table, place)?;
+    fn count(
+        table: &Table,
+        place: usize,
+        rows: &RowSource<'_>,
+        periods: Cutting,
+    ) -> Result<Changes> {
+        let measure = Measure::from_column(table, place)?;
         let mut layers: BTreeMap<(u32, i32), Vec<i128>> = BTreeMap::new();
         rows.each_change(periods, |group, period, row, gained| {
             let sums =
@@ -576,7 +581,7 @@ impl ActivePlan {
         let overall = (intervals.overall(), intervals.range.is_some());
         let closing = intervals.closing_tick();
         let row_bytes = self.row_bytes(&keys, sink.is_some());
-        let sweep = Sweep::of(self, order.len(), overall, closing, (row_bytes, context))?;
+        let sweep = Sweep::new(self, order.len(), overall, closing, (row_bytes, context))?;
         let rows =
             RowSource { intervals: &intervals, table, entities: &entities, is_one: per.is_empty() };
         let beside = Beside {
@@ -614,7 +619,7 @@ impl ActivePlan {
         let overall = (stated.or_else(|| settled.overall()), stated.is_some());
         let row_bytes = self.row_bytes(&keys, sink.is_some());
         let sweep =
-            Sweep::of(self, order.len(), overall, settled.closing_tick, (row_bytes, context))?;
+            Sweep::new(self, order.len(), overall, settled.closing_tick, (row_bytes, context))?;
         let tally = settled.tally.clone().unwrap_or_default();
         let mut ledger = tally.in_order(Fate::reasons()).ledger(self.step.clone());
         let closed_on = settled.closing_tick.map(|tick| self.closing_day(settled, tick, context));

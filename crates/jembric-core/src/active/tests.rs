@@ -477,7 +477,7 @@ proptest! {
         let per_group = (number(last) - number(first) + 1) as usize;
         prop_assert_eq!(gs.len(), per_group * (groups as usize).min(rows.len()));
         for (slot, &g) in gs.iter().enumerate() {
-            let period = periods.of(Day::from_number(firsts[slot]).unwrap());
+            let period = periods.containing(Day::from_number(firsts[slot]).unwrap());
             let bounds = (period.first().number().max(first), period.last().number().min(last));
             let of_group = || (0..rows.len()).filter(|&id| id as i64 % groups == g && !usable[id]
                 .is_empty());
@@ -535,7 +535,7 @@ proptest! {
                 share)| share).sum();
             prop_assert_eq!(sum, i64::from(row.2));
             let mask = BooleanBuffer::collect_bool(ids.len(), |slot| ids[slot] == id as i64);
-            let sum = crate::ExactSum::of(&outcome.table, "f_share", &mask).unwrap();
+            let sum = crate::ExactSum::of_rows(&outcome.table, "f_share", &mask).unwrap();
             prop_assert_eq!(sum.to_string(), row.3.to_string());
         }
     }
@@ -556,7 +556,7 @@ proptest! {
             hours: false,
             only_until_as_of: false,
         };
-        let intervals = Intervals::of(&table, &rules, &Context::new()).unwrap();
+        let intervals = Intervals::from_table(&table, &rules, &Context::new()).unwrap();
         let Some((first, last)) = intervals.overall() else { return Ok(()) };
         prop_assert!(super::counts::both_sweeps_agree(&intervals, &table, first, last));
     }

@@ -34,7 +34,7 @@ impl Default for Hours {
 
 impl Hours {
     /// The hours of a time zone.
-    pub(crate) fn of(zone: &Zone) -> Hours {
+    pub(crate) fn new(zone: &Zone) -> Hours {
         let mut phases: Vec<Phase> = Vec::new();
         for (from, offset) in zone.phases(MICROS_PER_HOUR) {
             let shift = offset.rem_euclid(MICROS_PER_HOUR);
@@ -87,7 +87,7 @@ mod tests {
     }
 
     fn starts(zone: &str, from: &str, to: &str) -> Vec<String> {
-        let hours = Hours::of(&zone.parse().unwrap());
+        let hours = Hours::new(&zone.parse().unwrap());
         let (first, last) = (hours.tick(instant(from)), hours.tick(instant(to)));
         (first..=last)
             .map(|tick| Moment::from_micros(hours.start(tick)).unwrap().to_string())
@@ -128,7 +128,7 @@ mod tests {
             second in -62_135_400_000_i64..253_402_100_000,
         ) {
             let zone: Zone = name.parse().unwrap();
-            let hours = Hours::of(&zone);
+            let hours = Hours::new(&zone);
             let micros = second * 1_000_000;
             let tick = hours.tick(micros);
             let (start, next) = (hours.start(tick), hours.start(tick + 1));

@@ -91,7 +91,7 @@ impl Periods {
     }
 
     /// The period that contains a day.
-    pub fn of(self, day: Day) -> Period {
+    pub fn containing(self, day: Day) -> Period {
         Period { periods: self, number: self.number(day) }
     }
 
@@ -244,7 +244,7 @@ impl FromStr for Period {
         };
         let day = || super::notation::iso_day(bytes).map(|day| (Grain::Day, day));
         match day().or_else(|| label(bytes)).or_else(year) {
-            Some((grain, day)) => Ok(Periods::from(grain).of(day)),
+            Some((grain, day)) => Ok(Periods::from(grain).containing(day)),
             None => Err(ValueError::Malformed {
                 what: "a period",
                 text: text.to_owned(),

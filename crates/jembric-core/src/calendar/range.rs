@@ -40,12 +40,15 @@ impl Range {
     #[must_use]
     pub fn to_whole(self, periods: impl Into<Periods>) -> Range {
         let periods = periods.into();
-        Range { first: periods.of(self.first).first(), last: periods.of(self.last).last() }
+        Range {
+            first: periods.containing(self.first).first(),
+            last: periods.containing(self.last).last(),
+        }
     }
 
     /// The periods at both ends of which only a part lies in the range.
     pub(crate) fn cut_periods(self, periods: Periods) -> Vec<Period> {
-        let mut ends = vec![periods.of(self.first), periods.of(self.last)];
+        let mut ends = vec![periods.containing(self.first), periods.containing(self.last)];
         ends.dedup();
         ends.retain(|period| period.first() < self.first || period.last() > self.last);
         ends

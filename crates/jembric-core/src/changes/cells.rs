@@ -208,7 +208,7 @@ impl<'a> Cells<'a> {
         };
         let common = common_type(&self.kinds());
         if common == Type::Text {
-            let texts = CellText::of(table);
+            let texts = CellText::for_columns(table);
             let mut cells = StringViewBuilder::with_capacity(rows.len());
             for row in rows {
                 let found =
@@ -264,7 +264,7 @@ impl<'a> Cells<'a> {
                 Values::Days(arrays.map(|array| &**array.as_primitive::<Date32Type>().values()))
             }
             kinds if are_numbers(kinds) => {
-                let [one, other] = arrays.map(Numbers::of);
+                let [one, other] = arrays.map(Numbers::from_array);
                 let places = |kind| match kind {
                     Type::Decimal { places } => Some(places),
                     Type::Float => None,

@@ -38,7 +38,7 @@ pub(super) fn differing(
         }
         let within = within.filter(|_| are_numbers);
         let any_float = [kinds.0, kinds.1].contains(&Type::Float);
-        if let (Some(these), Some(those)) = (Numbers::of(one), Numbers::of(other))
+        if let (Some(these), Some(those)) = (Numbers::from_array(one), Numbers::from_array(other))
             && any_float
             && (within.is_some() || kinds.0 != kinds.1)
         {
@@ -171,7 +171,8 @@ fn texts_differ(
     column: &Compared,
     both: &[(u32, u32)],
 ) -> BooleanBuffer {
-    let (one, other) = (&CellText::of(now)[column.now], &CellText::of(before)[column.before]);
+    let (one, other) =
+        (&CellText::for_columns(now)[column.now], &CellText::for_columns(before)[column.before]);
     records(both, |now, before| {
         one.is_missing(now) != other.is_missing(before) || one.text(now) != other.text(before)
     })

@@ -33,7 +33,7 @@ pub(super) struct Records {
 
 impl Records {
     /// Errors: a key occurs twice on a side, and duplicates are refused.
-    pub(super) fn of(
+    pub(super) fn match_records(
         pairs: &[Pair],
         now: &Table,
         before: &Table,

@@ -356,7 +356,7 @@ proptest! {
             let table = &outcome.table;
             let cell = |name: &str, row: usize| {
                 let place = table.shape().place(name).unwrap();
-                let text = &crate::CellText::of(table)[place];
+                let text = &crate::CellText::for_columns(table)[place];
                 (!text.is_missing(row)).then(|| text.text(row))
             };
             let negated = |text: String| text.parse::<i64>().map(|n| (-n).to_string()).unwrap();
@@ -374,7 +374,7 @@ proptest! {
         let forth = compared(&now, &before);
         let back = compared(&before, &now);
         let cells = |outcome: &Outcome| -> Vec<Vec<Option<String>>> {
-            let texts = crate::CellText::of(&outcome.table);
+            let texts = crate::CellText::for_columns(&outcome.table);
             let cell = |row: usize, text: &crate::CellText<'_>| {
                 (!text.is_missing(row)).then(|| text.text(row))
             };
@@ -388,7 +388,7 @@ proptest! {
     fn the_changes_lead_from_before_to_now(now in records(), before in records()) {
         let outcome = compared(&now, &before);
         let (mut state, target) = (map(&before), map(&now));
-        let texts = crate::CellText::of(&outcome.table);
+        let texts = crate::CellText::for_columns(&outcome.table);
         for row in 0..outcome.table.rows() {
             let cell = |place: usize| {
                 (!texts[place].is_missing(row)).then(|| texts[place].text(row))

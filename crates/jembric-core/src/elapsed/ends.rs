@@ -26,7 +26,7 @@ impl End {
     ///
     /// Errors: there is no such column, or it holds no dates; the as-of date or today's date is not
     /// known.
-    pub(super) fn of(text: &str, shape: &Shape, context: &Context) -> Result<End> {
+    pub(super) fn resolve(text: &str, shape: &Shape, context: &Context) -> Result<End> {
         match text {
             "as-of" if context.as_of_is_unknown() => Err(no_as_of()),
             "as-of" => Ok(End::AsOf),

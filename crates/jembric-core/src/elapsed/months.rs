@@ -20,7 +20,7 @@ impl MonthTable {
             let is_last = day.plus_days(1).is_none_or(|next| next.ymd().2 == 1);
             months << (2 * BITS) | of_month << BITS | if is_last { DAY } else { of_month }
         };
-        DayTable::of(&columns, day).map(MonthTable)
+        DayTable::build(&columns, day).map(MonthTable)
     }
 
     /// The completed months from one day to another, as of [`Day::months_until`].

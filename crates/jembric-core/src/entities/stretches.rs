@@ -15,7 +15,7 @@ pub(super) struct Stretches {
 
 impl Stretches {
     /// The stretches of rows with the same key; none if they are short.
-    pub(super) fn of(columns: &[ArrayRef], rows: usize) -> Result<Option<Stretches>> {
+    pub(super) fn find(columns: &[ArrayRef], rows: usize) -> Result<Option<Stretches>> {
         /// A few places are looked at first, because most tables have no long stretches.
         const LOOKED_AT: usize = 16;
         const ROWS_THERE: usize = 64;

@@ -105,7 +105,7 @@ fn keys_in_long_stretches_are_numbered_as_any_others() {
     let numbers: ArrayRef = Arc::new((0..rows).map(number).collect::<Int64Array>());
     let table = Table::from_columns([("text", texts), ("number", numbers)]).unwrap();
     let columns: Vec<ArrayRef> = table.columns().to_vec();
-    let stretches = Stretches::of(&columns, table.rows()).unwrap();
+    let stretches = Stretches::find(&columns, table.rows()).unwrap();
     assert!(stretches.is_some_and(|stretches| stretches.starts.len() < table.rows() / 20));
     for missing in [Missing::NoEntity, Missing::IsAKey] {
         for columns in [&["text"][..], &["number"], &["number", "text"]] {
@@ -113,7 +113,7 @@ fn keys_in_long_stretches_are_numbered_as_any_others() {
         }
     }
     let mixed = Int64Array::from_iter_values((0..rows).map(|row| row * 31 % 70_001));
-    assert!(Stretches::of(&[Arc::new(mixed)], table.rows()).unwrap().is_none());
+    assert!(Stretches::find(&[Arc::new(mixed)], table.rows()).unwrap().is_none());
 }
 
 proptest! {

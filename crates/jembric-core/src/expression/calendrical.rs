@@ -109,7 +109,7 @@ pub(super) fn period(value: &Value, grain: Grain, zone: &Zone) -> Result<Value> 
     let nulls = value.array.logical_nulls();
     if grain == Grain::Hour {
         let Dates::Moments(moments) = dates(value) else { return Ok(value.clone()) };
-        let hours = if moments.timezone().is_some() { Hours::of(zone) } else { Hours::default() };
+        let hours = if moments.timezone().is_some() { Hours::new(zone) } else { Hours::default() };
         let hours =
             moments.values().iter().map(|&micros| hours.start(hours.tick(micros))).collect();
         let array =

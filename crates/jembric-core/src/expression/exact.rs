@@ -355,7 +355,7 @@ pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
 /// with 0. A short constant is compared as a float.
 pub(super) fn compared(left: &Value, right: &Value) -> Result<(Value, Value)> {
     let is_short = |value: &Value| {
-        let known = Numbers::of(&value.array).filter(|_| value.constant);
+        let known = Numbers::from_array(&value.array).filter(|_| value.constant);
         known.is_some_and(|numbers| numbers.known_as_float(0).is_some())
     };
     if is_short(left) || is_short(right) {
@@ -364,7 +364,7 @@ pub(super) fn compared(left: &Value, right: &Value) -> Result<(Value, Value)> {
     let constant = left.constant && right.constant;
     let nulls = both_nulls(left, right);
     let rows = if left.constant { right.array.len() } else { left.array.len() };
-    let orders = match (Numbers::of(&left.array), Numbers::of(&right.array)) {
+    let orders = match (Numbers::from_array(&left.array), Numbers::from_array(&right.array)) {
         (Some(one), Some(other)) => {
             let place = |value: &Value, row| if value.constant { 0 } else { row };
             parallel::of_rows(rows, |row| {

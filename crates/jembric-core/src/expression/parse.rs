@@ -414,7 +414,7 @@ fn date(text: &str) -> Result<Literal, String> {
         let micros = written.micros(notation::Order::DayFirst).ok_or_else(no_such)?;
         return Ok(Literal::Moment { micros, instant: written.offset.is_some() });
     }
-    let day = text.parse::<Day>().ok().map(|day| crate::calendar::Periods::DAYS.of(day));
+    let day = text.parse::<Day>().ok().map(|day| crate::calendar::Periods::DAYS.containing(day));
     day.or_else(|| text.parse::<Period>().ok()).map(Literal::Period).ok_or_else(no_such)
 }
 

@@ -77,8 +77,10 @@ fn values(text: &str) -> std::result::Result<[String; 2], String> {
     assert!(promised == kind || promised == Some(Type::Nothing), "{text}: {promised:?} {kind:?}");
     let cell = |row| match kind.and_then(Type::periods) {
         Some(periods) if array.is_valid(row) => periods
-            .of(Day::from_number(array.as_primitive::<arrow_array::types::Date32Type>().value(row))
-                .unwrap())
+            .containing(
+                Day::from_number(array.as_primitive::<arrow_array::types::Date32Type>().value(row))
+                    .unwrap(),
+            )
             .to_string(),
         _ if matches!(kind, Some(Type::Moment { .. })) => whole.dates("v").unwrap().text(row),
         _ => array_value_to_string(&array, row).unwrap(),

@@ -319,7 +319,7 @@ impl Cells {
         let days = self.dates.day_numbers(self.axis.zone());
         // A single record on another day shows that the data is not dated on last days.
         let is_last = |row: usize| {
-            own.of(Day::clamped(days[row])).last() == self.axis.last_day(self.numbers[row])
+            own.containing(Day::clamped(days[row])).last() == self.axis.last_day(self.numbers[row])
         };
         if in_range.set_indices().all(is_last) { Dated::Last } else { Dated::First }
     }

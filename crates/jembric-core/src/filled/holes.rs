@@ -96,7 +96,7 @@ enum Hole {
 
 impl Fill {
     /// The fills of all columns except the date and the keys.
-    pub(super) fn of(filled: &FilledPlan, cells: &Cells) -> Result<Vec<Fill>> {
+    pub(super) fn choose_all(filled: &FilledPlan, cells: &Cells) -> Result<Vec<Fill>> {
         let (fills_blanks, sets_blanks) = (filled.fills_blanks, filled.sets_blanks);
         let mut fills = Vec::new();
         for (column, (field, array)) in cells.table.fields().enumerate() {
@@ -110,7 +110,7 @@ impl Fill {
                     (array, Rule::Carry { limit: *limit }, [true, fills_blanks])
                 }
                 Some(FillRule::Linear) => {
-                    let measure = Measure::of(&cells.table, column)?;
+                    let measure = Measure::from_column(&cells.table, column)?;
                     (cast(&array, &DataType::Float64)?, Rule::Linear(measure), [true, fills_blanks])
                 }
                 Some(FillRule::KeepWith) => {

@@ -159,7 +159,7 @@ fn entities_without_records_have_rows_and_constant_columns_are_kept() {
          Marram barge   2025-03 30",
     );
     let vessels = table("name:text\nMarram\nTeal\n-\nTeal");
-    let list = EntityList::of(&vessels, &["name"]).unwrap();
+    let list = EntityList::from_table(&vessels, &["name"]).unwrap();
     let filled = Filled::new("month")
         .per(["vessel"])
         .grain(Grain::Month)
@@ -195,7 +195,7 @@ fn entities_without_records_have_rows_and_constant_columns_are_kept() {
 
     // Keys that are numbers are read as numbers, and listed entities alone make a series, too.
     let berths = table("berth:number day:date");
-    let list = EntityList::of(&table("n:text\n12\n7"), &["n"]).unwrap();
+    let list = EntityList::from_table(&table("n:text\n12\n7"), &["n"]).unwrap();
     let alone = Filled::new("day")
         .per(["berth"])
         .entities(list.clone())
@@ -253,7 +253,7 @@ fn entities_without_records_have_rows_and_constant_columns_are_kept() {
     "`limit` needs `carry`")]
 #[case::misspelt(by_gauge().carry(["levle"]), "gauge:text day:date level:number",
     "there is no column `levle`. Did you mean `level`?")]
-#[case::listed(by_gauge().entities(EntityList::of(&gauge(), &["gauge", "note"]).unwrap()),
+#[case::listed(by_gauge().entities(EntityList::from_table(&gauge(), &["gauge", "note"]).unwrap()),
     "gauge:text day:date level:number", "`entities` is 2 columns: expected as many columns as \
         `per` has, in the same order")]
 fn impossible_results_are_explained(
@@ -351,7 +351,7 @@ proptest! {
                 day(from + length)).unwrap()),
             None => Extent::Data,
         };
-        let list = EntityList::of(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
+        let list = EntityList::from_table(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
         let entities = Some(list).filter(|_| listed && !each && !rows.is_empty());
         let filled = Filled { limit, added_only, range, entities,
             ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
@@ -403,7 +403,7 @@ proptest! {
 #[test]
 fn a_listed_entity_without_rows_loses_no_record_of_the_others() {
     let rows = table("d:date k:text y:number\n2024-01-02 a 1\n2024-01-01 b 5\n2024-01-01 a 6");
-    let list = EntityList::of(&table("k:text\nz"), &["k"]).unwrap();
+    let list = EntityList::from_table(&table("k:text\nz"), &["k"]).unwrap();
     let outcome = Filled::new("d").per(["k"]).entities(list).apply(&rows).unwrap();
     let expected = [
         "2024-01-01 a 6",

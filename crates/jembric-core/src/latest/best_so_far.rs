@@ -48,7 +48,7 @@ struct Kept {
 }
 
 impl Kept {
-    fn of(table: Table, numbers: Numbers, entities: Vec<u32>) -> Kept {
+    fn new(table: Table, numbers: Numbers, entities: Vec<u32>) -> Kept {
         Kept { bytes: table.bytes(), table, numbers, entities }
     }
 
@@ -111,7 +111,7 @@ impl BestSoFar {
         let none = BooleanBuffer::new_unset(table.rows());
         let masks = self.plan.masks_of(&rows, kept, none);
         let entities = rows.entities.into_ids();
-        let kept = self.without_gone(&masks, Kept::of(table, numbers, entities))?;
+        let kept = self.without_gone(&masks, Kept::new(table, numbers, entities))?;
         self.rows += kept.entities.len();
         self.kept.push(kept);
         if self.rows >= FEW_ROWS.max(3 * self.compacted) { self.compact() } else { Ok(()) }
@@ -126,7 +126,7 @@ impl BestSoFar {
         }
         let kept = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
         let of_rows = || kept.values().iter().map(|&row| row as usize);
-        Ok(Kept::of(
+        Ok(Kept::new(
             table.take_with_origin(&kept)?.without_others_texts()?,
             Numbers::Listed(of_rows().map(|row| numbers.at(row)).collect()),
             of_rows().map(|row| entities[row]).collect(),

@@ -95,7 +95,7 @@ impl RecordSettings<'_> {
             }
             None => ResultOrder::Rows(0),
         };
-        let division = ByEntity::of(keys, order);
+        let division = ByEntity::division(keys, order);
         let plan = Plan::new(&[shape], context, (result, uses, access), plan).divided(division);
         let plan = match self.at_each {
             Some((_, most)) => plan.limited(most, Smaller::LongerGrain),

@@ -89,7 +89,7 @@ impl RecordPlan {
         let considered = except(&usable, &after);
         let states = match self.at_each {
             Some((grain, most)) => {
-                let states = States::of(grain, most, &self.date_name, &dates, context)?;
+                let states = States::new(grain, most, &self.date_name, &dates, context)?;
                 Some(states.until(self.last_period))
             }
             None => None,

@@ -37,7 +37,7 @@ pub(super) struct States {
 
 impl States {
     /// Errors: the periods are finer than those of the column.
-    pub(super) fn of(
+    pub(super) fn new(
         grain: Grain,
         most: u64,
         date: &str,

@@ -44,7 +44,7 @@ struct Part {
 /// A key with the row in its lowest bits.
 trait Key: Copy + Ord + Send + Sync + Default {
     /// Keys of the values of one column.
-    fn of(values: Values) -> Vec<Self>;
+    fn pack(values: Values) -> Vec<Self>;
     fn appended(self, bits: u32, value: u128) -> Self;
     fn low(self, bits: u32) -> u32;
     fn without(self, bits: u32) -> Self;
@@ -53,7 +53,7 @@ trait Key: Copy + Ord + Send + Sync + Default {
 macro_rules! key {
     ($type:ty, $narrow:expr, $wide:expr) => {
         impl Key for $type {
-            fn of(values: Values) -> Vec<$type> {
+            fn pack(values: Values) -> Vec<$type> {
                 match values {
                     Values::Narrow(values) => $narrow(values),
                     Values::Wide(values) => $wide(values),
@@ -87,7 +87,7 @@ pub(super) fn order_of_rows(columns: &[(ArrayRef, bool)], rows: usize) -> Result
     let of_row = usize::BITS - rows.leading_zeros();
     let (mut parts, mut bits, mut is_exact) = (Vec::new(), of_row, true);
     for (column, descending) in columns {
-        let Some(part) = Part::of(column, *descending)? else {
+        let Some(part) = Part::from_column(column, *descending)? else {
             is_exact = false;
             break;
         };
@@ -124,7 +124,7 @@ fn comparators(columns: &[(ArrayRef, bool)]) -> Result<Vec<DynComparator>> {
 fn sorted<K: Key>(parts: Vec<Part>, of_row: u32, rows: usize, rest: &[DynComparator]) -> Vec<u32> {
     let mut parts = parts.into_iter();
     let mut keys = match parts.next() {
-        Some(first) => K::of(first.values),
+        Some(first) => K::pack(first.values),
         None => vec![K::default(); rows],
     };
     let parts: Vec<Part> = parts.collect();
@@ -171,7 +171,7 @@ fn sorted<K: Key>(parts: Vec<Part>, of_row: u32, rows: usize, rest: &[DynCompara
 
 impl Part {
     /// None for a column whose values do not fit into numbers.
-    fn of(column: &ArrayRef, descending: bool) -> Result<Option<Part>> {
+    fn from_column(column: &ArrayRef, descending: bool) -> Result<Option<Part>> {
         let mut is_exact = true;
         let values = match column.data_type() {
             DataType::Utf8View => match longest(column) {
@@ -205,7 +205,7 @@ impl Part {
             | DataType::Decimal64(..)
             | DataType::Float64
             | DataType::Date32
-            | DataType::Timestamp(..) => match SortKeys::of(column)? {
+            | DataType::Timestamp(..) => match SortKeys::from_column(column)? {
                 SortKeys::Numbers(numbers) => Values::Narrow(parallel::map(&numbers, in_order)),
                 SortKeys::Ranks(ranks) => Values::Narrow(parallel::map(&ranks, u64::from)),
             },

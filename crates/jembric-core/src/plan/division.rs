@@ -133,7 +133,7 @@ pub struct Part {
 
 impl Part {
     /// A part by its number.
-    pub fn of(number: u32, (parts, seed): (u32, u64)) -> Part {
+    pub fn new(number: u32, (parts, seed): (u32, u64)) -> Part {
         Part { number, parts, seed }
     }
 
@@ -146,7 +146,7 @@ impl Part {
 
 impl ByEntity {
     /// A division by these key columns of one table.
-    pub(crate) fn of(
+    pub(crate) fn division(
         keys: impl IntoIterator<Item = usize>,
         order: ResultOrder,
     ) -> Option<Division> {

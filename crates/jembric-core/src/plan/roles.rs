@@ -32,7 +32,7 @@ impl Roles {
         self
     }
 
-    pub(crate) fn of(&self, name: &str) -> Option<Role> {
+    pub(crate) fn role(&self, name: &str) -> Option<Role> {
         let named = self.named.iter().find(|(column, _)| column == name).map(|(_, role)| *role);
         let other = self.others.filter(|(_, except)| *except != name).map(|(role, _)| role);
         named.or(other)
@@ -40,12 +40,12 @@ impl Roles {
 
     /// The shape with these roles.
     pub(crate) fn shape(&self, mut shape: Shape) -> Shape {
-        shape.columns.iter_mut().for_each(|column| column.role = self.of(&column.name));
+        shape.columns.iter_mut().for_each(|column| column.role = self.role(&column.name));
         shape
     }
 
     /// The table with these roles. Cost: one new schema.
     pub(crate) fn table(&self, table: &Table) -> Table {
-        table.with_roles(|name| self.of(name))
+        table.with_roles(|name| self.role(name))
     }
 }

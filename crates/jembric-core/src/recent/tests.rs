@@ -37,7 +37,7 @@ fn span(text: &str) -> Span {
 )]
 #[case::no_grain(Recent::this("d", Grain::Hour), "`this` is hour: expected days or longer periods")]
 #[case::nothing(
-    Recent::of("d"),
+    Recent::with_defaults("d"),
     "`last` is not given: expected one of `last`, `this`, `previous` and `range`"
 )]
 #[case::two(Recent { this: Some(Grain::Day), ..Recent::last("d", span("1 day")) },

@@ -50,7 +50,7 @@ pub(super) struct Led {
 }
 
 impl Led {
-    pub(super) fn of(array: &ArrayRef, before: Option<&Carried>) -> Result<Led> {
+    pub(super) fn with_best(array: &ArrayRef, before: Option<&Carried>) -> Result<Led> {
         Ok(match before {
             Some(Carried::Best(best)) if best.logical_null_count() == 0 => {
                 Led { array: concat(&[best.as_ref(), array.as_ref()])?, by: 1 }

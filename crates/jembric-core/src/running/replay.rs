@@ -19,7 +19,7 @@ pub(super) struct Replay {
 }
 
 impl Replay {
-    pub(super) fn of(records: Vec<(i64, u32)>) -> Replay {
+    pub(super) fn new(records: Vec<(i64, u32)>) -> Replay {
         Replay { records, places: OnceLock::new() }
     }
 

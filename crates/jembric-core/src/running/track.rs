@@ -80,7 +80,7 @@ pub(super) struct Track<'a> {
 }
 
 impl<'a> Track<'a> {
-    pub(super) fn of(
+    pub(super) fn new(
         running: &RunningPlan,
         entities: &Entities,
         dates: &Dates,
@@ -104,7 +104,7 @@ impl<'a> Track<'a> {
             Some(bounds) => (bounds, None),
             None => {
                 let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
-                (dealt.starts, Some(Replay::of(dealt.values)))
+                (dealt.starts, Some(Replay::new(dealt.values)))
             }
         };
         let last = match &replay {
@@ -498,8 +498,8 @@ impl<'a> Track<'a> {
         greatest: bool,
         before: Option<&Carried>,
     ) -> Result<ArrayRef> {
-        let Led { array, by } = &Led::of(array, before)?;
-        let order = SortKeys::of(array)?;
+        let Led { array, by } = &Led::with_best(array, before)?;
+        let order = SortKeys::from_column(array)?;
         // In the common case, numbers of which none is missing, each run has a best number.
         if let (0, SortKeys::Numbers(numbers)) = (array.logical_null_count(), &order) {
             let best = if self.only_grows() {
@@ -574,8 +574,8 @@ impl<'a> Track<'a> {
 
     /// Whether a value exceeds those of every earlier date of its run; missing if the value is.
     pub(super) fn highs(&self, array: &ArrayRef, before: Option<&Carried>) -> Result<BooleanArray> {
-        let Led { array, by } = &Led::of(array, before)?;
-        let order = SortKeys::of(array)?;
+        let Led { array, by } = &Led::with_best(array, before)?;
+        let order = SortKeys::from_column(array)?;
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));
         let beats =

@@ -65,7 +65,7 @@ impl SpellsPlan {
         let used = |row: usize| all_active || intervals.fates[row] == Fate::Active;
         let interval =
             |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
-        let parts = GroupedByEntity::of(entities.ids(), entities.count(), used, interval);
+        let parts = GroupedByEntity::group(entities.ids(), entities.count(), used, interval);
         let spells: Vec<Vec<Spell>> = match piece {
             Some(Piece { left, are_last }) => {
                 let (mut sorted, mut spells) = (parts.values, Vec::new());

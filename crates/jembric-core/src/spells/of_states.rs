@@ -55,7 +55,7 @@ impl SpellsPlan {
                     rows.iter_mut().for_each(|row| *row += 1);
                     spells.push(spell);
                 }
-                let states = States::of(&all, &all.dates_at(date), value, context)?;
+                let states = States::from_table(&all, &all.dates_at(date), value, context)?;
                 states.join(&rows, 0, &mut spells, &mut told);
                 if let Some(spell) = spells.pop_if(|_| !are_last) {
                     let row = all.slice(spell.row as usize, 1).anonymous();
@@ -63,7 +63,7 @@ impl SpellsPlan {
                 }
             }
             None => {
-                let states = States::of(table, &dates, value, context)?;
+                let states = States::from_table(table, &dates, value, context)?;
                 for entity in self.order(table, entities)? {
                     let rows = by_entity.get(entity).copied().unwrap_or_default();
                     let first = spells.len();
@@ -96,7 +96,7 @@ impl SpellsPlan {
         ));
         let days = spells.iter().map(|spell| {
             let last = match spell.end {
-                Some(end) => Some(periods.of(Day::clamped(end)).last()),
+                Some(end) => Some(periods.containing(Day::clamped(end)).last()),
                 None => context.as_of,
             };
             last.map(|last| i64::from(last.number() - spell.first + 1))
@@ -131,14 +131,19 @@ struct States {
 }
 
 impl States {
-    fn of(table: &Table, dates: &Dates, value: &[Named], context: &Context) -> Result<States> {
+    fn from_table(
+        table: &Table,
+        dates: &Dates,
+        value: &[Named],
+        context: &Context,
+    ) -> Result<States> {
         let is_valid = dates.nulls();
         let valid = |row: usize| is_valid.as_ref().is_none_or(|nulls| nulls.is_valid(row));
         Ok(States {
             days: dates.day_numbers(&context.zone).into_owned(),
             periods: dates.periods(),
             values: Entities::of_columns(&table.columns_at(value), table.rows(), Missing::IsAKey)?,
-            compare: WholeRows::of(&table.select(value)?)?,
+            compare: WholeRows::new(&table.select(value)?)?,
             times: (0..table.rows())
                 .map(|row| if valid(row) { dates.sortable(row) } else { 0 })
                 .collect(),
@@ -175,7 +180,7 @@ impl States {
                     spell.records += records
                 }
                 last => {
-                    let ends = self.periods.of(Day::clamped(day)).plus(-1).first().number();
+                    let ends = self.periods.containing(Day::clamped(day)).plus(-1).first().number();
                     if let Some(spell) = last {
                         spell.end = Some(ends);
                     }

@@ -55,7 +55,7 @@ pub(super) struct Keys {
 
 impl Keys {
     /// The keys of a table, and of the entities listed beside it.
-    pub(super) fn of(table: &Table, per: &[Named], listed: Option<&Table>) -> Result<Keys> {
+    pub(super) fn from_table(table: &Table, per: &[Named], listed: Option<&Table>) -> Result<Keys> {
         Keys::of_values(listed.map_or_else(|| table.select(per), |listed| Ok(listed.clone()))?)
     }
 
@@ -152,15 +152,15 @@ pub(super) struct Groups {
 
 impl Groups {
     /// The groups of a table, in order.
-    pub(super) fn of(totals: &TotalsPlan, table: &Table) -> Result<Groups> {
+    pub(super) fn from_table(totals: &TotalsPlan, table: &Table) -> Result<Groups> {
         let listed = totals.entities.as_ref().map(|list| list.complete().after(table, &totals.per));
         Ok(Groups {
             entities: if !totals.only_last_row {
-                Keys::of(table, &totals.per, listed.transpose()?.as_ref())?
+                Keys::from_table(table, &totals.per, listed.transpose()?.as_ref())?
             } else {
-                Keys::of(table, &[], None)?
+                Keys::from_table(table, &[], None)?
             },
-            sides: Keys::of(table, &totals.side, totals.sides_of_all(table)?.as_ref())?,
+            sides: Keys::from_table(table, &totals.side, totals.sides_of_all(table)?.as_ref())?,
             parts: part_count(totals.each),
         })
     }
@@ -188,13 +188,14 @@ pub(super) struct Timed {
 }
 
 impl Timed {
-    pub(super) fn of(
+    pub(super) fn new(
         totals: &TotalsPlan,
         column: &str,
         dates: &Dates,
         context: &Context,
     ) -> Result<Timed> {
-        let axis = totals.periods.map(|periods| Axis::of(column, dates, periods, &context.zone));
+        let axis =
+            totals.periods.map(|periods| Axis::for_dates(column, dates, periods, &context.zone));
         let axis = axis.transpose()?;
         let parts =
             totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
@@ -311,7 +312,7 @@ pub(super) struct Cells {
 
 impl Cells {
     /// Computes the figures over the rows of a mask.
-    pub(super) fn of(
+    pub(super) fn compute(
         groups: &Groups,
         timed: &Timed,
         used: &BooleanBuffer,
@@ -496,5 +497,5 @@ impl Cells {
 
 /// A requested figure, and what it is computed from.
 pub(super) fn sources(asked: &[AskedFigure], table: &Table) -> Result<Vec<FigureSource>> {
-    asked.iter().map(|asked| FigureSource::of(asked, table)).collect()
+    asked.iter().map(|asked| FigureSource::new(asked, table)).collect()
 }

@@ -100,12 +100,12 @@ impl Places {
 }
 
 impl FigureSource {
-    pub(super) fn of(asked: &AskedFigure, table: &Table) -> Result<FigureSource> {
+    pub(super) fn new(asked: &AskedFigure, table: &Table) -> Result<FigureSource> {
         let Some(place) = asked.place else { return Ok(FigureSource::Records) };
         Ok(match asked.what {
             What::Count => FigureSource::Records,
             What::Sum | What::Mean => FigureSource::Measure {
-                measure: Measure::of(table, place)?,
+                measure: Measure::from_column(table, place)?,
                 mean: asked.what == What::Mean,
             },
             What::Min | What::Max => {
@@ -120,7 +120,7 @@ impl FigureSource {
     /// The place in a table whose only column has the values.
     fn extreme(values: &Table, greatest: bool) -> Result<FigureSource> {
         let array = values.at(0).clone();
-        let order = SortKeys::of(&sortable(values, 0))?;
+        let order = SortKeys::from_column(&sortable(values, 0))?;
         let valid = array.logical_nulls();
         Ok(FigureSource::Extreme {
             field: values.field_at(0).clone(),

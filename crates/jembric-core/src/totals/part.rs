@@ -83,7 +83,7 @@ pub(super) struct DatedRows {
 
 impl Part {
     /// The cells of a table's rows, and the rows without any of the dates.
-    pub(super) fn of(
+    pub(super) fn compute(
         totals: &TotalsPlan,
         table: &Table,
         groups: Groups,
@@ -264,7 +264,7 @@ impl DatedRows {
         table: &Table,
         context: &Context,
     ) -> Result<Vec<DatedRows>> {
-        let of_date = |named| DatedRows::of(totals, table, named, context);
+        let of_date = |named| DatedRows::new(totals, table, named, context);
         let mut by_date: Vec<DatedRows> =
             totals.dates.iter().map(of_date).collect::<Result<_>>()?;
         if by_date.is_empty() {
@@ -274,14 +274,14 @@ impl DatedRows {
         Ok(by_date)
     }
 
-    fn of(
+    fn new(
         totals: &TotalsPlan,
         table: &Table,
         named: &Named,
         context: &Context,
     ) -> Result<DatedRows> {
         let dates = table.dates_at(named.place);
-        let timed = Timed::of(totals, &named.column, &dates, context)?;
+        let timed = Timed::new(totals, &named.column, &dates, context)?;
         let dated = dates
             .nulls()
             .map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
@@ -335,7 +335,7 @@ impl DatedRows {
         Ok(DatedPart {
             sums: sums.collect(),
             ends: timed.axis.is_some().then(|| timed.ends(&used)).flatten(),
-            cells: Cells::of(groups, &timed, &used, sources)?,
+            cells: Cells::compute(groups, &timed, &used, sources)?,
             axis: timed.axis,
             instants,
             undated: undated.count_set_bits() as u64,

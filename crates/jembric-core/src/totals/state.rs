@@ -35,10 +35,10 @@ pub(super) struct TotalsState {
 
 impl TotalsState {
     pub(super) fn begin(plan: Arc<TotalsPlan>, context: &Context) -> Box<dyn State> {
-        Box::new(TotalsState::of(&plan, context))
+        Box::new(TotalsState::new(&plan, context))
     }
 
-    fn of(plan: &Arc<TotalsPlan>, context: &Context) -> TotalsState {
+    fn new(plan: &Arc<TotalsPlan>, context: &Context) -> TotalsState {
         TotalsState {
             plan: plan.clone(),
             context: context.clone(),
@@ -105,11 +105,11 @@ impl State for TotalsState {
         self.begin_several()?;
         let is_first = self.parts.is_empty();
         let groups = if is_first {
-            Groups::of(&self.plan, batch)?
+            Groups::from_table(&self.plan, batch)?
         } else {
             Groups::of_batch(&self.plan, batch, (&mut self.entities, &mut self.sides))?
         };
-        let (part, set_aside) = Part::of(&self.plan, batch, groups, &self.context)?;
+        let (part, set_aside) = Part::compute(&self.plan, batch, groups, &self.context)?;
         let set_aside = set_aside.without_others_texts()?;
         let undated = set_aside_rows(&self.plan, batch);
         self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64));
@@ -138,7 +138,7 @@ impl State for TotalsState {
 
     fn packed(&mut self) -> Result<Vec<u8>> {
         let set_aside = std::mem::take(&mut self.set_aside);
-        let state = std::mem::replace(self, TotalsState::of(&self.plan, &self.context));
+        let state = std::mem::replace(self, TotalsState::new(&self.plan, &self.context));
         let part = state.into_one()?.map(Part::packed).transpose()?;
         packed(&(part, set_aside))
     }
@@ -150,8 +150,8 @@ impl State for TotalsState {
         self.begin_several()?;
         // A table without rows has what follows from the plan alone.
         let none = self.plan.empty_table()?;
-        let groups = Groups::of(&self.plan, &none)?;
-        let (mut all, _) = Part::of(&self.plan, &none, groups, &self.context)?;
+        let groups = Groups::from_table(&self.plan, &none)?;
+        let (mut all, _) = Part::compute(&self.plan, &none, groups, &self.context)?;
         all = all.compact()?;
         all.unpack(part)?;
         self.add_ordered(all)
@@ -165,7 +165,8 @@ impl State for TotalsState {
             Some(part) => (part, None),
             None => {
                 let empty = plan.empty_table()?;
-                let (part, none) = Part::of(&plan, &empty, Groups::of(&plan, &empty)?, &context)?;
+                let (part, none) =
+                    Part::compute(&plan, &empty, Groups::from_table(&plan, &empty)?, &context)?;
                 (part, Some(none))
             }
         };

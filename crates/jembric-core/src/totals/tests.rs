@@ -187,7 +187,7 @@ fn totals_have_the_requested_layout(
 
 #[test]
 fn entities_come_from_a_list_and_hours_from_the_time_zone() {
-    let list = EntityList::of(&table("b:text\nWest\n-\nNorth"), &["b"]).unwrap();
+    let list = EntityList::from_table(&table("b:text\nWest\n-\nNorth"), &["b"]).unwrap();
     let dense = Totals::new().per(["berth"]).dense().entities(list).sum(["amount"]).count();
     let outcome = dense.apply(&dues()).unwrap();
     assert_eq!(shown(&outcome.table), ["North 360.09 4", "South 40.05 2", "West 0.00 0"]);
@@ -329,7 +329,7 @@ proptest! {
         let rows: Vec<Row> = rows.into_iter().map(|row| (row.0.map(by), row.1, row.2,
             row.3)).collect();
         let periods = Periods::from(grain);
-        let period = |row: &Row| row.1.map(|day| periods.of(crate::calendar::Day::from_number(day)
+        let period = |row: &Row| row.1.map(|day| periods.containing(crate::calendar::Day::from_number(day)
             .unwrap()));
         let mut groups: BTreeMap<(i32, bool, Option<i64>), Vec<Row>> = BTreeMap::new();
         for row in &rows {

@@ -37,7 +37,7 @@ pub(super) struct Reconciling {
 
 impl Reconciling {
     /// A column that neither side has is looked up among the events, for the error.
-    pub(super) fn of(context: &Context, events: &Shape, windows: &Shape) -> Reconciling {
+    pub(super) fn new(context: &Context, events: &Shape, windows: &Shape) -> Reconciling {
         let of_events = |name: &&String| events.find(name).is_ok() || windows.find(name).is_err();
         let of_windows = |name: &&String| windows.find(name).is_ok();
         let with = |names: Vec<String>| Context { reconcile: names, ..context.clone() };
@@ -82,9 +82,9 @@ impl Join<'_> {
         let mut their_time = columns.windows::<T>(within, clock, windows, context)?;
         let window_keyed = keyed(of_windows);
         their_time.usable = &their_time.usable & &window_keyed;
-        let order = WholeRows::of(windows)?;
+        let order = WholeRows::new(windows)?;
         let by_row = within.pick == Pick::All;
-        let index = Index::of(of_windows, numbered.count(), &their_time, |one, other| {
+        let index = Index::new(of_windows, numbered.count(), &their_time, |one, other| {
             let starts = their_time.start(one).cmp(&their_time.start(other));
             starts.then_with(|| if by_row { one.cmp(&other) } else { order.compare(one, other) })
         });
@@ -116,7 +116,7 @@ impl Join<'_> {
         for &key in of_windows.iter().filter(|&&key| key != Entities::NONE) {
             have_windows[key as usize] = true;
         }
-        let strays = Strays::of(&found.of_events, of_events, &have_windows);
+        let strays = Strays::find(&found.of_events, of_events, &have_windows);
         let nearly = keys::nearly(
             pairs,
             events,

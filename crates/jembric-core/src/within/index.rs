@@ -48,17 +48,18 @@ pub(super) struct Hits {
 
 impl<T: Tick> Index<T> {
     /// The windows of each key. Those that start together are in this order.
-    pub(super) fn of(
+    pub(super) fn new(
         ids: &[u32],
         count: usize,
         windows: &Stretches<T>,
         order: impl Fn(u32, u32) -> Ordering + Sync,
     ) -> Index<T> {
         let stretch = |row: usize| {
-            let (first, last) = windows.of(row);
+            let (first, last) = windows.at(row);
             WindowTicks { first, last, row: row as u32 }
         };
-        let mut dealt = GroupedByEntity::of(ids, count, |row| windows.usable.value(row), stretch);
+        let mut dealt =
+            GroupedByEntity::group(ids, count, |row| windows.usable.value(row), stretch);
         let before = |one: &WindowTicks<T>, other: &WindowTicks<T>| {
             one.first.cmp(&other.first).then_with(|| order(one.row, other.row))
         };

@@ -234,7 +234,7 @@ impl Strays {
 
     /// The reasons for events with these keys, given the keys of the windows and of the usable
     /// ones.
-    pub(super) fn of(found: &[u32], keys: &[u32], of_windows: &[bool]) -> Strays {
+    pub(super) fn find(found: &[u32], keys: &[u32], of_windows: &[bool]) -> Strays {
         let has_windows = |event: usize| {
             of_windows.get(keys[event] as usize).is_some_and(|&has_windows| has_windows)
         };

@@ -175,13 +175,13 @@ impl<T: Tick> Search<'_, T> {
         }
         // Second: how many of them have begun by the end of the event.
         for (n, (begun, &places)) in begun.iter_mut().zip(&places).enumerate().take(keys.len()) {
-            *begun = self.index.begun(places, self.events.of(start + n).1);
+            *begun = self.index.begun(places, self.events.at(start + n).1);
         }
         // Third: which of those have not ended before the event begins.
         for (n, found) in found.iter_mut().enumerate() {
             let event = start + n;
             if keys[n] != no_key && self.events.usable.value(event) {
-                let first = self.events.of(event).0;
+                let first = self.events.at(event).0;
                 let hits = self.index.among(keys[n] as usize, places[n], begun[n], first);
                 *found = match hits.count {
                     // A key without any window, and one whose windows are elsewhere in time, are
@@ -196,7 +196,7 @@ impl<T: Tick> Search<'_, T> {
 
     #[inline]
     fn of_event(&self, event: usize, hits: Hits, used: &Marks, part: &mut Part) -> u32 {
-        let first = self.events.of(event).0;
+        let first = self.events.at(event).0;
         let mark = |place: usize| {
             let row = self.index.at(place).row;
             used.set(row);
@@ -250,7 +250,7 @@ impl<T: Tick> Search<'_, T> {
     /// Marks the windows of events that have many. Instead of every pair it visits each window
     /// once, and finds out whether any event of its key meets it.
     fn mark_wide(&self, mut events: Vec<u32>, used: &Marks) {
-        let time = |event: u32| self.events.of(event as usize);
+        let time = |event: u32| self.events.at(event as usize);
         // Sort the events by key and start. Then the events that begin before a window ends are a
         // prefix, and the greatest end in the prefix decides whether any of them meets the window.
         events.par_sort_unstable_by_key(|&event| (self.keys[event as usize], time(event)));
@@ -281,7 +281,7 @@ impl<T: Tick> Search<'_, T> {
     fn nearest(&self, mut events: Vec<u32>) -> Vec<(u32, usize, bool)> {
         let Some((near, there)) = &self.near else { return Vec::new() };
         let key = |event: u32| self.keys[event as usize];
-        let time = |event: u32| self.events.of(event as usize).0;
+        let time = |event: u32| self.events.at(event as usize).0;
         // Sort the events by key and time, and process keys in parallel.
         events.par_sort_unstable_by_key(|&event| (key(event), time(event)));
         let of_keys: Vec<&[u32]> = events.chunk_by(|&one, &other| key(one) == key(other)).collect();
@@ -364,7 +364,7 @@ impl<T: Tick> Search<'_, T> {
 
 impl<T: Tick> Meeting for Search<'_, T> {
     fn windows_of(&self, event: u32, to: &mut Vec<u32>) {
-        let time = self.events.of(event as usize);
+        let time = self.events.at(event as usize);
         let hits = self.index.meeting(self.keys[event as usize] as usize, time);
         to.extend(self.index.each(hits, time.0).map(|place| self.index.at(place).row));
     }
@@ -373,7 +373,7 @@ impl<T: Tick> Meeting for Search<'_, T> {
         let both = || {
             events.iter().zip(windows).map(|(&event, window)| {
                 let (event, window) =
-                    (self.events.of(event as usize), self.windows.of((*window)? as usize));
+                    (self.events.at(event as usize), self.windows.at((*window)? as usize));
                 Some((event.0.max(window.0), event.1.min(window.1)))
             })
         };

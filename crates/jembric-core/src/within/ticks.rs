@@ -30,13 +30,13 @@ pub(super) trait Tick:
     const MIN: Self;
     const MAX: Self;
     /// Converts a number to this unit.
-    fn of(number: i64) -> Self;
+    fn from_number(number: i64) -> Self;
 }
 
 impl Tick for i32 {
     const MIN: i32 = i32::MIN;
     const MAX: i32 = i32::MAX;
-    fn of(number: i64) -> i32 {
+    fn from_number(number: i64) -> i32 {
         number as i32
     }
 }
@@ -44,7 +44,7 @@ impl Tick for i32 {
 impl Tick for i64 {
     const MIN: i64 = i64::MIN;
     const MAX: i64 = i64::MAX;
-    fn of(number: i64) -> i64 {
+    fn from_number(number: i64) -> i64 {
         number
     }
 }
@@ -65,7 +65,7 @@ pub(super) struct Stretches<T> {
 
 impl<T: Tick> Stretches<T> {
     #[inline]
-    pub(super) fn of(&self, row: usize) -> (T, T) {
+    pub(super) fn at(&self, row: usize) -> (T, T) {
         let first = self.first[row];
         (first, self.last.as_ref().map_or(first, |last| last[row]))
     }
@@ -110,7 +110,7 @@ struct Sides {
 }
 
 impl Sides {
-    fn of(window: &PlacedWindow, table: &Table) -> Sides {
+    fn new(window: &PlacedWindow, table: &Table) -> Sides {
         let dates = |bound: &Option<(Bound, usize)>| {
             bound.as_ref().map(|(bound, place)| (bound.clone(), table.dates_at(*place)))
         };
@@ -123,10 +123,10 @@ impl Sides {
 }
 
 impl TickColumns {
-    pub(super) fn of(within: &WithinPlan, events: &Table, windows: &Table) -> TickColumns {
+    pub(super) fn new(within: &WithinPlan, events: &Table, windows: &Table) -> TickColumns {
         TickColumns {
-            events: Sides::of(&within.event_bounds, events),
-            windows: Sides::of(&within.window_bounds, windows),
+            events: Sides::new(&within.event_bounds, events),
+            windows: Sides::new(&within.window_bounds, windows),
             point: within.point,
         }
     }
@@ -381,9 +381,11 @@ impl<'a> Clock<'a> {
             (TickUnit::Days, _) => {
                 let days = dates.day_numbers(self.zone);
                 if self.is_plain(dates, span, edge) {
-                    return parallel::map(&days, |day| T::of(day.into()));
+                    return parallel::map(&days, |day| T::from_number(day.into()));
                 }
-                parallel::map(&days, |day| T::of(self.day(day, dates.periods(), span, edge).into()))
+                parallel::map(&days, |day| {
+                    T::from_number(self.day(day, dates.periods(), span, edge).into())
+                })
             }
             (_, Dates::Moments(moments)) => {
                 let readings: Cow<'_, [i64]> = match (self.unit, dates.are_instants()) {
@@ -393,12 +395,12 @@ impl<'a> Clock<'a> {
                     _ => Cow::Borrowed(moments.values()),
                 };
                 let before = i64::from(edge == Edge::FreeEnd);
-                parallel::map(&readings, |micros| T::of(self.moved(micros, span) - before))
+                parallel::map(&readings, |micros| T::from_number(self.moved(micros, span) - before))
             }
             // Dates count as whole days.
             _ => parallel::map(&dates.day_numbers(self.zone), |day| {
                 let day = self.day(day, dates.periods(), span, edge);
-                T::of(if edge == Edge::Start {
+                T::from_number(if edge == Edge::Start {
                     self.midnight(day)
                 } else {
                     self.midnight(day + 1) - 1
@@ -416,14 +418,14 @@ impl<'a> Clock<'a> {
     fn day(self, number: i32, periods: Periods, span: Span, edge: Edge) -> i32 {
         let of_whole_periods = span.fits(periods.grain());
         let moved = |day: Day| clamped_after(day, span);
-        let period = periods.of(Day::clamped(number));
+        let period = periods.containing(Day::clamped(number));
         let (first, last) = if of_whole_periods {
-            let period = periods.of(moved(period.first()));
+            let period = periods.containing(moved(period.first()));
             (period.first(), period.last())
         } else {
             (moved(period.first()), moved(period.last()))
         };
-        let widened = |number: i32| self.widened_to.of(Day::clamped(number));
+        let widened = |number: i32| self.widened_to.containing(Day::clamped(number));
         match edge {
             Edge::Start => widened(first.number()).first().number(),
             Edge::End => widened(last.number()).last().number(),
@@ -456,8 +458,8 @@ impl<'a> Clock<'a> {
 
     /// The last tick of a day.
     fn end_of<T: Tick>(self, day: Day) -> T {
-        T::of(match self.unit {
-            TickUnit::Days => self.widened_to.of(day).last().number().into(),
+        T::from_number(match self.unit {
+            TickUnit::Days => self.widened_to.containing(day).last().number().into(),
             _ => self.midnight(day.number() + 1) - 1,
         })
     }

@@ -4,7 +4,7 @@ use super::*;
 use syn::parse_quote;
 
 fn operation(input: DeriveInput) -> std::result::Result<Operation, String> {
-    Operation::of(&input).map_err(|error| error.to_string())
+    Operation::parse(&input).map_err(|error| error.to_string())
 }
 
 fn latest() -> Operation {

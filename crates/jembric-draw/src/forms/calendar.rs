@@ -94,7 +94,7 @@ fn block(
         let x = left + (column as f64 + 0.5) * side;
         body.text("muted", (x, top + 25.0), Anchor::Middle, letter, "");
     }
-    let last = Periods::from(Grain::Month).of(first).last();
+    let last = Periods::from(Grain::Month).containing(first).last();
     // The cells are in order of days.
     let from = cells.partition_point(|cell| cell.day < first.number());
     let mut of_month = cells[from..].iter().peekable();

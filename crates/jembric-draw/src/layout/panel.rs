@@ -27,7 +27,7 @@ pub(crate) struct Axes {
 }
 
 impl Axes {
-    pub(crate) fn of(picture: &Frame<'_>, room: &Room) -> Axes {
+    pub(crate) fn new(picture: &Frame<'_>, room: &Room) -> Axes {
         let content = picture.content;
         let height = (room.bottom - room.top).max(LEAST);
         let lines =
@@ -290,7 +290,7 @@ fn time_below(
 
 /// The axis of numbers below the marks.
 fn along_axis(range: (f64, f64), width: f64) -> NumberAxis {
-    NumberAxis::of(range, false, false, (width / 100.0).clamp(2.0, 12.0) as usize)
+    NumberAxis::containing(range, false, false, (width / 100.0).clamp(2.0, 12.0) as usize)
 }
 
 fn numbers_along(body: &mut Canvas, axis: &NumberAxis, plot: &Plot, bottom: f64) {

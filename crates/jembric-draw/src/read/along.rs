@@ -43,7 +43,7 @@ pub(crate) fn places_of<'a>(
         }
         DataType::Null => Places::Nothing,
         DataType::Utf8View | DataType::Boolean | DataType::Time64(_) => Places::Classes,
-        _ => Places::Numbers(Numbers::of(column)),
+        _ => Places::Numbers(Numbers::from_array(column)),
     }
 }
 
@@ -118,7 +118,7 @@ pub(crate) fn day_extent(number: i32, periods: Periods) -> (i64, i64) {
     let micros = |day: i32| i64::from(day) * MICROS_PER_DAY;
     match Day::from_number(number) {
         Some(day) if periods != Periods::DAYS => {
-            let period = periods.of(day);
+            let period = periods.containing(day);
             (micros(period.first().number()), micros(period.last().number() + 1))
         }
         _ => (micros(number), micros(number + 1)),

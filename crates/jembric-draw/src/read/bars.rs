@@ -49,8 +49,12 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let ids = Entities::number(table, &keys, Missing::IsAKey)?;
     let first_rows = ids.first_rows();
     let figures = reading.chosen.of.len();
-    let columns: Vec<Numbers<'_>> =
-        reading.chosen.of.iter().map(|of| Numbers::of(&table.columns()[of.place])).collect();
+    let columns: Vec<Numbers<'_>> = reading
+        .chosen
+        .of
+        .iter()
+        .map(|of| Numbers::from_array(&table.columns()[of.place]))
+        .collect();
     let mut cells = vec![Cell::default(); ids.count() * figures.max(1)];
     let (mut missing, mut infinite) = (0, 0);
     for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
@@ -118,7 +122,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
             }
             let (from, to) = match &along {
                 Along::Classes(_) => {
-                    let class = classes.of(row) as f64;
+                    let class = classes.group(row) as f64;
                     (class, class + 1.0)
                 }
                 Along::Time(span) => {
@@ -133,11 +137,11 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
                 name => name,
             };
             let at = match &along {
-                Along::Classes(names) => names[classes.of(row)].clone(),
+                Along::Classes(names) => names[classes.group(row)].clone(),
                 _ => when.as_ref().map(|when| when.text(row)).unwrap_or_default(),
             };
             let filled = if cell.is_marked { " (filled)" } else { "" };
-            bars[reading.panels.of(row)].push(Bar {
+            bars[reading.panels.group(row)].push(Bar {
                 series,
                 from,
                 to,

@@ -38,7 +38,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     };
     reading.series = reading.groups(&[])?;
     let of = reading.chosen.of.first().cloned();
-    let numbers = of.as_ref().map(|of| Numbers::of(&table.columns()[of.place]));
+    let numbers = of.as_ref().map(|of| Numbers::from_array(&table.columns()[of.place]));
     let day = |row: usize| {
         let micros = match &places {
             Places::Moments(moments, Some(zone)) => zone.reading(moments.value(row)),
@@ -54,7 +54,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
         let value = numbers.as_ref().map_or(1.0, |numbers| numbers.value(row));
         missing += usize::from(value.is_nan());
         infinite += usize::from(value.is_infinite());
-        let cell = panels[reading.panels.of(row)].entry(day(row)).or_default();
+        let cell = panels[reading.panels.group(row)].entry(day(row)).or_default();
         if value.is_finite() {
             (cell.0, cell.1) = (cell.0 + value, cell.1 + 1);
         }

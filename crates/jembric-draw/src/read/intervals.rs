@@ -109,8 +109,8 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let many = drawn.len() > MOST_MARKS;
     let mut intervals: Vec<Vec<Interval>> = vec![Vec::new(); panels.len()];
     for &row in &drawn {
-        let (panel, key) = (reading.panels.of(row), keys.of(row));
-        let series = reading.series.of(row);
+        let (panel, key) = (reading.panels.group(row), keys.group(row));
+        let series = reading.series.group(row);
         let title = if many {
             String::new()
         } else {

@@ -49,8 +49,12 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
         let up = Up::Numbers { low: 0.0, high: 1.0 };
         return Ok(reading.nothing(reading.chosen.form, places.empty(), up));
     };
-    let columns: Vec<Numbers<'_>> =
-        reading.chosen.of.iter().map(|of| Numbers::of(&table.columns()[of.place])).collect();
+    let columns: Vec<Numbers<'_>> = reading
+        .chosen
+        .of
+        .iter()
+        .map(|of| Numbers::from_array(&table.columns()[of.place]))
+        .collect();
     let missing: usize =
         reading.chosen.of.iter().map(|of| table.columns()[of.place].logical_null_count()).sum();
     reading.note("missing values, drawn as gaps", missing);
@@ -63,7 +67,7 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
     let slots = panels * series * if has_marks { 2 } else { 1 };
     let slot = |row: usize, figure: usize| {
         let series_of = reading.series_of(row, figure);
-        let of_panel = reading.panels.of(row) * series + series_of;
+        let of_panel = reading.panels.group(row) * series + series_of;
         if has_marks && reading.is_marked(row) { of_panel + panels * series } else { of_panel }
     };
     let is_simple = slots == 1 && all_drawn;
@@ -317,7 +321,7 @@ pub(super) fn cells_of_rows(
     };
     let mut grids: Vec<Cells> = panels.iter().map(grid).collect();
     for &row in drawn {
-        let grid = &mut grids[reading.panels.of(row)];
+        let grid = &mut grids[reading.panels.group(row)];
         // Rows are counted from the top, the cells of a grid from the bottom.
         let up = grid.rows - 1 - row_of(row) as usize;
         grid.filled[cell(share(row), columns) * grid.rows + up] = true;

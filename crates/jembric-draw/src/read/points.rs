@@ -41,8 +41,12 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
 fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
     let table = reading.table;
     let rows = || (0..table.rows()).filter(|&row| reading.is_drawn(row));
-    let of: Vec<Numbers<'_>> =
-        reading.chosen.of.iter().map(|of| Numbers::of(&table.columns()[of.place])).collect();
+    let of: Vec<Numbers<'_>> = reading
+        .chosen
+        .of
+        .iter()
+        .map(|of| Numbers::from_array(&table.columns()[of.place]))
+        .collect();
     let Some(along) = along_of(places, rows()) else {
         let up = Up::Numbers { low: 0.0, high: 1.0 };
         return Ok(reading.nothing(reading.chosen.form, places.empty(), up));
@@ -89,7 +93,7 @@ fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
                 is_marked,
                 title: format!("{}, {when}: {text}{filled}", short(name)),
             };
-            panels[reading.panels.of(row)][series_of].push((places.number(row), point));
+            panels[reading.panels.group(row)][series_of].push((places.number(row), point));
         }
     }
     let (mut low, mut high) = (f64::INFINITY, f64::NEG_INFINITY);
@@ -198,8 +202,9 @@ fn rows(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
     let when = reading.chosen.along.as_ref().map(|along| reading.cells(along));
     let (mut panels, rows_of) = reading.rows_of_panels(&drawn, &keys);
     if drawn.len() > MOST_MARKS {
-        let row_of =
-            |row: usize| rows_of[reading.panels.of(row)][keys.of(row)].unwrap_or_default() as f64;
+        let row_of = |row: usize| {
+            rows_of[reading.panels.group(row)][keys.group(row)].unwrap_or_default() as f64
+        };
         let cells = many::cells_of_rows(reading, &panels, &drawn, row_of, |row| {
             let (from, to) = places.extent(row);
             span.place(from + (to - from) / 2) / span.length()
@@ -214,7 +219,7 @@ fn rows(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
     let mut points: Vec<Vec<Point>> = vec![Vec::new(); panels.len()];
     for &row in &drawn {
         let (from, to) = places.extent(row);
-        let (panel, key) = (reading.panels.of(row), keys.of(row));
+        let (panel, key) = (reading.panels.group(row), keys.group(row));
         let when = when.as_ref().map(|when| when.text(row)).unwrap_or_default();
         let name = &keys.names[key];
         let colon = if name.is_empty() { "" } else { ": " };

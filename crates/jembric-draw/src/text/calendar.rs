@@ -47,7 +47,7 @@ fn block(
     for (column, letter) in (0..).zip(weekdays()) {
         buffer.set_string(left + column * 2, top + 1, letter, muted());
     }
-    let last = Periods::from(Grain::Month).of(first).last();
+    let last = Periods::from(Grain::Month).containing(first).last();
     let before = first.weekday().number() as i32 - 1;
     let from = days.partition_point(|cell| cell.day < first.number());
     let mut of_month = days[from..].iter().peekable();

@@ -63,7 +63,7 @@ impl Collector {
         if !self.kept.is_empty() {
             self.write()?;
         }
-        let scan = self.written.map(|writer| RunScan::of(writer.finish())).transpose()?;
+        let scan = self.written.map(|writer| RunScan::open(writer.finish())).transpose()?;
         Ok(scan.map(|scan| Data::Larger(Arc::new(scan))))
     }
 }

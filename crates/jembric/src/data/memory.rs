@@ -68,7 +68,7 @@ impl Memory {
 
     /// A budget in bytes. What does not fit is written to a private directory in this one, which is
     /// created when it is needed and removed when the last clone is dropped.
-    pub fn of(budget: u64, scratch: impl Into<PathBuf>) -> Memory {
+    pub fn limited(budget: u64, scratch: impl Into<PathBuf>) -> Memory {
         Memory::telling(budget, scratch, None)
     }
 

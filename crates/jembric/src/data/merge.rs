@@ -148,7 +148,7 @@ struct Cursor<'a> {
 }
 
 impl<'a> Cursor<'a> {
-    fn of(run: &'a Run, next: usize, order: &MergeOrder) -> Result<Option<Cursor<'a>>> {
+    fn open(run: &'a Run, next: usize, order: &MergeOrder) -> Result<Option<Cursor<'a>>> {
         for number in next..run.frames() {
             let table = run.frame(number)?;
             if table.rows() > 0 {
@@ -218,7 +218,7 @@ fn merge_at_once(
     let (mut done, all_rows) = (0, runs.iter().map(Run::rows).sum());
     let mut cursors = Vec::new();
     for run in runs {
-        cursors.extend(Cursor::of(run, 0, order)?);
+        cursors.extend(Cursor::open(run, 0, order)?);
     }
     while !cursors.is_empty() {
         // The least of the last rows; of equal ones the first, whose run comes first.
@@ -256,7 +256,7 @@ fn merge_at_once(
             if cursor.done < cursor.table.rows() {
                 left.push(cursor)
             } else {
-                left.extend(Cursor::of(cursor.run, cursor.next, order)?)
+                left.extend(Cursor::open(cursor.run, cursor.next, order)?)
             }
         }
         cursors = left;

@@ -45,7 +45,7 @@ pub(crate) struct Frame {
 
 impl Frame {
     /// Packs the rows of a table. Several threads may do this in parallel.
-    pub(crate) fn of(table: &Table) -> Result<Frame> {
+    pub(crate) fn pack(table: &Table) -> Result<Frame> {
         let packed = packed(table)?;
         let mut bytes = Vec::with_capacity(HEAD + packed.len());
         bytes.extend((packed.len() as u64).to_le_bytes());
@@ -97,7 +97,7 @@ impl RunWriter {
 
     /// Adds rows.
     pub(crate) fn write(&mut self, table: &Table) -> Result<()> {
-        self.append(&Frame::of(table)?)
+        self.append(&Frame::pack(table)?)
     }
 
     /// Adds rows that were packed.
@@ -265,7 +265,7 @@ pub(crate) struct RunScan {
 
 impl RunScan {
     /// Errors: the run has no rows, or its file is damaged.
-    pub(crate) fn of(run: Run) -> Result<RunScan> {
+    pub(crate) fn open(run: Run) -> Result<RunScan> {
         const SAMPLE: usize = 1 << 12;
         let sample = match run.frames() {
             0 => run.columns().cloned(),

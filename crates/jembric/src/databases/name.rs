@@ -50,16 +50,16 @@ impl Place {
 impl Name {
     /// Parses the name of an input; none if it is not that of a database.
     pub(crate) fn of_input(text: &str) -> Option<Name> {
-        Name::of(text, is_sqlite)
+        Name::parse(text, is_sqlite)
     }
 
     /// Parses the name of an output, which is that of a database also if the file does not exist
     /// and has the extension of one.
     pub(crate) fn of_output(text: &str) -> Option<Name> {
-        Name::of(text, |path| is_sqlite(path) || is_database_extension(path) && is_new(path))
+        Name::parse(text, |path| is_sqlite(path) || is_database_extension(path) && is_new(path))
     }
 
-    fn of(text: &str, is_database: impl Fn(&Path) -> bool) -> Option<Name> {
+    fn parse(text: &str, is_database: impl Fn(&Path) -> bool) -> Option<Name> {
         if is_uri(text) {
             // What is wrong with a URI is told when it is opened.
             return Some(match Uri::parse(text) {
@@ -126,7 +126,7 @@ pub fn is_database_output(name: impl AsRef<Path>) -> bool {
 pub(crate) fn table_of(name: &str) -> Option<String> {
     // A name without a colon has no table, so its file need not be opened.
     let is_database = |path: &Path| is_database_extension(path) || is_sqlite(path);
-    name.contains(':').then(|| Name::of(name, is_database)).flatten()?.table
+    name.contains(':').then(|| Name::parse(name, is_database)).flatten()?.table
 }
 
 /// Whether a file is a SQLite database. An empty file is one without tables if it has the extension

@@ -259,7 +259,7 @@ impl Snapshot for Sqlite {
         let names: Vec<String> = places.iter().map(|&place| names[place].clone()).collect();
         let mut statement = self.statement(&source, Some(&names))?;
         let kinds: Vec<Declared> =
-            statement.columns().map(|column| Declared::of(column.decl_type())).collect();
+            statement.columns().map(|column| Declared::parse(column.decl_type())).collect();
         let most = || -> Option<u64> {
             let most = self.connection.query_row(source.most.as_ref()?, [], |row| row.get(0));
             u64::try_from(most.ok().unwrap_or(0_i64)).ok().filter(|most| *most > 0)
@@ -457,7 +457,7 @@ enum Declared {
 }
 
 impl Declared {
-    fn of(declared: Option<&str>) -> Declared {
+    fn parse(declared: Option<&str>) -> Declared {
         let Some(declared) = declared.map(str::to_ascii_uppercase) else {
             return Declared::Nothing;
         };

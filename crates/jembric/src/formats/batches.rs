@@ -131,7 +131,7 @@ pub(crate) enum Columnar {
 
 impl Columnar {
     /// Recognizes the format by the first bytes.
-    pub(crate) fn of(first: &[u8]) -> Option<Columnar> {
+    pub(crate) fn recognize(first: &[u8]) -> Option<Columnar> {
         match first {
             [b'P', b'A', b'R', b'1', ..] => Some(Columnar::Parquet),
             [b'A', b'R', b'R', b'O', b'W', b'1', ..] => Some(Columnar::ArrowFile),
@@ -157,7 +157,7 @@ impl Columnar {
         memory: &Memory,
         share: Portion,
     ) -> Result<ColumnarScan> {
-        ColumnarScan::of(self, name, input, (places, most), memory, share)
+        ColumnarScan::open(self, name, input, (places, most), memory, share)
     }
 
     /// The table of the chosen columns. The metadata of fields gives grains and orders.

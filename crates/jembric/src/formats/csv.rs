@@ -36,7 +36,7 @@ fn csv(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
     let shape = table.shape();
     let is_text: Vec<bool> =
         shape.columns().iter().map(|column| column.kind == Some(Type::Text)).collect();
-    let columns = CellText::of(table);
+    let columns = CellText::for_columns(table);
     in_stretches(table.rows(), to, |rows, to| {
         // The buffer is empty, but keeps its memory.
         let mut text = String::from_utf8(std::mem::take(to)).unwrap_or_default();

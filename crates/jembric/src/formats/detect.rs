@@ -21,8 +21,8 @@ pub(crate) enum Special {
 }
 
 impl Special {
-    pub(crate) fn of(first: &[u8]) -> Option<Special> {
-        match (Packing::of(first), Columnar::of(first)) {
+    pub(crate) fn recognize(first: &[u8]) -> Option<Special> {
+        match (Packing::recognize(first), Columnar::recognize(first)) {
             (Some(packing), _) => Some(Special::Packed(packing)),
             (None, Some(format)) => Some(Special::Columnar(format)),
             _ if sheet::is_likely(first) => Some(Special::Workbook),
@@ -43,5 +43,5 @@ pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
     let mut first = Vec::new();
     file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;
     file.rewind().map_err(&failed)?;
-    Ok(Special::of(&first).map(|kind| (file, kind)))
+    Ok(Special::recognize(&first).map(|kind| (file, kind)))
 }

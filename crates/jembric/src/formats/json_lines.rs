@@ -263,7 +263,7 @@ fn written(table: &Table, to: &mut dyn Write) -> io::Result<()> {
         matches!(kind, Some(Type::Integer | Type::Float | Type::Decimal { .. } | Type::Boolean))
     };
     let shape = table.shape();
-    let columns = CellText::of(table);
+    let columns = CellText::for_columns(table);
     in_stretches(table.rows(), to, |rows, to| {
         let mut text = String::new();
         for row in rows {

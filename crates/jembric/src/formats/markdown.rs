@@ -35,7 +35,7 @@ fn markdown(table: &Table, header: bool, to: &mut dyn Write) -> io::Result<()> {
         let rule = |number: bool| if number { "---:" } else { "---" }.to_owned();
         line(to, &mut numeric(table).into_iter().map(rule))?;
     }
-    let columns = CellText::of(table);
+    let columns = CellText::for_columns(table);
     in_stretches(table.rows(), to, |mut rows, to| {
         rows.try_for_each(|row| line(to, &mut columns.iter().map(|cell| escaped(&cell.text(row)))))
     })

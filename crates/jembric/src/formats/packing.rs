@@ -23,7 +23,7 @@ pub(crate) fn most_unpacked(packed: u64, said: Option<u64>) -> u64 {
 
 impl Packing {
     /// Recognizes the compression by the first bytes.
-    pub(crate) fn of(first: &[u8]) -> Option<Packing> {
+    pub(crate) fn recognize(first: &[u8]) -> Option<Packing> {
         match first {
             [0x1F, 0x8B, ..] => Some(Packing::Gzip),
             [0x28, 0xB5, 0x2F, 0xFD, ..] => Some(Packing::Zstd),

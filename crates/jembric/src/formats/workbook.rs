@@ -325,7 +325,9 @@ impl WorkbookWriter {
         }
         let sheet = book.add_worksheet_with_constant_memory().map_err(failed)?;
         let shape = rows.shape();
-        for ((about, text), column) in shape.columns().iter().zip(CellText::of(rows)).zip(0..) {
+        for ((about, text), column) in
+            shape.columns().iter().zip(CellText::for_columns(rows)).zip(0..)
+        {
             let name = &about.name;
             let cells = (0..rows.rows().min(200)).map(|row| text.text(row).chars().count());
             let width = cells.chain([name.chars().count()]).max().unwrap_or(0).clamp(6, 60) + 1;
@@ -371,7 +373,7 @@ fn write_rows(sheet: &mut Worksheet, written: &mut u32, rows: &Table) -> io::Res
     let kinds = shape.columns().iter().map(|column| column.kind.unwrap_or(Type::Nothing));
     let columns: Vec<SheetColumn<'_>> = kinds
         .zip(rows.columns())
-        .zip(CellText::of(rows))
+        .zip(CellText::for_columns(rows))
         .map(|((kind, array), text)| SheetColumn { kind, array, text, format: format_of(kind) })
         .collect();
     for row in 0..rows.rows() {

@@ -93,7 +93,7 @@ impl<'a> Divided<'a> {
             let packed = several.par_iter().map(|group| {
                 let tables: Vec<Table> = group.iter().map(|(.., table)| table.clone()).collect();
                 let not_numbers = tables.iter().map(Table::not_numbers).sum();
-                Frame::of(&joined(&tables)?.with_not_numbers(not_numbers))
+                Frame::pack(&joined(&tables)?.with_not_numbers(not_numbers))
             });
             let packed: Vec<Result<Frame>> = packed.collect();
             for (group, frame) in several.iter().zip(packed) {
@@ -126,7 +126,7 @@ impl Results<'_> {
         let all_rows: u64 = all.iter().map(rows).sum();
         for (number, runs) in all.into_iter().enumerate() {
             let plan =
-                plan.for_part(Part::of(number as u32, how), self.larger.inputs[0].sample())?;
+                plan.for_part(Part::new(number as u32, how), self.larger.inputs[0].sample())?;
             let bytes: u64 = runs.iter().map(Run::bytes).sum();
             let is_large = bytes > 2 * self.larger.memory.part();
             // If a part has nearly all rows, they are of one entity, and another division is no

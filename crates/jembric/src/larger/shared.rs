@@ -45,7 +45,7 @@ const OF_A_PROCESS: u64 = 1 << 44;
 
 impl<'a> Shared<'a> {
     /// A step of several processes, each of which has a share of the rows.
-    pub(crate) fn of(larger: Larger<'a>, exchange: &'a dyn Exchange) -> Result<Shared<'a>> {
+    pub(crate) fn new(larger: Larger<'a>, exchange: &'a dyn Exchange) -> Result<Shared<'a>> {
         let (first_rows, have_lines) = first_rows(larger.inputs, exchange)?;
         let first_row = first_rows.first().and_then(|numbers| numbers[exchange.process()]);
         let larger = Larger { first_row: first_row.unwrap_or(0) as u64, ..larger };
@@ -223,7 +223,7 @@ impl Shared<'_> {
     fn of_first(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let (table, ledger, set_aside): (Table, Ledger, Table) = self.exchange.of_first(None)?;
         take(&table)?;
-        Ok(Accounted::of(Outcome::new(table, ledger, set_aside)))
+        Ok(Accounted::from_outcome(Outcome::new(table, ledger, set_aside)))
     }
 
     /// Folds the rows of each process, and merges the states at process 0, or at the owners of
@@ -338,7 +338,7 @@ impl Shared<'_> {
         let finished = finished.map(|mut outcome| {
             let table = outcome.table.clone();
             outcome.table = table.emptied();
-            (table, Accounted::of(self.larger.without_needless_rows(outcome)))
+            (table, Accounted::from_outcome(self.larger.without_needless_rows(outcome)))
         });
         let (table, finished) = match finished {
             Ok((table, accounted)) => (Some(table), Ok(accounted)),
@@ -431,7 +431,7 @@ impl Shared<'_> {
     fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
         let Some(all) = self.state_of_all(fold, 0)? else { return self.of_first(take) };
         let outcome = delivered(take, |sink| all.finish_into(sink))?;
-        self.told_to_others(Accounted::of(self.larger.without_needless_rows(outcome)))
+        self.told_to_others(Accounted::from_outcome(self.larger.without_needless_rows(outcome)))
     }
 
     /// Gives the rows of batches that follow each other the numbers of a table at a place: their

@@ -66,7 +66,7 @@ impl Larger<'_> {
         let tables: Option<Vec<Table>> = self.inputs.iter().map(whole).collect();
         let Some(tables) = tables else { return self.apply_into(take) };
         let outcome = applied(self.plan, &tables.iter().collect::<Vec<_>>(), take)?;
-        Ok(Accounted::of(self.without_needless_rows(outcome)))
+        Ok(Accounted::from_outcome(self.without_needless_rows(outcome)))
     }
 
     /// The plan, with what is known of all rows, unless it knows that already.
@@ -121,7 +121,7 @@ impl Larger<'_> {
         let tables = tables.collect::<Result<Vec<Table>>>()?;
         let tables: Vec<&Table> = tables.iter().collect();
         let outcome = applied(self.plan, &tables, take)?;
-        Ok(Accounted::of(self.without_needless_rows(outcome)))
+        Ok(Accounted::from_outcome(self.without_needless_rows(outcome)))
     }
 
     /// The error of rows that are too many to be together.
@@ -165,7 +165,7 @@ pub(super) fn write_all(writer: &mut RunWriter, table: Table, bytes: u64) -> Res
     let batches = in_batches(vec![table], bytes)?;
     // Packing takes longer than writing.
     for several in batches.chunks(4 * rayon::current_num_threads()) {
-        let frames: Vec<Result<Frame>> = several.par_iter().map(Frame::of).collect();
+        let frames: Vec<Result<Frame>> = several.par_iter().map(Frame::pack).collect();
         for frame in frames {
             writer.append(&frame?)?;
         }
@@ -189,7 +189,7 @@ pub(crate) struct Accounted {
 }
 
 impl Accounted {
-    pub(crate) fn of(mut outcome: Outcome) -> Accounted {
+    pub(crate) fn from_outcome(mut outcome: Outcome) -> Accounted {
         let columns = outcome.set_aside.emptied();
         let set_aside = Data::Table(std::mem::replace(&mut outcome.set_aside, columns));
         Accounted { outcome, set_aside }

@@ -52,7 +52,7 @@ fn temporary(directory: &std::path::Path) -> PathBuf {
 #[test]
 fn a_run_has_its_rows_in_frames_and_is_removed_with_its_directory() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let run = run(&memory, &[numbers(&[1, 2, 3]), numbers(&[]), numbers(&[4])]);
     assert_eq!((run.rows(), run.frames()), (4, 3));
     assert_eq!(run.whole().unwrap().unwrap(), numbers(&[1, 2, 3, 4]));
@@ -68,7 +68,7 @@ fn a_run_has_its_rows_in_frames_and_is_removed_with_its_directory() {
 
 #[rstest]
 #[case::in_memory(Memory::unlimited())]
-#[case::in_a_file(Memory::of(1, std::env::temp_dir()))]
+#[case::in_a_file(Memory::limited(1, std::env::temp_dir()))]
 fn the_first_rows_of_a_table_can_be_taken(#[case] memory: Memory) {
     let mut collector = Collector::new(&memory);
     for batch in [&[1, 2, 3][..], &[4], &[5, 6]] {
@@ -85,7 +85,7 @@ fn the_first_rows_of_a_table_can_be_taken(#[case] memory: Memory) {
 #[test]
 fn runs_that_come_one_after_the_other_share_a_file() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let mut runs: Vec<Run> = Vec::new();
     for first in 0..300 {
         let mut writer = RunWriter::after(&runs, &memory);
@@ -112,7 +112,7 @@ fn runs_that_come_one_after_the_other_share_a_file() {
 fn only_the_user_may_read_temporary_files() {
     use std::os::unix::fs::PermissionsExt;
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let run = run(&memory, &[numbers(&[1])]);
     let about = fs::metadata(temporary(directory.path())).unwrap();
     assert_eq!(about.permissions().mode() & 0o777, 0o700);
@@ -125,7 +125,7 @@ fn only_the_user_may_read_temporary_files() {
 #[case::the_end(|bytes: &mut Vec<u8>| bytes.truncate(bytes.len() - 1), "too short")]
 fn a_damaged_run_is_an_error(#[case] damage: fn(&mut Vec<u8>), #[case] problem: &str) {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let run = run(&memory, &[numbers(&[1, 2, 3])]);
     let path = temporary(directory.path()).join("0");
     let mut bytes = fs::read(&path).unwrap();
@@ -138,7 +138,7 @@ fn a_damaged_run_is_an_error(#[case] damage: fn(&mut Vec<u8>), #[case] problem: 
 #[test]
 fn a_directory_that_does_not_exist_is_an_error_that_says_what_to_do() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path().join("none"));
+    let memory = Memory::limited(1 << 20, directory.path().join("none"));
     let error = RunWriter::new(&memory).write(&numbers(&[1])).unwrap_err().to_string();
     assert!(error.contains("none: no such file or directory. Set a directory"), "{error}");
 }
@@ -146,7 +146,7 @@ fn a_directory_that_does_not_exist_is_an_error_that_says_what_to_do() {
 #[test]
 fn what_a_dead_process_left_behind_is_removed_by_the_next_run() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let first = run(&memory, &[numbers(&[1])]);
     let own = temporary(directory.path());
     // The name of a process that has ended: this one, as if it had begun at another time.
@@ -159,7 +159,7 @@ fn what_a_dead_process_left_behind_is_removed_by_the_next_run() {
         fs::write(path.join("0"), "rows").unwrap();
         path
     });
-    let again = Memory::of(1 << 20, other.path());
+    let again = Memory::limited(1 << 20, other.path());
     let second = run(&again, &[numbers(&[1])]);
     assert!(!dead.exists() && alive.exists());
     drop((first, second));
@@ -168,13 +168,13 @@ fn what_a_dead_process_left_behind_is_removed_by_the_next_run() {
 #[test]
 fn decimals_of_two_widths_have_the_wider_one() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let decimals = |column: ArrayRef| Table::from_columns([("d", column)]).unwrap();
     let narrow = Decimal64Array::from(vec![Some(150), None]).with_precision_and_scale(18, 2);
     let wide = Decimal128Array::from(vec![10_i128.pow(30)]).with_precision_and_scale(38, 2);
     let (narrow, wide) = (decimals(Arc::new(narrow.unwrap())), decimals(Arc::new(wide.unwrap())));
     let run = run(&memory, &[narrow.clone(), wide.clone()]);
-    let scan = RunScan::of(run).unwrap();
+    let scan = RunScan::open(run).unwrap();
     assert_eq!(scan.sample().columns()[0].data_type(), wide.columns()[0].data_type());
     let mut rows = 0;
     scan.each(&mut |batch| {
@@ -193,7 +193,7 @@ fn decimals_of_two_widths_have_the_wider_one() {
 fn a_collector_keeps_little_in_memory_and_writes_the_rest() {
     let directory = tempfile::tempdir().unwrap();
     for (budget, is_larger) in [(1 << 20, false), (4_096, true)] {
-        let memory = Memory::of(budget, directory.path());
+        let memory = Memory::limited(budget, directory.path());
         let mut collector = Collector::new(&memory);
         let all: Vec<i64> = (0..300).collect();
         all.chunks(7).for_each(|chunk| collector.take(&numbers(chunk)).unwrap());
@@ -246,7 +246,7 @@ proptest! {
         memory in prop::sample::select(vec![1_u64, 1 << 20]),
     ) {
         let directory = tempfile::tempdir().unwrap();
-        let memory = Memory::of(memory, directory.path());
+        let memory = Memory::limited(memory, directory.path());
         // The second column tells the run and the place of each row.
         let mut expected: Vec<(i64, i64)> = Vec::new();
         let mut sorted = Vec::new();
@@ -284,7 +284,7 @@ fn decimals(units: &[i64], places: i8) -> Table {
 fn shown(data: &Data) -> Vec<String> {
     let mut all = Vec::new();
     data.each(&mut |batch| {
-        let cells = crate::formats::text::CellText::of(&batch);
+        let cells = crate::formats::text::CellText::for_columns(&batch);
         all.extend((0..batch.rows()).map(|row| cells[0].text(row)));
         Ok(())
     })
@@ -297,7 +297,7 @@ fn shown(data: &Data) -> Vec<String> {
 #[case::in_files(1)]
 fn decimals_get_the_places_of_all_batches(#[case] budget: u64) {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(budget, directory.path());
+    let memory = Memory::limited(budget, directory.path());
     let mut unifying = Unifying::new(&memory);
     let batches = [decimals(&[5], 0), decimals(&[25, -1], 1), decimals(&[7], 0), decimals(&[1], 3)];
     batches.iter().try_for_each(|batch| unifying.take(batch)).unwrap();
@@ -312,7 +312,7 @@ fn decimals_get_the_places_of_all_batches(#[case] budget: u64) {
 #[test]
 fn batches_of_one_type_are_collected_as_they_are() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     let mut unifying = Unifying::new(&memory);
     unifying.take(&numbers(&[1, 2]).with_not_numbers(3)).unwrap();
     unifying.take(&numbers(&[3])).unwrap();

@@ -42,7 +42,7 @@ impl Reading {
         }
         self.refuse_for_databases(&name)?;
         match beginning(&mut stream, memory.whole()).map_err(unread(&name))? {
-            Beginning::Whole(bytes) => match Special::of(&bytes) {
+            Beginning::Whole(bytes) => match Special::recognize(&bytes) {
                 Some(_) => self.stream(name, &bytes[..]).map(Data::Table),
                 None => {
                     self.text(FileBytes::stream(name, &bytes[..], self.known_encoding()?)?, memory)
@@ -60,7 +60,7 @@ impl Reading {
         let mut first = Vec::new();
         let seen = Read::by_ref(&mut file).take(FIRST).read_to_end(&mut first);
         seen.and_then(|_| file.rewind()).map_err(unread(name))?;
-        match Special::of(&first) {
+        match Special::recognize(&first) {
             Some(Special::Columnar(format)) => {
                 let input = Input::File(Arc::new(file));
                 let places = self.chosen_places(format, name, input.clone())?;

@@ -23,5 +23,5 @@ pub fn entities_reading(columns: &[String]) -> Reading {
 
 /// The entities in a table that was read in this way; see [`entities`].
 pub fn entities_of(table: &Table, columns: &[String]) -> Result<EntityList> {
-    Ok(EntityList::of(table, columns)?)
+    Ok(EntityList::from_table(table, columns)?)
 }

@@ -148,7 +148,7 @@ impl ConnectedReading {
             Some((mut file, Special::Packed(packing))) => {
                 let beginning = packed::beginning(packing, &mut file).map_err(unread(&name))?;
                 file.rewind().map_err(unread(&name))?;
-                match Special::of(&beginning) {
+                match Special::recognize(&beginning) {
                     Some(Special::Workbook | Special::JsonLines) => whole(file),
                     Some(Special::Columnar(_)) => {
                         Ok(Beginning::Known(self.file(&path)?.head(0).shape()))

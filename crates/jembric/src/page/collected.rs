@@ -78,7 +78,7 @@ impl Collected {
         let Some(step) = self.steps.last_mut() else { return Ok(()) };
         if let Some(main) = results.first() {
             for needed in outline.figures_of(step.place) {
-                let value = needed.figure.quantity.of(&main.outcome.table);
+                let value = needed.figure.quantity.compute(&main.outcome.table);
                 let value = value.map_err(|error| Box::new((needed.clone(), error)))?;
                 self.figures.insert(needed.figure.clone(), value);
             }

@@ -95,7 +95,7 @@ impl Quantity {
     /// Computes the figure. Cost: one pass over the column.
     ///
     /// Errors: those of [`expect`](Quantity::expect), and of [`Totals`].
-    pub(crate) fn of(&self, table: &Table) -> Result<Value, CoreError> {
+    pub(crate) fn compute(&self, table: &Table) -> Result<Value, CoreError> {
         self.expect(&table.shape())?;
         let count = |rows: u64| Value { text: grouped(rows), number: Some(rows as f64) };
         let Some(column) = &self.column else { return Ok(count(table.rows() as u64)) };
@@ -127,7 +127,7 @@ fn no_value() -> Value {
 /// A cell as text for a sentence: numbers with group separators, floats with at most six
 /// significant digits, dates as `30 June 2025`.
 fn cell(table: &Table, place: usize, row: usize) -> Value {
-    let text = &CellText::of(table)[place];
+    let text = &CellText::for_columns(table)[place];
     if row >= table.rows() || text.is_missing(row) {
         return no_value();
     }

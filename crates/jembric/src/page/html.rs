@@ -266,7 +266,7 @@ impl Page<'_> {
         // Rows of a result whose type cannot be compared have no marks.
         let marks = changes
             .filter(|_| number == 0)
-            .and_then(|changes| Marks::of(&view.table, changes).ok());
+            .and_then(|changes| Marks::new(&view.table, changes).ok());
         html! {
             @if let Some(picture) = view.picture.as_ref().filter(|_| block.shows_picture) {
                 @let ids = format!("p{}-{number}-", step.place + 1);

@@ -27,11 +27,11 @@ impl Marks {
     /// The marks of the first rows of a result.
     ///
     /// Errors: those of Arrow.
-    pub(super) fn of(table: &Table, changes: &StepChanges) -> Result<Marks> {
+    pub(super) fn new(table: &Table, changes: &StepChanges) -> Result<Marks> {
         let StepChanges { key, outcome, before, .. } = changes;
         let found = &outcome.table;
         let keys = key_texts(found, key);
-        let texts = CellText::of(found);
+        let texts = CellText::for_columns(found);
         // The columns of the changes follow those of the key.
         let cell = |row: usize, column: usize| texts[key.len() + column].text(row);
         let mut marks: HashMap<&[String], Mark> = HashMap::new();

@@ -43,7 +43,7 @@ impl Outline {
     /// Plans the page of some steps, whose results have these shapes as far as they are known.
     ///
     /// Errors: a placeholder is invalid; with the place of the step and the key of its text.
-    pub(crate) fn of(
+    pub(crate) fn plan(
         steps: &[Planned],
         shapes: &[Option<Shape>],
         has_as_of: bool,

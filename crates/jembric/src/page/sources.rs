@@ -31,7 +31,7 @@ impl Sources {
     /// Computes the checksums of files. Cost: one pass over their bytes.
     ///
     /// Errors: a file cannot be read.
-    pub(crate) fn of<'a>(
+    pub(crate) fn from_files<'a>(
         names: impl Iterator<Item = &'a str>,
         files: &dyn Files,
     ) -> Result<Sources> {
@@ -132,7 +132,7 @@ mod tests {
         let directory = tempfile::tempdir().unwrap();
         fs::write(directory.path().join("a.csv"), "abc").unwrap();
         let files = Disk::in_directory(directory.path());
-        let sources = Sources::of(["a.csv", "-", "a.csv"].into_iter(), &files).unwrap();
+        let sources = Sources::from_files(["a.csv", "-", "a.csv"].into_iter(), &files).unwrap();
         let [file, stream] = &sources.0[..] else { panic!("a file is listed once") };
         // The example of FIPS 180-2, section B.1.
         let sum = "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad";

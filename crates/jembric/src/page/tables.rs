@@ -153,7 +153,7 @@ impl ShownColumn {
 
 fn columns_of(table: &Table) -> Vec<ShownColumn> {
     let shape = table.shape();
-    let columns = shape.columns().iter().zip(table.columns()).zip(CellText::of(table));
+    let columns = shape.columns().iter().zip(table.columns()).zip(CellText::for_columns(table));
     let shown = columns.map(|((about, array), text)| {
         let class = match about.kind {
             Some(Type::Integer | Type::Decimal { .. } | Type::Float) => Some("n"),

@@ -22,7 +22,7 @@ pub(crate) enum Given {
 
 impl Given {
     /// Parses the format of a column: a word, or strptime directives.
-    pub(crate) fn of(column: &str, format: &str, century: Option<i16>) -> Result<Given> {
+    pub(crate) fn parse(column: &str, format: &str, century: Option<i16>) -> Result<Given> {
         match format {
             "rfc2822" => Ok(Given::Rfc2822),
             "serial" => Ok(Given::Serial),
@@ -165,7 +165,7 @@ mod tests {
         #[case] cell: &str,
         #[case] moment: Option<&str>,
     ) {
-        let given = Given::of("at", format, Some(2000)).unwrap();
+        let given = Given::parse("at", format, Some(2000)).unwrap();
         let micros = given.micros(cell.as_bytes()).and_then(Moment::from_micros);
         assert_eq!(micros.map(|moment| moment.to_string()).as_deref(), moment);
     }

@@ -73,7 +73,7 @@ impl Reading {
         self.refuse_for_databases(&name)?;
         let mut first = Vec::new();
         stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
-        if Special::of(&first).is_none() {
+        if Special::recognize(&first).is_none() {
             return self.table(&FileBytes::stream(
                 name,
                 first.chain(stream),
@@ -87,7 +87,7 @@ impl Reading {
     /// Reads bytes that may be compressed, have typed columns, or have another format than CSV.
     pub(crate) fn bytes(&self, name: &str, bytes: Vec<u8>, sheet: Option<&str>) -> Result<Table> {
         let bytes = self.unpacked(name, bytes)?;
-        match Special::of(&bytes) {
+        match Special::recognize(&bytes) {
             Some(Special::Workbook | Special::JsonLines) => {
                 self.written_down(self.transcribed(name, bytes, sheet)?)
             }
@@ -187,7 +187,7 @@ impl Reading {
     }
 
     pub(crate) fn unpacked(&self, name: &str, bytes: Vec<u8>) -> Result<Vec<u8>> {
-        match Packing::of(&bytes) {
+        match Packing::recognize(&bytes) {
             None => Ok(bytes),
             Some(packing) => {
                 let most = most_unpacked(bytes.len() as u64, self.most_unpacked);
@@ -411,7 +411,7 @@ impl Reading {
             let kind = match format.as_str() {
                 "text" => CellType::Text,
                 "number" => ANY_NUMBER,
-                _ => CellType::Given(Given::of(column, format, self.century)?),
+                _ => CellType::Given(Given::parse(column, format, self.century)?),
             };
             names
                 .iter()

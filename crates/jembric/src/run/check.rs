@@ -105,7 +105,7 @@ impl Routine {
                 self.name_with_date(name, context.as_of, context.as_of_follows, planned)?;
             }
             if let Some(picture) = &planned.picture {
-                PictureFormat::of(Path::new(picture))
+                PictureFormat::from_path(Path::new(picture))
                     .map_err(|error| self.told_at(planned, error))?;
             }
             plans.push(plan);
@@ -143,7 +143,7 @@ impl Routine {
             }
         }
         let has_as_of = context.as_of.is_some() || context.as_of_follows;
-        Outline::of(&self.steps, shapes, has_as_of).map_err(|(place, key, misplaced)| {
+        Outline::plan(&self.steps, shapes, has_as_of).map_err(|(place, key, misplaced)| {
             let at = self.place_in_sentence(place, key, &misplaced.placeholder);
             self.error(at, misplaced.problem, misplaced.advice)
         })

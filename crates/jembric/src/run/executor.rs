@@ -114,7 +114,7 @@ impl<'a> Course<'a> {
         };
         let (outcome, picture) = drawn.map_err(|error| at(error.into()))?;
         shares.columns_of_first(Some(&outcome.table))?;
-        let Accounted { outcome, set_aside } = Accounted::of(outcome);
+        let Accounted { outcome, set_aside } = Accounted::from_outcome(outcome);
         let picture = picture.after(routine.accounts_behind(place, &self.accounts));
         let written =
             self.checked.write_drawn(place, &outcome, &picture, &self.context, to.outputs)?;
@@ -174,7 +174,7 @@ impl<'a> Course<'a> {
         let mut file = match (&written, &checked.running.into) {
             (Some(name), Some(directory)) if shares.write(name) => {
                 let path = PathBuf::from(name_in(directory, &shares.name(name)));
-                let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
+                let writing = Writing::for_path(&path).map_err(at)?.existing(planned.existing);
                 let destination = to.outputs.file(&written_by(end, planned), &path).map_err(at)?;
                 Some(StepFile { destination, writing })
             }

@@ -112,11 +112,11 @@ impl Checked<'_> {
                 let path = PathBuf::from(name_in(directory, &name));
                 let mut file = outputs.file(&written_by(place, planned), &path).map_err(at)?;
                 if is_picture {
-                    let format = PictureFormat::of(&path).map_err(at)?;
+                    let format = PictureFormat::from_path(&path).map_err(at)?;
                     file.write(|to| format.write(picture, to)).map_err(at)?;
                     outputs.add(file);
                 } else {
-                    let writing = Writing::of(&path).map_err(at)?.existing(planned.existing);
+                    let writing = Writing::for_path(&path).map_err(at)?.existing(planned.existing);
                     let mut file = StepFile { destination: file, writing };
                     file.write(|batches| batches.write(&outcome.table)).map_err(at)?;
                     outputs.add(file.destination);

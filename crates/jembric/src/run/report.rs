@@ -101,7 +101,7 @@ impl<'a> Report<'a> {
         let path = if as_of_follows { None } else { checked.page_file(context.as_of)? };
         let file =
             path.map(|path| Ok::<_, Error>((outputs.file(PAGE, &path)?, path))).transpose()?;
-        let mut sources = Sources::of(checked.routine.files_read(), checked.running.files)?;
+        let mut sources = Sources::from_files(checked.routine.files_read(), checked.running.files)?;
         checked.lists.iter().for_each(|(name, rows)| sources.read(name, *rows));
         let (collected, by_grain) = (Collected::default(), HashMap::new());
         Ok(Some(Report { checked, sources, collected, by_grain, file }))

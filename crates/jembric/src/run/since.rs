@@ -165,7 +165,7 @@ pub(super) fn all_changes(routine: &[Planned], changes: &[StepChanges]) -> Resul
     let mut columns: Vec<Vec<Option<String>>> = vec![Vec::new(); COLUMNS.len() + 2];
     for StepChanges { place, key, outcome, .. } in changes {
         let table = &outcome.table;
-        let texts = CellText::of(table);
+        let texts = CellText::for_columns(table);
         let shape = table.shape();
         let places = COLUMNS.map(|name| shape.place(name));
         for row in 0..table.rows() {

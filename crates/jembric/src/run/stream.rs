@@ -126,7 +126,7 @@ impl<'a> Stream<'a> {
             }
             tables => {
                 let outcome = self.first.apply_into(tables, &mut through);
-                outcome.map(Accounted::of).map_err(Error::from)
+                outcome.map(Accounted::from_outcome).map_err(Error::from)
             }
         };
         match (wrong, answered) {
@@ -206,7 +206,7 @@ impl<'a> Stream<'a> {
             Ok(sink(batch).map_err(CoreError::Sink)?)
         };
         let mut accounted = match running.exchange.filter(|_| self.is_shared()) {
-            Some(exchange) => Shared::of(larger, exchange)?.apply_into(&mut through),
+            Some(exchange) => Shared::new(larger, exchange)?.apply_into(&mut through),
             None => larger.apply_into(&mut through),
         }?;
         if !followed.is_empty() {
@@ -257,7 +257,8 @@ impl<'a> Stream<'a> {
                 if let Some(Accounted { outcome: before, .. }) = accounted.last_mut() {
                     before.table = before.table.head(0);
                 }
-                accounted.push(Accounted::of(outcome.map_err(|error| failed(place, error))?));
+                accounted
+                    .push(Accounted::from_outcome(outcome.map_err(|error| failed(place, error))?));
             }
             return Ok(accounted);
         }

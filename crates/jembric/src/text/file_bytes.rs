@@ -130,7 +130,7 @@ impl FileBytes {
         let mut bytes = vec![0; STEP];
         let mut filled = 0;
         let mut spool = Spool::create(memory)?;
-        let mut converter = Converter::of(&name, encoding);
+        let mut converter = Converter::new(&name, encoding);
         let mut converted = Vec::new();
         loop {
             let read = file.read(&mut bytes[filled..]).map_err(failed)?;
@@ -174,7 +174,7 @@ impl FileBytes {
         let mut mark = if marked == Some(encoding) { mark } else { 0 };
         if encoding != UTF_8 {
             let mut text = Vec::new();
-            Converter::of(&name, encoding).convert(&bytes, true, &mut text)?;
+            Converter::new(&name, encoding).convert(&bytes, true, &mut text)?;
             bytes = text;
             mark = 0;
         }
@@ -331,7 +331,7 @@ struct Converter<'a> {
 }
 
 impl<'a> Converter<'a> {
-    fn of(name: &'a str, encoding: &'static Encoding) -> Converter<'a> {
+    fn new(name: &'a str, encoding: &'static Encoding) -> Converter<'a> {
         Converter { name, decoder: encoding.new_decoder_with_bom_removal(), before: 0, line: 1 }
     }
 

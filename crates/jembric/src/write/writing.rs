@@ -49,7 +49,7 @@ pub enum Format {
 
 impl Format {
     /// The format for a file extension: `csv`, `jsonl`, `md`, `parquet`, `arrow` or `arrows`.
-    pub fn of(path: &Path) -> Result<Format> {
+    pub fn from_path(path: &Path) -> Result<Format> {
         let ending = path.extension().map(|ending| ending.to_string_lossy().to_lowercase());
         match ending.as_deref() {
             Some("csv") => Ok(Format::Csv),
@@ -101,7 +101,7 @@ impl Writing {
 
     /// Chooses the format by a file's extension. `.gz` or `.zst` after it compresses the file. A
     /// table of a database has none.
-    pub fn of(path: &Path) -> Result<Writing> {
+    pub fn for_path(path: &Path) -> Result<Writing> {
         if is_database_output(path) {
             return Ok(Writing::new());
         }
@@ -109,9 +109,9 @@ impl Writing {
         let packing = match ending.as_deref() {
             Some("gz") => Packing::Gzip,
             Some("zst") => Packing::Zstd,
-            _ => return Ok(Writing { format: Format::of(path)?, ..Writing::new() }),
+            _ => return Ok(Writing { format: Format::from_path(path)?, ..Writing::new() }),
         };
-        let format = Format::of(path.file_stem().map_or(path, Path::new))?;
+        let format = Format::from_path(path.file_stem().map_or(path, Path::new))?;
         // Compressed as a whole, they could not be read in parts.
         if format.is_packed() {
             return Err(Error::Setting {

@@ -202,7 +202,7 @@ fn other_types_are_widened_and_nested_ones_refused() {
 
 /// The CSV text of every cell.
 fn cells(table: &Table) -> Vec<String> {
-    let texts = io::CellText::of(table);
+    let texts = io::CellText::for_columns(table);
     (0..table.rows()).flat_map(|row| texts.iter().map(move |column| column.text(row))).collect()
 }
 
@@ -730,7 +730,7 @@ proptest! {
             }
             let texts = |table: &Table| {
                 let place = table.shape().place(&column.name).unwrap();
-                let cells = &io::CellText::of(table)[place];
+                let cells = &io::CellText::for_columns(table)[place];
                 (0..table.rows()).map(|row| cells.text(row)).collect::<Vec<_>>()
             };
             let (ours, theirs) = (texts(&table), texts(&back));

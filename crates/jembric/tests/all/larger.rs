@@ -23,7 +23,7 @@ struct Said {
 
 fn as_csv(write: impl FnOnce(&mut jembric::io::Batches<'_>)) -> String {
     let mut text = Vec::new();
-    let mut batches = Writing::of(Path::new("a.csv")).unwrap().batches(&mut text);
+    let mut batches = Writing::for_path(Path::new("a.csv")).unwrap().batches(&mut text);
     write(&mut batches);
     batches.finish().unwrap();
     String::from_utf8(text).unwrap()

@@ -15,8 +15,8 @@ mod larger;
 mod library;
 #[cfg(feature = "draw")]
 mod page;
-#[cfg(feature = "draw")]
 mod rooms;
+#[cfg(feature = "draw")]
 mod routine;
 #[cfg(all(feature = "postgresql", feature = "sqlite"))]
 mod server;

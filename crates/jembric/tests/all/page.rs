@@ -237,7 +237,7 @@ fn the_page_of_a_routine_survives_saving() {
 fn a_routine_without_text_has_a_page_as_well() {
     let directory: TempDir = tempfile::tempdir().unwrap();
     let parsed = Routine::parse("r.toml", &format!("{DUES}sort = \"amount\"\n")).unwrap();
-    let routine = Routine::of(parsed.steps);
+    let routine = Routine::from_steps(parsed.steps);
     let (files, page) = (demo(), directory.path().join("d.html"));
     let mut run = Run::on(&files, today());
     run.page = Some(page.clone());

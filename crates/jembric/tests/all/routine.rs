@@ -346,7 +346,7 @@ fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_
             .to_vec();
         let step = Planned::new(described(operation.name).unwrap(), named, inputs)
             .covering(vec![vec!["day".to_owned()]]);
-        let text = Routine::of(vec![step.clone()]).to_text(str::to_owned).unwrap();
+        let text = Routine::from_steps(vec![step.clone()]).to_text(str::to_owned).unwrap();
         let again =
             Routine::parse("again.toml", &text).unwrap_or_else(|error| panic!("{text}\n{error}"));
         assert_eq!(

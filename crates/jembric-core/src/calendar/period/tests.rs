@@ -30,13 +30,13 @@ fn every_period_of_every_grain_begins_where_the_one_before_it_ends() {
     let odd = ["week from Sunday", "quarter from April", "year from February"]
         .map(|text| text.parse().unwrap());
     for periods in grains.into_iter().chain(odd) {
-        let mut period = periods.of(Day::MIN);
+        let mut period = periods.containing(Day::MIN);
         assert_eq!(period.first(), Day::MIN);
         while period.last() < Day::MAX {
             let next = period.plus(1);
             assert_eq!(next.first().plus_days(-1), Some(period.last()), "{periods} {period}");
-            assert_eq!(periods.of(next.first()), next);
-            assert_eq!(periods.of(next.last()), next);
+            assert_eq!(periods.containing(next.first()), next);
+            assert_eq!(periods.containing(next.last()), next);
             period = next;
         }
         assert_eq!(periods.to_string().parse::<Periods>().unwrap(), periods);
@@ -83,7 +83,7 @@ fn fiscal_years_are_named_by_the_year_they_end_in(
     #[case] periods: Periods,
     #[case] label: &str,
 ) {
-    assert_eq!(periods.of(day).to_string(), label);
+    assert_eq!(periods.containing(day).to_string(), label);
 }
 
 #[rstest]
@@ -132,7 +132,7 @@ proptest! {
     ) {
         let mut ends = [from, from + days].map(|number| Day::from_number(number).unwrap());
         if at_month_ends {
-            ends = ends.map(|day| Periods::from(Grain::Month).of(day).last());
+            ends = ends.map(|day| Periods::from(Grain::Month).containing(day).last());
         }
         let [from, to] = ends;
         let months = (1..).find(|&months| Span::months(months).after(from).unwrap() > to)

@@ -81,7 +81,7 @@ fn divided(
             .enumerate()
             .map(|(place, table)| part_of(table, place, &of_tables[place], number))
             .collect();
-        let plan = numbered.for_part(Part::of(number, how), tables[0]).unwrap();
+        let plan = numbered.for_part(Part::new(number, how), tables[0]).unwrap();
         match plan.apply(&part.iter().collect::<Vec<_>>()) {
             Err(error) => return Some(Err(error.to_string())),
             Ok(outcome) => {
@@ -162,7 +162,7 @@ proptest! {
         let monthly = || Totals::new().date(["start"]).grain(Grain::Month).per(["vessel"]);
         let sums = || monthly().sum(["tons", "level"]).min(["level"]).distinct(["berth"]).count();
         let both_dates = || Totals::new().date(["start", "end"]).grain(Grain::Week).per(["berth"]);
-        let listed = EntityList::of(&all.head(3), &["vessel"]).unwrap();
+        let listed = EntityList::from_table(&all.head(3), &["vessel"]).unwrap();
         let range = "2025-02..2025-04".parse().unwrap();
         let operations: Vec<Box<dyn Operation>> = vec![
             Box::new(Latest::new("start").per(["vessel"])),

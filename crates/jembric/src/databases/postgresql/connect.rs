@@ -83,7 +83,7 @@ struct Settings {
 impl Settings {
     /// The settings of a URI. What it does not say, the standard variables say, and then the
     /// defaults of the standard client.
-    fn of(uri: &str, variable: &dyn Fn(&str) -> Option<String>) -> Result<Settings> {
+    fn from_uri(uri: &str, variable: &dyn Fn(&str) -> Option<String>) -> Result<Settings> {
         const FORM: &str = "It is written like \
                             postgresql://user@host:5432/database?sslmode=require, with special \
                             characters as %20 and so on";
@@ -207,7 +207,8 @@ impl Connection {
     pub(super) fn open(uri: &str) -> Result<Connection> {
         let name = shown_name(uri);
         let variable = |name: &str| env::var(name).ok().filter(|value| !value.is_empty());
-        let Settings { config, verification, root_certificates } = Settings::of(uri, &variable)?;
+        let Settings { config, verification, root_certificates } =
+            Settings::from_uri(uri, &variable)?;
         let tls: Tls = tls::connector(verification, root_certificates.as_deref())
             .map_err(|problem| failed(&name, problem, "Correct `sslrootcert`"))?;
         let user = config.get_user().unwrap_or("the user of this process").to_owned();

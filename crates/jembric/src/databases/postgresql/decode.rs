@@ -135,7 +135,7 @@ enum Taken {
 }
 
 impl Values {
-    fn of(wire: &Wire) -> Values {
+    fn for_type(wire: &Wire) -> Values {
         match wire {
             Wire::Boolean => Values::Booleans(BooleanBuilder::new()),
             Wire::Int2 | Wire::Int4 | Wire::Int8 | Wire::Unsigned4 => {
@@ -147,7 +147,7 @@ impl Values {
             Wire::Time => Values::Times(Time64MicrosecondBuilder::new()),
             Wire::Moment { .. } => Values::Moments(TimestampMicrosecondBuilder::new()),
             Wire::Range(bounds) => {
-                Values::Ranges(Box::new([Values::of(bounds), Values::of(bounds)]))
+                Values::Ranges(Box::new([Values::for_type(bounds), Values::for_type(bounds)]))
             }
             // A refused column is never fetched.
             Wire::Text | Wire::JsonBinary | Wire::Uuid | Wire::Refused { .. } => {
@@ -271,7 +271,7 @@ impl Decoder {
             Column {
                 name: column.name.clone(),
                 wire: column.wire.clone(),
-                values: Values::of(&column.wire),
+                values: Values::for_type(&column.wire),
                 fields: shapes.iter().map(field).collect(),
             }
         };

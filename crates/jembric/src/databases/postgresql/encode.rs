@@ -47,7 +47,7 @@ enum Cells<'a> {
 }
 
 impl<'a> Cells<'a> {
-    fn of(array: &'a ArrayRef) -> Cells<'a> {
+    fn new(array: &'a ArrayRef) -> Cells<'a> {
         match array.data_type() {
             DataType::Boolean => Cells::Booleans(array.as_boolean()),
             DataType::Int64 => Cells::Integers(array.as_primitive::<Int64Type>().values()),
@@ -82,7 +82,7 @@ pub(super) fn rows(
     to: &mut Vec<u8>,
 ) -> std::result::Result<(), NulInText> {
     let columns: Vec<(&ArrayRef, Cells<'_>)> =
-        table.columns().iter().map(|array| (array, Cells::of(array))).collect();
+        table.columns().iter().map(|array| (array, Cells::new(array))).collect();
     let fields = (columns.len() as i16).to_be_bytes();
     let fixed = |to: &mut Vec<u8>, value: &[u8]| {
         to.extend_from_slice(&(value.len() as i32).to_be_bytes());

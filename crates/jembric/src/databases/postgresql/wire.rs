@@ -83,7 +83,7 @@ impl Wire {
         })
     }
 
-    fn of(column: &str, server: &ServerType, modifier: i32) -> Wire {
+    fn from_server_type(column: &str, server: &ServerType, modifier: i32) -> Wire {
         match *server {
             ServerType::BOOL => Wire::Boolean,
             ServerType::INT2 => Wire::Int2,
@@ -108,8 +108,8 @@ impl Wire {
             _ => match server.kind() {
                 Kind::Enum(_) => Wire::Text,
                 // A domain has the form of its type.
-                Kind::Domain(inner) => Wire::of(column, inner, modifier),
-                Kind::Range(inner) => match Wire::of(column, inner, -1) {
+                Kind::Domain(inner) => Wire::from_server_type(column, inner, modifier),
+                Kind::Range(inner) => match Wire::from_server_type(column, inner, -1) {
                     bounds @ (Wire::Date | Wire::Moment { .. }) => Wire::Range(Box::new(bounds)),
                     _ => Wire::refused(column, server),
                 },
@@ -172,7 +172,7 @@ pub(super) fn columns(connection: &mut Connection, sql: &str) -> Result<Vec<Wire
         });
         WireColumn {
             name: column.name().to_owned(),
-            wire: Wire::of(column.name(), column.type_(), column.type_modifier()),
+            wire: Wire::from_server_type(column.name(), column.type_(), column.type_modifier()),
             periods,
         }
     };

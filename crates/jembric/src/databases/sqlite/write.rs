@@ -164,7 +164,7 @@ enum Cells<'a> {
 }
 
 impl<'a> Cells<'a> {
-    fn of(array: &'a ArrayRef, text: CellText<'a>) -> Cells<'a> {
+    fn new(array: &'a ArrayRef, text: CellText<'a>) -> Cells<'a> {
         match array.data_type() {
             DataType::Null => Cells::Nothing,
             DataType::Int64 => Cells::Integers(array),
@@ -270,9 +270,9 @@ impl TablesWriter for SqliteWriter {
     }
 
     fn write(&mut self, number: usize, rows: &Table) -> Result<()> {
-        let texts = CellText::of(rows);
+        let texts = CellText::for_columns(rows);
         let cells: Vec<Cells<'_>> =
-            rows.columns().iter().zip(texts).map(|(array, text)| Cells::of(array, text)).collect();
+            rows.columns().iter().zip(texts).map(|(array, text)| Cells::new(array, text)).collect();
         for (column, cells) in cells.iter().enumerate() {
             let has_type = !self.tables[number].columns[column].1.is_empty();
             if has_type && cells.exceeds_numbers() {

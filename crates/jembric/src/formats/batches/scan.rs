@@ -50,7 +50,7 @@ pub(crate) struct ColumnarScan {
 }
 
 impl ColumnarScan {
-    pub(super) fn of(
+    pub(super) fn open(
         format: Columnar,
         name: &str,
         input: Input,

@@ -71,7 +71,7 @@ proptest! {
     ) {
         let text = lines.join("\n");
         let directory = tempfile::tempdir().unwrap();
-        let memory = Memory::of(budget, directory.path());
+        let memory = Memory::limited(budget, directory.path());
         prop_assert_eq!(converted(&text, &memory), converted(&text, &Memory::unlimited()));
     }
 }
@@ -80,7 +80,7 @@ proptest! {
 fn a_mark_at_the_beginning_is_no_part_of_the_first_line() {
     let marked = "\u{feff}{\"n\":1}\n\n{\"n\":2}\n";
     let directory = tempfile::tempdir().unwrap();
-    for memory in [Memory::unlimited(), Memory::of(1, directory.path())] {
+    for memory in [Memory::unlimited(), Memory::limited(1, directory.path())] {
         let (names, texts, csv, lines) = converted(marked, &memory).unwrap();
         assert_eq!((names, texts), (vec!["n".to_owned()], vec![false]));
         assert_eq!((csv.as_str(), &lines[..2]), ("1\n2\n", &[1, 3][..]));

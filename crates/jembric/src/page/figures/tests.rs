@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 fn of(column: ArrayRef, what: What) -> String {
     let table = Table::from_columns([("c", column)]).unwrap();
-    Quantity { what, column: Some("c".to_owned()) }.of(&table).unwrap().text
+    Quantity { what, column: Some("c".to_owned()) }.compute(&table).unwrap().text
 }
 
 fn days(days: &[&str]) -> ArrayRef {
@@ -26,7 +26,7 @@ fn figures_skip_missing_values() {
         ["1,234", "617", "34", "1,200", "2", "1,200", "34"]
     );
     let table = Table::from_columns([("c", numbers())]).unwrap();
-    assert_eq!(Quantity { what: What::Rows, column: None }.of(&table).unwrap().text, "3");
+    assert_eq!(Quantity { what: What::Rows, column: None }.compute(&table).unwrap().text, "3");
 }
 
 #[test]
@@ -63,7 +63,7 @@ fn periods_have_their_labels(#[case] grain: Grain, #[case] text: &str) {
     let table = Table::from_columns([("day", days(&["2025-06-30"]))]).unwrap();
     let totals = Totals::new().date(["day"]).grain(grain).apply(&table).unwrap().table;
     let newest = Quantity { what: What::Newest, column: Some(grain.word().to_owned()) };
-    assert_eq!(newest.of(&totals).unwrap().text, text);
+    assert_eq!(newest.compute(&totals).unwrap().text, text);
 }
 
 #[rstest]

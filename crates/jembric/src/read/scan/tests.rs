@@ -16,7 +16,7 @@ fn in_blocks(reading: Reading) -> Reading {
 }
 
 fn scanned(reading: &Reading, path: &Path) -> Result<Vec<Table>, String> {
-    let memory = Memory::of(600, path.parent().unwrap());
+    let memory = Memory::limited(600, path.parent().unwrap());
     let data = reading.data(path, &memory).map_err(|error| error.to_string())?;
     let Data::Larger(scan) = data else { panic!("the table fits into memory") };
     let mut batches = Vec::new();
@@ -115,7 +115,7 @@ fn a_file_that_changes_is_an_error() {
     let path = directory.path().join("stays.csv");
     let text = rows("a,b", "1,text", "2,text");
     fs::write(&path, &text).unwrap();
-    let memory = Memory::of(600, directory.path());
+    let memory = Memory::limited(600, directory.path());
     let data = in_blocks(Reading::new()).data(&path, &memory).unwrap();
     data.each(&mut |_| Ok(())).unwrap();
     fs::write(&path, text + "3,text\n").unwrap();
@@ -128,7 +128,7 @@ fn a_small_file_is_a_table_and_a_missing_one_an_error() {
     let directory = tempfile::tempdir().unwrap();
     let path = directory.path().join("stays.csv");
     fs::write(&path, "a,b\n1,2\n").unwrap();
-    let memory = Memory::of(1 << 20, directory.path());
+    let memory = Memory::limited(1 << 20, directory.path());
     assert!(matches!(Reading::new().data(&path, &memory).unwrap(), Data::Table(_)));
     let error = Reading::new().data(directory.path().join("stay.csv"), &memory).unwrap_err();
     assert!(error.to_string().contains("Did you mean `stays.csv`?"), "{error}");

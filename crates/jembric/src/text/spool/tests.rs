@@ -15,7 +15,7 @@ proptest! {
         budget in 1..2_000_u64,
     ) {
         let directory = tempfile::tempdir().unwrap();
-        let memory = Memory::of(budget, directory.path());
+        let memory = Memory::limited(budget, directory.path());
         let mut text = LongText::new(&memory);
         pieces.iter().try_for_each(|piece| text.write(piece.as_bytes())).unwrap();
         let written = pieces.concat();
@@ -39,7 +39,7 @@ fn without_a_limit_nothing_is_written() {
 #[test]
 fn a_stream_is_written_as_it_is_and_leaves_nothing_behind() {
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1, directory.path());
+    let memory = Memory::limited(1, directory.path());
     let text = "a\r\nb\u{fc}".repeat(300_000);
     let mut file = spooled("pipe", text.as_bytes(), &memory).unwrap();
     let mut read = String::new();
@@ -58,9 +58,9 @@ fn a_stream_that_breaks_off_is_an_error_of_its_source() {
         }
     }
     let directory = tempfile::tempdir().unwrap();
-    let memory = Memory::of(1, directory.path());
+    let memory = Memory::limited(1, directory.path());
     let error = spooled("pipe", (&b"a\n1\n"[..]).chain(Broken), &memory).unwrap_err();
     assert!(error.to_string().starts_with("pipe: "), "{error}");
-    let error = Spool::create(&Memory::of(1, directory.path().join("none"))).map(drop);
+    let error = Spool::create(&Memory::limited(1, directory.path().join("none"))).map(drop);
     assert!(matches!(error, Err(Error::Scratch { .. })), "{error:?}");
 }

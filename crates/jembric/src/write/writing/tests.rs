@@ -47,5 +47,5 @@ fn a_missing_value_alone_in_its_row_is_still_a_row() {
 #[case("a.docx", None)]
 #[case("a", None)]
 fn the_extension_decides_the_format(#[case] name: &str, #[case] format: Option<Format>) {
-    assert_eq!(Format::of(Path::new(name)).ok(), format);
+    assert_eq!(Format::from_path(Path::new(name)).ok(), format);
 }

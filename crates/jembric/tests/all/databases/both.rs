@@ -132,7 +132,7 @@ fn several_tables_appear_together_or_not_at_all(
         let mut output = outputs.file(&name, &name).unwrap();
         let rows = csv("stay\n1\n");
         output
-            .write_tables(Writing::of(name.as_ref()).unwrap(), |batches| {
+            .write_tables(Writing::for_path(name.as_ref()).unwrap(), |batches| {
                 batches.write(&rows)?;
                 batches.write(&rows)
             })

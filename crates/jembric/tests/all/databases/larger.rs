@@ -81,7 +81,7 @@ fn a_long_table_is_read_in_batches(#[case] place: fn() -> Option<Place>) {
     let Some((directory, _server, table)) = place() else { return };
     let reading = Reading::new();
     let whole = Data::Table(reading.file(&table).unwrap());
-    let memory = Memory::of(2 << 20, directory.path());
+    let memory = Memory::limited(2 << 20, directory.path());
     let data = reading.data(&table, &memory).unwrap();
     let Data::Larger(scan) = &data else { panic!("it is read as a whole: {data:?}") };
     assert_eq!(scan.rows(), 120_000);

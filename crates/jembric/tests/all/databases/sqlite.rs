@@ -261,7 +261,7 @@ fn a_long_table_is_read_as_a_whole(
     let table = read(&path, "t").unwrap();
     assert_eq!(table.rows(), 300_000);
     assert_eq!(table.shape().columns()[0].kind, Some(kind));
-    let texts = io::CellText::of(&table);
+    let texts = io::CellText::for_columns(&table);
     assert_eq!([texts[0].text(0), texts[0].text(299_999)], [first, last]);
     assert!((0..300_000).all(|row| texts[3].text(row) == (row + 1).to_string()));
     assert_eq!(texts[2].text(298), "2025-10-27");

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 fn settings(uri: &str, variables: &[(&str, &str)]) -> Result<Settings> {
     let variables: HashMap<&str, &str> = variables.iter().copied().collect();
-    Settings::of(uri, &|name| variables.get(name).map(|value| (*value).to_owned()))
+    Settings::from_uri(uri, &|name| variables.get(name).map(|value| (*value).to_owned()))
 }
 
 #[rstest]

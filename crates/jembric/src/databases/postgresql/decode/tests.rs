@@ -54,7 +54,7 @@ fn one_field(value: Option<&[u8]>) -> Vec<u8> {
 
 fn cell(wire: Wire, value: &[u8]) -> std::result::Result<String, String> {
     match decoded(&[column("x", wire)], &one_field(Some(value)), 1 << 16) {
-        Ok(table) => Ok(crate::formats::text::CellText::of(&table)[0].text(0)),
+        Ok(table) => Ok(crate::formats::text::CellText::for_columns(&table)[0].text(0)),
         Err(bad) => Err(bad.problem),
     }
 }
@@ -136,7 +136,7 @@ fn a_range_of_dates_becomes_its_first_and_last_day(
     let range = column("stay", Wire::Range(Box::new(Wire::Date)));
     let table = decoded(&[range], &one_field(Some(&value)), 1 << 16).unwrap();
     assert_eq!(table.names().collect::<Vec<_>>(), ["stay_start", "stay_end"]);
-    let texts = crate::formats::text::CellText::of(&table);
+    let texts = crate::formats::text::CellText::for_columns(&table);
     assert_eq!([texts[0].text(0), texts[1].text(0)], ends);
 }
 
