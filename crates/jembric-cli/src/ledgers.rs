@@ -62,9 +62,9 @@ pub(crate) fn print_ledgers(
     {
         match account.ledger {
             LedgerForm::Text if screen.accounts_are_read => {
-                screen.account(format!("{gap}{:#}", ledger.told(words)))?
+                screen.account(format!("{gap}{:#}", ledger.rendered(words)))?
             }
-            LedgerForm::Text => screen.account(format!("{gap}{}", ledger.told(words)))?,
+            LedgerForm::Text => screen.account(format!("{gap}{}", ledger.rendered(words)))?,
             LedgerForm::Json => screen.account(serde_json::to_string(ledger).map_err(not_json)?)?,
         }
         gap = "";

@@ -17,7 +17,7 @@ mod files;
 mod layout;
 mod ledgers;
 mod memory;
-#[cfg_attr(not(feature = "draw"), path = "pictures/absent.rs")]
+#[cfg_attr(not(feature = "draw"), path = "pictures/disabled.rs")]
 mod pictures;
 mod progress;
 mod run;
@@ -56,7 +56,7 @@ impl fmt::Display for Failure {
                 f.write_str(text.trim().trim_start_matches("error: "))
             }
             Failure::NoAnswer(error) => {
-                write!(f, "{}", without_secrets(&error.told(&arguments::command_words)))
+                write!(f, "{}", without_secrets(&error.rendered(&arguments::command_words)))
             }
             Failure::Told(status) => write!(f, "a process ended with status {status}"),
         }
@@ -71,7 +71,7 @@ impl From<jembric::Error> for Failure {
                 clap::Error::raw(clap::error::ErrorKind::InvalidValue, format!("{text}\n")).into()
             }
             error @ jembric::Error::Value(_) => {
-                let text = format!("{}\n", error.told(&arguments::command_words));
+                let text = format!("{}\n", error.rendered(&arguments::command_words));
                 clap::Error::raw(clap::error::ErrorKind::InvalidValue, text).into()
             }
             error => Failure::NoAnswer(error),

@@ -20,7 +20,7 @@ use jembric::{
     draw::Picture,
     io::{Data, Destination, Exchange, Existing, Outputs, is_database_output},
     routine::Routine,
-    run::{Checked, Run, name_of_share},
+    run::{Checked, RunSettings, name_of_share},
     steps::{self, FilesOnce},
 };
 use std::{
@@ -101,7 +101,7 @@ fn check(
     reader: Reader<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let mut conditions = Run::on(&reader, today(None));
+    let mut conditions = RunSettings::on(&reader, today(None));
     routine.check(&conditions)?;
     // A step may be valid by the names of its columns and invalid by their types. The types
     // come from the first rows only, so this check is not a proof.
@@ -327,11 +327,11 @@ fn conditions<'a>(
     options: &RunOptions<'a>,
     delivery: &Delivery,
     reader: &'a dyn steps::Files,
-) -> Result<Run<'a>, Failure> {
+) -> Result<RunSettings<'a>, Failure> {
     let RunOptions { answer, account, .. } = options;
     let zone = routine.zone.as_deref().map(str::parse::<Zone>).transpose().map_err(Error::from)?;
     let today = options.among.map_or_else(|| today(zone.as_ref()), |among| among.today);
-    let mut conditions = Run::on(reader, today);
+    let mut conditions = RunSettings::on(reader, today);
     if let Some(among) = options.among {
         conditions.exchange = Some(among.exchange);
         conditions.gathers = among.gathers;

@@ -156,7 +156,10 @@ impl Screen {
     /// Prints why there is no result.
     pub(crate) fn error(&mut self, error: &Error) {
         let text = wrapped(
-            &shortened_quotes(&visible(&hidden(&format!("error: {}", error.told(&command_words))))),
+            &shortened_quotes(&visible(&hidden(&format!(
+                "error: {}",
+                error.rendered(&command_words)
+            )))),
             self.account_width,
         );
         // If standard error is closed, nobody can be told.

@@ -153,7 +153,7 @@ pub(crate) fn look(file: &str, look: &Look, width: Option<u16>) -> String {
         let _ = writeln!(
             text,
             "{}",
-            wrapped(&format!("  - {}", printable(&finding.told(&command_words))), width)
+            wrapped(&format!("  - {}", printable(&finding.rendered(&command_words))), width)
         );
     }
     if look.findings.is_empty() {

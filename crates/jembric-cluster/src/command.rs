@@ -10,7 +10,7 @@ use jembric::{
     calendar::{Day, Zone},
     io::Exchange,
     routine::Routine,
-    run::Run,
+    run::RunSettings,
 };
 use jembric_cli::{Among, Failure, Screen};
 use sha2::{Digest, Sha256};
@@ -169,7 +169,7 @@ fn process(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
         }
         .into());
     }
-    routine.check(&Run::on(&Routine::files_beside(&file), today))?;
+    routine.check(&RunSettings::on(&Routine::files_beside(&file), today))?;
     let wait = Duration::from_secs(typed.get_one::<u64>("wait").copied().unwrap_or_default());
     let connecting = Connecting {
         hosts: &hosts,

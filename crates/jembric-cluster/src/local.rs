@@ -121,13 +121,14 @@ fn ended(children: Vec<Child>) -> Result<(), Failure> {
         if output.status.success() {
             continue;
         }
-        // It has told the reason itself.
+        // It has message the reason itself.
         if process == 0 && output.status.code().is_some() {
             return Err(Failure::Told(output.status.code().unwrap_or(1) as u8));
         }
-        let told = String::from_utf8_lossy(&output.stderr).trim().to_owned();
-        let told = told.strip_prefix("error: ").map(str::to_owned).unwrap_or(told);
-        let problem = if told.is_empty() { format!("it ended ({})", output.status) } else { told };
+        let message = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+        let message = message.strip_prefix("error: ").map(str::to_owned).unwrap_or(message);
+        let problem =
+            if message.is_empty() { format!("it ended ({})", output.status) } else { message };
         problems.push(Error::Process { process: format!("process {process}"), problem });
     }
     match problems.into_iter().next() {

@@ -15,7 +15,7 @@ use crate::{
     context::{Context, Sink},
     dates::check_grain,
     error::{Error, Result, Smaller, excludes, in_setting, needs},
-    intervals::{EndDay, Fate, Intervals, OpenEnds, Rules},
+    intervals::{EndDay, Intervals, OpenEnds, RowStatus, Rules},
     kind::Type,
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
@@ -393,7 +393,7 @@ impl ActivePlan {
     fn on(&self, day: Day, table: &Table, context: &Context) -> Result<Outcome> {
         let intervals = self.intervals(table, None, context)?;
         let is_active = |row: usize| {
-            let active = intervals.fates[row] == Fate::Active;
+            let active = intervals.fates[row] == RowStatus::Active;
             active && intervals.first[row] <= day.number() && day.number() <= intervals.last[row]
         };
         let kept = BooleanBuffer::collect_bool(table.rows(), is_active);

@@ -26,7 +26,7 @@ use crate::{
     table::Table,
     within::keys::{self, Pair},
 };
-use cells::{Cells, common_type, difference_type};
+use cells::{ChangedCells, common_type, difference_type};
 use records::Records;
 use serde::Serialize;
 
@@ -410,8 +410,14 @@ impl ChangesPlan {
         let compared = self.settings.compared(&now_shape, &before_shape, &pairs)?;
         let records = Records::match_records(&pairs, now, before, &self.settings)?;
         let differing = compare::differing(&compared, now, before, &records.both, self.within)?;
-        let cells =
-            Cells { pairs: &pairs, compared: &compared, now, before, records: &records, differing };
+        let cells = ChangedCells {
+            pairs: &pairs,
+            compared: &compared,
+            now,
+            before,
+            records: &records,
+            differing,
+        };
         let rows = cells.rows();
         if rows > self.most_rows {
             let advice = crate::Smaller::FewerColumns;

@@ -1,10 +1,10 @@
-//! The error type of the core. Each variant carries facts: what happened, and where. `told` turns
+//! The error type of the core. Each variant carries facts: what happened, and where. `rendered` turns
 //! them into text.
 
-mod told;
+mod rendered;
 
 use crate::calendar::ValueError;
-pub use told::{Advised, Smaller, Words};
+pub use rendered::{Advised, Smaller, Words};
 
 use crate::{
     calendar::{Day, Grain},

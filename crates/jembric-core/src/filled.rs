@@ -17,7 +17,9 @@ use crate::{
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
-    plan::{Access, ByEntity, Division, Inputs, Overall, Part, Plan, Prepared, ResultOrder, Roles},
+    plan::{
+        Access, ByEntity, Division, EntityPart, Inputs, Overall, Plan, Prepared, ResultOrder, Roles,
+    },
     role::Role,
     settings::from_given_text,
     shape::{Named, Shape},
@@ -25,7 +27,7 @@ use crate::{
     written::EntityList,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer};
-use cells::Cells;
+use cells::SeriesCells;
 use holes::Fill;
 use serde::Serialize;
 use std::{fmt, str::FromStr, sync::Arc};
@@ -433,7 +435,7 @@ impl FilledPlan {
         &self,
         table: &Table,
         context: &Context,
-    ) -> Result<(Cells, Vec<Fill>, Ledger, Table)> {
+    ) -> Result<(SeriesCells, Vec<Fill>, Ledger, Table)> {
         let dates = table.dates_at(self.date);
         let axis = Axis::for_dates(&self.date_name, &dates, self.periods, &context.zone)?;
         let [dated, usable, kept, before] = self.usable(table, &dates, context);
@@ -447,7 +449,7 @@ impl FilledPlan {
         let (mut ledger, set_aside) = masks.account(self.step.clone(), table, &self.accounting)?;
         ledger.zone = Some(context.zone.to_string()).filter(|_| axis.instants);
 
-        let cells = Cells::lay_out(self, table, [&usable, &kept, &before], axis)?;
+        let cells = SeriesCells::lay_out(self, table, [&usable, &kept, &before], axis)?;
         ledger.view = stated.or_else(|| cells.view());
         let cut = stated.and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
         ledger.warnings.extend(cut);
@@ -490,7 +492,7 @@ impl Prepared for FilledPlan {
         Some(Arc::new(FilledPlan { overall: Some(overall), ..self.clone() }))
     }
 
-    fn for_part(&self, part: Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+    fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
         if self.entities.is_empty() {
             return Ok(None);
         }

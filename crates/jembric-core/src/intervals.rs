@@ -17,9 +17,9 @@ use crate::{
     table::Table,
 };
 use arrow_buffer::{BooleanBuffer, NullBuffer, ScalarBuffer};
-use judge::{Judge, Judged};
+use classify::{ClassifiedRows, RowClassifier};
 
-mod judge;
+mod classify;
 
 /// Whether an interval is active on its end day.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
@@ -107,7 +107,7 @@ impl Rules {
 
 /// What an operation on intervals does with a row.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Fate {
+pub(crate) enum RowStatus {
     Active,
     NoStart,
     Reversed,
@@ -117,20 +117,20 @@ pub(crate) enum Fate {
     NoDay,
 }
 
-impl Fate {
+impl RowStatus {
     /// The fates that drop a row, and those that set it aside, with their reasons.
-    const DROPPED: [(Fate, Reason); 4] = [
-        (Fate::Outside, Reason::OutsideRange),
-        (Fate::Open, Reason::Open),
-        (Fate::AfterAsOf, Reason::AfterAsOf),
-        (Fate::NoDay, Reason::NoActiveDay),
+    const DROPPED: [(RowStatus, Reason); 4] = [
+        (RowStatus::Outside, Reason::OutsideRange),
+        (RowStatus::Open, Reason::Open),
+        (RowStatus::AfterAsOf, Reason::AfterAsOf),
+        (RowStatus::NoDay, Reason::NoActiveDay),
     ];
-    const SET_ASIDE: [(Fate, Reason); 2] =
-        [(Fate::NoStart, Reason::NoStart), (Fate::Reversed, Reason::EndBeforeStart)];
+    const SET_ASIDE: [(RowStatus, Reason); 2] =
+        [(RowStatus::NoStart, Reason::NoStart), (RowStatus::Reversed, Reason::EndBeforeStart)];
 
     /// All reasons, in the order of the ledger.
     pub(crate) fn reasons() -> impl Iterator<Item = Reason> + Clone {
-        Fate::DROPPED.into_iter().chain(Fate::SET_ASIDE).map(|(_, reason)| reason)
+        RowStatus::DROPPED.into_iter().chain(RowStatus::SET_ASIDE).map(|(_, reason)| reason)
     }
 }
 
@@ -141,7 +141,7 @@ pub(crate) type Reasons = Vec<(Reason, BooleanBuffer)>;
 pub(crate) struct Intervals {
     pub(crate) first: ScalarBuffer<i32>,
     pub(crate) last: ScalarBuffer<i32>,
-    pub(crate) fates: Vec<Fate>,
+    pub(crate) fates: Vec<RowStatus>,
     /// The fates that occur, one bit each.
     seen: u8,
     /// The rows without an end of their own; none if all have one.
@@ -197,7 +197,7 @@ impl Intervals {
             ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of)
         });
         let close = newest.filter(|_| context.as_of.is_none()).or(close.flatten());
-        let judge = Judge {
+        let judge = RowClassifier {
             rules,
             first: &first,
             ended: &ended,
@@ -213,7 +213,7 @@ impl Intervals {
             free: rules.end_day == EndDay::Exclusive && hours.is_none(),
             by_hours: hours.is_some(),
         };
-        let Judged { last, fates, seen, closed } = judge.all(table.rows());
+        let ClassifiedRows { last, fates, seen, closed } = judge.all(table.rows());
         let any_closed = closed.iter().any(|&closed| closed);
         let last = last.map_or(ended, ScalarBuffer::from);
         if rules.open_ends == OpenEnds::Refuse {
@@ -244,21 +244,25 @@ impl Intervals {
     /// The active rows, those that were dropped and those that were set aside.
     pub(crate) fn masks(&self) -> (BooleanBuffer, Reasons, Reasons) {
         let rows = self.fates.len();
-        let of = |fate: Fate| match (self.seen & 1 << fate as u8 != 0, self.all_active()) {
+        let of = |fate: RowStatus| match (self.seen & 1 << fate as u8 != 0, self.all_active()) {
             (true, true) => BooleanBuffer::new_set(rows),
             (true, false) => BooleanBuffer::collect_bool(rows, |row| self.fates[row] == fate),
             (false, _) => BooleanBuffer::new_unset(rows),
         };
-        let with_reasons = |fates: &[(Fate, Reason)]| {
+        let with_reasons = |fates: &[(RowStatus, Reason)]| {
             let seen = fates.iter().filter(|(fate, _)| self.seen & 1 << *fate as u8 != 0);
             seen.map(|&(fate, reason)| (reason, of(fate))).collect()
         };
-        (of(Fate::Active), with_reasons(&Fate::DROPPED), with_reasons(&Fate::SET_ASIDE))
+        (
+            of(RowStatus::Active),
+            with_reasons(&RowStatus::DROPPED),
+            with_reasons(&RowStatus::SET_ASIDE),
+        )
     }
 
     /// Whether every row is active.
     pub(crate) fn all_active(&self) -> bool {
-        self.seen == 1 << Fate::Active as u8
+        self.seen == 1 << RowStatus::Active as u8
     }
 
     /// Whether a row has no end of its own.
@@ -307,7 +311,7 @@ impl Intervals {
             if all_active {
                 return both.fold(none, |(a, z), (&first, &last)| (a.min(first), z.max(last)));
             }
-            let active = fates.iter().zip(both).filter(|(fate, _)| **fate == Fate::Active);
+            let active = fates.iter().zip(both).filter(|(fate, _)| **fate == RowStatus::Active);
             active.fold(none, |(a, z), (_, (&first, &last))| (a.min(first), z.max(last)))
         });
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
@@ -461,8 +465,8 @@ impl<'a> Backwards<'a> {
     }
 }
 
-fn refuse_open(table: &Table, rules: &Rules, fates: &[Fate]) -> Result<()> {
-    let open = || (0..fates.len()).filter(|&row| fates[row] == Fate::Open);
+fn refuse_open(table: &Table, rules: &Rules, fates: &[RowStatus]) -> Result<()> {
+    let open = || (0..fates.len()).filter(|&row| fates[row] == RowStatus::Open);
     let first: Vec<String> = open().take(3).map(|row| table.place(row)).collect();
     match open().count() as u64 {
         0 => Ok(()),

@@ -107,7 +107,9 @@ pub use message::{grouped, nearest_name, shortened};
 pub use operation::Operation;
 #[doc(hidden)]
 pub use plan::Judged;
-pub use plan::{Access, ByEntity, Division, Fold, InPieces, Overall, Part, Plan, ResultOrder};
+pub use plan::{
+    Access, ByEntity, Division, EntityPart, Fold, InPieces, Overall, Plan, ResultOrder,
+};
 pub use recent::{Recent, Whole};
 pub use role::Role;
 pub use rows::{Add, Columns, Filter, Sort, Stack};

@@ -244,13 +244,13 @@ impl LookFold {
 
 impl fmt::Display for Finding {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.told(&|advised| advised.in_rust()))
+        f.write_str(&self.rendered(&|advised| advised.in_rust()))
     }
 }
 
 impl Finding {
     /// The text of the finding, in the words of an interface.
-    pub fn told(&self, words: Words<'_>) -> String {
+    pub fn rendered(&self, words: Words<'_>) -> String {
         let more = |places: &[String], all: u64| {
             format!("{}{}", places.join(", "), if all > places.len() as u64 { ", …" } else { "" })
         };
@@ -258,8 +258,8 @@ impl Finding {
             |n: u64, one: &'static str, many: &'static str| if n == 1 { one } else { many };
         match self {
             Finding::NotQuiteDates { why, .. } => match &**why {
-                NotQuite::Dates(about) => about.told(words),
-                NotQuite::Order(about) => about.told(words),
+                NotQuite::Dates(about) => about.rendered(words),
+                NotQuite::Order(about) => about.rendered(words),
             },
             Finding::NotQuiteNumbers { column, values, bad, places, suggested } => format!(
                 "`{column}` is read as text, because {bad} of its {values} values {} ({}). {}",

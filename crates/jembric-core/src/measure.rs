@@ -124,7 +124,7 @@ impl Measure {
     /// of earlier rows, or else an opening number. The column gets as many decimal places as the
     /// number has. None if it does not fit.
     ///
-    /// Errors: as for [`Measure::of`].
+    /// Errors: as for [`Measure::from_column`].
     pub(crate) fn begun(
         table: &Table,
         place: usize,

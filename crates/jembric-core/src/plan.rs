@@ -16,9 +16,9 @@ mod numbered;
 mod outside;
 mod roles;
 
-pub use division::{ByEntity, Division, Overall, Part, ResultOrder};
+pub use division::{ByEntity, Division, EntityPart, Overall, ResultOrder};
 pub use fold::Fold;
-pub(crate) use fold::{Gone, Selection, SelectionState, State};
+pub(crate) use fold::{DiscardedRows, Selection, SelectionState, State};
 pub use in_pieces::InPieces;
 pub(crate) use in_pieces::{Pieces, before_last_date, before_last_day};
 pub(crate) use inputs::Inputs;
@@ -82,7 +82,7 @@ pub(crate) trait Prepared: Send + Sync {
 
     /// The same plan for one part of the entities, with rows of the table that tell its types; none
     /// if it is the same for each part.
-    fn for_part(&self, part: Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+    fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
         let _ = (part, sample);
         Ok(None)
     }
@@ -241,7 +241,7 @@ impl Plan {
 
     /// The same plan for one part of the entities, with rows of the first table that tell its
     /// types.
-    pub fn for_part(&self, part: Part, sample: &Table) -> Result<Plan> {
+    pub fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Plan> {
         let prepared = self.prepared.for_part(part, sample)?;
         let prepared = prepared.unwrap_or_else(|| self.prepared.clone());
         Ok(Plan { prepared, ..self.clone() })

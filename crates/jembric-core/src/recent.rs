@@ -11,7 +11,8 @@ use crate::{
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     operation::{Operation, callable},
     plan::{
-        Access, Division, Gone, Inputs, Overall, Plan, Prepared, Selection, SelectionState, State,
+        Access, DiscardedRows, Division, Inputs, Overall, Plan, Prepared, Selection,
+        SelectionState, State,
     },
     settings::from_given_text,
     shape::Shape,
@@ -357,7 +358,7 @@ impl RecentPlan {
 
 impl Prepared for RecentPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        self.select(tables[0], Gone::default(), context)
+        self.select(tables[0], DiscardedRows::default(), context)
     }
 
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
@@ -396,7 +397,7 @@ impl Selection for RecentPlan {
         Ok(masks)
     }
 
-    fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome> {
+    fn select(&self, table: &Table, gone: DiscardedRows, context: &Context) -> Result<Outcome> {
         let dates = table.dates_at(self.date);
         let (as_of, view) = self.in_view(table, &dates, context)?;
         let masks = masks(&dates, table.rows(), view, context);

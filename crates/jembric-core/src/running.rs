@@ -8,7 +8,7 @@
 //! each entity.
 
 mod carried;
-mod replay;
+mod sorted_records;
 mod track;
 
 use crate::{

@@ -7,15 +7,15 @@
 //! different rows, and `totals/sheet` lays them out. `totals/of_all` has what a part of the rows
 //! must know of all.
 
-mod asked;
 mod cells;
 mod figures;
 mod of_all;
-mod part;
+mod partial;
+mod requested;
 mod sheet;
 mod state;
 
-pub use asked::Each;
+pub use requested::Each;
 
 use crate::{
     calendar::{Grain, Month, Periods, Range, Weekday},
@@ -34,10 +34,10 @@ use crate::{
     table::Table,
     written::EntityList,
 };
-use asked::{AskedFigure, Scope, What, suffixes};
 use cells::Groups;
 use of_all::OfAll;
-use part::Part;
+use partial::PartialTotals;
+use requested::{RequestedFigure, Scope, What, suffixes};
 use serde::Serialize;
 use state::TotalsState;
 use std::sync::Arc;
@@ -205,7 +205,7 @@ impl Totals {
         ]
     }
 
-    fn asked(&self, shape: &Shape) -> Result<Vec<AskedFigure>> {
+    fn asked(&self, shape: &Shape) -> Result<Vec<RequestedFigure>> {
         let mut asked = Vec::new();
         for (what, word, list) in self.lists() {
             for Named { column, shown_as, place } in in_setting(word, || shape.named(list))? {
@@ -215,13 +215,13 @@ impl Totals {
                 let name =
                     if shown_as == column { format!("{word}_{column}") } else { shown_as.clone() };
                 let share = (what == What::Sum).then_some(shown_as);
-                asked.push(AskedFigure { what, column, place: Some(place), name, share });
+                asked.push(RequestedFigure { what, column, place: Some(place), name, share });
             }
         }
         if self.count || asked.is_empty() {
             let name = "count".to_owned();
             let (column, share) = (String::new(), Some(name.clone()));
-            asked.push(AskedFigure { what: What::Count, column, place: None, name, share });
+            asked.push(RequestedFigure { what: What::Count, column, place: None, name, share });
         }
         Ok(asked)
     }
@@ -307,10 +307,10 @@ impl Totals {
     /// The names of the columns of figures, for each date and for each scope, if nothing is side by
     /// side.
     fn figure_names<'a>(
-        asked: &'a [AskedFigure],
+        asked: &'a [RequestedFigure],
         dates: &[Named],
         scopes: &[Scope],
-    ) -> Vec<(String, What, Option<&'a AskedFigure>)> {
+    ) -> Vec<(String, What, Option<&'a RequestedFigure>)> {
         let mut names = Vec::new();
         for asked in asked {
             for suffix in suffixes(dates) {
@@ -333,7 +333,7 @@ impl Totals {
 
     /// The roles of the columns of the result. Figures of another kind have another unit, so only
     /// the first one is drawn.
-    fn roles(&self, dates: &[Named], per: &[Named], asked: &[AskedFigure]) -> Roles {
+    fn roles(&self, dates: &[Named], per: &[Named], asked: &[RequestedFigure]) -> Roles {
         let mut roles = Roles::default();
         if let Some(periods) = self.periods() {
             roles =
@@ -359,7 +359,7 @@ impl Totals {
         shape: &Shape,
         dates: &[Named],
         per: &[Named],
-        asked: &[AskedFigure],
+        asked: &[RequestedFigure],
         scopes: &[Scope],
     ) -> Result<Shape> {
         let mut result = Shape::of_names(Vec::<String>::new());
@@ -497,7 +497,7 @@ struct TotalsPlan {
     per: Vec<Named>,
     /// The column whose values are side by side, if there is one.
     side: Vec<Named>,
-    asked: Vec<AskedFigure>,
+    asked: Vec<RequestedFigure>,
     scopes: Vec<Scope>,
     period_name: String,
     /// How days are grouped into the periods of rows; none if rows are not by period.
@@ -523,7 +523,7 @@ struct TotalsPlan {
 impl Prepared for TotalsPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let (part, set_aside) =
-            Part::compute(self, tables[0], Groups::from_table(self, tables[0])?, context)?;
+            PartialTotals::compute(self, tables[0], Groups::from_table(self, tables[0])?, context)?;
         sheet::outcome(self, part, set_aside, context)
     }
 
@@ -536,7 +536,11 @@ impl Prepared for TotalsPlan {
         Some(Arc::new(TotalsPlan { of_all, ..self.clone() }))
     }
 
-    fn for_part(&self, part: plan::Part, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+    fn for_part(
+        &self,
+        part: plan::EntityPart,
+        sample: &Table,
+    ) -> Result<Option<Arc<dyn Prepared>>> {
         Ok(Some(Arc::new(self.of_part(part, sample)?)))
     }
 

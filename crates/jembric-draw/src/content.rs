@@ -99,7 +99,7 @@ pub(crate) enum Marks {
     /// The extremes of each series, in equal parts of the horizontal axis.
     Extremes(Vec<Extremes>),
     /// Whether a series has a point in each cell of a grid.
-    Cells(Vec<Cells>),
+    Cells(Vec<CalendarCells>),
     Bars(Vec<Bar>),
     Intervals(Vec<Interval>),
     Days(Vec<DayCell>),
@@ -145,7 +145,7 @@ pub(crate) struct Extremes {
 
 /// The cells of a grid that have a point, column by column.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Cells {
+pub(crate) struct CalendarCells {
     pub(crate) series: usize,
     pub(crate) columns: usize,
     pub(crate) rows: usize,

@@ -37,7 +37,7 @@ mod numbers;
 mod palette;
 mod picture;
 mod plot;
-#[cfg_attr(not(feature = "png"), path = "png/absent.rs")]
+#[cfg_attr(not(feature = "png"), path = "png/disabled.rs")]
 mod png;
 mod read;
 mod scale;

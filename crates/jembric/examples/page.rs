@@ -2,7 +2,7 @@
 //!
 //! `cargo run -p jembric --features draw --example page`
 
-use jembric::{Error, routine::Routine, run::Run, steps::Disk};
+use jembric::{Error, routine::Routine, run::RunSettings, steps::Disk};
 
 const DUES: &str = r#"
 title = "Dues on {as-of}"
@@ -33,7 +33,7 @@ fn main() -> Result<(), Error> {
 
     // The sentences are checked as well, before any row is read.
     let routine = Routine::parse("dues.toml", DUES)?;
-    let mut run = Run::on(&files, "2025-07-01".parse()?);
+    let mut run = RunSettings::on(&files, "2025-07-01".parse()?);
     run.page = Some(page.clone());
     routine.check(&run)?.run(&mut |_| Ok(()), &mut |_| Ok(()))?;
 

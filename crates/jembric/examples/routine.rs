@@ -6,7 +6,7 @@ use jembric::{
     Error,
     io::{Format, Writing},
     routine::Routine,
-    run::Run,
+    run::RunSettings,
 };
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -16,7 +16,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 
     // Every step is checked by the names in the headers of its files, before any row is read.
     // Nothing is written, because no output is named.
-    let mut run = Run::on(&files, "2025-07-01".parse()?);
+    let mut run = RunSettings::on(&files, "2025-07-01".parse()?);
     run.follow = Some("vessel = 'Wend'".parse()?);
     let checked = routine.check(&run)?;
     println!("{} steps are valid", routine.steps.len());

@@ -5,15 +5,15 @@
 //! opened. [`Databases`] keeps those that a run has opened.
 
 #[cfg(not(all(feature = "postgresql", feature = "sqlite")))]
-mod absent;
+mod disabled;
 pub(crate) mod existing;
 pub(crate) mod name;
-#[cfg_attr(not(feature = "postgresql"), path = "databases/absent/postgresql.rs")]
+#[cfg_attr(not(feature = "postgresql"), path = "databases/disabled/postgresql.rs")]
 pub(crate) mod postgresql;
 #[cfg(any(feature = "sqlite", feature = "postgresql"))]
 mod query;
 pub(crate) mod rows;
-#[cfg_attr(not(feature = "sqlite"), path = "databases/absent/sqlite.rs")]
+#[cfg_attr(not(feature = "sqlite"), path = "databases/disabled/sqlite.rs")]
 pub(crate) mod sqlite;
 pub(crate) mod target;
 
@@ -21,7 +21,7 @@ use self::existing::Existing;
 use crate::{
     Error, Result, Shape, Table,
     data::{Data, memory::Memory},
-    formats::transcript::Transcript,
+    formats::csv_rows::CsvRows,
     read::{pieces::Pieces, reading::Reading},
 };
 use borsh::{BorshDeserialize, BorshSerialize};
@@ -71,7 +71,7 @@ pub(crate) struct Answer {
 /// Rows whose types are still to be decided from the cells, or are those of the database.
 pub(crate) enum Rows {
     /// Of SQLite, whose columns have no types: the first ones, or all.
-    Written(Transcript),
+    Written(CsvRows),
     Pieces(Box<Pieces>),
     Typed(Data),
 }

@@ -278,12 +278,12 @@ impl Error {
     }
 
     /// The text of the error, in the words of an interface.
-    pub fn told(&self, words: Words<'_>) -> String {
+    pub fn rendered(&self, words: Words<'_>) -> String {
         match self {
-            Error::Core(error) => error.told(words),
-            Error::Value(error) => error.told(words),
-            Error::InFile { file, source } => format!("{file}: {}", source.told(words)),
-            Error::OfSetting { source, .. } => source.told(words),
+            Error::Core(error) => error.rendered(words),
+            Error::Value(error) => error.rendered(words),
+            Error::InFile { file, source } => format!("{file}: {}", source.rendered(words)),
+            Error::OfSetting { source, .. } => source.rendered(words),
             Error::NotText { file, line, byte, value, encoding } => {
                 not_text(file, (*line, *byte, *value), encoding, words)
             }

@@ -3,25 +3,25 @@
 //!
 //! `detect` recognizes a format by the first bytes of a file, `sheet` and `packing` by its name.
 //! `batches` has Parquet and Arrow, `packed` gzip and zstd. `json_lines` and `workbook` convert
-//! their rows to CSV (`transcript`) for the one reader of CSV. `text` formats cells. The modules of
-//! `absent` replace formats whose feature is off. Nothing here knows how whole files are read or
+//! their rows to CSV (`csv_rows`) for the one reader of CSV. `text` formats cells. The modules of
+//! `disabled` replace formats whose feature is off. Nothing here knows how whole files are read or
 //! written.
 
 pub(crate) mod batches;
 #[cfg(feature = "c-data")]
 pub(crate) mod c_stream;
 pub(crate) mod csv;
+pub(crate) mod csv_rows;
 pub(crate) mod detect;
 pub(crate) mod json_lines;
 pub(crate) mod markdown;
-#[cfg_attr(not(feature = "packed"), path = "formats/absent/packed.rs")]
+#[cfg_attr(not(feature = "packed"), path = "formats/disabled/packed.rs")]
 pub(crate) mod packed;
 pub(crate) mod packed_target;
 pub(crate) mod packing;
 pub(crate) mod sheet;
 pub(crate) mod text;
-pub(crate) mod transcript;
-#[cfg_attr(not(feature = "workbooks"), path = "formats/absent/workbook.rs")]
+#[cfg_attr(not(feature = "workbooks"), path = "formats/disabled/workbook.rs")]
 pub(crate) mod workbook;
 
 use crate::{Result, Shape, Table};

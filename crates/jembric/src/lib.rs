@@ -58,7 +58,7 @@ mod compared;
 mod data;
 mod databases;
 mod disk;
-#[cfg_attr(not(feature = "draw"), path = "draw/absent.rs", doc(hidden))]
+#[cfg_attr(not(feature = "draw"), path = "draw/disabled.rs", doc(hidden))]
 pub mod draw;
 mod error;
 mod formats;

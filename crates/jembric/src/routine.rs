@@ -257,7 +257,7 @@ impl Planned {
 
 impl Routine {
     /// The words of its text for settings that an error or a warning suggests
-    /// ([`Error::told`](crate::Error::told), [`Ledger::told`](crate::Ledger::told)); none for a
+    /// ([`Error::rendered`](crate::Error::rendered), [`Ledger::rendered`](crate::Ledger::rendered)); none for a
     /// routine without a text.
     pub fn words(&self) -> Option<Words<'static>> {
         self.text.as_ref().map(|_| -> Words<'static> { &routine_words })

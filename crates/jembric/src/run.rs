@@ -18,12 +18,12 @@ mod shares;
 mod since;
 mod stream;
 
-pub use checked::{Checked, Run};
+pub use checked::{Checked, RunSettings};
 pub use shares::name_of_share;
 
 use self::{
-    executor::{Course, Receivers},
-    inputs::Readings,
+    executor::{Executor, Receivers},
+    inputs::InputTables,
     report::Report,
     set_aside::SetAside,
 };
@@ -70,7 +70,7 @@ impl Routine {
         &self,
         inputs: &[Input],
         answers: &[Option<Data>],
-        read: &mut Readings<'_>,
+        read: &mut InputTables<'_>,
     ) -> Result<Vec<(String, Data)>> {
         read.read(inputs)?;
         let table = |input: &Input| match input {
@@ -104,7 +104,7 @@ impl Routine {
     }
 
     /// What is known before any data is read.
-    pub(super) fn context(&self, running: &Run<'_>) -> Result<(Context, Option<AsOf>)> {
+    pub(super) fn context(&self, running: &RunSettings<'_>) -> Result<(Context, Option<AsOf>)> {
         let shown = |at: &Range<usize>, error: CoreError| {
             if self.text.is_some() && !at.is_empty() {
                 self.error(at.clone(), error.to_string(), "")
@@ -202,12 +202,12 @@ impl Checked<'_> {
                 Memory::telling(budget, scratch, running.progress.clone())
             }
         };
-        let mut read = Readings::new(running.files, shares, &memory, columns);
+        let mut read = InputTables::new(running.files, shares, &memory, columns);
         if let Some(as_of) = as_of {
             context = self.dated(context, &as_of, &mut read)?;
         }
         let steps = &routine.steps;
-        let mut course = Course {
+        let mut course = Executor {
             checked: self,
             earlier: self.earlier(&context)?,
             changes: Vec::new(),
@@ -239,7 +239,7 @@ impl Checked<'_> {
     }
 
     /// The context with its as-of date, if that is `today` or a column's newest date.
-    fn dated(&self, context: Context, as_of: &AsOf, read: &mut Readings<'_>) -> Result<Context> {
+    fn dated(&self, context: Context, as_of: &AsOf, read: &mut InputTables<'_>) -> Result<Context> {
         let Checked { routine, running, .. } = self;
         let mut inputs = routine.steps.iter().flat_map(|step| &step.inputs);
         let Some(first) = inputs.find(|input| matches!(input, Input::File(..))) else {

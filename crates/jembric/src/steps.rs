@@ -9,7 +9,7 @@ use crate::{
     Sink, Sort, Spells, Stack, Table, Takes, Totals, Within,
     data::{
         Data,
-        exchange::{Exchange, PlaceInList, only_at},
+        exchange::{Exchange, PlaceInList, held_by_one},
         memory::Memory,
     },
     databases::{
@@ -183,7 +183,7 @@ pub trait Files {
             0 => Some(self.data(file, reading, memory)?),
             _ => None,
         };
-        only_at(0, own, exchange)
+        held_by_one(0, own, exchange)
     }
 
     /// The shape from its header; none if it cannot be inspected before it is read.

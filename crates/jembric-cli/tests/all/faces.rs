@@ -7,7 +7,7 @@ use jembric::{
     arrow::{ArrayRef, Date32Array},
     calendar::Day,
     routine::Routine,
-    run::Run,
+    run::RunSettings,
     settings::{Given, GivenSettings},
     steps::{Described, Disk, OPERATIONS, Reads},
 };
@@ -92,7 +92,7 @@ fn in_toml(
     let text = format!("[[step]]\nread = \"stays.csv\"\n{} = {{ {settings} }}\n", operation.name);
     let files = Disk::in_directory(directory.path());
     let routine = Routine::parse("r.toml", &text).unwrap_or_else(|error| panic!("{text}\n{error}"));
-    let run = Run::on(&files, "2025-06-30".parse::<Day>().unwrap());
+    let run = RunSettings::on(&files, "2025-06-30".parse::<Day>().unwrap());
     routine.check(&run).err().map(|error| error.to_string())
 }
 

@@ -130,7 +130,7 @@ fn one_process_is_the_command_run() {
     let alone = command.args(["harbour.toml", "--local", "1", "--gather"]).output().unwrap();
     let run = jembric::routine::Routine::file(other.path().join("harbour.toml")).unwrap();
     let files = jembric::routine::Routine::files_beside(other.path().join("harbour.toml"));
-    let mut running = jembric::run::Run::on(&files, "2025-06-30".parse().unwrap());
+    let mut running = jembric::run::RunSettings::on(&files, "2025-06-30".parse().unwrap());
     running.into = Some(other.path().to_owned());
     let mut ledgers = format!("{}\n", run.title_on(Some("2025-06-30".parse().unwrap())).unwrap());
     run.check(&running)

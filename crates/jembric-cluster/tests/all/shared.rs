@@ -7,7 +7,7 @@ use jembric::{
     Error, Result, Shape, Table,
     io::{Data, Exchange, Memory, Outputs, PlaceInList, Reading, Sharing, Writing},
     routine::Routine,
-    run::Run,
+    run::RunSettings,
     steps::{Disk, Files},
 };
 use proptest::{prelude::*, test_runner::RngSeed};
@@ -88,7 +88,7 @@ fn run(
 ) -> Result<Said> {
     let routine = Routine::parse("r.toml", routine)?;
     let files = Cut { files: Disk::in_directory(directory), cuts };
-    let mut running = Run::on(&files, "2025-06-30".parse().unwrap());
+    let mut running = RunSettings::on(&files, "2025-06-30".parse().unwrap());
     running.memory = memory;
     running.scratch = Some(directory.to_owned());
     running.reconcile = vec!["tons".to_owned()];

@@ -3,7 +3,7 @@
 use super::cutting::Cutting;
 use crate::{
     entities::Entities,
-    intervals::{Fate, Intervals},
+    intervals::{Intervals, RowStatus},
     parallel,
     table::Table,
     timeline::GroupedByEntity,
@@ -109,7 +109,7 @@ pub(super) struct RowSource<'a> {
 
 impl RowSource<'_> {
     fn is_active(&self, row: usize) -> bool {
-        self.intervals.fates[row] == Fate::Active
+        self.intervals.fates[row] == RowStatus::Active
     }
 
     fn group(&self, row: usize) -> usize {

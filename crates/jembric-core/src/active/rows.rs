@@ -10,7 +10,7 @@ use crate::{
     context::Sink,
     error::{Error, Result, Smaller},
     gather::repeated,
-    intervals::{EndDay, Fate, Intervals},
+    intervals::{EndDay, Intervals, RowStatus},
     kind::Type,
     parallel,
     room::{self, Room},
@@ -86,7 +86,7 @@ impl<'a> Expansion<'a> {
         table: &'a Table,
     ) -> Result<Expansion<'a>> {
         let records: Vec<u32> = (0..table.rows() as u32)
-            .filter(|&row| intervals.fates[row as usize] == Fate::Active)
+            .filter(|&row| intervals.fates[row as usize] == RowStatus::Active)
             .collect();
         let mut before = Vec::with_capacity(records.len() + 1);
         let (mut all, mut widest) = (0_u64, (0_u64, 0_u32));

@@ -18,7 +18,7 @@ use crate::{
     entities::{Entities, GrowingKeys, Missing},
     error::Result,
     exact::Limbs,
-    intervals::{Fate, Intervals, OpenEnds},
+    intervals::{Intervals, OpenEnds, RowStatus},
     ledger::{Outcome, RowMasks, Tally},
     measure::Measure,
     ordering::entities_in_order,
@@ -621,7 +621,7 @@ impl ActivePlan {
         let sweep =
             Sweep::new(self, order.len(), overall, settled.closing_tick, (row_bytes, context))?;
         let tally = settled.tally.clone().unwrap_or_default();
-        let mut ledger = tally.in_order(Fate::reasons()).ledger(self.step.clone());
+        let mut ledger = tally.in_order(RowStatus::reasons()).ledger(self.step.clone());
         let closed_on = settled.closing_tick.map(|tick| self.closing_day(settled, tick, context));
         self.tell(&mut ledger, (closed_on, settled.instants), settled.open, context);
         let sums = sum.iter().zip(&settled.sums);

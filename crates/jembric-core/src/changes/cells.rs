@@ -57,7 +57,7 @@ fn are_numbers((now, before): (Type, Type)) -> bool {
 }
 
 /// The cells that differ, and the records on one side only.
-pub(super) struct Cells<'a> {
+pub(super) struct ChangedCells<'a> {
     pub(super) pairs: &'a [Pair],
     pub(super) compared: &'a [Compared],
     pub(super) now: &'a Table,
@@ -79,7 +79,7 @@ struct Row {
     column: Option<usize>,
 }
 
-impl<'a> Cells<'a> {
+impl<'a> ChangedCells<'a> {
     /// For each record of both sides, whether it differs.
     pub(super) fn changed(&self) -> Vec<bool> {
         let mut changed = vec![false; self.records.both.len()];

@@ -12,7 +12,7 @@ const BITS: u32 = 6;
 const DAY: u32 = (1 << BITS) - 1;
 
 impl MonthTable {
-    fn of(columns: [&[i32]; 2]) -> Option<MonthTable> {
+    fn build(columns: [&[i32]; 2]) -> Option<MonthTable> {
         let day = |number: i32| {
             let day = Day::clamped(number);
             let (year, month, of_month) = day.ymd();
@@ -37,7 +37,7 @@ impl MonthTable {
 
 /// The completed months from each day to the other; none if a table is not worth it.
 pub(super) fn completed_months(from: &[i32], to: &[i32]) -> Option<Vec<i64>> {
-    let table = MonthTable::of([from, to])?;
+    let table = MonthTable::build([from, to])?;
     Some(match (from, to) {
         ([from], to) => parallel::map(to, |to| table.between(*from, to)),
         (from, [to]) => parallel::map(from, |from| table.between(from, *to)),

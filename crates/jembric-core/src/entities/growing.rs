@@ -41,11 +41,11 @@ enum Column {
 
 /// The numbered keys of one type.
 struct Growing<Key> {
-    parts: Vec<Part<Key>>,
+    parts: Vec<ThreadKeys<Key>>,
 }
 
 /// The keys that one thread numbers.
-struct Part<Key> {
+struct ThreadKeys<Key> {
     numbering: Numbering<Key>,
     /// The long texts among the keys.
     texts: Vec<Vec<u8>>,
@@ -249,7 +249,7 @@ impl<Key> Default for Growing<Key> {
 
 impl<Key: Copy + Default + Send> Growing<Key> {
     fn bytes(&self) -> usize {
-        let texts = |part: &Part<Key>| part.texts.iter().map(Vec::capacity).sum::<usize>();
+        let texts = |part: &ThreadKeys<Key>| part.texts.iter().map(Vec::capacity).sum::<usize>();
         self.parts.iter().map(|part| part.numbering.bytes() + texts(part)).sum()
     }
 
@@ -273,10 +273,10 @@ impl<Key: Copy + Default + Send> Growing<Key> {
         number_part: F,
     ) -> Result<Entities>
     where
-        F: Fn(&mut Part<Key>, (usize, usize), &mut dyn FnMut(u32, u32)) + Sync,
+        F: Fn(&mut ThreadKeys<Key>, (usize, usize), &mut dyn FnMut(u32, u32)) + Sync,
     {
         if self.parts.is_empty() {
-            let part = || Part { numbering: Numbering::of_rows(0), texts: Vec::new() };
+            let part = || ThreadKeys { numbering: Numbering::of_rows(0), texts: Vec::new() };
             self.parts.resize_with(rayon::current_num_threads().clamp(1, 8), part);
         }
         let parts = self.parts.len();

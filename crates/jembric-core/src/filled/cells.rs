@@ -30,7 +30,7 @@ fn only(bits: &BooleanBuffer, places: &BooleanBuffer) -> Result<BooleanBuffer> {
 }
 
 /// The cells of all entities, in the order of their keys.
-pub(super) struct Cells {
+pub(super) struct SeriesCells {
     /// The records with a key and a date, under their new names.
     pub(super) table: Table,
     pub(super) ids: Vec<u32>,
@@ -73,13 +73,13 @@ pub(super) struct Laid {
     pub(super) dates: ArrayRef,
 }
 
-impl Cells {
+impl SeriesCells {
     pub(super) fn lay_out(
         filled: &FilledPlan,
         table: &Table,
         [usable, kept, before]: [&BooleanBuffer; 3],
         axis: Axis,
-    ) -> Result<Cells> {
+    ) -> Result<SeriesCells> {
         let per = &filled.per;
         let used = table.filter(usable)?;
         let rows = used.rows();
@@ -140,7 +140,7 @@ impl Cells {
             all_spans.iter().map(in_range_of).collect()
         };
         let numbers = axis.numbers(&dates);
-        let mut cells = Cells {
+        let mut cells = SeriesCells {
             date_column: filled.date,
             key_columns: per.iter().map(|named| named.place).collect(),
             ids: entities.into_ids(),

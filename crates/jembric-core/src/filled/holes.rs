@@ -3,7 +3,7 @@
 
 use super::{
     FillRule, FilledPlan,
-    cells::{Cells, Laid},
+    cells::{Laid, SeriesCells},
 };
 use crate::{
     entities::Entities,
@@ -55,7 +55,7 @@ pub(super) struct Fill {
     left: [AtomicU64; 2],
 }
 
-impl Cells {
+impl SeriesCells {
     /// The result for a group of entities.
     pub(super) fn answer(&self, places: ops::Range<usize>, fills: &mut [Fill]) -> Result<Table> {
         let needs_rows = self.mark.is_some() || fills.iter().any(Fill::needs_rows);
@@ -96,7 +96,7 @@ enum Hole {
 
 impl Fill {
     /// The fills of all columns except the date and the keys.
-    pub(super) fn choose_all(filled: &FilledPlan, cells: &Cells) -> Result<Vec<Fill>> {
+    pub(super) fn choose_all(filled: &FilledPlan, cells: &SeriesCells) -> Result<Vec<Fill>> {
         let (fills_blanks, sets_blanks) = (filled.fills_blanks, filled.sets_blanks);
         let mut fills = Vec::new();
         for (column, (field, array)) in cells.table.fields().enumerate() {
@@ -152,7 +152,7 @@ impl Fill {
     /// The column for some cells, and its place among the columns.
     pub(super) fn column(
         &mut self,
-        cells: &Cells,
+        cells: &SeriesCells,
         laid: &Laid,
     ) -> Result<(usize, Field, ArrayRef)> {
         let array = match &self.rule {
@@ -177,7 +177,7 @@ impl Fill {
         }
     }
 
-    fn gathered(&self, cells: &Cells, laid: &Laid) -> Result<ArrayRef> {
+    fn gathered(&self, cells: &SeriesCells, laid: &Laid) -> Result<ArrayRef> {
         if let Rule::Blank = self.rule {
             return gather(&self.array, laid.rows.clone());
         }
@@ -192,7 +192,7 @@ impl Fill {
     }
 
     /// The column if no recorded value is missing. Values of one width are written directly.
-    fn without_blanks(&self, cells: &Cells, laid: &Laid) -> Result<ArrayRef> {
+    fn without_blanks(&self, cells: &SeriesCells, laid: &Laid) -> Result<ArrayRef> {
         let array = &self.array;
         Ok(downcast_primitive_array! {
             array => Arc::new(self.of_one_width(array, cells, laid)),
@@ -209,7 +209,7 @@ impl Fill {
     fn of_one_width<T: ArrowPrimitiveType>(
         &self,
         array: &PrimitiveArray<T>,
-        cells: &Cells,
+        cells: &SeriesCells,
         laid: &Laid,
     ) -> PrimitiveArray<T> {
         let from = array.values();
@@ -239,7 +239,7 @@ impl Fill {
         &self,
         length: usize,
         place: usize,
-        cells: &Cells,
+        cells: &SeriesCells,
         mut write: impl FnMut(ops::Range<usize>, u32),
     ) {
         let (filling, reach) = match &self.rule {
@@ -278,7 +278,14 @@ impl Fill {
     }
 
     /// The same if values are missing, going from cell to cell.
-    fn fill(&self, own: &mut [u32], place: usize, cells: &Cells, valid: &NullBuffer, rows: &[u32]) {
+    fn fill(
+        &self,
+        own: &mut [u32],
+        place: usize,
+        cells: &SeriesCells,
+        valid: &NullBuffer,
+        rows: &[u32],
+    ) {
         let filling = self.filling(&self.rule, place, cells);
         let mut counts = [[0; 2]; 2];
         // The last value and its period, counted from the first cell.
@@ -312,7 +319,7 @@ impl Fill {
     }
 
     /// The row that fills all gaps of an entity, if it is one row.
-    fn filling(&self, rule: &Rule, place: usize, cells: &Cells) -> u32 {
+    fn filling(&self, rule: &Rule, place: usize, cells: &SeriesCells) -> u32 {
         match rule {
             Rule::Set => self.array.len() as u32 - 1,
             Rule::Keep(rows) => rows[cells.entity(place)],
@@ -321,7 +328,7 @@ impl Fill {
     }
 
     /// Interpolates linearly between the values on both sides of a gap.
-    fn line(&self, cells: &Cells, laid: &Laid, measure: &Measure) -> ArrayRef {
+    fn line(&self, cells: &SeriesCells, laid: &Laid, measure: &Measure) -> ArrayRef {
         let values = self.array.as_primitive::<Float64Type>();
         let known = |row: u32| row != NONE && values.is_valid(row as usize);
         let date = |cell: usize| match laid.dates.as_primitive_opt::<Date32Type>() {
@@ -418,7 +425,7 @@ fn zero(field: &Field) -> Result<ArrayRef> {
 }
 
 /// The first row of each entity with a value in a column that is constant for each entity.
-fn kept_with(cells: &Cells, name: &str, array: &ArrayRef) -> Result<Vec<u32>> {
+fn kept_with(cells: &SeriesCells, name: &str, array: &ArrayRef) -> Result<Vec<u32>> {
     let mut rows = vec![NONE; cells.entities()];
     if *array.data_type() == DataType::Null {
         return Ok(rows);

@@ -13,7 +13,7 @@ use crate::{
     ledger::{Outcome, RowMasks},
     packed::{packed, unpacked},
     parallel,
-    plan::{Gone, NumberedRows, Numbers, Selection, State},
+    plan::{DiscardedRows, NumberedRows, Numbers, Selection, State},
     table::Table,
 };
 use arrow_array::UInt32Array;
@@ -35,7 +35,7 @@ pub(super) struct BestSoFar {
     /// The rows that are kept, and those that were left when they were compacted.
     rows: usize,
     compacted: usize,
-    gone: Gone,
+    gone: DiscardedRows,
 }
 
 /// Rows that had the best date of their entities when they came.
@@ -82,7 +82,7 @@ impl BestSoFar {
             kept: Vec::new(),
             rows: 0,
             compacted: 0,
-            gone: Gone::default(),
+            gone: DiscardedRows::default(),
         })
     }
 
@@ -208,7 +208,7 @@ impl State for BestSoFar {
     }
 
     fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
-        let (mut rows, gone): (NumberedRows, Gone) = unpacked(bytes)?;
+        let (mut rows, gone): (NumberedRows, DiscardedRows) = unpacked(bytes)?;
         self.begin_several()?;
         self.gone.merge(gone);
         match rows.take()? {

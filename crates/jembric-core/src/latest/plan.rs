@@ -8,8 +8,8 @@ use crate::{
     kind::Type,
     ledger::{Accounting, Cause, Outcome},
     plan::{
-        Access, ByEntity, Gone, Inputs, Overall, Plan, Prepared, ResultOrder, Roles, Selection,
-        SelectionState, State,
+        Access, ByEntity, DiscardedRows, Inputs, Overall, Plan, Prepared, ResultOrder, Roles,
+        Selection, SelectionState, State,
     },
     role::Role,
     shape::Shape,
@@ -125,7 +125,7 @@ impl RecordSettings<'_> {
 
 impl Prepared for RecordPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        self.select(tables[0], Gone::default(), context)
+        self.select(tables[0], DiscardedRows::default(), context)
     }
 
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {

@@ -17,7 +17,7 @@ use crate::{
     kind::period_field,
     ledger::{Accounting, Outcome, Reason, RowMasks, Warning},
     ordering::entities_in_order,
-    plan::{Gone, Selection},
+    plan::{DiscardedRows, Selection},
     shape::{Named, Shape},
     table::Table,
     timeline::Timeline,
@@ -207,7 +207,7 @@ impl Selection for RecordPlan {
         Ok(self.masks(&rows, &chosen, &decided))
     }
 
-    fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome> {
+    fn select(&self, table: &Table, gone: DiscardedRows, context: &Context) -> Result<Outcome> {
         let rows = self.rows(table, context)?;
         let chosen = self.chosen(&rows);
         let decided = self.tie_break(table, &rows, self.ties).decide(&chosen.ties)?;

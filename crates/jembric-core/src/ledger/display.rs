@@ -14,25 +14,25 @@ pub(super) fn number(f: &Formatter<'_>, number: impl fmt::Display) -> String {
 }
 
 /// What is displayed in the words of an interface for the settings that it advises.
-pub(super) struct Told<'a, T>(pub(super) &'a T, pub(super) Words<'a>);
+pub(super) struct Rendered<'a, T>(pub(super) &'a T, pub(super) Words<'a>);
 
 impl Ledger {
     /// The text of the ledger, with the settings that its warnings advise in the words of an
     /// interface. The alternate form (`{:#}`) is for people.
-    pub fn told<'a>(&'a self, words: Words<'a>) -> impl fmt::Display + 'a {
-        Told(self, words)
+    pub fn rendered<'a>(&'a self, words: Words<'a>) -> impl fmt::Display + 'a {
+        Rendered(self, words)
     }
 }
 
 impl fmt::Display for Ledger {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        Told(self, &|advised| advised.in_rust()).fmt(f)
+        Rendered(self, &|advised| advised.in_rust()).fmt(f)
     }
 }
 
-impl fmt::Display for Told<'_, Ledger> {
+impl fmt::Display for Rendered<'_, Ledger> {
     fn fmt(&self, f: &mut Formatter<'_>) -> Result {
-        let Told(ledger, words) = self;
+        let Rendered(ledger, words) = self;
         f.write_str(&ledger.step)?;
         if let Some(from) = &ledger.from {
             write!(f, ", from {from}")?;
@@ -72,9 +72,9 @@ impl fmt::Display for Told<'_, Ledger> {
         }
         for warning in ledger.warnings() {
             if f.alternate() {
-                write!(f, "\n  warning: {:#}", Told(warning, words))?
+                write!(f, "\n  warning: {:#}", Rendered(warning, words))?
             } else {
-                write!(f, "\n  warning: {}", Told(warning, words))?
+                write!(f, "\n  warning: {}", Rendered(warning, words))?
             }
         }
         let (dropped, set_aside) = (total(&ledger.dropped), total(&ledger.set_aside));
@@ -92,8 +92,8 @@ impl fmt::Display for Told<'_, Ledger> {
             }
         }
         match &ledger.other_side {
-            Some(side) if f.alternate() => write!(f, "\n{:#}", Told(&**side, words)),
-            Some(side) => write!(f, "\n{}", Told(&**side, words)),
+            Some(side) if f.alternate() => write!(f, "\n{:#}", Rendered(&**side, words)),
+            Some(side) => write!(f, "\n{}", Rendered(&**side, words)),
             None => Ok(()),
         }
     }

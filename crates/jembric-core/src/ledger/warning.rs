@@ -2,7 +2,7 @@
 
 use super::{
     Entry, Reason, Tally,
-    display::{Told, number},
+    display::{Rendered, number},
     total,
 };
 use crate::{
@@ -252,11 +252,11 @@ impl Warning {
 
 impl fmt::Display for Warning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        Told(self, &|advised| advised.in_rust()).fmt(f)
+        Rendered(self, &|advised| advised.in_rust()).fmt(f)
     }
 }
 
-impl fmt::Display for Told<'_, Warning> {
+impl fmt::Display for Rendered<'_, Warning> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let named = |name| (self.1)(&Advised::Named(name));
         match self.0 {

@@ -34,7 +34,7 @@ enum Values {
 }
 
 /// The part of a key that is made of one column.
-struct Part {
+struct KeyPart {
     values: Values,
     bits: u32,
     /// Whether equal numbers are equal values.
@@ -87,7 +87,7 @@ pub(super) fn order_of_rows(columns: &[(ArrayRef, bool)], rows: usize) -> Result
     let of_row = usize::BITS - rows.leading_zeros();
     let (mut parts, mut bits, mut is_exact) = (Vec::new(), of_row, true);
     for (column, descending) in columns {
-        let Some(part) = Part::from_column(column, *descending)? else {
+        let Some(part) = KeyPart::from_column(column, *descending)? else {
             is_exact = false;
             break;
         };
@@ -121,13 +121,18 @@ fn comparators(columns: &[(ArrayRef, bool)]) -> Result<Vec<DynComparator>> {
     Ok(compare.collect::<std::result::Result<_, _>>()?)
 }
 
-fn sorted<K: Key>(parts: Vec<Part>, of_row: u32, rows: usize, rest: &[DynComparator]) -> Vec<u32> {
+fn sorted<K: Key>(
+    parts: Vec<KeyPart>,
+    of_row: u32,
+    rows: usize,
+    rest: &[DynComparator],
+) -> Vec<u32> {
     let mut parts = parts.into_iter();
     let mut keys = match parts.next() {
         Some(first) => K::pack(first.values),
         None => vec![K::default(); rows],
     };
-    let parts: Vec<Part> = parts.collect();
+    let parts: Vec<KeyPart> = parts.collect();
     parallel::fill(&mut keys, ROWS_A_THREAD, |first, keys| {
         for part in &parts {
             let with = |(key, value): (&mut K, u128)| *key = key.appended(part.bits, value);
@@ -169,9 +174,9 @@ fn sorted<K: Key>(parts: Vec<Part>, of_row: u32, rows: usize, rest: &[DynCompara
     order
 }
 
-impl Part {
+impl KeyPart {
     /// None for a column whose values do not fit into numbers.
-    fn from_column(column: &ArrayRef, descending: bool) -> Result<Option<Part>> {
+    fn from_column(column: &ArrayRef, descending: bool) -> Result<Option<KeyPart>> {
         let mut is_exact = true;
         let values = match column.data_type() {
             DataType::Utf8View => match longest(column) {
@@ -233,7 +238,7 @@ impl Part {
                 };
                 let numbers = parallel::of_rows($values.len(), counted);
                 let bits = none.checked_ilog2().map_or(0, |bits| bits + 1);
-                Part { values: $wrap(numbers), bits, is_exact }
+                KeyPart { values: $wrap(numbers), bits, is_exact }
             }};
         }
         Ok(Some(match values {

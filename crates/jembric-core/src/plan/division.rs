@@ -122,7 +122,7 @@ impl Overall {
 /// One of the parts of a table that is divided by entity.
 #[derive(Clone, Copy, Debug)]
 #[non_exhaustive]
-pub struct Part {
+pub struct EntityPart {
     /// Its number, below that of all parts.
     pub number: u32,
     /// The number of all parts.
@@ -131,16 +131,16 @@ pub struct Part {
     pub seed: u64,
 }
 
-impl Part {
+impl EntityPart {
     /// A part by its number.
-    pub fn new(number: u32, (parts, seed): (u32, u64)) -> Part {
-        Part { number, parts, seed }
+    pub fn new(number: u32, (parts, seed): (u32, u64)) -> EntityPart {
+        EntityPart { number, parts, seed }
     }
 
     /// The part of a process, out of a number of processes that share the rows
     /// ([`ByEntity::owners`]).
-    pub fn of_process(process: u32, processes: u32) -> Part {
-        Part { number: process, parts: processes, seed: OWNERS }
+    pub fn of_process(process: u32, processes: u32) -> EntityPart {
+        EntityPart { number: process, parts: processes, seed: OWNERS }
     }
 }
 

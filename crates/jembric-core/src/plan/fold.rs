@@ -182,12 +182,12 @@ impl Fold {
 
 /// Rows that cannot be selected any more: their account, and those that were set aside.
 #[derive(Default, BorshSerialize, BorshDeserialize)]
-pub(crate) struct Gone {
+pub(crate) struct DiscardedRows {
     pub(crate) tally: Option<Tally>,
     pub(crate) set_aside: NumberedRows,
 }
 
-impl Gone {
+impl DiscardedRows {
     /// Adds the rows of a table that are not candidates any more.
     pub(crate) fn add(
         &mut self,
@@ -207,7 +207,7 @@ impl Gone {
     }
 
     /// Adds the rows of another.
-    pub(crate) fn merge(&mut self, other: Gone) {
+    pub(crate) fn merge(&mut self, other: DiscardedRows) {
         let both = [self.tally.take(), other.tally].into_iter().flatten();
         self.tally = both.reduce(|one, other| one.plus(&other));
         self.set_aside.merge(other.set_aside);
@@ -235,7 +235,7 @@ pub(crate) trait Selection: Prepared {
     fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks>;
 
     /// The result for a table, with the account of rows that are gone.
-    fn select(&self, table: &Table, gone: Gone, context: &Context) -> Result<Outcome>;
+    fn select(&self, table: &Table, gone: DiscardedRows, context: &Context) -> Result<Outcome>;
 
     fn accounting(&self) -> &Accounting;
 
@@ -253,7 +253,7 @@ pub(crate) struct SelectionState<S> {
     /// found again when as many rows were added, so that each row is looked at a few times only.
     added: usize,
     candidates: usize,
-    gone: Gone,
+    gone: DiscardedRows,
 }
 
 impl<S: Selection + 'static> SelectionState<S> {
@@ -264,7 +264,7 @@ impl<S: Selection + 'static> SelectionState<S> {
             pending: NumberedRows::default(),
             added: 0,
             candidates: 0,
-            gone: Gone::default(),
+            gone: DiscardedRows::default(),
         })
     }
 
@@ -320,7 +320,7 @@ impl<S: Selection + 'static> State for SelectionState<S> {
     }
 
     fn merge_packed(&mut self, bytes: &[u8]) -> Result<()> {
-        let (pending, gone): (NumberedRows, Gone) = unpacked(bytes)?;
+        let (pending, gone): (NumberedRows, DiscardedRows) = unpacked(bytes)?;
         self.find_candidates()?;
         self.added += pending.rows();
         self.pending.merge(pending);

@@ -43,19 +43,19 @@ pub(super) enum Carried {
 }
 
 /// A column with the maximum or minimum of the earlier records in front of it, if there is one.
-pub(super) struct Led {
+pub(super) struct PrefixedColumn {
     pub(super) array: ArrayRef,
     /// The number of values in front of the column.
-    pub(super) by: usize,
+    pub(super) prefix: usize,
 }
 
-impl Led {
-    pub(super) fn with_best(array: &ArrayRef, before: Option<&Carried>) -> Result<Led> {
+impl PrefixedColumn {
+    pub(super) fn with_best(array: &ArrayRef, before: Option<&Carried>) -> Result<PrefixedColumn> {
         Ok(match before {
             Some(Carried::Best(best)) if best.logical_null_count() == 0 => {
-                Led { array: concat(&[best.as_ref(), array.as_ref()])?, by: 1 }
+                PrefixedColumn { array: concat(&[best.as_ref(), array.as_ref()])?, prefix: 1 }
             }
-            _ => Led { array: array.clone(), by: 0 },
+            _ => PrefixedColumn { array: array.clone(), prefix: 0 },
         })
     }
 }

@@ -2,8 +2,8 @@
 
 use super::{
     Figure, RunningColumn, RunningPlan,
-    carried::{Before, Carried, Earlier, Led},
-    replay::Replay,
+    carried::{Before, Carried, Earlier, PrefixedColumn},
+    sorted_records::SortedRecords,
 };
 use crate::{
     calendar::{Day, Periods, Span},
@@ -70,7 +70,7 @@ pub(super) struct Track<'a> {
     /// The first record of each entity; the last number is that of all records.
     bounds: Vec<u32>,
     /// None if the rows are sorted already.
-    replay: Option<Replay>,
+    replay: Option<SortedRecords>,
     pub(super) days: Option<DaysOf>,
     periods: Option<Periods>,
     trailing: Option<Span>,
@@ -104,7 +104,7 @@ impl<'a> Track<'a> {
             Some(bounds) => (bounds, None),
             None => {
                 let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
-                (dealt.starts, Some(Replay::new(dealt.values)))
+                (dealt.starts, Some(SortedRecords::new(dealt.values)))
             }
         };
         let last = match &replay {
@@ -290,7 +290,7 @@ impl<'a> Track<'a> {
         });
         match &self.replay {
             None => made.values,
-            Some(replay) => replay.returned(&made.values),
+            Some(replay) => replay.in_row_order(&made.values),
         }
     }
 
@@ -299,7 +299,7 @@ impl<'a> Track<'a> {
     fn numbers_of_entities(&self, work: impl Fn(usize, &mut [i64]) + Sync) -> Vec<i64> {
         match &self.replay {
             None => self.of_entities(work),
-            Some(replay) => replay.written(&self.bounds, &work),
+            Some(replay) => replay.computed_in_row_order(&self.bounds, &work),
         }
     }
 
@@ -498,7 +498,7 @@ impl<'a> Track<'a> {
         greatest: bool,
         before: Option<&Carried>,
     ) -> Result<ArrayRef> {
-        let Led { array, by } = &Led::with_best(array, before)?;
+        let PrefixedColumn { array, prefix: by } = &PrefixedColumn::with_best(array, before)?;
         let order = SortKeys::from_column(array)?;
         // In the common case, numbers of which none is missing, each run has a best number.
         if let (0, SortKeys::Numbers(numbers)) = (array.logical_null_count(), &order) {
@@ -574,7 +574,7 @@ impl<'a> Track<'a> {
 
     /// Whether a value exceeds those of every earlier date of its run; missing if the value is.
     pub(super) fn highs(&self, array: &ArrayRef, before: Option<&Carried>) -> Result<BooleanArray> {
-        let Led { array, by } = &Led::with_best(array, before)?;
+        let PrefixedColumn { array, prefix: by } = &PrefixedColumn::with_best(array, before)?;
         let order = SortKeys::from_column(array)?;
         let valid = array.logical_nulls();
         let is_valid = |row: usize| valid.as_ref().is_none_or(|valid| valid.is_valid(row));

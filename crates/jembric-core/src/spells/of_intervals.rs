@@ -6,7 +6,7 @@ use crate::{
     context::Context,
     entities::Entities,
     error::Result,
-    intervals::{EndDay, Fate, Intervals, Rules, with_no_key},
+    intervals::{EndDay, Intervals, RowStatus, Rules, with_no_key},
     kind::period_field,
     ledger::{Outcome, RowMasks},
     parallel,
@@ -62,7 +62,7 @@ impl SpellsPlan {
         let per = &self.per;
         let intervals = Intervals::closed_at(table, rules, self.newest, context)?;
         let all_active = intervals.all_active();
-        let used = |row: usize| all_active || intervals.fates[row] == Fate::Active;
+        let used = |row: usize| all_active || intervals.fates[row] == RowStatus::Active;
         let interval =
             |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
         let parts = GroupedByEntity::group(entities.ids(), entities.count(), used, interval);

@@ -43,7 +43,7 @@ impl SpellsPlan {
         let kept = &usable & &!&after;
         let timeline = Timeline::new(entities, &dates, &kept);
         let by_entity: Vec<&[u32]> = timeline.entities().collect();
-        let (mut spells, mut told) = (Vec::new(), (0, 0));
+        let (mut spells, mut counts) = (Vec::new(), (0, 0));
         let mut all = table.clone();
         match piece {
             Some(Piece { left, are_last }) => {
@@ -56,7 +56,7 @@ impl SpellsPlan {
                     spells.push(spell);
                 }
                 let states = States::from_table(&all, &all.dates_at(date), value, context)?;
-                states.join(&rows, 0, &mut spells, &mut told);
+                states.join(&rows, 0, &mut spells, &mut counts);
                 if let Some(spell) = spells.pop_if(|_| !are_last) {
                     let row = all.slice(spell.row as usize, 1).anonymous();
                     *left = Some((row.without_others_texts()?, StateSpell { row: 0, ..spell }));
@@ -67,7 +67,7 @@ impl SpellsPlan {
                 for entity in self.order(table, entities)? {
                     let rows = by_entity.get(entity).copied().unwrap_or_default();
                     let first = spells.len();
-                    states.join(rows, first, &mut spells, &mut told);
+                    states.join(rows, first, &mut spells, &mut counts);
                 }
             }
         }
@@ -81,8 +81,8 @@ impl SpellsPlan {
         ledger.as_of = context.as_of;
         ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
         ledger.counts.insert(0, ("spells".into(), spells.len() as u64));
-        ledger.note("records replaced on the same day", told.0);
-        ledger.note("ties decided by the greatest value", told.1);
+        ledger.note("records replaced on the same day", counts.0);
+        ledger.note("ties decided by the greatest value", counts.1);
 
         let rows = UInt32Array::from_iter_values(spells.iter().map(|spell| spell.row));
         let mut columns: Vec<(Field, ArrayRef)> =

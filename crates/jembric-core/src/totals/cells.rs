@@ -5,7 +5,7 @@
 //! computed; otherwise the cells with a record are numbered.
 
 use super::{
-    AskedFigure, Each, TotalsPlan,
+    Each, RequestedFigure, TotalsPlan,
     figures::{FigureSource, Figures, Place, Places, records_of},
 };
 use crate::{
@@ -181,19 +181,19 @@ impl Groups {
 }
 
 /// The dates of one column, as periods and parts.
-pub(super) struct Timed {
+pub(super) struct PeriodsOfRows {
     pub(super) axis: Option<Axis>,
     numbers: Vec<i32>,
     parts: Vec<u32>,
 }
 
-impl Timed {
+impl PeriodsOfRows {
     pub(super) fn new(
         totals: &TotalsPlan,
         column: &str,
         dates: &Dates,
         context: &Context,
-    ) -> Result<Timed> {
+    ) -> Result<PeriodsOfRows> {
         let axis =
             totals.periods.map(|periods| Axis::for_dates(column, dates, periods, &context.zone));
         let axis = axis.transpose()?;
@@ -201,15 +201,15 @@ impl Timed {
             totals.each.map(|each| parts(totals, each, column, dates, context)).transpose()?;
         if totals.only_last_row {
             // All periods are one.
-            return Ok(Timed { axis, ..Timed::less() });
+            return Ok(PeriodsOfRows { axis, ..PeriodsOfRows::without_dates() });
         }
         let numbers = axis.as_ref().map(|axis| axis.numbers(dates)).unwrap_or_default();
-        Ok(Timed { axis, numbers, parts: parts.unwrap_or_default() })
+        Ok(PeriodsOfRows { axis, numbers, parts: parts.unwrap_or_default() })
     }
 
     /// The rows without a date in this column.
-    pub(super) fn less() -> Timed {
-        Timed { axis: None, numbers: Vec::new(), parts: Vec::new() }
+    pub(super) fn without_dates() -> PeriodsOfRows {
+        PeriodsOfRows { axis: None, numbers: Vec::new(), parts: Vec::new() }
     }
 
     #[inline]
@@ -304,20 +304,20 @@ fn parts(
 }
 
 /// The figures of each cell.
-pub(super) struct Cells {
+pub(super) struct TotalCells {
     /// In order.
     pub(super) spots: Vec<Spot>,
     pub(super) figures: Vec<Figures>,
 }
 
-impl Cells {
+impl TotalCells {
     /// Computes the figures over the rows of a mask.
     pub(super) fn compute(
         groups: &Groups,
-        timed: &Timed,
+        timed: &PeriodsOfRows,
         used: &BooleanBuffer,
         sources: &[FigureSource],
-    ) -> Result<Cells> {
+    ) -> Result<TotalCells> {
         let rows = used.len();
         let (first, last) = timed.ends(used).unwrap_or((0, -1));
         let periods = (i64::from(last) - i64::from(first) + 1) as u64;
@@ -378,7 +378,7 @@ impl Cells {
             let chosen = Some(&with_record[..]).filter(|chosen| chosen.len() < counts.len());
             let figures =
                 sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen)).collect();
-            return Ok(Cells { figures, spots });
+            return Ok(TotalCells { figures, spots });
         }
         // Too many slots: number the combinations that occur. The four coordinates are packed into
         // two columns of 64 bits, which is one numbering less than four columns would need.
@@ -413,11 +413,15 @@ impl Cells {
         let records = records_of(&cell_of, spots.len());
         let figures =
             sources.iter().map(|source| source.added_up(&cell_of, &records, None)).collect();
-        Ok(Cells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
+        Ok(TotalCells { spots: spots.into_iter().map(|(spot, _)| spot).collect(), figures })
     }
 
     /// Merges the cells of both; cells at the same spot become one.
-    pub(super) fn merged(one: Cells, other: Cells, sources: &[FigureSource]) -> Cells {
+    pub(super) fn merged(
+        one: TotalCells,
+        other: TotalCells,
+        sources: &[FigureSource],
+    ) -> TotalCells {
         let (these, those) = (&one.spots, &other.spots);
         let mut cell_of = vec![0_u32; these.len() + those.len()];
         let mut spots = Vec::with_capacity(these.len().max(those.len()));
@@ -445,7 +449,7 @@ impl Cells {
         let figures = figures.map(|((one, other), source)| {
             source.put_together(&one.followed_by(other, before), &cell_of, spots.len())
         });
-        Cells { figures: figures.collect(), spots }
+        TotalCells { figures: figures.collect(), spots }
     }
 
     /// The bytes that they take in memory.
@@ -455,8 +459,8 @@ impl Cells {
     }
 
     /// The cells, with one of their figures.
-    pub(super) fn only(&self, figure: usize) -> Cells {
-        Cells { spots: self.spots.clone(), figures: vec![self.figures[figure].clone()] }
+    pub(super) fn only(&self, figure: usize) -> TotalCells {
+        TotalCells { spots: self.spots.clone(), figures: vec![self.figures[figure].clone()] }
     }
 
     /// The cells of longer periods: cells that move to the same spot become one.
@@ -464,7 +468,7 @@ impl Cells {
         &self,
         sources: &[FigureSource],
         to: impl Fn(Spot) -> Spot,
-    ) -> Cells {
+    ) -> TotalCells {
         let mut moved: Vec<(Spot, u32)> =
             self.spots.iter().map(|&spot| to(spot)).zip(0..).collect();
         if !moved.is_sorted() {
@@ -481,7 +485,7 @@ impl Cells {
         let figures = both
             .map(|(source, figures)| source.put_together(figures, &cell_of, spots.len()))
             .collect();
-        Cells { spots, figures }
+        TotalCells { spots, figures }
     }
 
     /// The places of the figures of these spots.
@@ -496,6 +500,6 @@ impl Cells {
 }
 
 /// A requested figure, and what it is computed from.
-pub(super) fn sources(asked: &[AskedFigure], table: &Table) -> Result<Vec<FigureSource>> {
+pub(super) fn sources(asked: &[RequestedFigure], table: &Table) -> Result<Vec<FigureSource>> {
     asked.iter().map(|asked| FigureSource::new(asked, table)).collect()
 }

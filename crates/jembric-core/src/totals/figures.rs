@@ -1,6 +1,6 @@
 //! [`Figures`]: the requested figures of each cell, computed over rows and merged with cells.
 
-use super::{AskedFigure, What};
+use super::{RequestedFigure, What};
 use crate::{
     entities::{Entities, Missing},
     error::Result,
@@ -100,7 +100,7 @@ impl Places {
 }
 
 impl FigureSource {
-    pub(super) fn new(asked: &AskedFigure, table: &Table) -> Result<FigureSource> {
+    pub(super) fn new(asked: &RequestedFigure, table: &Table) -> Result<FigureSource> {
         let Some(place) = asked.place else { return Ok(FigureSource::Records) };
         Ok(match asked.what {
             What::Count => FigureSource::Records,

@@ -3,13 +3,13 @@
 use super::{
     TotalsPlan,
     cells::Keys,
-    part::{DatedRows, over},
+    partial::{DatedRows, over},
 };
 use crate::{
     context::Context,
     error::Result,
     ordering::distinct,
-    plan::{ByEntity, Overall, Part, ResultOrder},
+    plan::{ByEntity, EntityPart, Overall, ResultOrder},
     table::Table,
 };
 
@@ -55,7 +55,7 @@ impl TotalsPlan {
     }
 
     /// The plan for one part of the entities.
-    pub(super) fn of_part(&self, part: Part, sample: &Table) -> Result<TotalsPlan> {
+    pub(super) fn of_part(&self, part: EntityPart, sample: &Table) -> Result<TotalsPlan> {
         let mut plan = self.clone();
         plan.of_all.iter_mut().for_each(|all| all.is_first &= part.number == 0);
         let Some(list) = &self.entities else { return Ok(plan) };

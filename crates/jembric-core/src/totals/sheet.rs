@@ -2,9 +2,9 @@
 
 use super::{
     Each, Scope, TotalsPlan,
-    cells::{Cells, Keys, Spot},
+    cells::{Keys, Spot, TotalCells},
     figures::FigureSource,
-    part::{DatedPart, Part},
+    partial::{PartialDatedTotals, PartialTotals},
 };
 use crate::{
     axis::Axis,
@@ -32,7 +32,7 @@ const MISSING_COLUMN: &str = "(missing)";
 
 struct Sheet<'a> {
     totals: &'a TotalsPlan,
-    part: &'a Part,
+    part: &'a PartialTotals,
     /// The spot of each row of the result, except for the total.
     rows: Cow<'a, [Spot]>,
 }
@@ -40,7 +40,7 @@ struct Sheet<'a> {
 /// The result for the cells of a part, and the rows set aside.
 pub(super) fn outcome(
     totals: &TotalsPlan,
-    part: Part,
+    part: PartialTotals,
     set_aside: Table,
     context: &Context,
 ) -> Result<Outcome> {
@@ -61,7 +61,7 @@ pub(super) fn outcome(
 }
 
 /// The same cells, with every value of each key combined with every value of the others.
-fn with_every_combination(part: Part, most: u64) -> Result<Part> {
+fn with_every_combination(part: PartialTotals, most: u64) -> Result<PartialTotals> {
     let mut values = Vec::new();
     for column in part.groups.entities.values.fields() {
         values.push(Keys::of_values(Table::of_known([column])?)?.values);
@@ -181,7 +181,7 @@ impl<'a> Sheet<'a> {
     fn column(
         &self,
         source: &FigureSource,
-        cells: &Cells,
+        cells: &TotalCells,
         figure: usize,
         spots: &[Spot],
     ) -> Result<ArrayRef> {
@@ -189,7 +189,7 @@ impl<'a> Sheet<'a> {
     }
 
     /// A column, with the figure over all rows at its end if there is a row of totals.
-    fn with_total<C: std::borrow::Borrow<Cells>>(
+    fn with_total<C: std::borrow::Borrow<TotalCells>>(
         &self,
         source: &FigureSource,
         array: ArrayRef,
@@ -207,7 +207,7 @@ impl<'a> Sheet<'a> {
     /// A figure for each value of the column side by side, and one over all of them.
     fn side_by_side(
         &self,
-        dated: &DatedPart,
+        dated: &PartialDatedTotals,
         source: &FigureSource,
         figure: usize,
         name: &str,
@@ -229,10 +229,10 @@ impl<'a> Sheet<'a> {
         };
         let sources = std::slice::from_ref(source);
         let own = dated.cells.only(figure);
-        let over_rows = |cells: &Cells| {
+        let over_rows = |cells: &TotalCells| {
             cells.put_together(sources, |spot| Spot { side: spot.side, ..Spot::default() })
         };
-        let column = |cells: &Cells, totals: &Cells, side: u32| {
+        let column = |cells: &TotalCells, totals: &TotalCells, side: u32| {
             let spots: Vec<Spot> = self.rows.iter().map(|spot| Spot { side, ..*spot }).collect();
             self.with_total(source, self.column(source, cells, 0, &spots)?, || totals, side)
         };
@@ -264,7 +264,7 @@ impl<'a> Sheet<'a> {
         for scope in &self.totals.scopes {
             let to =
                 if self.totals.only_last_row { Box::new(|spot| spot) } else { self.wider(scope)? };
-            let together: Vec<Cells> = self
+            let together: Vec<TotalCells> = self
                 .part
                 .by_date
                 .iter()

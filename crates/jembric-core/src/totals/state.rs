@@ -3,7 +3,7 @@
 use super::{
     TotalsPlan,
     cells::{Groups, Keys},
-    part::{PackedPart, Part},
+    partial::{PackedPart, PartialTotals},
     sheet,
 };
 use crate::{
@@ -23,13 +23,13 @@ pub(super) struct TotalsState {
     plan: Arc<TotalsPlan>,
     context: Context,
     /// The part of the only batch so far. Its entities and columns are in order already.
-    only: Option<Part>,
+    only: Option<PartialTotals>,
     /// The entities and columns of several batches, in the order in which they came.
     entities: GrowingKeys,
     sides: GrowingKeys,
     /// The parts of several batches. Each has more than twice as many cells as the next one, so
     /// that a cell is merged a few times only.
-    parts: Vec<Part>,
+    parts: Vec<PartialTotals>,
     set_aside: NumberedRows,
 }
 
@@ -57,13 +57,13 @@ impl TotalsState {
     }
 
     /// Adds a part whose entities and columns are in an order of their own.
-    fn add_ordered(&mut self, part: Part) -> Result<()> {
+    fn add_ordered(&mut self, part: PartialTotals) -> Result<()> {
         let entities = self.entities.number(&part.groups.entities.values)?.into_ids();
         let sides = self.sides.number(&part.groups.sides.values)?.into_ids();
         self.add(part.moved(&entities, &sides)?)
     }
 
-    fn add(&mut self, part: Part) -> Result<()> {
+    fn add(&mut self, part: PartialTotals) -> Result<()> {
         // Several parts must not keep their batches in memory.
         let mut part = match self.parts.pop() {
             None => part,
@@ -81,7 +81,7 @@ impl TotalsState {
     }
 
     /// The part of all batches, with its entities and columns in order.
-    fn into_one(self) -> Result<Option<Part>> {
+    fn into_one(self) -> Result<Option<PartialTotals>> {
         if self.only.is_some() {
             return Ok(self.only);
         }
@@ -109,7 +109,7 @@ impl State for TotalsState {
         } else {
             Groups::of_batch(&self.plan, batch, (&mut self.entities, &mut self.sides))?
         };
-        let (part, set_aside) = Part::compute(&self.plan, batch, groups, &self.context)?;
+        let (part, set_aside) = PartialTotals::compute(&self.plan, batch, groups, &self.context)?;
         let set_aside = set_aside.without_others_texts()?;
         let undated = set_aside_rows(&self.plan, batch);
         self.set_aside.add(&set_aside, undated.set_indices().map(|row| first_row + row as u64));
@@ -128,7 +128,7 @@ impl State for TotalsState {
     }
 
     fn bytes(&self) -> u64 {
-        let parts: u64 = self.only.iter().chain(&self.parts).map(Part::bytes).sum();
+        let parts: u64 = self.only.iter().chain(&self.parts).map(PartialTotals::bytes).sum();
         parts + self.entities.bytes() + self.sides.bytes() + self.set_aside.bytes()
     }
 
@@ -139,7 +139,7 @@ impl State for TotalsState {
     fn packed(&mut self) -> Result<Vec<u8>> {
         let set_aside = std::mem::take(&mut self.set_aside);
         let state = std::mem::replace(self, TotalsState::new(&self.plan, &self.context));
-        let part = state.into_one()?.map(Part::packed).transpose()?;
+        let part = state.into_one()?.map(PartialTotals::packed).transpose()?;
         packed(&(part, set_aside))
     }
 
@@ -151,7 +151,7 @@ impl State for TotalsState {
         // A table without rows has what follows from the plan alone.
         let none = self.plan.empty_table()?;
         let groups = Groups::from_table(&self.plan, &none)?;
-        let (mut all, _) = Part::compute(&self.plan, &none, groups, &self.context)?;
+        let (mut all, _) = PartialTotals::compute(&self.plan, &none, groups, &self.context)?;
         all = all.compact()?;
         all.unpack(part)?;
         self.add_ordered(all)
@@ -165,8 +165,12 @@ impl State for TotalsState {
             Some(part) => (part, None),
             None => {
                 let empty = plan.empty_table()?;
-                let (part, none) =
-                    Part::compute(&plan, &empty, Groups::from_table(&plan, &empty)?, &context)?;
+                let (part, none) = PartialTotals::compute(
+                    &plan,
+                    &empty,
+                    Groups::from_table(&plan, &empty)?,
+                    &context,
+                )?;
                 (part, Some(none))
             }
         };

@@ -26,9 +26,9 @@ pub(super) struct WindowTicks<T> {
 
 /// The windows of each key.
 pub(super) struct Index<T> {
-    dealt: GroupedByEntity<WindowTicks<T>>,
+    windows: GroupedByEntity<WindowTicks<T>>,
     /// Whether the windows of a key end in another order than they start.
-    crooked: Vec<bool>,
+    has_unsorted_ends: Vec<bool>,
     /// The ends of such keys, in their own order.
     ends: Vec<T>,
     /// The greatest end of each group of sixteen, of each sixteen groups, and so on.
@@ -41,7 +41,7 @@ pub(super) struct Hits {
     /// Their places; with overlapping windows, other windows are among them.
     from: usize,
     to: usize,
-    crooked: bool,
+    has_unsorted_ends: bool,
     /// The number of windows.
     pub(super) count: u32,
 }
@@ -71,15 +71,20 @@ impl<T: Tick> Index<T> {
         let crooked = parallel::of_rows(count, |key| {
             !dealt.of_entity(key).is_sorted_by_key(|window| window.last)
         });
-        let mut index = Index { dealt, crooked, ends: Vec::new(), levels: Vec::new() };
-        if index.crooked.contains(&true) {
+        let mut index = Index {
+            windows: dealt,
+            has_unsorted_ends: crooked,
+            ends: Vec::new(),
+            levels: Vec::new(),
+        };
+        if index.has_unsorted_ends.contains(&true) {
             index.sum_up();
         }
         index
     }
 
     fn sum_up(&mut self) {
-        let ends: Vec<T> = self.dealt.values.iter().map(|window| window.last).collect();
+        let ends: Vec<T> = self.windows.values.iter().map(|window| window.last).collect();
         let mut below = ends.clone();
         while below.len() > 1 {
             let level: Vec<T> = below
@@ -89,9 +94,9 @@ impl<T: Tick> Index<T> {
             below.clone_from(&level);
             self.levels.push(level);
         }
-        let mut ends = GroupedByEntity { starts: self.dealt.starts.clone(), values: ends };
+        let mut ends = GroupedByEntity { starts: self.windows.starts.clone(), values: ends };
         ends.each(|key, ends| {
-            if self.crooked[key] {
+            if self.has_unsorted_ends[key] {
                 ends.sort_unstable();
             }
         });
@@ -100,16 +105,16 @@ impl<T: Tick> Index<T> {
 
     /// The windows of a key.
     pub(super) fn windows(&self, key: usize) -> &[WindowTicks<T>] {
-        self.dealt.of_entity(key)
+        self.windows.of_entity(key)
     }
 
     /// The place of the first window of a key.
     pub(super) fn place_of_first(&self, key: usize) -> usize {
-        self.dealt.starts[key] as usize
+        self.windows.starts[key] as usize
     }
 
     pub(super) fn at(&self, place: usize) -> &WindowTicks<T> {
-        &self.dealt.values[place]
+        &self.windows.values[place]
     }
 
     /// The windows of a key that meet a stretch of time.
@@ -121,13 +126,14 @@ impl<T: Tick> Index<T> {
     /// The places of the windows of a key.
     #[inline]
     pub(super) fn places(&self, key: usize) -> (u32, u32) {
-        (self.dealt.starts[key], self.dealt.starts[key + 1])
+        (self.windows.starts[key], self.windows.starts[key + 1])
     }
 
     /// How many of them have begun by a tick.
     #[inline]
     pub(super) fn begun(&self, (from, to): (u32, u32), tick: T) -> usize {
-        self.dealt.values[from as usize..to as usize].partition_point(|window| window.first <= tick)
+        self.windows.values[from as usize..to as usize]
+            .partition_point(|window| window.first <= tick)
     }
 
     /// Of the windows that have begun, those that have not ended before a tick.
@@ -136,12 +142,12 @@ impl<T: Tick> Index<T> {
         let (from, all) = (from as usize, to as usize);
         let ended_before = |window: &WindowTicks<T>| window.last < tick;
         let to = from + begun;
-        if self.crooked[key] {
+        if self.has_unsorted_ends[key] {
             // Every window that ended before has begun before.
             let ended = self.ends[from..all].partition_point(|&end| end < tick);
-            return Hits { from, to, crooked: true, count: (begun - ended) as u32 };
+            return Hits { from, to, has_unsorted_ends: true, count: (begun - ended) as u32 };
         }
-        let begun = &self.dealt.values[from..to];
+        let begun = &self.windows.values[from..to];
         // In most cases this is the last one that has begun, or none, or all have no end.
         let ended = match begun {
             [.., last] if ended_before(last) => begun.len(),
@@ -149,7 +155,12 @@ impl<T: Tick> Index<T> {
             [.., before, _] if ended_before(before) => begun.len() - 1,
             begun => begun.partition_point(ended_before),
         };
-        Hits { from: from + ended, to, crooked: false, count: (begun.len() - ended) as u32 }
+        Hits {
+            from: from + ended,
+            to,
+            has_unsorted_ends: false,
+            count: (begun.len() - ended) as u32,
+        }
     }
 
     /// The places of the windows that meet a stretch beginning at this tick, in order.
@@ -157,7 +168,7 @@ impl<T: Tick> Index<T> {
         let next = move |from: usize| {
             if from >= hits.to {
                 None
-            } else if hits.crooked {
+            } else if hits.has_unsorted_ends {
                 self.next(from, hits.to, first)
             } else {
                 Some(from)
@@ -170,7 +181,7 @@ impl<T: Tick> Index<T> {
     pub(super) fn last(&self, hits: Hits, first: T, before: usize) -> Option<usize> {
         if before <= hits.from {
             None
-        } else if hits.crooked {
+        } else if hits.has_unsorted_ends {
             self.previous(hits.from, before, first)
         } else {
             Some(before - 1)

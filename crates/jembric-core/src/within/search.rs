@@ -99,7 +99,7 @@ impl Marks {
 
 /// What a group of events found.
 #[derive(Default)]
-struct Part {
+struct EventGroup {
     several: Vec<(u32, u32)>,
     /// Events with more windows than are marked one by one.
     wide: Vec<u32>,
@@ -115,7 +115,7 @@ impl<T: Tick> Search<'_, T> {
         // Each thread takes a stretch of events and writes their results in place. What is rare
         // (several windows) goes into a list of its own.
         let parts = parallel::of_parts(of_events.chunks_mut(STRETCH), |n, found| {
-            let mut part = Part::default();
+            let mut part = EventGroup::default();
             for (block, found) in found.chunks_mut(BLOCK).enumerate() {
                 self.of_block(n * STRETCH + block * BLOCK, found, no_key, &used, &mut part);
             }
@@ -161,7 +161,7 @@ impl<T: Tick> Search<'_, T> {
         found: &mut [u32],
         no_key: u32,
         used: &Marks,
-        part: &mut Part,
+        part: &mut EventGroup,
     ) {
         // Three loops instead of one: each loads from memory what the next one needs, and the loads
         // within a loop do not depend on each other.
@@ -195,7 +195,7 @@ impl<T: Tick> Search<'_, T> {
     }
 
     #[inline]
-    fn of_event(&self, event: usize, hits: Hits, used: &Marks, part: &mut Part) -> u32 {
+    fn of_event(&self, event: usize, hits: Hits, used: &Marks, part: &mut EventGroup) -> u32 {
         let first = self.events.at(event).0;
         let mark = |place: usize| {
             let row = self.index.at(place).row;

@@ -2,7 +2,7 @@
 
 use crate::{
     canvas::{Canvas, n},
-    content::{Along, Cells, Content, Extremes},
+    content::{Along, CalendarCells, Content, Extremes},
     kinds::Form,
     numbers::shown,
     plot::Plot,
@@ -125,7 +125,7 @@ fn hovers(body: &mut Canvas, content: &Content, series: &[Extremes], plot: &Plot
 }
 
 /// The cells of grids that have a dot. Neighbours in a row are one rectangle.
-pub(crate) fn cells(body: &mut Canvas, series: &[Cells], plot: &Plot) {
+pub(crate) fn cells(body: &mut Canvas, series: &[CalendarCells], plot: &Plot) {
     for grid in series {
         let width = (plot.x.end - plot.x.start) / grid.columns as f64;
         let (bottom, top) = (plot.y.start.max(plot.y.end), plot.y.start.min(plot.y.end));

@@ -8,7 +8,7 @@
 
 use super::{Places, Reading, along::along_of};
 use crate::{
-    content::{Along, Cells, Content, Extremes, Marks, Panel, Up},
+    content::{Along, CalendarCells, Content, Extremes, Marks, Panel, Up},
     kinds::Form,
     numbers::Numbers,
 };
@@ -115,13 +115,13 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
             }
         }
         let grids = filled.chunks(columns_of * rows_of).enumerate();
-        let grids = grids.map(|(slot, filled)| Cells {
+        let grids = grids.map(|(slot, filled)| CalendarCells {
             series: slot % series,
             columns: columns_of,
             rows: rows_of,
             filled: filled.to_vec(),
         });
-        let grids: Vec<Cells> = grids.collect();
+        let grids: Vec<CalendarCells> = grids.collect();
         let of_panel = |panel: usize| {
             let of_panel =
                 grids.iter().enumerate().filter(|(slot, _)| (slot / series) % panels == panel);
@@ -311,15 +311,15 @@ pub(super) fn cells_of_rows(
     drawn: &[usize],
     row_of: impl Fn(usize) -> f64,
     share: impl Fn(usize) -> f64,
-) -> Vec<Cells> {
+) -> Vec<CalendarCells> {
     let columns = parts(reading) / 3;
-    let grid = |panel: &Panel| Cells {
+    let grid = |panel: &Panel| CalendarCells {
         series: 0,
         columns,
         rows: panel.rows.len().max(1),
         filled: vec![false; columns * panel.rows.len().max(1)],
     };
-    let mut grids: Vec<Cells> = panels.iter().map(grid).collect();
+    let mut grids: Vec<CalendarCells> = panels.iter().map(grid).collect();
     for &row in drawn {
         let grid = &mut grids[reading.panels.group(row)];
         // Rows are counted from the top, the cells of a grid from the bottom.

@@ -4,7 +4,7 @@
 use super::{
     Data, Scan, bytes_of,
     memory::Memory,
-    spill::{RunScan, RunWriter},
+    spill::{SpillScan, SpillWriter},
 };
 use crate::{Result, Stack, Table};
 use std::sync::Arc;
@@ -15,7 +15,7 @@ pub(crate) struct Collector {
     /// The batches in memory, and their bytes.
     kept: Vec<Table>,
     bytes: u64,
-    written: Option<RunWriter>,
+    written: Option<SpillWriter>,
 }
 
 impl Collector {
@@ -46,7 +46,7 @@ impl Collector {
         self.bytes = 0;
         let writer = match &mut self.written {
             Some(writer) => writer,
-            None => self.written.insert(RunWriter::new(&self.memory)),
+            None => self.written.insert(SpillWriter::new(&self.memory)),
         };
         for batch in in_batches(kept, self.memory.batch())? {
             writer.write(&batch)?;
@@ -63,7 +63,7 @@ impl Collector {
         if !self.kept.is_empty() {
             self.write()?;
         }
-        let scan = self.written.map(|writer| RunScan::open(writer.finish())).transpose()?;
+        let scan = self.written.map(|writer| SpillScan::open(writer.finish())).transpose()?;
         Ok(scan.map(|scan| Data::Larger(Arc::new(scan))))
     }
 }

@@ -91,22 +91,25 @@ impl dyn Exchange + '_ {
     }
 
     /// What each process knows, in the order of processes.
-    pub(crate) fn of_all<T: BorshSerialize + BorshDeserialize>(&self, own: &T) -> Result<Vec<T>> {
+    pub(crate) fn all_gather<T: BorshSerialize + BorshDeserialize>(
+        &self,
+        own: &T,
+    ) -> Result<Vec<T>> {
         let bytes = packed(own)?;
         let processes = self.processes();
         self.facts(&mut |send| (0..processes).try_for_each(|to| send(to, bytes.clone())))
     }
 
     /// What process 0 knows. The value of other processes is not used.
-    pub(crate) fn of_first<T: BorshSerialize + BorshDeserialize>(
+    pub(crate) fn broadcast_from_first<T: BorshSerialize + BorshDeserialize>(
         &self,
         own: Option<&T>,
     ) -> Result<T> {
-        self.of_one(0, own)
+        self.broadcast(0, own)
     }
 
     /// What one process knows. The value of other processes is not used.
-    pub(crate) fn of_one<T: BorshSerialize + BorshDeserialize>(
+    pub(crate) fn broadcast<T: BorshSerialize + BorshDeserialize>(
         &self,
         process: usize,
         own: Option<&T>,
@@ -134,9 +137,13 @@ impl dyn Exchange + '_ {
 }
 
 /// The rows that one process has. The other processes have none, and the same columns.
-pub(crate) fn only_at(process: usize, own: Option<Data>, exchange: &dyn Exchange) -> Result<Data> {
+pub(crate) fn held_by_one(
+    process: usize,
+    own: Option<Data>,
+    exchange: &dyn Exchange,
+) -> Result<Data> {
     let columns = own.as_ref().map(|data| data.sample().emptied());
-    let columns = exchange.of_one(process, columns.as_ref())?;
+    let columns = exchange.broadcast(process, columns.as_ref())?;
     Ok(own.unwrap_or(Data::Table(columns)))
 }
 

@@ -9,7 +9,7 @@ use super::{
     collect::in_batches,
     memory::Memory,
     progress::Phase,
-    spill::{Run, RunWriter},
+    spill::{SpillFile, SpillWriter},
 };
 use crate::{
     CoreError, Table,
@@ -138,7 +138,7 @@ impl Keys {
 
 /// The current frame of a run.
 struct Cursor<'a> {
-    run: &'a Run,
+    run: &'a SpillFile,
     /// The next frame.
     next: usize,
     table: Table,
@@ -148,7 +148,7 @@ struct Cursor<'a> {
 }
 
 impl<'a> Cursor<'a> {
-    fn open(run: &'a Run, next: usize, order: &MergeOrder) -> Result<Option<Cursor<'a>>> {
+    fn open(run: &'a SpillFile, next: usize, order: &MergeOrder) -> Result<Option<Cursor<'a>>> {
         for number in next..run.frames() {
             let table = run.frame(number)?;
             if table.rows() > 0 {
@@ -185,7 +185,7 @@ impl<'a> Cursor<'a> {
 
 /// Merges sorted runs and delivers their rows in order, in batches.
 pub(crate) fn merge(
-    mut runs: Vec<Run>,
+    mut runs: Vec<SpillFile>,
     order: &MergeOrder,
     memory: &Memory,
     take: &mut dyn FnMut(Table) -> Result<()>,
@@ -195,7 +195,7 @@ pub(crate) fn merge(
         // Neighbours are merged, so that equal rows keep their order.
         let mut merged = Vec::new();
         for group in runs.chunks(MOST_RUNS) {
-            let mut writer = RunWriter::after(&merged, memory);
+            let mut writer = SpillWriter::after(&merged, memory);
             merge_at_once(group, order, memory, &mut |batch| {
                 for batch in in_batches(vec![batch], memory.frame())? {
                     writer.write(&batch)?;
@@ -210,12 +210,12 @@ pub(crate) fn merge(
 }
 
 fn merge_at_once(
-    runs: &[Run],
+    runs: &[SpillFile],
     order: &MergeOrder,
     memory: &Memory,
     take: &mut dyn FnMut(Table) -> Result<()>,
 ) -> Result<()> {
-    let (mut done, all_rows) = (0, runs.iter().map(Run::rows).sum());
+    let (mut done, all_rows) = (0, runs.iter().map(SpillFile::rows).sum());
     let mut cursors = Vec::new();
     for run in runs {
         cursors.extend(Cursor::open(run, 0, order)?);

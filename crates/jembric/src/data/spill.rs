@@ -67,15 +67,15 @@ fn packed(table: &Table) -> std::result::Result<Vec<u8>, CoreError> {
 }
 
 /// Writes a run.
-pub(crate) struct RunWriter {
+pub(crate) struct SpillWriter {
     memory: Memory,
-    run: Run,
+    run: SpillFile,
 }
 
-impl RunWriter {
+impl SpillWriter {
     /// A run without rows. Its file is created with the first ones.
-    pub(crate) fn new(memory: &Memory) -> RunWriter {
-        let run = Run {
+    pub(crate) fn new(memory: &Memory) -> SpillWriter {
+        let run = SpillFile {
             memory: memory.clone(),
             place: None,
             frames: Vec::new(),
@@ -84,13 +84,13 @@ impl RunWriter {
             not_numbers: 0,
             columns: None,
         };
-        RunWriter { memory: memory.clone(), run }
+        SpillWriter { memory: memory.clone(), run }
     }
 
     /// The run that comes after others, which are complete. They share a file, because a process
     /// may open only some hundreds.
-    pub(crate) fn after(others: &[Run], memory: &Memory) -> RunWriter {
-        let mut writer = RunWriter::new(memory);
+    pub(crate) fn after(others: &[SpillFile], memory: &Memory) -> SpillWriter {
+        let mut writer = SpillWriter::new(memory);
         writer.run.place = others.iter().rev().find_map(|run| run.place.clone());
         writer
     }
@@ -129,7 +129,7 @@ impl RunWriter {
     }
 
     /// The run of all rows.
-    pub(crate) fn finish(self) -> Run {
+    pub(crate) fn finish(self) -> SpillFile {
         self.run
     }
 }
@@ -159,7 +159,7 @@ struct Placed {
 
 /// Rows in a temporary file. Clones share the file.
 #[derive(Clone, Debug)]
-pub(crate) struct Run {
+pub(crate) struct SpillFile {
     memory: Memory,
     place: Option<Arc<Place>>,
     frames: Vec<Placed>,
@@ -170,7 +170,7 @@ pub(crate) struct Run {
     columns: Option<Table>,
 }
 
-impl Run {
+impl SpillFile {
     /// The bytes of its rows in memory.
     pub(crate) fn bytes(&self) -> u64 {
         self.bytes
@@ -258,14 +258,14 @@ pub(crate) fn widened(table: Table, columns: &Table) -> std::result::Result<Tabl
 
 /// A run with a sample of its rows.
 #[derive(Debug)]
-pub(crate) struct RunScan {
-    pub(crate) run: Run,
+pub(crate) struct SpillScan {
+    pub(crate) run: SpillFile,
     pub(crate) sample: Table,
 }
 
-impl RunScan {
+impl SpillScan {
     /// Errors: the run has no rows, or its file is damaged.
-    pub(crate) fn open(run: Run) -> Result<RunScan> {
+    pub(crate) fn open(run: SpillFile) -> Result<SpillScan> {
         const SAMPLE: usize = 1 << 12;
         let sample = match run.frames() {
             0 => run.columns().cloned(),
@@ -273,11 +273,11 @@ impl RunScan {
         };
         let none = || Table::from_columns(Vec::<(&str, ArrayRef)>::new());
         let sample = sample.map_or_else(none, Ok)?;
-        Ok(RunScan { run, sample })
+        Ok(SpillScan { run, sample })
     }
 }
 
-impl Scan for RunScan {
+impl Scan for SpillScan {
     fn sample(&self) -> &Table {
         &self.sample
     }

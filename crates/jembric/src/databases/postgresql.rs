@@ -10,8 +10,8 @@ mod connect;
 mod decode;
 mod encode;
 mod passwords;
+mod server_errors;
 mod tls;
-mod told;
 mod wire;
 mod write;
 
@@ -25,7 +25,7 @@ use super::{
 use crate::{
     ColumnShape, Error, Result, Shape, Table,
     data::{Data, collect::Unifying, memory::Memory},
-    formats::{Choose, Source, transcript::refuse_twice},
+    formats::{Choose, Source, csv_rows::refuse_twice},
     read::{
         reading::{Progress, Reading},
         table::whole,
@@ -413,7 +413,7 @@ impl Source for Copied<'_> {
         let mut decoder = Decoder::new(&fetched, &wanted);
         let name = connection.name().to_owned();
         let user = connection.user().to_owned();
-        let failed = |error: std::io::Error| told::of_stream(&name, &user, error);
+        let failed = |error: std::io::Error| server_errors::of_stream(&name, &user, error);
         let mut rows = connection.copy_out(&copy)?;
         let mut done = 0_u64;
         let mut delivered = |batch: Table| {

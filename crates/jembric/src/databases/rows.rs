@@ -30,9 +30,9 @@ impl Reading {
         match rows {
             Rows::Typed(data) => Ok(data),
             Rows::Pieces(pieces) => Ok(Data::Table(pieces.table(name, origin.clone())?)),
-            Rows::Written(transcript) => {
+            Rows::Written(rows) => {
                 let (reading, source, header, texts, origin) =
-                    self.for_written(transcript, origin.clone());
+                    self.for_written(rows, origin.clone());
                 TextScan::data(&reading, (source, header), &texts, Some(origin), memory, None)
             }
         }

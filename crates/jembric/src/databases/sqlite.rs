@@ -14,7 +14,7 @@ use super::{
 use crate::{
     Error, Result, Shape,
     data::memory::Memory,
-    formats::transcript::{Transcript, refuse_twice},
+    formats::csv_rows::{CsvRows, refuse_twice},
     read::{
         pieces::Pieces,
         reading::{Progress, Reading},
@@ -313,9 +313,8 @@ impl Snapshot for Sqlite {
         .map_err(told)?;
         written?;
         let texts = vec![false; names.len()];
-        let transcript =
-            Transcript { names, texts, csv: csv.finish(&self.name)?, jumps: Vec::new() };
-        Ok(Answer { rows: Rows::Written(transcript), key })
+        let rows = CsvRows { names, texts, csv: csv.finish(&self.name)?, jumps: Vec::new() };
+        Ok(Answer { rows: Rows::Written(rows), key })
     }
 }
 

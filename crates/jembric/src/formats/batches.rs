@@ -1,8 +1,8 @@
 //! Files with typed columns: Parquet, and Arrow files and streams.
 
-#[cfg_attr(not(feature = "arrow-files"), path = "absent/arrow.rs")]
+#[cfg_attr(not(feature = "arrow-files"), path = "disabled/arrow.rs")]
 mod arrow;
-#[cfg_attr(not(feature = "parquet"), path = "absent/parquet.rs")]
+#[cfg_attr(not(feature = "parquet"), path = "disabled/parquet.rs")]
 mod parquet;
 mod scan;
 

@@ -6,9 +6,9 @@
 
 use super::{
     Target,
+    csv_rows::{Cell, CsvRows, Joining, RowRules, Rows},
     packing::CELL,
     text::{CellText, in_stretches},
-    transcript::{Cell, Joining, RowRules, Rows, Transcript},
 };
 use crate::{
     Table, Type,
@@ -149,12 +149,12 @@ fn each_group(
 ///
 /// Errors: a line that is not an object; a key that is repeated in one object; a value that is an
 /// object or a list; more columns than the limit; cells that need more bytes than the limit.
-pub(crate) fn transcribed(
+pub(crate) fn to_csv_rows(
     source: &FileBytes,
     rules: RowRules<'_>,
     most: u64,
     memory: &Memory,
-) -> Result<Transcript> {
+) -> Result<CsvRows> {
     let (missing, file) = (rules.missing, source.name.as_str());
     let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
     let each = |stretch: &WholeLines<'_>, on: &mut OnEntries<'_>| -> Result<()> {

@@ -1,6 +1,6 @@
 //! Names such as `book.xlsx:Sheet`, and requests to a workbook.
 
-use super::transcript::RowRules;
+use super::csv_rows::RowRules;
 use crate::error::Error;
 use std::{
     fmt::Display,

@@ -4,10 +4,10 @@ mod ods;
 
 use super::{
     Target,
+    csv_rows::{Cell, CsvRows, Joining, Rows, refuse_twice},
     packing::CELL,
     sheet::Book,
     text::CellText,
-    transcript::{Cell, Joining, Rows, Transcript, refuse_twice},
 };
 use crate::{
     Table, Type,
@@ -124,7 +124,7 @@ impl Book<'_> {
 
     /// The columns and rows of a sheet. The first row with a value has the names, unless there is
     /// no header. Rows without any value are skipped.
-    pub(crate) fn transcribed(&self) -> Result<Transcript> {
+    pub(crate) fn to_csv_rows(&self) -> Result<CsvRows> {
         self.refuse_far_larger()?;
         let (mut first, mut most) = (u32::MAX, 0);
         let mut header: Option<(u32, Vec<(u32, String)>)> = None;

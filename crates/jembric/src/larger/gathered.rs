@@ -24,7 +24,7 @@ pub(crate) fn accounted(
     keeps_aside: bool,
 ) -> Result<Accounted> {
     let Accounted { mut outcome, mut set_aside } = own;
-    let ledgers = exchange.of_all(&outcome.ledger)?;
+    let ledgers = exchange.all_gather(&outcome.ledger)?;
     let merged = ledgers.into_iter().reduce(|all, more| all.merge(&more));
     outcome.ledger = merged.unwrap_or(outcome.ledger);
     outcome.set_aside = outcome.set_aside.without_row_numbers()?;

@@ -13,7 +13,7 @@ use crate::{
         collect::{in_batches, joined},
         memory::Memory,
         merge::{MergeOrder, merge},
-        spill::{Run, RunWriter},
+        spill::{SpillFile, SpillWriter},
     },
     error::Result,
 };
@@ -25,7 +25,7 @@ pub(super) struct Sorter<'a> {
     sort: Box<dyn FnMut(Table) -> Result<Table> + 'a>,
     pending: Vec<Table>,
     bytes: u64,
-    runs: Vec<Run>,
+    runs: Vec<SpillFile>,
 }
 
 impl<'a> Sorter<'a> {
@@ -46,13 +46,13 @@ impl<'a> Sorter<'a> {
     fn write(&mut self) -> Result<()> {
         let rows = joined(&std::mem::take(&mut self.pending))?;
         self.bytes = 0;
-        let mut writer = RunWriter::after(&self.runs, self.memory);
+        let mut writer = SpillWriter::after(&self.runs, self.memory);
         write_all(&mut writer, (self.sort)(rows)?, self.memory.frame())?;
         self.runs.push(writer.finish());
         Ok(())
     }
 
-    pub(super) fn finish(mut self) -> Result<Vec<Run>> {
+    pub(super) fn finish(mut self) -> Result<Vec<SpillFile>> {
         if !self.pending.is_empty() {
             self.write()?;
         }
@@ -99,7 +99,7 @@ impl Results<'_> {
         plan: &Plan,
         division: &ByEntity,
         date: usize,
-        run: &Run,
+        run: &SpillFile,
     ) -> Result<()> {
         let columns = division.keys[0].iter().chain([&date]).map(|&column| (column, false));
         let order = MergeOrder::Columns(columns.collect());
@@ -117,16 +117,16 @@ impl Results<'_> {
         &mut self,
         plan: &Plan,
         division: Option<&ByEntity>,
-        runs: Vec<Run>,
+        runs: Vec<SpillFile>,
         order: &MergeOrder,
     ) -> Result<()> {
-        let not_numbers = runs.iter().map(Run::not_numbers).sum();
+        let not_numbers = runs.iter().map(SpillFile::not_numbers).sum();
         let memory = self.larger.memory;
         let mut pieces = Pieces {
             plan,
             division,
-            rows: runs.iter().map(Run::rows).sum(),
-            bytes: runs.iter().map(Run::bytes).sum(),
+            rows: runs.iter().map(SpillFile::rows).sum(),
+            bytes: runs.iter().map(SpillFile::bytes).sum(),
             results: self,
             entity: None,
             waiting: Vec::new(),

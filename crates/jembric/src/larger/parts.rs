@@ -10,11 +10,11 @@ use crate::{
     data::{
         bytes_of,
         collect::joined,
-        spill::{Frame, Run, RunWriter},
+        spill::{Frame, SpillFile, SpillWriter},
     },
     error::Result,
 };
-use jembric_core::{ByEntity, InPieces, Part};
+use jembric_core::{ByEntity, EntityPart, InPieces};
 use rayon::prelude::*;
 
 /// The most parts of a table, because each has a file that is open while rows are divided.
@@ -23,7 +23,7 @@ pub(super) const MOST_PARTS: u64 = 128;
 const MOST_DIVISIONS: u64 = 4;
 
 /// The rows of each table of a part, as runs.
-type Runs = Vec<Run>;
+type Runs = Vec<SpillFile>;
 
 /// The rows of all tables, divided into parts that are written to temporary files.
 pub(super) struct Divided<'a> {
@@ -32,7 +32,7 @@ pub(super) struct Divided<'a> {
     /// The number of parts, and the seed of the division.
     how: (u32, u64),
     /// For each table, a run for each part.
-    writers: Vec<Vec<RunWriter>>,
+    writers: Vec<Vec<SpillWriter>>,
     /// The rows that wait to be written: the table and the part of each group.
     pending: Vec<(usize, usize, Table)>,
     bytes: u64,
@@ -44,7 +44,7 @@ impl<'a> Divided<'a> {
         division: &'a ByEntity,
         how: (u32, u64),
     ) -> Divided<'a> {
-        let runs = |_| (0..how.0).map(|_| RunWriter::new(larger.memory)).collect();
+        let runs = |_| (0..how.0).map(|_| SpillWriter::new(larger.memory)).collect();
         let writers = (0..larger.inputs.len()).map(runs).collect();
         Divided { larger, division, how, writers, pending: Vec::new(), bytes: 0 }
     }
@@ -122,12 +122,12 @@ impl Results<'_> {
     pub(super) fn take_parts(&mut self, plan: &Plan, divided: Divided<'_>) -> Result<()> {
         let (division, how) = (divided.division, divided.how);
         let all = divided.finish()?;
-        let rows = |runs: &Runs| runs.iter().map(Run::rows).sum::<u64>();
+        let rows = |runs: &Runs| runs.iter().map(SpillFile::rows).sum::<u64>();
         let all_rows: u64 = all.iter().map(rows).sum();
         for (number, runs) in all.into_iter().enumerate() {
             let plan =
-                plan.for_part(Part::new(number as u32, how), self.larger.inputs[0].sample())?;
-            let bytes: u64 = runs.iter().map(Run::bytes).sum();
+                plan.for_part(EntityPart::new(number as u32, how), self.larger.inputs[0].sample())?;
+            let bytes: u64 = runs.iter().map(SpillFile::bytes).sum();
             let is_large = bytes > 2 * self.larger.memory.part();
             // If a part has nearly all rows, they are of one entity, and another division is no
             // smaller. Rows without a key are in all parts.
@@ -145,10 +145,12 @@ impl Results<'_> {
     /// Applies the plan for a part to its rows: to all of them, or if they are too many, in pieces.
     ///
     /// Errors: they are too many, and must be together.
-    fn take_part(&mut self, plan: &Plan, division: &ByEntity, runs: &[Run]) -> Result<()> {
+    fn take_part(&mut self, plan: &Plan, division: &ByEntity, runs: &[SpillFile]) -> Result<()> {
         let (larger, memory) = (self.larger, self.larger.memory);
-        let (rows, bytes) =
-            (runs.iter().map(Run::rows).sum(), runs.iter().map(Run::bytes).sum::<u64>());
+        let (rows, bytes) = (
+            runs.iter().map(SpillFile::rows).sum(),
+            runs.iter().map(SpillFile::bytes).sum::<u64>(),
+        );
         if bytes <= memory.whole() || plan.begin().is_some() {
             return self.add(rows, &mut |take| larger.apply_to_part(plan, runs, take));
         }
@@ -166,7 +168,7 @@ impl Results<'_> {
     }
 
     /// Takes the rows of the first table of a part in pieces, beside those of the second.
-    fn take_beside(&mut self, mut pieces: InPieces, first: &Run) -> Result<()> {
+    fn take_beside(&mut self, mut pieces: InPieces, first: &SpillFile) -> Result<()> {
         let larger = self.larger;
         let sample = larger.inputs[0].sample();
         let (mut waiting, mut bytes) = (Vec::new(), 0);
@@ -194,11 +196,11 @@ impl Results<'_> {
         &mut self,
         plan: &Plan,
         division: &ByEntity,
-        runs: &[Run],
+        runs: &[SpillFile],
         seed: u64,
     ) -> Result<()> {
         let memory = self.larger.memory;
-        let bytes: u64 = runs.iter().map(Run::bytes).sum();
+        let bytes: u64 = runs.iter().map(SpillFile::bytes).sum();
         let parts = bytes.div_ceil(memory.part()).clamp(2, MOST_PARTS) as u32;
         let mut divided = Divided::new(self.larger, division, (parts, seed));
         for (place, run) in runs.iter().enumerate() {
@@ -212,7 +214,12 @@ impl Results<'_> {
 
 impl Larger<'_> {
     /// Applies the plan for a part to its rows. The table of the outcome has no rows.
-    fn apply_to_part(&self, plan: &Plan, runs: &[Run], take: &mut Take<'_>) -> Result<Outcome> {
+    fn apply_to_part(
+        &self,
+        plan: &Plan,
+        runs: &[SpillFile],
+        take: &mut Take<'_>,
+    ) -> Result<Outcome> {
         if let Some(mut fold) = plan.begin() {
             // Even all rows of one entity are folded in batches.
             for (place, (run, input)) in runs.iter().zip(self.inputs).enumerate() {
@@ -233,7 +240,7 @@ impl Larger<'_> {
     }
 
     /// The rows of a part of the table at a place.
-    fn table_of_part(&self, run: &Run, place: usize) -> Result<Table> {
+    fn table_of_part(&self, run: &SpillFile, place: usize) -> Result<Table> {
         let sample = self.inputs[place].sample();
         let table = match run.whole()? {
             Some(table) => table,

@@ -7,7 +7,7 @@ use crate::{
         Data, Scan, bytes_of,
         collect::joined,
         memory::Memory,
-        spill::{Run, RunWriter, widened},
+        spill::{SpillFile, SpillWriter, widened},
     },
     error::Result,
 };
@@ -20,7 +20,7 @@ pub(super) struct Received {
     sample: Table,
     waiting: Vec<Vec<Table>>,
     bytes: u64,
-    writers: Vec<RunWriter>,
+    writers: Vec<SpillWriter>,
     /// Whether rows in temporary files have their lines as row numbers.
     has_lines: bool,
 }
@@ -52,7 +52,7 @@ impl Received {
 
     fn write(&mut self) -> Result<()> {
         self.bytes = 0;
-        self.writers.resize_with(self.waiting.len(), || RunWriter::new(&self.memory));
+        self.writers.resize_with(self.waiting.len(), || SpillWriter::new(&self.memory));
         for (writer, waiting) in self.writers.iter_mut().zip(&mut self.waiting) {
             let Some(rows) = some_joined(&std::mem::take(waiting))? else { continue };
             let not_numbers = rows.not_numbers();
@@ -73,9 +73,9 @@ impl Received {
             return Ok(Data::Table(all.with_own_texts()?));
         }
         self.write()?;
-        let runs: Vec<Run> = self.writers.into_iter().map(RunWriter::finish).collect();
+        let runs: Vec<SpillFile> = self.writers.into_iter().map(SpillWriter::finish).collect();
         let mut columns = self.sample.emptied();
-        for (n, run) in runs.iter().filter_map(Run::columns).enumerate() {
+        for (n, run) in runs.iter().filter_map(SpillFile::columns).enumerate() {
             let run = if self.has_lines { run.without_row_numbers()? } else { run.clone() };
             // The sample of a process without rows may lack the columns of row numbers.
             columns = if n == 0 { run } else { columns.widest(&run)? };
@@ -99,7 +99,7 @@ fn some_joined(tables: &[Table]) -> Result<Option<Table>> {
 /// Received rows in temporary files.
 #[derive(Debug)]
 struct ReceivedScan {
-    runs: Vec<Run>,
+    runs: Vec<SpillFile>,
     /// The columns without rows, with the widest decimals.
     columns: Table,
     /// Some of the first rows, which know their file.
@@ -116,7 +116,7 @@ impl ReceivedScan {
         Ok(rows.map_or_else(|| self.sample.emptied(), |rows| rows.head(SAMPLE)))
     }
 
-    fn frame(&self, run: &Run, number: usize) -> Result<Table> {
+    fn frame(&self, run: &SpillFile, number: usize) -> Result<Table> {
         let not_numbers = if number == 0 { run.not_numbers() } else { 0 };
         let rows = run.frame(number)?;
         let place = (0..2).find(|place| rows.row_numbers(*place).is_some()).unwrap_or(0);
@@ -132,7 +132,7 @@ impl Scan for ReceivedScan {
     }
 
     fn rows(&self) -> u64 {
-        self.runs.iter().map(Run::rows).sum()
+        self.runs.iter().map(SpillFile::rows).sum()
     }
 
     fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {

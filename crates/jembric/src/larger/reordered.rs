@@ -94,7 +94,7 @@ impl Shared<'_> {
             Ok(())
         })?;
         let own = Table::joined(&sample[0], &sample[1..])?;
-        let all = self.exchange.of_all(&(own, step))?;
+        let all = self.exchange.all_gather(&(own, step))?;
         let steps: Vec<u64> =
             all.iter().flat_map(|(rows, step)| vec![*step; rows.rows()]).collect();
         let rows: Vec<Table> = all.into_iter().map(|(rows, _)| rows).collect();
@@ -123,7 +123,7 @@ impl Shared<'_> {
             Some(columns) => (true, columns),
             None => (false, result.sample().without_row_numbers()?.emptied()),
         };
-        let all = self.exchange.of_all(&own)?;
+        let all = self.exchange.all_gather(&own)?;
         let have_rows = all.iter().any(|(has_rows, _)| *has_rows);
         let mut all = all.into_iter().filter(|(has_rows, _)| *has_rows == have_rows);
         let Some((_, mut columns)) = all.next() else { return Ok(result) };
@@ -143,7 +143,7 @@ impl Shared<'_> {
     /// their places already.
     pub(super) fn numbered_by_table(&self, result: Data) -> Result<(Data, Option<Home>)> {
         let own: Vec<u64> = self.larger.inputs.iter().map(|input| input.rows()).collect();
-        let of_all = self.exchange.of_all(&own)?;
+        let of_all = self.exchange.all_gather(&own)?;
         let (process, processes) = (self.exchange.process(), self.exchange.processes());
         let all: u64 = of_all.iter().flatten().sum();
         // For each table, the number of this process's first row among those of all tables.

@@ -10,7 +10,7 @@ use crate::{
         memory::Memory,
         merge::{MergeOrder, merge},
         progress::Phase,
-        spill::{Run, RunWriter},
+        spill::{SpillFile, SpillWriter},
     },
     error::{Error, Result},
 };
@@ -20,7 +20,7 @@ use jembric_core::{Places, ResultOrder};
 pub(super) struct Results<'a> {
     pub(super) larger: &'a Larger<'a>,
     pub(super) order: ResultOrder,
-    runs: Vec<Run>,
+    runs: Vec<SpillFile>,
     aside: Aside,
     account: Account,
     rows: u64,
@@ -54,7 +54,7 @@ impl<'a> Results<'a> {
         let all_rows = self.larger.inputs.iter().map(|input| input.rows()).sum();
         memory.tell(Phase::Computing, None, self.done, all_rows);
         self.done += rows;
-        let (mut writer, mut rows) = (RunWriter::after(&self.runs, memory), self.rows);
+        let (mut writer, mut rows) = (SpillWriter::after(&self.runs, memory), self.rows);
         let mut pending: (Vec<Table>, u64) = (Vec::new(), 0);
         let outcome = apply(&mut |batch| {
             rows += batch.rows() as u64;
@@ -122,12 +122,12 @@ impl<'a> Results<'a> {
 
 /// Rows set aside with their numbers, in runs of which each is in order.
 #[derive(Default)]
-pub(super) struct Aside(Vec<Run>);
+pub(super) struct Aside(Vec<SpillFile>);
 
 impl Aside {
     pub(super) fn add(&mut self, rows: Table, memory: &Memory) -> Result<()> {
         if rows.rows() > 0 {
-            let mut writer = RunWriter::after(&self.0, memory);
+            let mut writer = SpillWriter::after(&self.0, memory);
             write_all(&mut writer, rows, memory.frame())?;
             self.0.push(writer.finish());
         }

@@ -28,7 +28,7 @@ use crate::{
     },
     error::{Error, Result},
 };
-use jembric_core::{ByEntity, Division, Fold, Overall, Part, ResultOrder};
+use jembric_core::{ByEntity, Division, EntityPart, Fold, Overall, ResultOrder};
 
 /// A step whose tables are shared by several processes.
 pub(crate) struct Shared<'a> {
@@ -95,11 +95,16 @@ impl Shared<'_> {
             own = both(own.take(), plan.survey(&batch)?)?;
             Ok(())
         })?;
-        self.exchange.of_all(&own)?.into_iter().try_fold(None, both)
+        self.exchange.all_gather(&own)?.into_iter().try_fold(None, both)
     }
 
     /// The plan for the share of this process.
-    fn for_share(&self, plan: Plan, overall: Option<&Overall>, part: Option<Part>) -> Result<Plan> {
+    fn for_share(
+        &self,
+        plan: Plan,
+        overall: Option<&Overall>,
+        part: Option<EntityPart>,
+    ) -> Result<Plan> {
         let plan = overall.map_or_else(|| plan.clone(), |overall| plan.for_parts(overall.clone()));
         match (part, self.larger.inputs.first()) {
             (Some(part), Some(first)) => Ok(plan.for_part(part, first.sample())?),
@@ -113,7 +118,7 @@ impl Shared<'_> {
         &self,
         inputs: &[&Data],
         overall: Option<Overall>,
-        part: Option<Part>,
+        part: Option<EntityPart>,
     ) -> Result<(Data, Accounted)> {
         let own = self.larger.plan.clone();
         let plan = self.for_share(own, overall.as_ref(), part)?;
@@ -126,7 +131,7 @@ impl Shared<'_> {
         let accounted = self.agreed(applied)?;
         let none = || Data::Table(accounted.outcome.table.clone());
         let result = self.in_common_types(result.finish()?.unwrap_or_else(none))?;
-        let rows = self.exchange.of_all(&result.rows())?;
+        let rows = self.exchange.all_gather(&result.rows())?;
         plan.expect_rows(rows.into_iter().sum())?;
         Ok((result, self.accounted(accounted)?))
     }
@@ -140,7 +145,7 @@ impl Shared<'_> {
             Err(Error::Core(CoreError::Places(places))) => (Some(places), None),
             Err(error) => return Err(error),
         };
-        let wrong = self.exchange.of_all(&own)?.into_iter().flatten();
+        let wrong = self.exchange.all_gather(&own)?.into_iter().flatten();
         match (wrong.reduce(|one, other| self.larger.both_places(one, other)), accounted) {
             (None, Some(accounted)) => Ok(accounted),
             (Some(places), _) => Err(CoreError::from(places).into()),
@@ -169,7 +174,7 @@ impl Shared<'_> {
             owned.push(self.sent(input, numbered, &mut owners)?);
         }
         let owned: Vec<&Data> = owned.iter().collect();
-        let part = Some(Part::of_process(process as u32, processes));
+        let part = Some(EntityPart::of_process(process as u32, processes));
         let (result, accounted) = if numbers {
             let plan = (self.larger.prepare)(&self.larger.numbered_shapes()?)?;
             let larger = Larger { plan: &plan, inputs: &owned, keeps_numbers: true, ..self.larger };
@@ -215,13 +220,14 @@ impl Shared<'_> {
     fn told_to_others(&self, accounted: Accounted) -> Result<Accounted> {
         let Outcome { table, ledger, set_aside, .. } = &accounted.outcome;
         let told = (table.emptied(), ledger.clone(), set_aside.emptied());
-        self.exchange.of_first(Some(&told))?;
+        self.exchange.broadcast_from_first(Some(&told))?;
         Ok(accounted)
     }
 
     /// What came of a step that process 0 did alone. This process has no row of the result.
     fn of_first(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        let (table, ledger, set_aside): (Table, Ledger, Table) = self.exchange.of_first(None)?;
+        let (table, ledger, set_aside): (Table, Ledger, Table) =
+            self.exchange.broadcast_from_first(None)?;
         take(&table)?;
         Ok(Accounted::from_outcome(Outcome::new(table, ledger, set_aside)))
     }
@@ -232,7 +238,7 @@ impl Shared<'_> {
         let most = self.larger.memory.whole();
         let fold =
             if self.is_worth_folding()? { self.folded(self.larger.plan, most)? } else { None };
-        let bytes = self.exchange.of_all(&fold.as_ref().map(Fold::bytes))?;
+        let bytes = self.exchange.all_gather(&fold.as_ref().map(Fold::bytes))?;
         let all: Option<u64> = bytes.into_iter().sum();
         match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
             (_, Some(_), Some(fold)) => self.merged(fold, take),
@@ -285,7 +291,7 @@ impl Shared<'_> {
         };
         let (process, processes) = (self.exchange.process(), self.exchange.processes());
         let begun = |owner: usize| {
-            let part = Part::of_process(owner as u32, processes as u32);
+            let part = EntityPart::of_process(owner as u32, processes as u32);
             Ok::<_, Error>(self.for_share(plan.clone(), overall.as_ref(), Some(part))?.begin())
         };
         let folds = (0..processes).map(begun).collect::<Result<Option<Vec<Fold>>>>()?;
@@ -318,7 +324,7 @@ impl Shared<'_> {
         if !is_too_large {
             folded?;
         }
-        if self.exchange.of_all(&is_too_large)?.contains(&true) {
+        if self.exchange.all_gather(&is_too_large)?.contains(&true) {
             return Ok(None);
         }
         let mut states: Vec<Vec<u8>> = vec![Vec::new(); processes];
@@ -377,7 +383,7 @@ impl Shared<'_> {
             Ok((added as u64, packed(&first.slice(half, half))?.len() as u64))
         };
         let own = if first.rows() == FIRST { growth().unwrap_or_default() } else { (0, 0) };
-        let all = self.exchange.of_all(&own)?.into_iter();
+        let all = self.exchange.all_gather(&own)?.into_iter();
         let (states, rows) = all.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1));
         Ok(states <= rows / 2)
     }
@@ -501,7 +507,7 @@ fn first_rows(inputs: &[&Data], exchange: &dyn Exchange) -> Result<(Vec<Vec<Opti
         (input.rows(), line)
     };
     let own: Vec<(u64, Option<u64>)> = inputs.iter().map(own).collect();
-    let all = exchange.of_all(&own)?;
+    let all = exchange.all_gather(&own)?;
     let of_table = |place: usize| {
         let mut before = 0;
         let first_row = |of_process: &Vec<(u64, Option<u64>)>| {

@@ -7,7 +7,7 @@ use crate::{
         collect::{Collector, in_batches},
         memory::Memory,
         progress::Phase,
-        spill::{Frame, RunWriter},
+        spill::{Frame, SpillWriter},
     },
     error::{Error, Result},
 };
@@ -161,7 +161,7 @@ pub(super) fn delivered(
     }
 }
 
-pub(super) fn write_all(writer: &mut RunWriter, table: Table, bytes: u64) -> Result<()> {
+pub(super) fn write_all(writer: &mut SpillWriter, table: Table, bytes: u64) -> Result<()> {
     let batches = in_batches(vec![table], bytes)?;
     // Packing takes longer than writing.
     for several in batches.chunks(4 * rayon::current_num_threads()) {

@@ -8,7 +8,7 @@ use crate::{
         collect::{Collector, Unifying, in_batches},
         memory::Memory,
         merge::{MergeOrder, merge},
-        spill::{Run, RunScan, RunWriter},
+        spill::{SpillFile, SpillScan, SpillWriter},
     },
 };
 use proptest::prelude::*;
@@ -36,8 +36,8 @@ fn values(table: &Table) -> Vec<i64> {
     table.columns()[0].as_primitive::<Int64Type>().values().to_vec()
 }
 
-fn run(memory: &Memory, batches: &[Table]) -> Run {
-    let mut writer = RunWriter::new(memory);
+fn run(memory: &Memory, batches: &[Table]) -> SpillFile {
+    let mut writer = SpillWriter::new(memory);
     batches.iter().for_each(|batch| writer.write(batch).unwrap());
     writer.finish()
 }
@@ -86,9 +86,9 @@ fn the_first_rows_of_a_table_can_be_taken(#[case] memory: Memory) {
 fn runs_that_come_one_after_the_other_share_a_file() {
     let directory = tempfile::tempdir().unwrap();
     let memory = Memory::limited(1 << 20, directory.path());
-    let mut runs: Vec<Run> = Vec::new();
+    let mut runs: Vec<SpillFile> = Vec::new();
     for first in 0..300 {
-        let mut writer = RunWriter::after(&runs, &memory);
+        let mut writer = SpillWriter::after(&runs, &memory);
         // Some runs have no rows.
         if first % 7 > 0 {
             writer.write(&numbers(&[first, first + 1_000])).unwrap();
@@ -139,7 +139,7 @@ fn a_damaged_run_is_an_error(#[case] damage: fn(&mut Vec<u8>), #[case] problem: 
 fn a_directory_that_does_not_exist_is_an_error_that_says_what_to_do() {
     let directory = tempfile::tempdir().unwrap();
     let memory = Memory::limited(1 << 20, directory.path().join("none"));
-    let error = RunWriter::new(&memory).write(&numbers(&[1])).unwrap_err().to_string();
+    let error = SpillWriter::new(&memory).write(&numbers(&[1])).unwrap_err().to_string();
     assert!(error.contains("none: no such file or directory. Set a directory"), "{error}");
 }
 
@@ -174,7 +174,7 @@ fn decimals_of_two_widths_have_the_wider_one() {
     let wide = Decimal128Array::from(vec![10_i128.pow(30)]).with_precision_and_scale(38, 2);
     let (narrow, wide) = (decimals(Arc::new(narrow.unwrap())), decimals(Arc::new(wide.unwrap())));
     let run = run(&memory, &[narrow.clone(), wide.clone()]);
-    let scan = RunScan::open(run).unwrap();
+    let scan = SpillScan::open(run).unwrap();
     assert_eq!(scan.sample().columns()[0].data_type(), wide.columns()[0].data_type());
     let mut rows = 0;
     scan.each(&mut |batch| {
@@ -184,7 +184,7 @@ fn decimals_of_two_widths_have_the_wider_one() {
     })
     .unwrap();
     assert_eq!(rows, 3);
-    let mut writer = RunWriter::new(&memory);
+    let mut writer = SpillWriter::new(&memory);
     writer.write(&narrow).unwrap();
     assert!(writer.write(&numbers(&[1])).is_err(), "rows with other columns");
 }

@@ -86,9 +86,9 @@ impl Reading {
             }
             Some(Special::Packed(packing)) => self.unpacked_data(name, packing, file, memory),
             Some(Special::JsonLines) => {
-                let transcript = self.of_objects(&FileBytes::as_it_is(name, file)?, memory)?;
+                let rows = self.of_objects(&FileBytes::as_it_is(name, file)?, memory)?;
                 let (reading, source, header, texts, origin) =
-                    self.for_written(transcript, Origin::new(name, 1));
+                    self.for_written(rows, Origin::new(name, 1));
                 TextScan::data(&reading, (source, header), &texts, Some(origin), memory, None)
             }
             // A workbook has at most a million rows, and its texts are apart from its cells.

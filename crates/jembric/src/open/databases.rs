@@ -35,7 +35,7 @@ impl ConnectedReading {
         let (query, process) = (self.reading.query_text()?, exchange.process());
         let all = || self.databases.ranges(name, query.as_deref(), column, exchange.processes());
         let own = exchange.is_first().then(all).transpose()?;
-        let ranges = exchange.of_first(own.as_ref())?;
+        let ranges = exchange.broadcast_from_first(own.as_ref())?;
         if !exchange.is_first() {
             self.databases.show(&name.place, &ranges.state)?;
         }
@@ -46,7 +46,7 @@ impl ConnectedReading {
         let origin = Origin::of_rows(&shown);
         let data = self.reading.unnumbered(&shown, answer.rows, &origin, memory)?;
         // The types of decimals are those that all ranges have together.
-        let known = exchange.of_all(&(data.rows(), data.sample().emptied()))?;
+        let known = exchange.all_gather(&(data.rows(), data.sample().emptied()))?;
         let before: u64 = known[..process].iter().map(|(rows, _)| rows).sum();
         let mut columns = known[0].1.clone();
         for (_, others) in &known[1..] {

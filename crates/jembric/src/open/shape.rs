@@ -11,10 +11,10 @@ use crate::{
     formats::Source,
     formats::{
         batches::Input,
+        csv_rows::CsvRows,
         detect::{Special, special},
         packed,
         sheet::file_and_sheet,
-        transcript::Transcript,
     },
     read::{
         header::{Header, whole_records},
@@ -39,7 +39,7 @@ enum Beginning {
     /// Names and types.
     Known(Shape),
     /// Converted rows, and the name of their file for messages.
-    Rows(String, Transcript),
+    Rows(String, CsvRows),
     /// Text with a header.
     Text(FileBytes),
 }
@@ -49,9 +49,7 @@ impl ConnectedReading {
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         match self.beginning(path.as_ref(), 0)? {
             Beginning::Known(shape) => Ok(shape),
-            Beginning::Rows(name, transcript) => {
-                Ok(Shape::of_names(transcript.names).from_file(name))
-            }
+            Beginning::Rows(name, rows) => Ok(Shape::of_names(rows.names).from_file(name)),
             Beginning::Text(source) => {
                 Ok(Shape::of_names(Header::read(&self.reading, &source)?.names)
                     .from_file(source.name))
@@ -63,7 +61,7 @@ impl ConnectedReading {
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         let (name, table) = match self.beginning(path.as_ref(), ROWS_TO_GUESS_FROM)? {
             Beginning::Known(shape) => return Ok(shape),
-            Beginning::Rows(name, transcript) => (name, self.reading.written_down(transcript)?),
+            Beginning::Rows(name, rows) => (name, self.reading.written_down(rows)?),
             Beginning::Text(source) => {
                 let header = Header::read(&self.reading, &source)?;
                 let mut buffer = Vec::new();
@@ -121,7 +119,7 @@ impl ConnectedReading {
                     let table = pieces.table(&shown, Origin::of_rows(&shown))?;
                     Beginning::Known(table.shape().from_file(shown))
                 }
-                Rows::Written(transcript) => Beginning::Rows(shown, transcript),
+                Rows::Written(rows) => Beginning::Rows(shown, rows),
             });
         }
         self.reading.refuse_for_databases(&name)?;
@@ -129,12 +127,12 @@ impl ConnectedReading {
         let whole = |mut file: File| {
             let mut bytes = Vec::new();
             file.read_to_end(&mut bytes).map_err(unread(&name))?;
-            let transcript = self.reading.transcribed(
+            let rows = self.reading.to_csv_rows(
                 &name,
                 self.reading.unpacked(&name, bytes)?,
                 sheet.as_deref(),
             )?;
-            Ok(Beginning::Rows(name.clone(), transcript))
+            Ok(Beginning::Rows(name.clone(), rows))
         };
         match special(&path)? {
             Some((file, Special::Workbook | Special::JsonLines)) => whole(file),

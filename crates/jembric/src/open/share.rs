@@ -5,7 +5,7 @@ use super::ConnectedReading;
 use crate::{
     data::{
         Data,
-        exchange::{Exchange, PlaceInList, Portion, only_at},
+        exchange::{Exchange, PlaceInList, Portion, held_by_one},
         memory::Memory,
     },
     databases::name::Name,
@@ -123,7 +123,7 @@ impl ConnectedReading {
             }
             None => {
                 let own = exchange.is_first().then(|| self.data(path, memory)).transpose()?;
-                only_at(0, own, exchange)
+                held_by_one(0, own, exchange)
             }
         }
     }

@@ -12,11 +12,11 @@ use jembric_core::nearest_name;
 /// A sentence with its figures.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Sentence {
-    parts: Vec<Part>,
+    parts: Vec<SentencePart>,
 }
 
 #[derive(Clone, Debug, PartialEq)]
-enum Part {
+enum SentencePart {
     Text(String),
     AsOf,
     Figure(Figure, String),
@@ -50,7 +50,7 @@ type Parsed<T> = Result<T, (String, String)>;
 impl Sentence {
     /// A sentence without placeholders.
     pub(crate) fn plain(text: &str) -> Sentence {
-        Sentence { parts: vec![Part::Text(text.to_owned())] }
+        Sentence { parts: vec![SentencePart::Text(text.to_owned())] }
     }
 
     /// Errors: a placeholder that is not closed, or that names an unknown figure, step or column,
@@ -83,14 +83,14 @@ impl Sentence {
                 Misplaced { placeholder: placeholder.clone(), problem, advice }
             })?;
             if !plain.is_empty() {
-                parts.push(Part::Text(std::mem::take(&mut plain)));
+                parts.push(SentencePart::Text(std::mem::take(&mut plain)));
             }
             parts.push(part);
             rest = &behind[end + 1..];
         }
         plain.push_str(rest);
         if !plain.is_empty() {
-            parts.push(Part::Text(plain));
+            parts.push(SentencePart::Text(plain));
         }
         Ok(Sentence { parts })
     }
@@ -100,8 +100,8 @@ impl Sentence {
         self.parts
             .iter()
             .flat_map(|part| match part {
-                Part::Figure(one, text) => [Some((one, text.as_str())), None],
-                Part::Share(one, other, text) => {
+                SentencePart::Figure(one, text) => [Some((one, text.as_str())), None],
+                SentencePart::Share(one, other, text) => {
                     [Some((one, text.as_str())), Some((other, text.as_str()))]
                 }
                 _ => [None, None],
@@ -112,13 +112,13 @@ impl Sentence {
     /// The sentence with its values.
     pub(crate) fn text(&self, as_of: Option<&str>, figures: &Figures) -> String {
         let number = |figure: &Figure| figures.get(figure).and_then(|value| value.number);
-        let part = |part: &Part| match part {
-            Part::Text(text) => text.clone(),
-            Part::AsOf => as_of.unwrap_or(NO_VALUE).to_owned(),
-            Part::Figure(figure, _) => {
+        let part = |part: &SentencePart| match part {
+            SentencePart::Text(text) => text.clone(),
+            SentencePart::AsOf => as_of.unwrap_or(NO_VALUE).to_owned(),
+            SentencePart::Figure(figure, _) => {
                 figures.get(figure).map_or(NO_VALUE, |value| &value.text).to_owned()
             }
-            Part::Share(part, whole, _) => match number(part).zip(number(whole)) {
+            SentencePart::Share(part, whole, _) => match number(part).zip(number(whole)) {
                 Some((part, whole)) => percent(part, whole),
                 None => NO_VALUE.to_owned(),
             },
@@ -128,10 +128,10 @@ impl Sentence {
 }
 
 impl Known<'_> {
-    fn part(&self, text: &str, placeholder: &str) -> Parsed<Part> {
+    fn part(&self, text: &str, placeholder: &str) -> Parsed<SentencePart> {
         if text == "as-of" {
             return if self.has_as_of {
-                Ok(Part::AsOf)
+                Ok(SentencePart::AsOf)
             } else {
                 Err((
                     "there is no as-of date".to_owned(),
@@ -140,7 +140,7 @@ impl Known<'_> {
             };
         }
         let Some(shared) = text.strip_prefix("share of ") else {
-            return Ok(Part::Figure(self.figure(text)?, placeholder.to_owned()));
+            return Ok(SentencePart::Figure(self.figure(text)?, placeholder.to_owned()));
         };
         let whole = self.figure(shared)?;
         if !matches!(whole.quantity, Quantity { what: What::Rows | What::Sum, .. }) {
@@ -161,7 +161,7 @@ impl Known<'_> {
         }
         let part = Figure { step: self.own, quantity: whole.quantity.clone() };
         self.expect(&part)?;
-        Ok(Part::Share(part, whole, placeholder.to_owned()))
+        Ok(SentencePart::Share(part, whole, placeholder.to_owned()))
     }
 
     /// A figure: its word, its column, and the step that it is about.

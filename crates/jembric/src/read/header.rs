@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     error::{Error, Result},
-    formats::transcript::refuse_twice,
+    formats::csv_rows::refuse_twice,
     text::file_bytes::FileBytes,
 };
 use memchr::memchr_iter;

@@ -9,7 +9,7 @@ use super::{
     table::ROWS_TO_GUESS_FROM,
 };
 use crate::{
-    CoreError, Table, error::Result, formats::transcript::Transcript, text::file_bytes::FileBytes,
+    CoreError, Table, error::Result, formats::csv_rows::CsvRows, text::file_bytes::FileBytes,
 };
 use arrow_array::{Array, ArrayRef};
 use arrow_select::concat::concat;
@@ -137,7 +137,7 @@ impl Pieces {
         let Pieces { reading, header, first, guessed, .. } = self;
         let Some(Guessed { kinds, arrays, forms }) = guessed else {
             let (names, csv) = (header.names, first.unwrap_or_default());
-            return reading.written_from(Transcript::of_csv(name, names, csv), origin);
+            return reading.written_from(CsvRows::of_csv(name, names, csv), origin);
         };
         let whole = |parts: Vec<ArrayRef>| {
             let parts: Vec<&dyn Array> = parts.iter().map(AsRef::as_ref).collect();

@@ -76,13 +76,13 @@ impl Record {
 
 /// The cells of some whole records, by their bounds in the text, record after record.
 #[derive(Clone, Copy)]
-pub(crate) struct Cells<'a> {
+pub(crate) struct RecordCells<'a> {
     text: &'a [u8],
     pub(crate) bounds: &'a [(usize, usize)],
     pub(crate) columns: usize,
 }
 
-impl<'a> Cells<'a> {
+impl<'a> RecordCells<'a> {
     pub(crate) fn of_column(
         self,
         column: usize,
@@ -122,7 +122,7 @@ impl Records<'_> {
         source: &FileBytes,
         region: &Region,
         bytes: &[u8],
-        mut on: impl FnMut(Cells<'_>),
+        mut on: impl FnMut(RecordCells<'_>),
     ) -> Result<Lines> {
         const TOGETHER: usize = 256;
         // If there are several mistakes, the first one is reported.
@@ -172,7 +172,7 @@ impl Records<'_> {
                     count(line, bounds.len() - whole, begins, at)?;
                     whole = bounds.len();
                     if whole >= self.columns * TOGETHER {
-                        on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
+                        on(RecordCells { text: bytes, bounds: &bounds, columns: self.columns });
                         bounds.clear();
                         whole = 0;
                     }
@@ -181,14 +181,14 @@ impl Records<'_> {
                 begins = (at + 1).min(bytes.len());
                 cell = begins;
             } else {
-                on(Cells { text: bytes, bounds: &bounds[..whole], columns: self.columns });
+                on(RecordCells { text: bytes, bounds: &bounds[..whole], columns: self.columns });
                 // A quote: pass on what is complete, and let the parser read this record from its
                 // beginning.
                 let (_, taken) = record.read(&mut reader, &bytes[begins..], true);
                 bounds.clear();
                 bounds.extend((0..record.cells).map(|cell| record.bounds(cell)));
                 count(line, record.cells, begins, begins + taken)?;
-                on(Cells { text: &record.output, bounds: &bounds, columns: self.columns });
+                on(RecordCells { text: &record.output, bounds: &bounds, columns: self.columns });
                 bounds.clear();
                 whole = 0;
                 // A quoted cell may contain line breaks.
@@ -201,7 +201,7 @@ impl Records<'_> {
         if let Some((_, error)) = broken {
             return Err(error);
         }
-        on(Cells { text: bytes, bounds: &bounds, columns: self.columns });
+        on(RecordCells { text: bytes, bounds: &bounds, columns: self.columns });
         Ok(lines)
     }
 

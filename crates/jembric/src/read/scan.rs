@@ -226,7 +226,7 @@ impl TextScan {
                 let mut facts = all.survey(&again, &self.regions, usize::MAX)?;
                 if let Some(exchange) = exchange {
                     let none = vec![Facts::default(); again.len()];
-                    facts = exchange.of_all(&facts)?.into_iter().fold(none, |all, more| {
+                    facts = exchange.all_gather(&facts)?.into_iter().fold(none, |all, more| {
                         all.into_iter().zip(&more).map(|(all, more)| all.plus(more)).collect()
                     });
                 }
@@ -256,7 +256,7 @@ impl TextScan {
         let types = Table::from_columns(types.collect::<Vec<(String, ArrayRef)>>())?;
         let forms: Vec<u16> = columns.iter().map(|&column| self.forms[column]).collect();
         let own: Vec<Tried> = tried.iter_mut().map(std::mem::take).collect();
-        for (all, types, forms) in exchange.of_all(&(own, types, forms))? {
+        for (all, types, forms) in exchange.all_gather(&(own, types, forms))? {
             for ((tried, more), (&column, forms)) in
                 tried.iter_mut().zip(all).zip(columns.iter().zip(forms))
             {

@@ -22,12 +22,12 @@ use crate::{
     formats::{
         Choose, Source,
         batches::{Columnar, Input},
+        csv_rows::CsvRows,
         detect::{FIRST, Special},
         json_lines,
         packed::unpacked,
         packing::{Packing, most_unpacked},
         sheet::{self, Book, file_of},
-        transcript::Transcript,
     },
     guard::guarded,
     text::file_bytes::FileBytes,
@@ -89,7 +89,7 @@ impl Reading {
         let bytes = self.unpacked(name, bytes)?;
         match Special::recognize(&bytes) {
             Some(Special::Workbook | Special::JsonLines) => {
-                self.written_down(self.transcribed(name, bytes, sheet)?)
+                self.written_down(self.to_csv_rows(name, bytes, sheet)?)
             }
             _ if sheet.is_some() => Err(no_sheets(&file_of(name))),
             Some(Special::Columnar(format)) => self.typed(format, name, Input::Bytes(bytes.into())),
@@ -133,12 +133,12 @@ impl Reading {
     }
 
     /// Converts the rows of a workbook or of JSON Lines to CSV.
-    pub(crate) fn transcribed(
+    pub(crate) fn to_csv_rows(
         &self,
         name: &str,
         bytes: Vec<u8>,
         sheet: Option<&str>,
-    ) -> Result<Transcript> {
+    ) -> Result<CsvRows> {
         if !sheet::is_likely(&bytes) {
             return match sheet {
                 Some(_) => Err(no_sheets(&file_of(name))),
@@ -152,22 +152,22 @@ impl Reading {
         let most_unpacked = most_unpacked(bytes.len() as u64, self.most_unpacked);
         let (bytes, rules) = (&bytes[..], self.row_rules());
         let book = Book { file: &file, bytes, sheet, rules, most_unpacked };
-        guarded(|| book.transcribed()).unwrap_or_else(|problem| Err(book.unreadable(problem)))
+        guarded(|| book.to_csv_rows()).unwrap_or_else(|problem| Err(book.unreadable(problem)))
     }
 
     /// Converts JSON Lines to CSV.
-    pub(crate) fn of_objects(&self, source: &FileBytes, memory: &Memory) -> Result<Transcript> {
+    pub(crate) fn of_objects(&self, source: &FileBytes, memory: &Memory) -> Result<CsvRows> {
         let most = most_unpacked(source.len(), self.most_unpacked);
-        json_lines::transcribed(source, self.row_rules(), most, memory)
+        json_lines::to_csv_rows(source, self.row_rules(), most, memory)
     }
 
-    pub(crate) fn written_down(&self, transcript: Transcript) -> Result<Table> {
-        let origin = Origin::new(&transcript.csv.name, 1);
-        self.written_from(transcript, origin)
+    pub(crate) fn written_down(&self, rows: CsvRows) -> Result<Table> {
+        let origin = Origin::new(&rows.csv.name, 1);
+        self.written_from(rows, origin)
     }
 
-    pub(crate) fn written_from(&self, transcript: Transcript, origin: Origin) -> Result<Table> {
-        let (reading, source, header, texts, origin) = self.for_written(transcript, origin);
+    pub(crate) fn written_from(&self, rows: CsvRows, origin: Origin) -> Result<Table> {
+        let (reading, source, header, texts, origin) = self.for_written(rows, origin);
         reading.rows(&source, &header, &texts, Some(origin))
     }
 
@@ -175,10 +175,10 @@ impl Reading {
     /// numbers, and the lines of the rows.
     pub(crate) fn for_written(
         &self,
-        transcript: Transcript,
+        rows: CsvRows,
         mut origin: Origin,
     ) -> (Reading, FileBytes, Header, Vec<bool>, Origin) {
-        let Transcript { names, texts, mut csv, jumps } = transcript;
+        let CsvRows { names, texts, mut csv, jumps } = rows;
         origin.file().clone_into(&mut csv.name);
         jumps.into_iter().for_each(|(row, line)| origin.jump(row, line));
         let header = Header { names, separator: b',', end: 0, lines: 0 };
@@ -252,7 +252,7 @@ impl Reading {
         exchange: &dyn Exchange,
     ) -> Result<Vec<Region>> {
         let before = |own: Counts| {
-            let all = exchange.of_all(&own)?.into_iter().take(exchange.process());
+            let all = exchange.all_gather(&own)?.into_iter().take(exchange.process());
             Ok(all.fold((0, 0), |all, more| (all.0 + more.0, all.1 + more.1)))
         };
         let (process, processes) = (exchange.process(), exchange.processes());
@@ -286,9 +286,9 @@ impl Reading {
         let guessed = pass.survey(&columns, first, ROWS_TO_GUESS_FROM)?;
         let guessed = match exchange {
             Some(exchange) => {
-                let has_rows = exchange.of_all(&!first.is_empty())?;
+                let has_rows = exchange.all_gather(&!first.is_empty())?;
                 let of_first_rows = has_rows.into_iter().position(|has_rows| has_rows);
-                exchange.of_one(of_first_rows.unwrap_or(0), Some(&guessed))?
+                exchange.broadcast(of_first_rows.unwrap_or(0), Some(&guessed))?
             }
             None => guessed,
         };

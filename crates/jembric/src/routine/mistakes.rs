@@ -61,7 +61,7 @@ impl Routine {
             let at = from.map_or(at, |from| from + wrong.at.start..from + wrong.at.end);
             return self.error(at, wrong.problem.clone(), wrong.advice.clone().unwrap_or_default());
         }
-        self.error(at, error.told(&routine_words), "")
+        self.error(at, error.rendered(&routine_words), "")
     }
 
     /// The error of a result that could not be delivered: that of the receiver, or that of the

@@ -56,7 +56,7 @@ impl Routine {
                     let size = parser.text_of(value)?.parse::<Size>();
                     let size = size.and_then(|size| Memory::expect_enough(size).map(|()| size));
                     routine.memory = Some(size.map_err(|error| {
-                        whole.error(value.span(), error.told(&super::routine_words), "")
+                        whole.error(value.span(), error.rendered(&super::routine_words), "")
                     })?);
                 }
                 "step" => {

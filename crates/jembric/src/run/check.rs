@@ -1,6 +1,6 @@
 //! Checks the steps of a routine before any data is read.
 
-use super::checked::{Checked, Grains, Run};
+use super::checked::{Checked, Grains, RunSettings};
 use crate::{
     Context, CoreError, Error, Plan, Result, Shape, Table,
     calendar::Day,
@@ -42,7 +42,7 @@ impl Routine {
     /// Checks every step, as far as the headers of its files allow, or their first rows.
     ///
     /// Errors: a file cannot be read; a step is invalid. The message marks the line of the step.
-    pub fn check<'a>(&'a self, running: &'a Run<'a>) -> Result<Checked<'a>> {
+    pub fn check<'a>(&'a self, running: &'a RunSettings<'a>) -> Result<Checked<'a>> {
         let (context, _) = self.context(running)?;
         self.writes_fit()?;
         let counting = Counting { files: running.files, rows: RefCell::default() };
@@ -97,7 +97,7 @@ impl Routine {
                 for column in key {
                     shape.find(column).map_err(|error| {
                         let at = self.place_in_text(planned, "key");
-                        self.error(at, error.told(&routine_words), "")
+                        self.error(at, error.rendered(&routine_words), "")
                     })?;
                 }
             }
@@ -194,7 +194,7 @@ impl Routine {
 
     /// The error of a result of which the page cannot show a picture.
     pub(super) fn not_drawn(&self, planned: &Planned, error: &CoreError) -> Error {
-        let problem = format!("the result cannot be drawn: {}", error.told(&routine_words));
+        let problem = format!("the result cannot be drawn: {}", error.rendered(&routine_words));
         let advice = "remove \"picture\", or draw it in a step of its own: draw = { … }";
         self.error(self.place_in_text(planned, "show"), problem, advice)
     }

@@ -15,7 +15,7 @@ pub(super) type Grains = Vec<(String, Step)>;
 
 /// The settings of a run.
 #[non_exhaustive]
-pub struct Run<'a> {
+pub struct RunSettings<'a> {
     /// The source of tables.
     pub files: &'a dyn Files,
     /// Today's date. The library does not read the clock.
@@ -65,19 +65,19 @@ pub struct Run<'a> {
     pub(super) keeps_results: bool,
 }
 
-impl fmt::Debug for Run<'_> {
+impl fmt::Debug for RunSettings<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Run { today, reconcile, follow, upto, into, .. } = self;
+        let RunSettings { today, reconcile, follow, upto, into, .. } = self;
         let mut debug = f.debug_struct("Run");
         debug.field("today", today).field("reconcile", reconcile).field("follow", follow);
         debug.field("upto", upto).field("into", into).finish_non_exhaustive()
     }
 }
 
-impl<'a> Run<'a> {
+impl<'a> RunSettings<'a> {
     /// Runs on these files, with this date as today's.
-    pub fn on(files: &'a dyn Files, today: Day) -> Run<'a> {
-        Run {
+    pub fn on(files: &'a dyn Files, today: Day) -> RunSettings<'a> {
+        RunSettings {
             files,
             today,
             reconcile: Vec::new(),
@@ -103,7 +103,7 @@ impl<'a> Run<'a> {
 /// A routine that was checked, and can be run.
 pub struct Checked<'a> {
     pub(crate) routine: &'a Routine,
-    pub(crate) running: &'a Run<'a>,
+    pub(crate) running: &'a RunSettings<'a>,
     pub(crate) steps: Vec<Step>,
     /// The known shape of each step's result.
     pub shapes: Vec<Option<Shape>>,

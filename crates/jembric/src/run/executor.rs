@@ -3,7 +3,7 @@
 use super::{
     Ran,
     checked::Checked,
-    inputs::Readings,
+    inputs::InputTables,
     outputs::{StepFile, no_result, written_by},
     report::{Report, whole},
     shares::Shares,
@@ -23,11 +23,11 @@ use crate::{
 use std::path::PathBuf;
 
 /// The course of a run.
-pub(super) struct Course<'a> {
+pub(super) struct Executor<'a> {
     pub(super) checked: &'a Checked<'a>,
     pub(super) context: Context,
     pub(super) memory: Memory,
-    pub(super) read: Readings<'a>,
+    pub(super) read: InputTables<'a>,
     pub(super) report: Option<Report<'a>>,
     /// The results of an earlier date, and what has changed since then.
     pub(super) earlier: Option<Earlier>,
@@ -51,7 +51,7 @@ pub(super) struct Receivers<'r, 's> {
     pub(super) told: &'r mut dyn FnMut(&Ran<'_>) -> Result<()>,
 }
 
-impl<'a> Course<'a> {
+impl<'a> Executor<'a> {
     fn routine(&self) -> &'a Routine {
         self.checked.routine
     }
@@ -227,7 +227,7 @@ impl<'a> Course<'a> {
     ) -> Result<T> {
         let Some(exchange) = self.shares().exchange else { return Ok(prepared?) };
         let counts = prepared.as_ref().err().is_some_and(CoreError::counts_cells);
-        if exchange.of_all(&counts)?.contains(&false) {
+        if exchange.all_gather(&counts)?.contains(&false) {
             return Ok(prepared?);
         }
         let tables = self.shares().all_whole(inputs, &self.memory)?;
@@ -236,7 +236,7 @@ impl<'a> Course<'a> {
         {
             self.checked.steps[place].prepare_for(&tables, &self.context)?;
         } else if !exchange.is_first() {
-            exchange.of_first::<()>(None)?;
+            exchange.broadcast_from_first::<()>(None)?;
         }
         Ok(prepared?)
     }

@@ -5,7 +5,7 @@ use crate::{
     Result,
     data::{
         Data,
-        exchange::{PlaceInList, only_at},
+        exchange::{PlaceInList, held_by_one},
         memory::Memory,
     },
     open::share::Sharing,
@@ -16,7 +16,7 @@ use crate::{
 use std::collections::HashMap;
 
 /// The files that have been read, their rows, and their columns that were read.
-pub(super) struct Readings<'a> {
+pub(super) struct InputTables<'a> {
     pub(super) files: &'a dyn Files,
     pub(super) shares: Shares<'a>,
     pub(super) columns: HashMap<&'a str, Names>,
@@ -37,16 +37,16 @@ fn key_of(file: &str, settings: &ReadingSettings) -> String {
     format!("{file}\n{settings:?}")
 }
 
-impl<'a> Readings<'a> {
+impl<'a> InputTables<'a> {
     /// Nothing was read yet.
     pub(super) fn new(
         files: &'a dyn Files,
         shares: Shares<'a>,
         memory: &Memory,
         columns: HashMap<&'a str, Names>,
-    ) -> Readings<'a> {
+    ) -> InputTables<'a> {
         let (memory, tables, rows) = (memory.clone(), HashMap::new(), HashMap::new());
-        Readings { files, shares, columns, memory, tables, rows }
+        InputTables { files, shares, columns, memory, tables, rows }
     }
 
     /// The table in a file that was read.
@@ -83,7 +83,9 @@ impl<'a> Readings<'a> {
         for ((Unread { key, file, reading }, owner), own) in unread.into_iter().zip(owners).zip(own)
         {
             let data = match (owner, self.shares.exchange, own) {
-                (Owner::Process(process), Some(exchange), own) => only_at(process, own, exchange)?,
+                (Owner::Process(process), Some(exchange), own) => {
+                    held_by_one(process, own, exchange)?
+                }
                 (Owner::All(place), Some(exchange), _) => {
                     self.files.share(file, &reading, place, &self.memory, exchange)?
                 }

@@ -85,7 +85,7 @@ impl Checked<'_> {
                     claimed.and_then(|()| outputs.expect_writable(&path, planned.existing));
                 claimed.map_err(|error| {
                     let at = routine.place_in_text(planned, "write");
-                    routine.error(at, error.told(&routine_words), "")
+                    routine.error(at, error.rendered(&routine_words), "")
                 })?;
             }
         }

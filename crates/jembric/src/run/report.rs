@@ -1,6 +1,6 @@
 //! Makes the report page while the steps of a routine run.
 
-use super::{Ran, checked::Checked, inputs::Readings};
+use super::{Ran, checked::Checked, inputs::InputTables};
 use crate::{
     Context, CoreError, Error, Ledger, Outcome, Result, Table,
     calendar::Day,
@@ -177,7 +177,7 @@ impl<'a> Report<'a> {
             let (needed, error) = *failed;
             // The column is missing or has another type than its name let expect.
             let at = routine.place_in_sentence(needed.by, needed.key, &needed.placeholder);
-            routine.error(at, error.told(&routine_words), "")
+            routine.error(at, error.rendered(&routine_words), "")
         })
     }
 
@@ -188,7 +188,7 @@ impl<'a> Report<'a> {
         mut self,
         outputs: &mut Outputs,
         context: &Context,
-        read: &Readings<'_>,
+        read: &InputTables<'_>,
         changes: &[StepChanges],
     ) -> Result<()> {
         let Checked { routine, running, .. } = self.checked;

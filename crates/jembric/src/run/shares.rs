@@ -4,7 +4,7 @@
 //! of its rows. Process 0 has the ledgers, draws the pictures and makes the page, and gets whole
 //! results for these.
 
-use super::checked::{Checked, Run};
+use super::checked::{Checked, RunSettings};
 use crate::{
     Context, CoreError, Error, Expression, Filter, Result, Table,
     calendar::{Day, Moment, Zone},
@@ -30,7 +30,7 @@ pub(super) struct Shares<'a> {
 impl Checked<'_> {
     /// The processes of the run.
     pub(super) fn shares(&self) -> Shares<'_> {
-        let Run { exchange, gathers, gathers_last, .. } = *self.running;
+        let RunSettings { exchange, gathers, gathers_last, .. } = *self.running;
         Shares { exchange, gathers, gathers_last }
     }
 
@@ -60,7 +60,11 @@ impl Shares<'_> {
 
     /// Errors: the run asks for what several processes cannot do; the processes see a file
     /// differently.
-    pub(super) fn expect_possible(&self, routine: &Routine, running: &Run<'_>) -> Result<()> {
+    pub(super) fn expect_possible(
+        &self,
+        routine: &Routine,
+        running: &RunSettings<'_>,
+    ) -> Result<()> {
         let Some(exchange) = self.exchange else { return Ok(()) };
         if routine.files_read().any(|file| file == "-") {
             return Err(Error::Setting {
@@ -75,7 +79,7 @@ impl Shares<'_> {
                 seen.push((file.to_owned(), size_and_time(&path)));
             }
         }
-        for (process, others) in exchange.of_all(&seen)?.into_iter().enumerate() {
+        for (process, others) in exchange.all_gather(&seen)?.into_iter().enumerate() {
             if others == seen {
                 continue;
             }
@@ -172,13 +176,13 @@ impl Shares<'_> {
     /// The columns of a table that only process 0 has, without its rows, for the other processes.
     pub(super) fn columns_of_first(&self, table: Option<&Table>) -> Result<Option<Table>> {
         let columns = table.map(Table::emptied);
-        self.exchange.map(|exchange| exchange.of_first(columns.as_ref())).transpose()
+        self.exchange.map(|exchange| exchange.broadcast_from_first(columns.as_ref())).transpose()
     }
 
     /// The number of rows of all processes.
     pub(super) fn rows(&self, data: &Data) -> Result<u64> {
         match self.exchange {
-            Some(exchange) => Ok(exchange.of_all(&data.rows())?.into_iter().sum()),
+            Some(exchange) => Ok(exchange.all_gather(&data.rows())?.into_iter().sum()),
             None => Ok(data.rows()),
         }
     }
@@ -192,7 +196,7 @@ impl Shares<'_> {
             Err(Error::Core(CoreError::NoNewest { .. })) => None,
             Err(error) => return Err(error),
         };
-        let newest = exchange.of_all(&own)?.into_iter().flatten().max();
+        let newest = exchange.all_gather(&own)?.into_iter().flatten().max();
         newest.ok_or_else(|| CoreError::NoNewest { column: column.to_owned() }.into())
     }
 }

@@ -3,7 +3,7 @@
 
 use super::{
     Ran,
-    checked::{Checked, Run},
+    checked::{Checked, RunSettings},
 };
 use crate::compared::StepChanges;
 use crate::{
@@ -62,7 +62,7 @@ impl Checked<'_> {
             Some(_) => {}
         }
         let older = (*routine).clone().instead(Some(day.to_string()), None);
-        let mut run = Run::on(running.files, running.today);
+        let mut run = RunSettings::on(running.files, running.today);
         run.upto = running.upto;
         run.memory = running.memory;
         run.scratch.clone_from(&running.scratch);
@@ -103,7 +103,7 @@ impl Earlier {
             Some(key) => {
                 let outcome = compared(key).map_err(|error| {
                     let at = routine.place_in_text(step, "key");
-                    routine.error(at, error.told(&routine_words), "")
+                    routine.error(at, error.rendered(&routine_words), "")
                 })?;
                 Some((key.clone(), outcome))
             }

@@ -106,7 +106,7 @@ proptest! {
         let shown = format!("{saved} {routine:?}");
         prop_assert!(!has_part(&shown, &secret), "{}", shown);
         let files = Routine::files_beside("r.toml");
-        let running = crate::run::Run::on(&files, "2025-06-30".parse().unwrap());
+        let running = crate::run::RunSettings::on(&files, "2025-06-30".parse().unwrap());
         let error = routine.check(&running).map(drop).unwrap_err();
         let shown = format!("{error} {error:?}");
         prop_assert!(!has_part(&shown, &secret), "{}", shown);

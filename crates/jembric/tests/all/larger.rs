@@ -5,7 +5,7 @@ use jembric::{
     Result, Table,
     io::{Data, Outputs, Writing},
     routine::Routine,
-    run::Run,
+    run::RunSettings,
     steps::Disk,
 };
 use proptest::{prelude::*, test_runner::RngSeed};
@@ -38,7 +38,7 @@ fn all_rows(data: &Data) -> String {
 fn run(routine: &str, directory: &Path, memory: Option<u64>) -> std::result::Result<Said, String> {
     let routine = Routine::parse("r.toml", routine).unwrap();
     let files = Disk::in_directory(directory);
-    let mut running = Run::on(&files, "2025-06-30".parse().unwrap());
+    let mut running = RunSettings::on(&files, "2025-06-30".parse().unwrap());
     running.memory = memory;
     running.scratch = Some(directory.to_owned());
     running.reconcile = vec!["tons".to_owned()];
@@ -155,7 +155,7 @@ fn a_page_shows_the_rows_set_aside_with_little_memory() {
     let routine = Routine::parse("r.toml", routine).unwrap();
     let page = |memory: Option<u64>| {
         let files = Disk::in_directory(directory.path());
-        let mut running = Run::on(&files, "2025-06-30".parse().unwrap());
+        let mut running = RunSettings::on(&files, "2025-06-30".parse().unwrap());
         running.memory = memory;
         running.scratch = Some(directory.path().to_owned());
         running.page = Some(directory.path().join("page.html"));

@@ -5,7 +5,7 @@ use jembric::{
     Error,
     calendar::Day,
     routine::{Routine, Show},
-    run::Run,
+    run::RunSettings,
     steps::Disk,
 };
 use rstest::rstest;
@@ -28,7 +28,7 @@ const DUES: &str = "[[step]]\nname = \"dues\"\nread = \"dues.csv\"\n";
 fn mistake(text: &str) -> (String, String, String) {
     let checked = Routine::parse("r.toml", text).and_then(|routine| {
         let (files, mut run) = (demo(), None);
-        let run = run.insert(Run::on(&files, today()));
+        let run = run.insert(RunSettings::on(&files, today()));
         run.guess = true;
         routine.check(run).map(drop)
     });
@@ -132,7 +132,7 @@ fn run(routine: &str, directory: &Path, page: Option<&str>) -> Result<(), Error>
         .unwrap();
     let routine = Routine::parse("r.toml", routine)?;
     let files = Disk::in_directory(directory);
-    let mut run = Run::on(&files, today());
+    let mut run = RunSettings::on(&files, today());
     run.into = Some(directory.to_owned());
     run.page = page.map(|page| directory.join(page));
     routine.check(&run)?.run(&mut |_| Ok(()), &mut |_| Ok(()))
@@ -239,7 +239,7 @@ fn a_routine_without_text_has_a_page_as_well() {
     let parsed = Routine::parse("r.toml", &format!("{DUES}sort = \"amount\"\n")).unwrap();
     let routine = Routine::from_steps(parsed.steps);
     let (files, page) = (demo(), directory.path().join("d.html"));
-    let mut run = Run::on(&files, today());
+    let mut run = RunSettings::on(&files, today());
     run.page = Some(page.clone());
     routine.check(&run).unwrap().run(&mut |_| Ok(()), &mut |_| Ok(())).unwrap();
     let html = fs::read_to_string(page).unwrap();

@@ -6,7 +6,7 @@ use jembric::{
     calendar::Day,
     io::{Reading, ReadingSettings},
     routine::{Input, Planned, Routine},
-    run::Run,
+    run::RunSettings,
     settings::{Given, GivenSettings},
     steps::{Disk, Files, OPERATIONS, described},
 };
@@ -26,7 +26,7 @@ fn demo() -> Disk {
 fn mistake(text: &str) -> (String, String, String) {
     let told = match Routine::parse("r.toml", text) {
         Err(error) => error,
-        Ok(routine) => match routine.check(&Run::on(&demo(), today())) {
+        Ok(routine) => match routine.check(&RunSettings::on(&demo(), today())) {
             Err(error) => error,
             Ok(_) => panic!("nothing is wrong with it"),
         },
@@ -190,7 +190,7 @@ fn a_routine_writes_all_of_its_files_or_none() {
         [[step]]\ncolumns = \"vessel\"\n";
     let routine = Routine::parse("r.toml", text).unwrap();
     let files = Disk::in_directory(directory.path());
-    let mut run = Run::on(&files, today());
+    let mut run = RunSettings::on(&files, today());
     run.into = Some(directory.path().to_owned());
     run.follow = Some("vessel = 'Petrel'".parse().unwrap());
     let (mut vessels, mut ran) = (Vec::new(), Vec::new());
@@ -265,7 +265,7 @@ fn the_harbours_routine_is_valid_and_survives_saving() {
     let path = demo().directory.join("harbour.toml");
     let routine = Routine::file(&path).unwrap();
     let files = Routine::files_beside(&path);
-    let run = Run::on(&files, today());
+    let run = RunSettings::on(&files, today());
     let checked = routine.check(&run).unwrap();
     assert_eq!(
         checked.shapes.iter().filter(|shape| shape.is_none()).count(),
@@ -402,7 +402,7 @@ fn the_routine_sets_the_time_zone_and_the_reading() {
     let routine =
         Routine::parse("r.toml", &text.replace("missing = \"-\"", "missing = [\"-\"]")).unwrap();
     let files = Disk::in_directory(directory.path());
-    let run = Run::on(&files, today());
+    let run = RunSettings::on(&files, today());
     let mut csv = Vec::new();
     let mut answer = jembric::io::Writing::new().batches(&mut csv);
     routine
@@ -491,7 +491,7 @@ fn only_used_columns_are_read_and_the_result_is_the_same(
     let routine = Routine::parse("r.toml", &format!("[[step]]\n{steps}\n")).unwrap();
     let answer = |whole: bool| {
         let files = Watched::default();
-        let mut run = Run::on(&files, today());
+        let mut run = RunSettings::on(&files, today());
         run.aside = whole;
         let (mut csv, mut ledgers) = (Vec::new(), Vec::new());
         let mut answer = jembric::io::Writing::new().batches(&mut csv);
@@ -554,7 +554,7 @@ fn rows_in_batches_give_the_same_result_and_ledger(#[case] steps: &str, #[case] 
         Routine::parse("r.toml", &format!("[[step]]\nread = \"r.csv\"\n{steps}\n")).unwrap();
     let files = Disk::in_directory(directory.path());
     let answer = |follow: Option<&str>| {
-        let mut run = Run::on(&files, today());
+        let mut run = RunSettings::on(&files, today());
         // If rows are followed, every result is needed, and so each is made as a whole.
         run.follow = follow.map(|condition| condition.parse().unwrap());
         let (mut csv, mut told, mut whole) = (Vec::new(), Vec::new(), 0);
@@ -593,7 +593,7 @@ fn a_number_keeps_all_its_digits_or_is_refused() {
         );
         let routine = Routine::parse("o.toml", &text)?;
         let files = demo();
-        let running = Run::on(&files, today());
+        let running = RunSettings::on(&files, today());
         let mut first = None;
         routine.check(&running)?.run(
             &mut |batch| {
@@ -644,7 +644,7 @@ fn patterns_stand_for_files(#[case] step: &str, #[case] expected: Result<&str, &
         (Ok(routine), Ok(expected)) => {
             assert_eq!(routine.files_read().collect::<Vec<_>>().join(" "), expected);
             let files = Routine::files_beside(&path);
-            let running = Run::on(&files, today());
+            let running = RunSettings::on(&files, today());
             routine.check(&running).unwrap().run(&mut |_| Ok(()), &mut |_| Ok(())).unwrap();
         }
         (Err(Error::Routine(mistaken)), Err(expected)) => {

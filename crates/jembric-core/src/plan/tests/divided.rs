@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::{
-    Changes, Division, Each, Earliest, Elapsed, EntityList, Filled, Keep, Ledger, Overall, Part,
-    Pick, ResultOrder, Running, Sort, Spells, Totals, Within,
+    Changes, Division, Each, Earliest, Elapsed, EntityList, EntityPart, Filled, Keep, Ledger,
+    Overall, Pick, ResultOrder, Running, Sort, Spells, Totals, Within,
 };
 use arrow_array::{Array, UInt32Array};
 use arrow_ord::sort::lexsort_to_indices;
@@ -81,7 +81,7 @@ fn divided(
             .enumerate()
             .map(|(place, table)| part_of(table, place, &of_tables[place], number))
             .collect();
-        let plan = numbered.for_part(Part::new(number, how), tables[0]).unwrap();
+        let plan = numbered.for_part(EntityPart::new(number, how), tables[0]).unwrap();
         match plan.apply(&part.iter().collect::<Vec<_>>()) {
             Err(error) => return Some(Err(error.to_string())),
             Ok(outcome) => {

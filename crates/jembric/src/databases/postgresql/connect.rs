@@ -3,8 +3,8 @@
 use super::{
     cancel::{self, Cancellable},
     passwords::password_of,
+    server_errors,
     tls::{self, Tls, Verification},
-    told,
 };
 use crate::{
     Result,
@@ -111,8 +111,9 @@ impl Settings {
         let port = port.transpose()?;
         let hosts = port.map_or(uri.hosts.to_owned(), |port| with_port(uri.hosts, port));
         let plain = uri.for_client(&hosts, &OURS);
-        let mut config: Config =
-            plain.parse().map_err(|error: postgres::Error| is_invalid(&told::reason(&error)))?;
+        let mut config: Config = plain
+            .parse()
+            .map_err(|error: postgres::Error| is_invalid(&server_errors::reason(&error)))?;
         if config.get_hosts().is_empty() && config.get_hostaddrs().is_empty() {
             let host = variable("PGHOST").unwrap_or_else(|| {
                 if Path::new(SOCKETS).is_dir() {
@@ -212,9 +213,9 @@ impl Connection {
         let tls: Tls = tls::connector(verification, root_certificates.as_deref())
             .map_err(|problem| failed(&name, problem, "Correct `sslrootcert`"))?;
         let user = config.get_user().unwrap_or("the user of this process").to_owned();
-        let client = config
-            .connect(tls.clone())
-            .map_err(|error| told::of_connection(&name, &hosts(&config), &user, &config, &error))?;
+        let client = config.connect(tls.clone()).map_err(|error| {
+            server_errors::of_connection(&name, &hosts(&config), &user, &config, &error)
+        })?;
         let cancellable = cancel::register(client.cancel_token(), tls);
         Ok(Connection { name, user, client, _cancellable: cancellable })
     }
@@ -233,7 +234,7 @@ impl Connection {
     }
 
     fn told<T>(&self, result: std::result::Result<T, postgres::Error>) -> Result<T> {
-        result.map_err(|error| told::of_statement(&self.name, &self.user, &error))
+        result.map_err(|error| server_errors::of_statement(&self.name, &self.user, &error))
     }
 
     pub(super) fn execute(&mut self, sql: &str) -> Result<()> {
@@ -257,12 +258,12 @@ impl Connection {
 
     pub(super) fn copy_out(&mut self, sql: &str) -> Result<CopyOutReader<'_>> {
         let (name, user) = (&self.name, &self.user);
-        self.client.copy_out(sql).map_err(|error| told::of_statement(name, user, &error))
+        self.client.copy_out(sql).map_err(|error| server_errors::of_statement(name, user, &error))
     }
 
     pub(super) fn copy_in(&mut self, sql: &str) -> Result<CopyInWriter<'_>> {
         let (name, user) = (&self.name, &self.user);
-        self.client.copy_in(sql).map_err(|error| told::of_statement(name, user, &error))
+        self.client.copy_in(sql).map_err(|error| server_errors::of_statement(name, user, &error))
     }
 }
 

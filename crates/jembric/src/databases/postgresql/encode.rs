@@ -33,7 +33,7 @@ pub(super) struct NulInText {
 }
 
 /// A column to encode.
-enum Cells<'a> {
+enum ColumnValues<'a> {
     Booleans(&'a arrow_array::BooleanArray),
     Integers(&'a [i64]),
     Floats(&'a [f64]),
@@ -46,29 +46,29 @@ enum Cells<'a> {
     Nothing,
 }
 
-impl<'a> Cells<'a> {
-    fn new(array: &'a ArrayRef) -> Cells<'a> {
+impl<'a> ColumnValues<'a> {
+    fn new(array: &'a ArrayRef) -> ColumnValues<'a> {
         match array.data_type() {
-            DataType::Boolean => Cells::Booleans(array.as_boolean()),
-            DataType::Int64 => Cells::Integers(array.as_primitive::<Int64Type>().values()),
-            DataType::Float64 => Cells::Floats(array.as_primitive::<Float64Type>().values()),
+            DataType::Boolean => ColumnValues::Booleans(array.as_boolean()),
+            DataType::Int64 => ColumnValues::Integers(array.as_primitive::<Int64Type>().values()),
+            DataType::Float64 => ColumnValues::Floats(array.as_primitive::<Float64Type>().values()),
             DataType::Decimal64(_, places) => {
                 let values = array.as_primitive::<Decimal64Type>().values();
-                Cells::Decimals64(values, (*places).max(0) as u16)
+                ColumnValues::Decimals64(values, (*places).max(0) as u16)
             }
             DataType::Decimal128(_, places) => {
                 let values = array.as_primitive::<Decimal128Type>().values();
-                Cells::Decimals128(values, (*places).max(0) as u16)
+                ColumnValues::Decimals128(values, (*places).max(0) as u16)
             }
-            DataType::Utf8View => Cells::Texts(array.as_string_view()),
-            DataType::Date32 => Cells::Dates(array.as_primitive::<Date32Type>().values()),
+            DataType::Utf8View => ColumnValues::Texts(array.as_string_view()),
+            DataType::Date32 => ColumnValues::Dates(array.as_primitive::<Date32Type>().values()),
             DataType::Time64(_) => {
-                Cells::Times(array.as_primitive::<Time64MicrosecondType>().values())
+                ColumnValues::Times(array.as_primitive::<Time64MicrosecondType>().values())
             }
             DataType::Timestamp(..) => {
-                Cells::Moments(array.as_primitive::<TimestampMicrosecondType>().values())
+                ColumnValues::Moments(array.as_primitive::<TimestampMicrosecondType>().values())
             }
-            _ => Cells::Nothing,
+            _ => ColumnValues::Nothing,
         }
     }
 }
@@ -81,8 +81,8 @@ pub(super) fn rows(
     rows: Range<usize>,
     to: &mut Vec<u8>,
 ) -> std::result::Result<(), NulInText> {
-    let columns: Vec<(&ArrayRef, Cells<'_>)> =
-        table.columns().iter().map(|array| (array, Cells::new(array))).collect();
+    let columns: Vec<(&ArrayRef, ColumnValues<'_>)> =
+        table.columns().iter().map(|array| (array, ColumnValues::new(array))).collect();
     let fields = (columns.len() as i16).to_be_bytes();
     let fixed = |to: &mut Vec<u8>, value: &[u8]| {
         to.extend_from_slice(&(value.len() as i32).to_be_bytes());
@@ -91,28 +91,32 @@ pub(super) fn rows(
     for row in rows {
         to.extend_from_slice(&fields);
         for (column, (array, cells)) in columns.iter().enumerate() {
-            if matches!(cells, Cells::Nothing) || array.is_null(row) {
+            if matches!(cells, ColumnValues::Nothing) || array.is_null(row) {
                 to.extend_from_slice(&(-1_i32).to_be_bytes());
                 continue;
             }
             match cells {
-                Cells::Booleans(values) => fixed(to, &[values.value(row).into()]),
-                Cells::Integers(values) | Cells::Times(values) => {
+                ColumnValues::Booleans(values) => fixed(to, &[values.value(row).into()]),
+                ColumnValues::Integers(values) | ColumnValues::Times(values) => {
                     fixed(to, &values[row].to_be_bytes());
                 }
-                Cells::Floats(values) => fixed(to, &values[row].to_be_bytes()),
-                Cells::Dates(values) => fixed(to, &(values[row] - EPOCH_DAYS).to_be_bytes()),
-                Cells::Moments(values) => fixed(to, &(values[row] - EPOCH_MICROS).to_be_bytes()),
-                Cells::Decimals64(values, places) => numeric(values[row].into(), *places, to),
-                Cells::Decimals128(values, places) => numeric(values[row], *places, to),
-                Cells::Texts(values) => {
+                ColumnValues::Floats(values) => fixed(to, &values[row].to_be_bytes()),
+                ColumnValues::Dates(values) => fixed(to, &(values[row] - EPOCH_DAYS).to_be_bytes()),
+                ColumnValues::Moments(values) => {
+                    fixed(to, &(values[row] - EPOCH_MICROS).to_be_bytes())
+                }
+                ColumnValues::Decimals64(values, places) => {
+                    numeric(values[row].into(), *places, to)
+                }
+                ColumnValues::Decimals128(values, places) => numeric(values[row], *places, to),
+                ColumnValues::Texts(values) => {
                     let text = values.value(row).as_bytes();
                     if memchr::memchr(0, text).is_some() {
                         return Err(NulInText { row, column });
                     }
                     fixed(to, text);
                 }
-                Cells::Nothing => {}
+                ColumnValues::Nothing => {}
             }
         }
     }

@@ -1,6 +1,6 @@
 //! Writes tables of a database, all in one transaction.
 
-use super::{connect::Connection, encode, quoted, told, wire::GRAIN_COMMENT};
+use super::{connect::Connection, encode, quoted, server_errors, wire::GRAIN_COMMENT};
 use crate::{
     Error, Result, Table, Type,
     arrow::{Array, schema::DataType},
@@ -271,7 +271,7 @@ impl TablesWriter for PostgreSqlWriter {
             names.join(", ")
         );
         let user = self.connection.user().to_owned();
-        let told = |error: io::Error| told::of_stream(shown, &user, error);
+        let told = |error: io::Error| server_errors::of_stream(shown, &user, error);
         let mut to = self.connection.copy_in(&copy)?;
         to.write_all(&encode::header()).map_err(told)?;
         // Threads encode some stretches, which are then sent in order.
@@ -300,7 +300,7 @@ impl TablesWriter for PostgreSqlWriter {
             }
         }
         to.write_all(&encode::TRAILER).map_err(told)?;
-        to.finish().map_err(|error| told::of_statement(shown, &user, &error))?;
+        to.finish().map_err(|error| server_errors::of_statement(shown, &user, &error))?;
         Ok(())
     }
 

@@ -152,7 +152,7 @@ fn declared(kind: Type, stored: &DataType) -> String {
 }
 
 /// A column to write.
-enum Cells<'a> {
+enum ColumnValues<'a> {
     Integers(&'a ArrayRef),
     Floats(&'a ArrayRef),
     Booleans(&'a ArrayRef),
@@ -163,16 +163,16 @@ enum Cells<'a> {
     Nothing,
 }
 
-impl<'a> Cells<'a> {
-    fn new(array: &'a ArrayRef, text: CellText<'a>) -> Cells<'a> {
+impl<'a> ColumnValues<'a> {
+    fn new(array: &'a ArrayRef, text: CellText<'a>) -> ColumnValues<'a> {
         match array.data_type() {
-            DataType::Null => Cells::Nothing,
-            DataType::Int64 => Cells::Integers(array),
-            DataType::Float64 => Cells::Floats(array),
-            DataType::Boolean => Cells::Booleans(array),
-            DataType::Utf8View => Cells::Texts(array),
-            DataType::Decimal64(..) | DataType::Decimal128(..) => Cells::Decimals(array),
-            _ => Cells::ByText(text),
+            DataType::Null => ColumnValues::Nothing,
+            DataType::Int64 => ColumnValues::Integers(array),
+            DataType::Float64 => ColumnValues::Floats(array),
+            DataType::Boolean => ColumnValues::Booleans(array),
+            DataType::Utf8View => ColumnValues::Texts(array),
+            DataType::Decimal64(..) | DataType::Decimal128(..) => ColumnValues::Decimals(array),
+            _ => ColumnValues::ByText(text),
         }
     }
 
@@ -186,9 +186,10 @@ impl<'a> Cells<'a> {
 
     /// Whether it has decimals that a number cannot hold exactly.
     fn exceeds_numbers(&self) -> bool {
-        let Cells::Decimals(array) = self else { return false };
+        let ColumnValues::Decimals(array) = self else { return false };
         (0..array.len()).any(|row| {
-            !array.is_null(row) && Cells::units(array, row).unsigned_abs() >= EXACT_UNITS as u128
+            !array.is_null(row)
+                && ColumnValues::units(array, row).unsigned_abs() >= EXACT_UNITS as u128
         })
     }
 
@@ -200,8 +201,8 @@ impl<'a> Cells<'a> {
         text: &mut String,
     ) -> rusqlite::Result<()> {
         let array = match self {
-            Cells::Nothing => return to.raw_bind_parameter(place, rusqlite::types::Null),
-            Cells::ByText(cells) => {
+            ColumnValues::Nothing => return to.raw_bind_parameter(place, rusqlite::types::Null),
+            ColumnValues::ByText(cells) => {
                 text.clear();
                 cells.append(row, text);
                 return if cells.is_missing(row) {
@@ -210,28 +211,33 @@ impl<'a> Cells<'a> {
                     to.raw_bind_parameter(place, &**text)
                 };
             }
-            Cells::Integers(array)
-            | Cells::Floats(array)
-            | Cells::Booleans(array)
-            | Cells::Decimals(array)
-            | Cells::Texts(array) => *array,
+            ColumnValues::Integers(array)
+            | ColumnValues::Floats(array)
+            | ColumnValues::Booleans(array)
+            | ColumnValues::Decimals(array)
+            | ColumnValues::Texts(array) => *array,
         };
         if array.is_null(row) {
             return to.raw_bind_parameter(place, rusqlite::types::Null);
         }
         match self {
-            Cells::Integers(array) => {
+            ColumnValues::Integers(array) => {
                 to.raw_bind_parameter(place, array.as_primitive::<Int64Type>().value(row))
             }
-            Cells::Floats(array) => {
+            ColumnValues::Floats(array) => {
                 to.raw_bind_parameter(place, array.as_primitive::<Float64Type>().value(row))
             }
-            Cells::Booleans(array) => to.raw_bind_parameter(place, array.as_boolean().value(row)),
-            Cells::Texts(array) => to.raw_bind_parameter(place, array.as_string_view().value(row)),
+            ColumnValues::Booleans(array) => {
+                to.raw_bind_parameter(place, array.as_boolean().value(row))
+            }
+            ColumnValues::Texts(array) => {
+                to.raw_bind_parameter(place, array.as_string_view().value(row))
+            }
             _ => {
                 text.clear();
                 CellText::new(array).append(row, text);
-                let is_exact = Cells::units(array, row).unsigned_abs() < EXACT_UNITS.unsigned_abs();
+                let is_exact =
+                    ColumnValues::units(array, row).unsigned_abs() < EXACT_UNITS.unsigned_abs();
                 match text.parse::<f64>() {
                     Ok(value) if is_exact => to.raw_bind_parameter(place, value),
                     _ => to.raw_bind_parameter(place, &**text),
@@ -271,8 +277,12 @@ impl TablesWriter for SqliteWriter {
 
     fn write(&mut self, number: usize, rows: &Table) -> Result<()> {
         let texts = CellText::for_columns(rows);
-        let cells: Vec<Cells<'_>> =
-            rows.columns().iter().zip(texts).map(|(array, text)| Cells::new(array, text)).collect();
+        let cells: Vec<ColumnValues<'_>> = rows
+            .columns()
+            .iter()
+            .zip(texts)
+            .map(|(array, text)| ColumnValues::new(array, text))
+            .collect();
         for (column, cells) in cells.iter().enumerate() {
             let has_type = !self.tables[number].columns[column].1.is_empty();
             if has_type && cells.exceeds_numbers() {

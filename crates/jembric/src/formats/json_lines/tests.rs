@@ -29,8 +29,8 @@ fn groups(text: &str, bytes: u64) -> Vec<(u64, String)> {
 type Converted = (Vec<String>, Vec<bool>, String, Vec<u64>);
 
 fn converted(text: &str, memory: &Memory) -> std::result::Result<Converted, String> {
-    let done = transcribed(&source(text), rules(&[]), u64::MAX, memory);
-    let Transcript { names, texts, csv, jumps } = done.map_err(|error| error.to_string())?;
+    let done = to_csv_rows(&source(text), rules(&[]), u64::MAX, memory);
+    let CsvRows { names, texts, csv, jumps } = done.map_err(|error| error.to_string())?;
     let bytes = csv.bytes(0, csv.len(), &mut Vec::new()).unwrap().to_vec();
     let mut origin = Origin::new("stays.jsonl", 1);
     jumps.into_iter().for_each(|(row, line)| origin.jump(row, line));

@@ -5,7 +5,7 @@ use jembric::{
     Type,
     io::{self, Data, Memory, Reading},
     routine::Routine,
-    run::Run,
+    run::RunSettings,
     steps::Disk,
 };
 use rstest::rstest;
@@ -100,7 +100,7 @@ fn a_long_table_is_read_in_batches(#[case] place: fn() -> Option<Place>) {
         let routine = format!("[[step]]\nread = '{table}'\n{steps}\n");
         let routine = Routine::parse("r.toml", &routine).unwrap();
         let files = Disk::in_directory(directory.path());
-        let mut run = Run::on(&files, "2025-06-30".parse().unwrap());
+        let mut run = RunSettings::on(&files, "2025-06-30".parse().unwrap());
         run.memory = memory;
         run.scratch = Some(directory.path().to_owned());
         let (mut text, mut accounts) = (Vec::new(), Vec::new());

@@ -6,7 +6,7 @@
 
 use super::{
     TotalsPlan, What,
-    cells::{Cells, Groups, Keys, Spot, Timed, sources},
+    cells::{Groups, Keys, PeriodsOfRows, Spot, TotalCells, sources},
     figures::{FigureSource, Figures, Places},
 };
 use crate::{
@@ -24,10 +24,10 @@ use borsh::{BorshDeserialize, BorshSerialize};
 use std::collections::BTreeMap;
 
 /// The cells of some rows.
-pub(super) struct Part {
+pub(super) struct PartialTotals {
     pub(super) groups: Groups,
     pub(super) sources: Vec<FigureSource>,
-    pub(super) by_date: Vec<DatedPart>,
+    pub(super) by_date: Vec<PartialDatedTotals>,
     pub(super) tally: Tally,
     /// The number of rows with a missing value, for each column by its place.
     pub(super) missing: BTreeMap<usize, u64>,
@@ -37,13 +37,13 @@ pub(super) struct Part {
 }
 
 /// The cells by one column of dates, or by none.
-pub(super) struct DatedPart {
+pub(super) struct PartialDatedTotals {
     pub(super) axis: Option<Axis>,
     /// Whether the dates are points in time, which were converted to days.
     pub(super) instants: bool,
     /// The first and last period.
     pub(super) ends: Option<(i32, i32)>,
-    pub(super) cells: Cells,
+    pub(super) cells: TotalCells,
     pub(super) undated: u64,
     pub(super) outside: u64,
     /// The sums over the rows of each fate, for each figure that is a sum, by its place.
@@ -74,21 +74,21 @@ struct PackedDates {
 
 /// The rows of one batch by one column of dates.
 pub(super) struct DatedRows {
-    pub(super) timed: Timed,
+    pub(super) timed: PeriodsOfRows,
     instants: bool,
     pub(super) used: BooleanBuffer,
     undated: BooleanBuffer,
     outside: BooleanBuffer,
 }
 
-impl Part {
+impl PartialTotals {
     /// The cells of a table's rows, and the rows without any of the dates.
     pub(super) fn compute(
         totals: &TotalsPlan,
         table: &Table,
         groups: Groups,
         context: &Context,
-    ) -> Result<(Part, Table)> {
+    ) -> Result<(PartialTotals, Table)> {
         let sources = sources(&totals.asked, table)?;
         let by_date = DatedRows::by_date(totals, table, context)?;
         let used = over(&by_date, |dated| &dated.used, |one, other| one | other);
@@ -105,7 +105,7 @@ impl Part {
         let missing = asked.filter_map(|(asked, source)| {
             Some((asked.place?, source.missing(|row| used.value(row), table.rows())))
         });
-        let part = Part {
+        let part = PartialTotals {
             missing: missing.collect(),
             range: totals.range.map(|range| whole_range(totals, table, range)),
             by_date: by_date
@@ -133,7 +133,7 @@ impl Part {
     }
 
     /// The same, without its rows.
-    pub(super) fn compact(mut self) -> Result<Part> {
+    pub(super) fn compact(mut self) -> Result<PartialTotals> {
         if self.is_compact {
             return Ok(self);
         }
@@ -143,7 +143,7 @@ impl Part {
         }
         self.groups.entities.forget_rows();
         self.groups.sides.forget_rows();
-        Ok(Part { sources, is_compact: true, ..self })
+        Ok(PartialTotals { sources, is_compact: true, ..self })
     }
 
     pub(super) fn packed(self) -> Result<PackedPart> {
@@ -177,14 +177,14 @@ impl Part {
         for (dated, packed) in self.by_date.iter_mut().zip(by_date) {
             let PackedDates { ends, spots, figures, undated, outside, sums } = packed;
             (dated.ends, dated.undated, dated.outside) = (ends, undated, outside);
-            (dated.cells, dated.sums) = (Cells { spots, figures }, sums);
+            (dated.cells, dated.sums) = (TotalCells { spots, figures }, sums);
         }
         (self.tally, self.missing) = (tally, missing);
         Ok(())
     }
 
     /// The same cells for entities and columns with other numbers: those at these places.
-    pub(super) fn moved(self, entities: &[u32], sides: &[u32]) -> Result<Part> {
+    pub(super) fn moved(self, entities: &[u32], sides: &[u32]) -> Result<PartialTotals> {
         let mut part = self.compact()?;
         let new = |numbers: &[u32], number: u32| numbers.get(number as usize).copied().unwrap_or(0);
         for dated in &mut part.by_date {
@@ -198,7 +198,7 @@ impl Part {
     }
 
     /// Merges the cells of both, whose entities and columns have the same numbers.
-    pub(super) fn merged(self, other: Part) -> Result<Part> {
+    pub(super) fn merged(self, other: PartialTotals) -> Result<PartialTotals> {
         let (mut one, mut other) = (self.compact()?, other.compact()?);
         let mut sources = Vec::new();
         let pairs =
@@ -211,9 +211,9 @@ impl Part {
             let ends = [dated.ends, more.ends].into_iter().flatten();
             let mut sums = dated.sums;
             sums.iter_mut().zip(&more.sums).for_each(|((_, sums), (_, more))| sums.add(more));
-            DatedPart {
+            PartialDatedTotals {
                 ends: ends.reduce(|one, other| (one.0.min(other.0), one.1.max(other.1))),
-                cells: Cells::merged(dated.cells, more.cells, &sources),
+                cells: TotalCells::merged(dated.cells, more.cells, &sources),
                 axis: dated.axis,
                 instants: dated.instants,
                 undated: dated.undated + more.undated,
@@ -221,15 +221,16 @@ impl Part {
                 sums,
             }
         });
-        let by_date: Vec<DatedPart> = by_date.collect();
+        let by_date: Vec<PartialDatedTotals> = by_date.collect();
         let mut missing = one.missing;
         for (place, cells) in other.missing {
             *missing.entry(place).or_default() += cells;
         }
-        let cells = by_date.iter().map(|dated: &DatedPart| dated.cells.spots.len()).sum::<usize>();
+        let cells =
+            by_date.iter().map(|dated: &PartialDatedTotals| dated.cells.spots.len()).sum::<usize>();
         // Values that are no cell's least or greatest any more are forgotten from time to time.
         let is_compact = sources.iter().all(|source| source.extremes() <= 2 * cells);
-        let part = Part {
+        let part = PartialTotals {
             groups: other.groups,
             sources,
             by_date,
@@ -243,7 +244,7 @@ impl Part {
 }
 
 /// The figures of one kind for each date.
-fn figures_of(by_date: &mut [DatedPart], figure: usize) -> Vec<&mut Figures> {
+fn figures_of(by_date: &mut [PartialDatedTotals], figure: usize) -> Vec<&mut Figures> {
     by_date.iter_mut().map(|dated| &mut dated.cells.figures[figure]).collect()
 }
 
@@ -281,7 +282,7 @@ impl DatedRows {
         context: &Context,
     ) -> Result<DatedRows> {
         let dates = table.dates_at(named.place);
-        let timed = Timed::new(totals, &named.column, &dates, context)?;
+        let timed = PeriodsOfRows::new(totals, &named.column, &dates, context)?;
         let dated = dates
             .nulls()
             .map_or_else(|| BooleanBuffer::new_set(table.rows()), NullBuffer::into_inner);
@@ -301,7 +302,7 @@ impl DatedRows {
         let none = BooleanBuffer::new_unset(table.rows());
         let used = BooleanBuffer::new_set(table.rows());
         DatedRows {
-            timed: Timed::less(),
+            timed: PeriodsOfRows::without_dates(),
             instants: false,
             used,
             undated: none.clone(),
@@ -315,7 +316,7 @@ impl DatedRows {
         table: &Table,
         groups: &Groups,
         sources: &[FigureSource],
-    ) -> Result<DatedPart> {
+    ) -> Result<PartialDatedTotals> {
         let DatedRows { timed, instants, used, undated, outside } = self;
         let all = BooleanBuffer::new_set(table.rows());
         let sums = totals.asked.iter().enumerate().filter(|(_, asked)| asked.what == What::Sum);
@@ -332,10 +333,10 @@ impl DatedRows {
             };
             Some((figure, reconciled))
         });
-        Ok(DatedPart {
+        Ok(PartialDatedTotals {
             sums: sums.collect(),
             ends: timed.axis.is_some().then(|| timed.ends(&used)).flatten(),
-            cells: Cells::compute(groups, &timed, &used, sources)?,
+            cells: TotalCells::compute(groups, &timed, &used, sources)?,
             axis: timed.axis,
             instants,
             undated: undated.count_set_bits() as u64,
@@ -344,7 +345,7 @@ impl DatedRows {
     }
 }
 
-impl DatedPart {
+impl PartialDatedTotals {
     /// The sum of a figure over all cells.
     pub(super) fn sum_of_cells(&self, source: &FigureSource, figure: usize) -> Result<ExactSum> {
         let count = self.cells.spots.len();

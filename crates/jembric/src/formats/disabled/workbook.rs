@@ -1,6 +1,6 @@
 //! Replaces workbooks in a build without the feature `workbooks`.
 
-use super::{Target, sheet::Book, transcript::Transcript};
+use super::{Target, csv_rows::CsvRows, sheet::Book};
 use crate::{Table, error::Result};
 use std::io;
 
@@ -13,8 +13,8 @@ fn left_out() -> io::Error {
 }
 
 impl Book<'_> {
-    pub(crate) fn transcribed(&self) -> Result<Transcript> {
-        Err(super::detect::unread(self.file)(left_out()))
+    pub(crate) fn to_csv_rows(&self) -> Result<CsvRows> {
+        Err(crate::error::unread(self.file)(left_out()))
     }
 }
 

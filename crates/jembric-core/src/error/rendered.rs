@@ -93,7 +93,7 @@ pub enum Smaller {
 }
 
 impl Smaller {
-    fn told(self, words: Words<'_>) -> String {
+    fn rendered(self, words: Words<'_>) -> String {
         match self {
             Smaller::LongerGrain => "Choose a longer grain".to_owned(),
             Smaller::LongerGrainOrRange => "Choose a longer grain or a shorter range".to_owned(),
@@ -118,7 +118,7 @@ impl Smaller {
 
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.told(&|advised| advised.in_rust()))
+        f.write_str(&self.rendered(&|advised| advised.in_rust()))
     }
 }
 
@@ -135,7 +135,7 @@ impl std::error::Error for Error {
 
 impl Error {
     /// The text of the error, in the words of an interface.
-    pub fn told(&self, words: Words<'_>) -> String {
+    pub fn rendered(&self, words: Words<'_>) -> String {
         match self {
             Error::NoSuchColumn { file, column, nearest, columns } => {
                 let file = within(file);
@@ -145,9 +145,9 @@ impl Error {
                 "{}column `{column}` holds {found}, but {expected} are required",
                 within(file)
             ),
-            Error::NotDates(about) => about.told(words),
-            Error::NotNumbers(about) => about.told(words),
-            Error::AmbiguousDates(about) => about.told(words),
+            Error::NotDates(about) => about.rendered(words),
+            Error::NotNumbers(about) => about.rendered(words),
+            Error::AmbiguousDates(about) => about.rendered(words),
             Error::ListedTwice { column } => {
                 format!(
                     "column `{column}` is listed twice: list it once, or rename one (`{column} \
@@ -216,7 +216,7 @@ impl Error {
             Error::TooManyRows { rows, most, widest, advice } => {
                 let widest =
                     widest.as_ref().map(|widest| format!(": {widest}")).unwrap_or_default();
-                let advice = advice.told(words);
+                let advice = advice.rendered(words);
                 let more = words(&Advised::setting("most-rows", rows));
                 format!(
                     "the result would have {} rows, more than the limit of {}{widest}. {advice}, \
@@ -231,7 +231,7 @@ impl Error {
                 grouped(rows),
                 size(*bytes),
                 size(*most),
-                advice.told(words),
+                advice.rendered(words),
                 words(&Advised::Running("memory", &size(*bytes).replace(' ', "")))
             ),
             Error::Sink(error) => format!("the result could not be passed on: {error}"),
@@ -280,9 +280,9 @@ impl Error {
             // The value alone does not say which setting it was given to.
             Error::InSetting { setting, source } => match &**source {
                 Error::Value(ValueError::Malformed { .. } | ValueError::Unknown { .. }) => {
-                    format!("`{setting}`: {}", source.told(words))
+                    format!("`{setting}`: {}", source.rendered(words))
                 }
-                source => source.told(words),
+                source => source.rendered(words),
             },
             Error::OtherShape { prepared, found } => format!(
                 "the operation was prepared for {prepared}, but it was given {found}: prepare it \
@@ -356,11 +356,11 @@ impl SuggestedReading {
             let missing = words(&Advised::Reading("missing", None));
             format!("Correct these cells, or mark them as missing ({missing})")
         };
-        suggested.map_or_else(general, |suggested| suggested.told(column, words))
+        suggested.map_or_else(general, |suggested| suggested.rendered(column, words))
     }
 
     /// The advice, in the words of an interface.
-    fn told(&self, column: &str, words: Words<'_>) -> String {
+    fn rendered(&self, column: &str, words: Words<'_>) -> String {
         let mut advice = Vec::new();
         advice.extend(self.format.as_ref().map(|format| words(&Advised::column(column, format))));
         let century = self.century.map(|century| century.to_string());
@@ -384,7 +384,7 @@ impl SuggestedReading {
 
 impl NotNumbers {
     /// The text of the error, in the words of an interface.
-    pub(crate) fn told(&self, words: Words<'_>) -> String {
+    pub(crate) fn rendered(&self, words: Words<'_>) -> String {
         let NotNumbers { file, column, values, bad, first, suggested } = self;
         let within = within(file);
         if *bad == 0 {
@@ -411,7 +411,7 @@ fn bad_cells((bad, values): (u64, u64), [one, many]: [&str; 2], first: &[BadCell
 
 impl NotDates {
     /// The text of the error, in the words of an interface.
-    pub(crate) fn told(&self, words: Words<'_>) -> String {
+    pub(crate) fn rendered(&self, words: Words<'_>) -> String {
         let NotDates { file, column, values, bad, first, suggested } = self;
         let within = within(file);
         let advice = suggested.as_ref().map_or_else(
@@ -427,7 +427,7 @@ impl NotDates {
                     )
                 }
             },
-            |suggested| suggested.told(column, words),
+            |suggested| suggested.rendered(column, words),
         );
         if first.is_empty() {
             return format!("{within}column `{column}` holds whole numbers. {advice}");
@@ -439,7 +439,7 @@ impl NotDates {
 
 impl AmbiguousDates {
     /// The text of the error, in the words of an interface.
-    pub(crate) fn told(&self, words: Words<'_>) -> String {
+    pub(crate) fn rendered(&self, words: Words<'_>) -> String {
         let AmbiguousDates { file, column, cell, day_first, month_first } = self;
         let [dmy, mdy] =
             ["dmy", "mdy"].map(|order| words(&Advised::Reading("date-order", Some(order))));

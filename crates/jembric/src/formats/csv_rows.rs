@@ -100,7 +100,7 @@ impl<'a> Rows<'a> {
 }
 
 /// Converted rows.
-pub(crate) struct Transcript {
+pub(crate) struct CsvRows {
     pub(crate) names: Vec<String>,
     /// The columns with a cell that is a text.
     pub(crate) texts: Vec<bool>,
@@ -109,11 +109,11 @@ pub(crate) struct Transcript {
     pub(crate) jumps: Vec<(u32, u64)>,
 }
 
-impl Transcript {
+impl CsvRows {
     /// Rows of CSV in which no text looks like another type.
-    pub(crate) fn of_csv(file: &str, names: Vec<String>, csv: Vec<u8>) -> Transcript {
+    pub(crate) fn of_csv(file: &str, names: Vec<String>, csv: Vec<u8>) -> CsvRows {
         let (texts, csv) = (vec![false; names.len()], FileBytes::memory(file.to_owned(), csv));
-        Transcript { names, texts, csv, jumps: Vec::new() }
+        CsvRows { names, texts, csv, jumps: Vec::new() }
     }
 }
 
@@ -149,8 +149,8 @@ impl<'a> Joining<'a> {
         Ok(())
     }
 
-    pub(crate) fn finish(self) -> Result<Transcript> {
+    pub(crate) fn finish(self) -> Result<CsvRows> {
         let Joining { file, names, texts, csv, jumps, .. } = self;
-        Ok(Transcript { names, texts, csv: csv.finish(file)?, jumps })
+        Ok(CsvRows { names, texts, csv: csv.finish(file)?, jumps })
     }
 }

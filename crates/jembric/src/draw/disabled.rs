@@ -20,7 +20,7 @@ impl Picture {
 pub struct PictureFormat(());
 
 impl PictureFormat {
-    pub(crate) fn of(_: &Path) -> Result<PictureFormat> {
+    pub(crate) fn from_path(_: &Path) -> Result<PictureFormat> {
         Err(crate::Error::Settings("pictures need the feature `draw`".to_owned()))
     }
 

@@ -8,7 +8,11 @@ use std::{io, path::Path};
 pub(crate) enum ShownPicture {}
 
 impl ShownPicture {
-    pub(crate) fn of(_: Option<AnswerFormat>, _: Option<&Path>, _: bool) -> Result<ShownPicture> {
+    pub(crate) fn choose(
+        _: Option<AnswerFormat>,
+        _: Option<&Path>,
+        _: bool,
+    ) -> Result<ShownPicture> {
         Err(jembric::Error::Settings("pictures need the feature `draw`".to_owned()))
     }
 

@@ -1,6 +1,6 @@
 //! [`Judge`]: decides the fate of each row, and its last active tick.
 
-use super::{Backwards, EndDay, Fate, OpenEnds, Rules, ends_period};
+use super::{Backwards, EndDay, OpenEnds, RowStatus, Rules, ends_period};
 use crate::{
     dates::Dates,
     parallel::{self, STRETCH},
@@ -8,7 +8,7 @@ use crate::{
 use arrow_buffer::BooleanBuffer;
 
 /// The ticks of all rows, and what decides their fates.
-pub(super) struct Judge<'a> {
+pub(super) struct RowClassifier<'a> {
     pub(super) rules: &'a Rules,
     pub(super) first: &'a [i32],
     pub(super) ended: &'a [i32],
@@ -30,23 +30,23 @@ pub(super) struct Judge<'a> {
 }
 
 /// The fates of all rows.
-pub(super) struct Judged {
+pub(super) struct ClassifiedRows {
     /// The last ticks, unless they are the ends themselves.
     pub(super) last: Option<Vec<i32>>,
-    pub(super) fates: Vec<Fate>,
+    pub(super) fates: Vec<RowStatus>,
     /// The fates that occur, one bit each.
     pub(super) seen: u8,
     /// The rows without an end of their own, or none by the last tick, if there are any.
     pub(super) closed: Vec<bool>,
 }
 
-impl Judge<'_> {
-    pub(super) fn all(&self, rows: usize) -> Judged {
+impl RowClassifier<'_> {
+    pub(super) fn all(&self, rows: usize) -> ClassifiedRows {
         // Most tables have all starts and ends, and then the ends themselves are the last ticks.
         if self.any_open() || self.free || self.by_hours {
             return self.with_last(rows);
         }
-        let mut fates = vec![Fate::Active; rows];
+        let mut fates = vec![RowStatus::Active; rows];
         let seen = if self.started.is_none() && matches!(self.backwards, Backwards::ByTicks) {
             self.by_ticks(&mut fates)
         } else {
@@ -57,7 +57,7 @@ impl Judge<'_> {
                 })
             }))
         };
-        Judged { last: None, fates, seen, closed: Vec::new() }
+        ClassifiedRows { last: None, fates, seen, closed: Vec::new() }
     }
 
     fn any_open(&self) -> bool {
@@ -72,31 +72,31 @@ impl Judge<'_> {
 
     /// The last active tick of a row, its fate, and whether its end is missing.
     #[inline]
-    fn of_row(&self, row: usize) -> (i32, Fate, bool) {
+    fn of_row(&self, row: usize) -> (i32, RowStatus, bool) {
         let (first, ended) = (self.first[row], self.ended[row]);
         if self.started.is_some_and(|valid| !valid.value(row)) {
-            return (ended, Fate::NoStart, false);
+            return (ended, RowStatus::NoStart, false);
         }
         let (last, fate, closed) = if self.is_open(row) {
             let last = self.close.unwrap_or(first);
             match self.rules.open_ends {
-                OpenEnds::AsOf if first > last => (last, Fate::AfterAsOf, false),
-                OpenEnds::AsOf => (last, Fate::Active, true),
-                OpenEnds::Drop | OpenEnds::Refuse => (last, Fate::Open, false),
+                OpenEnds::AsOf if first > last => (last, RowStatus::AfterAsOf, false),
+                OpenEnds::AsOf => (last, RowStatus::Active, true),
+                OpenEnds::Drop | OpenEnds::Refuse => (last, RowStatus::Open, false),
             }
         } else if self.backwards.is(row) || (!self.by_hours && ended < first) {
-            (ended, Fate::Reversed, false)
+            (ended, RowStatus::Reversed, false)
         } else {
             let last = self.last_of(row);
             match self.until {
-                _ if last < first => (last, Fate::NoDay, false),
-                Some(until) if first > until => (last, Fate::AfterAsOf, false),
-                Some(until) if last > until => (until, Fate::Active, true),
-                _ => (last, Fate::Active, false),
+                _ if last < first => (last, RowStatus::NoDay, false),
+                Some(until) if first > until => (last, RowStatus::AfterAsOf, false),
+                Some(until) if last > until => (until, RowStatus::Active, true),
+                _ => (last, RowStatus::Active, false),
             }
         };
         let outside = self.range.is_some_and(|(from, to)| last < from || first > to);
-        (last, if fate == Fate::Active && outside { Fate::Outside } else { fate }, closed)
+        (last, if fate == RowStatus::Active && outside { RowStatus::Outside } else { fate }, closed)
     }
 
     /// The last active tick of a row with a start and an end.
@@ -116,8 +116,8 @@ impl Judge<'_> {
         }
     }
 
-    fn with_last(&self, rows: usize) -> Judged {
-        let mut fates = vec![Fate::Active; rows];
+    fn with_last(&self, rows: usize) -> ClassifiedRows {
+        let mut fates = vec![RowStatus::Active; rows];
         let mut last = vec![0; rows];
         let mut closed = if self.any_open() { vec![false; rows] } else { Vec::new() };
         // If no row is open, there is no list of open rows; an empty part stands for each.
@@ -137,11 +137,11 @@ impl Judge<'_> {
                 seen | 1 << fate as u8
             })
         }));
-        Judged { last: Some(last), fates, seen, closed }
+        ClassifiedRows { last: Some(last), fates, seen, closed }
     }
 
     /// If every row has a start and an end, their ticks alone decide.
-    fn by_ticks(&self, fates: &mut [Fate]) -> u8 {
+    fn by_ticks(&self, fates: &mut [RowStatus]) -> u8 {
         let (from, to) = self.range.unwrap_or((i32::MIN, i32::MAX));
         seen_in(parallel::of_parts(fates.chunks_mut(STRETCH), |n, fates| {
             let rows = n * STRETCH..n * STRETCH + fates.len();
@@ -149,11 +149,11 @@ impl Judge<'_> {
             fates.iter_mut().zip(both).fold(0, |seen, (to_fate, (&first, &last))| {
                 let outside = (last < from) | (first > to);
                 *to_fate = if last < first {
-                    Fate::Reversed
+                    RowStatus::Reversed
                 } else if outside {
-                    Fate::Outside
+                    RowStatus::Outside
                 } else {
-                    Fate::Active
+                    RowStatus::Active
                 };
                 seen | 1 << *to_fate as u8
             })

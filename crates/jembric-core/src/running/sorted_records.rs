@@ -11,20 +11,20 @@ use std::sync::{
 const ENTITIES_AT_ONCE: usize = 1 << 8;
 
 /// The records, sorted by entity and date.
-pub(super) struct Replay {
+pub(super) struct SortedRecords {
     /// The date and row of each record.
     pub(super) records: Vec<(i64, u32)>,
     /// The place of each row among them, once it is needed.
     places: OnceLock<Vec<u32>>,
 }
 
-impl Replay {
-    pub(super) fn new(records: Vec<(i64, u32)>) -> Replay {
-        Replay { records, places: OnceLock::new() }
+impl SortedRecords {
+    pub(super) fn new(records: Vec<(i64, u32)>) -> SortedRecords {
+        SortedRecords { records, places: OnceLock::new() }
     }
 
     /// The values of the records, in the order of the rows.
-    pub(super) fn returned<T: Copy + Default + Send + Sync>(&self, of_records: &[T]) -> Vec<T> {
+    pub(super) fn in_row_order<T: Copy + Default + Send + Sync>(&self, of_records: &[T]) -> Vec<T> {
         let places = self.places.get_or_init(|| {
             let places: Vec<AtomicU32> =
                 vec![0; self.records.len()].into_iter().map(AtomicU32::new).collect();
@@ -41,7 +41,7 @@ impl Replay {
     /// Makes a number for each record of each entity, and writes it to its row, without a copy in
     /// the order of the records. `bounds` has the first record of each entity, and the number of
     /// all records. `work` fills the numbers of an entity from its first record on.
-    pub(super) fn written(
+    pub(super) fn computed_in_row_order(
         &self,
         bounds: &[u32],
         work: &(dyn Fn(usize, &mut [i64]) + Sync),

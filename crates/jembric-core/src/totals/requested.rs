@@ -69,7 +69,7 @@ pub(super) enum What {
 
 /// One requested figure.
 #[derive(Clone)]
-pub(super) struct AskedFigure {
+pub(super) struct RequestedFigure {
     pub(super) what: What,
     /// The column and its place, except for counts.
     pub(super) column: String,

@@ -7,9 +7,9 @@ use crate::{Result, Shape, Table, read::reading::Reading};
 
 /// A database that cannot be opened.
 #[derive(Debug)]
-pub(crate) enum Absent {}
+pub(crate) enum Disabled {}
 
-impl Snapshot for Absent {
+impl Snapshot for Disabled {
     fn names(&mut self) -> Result<Vec<DatabaseTable>> {
         match *self {}
     }
@@ -35,7 +35,7 @@ impl Snapshot for Absent {
     }
 }
 
-impl TablesWriter for Absent {
+impl TablesWriter for Disabled {
     fn begin(&mut self, _: &str, _: &Table, _: Existing) -> Result<usize> {
         match *self {}
     }

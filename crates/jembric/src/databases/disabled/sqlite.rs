@@ -1,6 +1,6 @@
 //! Replaces SQLite in a build without the feature `sqlite`.
 
-use super::{absent::Absent, failed};
+use super::{disabled::Disabled, failed};
 use crate::Result;
 use std::path::Path;
 
@@ -19,13 +19,13 @@ fn left_out<T>(database: &Path) -> Result<T> {
 }
 
 impl Sqlite {
-    pub(crate) fn open(path: &Path) -> Result<Absent> {
+    pub(crate) fn open(path: &Path) -> Result<Disabled> {
         left_out(path)
     }
 }
 
 impl SqliteWriter {
-    pub(crate) fn open(path: &Path, _: &Path, _: bool) -> Result<Absent> {
+    pub(crate) fn open(path: &Path, _: &Path, _: bool) -> Result<Disabled> {
         left_out(path)
     }
 }

@@ -1,6 +1,6 @@
 //! Replaces PostgreSQL in a build without the feature `postgresql`.
 
-use super::{absent::Absent, failed};
+use super::{disabled::Disabled, failed};
 use crate::Result;
 
 /// A database that cannot be opened.
@@ -19,13 +19,13 @@ fn left_out<T>(database: &str) -> Result<T> {
 }
 
 impl PostgreSql {
-    pub(crate) fn open(uri: &str) -> Result<Absent> {
+    pub(crate) fn open(uri: &str) -> Result<Disabled> {
         left_out(uri)
     }
 }
 
 impl PostgreSqlWriter {
-    pub(crate) fn open(uri: &str) -> Result<Absent> {
+    pub(crate) fn open(uri: &str) -> Result<Disabled> {
         left_out(uri)
     }
 }
