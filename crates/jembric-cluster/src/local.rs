@@ -121,7 +121,7 @@ fn ended(children: Vec<Child>) -> Result<(), Failure> {
         if output.status.success() {
             continue;
         }
-        // It has message the reason itself.
+        // It has printed the reason itself.
         if process == 0 && output.status.code().is_some() {
             return Err(Failure::Told(output.status.code().unwrap_or(1) as u8));
         }
