@@ -85,8 +85,8 @@ fn planned(
     let file = |name: &String| {
         let mut reading = reading.clone();
         // A query is for the databases of which no table is named, and ranges are for databases.
-        reading.query = reading.query.filter(|_| names_database(name));
-        reading.by_ranges_of = reading.by_ranges_of.filter(|_| is_database(name));
+        reading.query = if names_database(name) { reading.query } else { None };
+        reading.by_ranges_of = if is_database(name) { reading.by_ranges_of } else { None };
         Input::File(name.clone(), reading)
     };
     let mut inputs: Vec<Input> = before.map(Input::Step).into_iter().collect();

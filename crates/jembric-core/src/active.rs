@@ -384,9 +384,11 @@ impl ActivePlan {
             .rules
             .range
             .and_then(|range| Warning::of_periods_in_part(range, self.periods, None));
-        ledger.warnings.extend(cut.filter(|_| !is_on_a_day));
+        if !is_on_a_day {
+            ledger.warnings.extend(cut);
+        }
         ledger.warnings.extend(self.range_warning.clone());
-        ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
+        ledger.zone = instants.then(|| context.zone.to_string());
         ledger.note("without an end", open);
     }
 
@@ -416,7 +418,9 @@ impl Prepared for ActivePlan {
         let share = match &self.gives {
             Gives::On(day) => return self.on(*day, table, context),
             // Counts are folded.
-            Gives::Counts { .. } => return Err(Error::Sink("counts were not folded".into())),
+            Gives::Counts { .. } => {
+                return Err(Error::Broken { invariant: "counts were not folded" });
+            }
             Gives::Rows { share } => share,
         };
         let intervals = self.intervals(table, None, context)?;

@@ -412,7 +412,7 @@ impl AlmanacPlan {
             from: None,
             as_of: context.as_of,
             view: Some(range),
-            zone: Some(context.zone.to_string()).filter(|_| instants),
+            zone: instants.then(|| context.zone.to_string()),
             rows_in: kept + dropped.iter().map(|(_, rows)| rows).sum::<u64>(),
             kept,
             dropped: dropped.into_iter().filter(|(_, rows)| *rows > 0).map(entry).collect(),

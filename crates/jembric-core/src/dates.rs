@@ -37,8 +37,8 @@ impl BadCell {
         let number = origin.map(|origin| origin.line(row));
         let has_lines = origin.is_some_and(|origin| origin.numbering() == Numbering::Lines);
         BadCell {
-            row: number.filter(|_| !has_lines).unwrap_or(row as u64 + 1),
-            line: number.filter(|_| has_lines),
+            row: if has_lines { row as u64 + 1 } else { number.unwrap_or(row as u64 + 1) },
+            line: if has_lines { number } else { None },
             text: shortened(text),
             why: why.map(|why| why.to_string()),
         }

@@ -59,7 +59,7 @@ impl FromStr for Decimal {
             && fraction.len() <= MOST_PLACES
             && whole.bytes().any(|digit| digit.is_ascii_digit())
             && !trimmed.ends_with('.');
-        let units = format!("{whole}{fraction}").parse().ok().filter(|_| is_number);
+        let units = if is_number { format!("{whole}{fraction}").parse().ok() } else { None };
         units.map(|units| Decimal { units, places: fraction.len() as u8 }).ok_or_else(|| {
             ValueError::Malformed {
                 what: "a number",

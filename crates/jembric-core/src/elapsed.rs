@@ -388,8 +388,8 @@ impl ElapsedPlan {
             Between::Ends(ends) if ends.iter().any(|end| matches!(end, End::AsOf)));
         let instants = from.are_instants() || to.are_instants();
         all_kept(answer.anonymous(), self.step.clone(), table, &self.accounting, |ledger| {
-            ledger.as_of = context.as_of.filter(|_| as_of);
-            ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
+            ledger.as_of = if as_of { context.as_of } else { None };
+            ledger.zone = instants.then(|| context.zone.to_string());
             let without = match self.between {
                 Between::Previous { .. } => "rows without a previous date",
                 Between::Ends(_) => "rows without both dates",
@@ -536,7 +536,10 @@ fn negatives(numbers: &ArrayRef) -> u64 {
             .map(|&number| u64::from(number < 0.0))
             .sum(),
     };
-    let Some(nulls) = numbers.nulls().filter(|_| below_zero > 0) else { return below_zero };
+    if below_zero == 0 {
+        return below_zero;
+    }
+    let Some(nulls) = numbers.nulls() else { return below_zero };
     let is_negative = |row: &usize| match numbers.as_primitive_opt::<Int64Type>() {
         Some(numbers) => numbers.value(*row) < 0,
         None => numbers.as_primitive::<Float64Type>().value(*row) < 0.0,

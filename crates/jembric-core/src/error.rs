@@ -288,6 +288,11 @@ pub enum Error {
         /// The limit.
         most: u64,
     },
+    /// Something that must hold in the program does not. This is a mistake in Jembric.
+    Broken {
+        /// What does not hold.
+        invariant: &'static str,
+    },
     /// Places in the data are wrong. Other parts of the table may have more of them.
     Places(Places),
     /// The newest date of a column without dates is needed.

@@ -447,7 +447,7 @@ impl FilledPlan {
             set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&usable)],
         };
         let (mut ledger, set_aside) = masks.account(self.step.clone(), table, &self.accounting)?;
-        ledger.zone = Some(context.zone.to_string()).filter(|_| axis.instants);
+        ledger.zone = axis.instants.then(|| context.zone.to_string());
 
         let cells = SeriesCells::lay_out(self, table, [&usable, &kept, &before], axis)?;
         ledger.view = stated.or_else(|| cells.view());

@@ -219,13 +219,13 @@ impl Intervals {
         if rules.open_ends == OpenEnds::Refuse {
             refuse_open(table, rules, &fates)?;
         }
-        let closing_tick = close.or(until).filter(|_| any_closed);
+        let closing_tick = if any_closed { close.or(until) } else { None };
         let cut = until
             .filter(|_| any_closed)
             .map(|_| BooleanBuffer::collect_bool(closed.len(), |row| closed[row] && !is_open(row)));
         let closed_on = closing_tick.map(|tick| context.as_of.unwrap_or_else(|| ticks.day(tick)));
         let instants = starts.are_instants() || ends.are_instants();
-        let closed = Some(closed).filter(|_| any_closed);
+        let closed = any_closed.then_some(closed);
         Ok(Intervals {
             first,
             last,

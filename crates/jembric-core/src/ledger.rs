@@ -547,7 +547,7 @@ impl RowMasks {
             });
         }
         let entries = |masks: &[(Reason, BooleanBuffer)], with_lines| {
-            let origin = table.origin().filter(|_| with_lines);
+            let origin = if with_lines { table.origin() } else { None };
             masks.iter().map(|(reason, rows)| entry(*reason, rows, origin)).collect()
         };
         let tally = Tally {

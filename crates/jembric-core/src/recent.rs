@@ -428,7 +428,7 @@ impl Selection for RecentPlan {
             let whole = Warning::of_whole_periods(range, name, dates.periods());
             outcome.ledger.warnings.extend(whole);
         }
-        outcome.ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
+        outcome.ledger.zone = dates.are_instants().then(|| context.zone.to_string());
         Ok(outcome)
     }
 

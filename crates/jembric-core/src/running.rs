@@ -351,7 +351,7 @@ impl RunningPlan {
         let track = Track::new(self, &entities, &dates, before, context)?;
         let last = if carries { track.last_stop() } else { None };
         ledger.zone =
-            Some(context.zone.to_string()).filter(|_| track.days.is_some() && dates.are_instants());
+            (track.days.is_some() && dates.are_instants()).then(|| context.zone.to_string());
 
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         let mut missing = BTreeMap::new();

@@ -137,7 +137,8 @@ impl Reading<'_> {
             _ => (names(&self.chosen.per), self.chosen.per.first()),
         };
         let each = if columns.is_empty() { String::new() } else { format!(" by {columns}") };
-        let apart = apart.filter(|_| self.chosen.apart.is_none() && self.panels.count() == 1);
+        let apart =
+            if self.chosen.apart.is_none() && self.panels.count() == 1 { apart } else { None };
         Err(Error::TooMuchToDraw {
             found: format!("{} {what}{each}", jembric_core::grouped(found)),
             most: most as u64,

@@ -434,7 +434,7 @@ fn pieces_of(form: Form, series: usize, points: &[Point]) -> Vec<Piece> {
             Form::Steps => last.is_none_or(|last| last.until != point.from),
             _ => point.after_gap,
         };
-        let of_last = last.filter(|_| !breaks);
+        let of_last = if !breaks { last } else { None };
         let differs = pieces.last().is_none_or(|piece| piece.is_marked != point.is_marked);
         if breaks || differs {
             // A piece begins where the one before ended, unless a gap lies between them.

@@ -22,10 +22,14 @@ use crate::{
 use memory::Memory;
 use std::{
     fmt,
+    ops::ControlFlow,
     panic::resume_unwind,
     sync::{Arc, mpsc},
     thread,
 };
+
+/// Receives batches, and breaks when it needs no more.
+pub type Receiver<'a> = dyn FnMut(Table) -> Result<ControlFlow<()>> + 'a;
 
 /// A table that is delivered in batches.
 pub trait Scan: fmt::Debug + Send + Sync {
@@ -35,10 +39,18 @@ pub trait Scan: fmt::Debug + Send + Sync {
     /// The number of rows.
     fn rows(&self) -> u64;
 
-    /// Delivers all rows in order, in at least one batch.
+    /// Delivers the rows in order, in at least one batch, until the receiver breaks. Returns whether
+    /// it did.
     ///
     /// Errors: those of reading, and those of the receiver.
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()>;
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>>;
+
+    /// Delivers all rows in order, in at least one batch.
+    ///
+    /// Errors: as for [`each_until`](Scan::each_until).
+    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        self.each_until(&mut |batch| take(batch).map(ControlFlow::Continue)).map(|_| ())
+    }
 }
 
 /// A table in memory, or one that is delivered in batches.
@@ -96,6 +108,11 @@ impl Data {
 
     /// Delivers all rows in order, in at least one batch.
     pub(crate) fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+        self.each_until(&mut |batch| take(batch).map(ControlFlow::Continue)).map(|_| ())
+    }
+
+    /// Delivers the rows in order, in at least one batch, until the receiver breaks.
+    pub(crate) fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         match self {
             Data::Table(table) => take(table.clone()),
             Data::Larger(scan) => read_ahead(scan.as_ref(), take),
@@ -108,19 +125,12 @@ impl Data {
     pub fn head(&self, rows: usize) -> Result<Table> {
         let Data::Larger(scan) = self else { return Ok(self.sample().head(rows)) };
         let (mut batches, mut left) = (Vec::new(), rows);
-        let read = scan.each(&mut |batch| {
+        let _ = scan.each_until(&mut |batch| {
             let some = batch.head(left);
             left -= some.rows();
             batches.push(some);
-            match left {
-                0 => Err(CoreError::Sink("there are enough rows".into()).into()),
-                _ => Ok(()),
-            }
-        });
-        match left {
-            0 => {}
-            _ => read?,
-        }
+            Ok(if left == 0 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+        })?;
         collect::joined(&batches)
     }
 
@@ -163,17 +173,28 @@ impl Data {
 }
 
 /// Delivers the batches of a scan, and reads the next batch while one is taken.
-fn read_ahead(scan: &dyn Scan, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+fn read_ahead(scan: &dyn Scan, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
     let (send, receive) = mpsc::sync_channel(0);
     thread::scope(|scope| {
         let reader = scope.spawn(move || {
-            let stopped = |_| CoreError::Sink("the receiver stopped".into()).into();
-            scan.each(&mut |batch| send.send(batch).map_err(stopped))
+            // If the receiver fails or breaks, the channel closes, and reading stops.
+            scan.each_until(&mut |batch| {
+                let is_sent = send.send(batch).is_ok();
+                Ok(if is_sent { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
+            })
         });
-        // If the receiver fails, the channel closes, and reading stops.
-        let taken = receive.into_iter().try_for_each(take);
+        let mut taken = Ok(ControlFlow::Continue(()));
+        for batch in receive {
+            taken = take(batch);
+            if !matches!(taken, Ok(ControlFlow::Continue(()))) {
+                break;
+            }
+        }
         let read = reader.join().unwrap_or_else(|panic| resume_unwind(panic));
-        taken.and(read)
+        match taken? {
+            ControlFlow::Continue(()) => read,
+            ControlFlow::Break(()) => Ok(ControlFlow::Break(())),
+        }
     })
 }
 

@@ -190,7 +190,7 @@ impl Checked<'_> {
                     running.reconcile.iter().cloned().chain(newest).collect();
                 // A picture needs only the columns that it draws.
                 let draws = plans[until].is_some() && routine.steps[until].operation.draws();
-                let shown = Some(until).filter(|_| !(running.pictures_only && draws));
+                let shown = (!(running.pictures_only && draws)).then_some(until);
                 routine.columns_of_files(places.clone(), shown, (tables, plans), &at_any_rate)
             }
             _ => HashMap::new(),

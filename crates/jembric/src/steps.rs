@@ -513,7 +513,7 @@ impl Step {
             [(_, table), ..] => table.explained(error),
             [] => error,
         })?;
-        plan.ok_or_else(|| CoreError::Sink("the step has no input".into()))
+        plan.ok_or_else(|| CoreError::Broken { invariant: "a step has no input" })
     }
 
     /// Delivers the result in batches, and returns the account.

@@ -114,7 +114,7 @@ impl Sweep {
         (row_bytes, context): (u64, &Context),
     ) -> Result<Sweep> {
         let periods = Cutting::new(active.grain, active.periods);
-        let overall = overall.filter(|_| groups > 0);
+        let overall = if groups > 0 { overall } else { None };
         let (first, last) = overall.unwrap_or((0, -1));
         // Without a range the last period counts to its end, even if the data ends earlier.
         let last = if !is_stated && overall.is_some() { periods.end_of(last) } else { last };

@@ -505,7 +505,7 @@ impl CountsState {
         }
         self.settle()?;
         // Open intervals end on the newest date of all rows.
-        let close = self.newest.filter(|_| self.context.as_of.is_none());
+        let close = if self.context.as_of.is_none() { self.newest } else { None };
         let pending = std::mem::take(&mut self.pending);
         if let Some((table, numbers)) = pending.take_in_order()? {
             self.settle_rows(&table, &Numbers::Listed(numbers), close)?;

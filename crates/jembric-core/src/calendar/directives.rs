@@ -46,7 +46,7 @@ impl Directives {
             moments: any("HIklMSfNTRrXcspP"),
             instants: any("zs"),
             two_digit_years,
-            century: century.filter(|_| two_digit_years),
+            century: if two_digit_years { century } else { None },
         })
     }
 

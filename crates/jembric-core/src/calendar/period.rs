@@ -297,7 +297,7 @@ pub fn loose_label(text: &[u8], grain: Grain) -> Option<Day> {
         (Grain::Month, _) => named_month(text),
         (Grain::Quarter, [b'Q' | b'q', quarter @ b'1'..=b'4', b' ' | b'-', year @ ..])
         | (Grain::Quarter, [year @ .., b'Q' | b'q', quarter @ b'1'..=b'4']) => {
-            let year = digits(year.trim_ascii()).filter(|_| year.trim_ascii().len() == 4);
+            let year = if year.trim_ascii().len() == 4 { digits(year.trim_ascii()) } else { None };
             year.and_then(|year| Day::from_ymd(year as i32, 3 * u32::from(quarter - b'0') - 2, 1))
         }
         (Grain::Week, [year @ .., b'W' | b'w', _, _]) if year.len() == 4 => {

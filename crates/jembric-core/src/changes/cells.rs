@@ -356,7 +356,7 @@ impl Operands<'_> {
                 Some(difference) => Difference::Exact(difference, *places),
                 None => {
                     let float = one.at(now).to_float() - other.at(before).to_float();
-                    Difference::Rounded(Some(float).filter(|_| places.is_none())?)
+                    Difference::Rounded(places.is_none().then_some(float)?)
                 }
             },
         })

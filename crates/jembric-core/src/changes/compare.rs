@@ -36,7 +36,7 @@ pub(super) fn differing(
         if kinds.0 != kinds.1 && !are_numbers && !has_no_values(one) && !has_no_values(other) {
             return Ok(texts_differ(now, before, column, both));
         }
-        let within = within.filter(|_| are_numbers);
+        let within = if are_numbers { within } else { None };
         let any_float = [kinds.0, kinds.1].contains(&Type::Float);
         if let (Some(these), Some(those)) = (Numbers::from_array(one), Numbers::from_array(other))
             && any_float

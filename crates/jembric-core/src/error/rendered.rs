@@ -337,6 +337,10 @@ impl Error {
                     listed(named, *keys)
                 )
             }
+            Error::Broken { invariant } => format!(
+                "this is a mistake in Jembric: {invariant}. Please report it with the steps and a \
+                 table that cause it"
+            ),
             Error::NoNewest { column } => {
                 format!("column `{column}` has no dates, so it has no newest date")
             }

@@ -355,7 +355,7 @@ pub(super) fn converted(value: &Value, kind: TermType) -> Result<Value> {
 /// with 0. A short constant is compared as a float.
 pub(super) fn compared(left: &Value, right: &Value) -> Result<(Value, Value)> {
     let is_short = |value: &Value| {
-        let known = Numbers::from_array(&value.array).filter(|_| value.constant);
+        let known = if value.constant { Numbers::from_array(&value.array) } else { None };
         known.is_some_and(|numbers| numbers.known_as_float(0).is_some())
     };
     if is_short(left) || is_short(right) {

@@ -108,7 +108,7 @@ pub(super) fn constant(literal: &Literal) -> Value {
         Literal::Decimal { units, places } => {
             let places = *places as i8;
             let fits = places <= 18 && units.unsigned_abs() < 1_000_000_000_000_000_000;
-            let narrow = i64::try_from(*units).ok().filter(|_| fits);
+            let narrow = if fits { i64::try_from(*units).ok() } else { None };
             let narrow = narrow.map(|units| {
                 Decimal64Array::from(vec![units]).with_precision_and_scale(18, places)
             });

@@ -352,7 +352,7 @@ proptest! {
             None => Extent::Data,
         };
         let list = EntityList::from_table(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
-        let entities = Some(list).filter(|_| listed && !each && !rows.is_empty());
+        let entities = (listed && !each && !rows.is_empty()).then_some(list);
         let filled = Filled { limit, added_only, range, entities,
             ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };
         let in_order = filled.apply(&table_of(&rows)).unwrap();

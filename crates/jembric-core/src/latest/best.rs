@@ -229,7 +229,7 @@ fn best_records<D: Date>(
         ids,
         dates,
         earliest,
-        considered: Some(considered).filter(|_| considered.count_set_bits() < all),
+        considered: (considered.count_set_bits() < all).then_some(considered),
     };
     let threads = rayon::current_num_threads();
     let cut = |length: usize, pieces: usize| {

@@ -238,7 +238,7 @@ impl Selection for RecordPlan {
         let ledger = &mut outcome.ledger;
         ledger.as_of = context.as_of;
         let cut = context.as_of.is_some() || self.at_each.is_some();
-        ledger.zone = Some(context.zone.to_string()).filter(|_| cut && rows.dates.are_instants());
+        ledger.zone = (cut && rows.dates.are_instants()).then(|| context.zone.to_string());
         ledger.counts.insert(0, ("entities".into(), chosen.entities));
         ledger.note("tied records", decided.records);
         if decided.records > 0 && self.ties == Ties::All {

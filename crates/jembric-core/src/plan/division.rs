@@ -208,7 +208,9 @@ impl ByEntity {
                 keyed.iter_mut().zip(nulls.iter()).for_each(|(keyed, valid)| *keyed &= valid);
             }
             self.add_hashes(&column, &mut hashes);
-            if let Some(nulls) = column.logical_nulls().filter(|_| self.missing_is_a_key) {
+            if let Some(nulls) = column.logical_nulls()
+                && self.missing_is_a_key
+            {
                 // The value below a missing one may be any.
                 let missing = hashes.iter_mut().zip(nulls.iter()).filter(|(_, valid)| !valid);
                 missing.for_each(|(hash, _)| *hash = seed);

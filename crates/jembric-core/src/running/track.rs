@@ -335,7 +335,7 @@ impl<'a> Track<'a> {
             let kept = records.slice(last.from, last.records.end - last.from);
             return Ok(Earlier::Records(kept.anonymous().without_others_texts()?));
         }
-        let before = self.before.filter(|_| last.continues);
+        let before = if last.continues { self.before } else { None };
         let first_day = match (before, &self.days) {
             (Some(before), _) => before.first_day,
             (None, Some(days)) => self.day(days, last.from),
@@ -370,7 +370,7 @@ impl<'a> Track<'a> {
             let best = last.map(of_last).map(Carried::Best);
             return Ok((extreme, best));
         }
-        let opening = opening.filter(|_| asked.figure == Figure::Sum);
+        let opening = if asked.figure == Figure::Sum { opening } else { None };
         let (before, count) = match before {
             Some(Carried::Sum(sum, count)) => (Some(sum), *count),
             _ => (None, 0),

@@ -70,8 +70,10 @@ impl SpellsPlan {
             Some(Piece { left, are_last }) => {
                 let (mut sorted, mut spells) = (parts.values, Vec::new());
                 let last = self.join(0, &mut sorted, left.take(), &mut spells);
-                *left = last.filter(|_| !are_last);
-                spells.extend(last.filter(|_| are_last && !self.idle));
+                *left = if !are_last { last } else { None };
+                if are_last && !self.idle {
+                    spells.extend(last);
+                }
                 vec![spells]
             }
             None => {
@@ -81,7 +83,9 @@ impl SpellsPlan {
                         sorted.clear();
                         sorted.extend_from_slice(parts.of_entity(entity));
                         let last = self.join(entity as u32, &mut sorted, None, &mut spells);
-                        spells.extend(last.filter(|_| !self.idle));
+                        if !self.idle {
+                            spells.extend(last);
+                        }
                     }
                     spells
                 };
@@ -107,7 +111,7 @@ impl SpellsPlan {
         ledger.note("without an end", open);
         ledger.note("not ended by the as-of date", cut);
         ledger.as_of = intervals.closed_on;
-        ledger.zone = Some(context.zone.to_string()).filter(|_| intervals.instants);
+        ledger.zone = intervals.instants.then(|| context.zone.to_string());
 
         // The end has the meaning of the intervals' ends.
         let free = i32::from(rules.end_day == EndDay::Exclusive);

@@ -79,7 +79,7 @@ impl SpellsPlan {
         };
         let (mut ledger, set_aside) = fates.account(self.step.clone(), table, &self.accounting)?;
         ledger.as_of = context.as_of;
-        ledger.zone = Some(context.zone.to_string()).filter(|_| dates.are_instants());
+        ledger.zone = dates.are_instants().then(|| context.zone.to_string());
         ledger.counts.insert(0, ("spells".into(), spells.len() as u64));
         ledger.note("records replaced on the same day", counts.0);
         ledger.note("ties decided by the greatest value", counts.1);

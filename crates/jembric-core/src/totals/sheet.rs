@@ -45,7 +45,9 @@ pub(super) fn outcome(
     context: &Context,
 ) -> Result<Outcome> {
     let most = totals.most_side_by_side;
-    if let Some(named) = totals.side.first().filter(|_| part.groups.sides.count as u64 > most) {
+    if let Some(named) = totals.side.first()
+        && part.groups.sides.count as u64 > most
+    {
         let (column, values) = (named.column.clone(), part.groups.sides.count as u64);
         return Err(Error::TooManyColumns { column, values, most });
     }
@@ -366,7 +368,7 @@ impl<'a> Sheet<'a> {
     fn ledger(&self, context: &Context) -> Result<Ledger> {
         let mut ledger = self.part.tally.clone().ledger(self.totals.step.clone());
         let instants = self.part.by_date.iter().any(|dated| dated.instants);
-        ledger.zone = Some(context.zone.to_string()).filter(|_| instants);
+        ledger.zone = instants.then(|| context.zone.to_string());
         if let (Some(axis), Some((first, last))) = (self.axis(), self.ends()) {
             let own = Range::new(axis.first_day(first), axis.last_day(last));
             ledger.view = self.part.range.or(own);

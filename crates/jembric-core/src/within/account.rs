@@ -250,8 +250,8 @@ impl Account<'_> {
             Keep::EmptyWindows => (of_windows, of_events),
             _ => (of_events, of_windows),
         };
-        ledger.as_of = context.as_of.filter(|_| self.closed);
-        ledger.zone = Some(context.zone.to_string()).filter(|_| columns.cut_instants());
+        ledger.as_of = if self.closed { context.as_of } else { None };
+        ledger.zone = columns.cut_instants().then(|| context.zone.to_string());
         ledger.other_side = Some(Box::new(other));
         Ok(Outcome { table, ledger, set_aside: both_aside(events_aside, windows_aside, "window")? })
     }

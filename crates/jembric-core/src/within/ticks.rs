@@ -229,7 +229,7 @@ impl Sides {
         if within.open_ends == OpenEnds::Refuse && open.count_set_bits() > 0 {
             return Err(self.refused(&open, table));
         }
-        let closed_by = context.as_of.filter(|_| within.open_ends == OpenEnds::AsOf);
+        let closed_by = if within.open_ends == OpenEnds::AsOf { context.as_of } else { None };
         let close = closed_by.map_or(T::MAX, |day| clock.end_of(day));
 
         let mut first = match &self.from {

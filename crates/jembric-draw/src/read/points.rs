@@ -176,7 +176,9 @@ fn in_order(mut points: Vec<(i64, Point)>, is_time: bool) -> (Vec<Point>, usize,
             point.after_gap = after_missing || is_far;
         }
         // A state ends where the next one begins, even if that one is not known.
-        if let Some(last) = ordered.last_mut().filter(|_| !after_missing) {
+        if let Some(last) = ordered.last_mut()
+            && !after_missing
+        {
             last.until = point.from;
         }
         last = Some((number, point.from));

@@ -104,7 +104,7 @@ pub(super) fn draw(text: &mut TextPicture, content: &Content, lines: &[BarLine],
                 const PARTS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
                 let place = to.floor() as usize;
                 if let Some(cell) = cells.get_mut(place) {
-                    *cell = Some((series, PARTS[rest])).filter(|_| rest > 0);
+                    *cell = (rest > 0).then(|| (series, PARTS[rest]));
                 }
             }
         }

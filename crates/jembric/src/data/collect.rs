@@ -6,7 +6,9 @@ use super::{
     memory::Memory,
     spill::{SpillScan, SpillWriter},
 };
+use crate::data::Receiver;
 use crate::{Result, Stack, Table};
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 /// Takes batches with the same columns. Decimals may be of 64 or 128 bits.
@@ -152,10 +154,14 @@ impl Scan for Unified {
         self.parts.iter().map(Data::rows).sum()
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
-        self.parts
-            .iter()
-            .try_for_each(|part| part.each(&mut |batch| take(unified(&self.columns, &batch)?)))
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
+        for part in &self.parts {
+            let taken = part.each_until(&mut |batch| take(unified(&self.columns, &batch)?))?;
+            if taken.is_break() {
+                return Ok(taken);
+            }
+        }
+        Ok(ControlFlow::Continue(()))
     }
 }
 

@@ -5,6 +5,7 @@
 //! found before it is unpacked.
 
 use super::{Scan, bytes_of, memory::Memory};
+use crate::data::Receiver;
 use crate::{
     CoreError, Table,
     arrow::{
@@ -20,6 +21,7 @@ use arrow_ipc::{
     reader::StreamReader,
     writer::{IpcWriteOptions, StreamWriter},
 };
+use std::ops::ControlFlow;
 use std::{
     fs::{self, File},
     io::{self, Write},
@@ -286,14 +288,17 @@ impl Scan for SpillScan {
         self.run.rows()
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         for number in 0..self.run.frames() {
             let table = self.run.frame(number)?;
-            take(match number {
+            let taken = take(match number {
                 0 => table.with_not_numbers(self.run.not_numbers),
                 _ => table,
             })?;
+            if taken.is_break() {
+                return Ok(taken);
+            }
         }
-        Ok(())
+        Ok(ControlFlow::Continue(()))
     }
 }

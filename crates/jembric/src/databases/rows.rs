@@ -1,5 +1,6 @@
 //! Rows of databases, with the numbers and keys by which ledgers name them.
 
+use crate::data::Receiver;
 use crate::{
     Table,
     data::{Data, Scan, memory::Memory},
@@ -8,6 +9,7 @@ use crate::{
     read::{reading::Reading, scan::TextScan},
 };
 use jembric_core::Origin;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 impl Reading {
@@ -93,13 +95,13 @@ impl Scan for NumberedScan {
         self.scan.rows()
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         let mut before = 0;
-        self.scan.each(&mut |batch| {
+        self.scan.each_until(&mut |batch| {
             let rows = batch.rows();
-            take(self.rows.named(batch, before))?;
+            let taken = take(self.rows.named(batch, before))?;
             before += rows;
-            Ok(())
+            Ok(taken)
         })
     }
 }

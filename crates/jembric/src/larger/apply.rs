@@ -7,7 +7,7 @@ use super::{
     step::{Account, Accounted, Larger, Take, applied, both, delivered},
 };
 use crate::{
-    Access, CoreError, Plan, Table, Type,
+    Access, Plan, Table, Type,
     data::{
         collect::Collector,
         merge::{MergeOrder, merge},
@@ -16,6 +16,7 @@ use crate::{
     error::{Error, Result},
 };
 use jembric_core::{Division, Fold, Overall};
+use std::ops::ControlFlow;
 
 impl Larger<'_> {
     /// Applies the plan and delivers the result in batches. The table of the outcome has no rows.
@@ -74,8 +75,8 @@ impl Larger<'_> {
     ) -> Result<Option<Fold>> {
         let Some(mut fold) = plan.begin() else { return Ok(None) };
         for (place, input) in self.inputs.iter().enumerate() {
-            let (mut first_row, mut is_too_large) = (first, false);
-            let folded = self.each(input, &mut |batch| {
+            let mut first_row = first;
+            let folded = self.each_until(input, &mut |batch| {
                 let rows = batch.rows() as u64;
                 take(&mut fold, place, batch, first_row)?;
                 first_row += rows;
@@ -85,18 +86,15 @@ impl Larger<'_> {
                 if fold.bytes() > most {
                     // What is left after that must be less, so that rows are not compacted often.
                     fold.compact()?;
-                    is_too_large = fold.bytes() > most / 4 * 3;
+                    if fold.bytes() > most / 4 * 3 {
+                        return Ok(ControlFlow::Break(()));
+                    }
                 }
-                if is_too_large {
-                    Err(CoreError::Sink("the state is too large".into()).into())
-                } else {
-                    Ok(())
-                }
-            });
-            if is_too_large {
+                Ok(ControlFlow::Continue(()))
+            })?;
+            if folded.is_break() {
                 return Ok(None);
             }
-            folded?;
         }
         Ok(Some(fold))
     }
@@ -231,7 +229,7 @@ impl Larger<'_> {
         let Some(Division::Entities(division)) = plan.division() else {
             return self.as_a_whole(take);
         };
-        let last_rows = self.plan.last_rows().filter(|_| !self.knows_all);
+        let last_rows = if !self.knows_all { self.plan.last_rows() } else { None };
         let mut last_rows = last_rows.and_then(|plan| plan.begin());
         let bytes: u64 = self.inputs.iter().map(|input| input.bytes()).sum();
         let parts = bytes.div_ceil(self.memory.part()).clamp(2, MOST_PARTS) as u32;

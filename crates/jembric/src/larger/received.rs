@@ -1,6 +1,7 @@
 //! [`Received`]: rows that processes send to this one.
 
 use super::results::{numbered, with_lines};
+use crate::data::Receiver;
 use crate::{
     Table,
     data::{
@@ -11,6 +12,7 @@ use crate::{
     },
     error::Result,
 };
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 /// Rows that processes send to this one. Those of one process keep their order, and come before
@@ -135,10 +137,15 @@ impl Scan for ReceivedScan {
         self.runs.iter().map(SpillFile::rows).sum()
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         for run in &self.runs {
-            (0..run.frames()).try_for_each(|number| take(self.frame(run, number)?))?;
+            for number in 0..run.frames() {
+                let taken = take(self.frame(run, number)?)?;
+                if taken.is_break() {
+                    return Ok(taken);
+                }
+            }
         }
-        Ok(())
+        Ok(ControlFlow::Continue(()))
     }
 }

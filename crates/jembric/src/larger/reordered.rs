@@ -49,7 +49,7 @@ impl Shared<'_> {
             ResultOrder::Rows(place) => {
                 Ok(Home::Numbers { place: *place, starts: self.first_rows[*place].clone() })
             }
-            _ => Err(CoreError::Sink("the result has no order".into()).into()),
+            _ => Err(CoreError::Broken { invariant: "the result has no order" }.into()),
         }
     }
 
@@ -68,8 +68,9 @@ impl Shared<'_> {
             (Home::Numbers { place, starts }, _) => {
                 let numbers = batch.row_numbers(*place);
                 let numbers = numbers.filter(|numbers| numbers.null_count() == 0);
-                let numbers = numbers
-                    .ok_or_else(|| CoreError::Sink("a row of the result has no number".into()))?;
+                let numbers = numbers.ok_or_else(|| CoreError::Broken {
+                    invariant: "a row of the result has no number",
+                })?;
                 Ok(numbers.values().iter().map(|&number| owner_of(number, starts)).collect())
             }
             (Home::Columns(_), None) => Ok(vec![0; batch.rows()]),
@@ -165,7 +166,10 @@ impl Shared<'_> {
             return Ok((result, None));
         }
         if result.rows() != own.iter().sum::<u64>() {
-            return Err(CoreError::Sink("rows were added or dropped".into()).into());
+            return Err(CoreError::Broken {
+                invariant: "rows were added or dropped when they were put in order",
+            }
+            .into());
         }
         let numbers = first_rows.iter().zip(&own).flat_map(|(&first, &rows)| first..first + rows);
         let mut numbers = numbers.map(|number| number as i64);

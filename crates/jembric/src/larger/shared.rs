@@ -29,6 +29,7 @@ use crate::{
     error::{Error, Result},
 };
 use jembric_core::{ByEntity, Division, EntityPart, Fold, Overall, ResultOrder};
+use std::ops::ControlFlow;
 
 /// A step whose tables are shared by several processes.
 pub(crate) struct Shared<'a> {
@@ -149,7 +150,7 @@ impl Shared<'_> {
         match (wrong.reduce(|one, other| self.larger.both_places(one, other)), accounted) {
             (None, Some(accounted)) => Ok(accounted),
             (Some(places), _) => Err(CoreError::from(places).into()),
-            (None, None) => Err(CoreError::Sink("nothing was answered".into()).into()),
+            (None, None) => Err(CoreError::Broken { invariant: "a step gave no result" }.into()),
         }
     }
 
@@ -300,8 +301,7 @@ impl Shared<'_> {
         let first_row = self.first_rows[0][process].unwrap_or(0);
         let mut number = self.numbering(self.needs_numbers(division).then_some((0, first_row)));
         let mut next_rows = vec![process as u64 * OF_A_PROCESS; processes];
-        let mut is_too_large = false;
-        let folded = self.larger.each(input, &mut |batch| {
+        let folded = self.larger.each_until(input, &mut |batch| {
             let owners = division.owners(0, &batch, &samples, processes as u32)?;
             for (owner, rows) in grouped(&number(batch)?, &owners, processes)? {
                 folds[owner].take_of(0, &rows, next_rows[owner])?;
@@ -313,18 +313,13 @@ impl Shared<'_> {
             let bytes = |folds: &[Fold]| folds.iter().map(Fold::bytes).sum::<u64>();
             if bytes(&folds) > memory.whole() {
                 folds.iter_mut().try_for_each(Fold::compact)?;
-                is_too_large = bytes(&folds) > memory.whole() / 4 * 3;
+                if bytes(&folds) > memory.whole() / 4 * 3 {
+                    return Ok(ControlFlow::Break(()));
+                }
             }
-            if is_too_large {
-                Err(CoreError::Sink("the states are too large".into()).into())
-            } else {
-                Ok(())
-            }
-        });
-        if !is_too_large {
-            folded?;
-        }
-        if self.exchange.all_gather(&is_too_large)?.contains(&true) {
+            Ok(ControlFlow::Continue(()))
+        })?;
+        if self.exchange.all_gather(&folded.is_break())?.contains(&true) {
             return Ok(None);
         }
         let mut states: Vec<Vec<u8>> = vec![Vec::new(); processes];

@@ -1,5 +1,6 @@
 //! [`Larger`]: a step whose tables are larger than memory, and what all ways to apply it share.
 
+use crate::data::Receiver;
 use crate::{
     CoreError, Outcome, Plan, Shape, Stack, Table,
     data::{
@@ -13,6 +14,7 @@ use crate::{
 };
 use jembric_core::{Overall, Places, Sink};
 use rayon::prelude::*;
+use std::ops::ControlFlow;
 
 /// Receives the rows of a result.
 pub(crate) type Take<'a> = dyn FnMut(&Table) -> Result<()> + 'a;
@@ -44,19 +46,33 @@ impl Larger<'_> {
         input: &Data,
         take: &mut dyn FnMut(Table) -> Result<()>,
     ) -> Result<()> {
+        self.each_until(input, &mut |batch| take(batch).map(ControlFlow::Continue)).map(|_| ())
+    }
+
+    /// The same, until the receiver breaks. Returns whether it did.
+    pub(super) fn each_until(
+        &self,
+        input: &Data,
+        take: &mut Receiver<'_>,
+    ) -> Result<ControlFlow<()>> {
         let most = self.memory.batch();
         let name = input.sample().origin().map(|origin| origin.file());
         let mut rows = 0;
-        input.each(&mut |batch| {
+        input.each_until(&mut |batch| {
             let batch = batch.with_first_row(self.first_row + rows);
             rows += batch.rows() as u64;
-            if bytes_of(&batch) > 2 * most {
-                in_batches(vec![batch], most)?.into_iter().try_for_each(&mut *take)?
+            let batches = if bytes_of(&batch) > 2 * most {
+                in_batches(vec![batch], most)?
             } else {
-                take(batch)?
+                vec![batch]
+            };
+            for batch in batches {
+                if take(batch)?.is_break() {
+                    return Ok(ControlFlow::Break(()));
+                }
             }
             self.memory.tell(Phase::Reading, name, rows, input.rows());
-            Ok(())
+            Ok(ControlFlow::Continue(()))
         })
     }
 
@@ -79,7 +95,10 @@ impl Larger<'_> {
 
     /// Whether all rows must be surveyed before they are divided.
     pub(super) fn surveys(&self) -> Result<bool> {
-        let Some(first) = self.inputs.first().filter(|_| !self.knows_all) else { return Ok(false) };
+        if self.knows_all {
+            return Ok(false);
+        }
+        let Some(first) = self.inputs.first() else { return Ok(false) };
         Ok(self.plan.survey(&first.sample().emptied())?.is_some())
     }
 
@@ -226,7 +245,7 @@ impl Account {
     pub(crate) fn finish(self) -> Result<Accounted> {
         match (self.outcome, self.set_aside.finish()?) {
             (Some(outcome), Some(set_aside)) => Ok(Accounted { outcome, set_aside }),
-            _ => Err(CoreError::Sink("nothing was answered".into()).into()),
+            _ => Err(CoreError::Broken { invariant: "a step gave no result" }.into()),
         }
     }
 }

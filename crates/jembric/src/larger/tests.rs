@@ -1,5 +1,7 @@
 //! Temporary files, merging and collecting.
 
+use super::step::Account;
+use crate::data::Receiver;
 use crate::{
     Error, Result, Table,
     arrow::{ArrayRef, Decimal64Array, Decimal128Array, Int64Array, StringViewArray},
@@ -13,6 +15,7 @@ use crate::{
 };
 use proptest::prelude::*;
 use rstest::rstest;
+use std::ops::ControlFlow;
 use std::{
     fs,
     path::PathBuf,
@@ -375,13 +378,15 @@ impl Scan for Counted {
         10
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         for n in 0..10 {
             self.read.fetch_add(1, SeqCst);
-            take(numbers(&[n]))?;
+            if take(numbers(&[n]))?.is_break() {
+                return Ok(ControlFlow::Break(()));
+            }
         }
         match self.end {
-            End::Well => Ok(()),
+            End::Well => Ok(ControlFlow::Continue(())),
             End::InAnError => Err(Error::Changed { file: "stays.csv".to_owned() }),
             End::InAPanic => panic!("damaged"),
         }
@@ -432,4 +437,17 @@ fn reading_stops_when_the_receiver_fails() {
 #[should_panic(expected = "damaged")]
 fn a_panic_while_reading_is_passed_on() {
     let _ = counted(End::InAPanic).1.each(&mut |_| Ok(()));
+}
+
+#[test]
+fn reading_stops_when_there_are_enough_rows() {
+    let (scan, data) = counted(End::InAnError);
+    assert_eq!(values(&data.head(3).unwrap()), [0, 1, 2]);
+    assert!(scan.read.load(SeqCst) <= 4, "one batch is read ahead");
+}
+
+#[test]
+fn a_step_without_a_result_is_a_mistake_of_the_program() {
+    let error = Account::new(&Memory::unlimited()).finish().err().unwrap().to_string();
+    assert!(error.starts_with("this is a mistake in Jembric: a step gave no result"), "{error}");
 }

@@ -100,7 +100,7 @@ impl Quantity {
         let count = |rows: u64| Value { text: grouped(rows), number: Some(rows as f64) };
         let Some(column) = &self.column else { return Ok(count(table.rows() as u64)) };
         let row = match self.what {
-            What::First => Some(0).filter(|_| table.rows() > 0),
+            What::First => (table.rows() > 0).then_some(0),
             What::Last => table.rows().checked_sub(1),
             _ => {
                 let totals = Totals::new();

@@ -255,7 +255,7 @@ impl Page<'_> {
             None => step.ledger.step.clone(),
         };
         // The file has the main result.
-        let written = step.written.as_ref().filter(|_| number == 0);
+        let written = if number == 0 { step.written.as_ref() } else { None };
         // A table of a database is no file that a browser could open.
         let written = written.filter(|name| !is_database_output(name));
         let url = written.zip(self.directory).and_then(|(name, directory)| {

@@ -13,6 +13,7 @@ use super::{
     reading::Reading,
     table::{Typing, insisted},
 };
+use crate::data::Receiver;
 use crate::{
     CoreError, Table,
     data::{
@@ -28,6 +29,7 @@ use arrow_cast::cast;
 use arrow_schema::DataType;
 use borsh::{BorshDeserialize, BorshSerialize};
 use jembric_core::Origin;
+use std::ops::ControlFlow;
 use std::{ops::Range, sync::Arc};
 
 /// Rows of CSV with the types of their columns.
@@ -136,7 +138,9 @@ impl TextScan {
         let kept = scan.try_types(&typing, fits, exchange)?;
         // From now on, whoever takes the batches reports their rows.
         scan.reading.progress = None;
-        if let Some(origin) = kept.origin.filter(|_| fits) {
+        if let Some(origin) = kept.origin
+            && fits
+        {
             return scan.table(kept.arrays, origin).map(Data::Table);
         }
         let sample = scan.first_rows()?;
@@ -350,18 +354,20 @@ impl Scan for TextScan {
         self.rows
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         self.expect_unchanged()?;
         let mut first_row = 0;
         for group in self.groups() {
             let table = self.batch(group, first_row)?;
             first_row += table.rows() as u64;
-            take(table)?;
+            if take(table)?.is_break() {
+                return Ok(ControlFlow::Break(()));
+            }
         }
-        if self.regions.is_empty() {
-            take(self.sample().head(0))?;
+        if self.regions.is_empty() && take(self.sample().head(0))?.is_break() {
+            return Ok(ControlFlow::Break(()));
         }
-        self.expect_unchanged()
+        self.expect_unchanged().map(ControlFlow::Continue)
     }
 }
 

@@ -382,7 +382,8 @@ impl Reading {
         let named = named.filter_map(|(name, array)| Some((name, array?)));
         let fields = named.map(|(name, array): (String, ArrayRef)| {
             let field = Field::new(&name, array.data_type().clone(), true);
-            let grain = periods.get(&name).filter(|_| *array.data_type() == DataType::Date32);
+            let grain =
+                if *array.data_type() == DataType::Date32 { periods.get(&name) } else { None };
             let about = grain.map(|grain| ("jembric.grain".to_owned(), grain.to_string()));
             (field.with_metadata(about.into_iter().collect::<HashMap<_, _>>()), array)
         });

@@ -40,7 +40,10 @@ impl Routine {
     pub(crate) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
         let is_of_a_step = !error.is_closed_pipe() && !matches!(error, Error::Process { .. });
-        let Some(text) = self.text.as_ref().filter(|_| is_of_a_step) else { return error };
+        if !is_of_a_step {
+            return error;
+        }
+        let Some(text) = self.text.as_ref() else { return error };
         let is_file = |name: &str| {
             let name = shown_name(name.trim_start_matches("./"));
             // The error may be about the database of a table.

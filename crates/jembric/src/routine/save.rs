@@ -130,7 +130,7 @@ impl Routine {
         if let Some(picture) = &step.picture {
             settings.insert("write".to_owned(), picture.clone().into());
         }
-        let alone = settings.iter().next().filter(|_| settings.len() == 1);
+        let alone = if settings.len() == 1 { settings.iter().next() } else { None };
         let alone = alone.filter(|(name, _)| {
             step.operation.setting(name).is_some_and(|setting| stands_alone(setting.takes))
         });

@@ -191,7 +191,7 @@ impl<'a> Executor<'a> {
             None
         };
         for (&place, Accounted { outcome, set_aside }) in stream.steps.iter().zip(&accounted) {
-            let written = written.as_deref().filter(|_| place == end);
+            let written = if place == end { written.as_deref() } else { None };
             let written = written.map(|name| shown_name(&shares.name(name)));
             let ran = Ran {
                 step: &routine.steps[place],
@@ -212,7 +212,7 @@ impl<'a> Executor<'a> {
             if place == end && shares.is_first() {
                 self.compare(&ran)?;
             }
-            self.accounts[place] = Some(&outcome.ledger).filter(|_| self.keeps_accounts).cloned();
+            self.accounts[place] = self.keeps_accounts.then(|| &outcome.ledger).cloned();
         }
         Ok(end)
     }
@@ -288,7 +288,7 @@ impl<'a> Executor<'a> {
         if is_last {
             self.hand_over(&answer, to)?;
         }
-        self.answers[end] = Some(answer).filter(|_| self.is_used(end));
+        self.answers[end] = self.is_used(end).then_some(answer);
         Ok(accounted)
     }
 
@@ -326,7 +326,7 @@ impl<'a> Executor<'a> {
         if let (Some(last), Some(table)) = (accounted.last_mut(), table) {
             last.outcome.table = table.map_err(at)?;
         }
-        self.answers[end] = Some(own).filter(|_| self.is_used(end));
+        self.answers[end] = self.is_used(end).then_some(own);
         Ok(accounted)
     }
 

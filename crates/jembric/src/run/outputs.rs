@@ -129,7 +129,7 @@ impl Checked<'_> {
 }
 
 pub(super) fn no_result() -> CoreError {
-    CoreError::Sink("the step gave no result".into())
+    CoreError::Broken { invariant: "a step gave no result" }
 }
 
 /// The file for the result of a step.

@@ -122,10 +122,13 @@ impl<'a> Report<'a> {
         let Ran { step, place, outcome, context, .. } = *ran;
         let (routine, outline) = (checked.routine, &checked.outline);
         // The file of the table; a picture has its own.
-        let written = ran.written.as_deref().filter(|_| step.write.is_some());
+        let written = if step.write.is_some() { ran.written.as_deref() } else { None };
         let written = written.map(|names| names.rsplit(", ").next().unwrap_or(names));
         self.collected.account(place, (&outcome.ledger, ran.set_aside), written)?;
-        let Some(inputs) = inputs.filter(|_| outline.needs(place)) else { return Ok(()) };
+        if !outline.needs(place) {
+            return Ok(());
+        }
+        let Some(inputs) = inputs else { return Ok(()) };
         let at = |error: CoreError| routine.told_at(step, error);
         let behind = || routine.accounts_behind(place, accounts);
         let drawn = |outcome: &Outcome| {

@@ -182,7 +182,7 @@ impl<'a> Stream<'a> {
         let prepare = |shapes: &[Shape]| {
             let named = names.iter().copied().cloned().zip(shapes.iter().cloned().map(Some));
             let plan = step.prepare(&named.collect::<Vec<_>>(), self.context)?;
-            plan.ok_or_else(|| CoreError::Sink("the step has no input".into()).into())
+            plan.ok_or_else(|| CoreError::Broken { invariant: "a step has no input" }.into())
         };
         let inputs: Vec<&Data> = self.inputs.iter().map(|(_, input)| input).collect();
         let running = self.checked.running;

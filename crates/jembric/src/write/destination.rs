@@ -12,7 +12,6 @@ mod journal;
 use super::writing::{Batches, Writing};
 use crate::disk::temporary::{self, Purpose, Temporary};
 use crate::{
-    CoreError,
     data::Data,
     databases::{
         existing::Existing,
@@ -24,6 +23,7 @@ use crate::{
 };
 use behind::behind;
 use journal::Journal;
+use std::ops::ControlFlow;
 use std::{
     fs,
     io::{self, Write},
@@ -147,19 +147,19 @@ impl Destination {
     pub fn write_data(&mut self, writing: Writing, data: &Data) -> Result<()> {
         let mut failed = None;
         let written = self.write_tables(writing, |batches| {
-            let read = data.each(&mut |batch| {
-                batches.write(&batch).map_err(|error| CoreError::Sink(error.into()).into())
+            let mut unwritten = None;
+            let read = data.each_until(&mut |batch| {
+                unwritten = batches.write(&batch).err();
+                let is_written = unwritten.is_none();
+                Ok(if is_written { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
             });
-            match read {
-                // An error of the file is that of writing it.
-                Err(Error::Core(CoreError::Sink(error))) => {
-                    Err(error.downcast::<io::Error>().map_or_else(io::Error::other, |error| *error))
-                }
-                Err(error) => {
+            match (unwritten, read) {
+                (Some(error), _) => Err(error),
+                (None, Err(error)) => {
                     failed = Some(error);
                     Err(io::Error::other("the rows could not be read"))
                 }
-                Ok(()) => Ok(()),
+                (None, Ok(_)) => Ok(()),
             }
         });
         failed.map_or(written, Err)

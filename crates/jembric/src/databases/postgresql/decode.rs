@@ -263,7 +263,7 @@ impl Decoder {
             let field = |(name, _): &(String, _)| {
                 // The type is that of the array.
                 let field = Field::new(name, DataType::Null, true);
-                let grain = column.periods.filter(|_| column.wire == Wire::Date);
+                let grain = if column.wire == Wire::Date { column.periods } else { None };
                 let about = grain.map(|periods| ("jembric.grain".to_owned(), periods.to_string()));
                 let field = field.with_metadata(about.into_iter().collect::<HashMap<_, _>>());
                 wanted.contains(&name.as_str()).then_some(field)

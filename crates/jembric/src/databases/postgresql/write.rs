@@ -126,7 +126,9 @@ impl PostgreSqlWriter {
         self.connection.execute(&format!("create {kind} {table} ({})", columns.join(", ")))?;
         for column in shape.columns() {
             let periods = column.kind.and_then(Type::periods);
-            if let Some(periods) = periods.filter(|_| column.kind != Some(Type::DAYS)) {
+            if let Some(periods) = periods
+                && column.kind != Some(Type::DAYS)
+            {
                 let name = quoted(&column.name);
                 self.connection.execute(&format!(
                     "comment on column {table}.{name} is '{GRAIN_COMMENT}{periods}'"

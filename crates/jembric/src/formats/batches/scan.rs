@@ -1,6 +1,7 @@
 //! [`ColumnarScan`]: a file with typed columns that is read in batches.
 
 use super::{CELL, Columnar, Input, Room, Unread, arrow, in_file, parquet, whole};
+use crate::data::Receiver;
 use crate::{
     Table,
     arrow::{RecordBatch, schema::SchemaRef},
@@ -10,6 +11,7 @@ use crate::{
     text::file_bytes::{Stamp, stamp_of},
 };
 use jembric_core::Origin;
+use std::ops::ControlFlow;
 use std::sync::Arc;
 
 /// Receives batches, and tells whether there was an error.
@@ -172,26 +174,29 @@ impl Scan for ColumnarScan {
         self.rows
     }
 
-    fn each(&self, take: &mut dyn FnMut(Table) -> Result<()>) -> Result<()> {
+    fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>> {
         self.expect_unchanged()?;
-        let (mut first_row, mut failed) = (0, None);
+        let (mut first_row, mut stopped) = (0, None);
         self.batches(self.batch, &mut |schema, batches| {
             let batch = whole(schema, &batches)?;
             drop(batches);
             let rows = batch.num_rows() as u64;
             let taken = self.table(batch, first_row).and_then(&mut *take);
             first_row += rows;
-            taken.map_err(|error| {
-                failed = Some(error);
-                Stopped::ByReceiver
-            })
+            match taken {
+                Ok(ControlFlow::Continue(())) => Ok(()),
+                broken_or_failed => {
+                    stopped = Some(broken_or_failed);
+                    Err(Stopped::ByReceiver)
+                }
+            }
         })?;
-        if let Some(error) = failed {
-            return Err(error);
+        if let Some(broken_or_failed) = stopped {
+            return broken_or_failed;
         }
-        if first_row == 0 {
-            take(self.sample.head(0))?;
+        if first_row == 0 && take(self.sample.head(0))?.is_break() {
+            return Ok(ControlFlow::Break(()));
         }
-        self.expect_unchanged()
+        self.expect_unchanged().map(ControlFlow::Continue)
     }
 }
