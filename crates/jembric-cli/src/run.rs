@@ -310,11 +310,21 @@ pub(crate) fn run(
         shows,
         screen,
     )?;
+    print_end(&checked, as_of, account.ledger, screen)
+}
+
+/// Prints why results were not compared, and where the report page is.
+fn print_end(
+    checked: &Checked<'_>,
+    as_of: Option<Day>,
+    form: LedgerForm,
+    screen: &mut Screen,
+) -> Result<(), Failure> {
     for why in checked.not_compared() {
         screen.account(format!("  warning: {why}"))?;
     }
     match checked.page_file(as_of)? {
-        Some(page) if account.ledger == LedgerForm::Text => {
+        Some(page) if form == LedgerForm::Text => {
             Ok(screen.account(format!("The report page is in {}", page.display()))?)
         }
         _ => Ok(()),
@@ -391,7 +401,7 @@ impl Targets {
         let Some(aside) = &mut self.aside else { return Ok(()) };
         match form {
             Shown::As(writing) => {
-                aside.write_data(writing.clone().existing(existing), set_aside)?;
+                aside.write_data(writing.existing(existing), set_aside)?;
             }
             Shown::AsTable => {
                 let set_aside = set_aside.head(usize::MAX)?;
@@ -441,7 +451,7 @@ impl Execution<'_> {
         out: &mut Option<Destination>,
         screen: &mut Screen,
     ) -> Result<(), Failure> {
-        let (shown, goes_on) = (delivery.table.clone(), self.goes_on);
+        let (shown, goes_on) = (delivery.table, self.goes_on);
         if delivery.picture.is_some() {
             let mut nowhere = io::sink();
             return self

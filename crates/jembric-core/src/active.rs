@@ -10,6 +10,7 @@ mod events;
 mod rows;
 mod settled;
 
+use crate::plan::NOT_FOLDED;
 use crate::{
     calendar::{Day, Grain, Periods, Range},
     context::{Context, Sink},
@@ -212,6 +213,27 @@ impl Active {
     }
 }
 
+impl Active {
+    /// The range, which takes in whole periods if both columns hold nothing finer than periods, and
+    /// the warning that it does.
+    fn whole_range(
+        &self,
+        shape: &Shape,
+        start: usize,
+        end: usize,
+    ) -> (Option<Range>, Option<Warning>) {
+        let periods = |place: usize| shape.kind(place).and_then(Type::periods);
+        let own = periods(start).filter(|own| periods(end) == Some(*own));
+        match self.range.zip(own) {
+            Some((range, own)) => {
+                let warning = Warning::of_whole_periods(range, &self.start, own);
+                (Some(range.to_whole(own)), warning)
+            }
+            None => (self.range, None),
+        }
+    }
+}
+
 impl Operation for Active {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
@@ -260,15 +282,7 @@ impl Operation for Active {
                 (Gives::Rows { share }, result)
             }
         };
-        // A range of days takes in whole periods, if both columns hold nothing finer.
-        let periods = |place: usize| shape.kind(place).and_then(Type::periods);
-        let own = periods(start).filter(|own| periods(end) == Some(*own));
-        let whole = self.range.zip(own).map(|(range, own)| {
-            let warning = Warning::of_whole_periods(range, &self.start, own);
-            (range.to_whole(own), warning)
-        });
-        let (range, range_warning) =
-            whole.map_or((self.range, None), |(range, warning)| (Some(range), warning));
+        let (range, range_warning) = self.whole_range(shape, start, end);
         let rules = Rules {
             start,
             end,
@@ -417,10 +431,7 @@ impl Prepared for ActivePlan {
         let table = tables[0];
         let share = match &self.gives {
             Gives::On(day) => return self.on(*day, table, context),
-            // Counts are folded.
-            Gives::Counts { .. } => {
-                return Err(Error::Broken { invariant: "counts were not folded" });
-            }
+            Gives::Counts { .. } => return Err(NOT_FOLDED),
             Gives::Rows { share } => share,
         };
         let intervals = self.intervals(table, None, context)?;

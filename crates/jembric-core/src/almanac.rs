@@ -211,13 +211,6 @@ struct AlmanacPlan {
 }
 
 impl Prepared for AlmanacPlan {
-    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let records = self.covered.iter();
-        let records =
-            records.map(|covered| Records::count(tables[covered.table], covered.place, context));
-        self.outcome(&records.collect::<Vec<_>>(), context)
-    }
-
     fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
         let (context, records) = (context.clone(), vec![Records::default(); self.covered.len()]);
         Some(Box::new(AlmanacState { plan: self, context, records }))

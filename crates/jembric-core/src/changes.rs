@@ -187,6 +187,29 @@ impl Changes {
         }
     }
 
+    /// The latest records at two dates of one table; none if there are two tables.
+    ///
+    /// Errors: the settings are for the other one of both.
+    fn latest(&self, has_second: bool) -> Result<Option<(Latest, Between)>> {
+        match (&self.date, self.between, has_second) {
+            (Some(_), _, true) => excludes("date", "a second table"),
+            (None, Some(_), _) => needs("between", "`date`"),
+            (None, None, false) => needs("per", "a second table, or `date` and `between`"),
+            (Some(_), None, false) => needs("date", "`between`"),
+            (None, None, true) if !self.then.is_empty() => needs("then", "`date`"),
+            (None, None, true) => Ok(None),
+            (Some(date), Some(between), false) => {
+                let mut latest = Latest::new(date).per(self.per.clone()).then(self.then.clone());
+                latest.ties = match self.ties {
+                    Duplicates::Refuse => Ties::Refuse,
+                    Duplicates::First => Ties::First,
+                    Duplicates::Last => Ties::Last,
+                };
+                Ok(Some((latest, between)))
+            }
+        }
+    }
+
     /// Prepares the operation for a table now and one before. Without the latter, the table is
     /// compared with itself between two dates.
     ///
@@ -196,23 +219,7 @@ impl Changes {
             let value = self.within.map_or_else(String::new, |within| within.to_string());
             return refuse("within", value, "0 or a greater number");
         }
-        let latest = match (&self.date, &self.between, before) {
-            (Some(_), _, Some(_)) => excludes("date", "a second table"),
-            (None, Some(_), _) => needs("between", "`date`"),
-            (None, None, None) => needs("per", "a second table, or `date` and `between`"),
-            (Some(_), None, None) => needs("date", "`between`"),
-            (None, None, Some(_)) if !self.then.is_empty() => needs("then", "`date`"),
-            (None, None, Some(_)) => Ok(None),
-            (Some(date), Some(between), None) => {
-                let mut latest = Latest::new(date).per(self.per.clone()).then(self.then.clone());
-                latest.ties = match self.ties {
-                    Duplicates::Refuse => Ties::Refuse,
-                    Duplicates::First => Ties::First,
-                    Duplicates::Last => Ties::Last,
-                };
-                Ok(Some((latest, *between)))
-            }
-        }?;
+        let latest = self.latest(before.is_some())?;
         let (sides, older) = match before {
             Some(before) => (vec![now, before], before),
             None => (vec![now], now),
@@ -226,23 +233,7 @@ impl Changes {
         if let Some((latest, between)) = &latest {
             latest.prepare(now, &context.clone().as_of(between.now))?;
         }
-        let mut result = Shape::of_columns(pairs.iter().map(|pair| {
-            let column = &now.columns()[pair.of_events];
-            let kind = column.kind.filter(|kind| older.kind(pair.of_windows) == Some(*kind));
-            ColumnShape::new(&column.name, kind)
-        }));
-        let kinds: Option<Vec<(Type, Type)>> = compared.iter().map(|column| column.kinds).collect();
-        let value = kinds.as_ref().map(|kinds| common_type(kinds));
-        let difference = kinds.as_ref().map(|kinds| difference_type(kinds));
-        for (name, kind) in [
-            ("change", Some(Type::Text)),
-            ("column", Some(Type::Text)),
-            ("before", value),
-            ("now", value),
-            ("difference", difference),
-        ] {
-            result = result.with_shape(ColumnShape::new(name, kind))?;
-        }
+        let result = result_shape(now, older, &pairs, &compared)?;
         let mut uses = Inputs::new();
         for (side, shape) in sides.iter().enumerate() {
             // Rows set aside and errors name whole rows.
@@ -336,6 +327,32 @@ impl Changes {
         let tables: Vec<&Table> = [now].into_iter().chain(before).collect();
         self.prepare_for(now, before, context)?.apply(&tables)
     }
+}
+
+/// The keys, and the columns of a change.
+fn result_shape(
+    now: &Shape,
+    older: &Shape,
+    pairs: &[Pair],
+    compared: &[Compared],
+) -> Result<Shape> {
+    let keys = Shape::of_columns(pairs.iter().map(|pair| {
+        let column = &now.columns()[pair.of_events];
+        let kind = column.kind.filter(|kind| older.kind(pair.of_windows) == Some(*kind));
+        ColumnShape::new(&column.name, kind)
+    }));
+    let kinds: Option<Vec<(Type, Type)>> = compared.iter().map(|column| column.kinds).collect();
+    let value = kinds.as_ref().map(|kinds| common_type(kinds));
+    let difference = kinds.as_ref().map(|kinds| difference_type(kinds));
+    let columns = [
+        ("change", Some(Type::Text)),
+        ("column", Some(Type::Text)),
+        ("before", value),
+        ("now", value),
+        ("difference", difference),
+    ];
+    let with = |shape: Shape, (name, kind)| shape.with_shape(ColumnShape::new(name, kind));
+    columns.into_iter().try_fold(keys, with)
 }
 
 struct ChangesPlan {

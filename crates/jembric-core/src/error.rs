@@ -1,5 +1,5 @@
-//! The error type of the core. Each variant carries facts: what happened, and where. `rendered` turns
-//! them into text.
+//! The error type of the core. Each variant carries facts: what happened, and where. `rendered`
+//! turns them into text.
 
 mod rendered;
 

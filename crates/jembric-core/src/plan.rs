@@ -51,10 +51,17 @@ pub enum Access {
     Ordered,
 }
 
+/// The error of a plan that folds, and was applied in another way.
+pub(crate) const NOT_FOLDED: Error = Error::Broken { invariant: "a plan that folds was applied" };
+
 /// The implementation of a plan.
 pub(crate) trait Prepared: Send + Sync {
-    /// The result for tables of the shapes that it was prepared for.
-    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome>;
+    /// The result for tables of the shapes that it was prepared for. A plan that always folds needs
+    /// none.
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        let _ = (tables, context);
+        Err(NOT_FOLDED)
+    }
 
     /// Delivers the result in batches. The table of the outcome has no rows.
     fn apply_into(

@@ -321,7 +321,9 @@ macro_rules! from_given_text {
                 setting: &$crate::Setting,
             ) -> $crate::Result<$kind> {
                 match given {
-                    $crate::settings::Given::Text(text) => text.parse().map_err($crate::Error::from),
+                    $crate::settings::Given::Text(text) => {
+                        text.parse().map_err($crate::Error::from)
+                    }
                     $crate::settings::Given::Number(number) => {
                         number.to_string().parse().map_err($crate::Error::from)
                     }

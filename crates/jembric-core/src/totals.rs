@@ -22,7 +22,7 @@ use crate::{
     context::Context,
     error::{Result, Smaller, excludes, in_setting, needs, refuse},
     kind::Type,
-    ledger::{Accounting, Cause, Outcome},
+    ledger::{Accounting, Cause},
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{
@@ -34,9 +34,7 @@ use crate::{
     table::Table,
     written::EntityList,
 };
-use cells::Groups;
 use of_all::OfAll;
-use partial::PartialTotals;
 use requested::{RequestedFigure, Scope, What, suffixes};
 use serde::Serialize;
 use state::TotalsState;
@@ -521,12 +519,6 @@ struct TotalsPlan {
 }
 
 impl Prepared for TotalsPlan {
-    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let (part, set_aside) =
-            PartialTotals::compute(self, tables[0], Groups::from_table(self, tables[0])?, context)?;
-        sheet::outcome(self, part, set_aside, context)
-    }
-
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         self.surveyed(table, context).map(Some)
     }

@@ -1,5 +1,5 @@
-//! What changed in the result of a step since an earlier date, for the run that finds it and for the
-//! page that shows it.
+//! What changed in the result of a step since an earlier date, for the run that finds it and for
+//! the page that shows it.
 
 use crate::{Outcome, Result, Table, formats::text::CellText};
 use std::collections::BTreeSet;

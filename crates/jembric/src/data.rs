@@ -39,8 +39,8 @@ pub trait Scan: fmt::Debug + Send + Sync {
     /// The number of rows.
     fn rows(&self) -> u64;
 
-    /// Delivers the rows in order, in at least one batch, until the receiver breaks. Returns whether
-    /// it did.
+    /// Delivers the rows in order, in at least one batch, until the receiver breaks. Returns
+    /// whether it did.
     ///
     /// Errors: those of reading, and those of the receiver.
     fn each_until(&self, take: &mut Receiver<'_>) -> Result<ControlFlow<()>>;

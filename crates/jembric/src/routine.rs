@@ -257,8 +257,8 @@ impl Planned {
 
 impl Routine {
     /// The words of its text for settings that an error or a warning suggests
-    /// ([`Error::rendered`](crate::Error::rendered), [`Ledger::rendered`](crate::Ledger::rendered)); none for a
-    /// routine without a text.
+    /// ([`Error::rendered`](crate::Error::rendered),
+    /// [`Ledger::rendered`](crate::Ledger::rendered)); none for a routine without a text.
     pub fn words(&self) -> Option<Words<'static>> {
         self.text.as_ref().map(|_| -> Words<'static> { &routine_words })
     }

@@ -430,7 +430,11 @@ proptest! {
             .map(|c| if must(c) { format!("%{:02X}", c as u32) } else { c.to_string() })
             .collect();
         let (_, host) = fresh.uri.split_once('@').unwrap();
-        let uri = if is_parameter { format!("postgresql://{host}?password={escaped}&user={user}") } else { format!("postgresql://{user}:{escaped}@{host}") };
+        let uri = if is_parameter {
+            format!("postgresql://{host}?password={escaped}&user={user}")
+        } else {
+            format!("postgresql://{user}:{escaped}@{host}")
+        };
         let text = |value: &str| serde_json::to_string(value).unwrap();
         let (read, write) = (text(&format!("{uri}:dues")), text(&format!("{uri}:sums")));
         let routine = format!(

@@ -66,7 +66,7 @@ impl Span {
     pub fn after(self, day: Day) -> Result<Day> {
         day.plus_months(self.months)
             .and_then(|day| day.plus_days(self.days))
-            .ok_or_else(|| ValueError::BeyondCalendar { from: day, span: self })
+            .ok_or(ValueError::BeyondCalendar { from: day, span: self })
     }
 }
 

@@ -351,7 +351,8 @@ proptest! {
                 day(from + length)).unwrap()),
             None => Extent::Data,
         };
-        let list = EntityList::from_table(&table(&format!("who:number\n{LISTED}")), &["who"]).unwrap();
+        let listed_rows = table(&format!("who:number\n{LISTED}"));
+        let list = EntityList::from_table(&listed_rows, &["who"]).unwrap();
         let entities = (listed && !each && !rows.is_empty()).then_some(list);
         let filled = Filled { limit, added_only, range, entities,
             ..Filled::new("day").per(["who"]).carry(["n"]).linear(["line"]) };

@@ -80,7 +80,8 @@ proptest! {
     fn exact_numbers_and_floats_have_one_order(one in text(), other in text()) {
         let (array, float) = (exact(&one), other.parse::<f64>().unwrap());
         let floats: ArrayRef = Arc::new(Float64Array::from(vec![float]));
-        let (exact, floats) = (Numbers::from_array(&array).unwrap(), Numbers::from_array(&floats).unwrap());
+        let exact = Numbers::from_array(&array).unwrap();
+        let floats = Numbers::from_array(&floats).unwrap();
         let order = exact.compare(0, &floats, 0);
         // The text of a whole float is all its digits.
         let shown = if float.fract() == 0.0 { format!("{float:.0}") } else { float.to_string() };

@@ -329,8 +329,8 @@ proptest! {
         let rows: Vec<Row> = rows.into_iter().map(|row| (row.0.map(by), row.1, row.2,
             row.3)).collect();
         let periods = Periods::from(grain);
-        let period = |row: &Row| row.1.map(|day| periods.containing(crate::calendar::Day::from_number(day)
-            .unwrap()));
+        let day = |number: i32| crate::calendar::Day::from_number(number).unwrap();
+        let period = |row: &Row| row.1.map(|number| periods.containing(day(number)));
         let mut groups: BTreeMap<(i32, bool, Option<i64>), Vec<Row>> = BTreeMap::new();
         for row in &rows {
             if let Some(period) = period(row) {

@@ -148,7 +148,9 @@ proptest! {
         for (place, title) in &ticks.places {
             // A tick is where its date begins.
             let reading = low + *place as i64;
-            let text = if title.contains('T') { Moment::from_micros(reading).unwrap().to_string() } else {
+            let text = if title.contains('T') {
+                Moment::from_micros(reading).unwrap().to_string()
+            } else {
                 prop_assert_eq!(reading.rem_euclid(MICROS_PER_DAY), 0);
                 day_of(reading).unwrap().to_string()
             };

@@ -144,6 +144,33 @@ fn each_group(
     Ok(())
 }
 
+/// The entries of the object in each line, with its number. Empty lines are skipped.
+///
+/// Errors: those of `on`; a line that is not an object.
+fn each_object(
+    stretch: &WholeLines<'_>,
+    wrong: &dyn Fn(u64, String) -> Error,
+    on: &mut OnEntries<'_>,
+) -> Result<()> {
+    for (line, number) in stretch.bytes.split(|&byte| byte == b'\n').zip(stretch.first_line..) {
+        let line = line.trim_ascii();
+        if line.is_empty() {
+            continue;
+        }
+        let text = simdutf8::basic::from_utf8(line).map_err(|_| {
+            wrong(number, "bytes that are not UTF-8, in which JSON is written".to_owned())
+        })?;
+        let entries = entries(text).map_err(|error| {
+            let problem = error.to_string();
+            let problem = problem.split(" at line").next().unwrap_or_default();
+            let column = error.column();
+            wrong(number, format!("expected one JSON object: {problem}, at column {column}"))
+        })?;
+        on(number, entries)?;
+    }
+    Ok(())
+}
+
 /// The columns and rows of a text of objects. If the text is long and memory is limited, it is read
 /// in groups of lines, and the rows are in a temporary file.
 ///
@@ -157,27 +184,7 @@ pub(crate) fn to_csv_rows(
 ) -> Result<CsvRows> {
     let (missing, file) = (rules.missing, source.name.as_str());
     let wrong = |line: u64, problem: String| Error::Line { file: file.to_owned(), line, problem };
-    let each = |stretch: &WholeLines<'_>, on: &mut OnEntries<'_>| -> Result<()> {
-        for (line, number) in stretch.bytes.split(|&byte| byte == b'\n').zip(stretch.first_line..) {
-            let line = line.trim_ascii();
-            if line.is_empty() {
-                continue;
-            }
-            let text = simdutf8::basic::from_utf8(line).map_err(|_| {
-                wrong(number, "bytes that are not UTF-8, in which JSON is written".to_owned())
-            })?;
-            let entries = entries(text).map_err(|error| {
-                let problem = error.to_string();
-                let problem = problem.split(" at line").next().unwrap_or_default();
-                wrong(
-                    number,
-                    format!("expected one JSON object: {problem}, at column {}", error.column()),
-                )
-            })?;
-            on(number, entries)?;
-        }
-        Ok(())
-    };
+    let each = |stretch: &WholeLines<'_>, on: &mut OnEntries<'_>| each_object(stretch, &wrong, on);
     let lines = AtomicU64::new(0);
     let keys = |stretch: &WholeLines<'_>| {
         let (mut keys, mut seen) = (Vec::<String>::new(), HashSet::<String>::new());

@@ -122,13 +122,12 @@ impl Book<'_> {
         Ok(())
     }
 
-    /// The columns and rows of a sheet. The first row with a value has the names, unless there is
-    /// no header. Rows without any value are skipped.
-    pub(crate) fn to_csv_rows(&self) -> Result<CsvRows> {
-        self.refuse_far_larger()?;
+    /// The row with the names, the first column with a value, and the names of the columns from it
+    /// on.
+    fn header(&self) -> Result<(u32, u32, Vec<String>)> {
         let (mut first, mut most) = (u32::MAX, 0);
         let mut header: Option<(u32, Vec<(u32, String)>)> = None;
-        let (no_header, missing) = (self.rules.no_header, self.rules.missing);
+        let no_header = self.rules.no_header;
         self.each(&mut |row, column, found| {
             let name = match found {
                 Cell::Missing => return Ok(true),
@@ -153,7 +152,15 @@ impl Book<'_> {
             }
         }
         refuse_twice(self.file, &names)?;
+        Ok((header_row, first, names))
+    }
 
+    /// The columns and rows of a sheet. The first row with a value has the names, unless there is
+    /// no header. Rows without any value are skipped.
+    pub(crate) fn to_csv_rows(&self) -> Result<CsvRows> {
+        self.refuse_far_larger()?;
+        let (header_row, first, names) = self.header()?;
+        let (no_header, missing) = (self.rules.no_header, self.rules.missing);
         let mut rows = Rows::new(names.len(), missing);
         let mut left = self.most_unpacked;
         let row_takes = CELL * names.len() as u64;
