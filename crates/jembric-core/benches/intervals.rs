@@ -120,6 +120,7 @@ fn fresh<T: Copy + Send + Sync>(rows: usize, value: T) -> Vec<T> {
     black_box((0..rows).into_par_iter().with_min_len(1 << 16).map(|_| value).collect())
 }
 
+#[expect(clippy::too_many_lines, reason = "one bench after the other")]
 fn counts(criterion: &mut Criterion) {
     const COUNT: usize = 10_000_000;
     let (starts, ends) = intervals(COUNT, 60);

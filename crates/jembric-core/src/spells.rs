@@ -309,13 +309,12 @@ impl Prepared for SpellsPlan {
 
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
-        let columns = table.columns_at(&self.per);
-        let entities = Entities::of_columns(&columns, table.rows(), Missing::NoEntity)?;
         match &self.spells_of {
             SpellsOf::States { date, value } => {
-                self.of_dated_states(table, *date, value, &entities, None, context)
+                self.of_dated_states(table, *date, value, None, context)
             }
             SpellsOf::Intervals(rules) => {
+                let entities = self.entities(table)?;
                 self.of_table_intervals(table, rules, &entities, None, context)
             }
         }
@@ -323,6 +322,10 @@ impl Prepared for SpellsPlan {
 }
 
 impl SpellsPlan {
+    fn entities(&self, table: &Table) -> Result<Entities> {
+        Entities::of_columns(&table.columns_at(&self.per), table.rows(), Missing::NoEntity)
+    }
+
     /// The entities in the order of their keys.
     fn order(&self, table: &Table, entities: &Entities) -> Result<Vec<usize>> {
         if self.per.is_empty() {

@@ -1,9 +1,9 @@
 //! Databases: tables, views and queries as sources, and tables as targets.
 //!
 //! `name` parses names such as `harbour.sqlite:stays`. `sqlite` and `postgresql` have a module for
-//! each kind of database. `rows` names the rows that are read. A [`Database`] is open for reading at
-//! one moment: all its tables are as they were when it was opened. [`Databases`] keeps those that a
-//! run has opened.
+//! each kind of database. `rows` names the rows that are read. A [`Database`] is open for reading
+//! at one moment: all its tables are as they were when it was opened. [`Databases`] keeps those
+//! that a run has opened.
 
 #[cfg(not(all(feature = "postgresql", feature = "sqlite")))]
 mod disabled;

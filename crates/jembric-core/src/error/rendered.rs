@@ -135,6 +135,10 @@ impl std::error::Error for Error {
 
 impl Error {
     /// The text of the error, in the words of an interface.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one arm for each fact, so that the compiler finds one without a text"
+    )]
     pub fn rendered(&self, words: Words<'_>) -> String {
         match self {
             Error::NoSuchColumn { file, column, nearest, columns } => {
@@ -201,18 +205,6 @@ impl Error {
                 format!("{what} gives a number that is too large to be exact: {example}")
             }
             Error::Expression(about) => about.to_string(),
-            Error::Places(Places::OpenRefused { end, rows, first }) => {
-                let [until, drop] =
-                    ["as-of", "drop"].map(|word| words(&Advised::setting("open-ends", word)));
-                format!(
-                    "{} {} no `{end}`, and missing ends are refused ({}{}). Let these intervals \
-                     last until the as-of date ({until}), or leave them out ({drop})",
-                    grouped(rows),
-                    if *rows == 1 { "row has" } else { "rows have" },
-                    first.join(", "),
-                    if *rows > first.len() as u64 { ", …" } else { "" }
-                )
-            }
             Error::TooManyRows { rows, most, widest, advice } => {
                 let widest =
                     widest.as_ref().map(|widest| format!(": {widest}")).unwrap_or_default();
@@ -292,13 +284,6 @@ impl Error {
                 "`{setting}`: `{}` is not a value of column `{column}`, which holds {kind}",
                 shortened(text)
             ),
-            Error::Places(Places::CellTaken { cells, grain, named }) => format!(
-                "{} of one entity and {grain} {} several records: {}. Combine them first, for \
-                 example with `totals`",
-                if *cells == 1 { "1 cell".to_owned() } else { format!("{} cells", grouped(cells)) },
-                if *cells == 1 { "has" } else { "have" },
-                listed(named, *cells)
-            ),
             Error::Varies { setting, column, entity, one, other } => format!(
                 "`{setting}`: column `{column}` is not constant: {entity} has `{}` and `{}`. Name \
                  a column with one value for each entity, or carry it",
@@ -314,7 +299,42 @@ impl Error {
                     grouped(most)
                 )
             }
-            Error::Places(Places::Tied { date, records, entities, named }) => {
+            Error::Broken { invariant } => format!(
+                "this is a mistake in Jembric: {invariant}. Please report it with the steps and a \
+                 table that cause it"
+            ),
+            Error::Places(places) => places.rendered(words),
+            Error::NoNewest { column } => {
+                format!("column `{column}` has no dates, so it has no newest date")
+            }
+            Error::Arrow(error) => format!("Arrow reported an error: {error}"),
+        }
+    }
+}
+
+impl Places {
+    fn rendered(&self, words: Words<'_>) -> String {
+        match self {
+            Places::OpenRefused { end, rows, first } => {
+                let [until, drop] =
+                    ["as-of", "drop"].map(|word| words(&Advised::setting("open-ends", word)));
+                format!(
+                    "{} {} no `{end}`, and missing ends are refused ({}{}). Let these intervals \
+                     last until the as-of date ({until}), or leave them out ({drop})",
+                    grouped(rows),
+                    if *rows == 1 { "row has" } else { "rows have" },
+                    first.join(", "),
+                    if *rows > first.len() as u64 { ", …" } else { "" }
+                )
+            }
+            Places::CellTaken { cells, grain, named } => format!(
+                "{} of one entity and {grain} {} several records: {}. Combine them first, for \
+                 example with `totals`",
+                if *cells == 1 { "1 cell".to_owned() } else { format!("{} cells", grouped(cells)) },
+                if *cells == 1 { "has" } else { "have" },
+                listed(named, *cells)
+            ),
+            Places::Tied { date, records, entities, named } => {
                 let first = words(&Advised::setting("ties", "first"));
                 let then = words(&Advised::Named("then"));
                 format!(
@@ -326,7 +346,7 @@ impl Error {
                     listed(named, *entities)
                 )
             }
-            Error::Places(Places::DuplicateKeys { side, keys, named }) => {
+            Places::DuplicateKeys { side, keys, named } => {
                 let first = words(&Advised::setting("ties", "first"));
                 let per = words(&Advised::Named("per"));
                 format!(
@@ -337,14 +357,6 @@ impl Error {
                     listed(named, *keys)
                 )
             }
-            Error::Broken { invariant } => format!(
-                "this is a mistake in Jembric: {invariant}. Please report it with the steps and a \
-                 table that cause it"
-            ),
-            Error::NoNewest { column } => {
-                format!("column `{column}` has no dates, so it has no newest date")
-            }
-            Error::Arrow(error) => format!("Arrow reported an error: {error}"),
         }
     }
 }

@@ -257,6 +257,10 @@ impl fmt::Display for Warning {
 }
 
 impl fmt::Display for Rendered<'_, Warning> {
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one arm for each fact, so that the compiler finds one without a text"
+    )]
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let named = |name| (self.1)(&Advised::Named(name));
         match self.0 {

@@ -4,7 +4,6 @@
 use super::{Piece, SpellsOf, SpellsPlan, of_intervals::Spell, of_states::StateSpell};
 use crate::{
     context::Context,
-    entities::{Entities, Missing},
     error::Result,
     ledger::Outcome,
     plan::{Pieces, before_last_day},
@@ -34,15 +33,14 @@ impl Pieces for Carrying {
 
     fn take(&mut self, rows: &Table, are_last: bool, context: &Context) -> Result<Outcome> {
         let plan = &self.plan;
-        let columns = rows.columns_at(&plan.per);
-        let entities = Entities::of_columns(&columns, rows.rows(), Missing::NoEntity)?;
         match &plan.spells_of {
             SpellsOf::States { date, value } => {
                 let piece = Piece { left: &mut self.of_states, are_last };
-                plan.of_dated_states(rows, *date, value, &entities, Some(piece), context)
+                plan.of_dated_states(rows, *date, value, Some(piece), context)
             }
             SpellsOf::Intervals(rules) => {
                 let piece = Piece { left: &mut self.of_intervals, are_last };
+                let entities = plan.entities(rows)?;
                 plan.of_table_intervals(rows, rules, &entities, Some(piece), context)
             }
         }

@@ -27,10 +27,10 @@ impl SpellsPlan {
         table: &Table,
         date: usize,
         value: &[Named],
-        entities: &Entities,
         piece: Option<Piece<'_, (Table, StateSpell)>>,
         context: &Context,
     ) -> Result<Outcome> {
+        let entities = &self.entities(table)?;
         let dates = table.dates_at(date);
         let all = || BooleanBuffer::new_set(table.rows());
         let dated = dates.nulls().map_or_else(all, NullBuffer::into_inner);

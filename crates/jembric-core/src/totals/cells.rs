@@ -321,8 +321,8 @@ impl TotalCells {
         let rows = used.len();
         let (first, last) = timed.ends(used).unwrap_or((0, -1));
         let periods = (i64::from(last) - i64::from(first) + 1) as u64;
-        let (parts, entities, sides) =
-            (u64::from(groups.parts), groups.entities.count as u64, groups.sides.count as u64);
+        let (entities, sides) = (groups.entities.count as u64, groups.sides.count as u64);
+        let parts = u64::from(groups.parts);
         let sizes = [periods, parts, entities, sides];
         // The number of slots may be far greater than that of rows, for example with many entities
         // in few periods each. Up to four slots for each row, or a few million, the array is
@@ -332,9 +332,8 @@ impl TotalCells {
         let all = used.count_set_bits() == rows;
         if let Some(slots) = slots {
             // Mixed radix: period, part, entity and side are the digits of the slot's number, so
-            // slots are in the order of the result.
-            // The slot of each row is computed once, and used by every figure. Those of other rows
-            // have no meaning until they are removed.
+            // slots are in the order of the result. The slot of each row is computed once, and used
+            // by every figure. Those of other rows have no meaning until they are removed.
             let mut slot_of = vec![0; rows];
             parallel::fill(&mut slot_of, STRETCH, |start, slots| {
                 let own = start..start + slots.len();
@@ -356,7 +355,6 @@ impl TotalCells {
                 }
             });
             let counts = records_of(&slot_of, slots as usize);
-            // Rows without a slot of their own add nothing to the first cell.
             // Only slots with a record become cells. Read in order, they are sorted already.
             let with_record = |slots: Range<usize>| -> Vec<u32> {
                 slots.filter(|&slot| counts[slot] > 0).map(|slot| slot as u32).collect()
@@ -376,9 +374,8 @@ impl TotalCells {
             let spots: Vec<Spot> = with_record.par_iter().map(spot).collect();
             // If every slot has a record, each slot is a cell, and nothing is chosen.
             let chosen = Some(&with_record[..]).filter(|chosen| chosen.len() < counts.len());
-            let figures =
-                sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen)).collect();
-            return Ok(TotalCells { figures, spots });
+            let figures = sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen));
+            return Ok(TotalCells { figures: figures.collect(), spots });
         }
         // Too many slots: number the combinations that occur. The four coordinates are packed into
         // two columns of 64 bits, which is one numbering less than four columns would need.

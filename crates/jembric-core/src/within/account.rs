@@ -164,8 +164,66 @@ struct Account<'a> {
 }
 
 impl Account<'_> {
+    /// Makes the pairs, and completes the ledgers of both sides.
+    fn paired(
+        &self,
+        meeting: &dyn Meeting,
+        make: &mut Make<'_>,
+        of_events: &mut Ledger,
+        of_windows: &mut Ledger,
+    ) -> Result<Table> {
+        let Join { within, events, windows, .. } = *self.join;
+        let several: u64 = self.found.several.iter().map(|(_, count)| u64::from(*count)).sum();
+        let several_events = self.found.several.len() as u64;
+        let matched = self.strays.matched.count_set_bits() as u64;
+        let all = if within.keep == Keep::Matched { matched } else { events.rows() as u64 };
+        let rows = all - several_events + several;
+        if rows > within.most_rows {
+            let widest =
+                self.found.several.iter().max_by_key(|(_, count)| *count).map(|(event, count)| {
+                    let place = events.place(*event as usize);
+                    format!("{place} of the events alone falls in {count} windows")
+                });
+            let advice = Smaller::FewerPairs;
+            return Err(Error::TooManyRows { rows, most: within.most_rows, widest, advice });
+        }
+        let brought = &within.brought;
+        // The sums over the result, for its columns that are to be reconciled.
+        let width = events.columns().len();
+        let event_sums: Vec<Option<usize>> =
+            within.events_accounting.reconcile.iter().map(|(_, place)| Some(*place)).collect();
+        let shown = |place: usize| brought.iter().position(|named| named.place == place);
+        let window_sums: Vec<Option<usize>> = within
+            .windows_accounting
+            .reconcile
+            .iter()
+            .map(|(_, place)| Some(width + shown(*place)?))
+            .collect();
+        let reconcile: Vec<usize> =
+            event_sums.iter().chain(&window_sums).flatten().copied().collect();
+        let (table, sums) = make(&Pairs {
+            rows,
+            events,
+            windows,
+            brought,
+            keep: within.keep,
+            found: self.found,
+            meeting,
+            overlaps: !within.point,
+            reconcile: &reconcile,
+        })?;
+        let mut sums = sums.into_iter();
+        for (ledger, names) in [(&mut *of_events, event_sums), (of_windows, window_sums)] {
+            for (reconciled, name) in ledger.reconciled.iter_mut().zip(names) {
+                reconciled.in_answer = name.and_then(|_| sums.next());
+            }
+        }
+        of_events.counts.insert(0, ("pairs".into(), matched - several_events + several));
+        Ok(table)
+    }
+
     fn outcome(&self, meeting: &dyn Meeting, make: &mut Make<'_>) -> Result<Outcome> {
-        let Join { within, events, windows, context, columns } = *self.join;
+        let Join { within, windows, context, columns, .. } = *self.join;
         let (mut of_events, events_aside) = self.of_events()?;
         let (mut of_windows, windows_aside) = self.of_windows()?;
         let pairs_made = matches!(within.keep, Keep::Matched | Keep::EveryEvent);
@@ -176,66 +234,7 @@ impl Account<'_> {
                 if self.accounts_for_windows { windows.filter(&empty)? } else { windows.emptied() }
             }
             Keep::Matched | Keep::EveryEvent => {
-                let several: u64 =
-                    self.found.several.iter().map(|(_, count)| u64::from(*count)).sum();
-                let several_events = self.found.several.len() as u64;
-                let matched = self.strays.matched.count_set_bits() as u64;
-                let all = if within.keep == Keep::Matched { matched } else { events.rows() as u64 };
-                let rows = all - several_events + several;
-                if rows > within.most_rows {
-                    let widest = self.found.several.iter().max_by_key(|(_, count)| *count).map(
-                        |(event, count)| {
-                            let place = events.place(*event as usize);
-                            format!("{place} of the events alone falls in {count} windows")
-                        },
-                    );
-                    let advice = Smaller::FewerPairs;
-                    return Err(Error::TooManyRows {
-                        rows,
-                        most: within.most_rows,
-                        widest,
-                        advice,
-                    });
-                }
-                let brought = &within.brought;
-                // The sums over the result, for its columns that are to be reconciled.
-                let width = events.columns().len();
-                let event_sums: Vec<Option<usize>> = within
-                    .events_accounting
-                    .reconcile
-                    .iter()
-                    .map(|(_, place)| Some(*place))
-                    .collect();
-                let shown = |place: usize| brought.iter().position(|named| named.place == place);
-                let window_sums: Vec<Option<usize>> = within
-                    .windows_accounting
-                    .reconcile
-                    .iter()
-                    .map(|(_, place)| Some(width + shown(*place)?))
-                    .collect();
-                let reconcile: Vec<usize> =
-                    event_sums.iter().chain(&window_sums).flatten().copied().collect();
-                let (table, sums) = make(&Pairs {
-                    rows,
-                    events,
-                    windows,
-                    brought,
-                    keep: within.keep,
-                    found: self.found,
-                    meeting,
-                    overlaps: !within.point,
-                    reconcile: &reconcile,
-                })?;
-                let mut sums = sums.into_iter();
-                for (ledger, names) in
-                    [(&mut of_events, event_sums), (&mut of_windows, window_sums)]
-                {
-                    for (reconciled, name) in ledger.reconciled.iter_mut().zip(names) {
-                        reconciled.in_answer = name.and_then(|_| sums.next());
-                    }
-                }
-                of_events.counts.insert(0, ("pairs".into(), matched - several_events + several));
-                table
+                self.paired(meeting, make, &mut of_events, &mut of_windows)?
             }
         };
         let (repeated, windows_each) = self.found.repeated;

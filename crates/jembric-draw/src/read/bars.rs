@@ -1,6 +1,7 @@
 //! Reads the bars of figures per period or class.
 
 use super::{Groups, MOST_MARKS, Places, Reading, short};
+use crate::time::Span;
 use crate::{
     content::{Along, Bar, Content, Extremes, Marks, Up},
     kinds::Form,
@@ -18,6 +19,130 @@ struct Cell {
     values: u32,
     rows: u32,
     is_marked: bool,
+}
+
+/// Adds up the rows of each bar, and counts the values that have none. Without a figure, the rows
+/// are counted.
+fn added_up(reading: &mut Reading<'_>, ids: &Entities) -> Vec<Cell> {
+    let table = reading.table;
+    let of = reading.chosen.of.iter();
+    let columns: Vec<Numbers<'_>> =
+        of.map(|of| Numbers::from_array(&table.columns()[of.place])).collect();
+    let figures = columns.len().max(1);
+    let mut cells = vec![Cell::default(); ids.count() * figures];
+    let (mut missing, mut infinite) = (0, 0);
+    for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
+        for figure in 0..figures {
+            let value = columns.get(figure).map_or(1.0, |numbers| numbers.value(row));
+            let cell = &mut cells[ids.ids()[row] as usize * figures + figure];
+            cell.rows += 1;
+            cell.is_marked |= reading.is_marked(row);
+            missing += usize::from(value.is_nan());
+            infinite += usize::from(value.is_infinite());
+            if value.is_finite() {
+                cell.sum += value;
+                cell.values += 1;
+            }
+        }
+    }
+    if !columns.is_empty() {
+        let several = cells.iter().filter(|cell| cell.rows > 1).map(|cell| cell.rows as usize);
+        reading.note("rows added up with others in one bar", several.sum());
+    }
+    reading.note("missing values, without a bar", missing);
+    reading.note("infinite values, without a bar", infinite);
+    cells
+}
+
+/// The span of an axis of time from the rows that stand for the bars, and the width of a bar of
+/// moments: a moment stands for the time until the next one can follow, the least distance.
+fn time_axis(places: &Places<'_>, rows: &[usize]) -> (Option<Span>, i64) {
+    let span = match places {
+        Places::Days(..) | Places::Moments(..) => places.span(rows.iter().copied()),
+        _ => None,
+    };
+    let step = match places {
+        Places::Moments(moments, _) => {
+            let mut all: Vec<i64> = rows.iter().map(|&row| moments.value(row)).collect();
+            all.sort_unstable();
+            all.dedup();
+            all.windows(2).map(|pair| pair[1] - pair[0]).min().unwrap_or(3_600_000_000)
+        }
+        _ => 0,
+    };
+    let span = span.map(|span| match step {
+        0 => span,
+        step => places.span_of(span.low(), span.low() + span.length() as i64 + step),
+    });
+    (span, step)
+}
+
+/// What the bars are made of.
+struct BarSource<'a> {
+    places: &'a Places<'a>,
+    classes: &'a Groups,
+    along: &'a Along,
+    /// A row of each bar.
+    first_rows: &'a [u32],
+    /// The cells of the figures of each bar.
+    cells: &'a [Cell],
+    /// The width of a bar of moments.
+    step: i64,
+}
+
+impl BarSource<'_> {
+    /// The bars of each panel, in order.
+    fn bars(&self, reading: &Reading<'_>) -> Vec<Vec<Bar>> {
+        let names = reading.series_names();
+        let when = reading.chosen.along.as_ref().map(|along| reading.cells(along));
+        let figures: Vec<&str> = reading.chosen.of.iter().map(|of| of.name.as_str()).collect();
+        let mut bars: Vec<Vec<Bar>> = vec![Vec::new(); reading.panels.count()];
+        for (&row, cells) in self.first_rows.iter().zip(self.cells.chunks(figures.len().max(1))) {
+            let row = row as usize;
+            for (figure, cell) in cells.iter().enumerate().filter(|(_, cell)| cell.values > 0) {
+                let Some((from, to)) = self.extent(row) else { continue };
+                let series = reading.series_of(row, figure);
+                let name = match names[series].as_str() {
+                    "" => figures.get(figure).copied().unwrap_or("rows"),
+                    name => name,
+                };
+                let at = match self.along {
+                    Along::Classes(names) => names[self.classes.group(row)].clone(),
+                    _ => when.as_ref().map(|when| when.text(row)).unwrap_or_default(),
+                };
+                let filled = if cell.is_marked { " (filled)" } else { "" };
+                bars[reading.panels.group(row)].push(Bar {
+                    series,
+                    from,
+                    to,
+                    value: cell.sum,
+                    is_marked: cell.is_marked,
+                    title: format!("{}, {}: {}{filled}", short(name), short(&at), shown(cell.sum)),
+                });
+            }
+        }
+        for bars in &mut bars {
+            bars.sort_by(|one, other| {
+                one.from.total_cmp(&other.from).then(one.series.cmp(&other.series))
+            });
+        }
+        bars
+    }
+
+    /// Where a bar begins and ends along the axis.
+    fn extent(&self, row: usize) -> Option<(f64, f64)> {
+        match self.along {
+            Along::Classes(_) => {
+                let class = self.classes.group(row) as f64;
+                Some((class, class + 1.0))
+            }
+            Along::Time(span) => {
+                let (from, to) = self.places.extent(row);
+                Some((span.place(from), span.place(to + self.step)))
+            }
+            Along::Numbers { .. } => None,
+        }
+    }
 }
 
 pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
@@ -49,55 +174,9 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let ids = Entities::number(table, &keys, Missing::IsAKey)?;
     let first_rows = ids.first_rows();
     let figures = reading.chosen.of.len();
-    let columns: Vec<Numbers<'_>> = reading
-        .chosen
-        .of
-        .iter()
-        .map(|of| Numbers::from_array(&table.columns()[of.place]))
-        .collect();
-    let mut cells = vec![Cell::default(); ids.count() * figures.max(1)];
-    let (mut missing, mut infinite) = (0, 0);
-    for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
-        for figure in 0..figures.max(1) {
-            // Without a figure, the rows are counted.
-            let value = columns.get(figure).map_or(1.0, |numbers| numbers.value(row));
-            let cell = &mut cells[ids.ids()[row] as usize * figures.max(1) + figure];
-            cell.rows += 1;
-            cell.is_marked |= reading.is_marked(row);
-            missing += usize::from(value.is_nan());
-            infinite += usize::from(value.is_infinite());
-            if value.is_finite() {
-                cell.sum += value;
-                cell.values += 1;
-            }
-        }
-    }
-    let several = cells.iter().filter(|cell| cell.rows > 1).map(|cell| cell.rows as usize);
-    if figures > 0 {
-        reading.note("rows added up with others in one bar", several.sum());
-    }
-    reading.note("missing values, without a bar", missing);
-    reading.note("infinite values, without a bar", infinite);
-    let representatives =
-        || first_rows.iter().map(|&row| row as usize).filter(|&row| reading.is_drawn(row));
-    let span = match &places {
-        Places::Days(..) | Places::Moments(..) => places.span(representatives()),
-        _ => None,
-    };
-    // A moment stands for the time until the next one can follow: the least distance.
-    let step = match &places {
-        Places::Moments(moments, _) => {
-            let mut all: Vec<i64> = representatives().map(|row| moments.value(row)).collect();
-            all.sort_unstable();
-            all.dedup();
-            all.windows(2).map(|pair| pair[1] - pair[0]).min().unwrap_or(3_600_000_000)
-        }
-        _ => 0,
-    };
-    let span = span.map(|span| match step {
-        0 => span,
-        step => places.span_of(span.low(), span.low() + span.length() as i64 + step),
-    });
+    let cells = added_up(reading, &ids);
+    let drawn = first_rows.iter().map(|&row| row as usize).filter(|&row| reading.is_drawn(row));
+    let (span, step) = time_axis(&places, &drawn.collect::<Vec<usize>>());
     let along = match (&places, span) {
         (Places::Classes, _) => Along::Classes(classes.names.clone()),
         (_, Some(span)) => Along::Time(span),
@@ -109,56 +188,19 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
             ));
         }
     };
+    let mut content = reading.nothing(Form::Bars, along, Up::Numbers { low: 0.0, high: 1.0 });
+    let source = BarSource {
+        places: &places,
+        classes: &classes,
+        along: &content.along,
+        first_rows: &first_rows,
+        cells: &cells,
+        step,
+    };
+    let bars = source.bars(reading);
     let names = reading.series_names();
-    let when = reading.chosen.along.as_ref().map(|along| reading.cells(along));
-    let figure_names: Vec<&str> = reading.chosen.of.iter().map(|of| of.name.as_str()).collect();
-    let mut bars: Vec<Vec<Bar>> = vec![Vec::new(); reading.panels.count()];
-    for (id, &row) in first_rows.iter().enumerate() {
-        let row = row as usize;
-        for figure in 0..figures.max(1) {
-            let cell = cells[id * figures.max(1) + figure];
-            if cell.values == 0 {
-                continue;
-            }
-            let (from, to) = match &along {
-                Along::Classes(_) => {
-                    let class = classes.group(row) as f64;
-                    (class, class + 1.0)
-                }
-                Along::Time(span) => {
-                    let (from, to) = places.extent(row);
-                    (span.place(from), span.place(to + step))
-                }
-                Along::Numbers { .. } => continue,
-            };
-            let series = reading.series_of(row, figure);
-            let name = match names[series].as_str() {
-                "" => figure_names.get(figure).copied().unwrap_or("rows"),
-                name => name,
-            };
-            let at = match &along {
-                Along::Classes(names) => names[classes.group(row)].clone(),
-                _ => when.as_ref().map(|when| when.text(row)).unwrap_or_default(),
-            };
-            let filled = if cell.is_marked { " (filled)" } else { "" };
-            bars[reading.panels.group(row)].push(Bar {
-                series,
-                from,
-                to,
-                value: cell.sum,
-                is_marked: cell.is_marked,
-                title: format!("{}, {}: {}{filled}", short(name), short(&at), shown(cell.sum)),
-            });
-        }
-    }
-    for bars in &mut bars {
-        let order = |one: &Bar, other: &Bar| {
-            one.from.total_cmp(&other.from).then(one.series.cmp(&other.series))
-        };
-        bars.sort_by(order);
-    }
     let (low, high) = range(&bars, reading.draw.stacked);
-    let mut content = reading.nothing(Form::Bars, along, Up::Numbers { low, high });
+    content.up = Up::Numbers { low, high };
     if figures == 0 {
         content.up_name = "rows".to_owned();
     }

@@ -15,6 +15,21 @@ use std::collections::BTreeMap;
 /// The longest calendar: 20 years.
 const MOST_MONTHS: i32 = 240;
 
+/// The sum, the number of values and of rows, and whether a row was filled, for each day.
+type Days = BTreeMap<i32, (f64, usize, usize, bool)>;
+
+/// The cells of the days with a value.
+fn cells_of(days: Days, name: &str) -> Vec<DayCell> {
+    let cells = days.into_iter().filter(|(_, cell)| cell.1 > 0);
+    let cell = |(day, (value, _, _, is_marked)): (i32, (f64, usize, usize, bool))| {
+        let date = Day::from_number(day).map(|day| day.to_string()).unwrap_or_default();
+        let filled = if is_marked { " (filled)" } else { "" };
+        let title = format!("{name}, {date}: {}{filled}", shown(value));
+        DayCell { day, value, is_marked, title }
+    };
+    cells.map(cell).collect()
+}
+
 pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let (table, context) = (reading.table, reading.context);
     let along = reading.chosen.along.clone();
@@ -46,9 +61,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
         };
         micros.div_euclid(MICROS_PER_DAY) as i32
     };
-    // The sum, the number of values and of rows, and whether a row was filled, for each day.
-    let mut panels: Vec<BTreeMap<i32, (f64, usize, usize, bool)>> =
-        vec![BTreeMap::new(); reading.panels.count()];
+    let mut panels: Vec<Days> = vec![Days::new(); reading.panels.count()];
     let (mut missing, mut infinite) = (0, 0);
     for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
         let value = numbers.as_ref().map_or(1.0, |numbers| numbers.value(row));
@@ -81,22 +94,12 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
             apart: None,
         });
     }
-    let (mut low, mut high) = (f64::INFINITY, f64::NEG_INFINITY);
     let name = of.map_or_else(|| "rows".to_owned(), |of| of.name);
-    let cells: Vec<Vec<DayCell>> = panels
-        .into_iter()
-        .map(|days| {
-            let cells = days.into_iter().filter(|(_, cell)| cell.1 > 0);
-            let cell = |(day, (value, _, _, is_marked)): (i32, (f64, usize, usize, bool))| {
-                (low, high) = (low.min(value), high.max(value));
-                let date = Day::from_number(day).map(|day| day.to_string()).unwrap_or_default();
-                let filled = if is_marked { " (filled)" } else { "" };
-                let title = format!("{name}, {date}: {}{filled}", shown(value));
-                DayCell { day, value, is_marked, title }
-            };
-            cells.map(cell).collect()
-        })
-        .collect();
+    let cells: Vec<Vec<DayCell>> = panels.into_iter().map(|days| cells_of(days, &name)).collect();
+    let values = cells.iter().flatten().map(|cell| cell.value);
+    let (low, high) = values.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), value| {
+        (low.min(value), high.max(value))
+    });
     let micros = |day: i32| i64::from(day) * MICROS_PER_DAY;
     let span = crate::time::Span::new(micros(first), micros(last + 1), None, Some(Periods::DAYS));
     let up = Up::Shades { low, high };

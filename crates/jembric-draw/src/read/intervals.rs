@@ -1,6 +1,6 @@
 //! Reads intervals from a start and an end column.
 
-use super::{MOST_MARKS, MOST_ROWS, Places, Reading, short};
+use super::{Groups, MOST_MARKS, MOST_ROWS, Places, Reading, short};
 use crate::{
     chosen::{Column, MOST_SERIES},
     content::{Along, Content, Interval, Marks, Up},
@@ -8,45 +8,117 @@ use crate::{
     time::Span,
 };
 use arrow_buffer::BooleanBuffer;
-use jembric_core::{Reason, Result, calendar::MICROS_PER_DAY};
+use jembric_core::{CellText, Context, Reason, Result, calendar::MICROS_PER_DAY};
+use std::cmp::Ordering;
 
 /// The most bars of all small pictures, if intervals are joined.
 const MOST_MERGED: usize = 30_000;
 
-pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
-    let (table, context) = (reading.table, reading.context);
-    let place = |column: &Option<Column>| column.as_ref().map(|column| column.place);
-    let starts = super::places_of(table, place(&reading.chosen.from), context);
-    let ends = super::places_of(table, place(&reading.chosen.to), context);
-    let instants = |places: &Places<'_>| matches!(places, Places::Moments(_, Some(_)));
-    let is_instant = instants(&starts) || instants(&ends);
-    if is_instant {
-        reading.judged.zone = Some(context.zone.to_string());
+/// The starts and ends of intervals as points on the axis.
+struct Extents<'a> {
+    starts: &'a Places<'a>,
+    ends: &'a Places<'a>,
+    context: &'a Context,
+    /// Whether one of both has points in time. A day is then the time between two midnights.
+    is_instant: bool,
+    is_exclusive: bool,
+}
+
+impl Extents<'_> {
+    fn in_zone(&self, places: &Places<'_>, row: usize) -> (i64, i64) {
+        let (from, to) = places.extent(row);
+        match places {
+            Places::Days(..) if self.is_instant => {
+                (self.context.zone.instant(from), self.context.zone.instant(to))
+            }
+            _ => (from, to),
+        }
     }
-    // A day is the time between two midnights, also beside a point in time.
-    let in_zone = |places: &Places<'_>, (from, to): (i64, i64)| match places {
-        Places::Days(..) if is_instant => (context.zone.instant(from), context.zone.instant(to)),
-        _ => (from, to),
-    };
-    let is_exclusive = reading.chosen.is_exclusive;
-    let start = |row: usize| in_zone(&starts, starts.extent(row)).0;
-    let end = |row: usize| {
-        let (from, to) = in_zone(&ends, ends.extent(row));
-        if is_exclusive { from } else { to }
-    };
-    let rows = table.rows();
-    let open = ends.missing(rows);
+
+    fn start(&self, row: usize) -> i64 {
+        self.in_zone(self.starts, row).0
+    }
+
+    fn end(&self, row: usize) -> i64 {
+        let (from, to) = self.in_zone(self.ends, row);
+        if self.is_exclusive { from } else { to }
+    }
+
+    /// Whether an interval ends before it starts. A day that ends before the start begins has no
+    /// part of it.
+    fn is_reversed(&self, row: usize) -> bool {
+        match self.in_zone(self.ends, row) {
+            (from, to) if self.is_exclusive || from == to => from < self.start(row),
+            (_, to) => to <= self.start(row),
+        }
+    }
+}
+
+/// The columns that make rows, and those that make colours.
+fn columns_of_rows(reading: &Reading<'_>) -> Result<(Vec<Column>, Vec<Column>)> {
+    // The last of several columns gives the colour, if it has few values.
+    let per = reading.chosen.per.clone();
+    Ok(match per.split_last() {
+        Some((last, before)) if !before.is_empty() => {
+            let colours = reading.groups(std::slice::from_ref(last))?;
+            match colours.count() {
+                0..=MOST_SERIES => (before.to_vec(), std::slice::from_ref(last).to_vec()),
+                _ => (per.clone(), Vec::new()),
+            }
+        }
+        _ => (per.clone(), Vec::new()),
+    })
+}
+
+/// The texts of intervals.
+struct Titles<'a> {
+    keys: &'a Groups,
+    series: &'a Groups,
+    from: Option<CellText<'a>>,
+    to: Option<CellText<'a>>,
+}
+
+impl<'a> Titles<'a> {
+    fn new(reading: &'a Reading<'_>, keys: &'a Groups) -> Titles<'a> {
+        let texts = |column: &Option<Column>| column.as_ref().map(|column| reading.cells(column));
+        let (from, to) = (texts(&reading.chosen.from), texts(&reading.chosen.to));
+        Titles { keys, series: &reading.series, from, to }
+    }
+
+    fn title(&self, row: usize, is_open: bool) -> String {
+        let text = |cells: &Option<CellText<'_>>| {
+            cells.as_ref().map(|cells| cells.text(row)).unwrap_or_default()
+        };
+        let key = self.keys.names[self.keys.group(row)].as_str();
+        let name = [key, &self.series.names[self.series.group(row)]];
+        let name: Vec<&str> = name.into_iter().filter(|name| !name.is_empty()).collect();
+        let when = if is_open {
+            format!("from {}, open", text(&self.from))
+        } else {
+            format!("{} to {}", text(&self.from), text(&self.to))
+        };
+        let colon = if name.is_empty() { "" } else { ": " };
+        format!("{}{colon}{when}", short(&name.join(" · ")))
+    }
+}
+
+/// Leaves out the rows without a start, those that end before it, and open ones that start too
+/// late. Returns until when open intervals last.
+fn leave_out(
+    reading: &mut Reading<'_>,
+    extents: &Extents<'_>,
+    open: &BooleanBuffer,
+) -> Option<i64> {
+    let Extents { starts, context, is_instant, .. } = *extents;
+    let (start, end) = (|row: usize| extents.start(row), |row: usize| extents.end(row));
+    let rows = reading.table.rows();
     reading.set_aside(Reason::NoStart, starts.missing(rows));
     let no_start = starts.missing(rows);
     let reversed = BooleanBuffer::collect_bool(rows, |row| {
         if open.value(row) || no_start.value(row) {
             return false;
         }
-        // A day that ends before the start begins has no part of it.
-        match in_zone(&ends, ends.extent(row)) {
-            (from, to) if is_exclusive || from == to => from < start(row),
-            (_, to) => to <= start(row),
-        }
+        extents.is_reversed(row)
     });
     reading.set_aside(Reason::EndBeforeStart, reversed);
     // Open intervals last until the as-of date, or until the newest date.
@@ -61,22 +133,46 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
         });
         reading.drop(Reason::AfterAsOf, later);
     }
+    close
+}
+
+/// By row, and within a row by time.
+fn in_order(one: &Interval, other: &Interval) -> Ordering {
+    let by_row = one.row.cmp(&other.row).then(one.from.total_cmp(&other.from));
+    by_row.then(one.to.total_cmp(&other.to)).then_with(|| one.title.cmp(&other.title))
+}
+
+/// Joins neighbours that no pixel separates, and more if there are still too many.
+fn few(intervals: Vec<Interval>, mut apart: f64, most: usize) -> Vec<Interval> {
+    let mut intervals = merged(intervals, apart);
+    while intervals.len() > most {
+        apart *= 2.0;
+        intervals = merged(intervals, apart);
+    }
+    intervals
+}
+
+pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
+    let (table, context) = (reading.table, reading.context);
+    let place = |column: &Option<Column>| column.as_ref().map(|column| column.place);
+    let starts = super::places_of(table, place(&reading.chosen.from), context);
+    let ends = super::places_of(table, place(&reading.chosen.to), context);
+    let is_instant =
+        [&starts, &ends].iter().any(|places| matches!(places, Places::Moments(_, Some(_))));
+    if is_instant {
+        reading.judged.zone = Some(context.zone.to_string());
+    }
+    let is_exclusive = reading.chosen.is_exclusive;
+    let extents = Extents { starts: &starts, ends: &ends, context, is_instant, is_exclusive };
+    let (start, end) = (|row: usize| extents.start(row), |row: usize| extents.end(row));
+    let rows = table.rows();
+    let open = ends.missing(rows);
+    let close = leave_out(reading, &extents, &open);
     let drawn: Vec<usize> = (0..rows).filter(|&row| reading.is_drawn(row)).collect();
     let opened = drawn.iter().filter(|&&row| open.value(row)).count();
     reading.note("open intervals, which fade out", opened);
 
-    // The last of several columns gives the colour, if it has few values.
-    let per = reading.chosen.per.clone();
-    let (row_columns, colours) = match per.split_last() {
-        Some((last, before)) if !before.is_empty() => {
-            let colours = reading.groups(std::slice::from_ref(last))?;
-            match colours.count() {
-                0..=MOST_SERIES => (before.to_vec(), std::slice::from_ref(last).to_vec()),
-                _ => (per.clone(), Vec::new()),
-            }
-        }
-        _ => (per.clone(), Vec::new()),
-    };
+    let (row_columns, colours) = columns_of_rows(reading)?;
     let keys = reading.groups(&row_columns)?;
     reading.series = reading.groups(&colours)?;
     let (mut panels, rows_of) = reading.rows_of_panels(&drawn, &keys);
@@ -103,55 +199,28 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
         (Places::Days(..), true) => ends.span_of(low, high),
         _ => starts.span_of(low, high),
     };
-    let texts = |column: &Option<Column>| column.as_ref().map(|column| reading.cells(column));
-    let (from_text, to_text) = (texts(&reading.chosen.from), texts(&reading.chosen.to));
-    let names = &reading.series.names;
     let many = drawn.len() > MOST_MARKS;
+    let titles = Titles::new(reading, &keys);
     let mut intervals: Vec<Vec<Interval>> = vec![Vec::new(); panels.len()];
     for &row in &drawn {
         let (panel, key) = (reading.panels.group(row), keys.group(row));
-        let series = reading.series.group(row);
-        let title = if many {
-            String::new()
-        } else {
-            let text = |cells: &Option<jembric_core::CellText<'_>>| {
-                cells.as_ref().map(|cells| cells.text(row)).unwrap_or_default()
-            };
-            let name = [keys.names[key].as_str(), &names[series]];
-            let name: Vec<&str> = name.into_iter().filter(|name| !name.is_empty()).collect();
-            let when = if open.value(row) {
-                format!("from {}, open", text(&from_text))
-            } else {
-                format!("{} to {}", text(&from_text), text(&to_text))
-            };
-            let colon = if name.is_empty() { "" } else { ": " };
-            format!("{}{colon}{when}", short(&name.join(" · ")))
-        };
         intervals[panel].push(Interval {
             row: rows_of[panel][key].unwrap_or_default(),
-            series,
+            series: reading.series.group(row),
             from: span.place(start(row)),
             to: span.place(until(row)),
             is_open: open.value(row),
             is_marked: reading.is_marked(row),
-            title,
+            title: if many { String::new() } else { titles.title(row, open.value(row)) },
         });
     }
+    let pixel = span.length() / f64::from(reading.draw.size.width);
     let count = panels.len();
     for (panel, mut intervals) in panels.iter_mut().zip(intervals) {
-        intervals.sort_by(|one, other| {
-            let by_row = one.row.cmp(&other.row).then(one.from.total_cmp(&other.from));
-            by_row.then(one.to.total_cmp(&other.to)).then_with(|| one.title.cmp(&other.title))
-        });
+        intervals.sort_by(in_order);
         if many {
             panel.row_titles = row_titles(&intervals, &panel.rows, &span);
-            // Neighbours that no pixel separates are one bar, and more if there are still too many.
-            let mut apart = span.length() / f64::from(reading.draw.size.width) / 2.0;
-            intervals = merged(intervals, apart);
-            while intervals.len() > MOST_MERGED / count {
-                apart *= 2.0;
-                intervals = merged(intervals, apart);
-            }
+            intervals = few(intervals, pixel / 2.0, MOST_MERGED / count);
         }
         panel.marks = Marks::Intervals(intervals);
     }

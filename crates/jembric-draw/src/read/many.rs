@@ -29,6 +29,84 @@ fn parts(reading: &Reading<'_>) -> usize {
     (reading.draw.size.width.saturating_sub(80) as usize).clamp(80, MOST_PARTS)
 }
 
+/// The slots of the series of all panels. Those of filled rows stand behind those of the others.
+struct Slots {
+    panels: usize,
+    series: usize,
+    has_marks: bool,
+}
+
+impl Slots {
+    fn new(reading: &Reading<'_>) -> Slots {
+        Slots {
+            panels: reading.panels.count(),
+            series: reading.series_names().len(),
+            has_marks: reading.chosen.mark.is_some(),
+        }
+    }
+
+    fn count(&self) -> usize {
+        self.panels * self.series * if self.has_marks { 2 } else { 1 }
+    }
+
+    #[inline]
+    fn slot(&self, reading: &Reading<'_>, row: usize, figure: usize) -> usize {
+        let of_panel = reading.panels.group(row) * self.series + reading.series_of(row, figure);
+        if self.has_marks && reading.is_marked(row) {
+            of_panel + self.panels * self.series
+        } else {
+            of_panel
+        }
+    }
+}
+
+/// The columns of the figures.
+fn columns<'a>(reading: &Reading<'a>) -> Vec<Numbers<'a>> {
+    let table = reading.table;
+    let of = reading.chosen.of.iter();
+    of.map(|of| Numbers::from_array(&table.columns()[of.place])).collect()
+}
+
+/// The dots of each panel, as cells of a grid that are filled or not.
+fn dots(
+    reading: &Reading<'_>,
+    places: &Places<'_>,
+    along: &Along,
+    slots: &Slots,
+    (low, high): (f64, f64),
+) -> Vec<Marks> {
+    // A second pass fills the grid, whose height is that of the values.
+    let (panels, series) = (slots.panels, slots.series);
+    let (columns_of, rows_of) = grid(reading, slots.count());
+    let share = share_of(places, along);
+    let mut filled = vec![false; slots.count() * columns_of * rows_of];
+    for (figure, numbers) in columns(reading).iter().enumerate() {
+        for row in (0..reading.table.rows()).filter(|&row| reading.is_drawn(row)) {
+            let (value, share) = (numbers.value(row), share(row));
+            if value.is_finite() && share.is_finite() {
+                let column = cell(share, columns_of);
+                let up = if high > low { (value - low) / (high - low) } else { 0.5 };
+                let place = (slots.slot(reading, row, figure) * columns_of + column) * rows_of;
+                filled[place + cell(up, rows_of)] = true;
+            }
+        }
+    }
+    let grids = filled.chunks(columns_of * rows_of).enumerate();
+    let grids = grids.map(|(slot, filled)| CalendarCells {
+        series: slot % series,
+        columns: columns_of,
+        rows: rows_of,
+        filled: filled.to_vec(),
+    });
+    let grids: Vec<CalendarCells> = grids.collect();
+    let of_panel = |panel: usize| {
+        let of_panel =
+            grids.iter().enumerate().filter(|(slot, _)| (slot / series) % panels == panel);
+        Marks::Cells(of_panel.map(|(_, cells)| cells.clone()).collect())
+    };
+    (0..panels).map(of_panel).collect()
+}
+
 pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
     let table = reading.table;
     let all_drawn = reading.left_out.count_set_bits() == 0;
@@ -49,29 +127,15 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
         let up = Up::Numbers { low: 0.0, high: 1.0 };
         return Ok(reading.nothing(reading.chosen.form, places.empty(), up));
     };
-    let columns: Vec<Numbers<'_>> = reading
-        .chosen
-        .of
-        .iter()
-        .map(|of| Numbers::from_array(&table.columns()[of.place]))
-        .collect();
+    let columns = columns(reading);
     let missing: usize =
         reading.chosen.of.iter().map(|of| table.columns()[of.place].logical_null_count()).sum();
     reading.note("missing values, drawn as gaps", missing);
-    let series = reading.series_names().len();
-    let panels = reading.panels.count();
+    let slots = Slots::new(reading);
     let is_dots = reading.chosen.form == Form::Dots;
-    let has_marks = reading.chosen.mark.is_some();
-    let parts = if panels > 1 { parts(reading) / 2 } else { parts(reading) };
-    // The series of filled rows stand behind those of the others.
-    let slots = panels * series * if has_marks { 2 } else { 1 };
-    let slot = |row: usize, figure: usize| {
-        let series_of = reading.series_of(row, figure);
-        let of_panel = reading.panels.group(row) * series + series_of;
-        if has_marks && reading.is_marked(row) { of_panel + panels * series } else { of_panel }
-    };
-    let is_simple = slots == 1 && all_drawn;
-    let mut folded = Folded::new(slots, parts);
+    let parts = if slots.panels > 1 { parts(reading) / 2 } else { parts(reading) };
+    let is_simple = slots.count() == 1 && all_drawn;
+    let mut folded = Folded::new(slots.count(), parts);
     for (figure, numbers) in columns.iter().enumerate() {
         let one = match (places, numbers, &along) {
             // The usual case: one series of days. Nothing is looked up for each row.
@@ -84,11 +148,11 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
             }
             _ => {
                 let share = share_of(places, &along);
-                folded_by_row(table.rows(), slots, parts, |row| {
+                folded_by_row(table.rows(), slots.count(), parts, |row| {
                     if !reading.is_drawn(row) {
                         return None;
                     }
-                    Some((slot(row, figure), share(row), numbers.value(row)))
+                    Some((slots.slot(reading, row, figure), share(row), numbers.value(row)))
                 })
             }
         };
@@ -97,37 +161,9 @@ pub(super) fn content(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<
     let (low, high) = range(folded.extremes.iter().flat_map(|(low, high)| [*low, *high]));
     let up = Up::Numbers { low, high };
     let marks = if !is_dots {
-        folded.extremes(panels, series, parts)
+        folded.extremes(slots.panels, slots.series, parts)
     } else {
-        // A second pass fills the grid, whose height is that of the values.
-        let (columns_of, rows_of) = grid(reading, slots);
-        let share = share_of(places, &along);
-        let mut filled = vec![false; slots * columns_of * rows_of];
-        for (figure, numbers) in columns.iter().enumerate() {
-            for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
-                let (value, share) = (numbers.value(row), share(row));
-                if value.is_finite() && share.is_finite() {
-                    let column = cell(share, columns_of);
-                    let up = if high > low { (value - low) / (high - low) } else { 0.5 };
-                    let place = (slot(row, figure) * columns_of + column) * rows_of;
-                    filled[place + cell(up, rows_of)] = true;
-                }
-            }
-        }
-        let grids = filled.chunks(columns_of * rows_of).enumerate();
-        let grids = grids.map(|(slot, filled)| CalendarCells {
-            series: slot % series,
-            columns: columns_of,
-            rows: rows_of,
-            filled: filled.to_vec(),
-        });
-        let grids: Vec<CalendarCells> = grids.collect();
-        let of_panel = |panel: usize| {
-            let of_panel =
-                grids.iter().enumerate().filter(|(slot, _)| (slot / series) % panels == panel);
-            Marks::Cells(of_panel.map(|(_, cells)| cells.clone()).collect())
-        };
-        (0..panels).map(of_panel).collect()
+        dots(reading, places, &along, &slots, (low, high))
     };
     reading.note("infinite values, drawn as gaps", folded.infinite);
     let panels = marks.into_iter().map(|marks| Panel { marks, ..Panel::default() }).collect();

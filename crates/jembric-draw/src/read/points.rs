@@ -37,21 +37,22 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     points(reading, &places)
 }
 
-/// The points of every series, one by one.
-fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
+/// The points of each panel and series, each with its place in their order.
+struct Unordered {
+    panels: Vec<Vec<Vec<(i64, Point)>>>,
+    missing: usize,
+    infinite: usize,
+}
+
+fn unordered(reading: &Reading<'_>, places: &Places<'_>, along: &Along) -> Unordered {
     let table = reading.table;
-    let rows = || (0..table.rows()).filter(|&row| reading.is_drawn(row));
     let of: Vec<Numbers<'_>> = reading
         .chosen
         .of
         .iter()
         .map(|of| Numbers::from_array(&table.columns()[of.place]))
         .collect();
-    let Some(along) = along_of(places, rows()) else {
-        let up = Up::Numbers { low: 0.0, high: 1.0 };
-        return Ok(reading.nothing(reading.chosen.form, places.empty(), up));
-    };
-    let place = |row: usize| match (places, &along) {
+    let place = |row: usize| match (places, along) {
         (Places::Numbers(numbers), _) => {
             let value = numbers.value(row);
             (value, value)
@@ -69,7 +70,7 @@ fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
     let mut panels: Vec<Vec<Vec<(i64, Point)>>> =
         vec![vec![Vec::new(); series.len()]; reading.panels.count()];
     let (mut missing, mut infinite) = (0, 0);
-    for row in rows() {
+    for row in (0..table.rows()).filter(|&row| reading.is_drawn(row)) {
         for (figure, numbers) in of.iter().enumerate() {
             let value = numbers.value(row);
             missing += usize::from(value.is_nan());
@@ -96,6 +97,18 @@ fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
             panels[reading.panels.group(row)][series_of].push((places.number(row), point));
         }
     }
+    Unordered { panels, missing, infinite }
+}
+
+/// The points of every series, one by one.
+fn points(reading: &mut Reading<'_>, places: &Places<'_>) -> Result<Content> {
+    let table = reading.table;
+    let rows = || (0..table.rows()).filter(|&row| reading.is_drawn(row));
+    let Some(along) = along_of(places, rows()) else {
+        let up = Up::Numbers { low: 0.0, high: 1.0 };
+        return Ok(reading.nothing(reading.chosen.form, places.empty(), up));
+    };
+    let Unordered { panels, missing, infinite } = unordered(reading, places, &along);
     let (mut low, mut high) = (f64::INFINITY, f64::NEG_INFINITY);
     let mut gaps = 0;
     let mut has_ties = false;

@@ -14,7 +14,7 @@ use serde_json::Value;
 use std::{ops::Range, sync::Arc};
 use toml::{
     Spanned,
-    de::{DeTable, DeValue},
+    de::{DeString, DeTable, DeValue},
 };
 
 /// The keys of a step besides its operation.
@@ -101,7 +101,94 @@ struct Parser<'a> {
 /// A value with its place in the text.
 type Placed<'a> = Spanned<DeValue<'a>>;
 
+/// The keys of a step.
+#[derive(Default)]
+struct StepParts<'a> {
+    name: Option<String>,
+    write: Option<String>,
+    existing: Existing,
+    page: OnPage,
+    key: Option<Vec<String>>,
+    /// The first input.
+    first: Option<Input>,
+    /// The operation, its place and its settings.
+    operation: Option<(&'static Described, Range<usize>, &'a Placed<'a>)>,
+    /// The places of keys and files in the text.
+    places: Vec<(String, Range<usize>)>,
+}
+
 impl Parser<'_> {
+    /// Reads one key of a step.
+    fn part<'a>(
+        &self,
+        key: &Spanned<DeString<'a>>,
+        value: &'a Placed<'a>,
+        before: &[Planned],
+        parts: &mut StepParts<'a>,
+    ) -> Result<()> {
+        match key.get_ref().as_ref() {
+            "name" => {
+                let text = self.text_of(value)?;
+                if before.iter().any(|other| other.name.as_ref() == Some(&text)) {
+                    return Err(self.text.error(
+                        value.span(),
+                        format!("two steps are named `{text}`"),
+                        "rename one",
+                    ));
+                }
+                parts.name = Some(text);
+            }
+            "write" => {
+                let (name, what) = self.written(value)?;
+                (parts.write, parts.existing) = (Some(name), what);
+                parts.places.push(("write".to_owned(), value.span()));
+            }
+            key_name @ ("heading" | "say") => {
+                let text = Some(self.text_of(value)?);
+                match key_name {
+                    "heading" => parts.page.heading = text,
+                    _ => parts.page.say = text,
+                }
+                parts.places.push((key_name.to_owned(), value.span()));
+            }
+            "key" => {
+                let columns = self.list_of(value)?.into_iter().map(|one| self.text_of(one));
+                parts.key = Some(columns.collect::<Result<Vec<_>>>()?);
+                parts.places.push(("key".to_owned(), value.span()));
+            }
+            "show" => {
+                let shown = self.list_of(value)?.into_iter().map(|one| self.show(one));
+                parts.page.show = Some(shown.collect::<Result<_>>()?);
+                parts.places.push(("show".to_owned(), value.span()));
+            }
+            key_name @ ("read" | "from") => {
+                if parts.first.is_some() {
+                    return Err(self.text.error(
+                        key.span(),
+                        "a step has both `read` and `from`",
+                        "choose one",
+                    ));
+                }
+                if let Ok(Input::File(file, _)) = self.file(value) {
+                    parts.places.push((file, value.span()));
+                }
+                parts.first = Some(match key_name {
+                    "read" => self.file(value)?,
+                    _ => Input::Step(self.earlier(&self.text_of(value)?, value.span(), before)?),
+                });
+            }
+            word => {
+                let operation = self.operation(word, key.span())?;
+                if let Some((other, ..)) = parts.operation.replace((operation, key.span(), value)) {
+                    let problem =
+                        format!("a step has two operations, `{}` and `{word}`", other.name);
+                    return Err(self.text.error(key.span(), problem, "write two steps"));
+                }
+            }
+        }
+        Ok(())
+    }
+
     fn step(&self, step: &Placed<'_>, before: &[Planned]) -> Result<Planned> {
         let DeValue::Table(keys) = step.get_ref() else {
             return Err(self.text.error(
@@ -110,76 +197,12 @@ impl Parser<'_> {
                 "write [[step]] above its keys",
             ));
         };
-        let (mut name, mut write, mut first, mut asked) = (None, None, None, None);
-        let (mut page, mut key_columns, mut existing) = (OnPage::default(), None, Existing::Refuse);
-        let mut places = Vec::new();
+        let mut parts = StepParts::default();
         for (key, value) in keys {
-            match key.get_ref().as_ref() {
-                "name" => {
-                    let text = self.text_of(value)?;
-                    if before.iter().any(|other| other.name.as_ref() == Some(&text)) {
-                        return Err(self.text.error(
-                            value.span(),
-                            format!("two steps are named `{text}`"),
-                            "rename one",
-                        ));
-                    }
-                    name = Some(text);
-                }
-                "write" => {
-                    let (name, what) = self.written(value)?;
-                    (write, existing) = (Some(name), what);
-                    places.push(("write".to_owned(), value.span()));
-                }
-                key_name @ ("heading" | "say") => {
-                    let text = Some(self.text_of(value)?);
-                    match key_name {
-                        "heading" => page.heading = text,
-                        _ => page.say = text,
-                    }
-                    places.push((key_name.to_owned(), value.span()));
-                }
-                "key" => {
-                    let columns = self.list_of(value)?.into_iter().map(|one| self.text_of(one));
-                    key_columns = Some(columns.collect::<Result<Vec<_>>>()?);
-                    places.push(("key".to_owned(), value.span()));
-                }
-                "show" => {
-                    let shown = self.list_of(value)?.into_iter().map(|one| self.show(one));
-                    page.show = Some(shown.collect::<Result<_>>()?);
-                    places.push(("show".to_owned(), value.span()));
-                }
-                key_name @ ("read" | "from") => {
-                    if first.is_some() {
-                        return Err(self.text.error(
-                            key.span(),
-                            "a step has both `read` and `from`",
-                            "choose one",
-                        ));
-                    }
-                    if let Ok(Input::File(file, _)) = self.file(value) {
-                        places.push((file, value.span()));
-                    }
-                    first = Some(match key_name {
-                        "read" => self.file(value)?,
-                        _ => Input::Step(self.earlier(
-                            &self.text_of(value)?,
-                            value.span(),
-                            before,
-                        )?),
-                    });
-                }
-                word => {
-                    let operation = self.operation(word, key.span())?;
-                    if let Some((other, ..)) = asked.replace((operation, key.span(), value)) {
-                        let problem =
-                            format!("a step has two operations, `{}` and `{word}`", other.name);
-                        return Err(self.text.error(key.span(), problem, "write two steps"));
-                    }
-                }
-            }
+            self.part(key, value, before, &mut parts)?;
         }
-        let Some((operation, at, value)) = asked else {
+        let StepParts { name, write, existing, page, key, first, operation, places } = parts;
+        let Some((operation, at, value)) = operation else {
             let operations: Vec<&str> = OPERATIONS.iter().map(|operation| operation.name).collect();
             let advice = format!("one of {}", operations.join(", "));
             return Err(self.text.error(step.span(), "a step has no operation", advice));
@@ -193,7 +216,7 @@ impl Parser<'_> {
             name,
             write,
             existing,
-            key: key_columns,
+            key,
             page,
             at: at.clone(),
             ..Planned::new(operation, GivenSettings::default(), inputs)

@@ -91,42 +91,7 @@ impl Routine {
         if !step.grains.is_empty() {
             settings.insert("grain".to_owned(), step.grains.clone().into());
         }
-        match step.operation.name {
-            Within::NAME => {
-                if let Some(windows) = further.first() {
-                    settings.insert("windows".to_owned(), input(windows)?);
-                }
-            }
-            Changes::NAME => {
-                if let Some(older) = further.first() {
-                    settings.insert("before".to_owned(), input(older)?);
-                }
-            }
-            Stack::NAME => {
-                let files = further.iter().map(input).collect::<Result<Vec<_>>>()?;
-                settings.insert("files".to_owned(), files.into());
-            }
-            Almanac::NAME => {
-                let covering = further.iter().zip(&step.covered).map(|(one, columns)| {
-                    let name = match input(one)? {
-                        Toml::String(name) => name,
-                        _ => {
-                            return Err(Error::Setting {
-                                setting: "save-routine",
-                                value: "an almanac of a file that is read in a way of its own"
-                                    .to_owned(),
-                                expected: "a file that needs none, or a step that reads it"
-                                    .to_owned(),
-                            });
-                        }
-                    };
-                    Ok(Toml::from(format!("{name}:{}", columns.join(","))))
-                });
-                settings
-                    .insert("covering".to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
-            }
-            _ => {}
-        }
+        further_inputs(step, further, &input, &mut settings)?;
         if let Some(picture) = &step.picture {
             settings.insert("write".to_owned(), picture.clone().into());
         }
@@ -137,26 +102,7 @@ impl Routine {
         let asked = alone.map(|(_, value)| value.clone());
         let asked = asked.unwrap_or_else(|| settings.into());
         keys.push((step.operation.name, asked));
-        if let Some(file) = &step.write {
-            let name = shown_name(file);
-            let word = match step.existing {
-                Existing::Refuse => None,
-                Existing::Replace => Some("replace"),
-                Existing::Append => Some("append"),
-            };
-            keys.push((
-                "write",
-                match word {
-                    None => name.into(),
-                    Some(word) => {
-                        let mut output = Table::new();
-                        output.insert("file".to_owned(), name.into());
-                        output.insert(word.to_owned(), true.into());
-                        output.into()
-                    }
-                },
-            ));
-        }
+        keys.extend(step.write.as_ref().map(|file| ("write", output(file, step.existing))));
         // One line for each key, with inner tables in braces.
         Ok(keys.into_iter().map(|(key, value)| format!("{key} = {value}\n")).collect())
     }
@@ -179,4 +125,62 @@ impl Routine {
             _ => Toml::try_from(value).unwrap_or_else(|_| value.to_string().into()),
         }
     }
+}
+
+/// Adds the tables besides the first to the settings of a step.
+fn further_inputs(
+    step: &Planned,
+    further: &[Input],
+    input: &dyn Fn(&Input) -> Result<Toml>,
+    settings: &mut Table,
+) -> Result<()> {
+    match step.operation.name {
+        Within::NAME => {
+            if let Some(windows) = further.first() {
+                settings.insert("windows".to_owned(), input(windows)?);
+            }
+        }
+        Changes::NAME => {
+            if let Some(older) = further.first() {
+                settings.insert("before".to_owned(), input(older)?);
+            }
+        }
+        Stack::NAME => {
+            let files = further.iter().map(input).collect::<Result<Vec<_>>>()?;
+            settings.insert("files".to_owned(), files.into());
+        }
+        Almanac::NAME => {
+            let covering = further.iter().zip(&step.covered).map(|(one, columns)| {
+                let name = match input(one)? {
+                    Toml::String(name) => name,
+                    _ => {
+                        return Err(Error::Setting {
+                            setting: "save-routine",
+                            value: "an almanac of a file that is read in a way of its own"
+                                .to_owned(),
+                            expected: "a file that needs none, or a step that reads it".to_owned(),
+                        });
+                    }
+                };
+                Ok(Toml::from(format!("{name}:{}", columns.join(","))))
+            });
+            settings.insert("covering".to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+/// The output of a step, with what to do if it is a table that exists.
+fn output(file: &str, existing: Existing) -> Toml {
+    let name = shown_name(file);
+    let word = match existing {
+        Existing::Refuse => return name.into(),
+        Existing::Replace => "replace",
+        Existing::Append => "append",
+    };
+    let mut output = Table::new();
+    output.insert("file".to_owned(), name.into());
+    output.insert(word.to_owned(), true.into());
+    output.into()
 }

@@ -39,6 +39,18 @@ impl Routine {
         self.steps.iter().map(prepare).collect()
     }
 
+    /// Errors: a result has no column that its key names.
+    fn key_fits(&self, planned: &Planned, shape: Option<&Shape>) -> Result<()> {
+        let (Some(key), Some(shape)) = (&planned.key, shape) else { return Ok(()) };
+        for column in key {
+            shape.find(column).map_err(|error| {
+                let at = self.place_in_text(planned, "key");
+                self.error(at, error.rendered(&routine_words), "")
+            })?;
+        }
+        Ok(())
+    }
+
     /// Checks every step, as far as the headers of its files allow, or their first rows.
     ///
     /// Errors: a file cannot be read; a step is invalid. The message marks the line of the step.
@@ -93,14 +105,7 @@ impl Routine {
             for shape in results.chain(by_grain.last().into_iter().flatten().flatten()) {
                 self.pictures_fit(planned, shape, &context)?;
             }
-            if let (Some(key), Some(shape)) = (&planned.key, plan.as_ref().and_then(Plan::shape)) {
-                for column in key {
-                    shape.find(column).map_err(|error| {
-                        let at = self.place_in_text(planned, "key");
-                        self.error(at, error.rendered(&routine_words), "")
-                    })?;
-                }
-            }
+            self.key_fits(planned, plan.as_ref().and_then(Plan::shape))?;
             for name in planned.files_written() {
                 self.name_with_date(name, context.as_of, context.as_of_follows, planned)?;
             }

@@ -212,7 +212,7 @@ impl<'a> Executor<'a> {
             if place == end && shares.is_first() {
                 self.compare(&ran)?;
             }
-            self.accounts[place] = self.keeps_accounts.then(|| &outcome.ledger).cloned();
+            self.accounts[place] = self.keeps_accounts.then(|| outcome.ledger.clone());
         }
         Ok(end)
     }

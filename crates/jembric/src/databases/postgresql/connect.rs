@@ -129,19 +129,7 @@ impl Settings {
         {
             config.port(port);
         }
-        let user = config.get_user().map(str::to_owned);
-        let user = user
-            .or_else(|| variable("PGUSER"))
-            .or_else(|| variable("USER"))
-            .or_else(|| variable("LOGNAME"));
-        if let Some(user) = &user {
-            config.user(user);
-        }
-        if config.get_dbname().is_none()
-            && let Some(database) = variable("PGDATABASE").or_else(|| user.clone())
-        {
-            config.dbname(&database);
-        }
+        identify(&mut config, variable);
         if config.get_options().is_none()
             && let Some(options) = variable("PGOPTIONS")
         {
@@ -156,21 +144,14 @@ impl Settings {
         }
         let mode = of_uri("sslmode").or_else(|| variable("PGSSLMODE"));
         let root_certificates = of_uri("sslrootcert").or_else(|| variable("PGSSLROOTCERT"));
-        let (mode, verification) = match mode.as_deref().unwrap_or("prefer") {
-            "disable" => (SslMode::Disable, Verification::None),
-            "allow" | "prefer" => (SslMode::Prefer, Verification::None),
-            // With root certificates, this has always verified.
-            "require" if root_certificates.is_some() => (SslMode::Require, Verification::Issuer),
-            "require" => (SslMode::Require, Verification::None),
-            "verify-ca" => (SslMode::Require, Verification::Issuer),
-            "verify-full" => (SslMode::Require, Verification::Full),
-            other => {
-                return Err(invalid(
-                    format!("there is no sslmode `{other}`"),
+        let mode = mode.as_deref().unwrap_or("prefer");
+        let (mode, verification) =
+            encryption(mode, root_certificates.is_some()).ok_or_else(|| {
+                invalid(
+                    format!("there is no sslmode `{mode}`"),
                     "Choose disable, allow, prefer, require, verify-ca or verify-full",
-                ));
-            }
-        };
+                )
+            })?;
         config.ssl_mode(mode);
         if config.get_password().is_none() {
             let file = of_uri("passfile").filter(|file| !file.is_empty());
@@ -183,6 +164,37 @@ impl Settings {
         }
         Ok(Settings { config, verification, root_certificates })
     }
+}
+
+/// Sets the user and the database, if the URI does not.
+fn identify(config: &mut Config, variable: &dyn Fn(&str) -> Option<String>) {
+    let user = config.get_user().map(str::to_owned);
+    let user = user
+        .or_else(|| variable("PGUSER"))
+        .or_else(|| variable("USER"))
+        .or_else(|| variable("LOGNAME"));
+    if let Some(user) = &user {
+        config.user(user);
+    }
+    if config.get_dbname().is_none()
+        && let Some(database) = variable("PGDATABASE").or_else(|| user.clone())
+    {
+        config.dbname(&database);
+    }
+}
+
+/// How a connection is encrypted and verified in a mode; none if there is no such mode.
+fn encryption(mode: &str, has_root_certificates: bool) -> Option<(SslMode, Verification)> {
+    Some(match mode {
+        "disable" => (SslMode::Disable, Verification::None),
+        "allow" | "prefer" => (SslMode::Prefer, Verification::None),
+        // With root certificates, this has always verified.
+        "require" if has_root_certificates => (SslMode::Require, Verification::Issuer),
+        "require" => (SslMode::Require, Verification::None),
+        "verify-ca" => (SslMode::Require, Verification::Issuer),
+        "verify-full" => (SslMode::Require, Verification::Full),
+        _ => return None,
+    })
 }
 
 /// The hosts of a configuration, for messages.
