@@ -31,6 +31,10 @@ use plan::RecordSettings;
 use serde::Serialize;
 
 /// What to do with records that tie on the date and on all tie-breaking columns.
+///
+/// The reason "tied with the record kept" is used only if the order of the rows decided. A record
+/// that lost by a tie-breaking column is superseded. [`Earliest`] prefers the least value of these
+/// columns, as [`Latest`] prefers the greatest.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
 pub enum Ties {
     /// Keep every tied record, and warn of their number.

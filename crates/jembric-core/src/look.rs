@@ -1,7 +1,7 @@
 //! [`Look`]: what a table holds, whether its dates are really dates, and what looks wrong.
 //!
 //! The facts are exact, over all rows. What *looks* wrong is a guess by the rules stated here, and
-//! may be right.
+//! may be right: also texts that are almost numbers, and whole numbers that may be months.
 
 use crate::{
     calendar::{Day, Grain, MICROS_PER_DAY, Period, Periods, Range, loose_label},

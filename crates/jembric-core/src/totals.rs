@@ -72,6 +72,11 @@ const MOST_COLUMNS: u64 = 1_000;
 /// Dropped: rows outside the range. The ledger compares each sum over the rows with the sum over
 /// the result.
 ///
+/// Sums of nothing are 0; other figures of nothing are missing. Without a figure, the rows are
+/// counted. With parts of periods and no grain, there are no periods. The row of totals has
+/// `(total)` in its first column of text. Columns side by side can have margins, but no figures
+/// beside them.
+///
 /// Errors: a column is missing, or holds no dates or no numbers; periods finer than a column's own;
 /// settings that contradict each other; more rows or columns than the limit; a sum that is too
 /// large, or of an infinite value. Cost: one numbering of the keys, and one pass over the rows for

@@ -97,6 +97,12 @@ pub enum Pick {
 /// numbering of both sides' keys, a sort of each key's windows, a binary search for each event, and
 /// its windows: n log n + pairs, however the windows overlap.
 ///
+/// Open windows end on the as-of date if there is one, and otherwise stay open. The nearest window
+/// is measured from the column of both bounds, if these are the same one, or from a column that is
+/// named. Of equal windows the least row counts, or for the last one the greatest. Stray events
+/// have a column `stray_because`. Rows set aside on both sides are in one table, each with the
+/// columns of its side.
+///
 /// ```
 /// use jembric_core::{Window, Within, Table, arrow::{ArrayRef, Date32Array}};
 /// use std::sync::Arc;
