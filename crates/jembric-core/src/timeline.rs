@@ -37,14 +37,14 @@ impl Timeline {
         rows: &BooleanBuffer,
     ) -> GroupedByEntity<(i64, u32)> {
         let dated = |row: usize| (dates.sortable(row), row as u32);
-        let mut dealt =
+        let mut grouped =
             GroupedByEntity::group(entities.ids(), entities.count(), |row| rows.value(row), dated);
-        dealt.each(|_, rows| {
+        grouped.each(|_, rows| {
             if !rows.is_sorted() {
                 rows.sort_unstable();
             }
         });
-        dealt
+        grouped
     }
 
     /// The rows of all entities.
@@ -267,13 +267,13 @@ mod tests {
         }
         for threads in [1, 2, 3, 8] {
             let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
-            let mut dealt = pool.install(|| GroupedByEntity::group(&ids, 1_009, used, |row| row));
+            let mut grouped = pool.install(|| GroupedByEntity::group(&ids, 1_009, used, |row| row));
             for (entity, rows) in expected.iter().enumerate() {
-                assert_eq!(dealt.of_entity(entity), rows, "{threads} threads");
+                assert_eq!(grouped.of_entity(entity), rows, "{threads} threads");
             }
-            pool.install(|| dealt.each(|entity, rows| rows.fill(entity)));
+            pool.install(|| grouped.each(|entity, rows| rows.fill(entity)));
             assert!(
-                (0..1_009).all(|entity| dealt.of_entity(entity).iter().all(|&of| of == entity))
+                (0..1_009).all(|entity| grouped.of_entity(entity).iter().all(|&of| of == entity))
             );
         }
     }

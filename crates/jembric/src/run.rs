@@ -207,7 +207,7 @@ impl Checked<'_> {
             context = self.dated(context, &as_of, &mut read)?;
         }
         let steps = &routine.steps;
-        let mut course = Executor {
+        let mut executor = Executor {
             checked: self,
             earlier: self.earlier(&context)?,
             changes: Vec::new(),
@@ -231,10 +231,10 @@ impl Checked<'_> {
         let mut to = Receivers { outputs, last, told: &mut told };
         let mut places = places.peekable();
         while let Some(place) = places.next() {
-            let end = course.step(place, &mut to)?;
+            let end = executor.step(place, &mut to)?;
             while places.next_if(|place| *place <= end).is_some() {}
         }
-        course.finish(&mut to)?;
+        executor.finish(&mut to)?;
         set_aside.finish(&memory)
     }
 

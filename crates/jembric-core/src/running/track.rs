@@ -103,8 +103,8 @@ impl<'a> Track<'a> {
         let (bounds, replay) = match in_order(entities.ids(), entities.count(), dates) {
             Some(bounds) => (bounds, None),
             None => {
-                let dealt = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
-                (dealt.starts, Some(SortedRecords::new(dealt.values)))
+                let grouped = Timeline::dated(entities, dates, &BooleanBuffer::new_set(rows));
+                (grouped.starts, Some(SortedRecords::new(grouped.values)))
             }
         };
         let last = match &replay {

@@ -58,25 +58,21 @@ impl<T: Tick> Index<T> {
             let (first, last) = windows.at(row);
             WindowTicks { first, last, row: row as u32 }
         };
-        let mut dealt =
+        let mut grouped =
             GroupedByEntity::group(ids, count, |row| windows.usable.value(row), stretch);
         let before = |one: &WindowTicks<T>, other: &WindowTicks<T>| {
             one.first.cmp(&other.first).then_with(|| order(one.row, other.row))
         };
-        dealt.each(|_, windows| {
+        grouped.each(|_, windows| {
             if !windows.is_sorted_by(|one, other| before(one, other) != Ordering::Greater) {
                 windows.sort_unstable_by(before);
             }
         });
-        let crooked = parallel::of_rows(count, |key| {
-            !dealt.of_entity(key).is_sorted_by_key(|window| window.last)
+        let has_unsorted_ends = parallel::of_rows(count, |key| {
+            !grouped.of_entity(key).is_sorted_by_key(|window| window.last)
         });
-        let mut index = Index {
-            windows: dealt,
-            has_unsorted_ends: crooked,
-            ends: Vec::new(),
-            levels: Vec::new(),
-        };
+        let mut index =
+            Index { windows: grouped, has_unsorted_ends, ends: Vec::new(), levels: Vec::new() };
         if index.has_unsorted_ends.contains(&true) {
             index.sum_up();
         }

@@ -37,7 +37,7 @@ impl Routine {
 
     /// Marks the place of an error in the text of the routine: the setting or file that caused it,
     /// or the step.
-    pub(crate) fn told_at(&self, planned: &Planned, error: impl Into<Error>) -> Error {
+    pub(crate) fn error_at_step(&self, planned: &Planned, error: impl Into<Error>) -> Error {
         let error = error.into();
         let is_of_a_step = !error.is_closed_pipe() && !matches!(error, Error::Process { .. });
         if !is_of_a_step {
@@ -82,7 +82,7 @@ impl Routine {
                 Error::write(file)(source)
             }
             (error @ Error::Core(CoreError::Sink(_)), None) => error,
-            (error, _) => self.told_at(planned, error),
+            (error, _) => self.error_at_step(planned, error),
         }
     }
 }

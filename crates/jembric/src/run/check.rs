@@ -23,11 +23,11 @@ impl Routine {
     fn prepared(&self, files: &dyn Files) -> Result<Vec<(Step, Grains)>> {
         let step = |planned: &Planned, settings: &GivenSettings| {
             let step = planned.operation.step(settings, planned.covered.clone());
-            step.map_err(|error| self.told_at(planned, Error::Value(Box::new(error))))
+            step.map_err(|error| self.error_at_step(planned, Error::Value(Box::new(error))))
         };
         let prepare = |planned: &Planned| {
             let mut settings = resolved(planned.operation, &planned.settings, files)
-                .map_err(|error| self.told_at(planned, error))?;
+                .map_err(|error| self.error_at_step(planned, error))?;
             let main = step(planned, &settings)?;
             let further = planned.grains.iter().skip(1).map(|grain| {
                 settings.insert("grain", grain.clone());
@@ -79,15 +79,16 @@ impl Routine {
                 }
             };
             let inputs = planned.inputs.iter().map(shape).collect::<Result<Vec<_>>>();
-            let inputs = inputs.map_err(|error| self.told_at(planned, error))?;
+            let inputs = inputs.map_err(|error| self.error_at_step(planned, error))?;
             let shapes: Vec<Option<Shape>> =
                 inputs.iter().map(|(_, shape)| shape.clone()).collect();
             self.formats_fit(planned, &shapes)?;
-            let plan =
-                step.prepare(&inputs, &context).map_err(|error| self.told_at(planned, error))?;
+            let plan = step
+                .prepare(&inputs, &context)
+                .map_err(|error| self.error_at_step(planned, error))?;
             let further = further.iter().map(|(_, step)| {
                 let plan = step.prepare(&inputs, &context);
-                let plan = plan.map_err(|error| self.told_at(planned, error))?;
+                let plan = plan.map_err(|error| self.error_at_step(planned, error))?;
                 Ok(plan.as_ref().and_then(Plan::shape).cloned())
             });
             by_grain.push(further.collect::<Result<_>>()?);
@@ -98,7 +99,7 @@ impl Routine {
                 for shape in by_grain[*before].iter().flatten() {
                     let inputs = [(String::new(), Some(shape.clone().anonymous()))];
                     step.prepare(&inputs, &context)
-                        .map_err(|error| self.told_at(planned, error))?;
+                        .map_err(|error| self.error_at_step(planned, error))?;
                 }
             }
             let results = plan.as_ref().and_then(Plan::shape).into_iter();
@@ -111,7 +112,7 @@ impl Routine {
             }
             if let Some(picture) = &planned.picture {
                 PictureFormat::from_path(Path::new(picture))
-                    .map_err(|error| self.told_at(planned, error))?;
+                    .map_err(|error| self.error_at_step(planned, error))?;
             }
             plans.push(plan);
             tables.push(shapes);
@@ -216,7 +217,7 @@ impl Routine {
                     let missing = known.first().map(|shape| shape.find(column).map(drop));
                     missing
                         .unwrap_or(Ok(()))
-                        .map_err(|error| self.told_at(planned, Error::from(error)))?;
+                        .map_err(|error| self.error_at_step(planned, Error::from(error)))?;
                 }
             }
         }

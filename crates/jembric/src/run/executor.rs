@@ -1,4 +1,4 @@
-//! [`Course`]: runs one step after the other, and keeps what later ones need.
+//! [`Executor`]: runs one step after the other, and keeps what later ones need.
 
 use super::{
     Ran,
@@ -22,7 +22,7 @@ use crate::{
 };
 use std::path::PathBuf;
 
-/// The course of a run.
+/// Runs the steps of a checked routine.
 pub(super) struct Executor<'a> {
     pub(super) checked: &'a Checked<'a>,
     pub(super) context: Context,
@@ -65,7 +65,7 @@ impl<'a> Executor<'a> {
     pub(super) fn step(&mut self, place: usize, to: &mut Receivers<'_, '_>) -> Result<usize> {
         let planned = &self.routine().steps[place];
         let inputs = self.inputs(place);
-        let inputs = inputs.map_err(|error| self.routine().told_at(planned, error))?;
+        let inputs = inputs.map_err(|error| self.routine().error_at_step(planned, error))?;
         if planned.operation.draws() {
             self.drawn(place, &inputs, to).map(|()| place)
         } else {
@@ -101,7 +101,7 @@ impl<'a> Executor<'a> {
     ) -> Result<()> {
         let (routine, shares) = (self.routine(), self.shares());
         let planned = &routine.steps[place];
-        let at = |error: Error| routine.told_at(planned, error);
+        let at = |error: Error| routine.error_at_step(planned, error);
         let tables = shares.all_whole(inputs, &self.memory);
         let tables = tables.and_then(|tables| whole(&tables, &self.memory)).map_err(at)?;
         if !shares.is_first() {
@@ -163,10 +163,11 @@ impl<'a> Executor<'a> {
         let stream =
             Stream::from(checked, place, self.until, &self.uses, inputs, (&context, &memory));
         let stream = self.counted(place, inputs, stream);
-        let mut stream = stream.map_err(|error| routine.told_at(&routine.steps[place], error))?;
+        let mut stream =
+            stream.map_err(|error| routine.error_at_step(&routine.steps[place], error))?;
         let end = stream.end();
         let planned = &routine.steps[end];
-        let at = |error: Error| routine.told_at(planned, error);
+        let at = |error: Error| routine.error_at_step(planned, error);
         let written = planned.write.as_ref();
         let written = written
             .map(|name| routine.name_with_date(name, context.as_of, false, planned))
@@ -262,7 +263,7 @@ impl<'a> Executor<'a> {
                 None => stream.hand_over(to.last),
                 Some(file) => {
                     let written = file.write_both(stream, to.last);
-                    written.map_err(|error| routine.told_at(&routine.steps[end], error))?
+                    written.map_err(|error| routine.error_at_step(&routine.steps[end], error))?
                 }
             };
             return answered.map_err(|(place, error): Failed| {
@@ -272,8 +273,8 @@ impl<'a> Executor<'a> {
         if shares.are_there() {
             return self.in_shares(stream, (written, file), to);
         }
-        let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
-        let at = |error: Error| routine.told_at(&routine.steps[end], error);
+        let told = |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
+        let at = |error: Error| routine.error_at_step(&routine.steps[end], error);
         let (accounted, answer) = if stream.is_larger() && !needs_whole {
             stream.collected().map_err(told)?
         } else {
@@ -302,8 +303,8 @@ impl<'a> Executor<'a> {
     ) -> Result<Vec<Accounted>> {
         let (checked, routine, shares) = (self.checked, self.routine(), self.shares());
         let (end, memory) = (stream.end(), &self.memory);
-        let told = |(place, error): Failed| routine.told_at(&routine.steps[place], *error);
-        let at = |error: Error| routine.told_at(&routine.steps[end], error);
+        let told = |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
+        let at = |error: Error| routine.error_at_step(&routine.steps[end], error);
         let gathers_file = written.is_some_and(|name| shares.gathers_into(name));
         let is_last = end == self.until && self.earlier.is_none();
         let gathers_last = is_last && shares.gathers_last;

@@ -1,4 +1,4 @@
-//! [`Readings`]: the files that a run has read.
+//! [`InputTables`]: the files that a run has read.
 
 use super::{needed::Names, shares::Shares};
 use crate::{

@@ -103,7 +103,7 @@ impl Checked<'_> {
         outputs: &mut Outputs,
     ) -> Result<Option<String>> {
         let planned = &self.routine.steps[place];
-        let at = |error: Error| self.routine.told_at(planned, error);
+        let at = |error: Error| self.routine.error_at_step(planned, error);
         let mut names = Vec::new();
         for (name, is_picture) in [(&planned.picture, true), (&planned.write, false)] {
             let Some(name) = name else { continue };

@@ -129,7 +129,7 @@ impl<'a> Report<'a> {
             return Ok(());
         }
         let Some(inputs) = inputs else { return Ok(()) };
-        let at = |error: CoreError| routine.told_at(step, error);
+        let at = |error: CoreError| routine.error_at_step(step, error);
         let behind = || routine.accounts_behind(place, accounts);
         let drawn = |outcome: &Outcome| {
             if outline.shows_picture(place) {
@@ -160,7 +160,7 @@ impl<'a> Report<'a> {
             let tables = if further_grains.is_empty() {
                 Vec::new()
             } else {
-                whole(inputs, memory).map_err(|error| routine.told_at(step, error))?
+                whole(inputs, memory).map_err(|error| routine.error_at_step(step, error))?
             };
             for (grain, operation) in further_grains {
                 let outcome = operation.apply(&tables, context).map_err(at)?;

@@ -118,7 +118,7 @@ impl Earlier {
                             problem = format!("`{key}` occurs more than once {side}: {named}");
                             continue;
                         }
-                        Err(error) => return Err(routine.told_at(step, error)),
+                        Err(error) => return Err(routine.error_at_step(step, error)),
                     }
                     break;
                 }
