@@ -51,6 +51,7 @@ pub struct Described {
     pub settings: &'static [Setting],
     /// Its inputs.
     pub reads: Reads,
+    special: Special,
     /// Makes the operation from its settings, and for an almanac from the columns to cover of each
     /// table.
     make: fn(&GivenSettings, Vec<Vec<String>>) -> std::result::Result<Step, CoreError>,
@@ -72,6 +73,30 @@ pub enum Reads {
     Covering,
 }
 
+impl Reads {
+    /// The key of a routine that names the tables besides the first.
+    pub(crate) fn further(self) -> Option<&'static str> {
+        match self {
+            Reads::OneTable => None,
+            Reads::SeveralTables => Some("files"),
+            Reads::EventsAndWindows => Some("windows"),
+            Reads::NowAndBefore => Some("before"),
+            Reads::Covering => Some("covering"),
+        }
+    }
+}
+
+/// What a step with an operation can do besides making a table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Special {
+    Nothing,
+    /// It draws a picture, which may have a file of its own.
+    #[cfg_attr(not(feature = "draw"), allow(dead_code))]
+    Draws,
+    /// It may have several grains in a routine.
+    SeveralGrains,
+}
+
 impl Described {
     /// Makes the operation from these settings, and an almanac also from the columns to cover of
     /// each table.
@@ -87,7 +112,12 @@ impl Described {
 
     /// Whether the operation draws a picture, which may have a file of its own.
     pub fn draws(&self) -> bool {
-        self.name == "draw"
+        self.special == Special::Draws
+    }
+
+    /// Whether a step may have several grains.
+    pub(crate) fn has_several_grains(&self) -> bool {
+        self.special == Special::SeveralGrains
     }
 
     /// The setting of this name.
@@ -97,13 +127,18 @@ impl Described {
 }
 
 macro_rules! described {
-    ($($(#[$on:meta])? $operation:ident $reads:ident $kind:expr),* $(,)?) => { &[
+    (@special) => { Special::Nothing };
+    (@special $special:ident) => { Special::$special };
+    ($(
+        $(#[$on:meta])? $operation:ident $reads:ident $(+ $special:ident)? $kind:expr
+    ),* $(,)?) => { &[
         $($(#[$on])? Described {
             name: $operation::NAME,
             does: $operation::DOES,
             answers: $operation::ANSWERS,
             settings: $operation::SETTINGS,
             reads: Reads::$reads,
+            special: described!(@special $($special)?),
             make: |given, covered| {
                 let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = $kind;
                 Ok(Step(kind($operation::from_given(given)?, covered)))
@@ -123,7 +158,7 @@ pub const OPERATIONS: &[Described] = described![
     Elapsed OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Running OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Filled OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Totals OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
+    Totals OneTable + SeveralGrains |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Recent OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Almanac Covering |operation, covered| AnyOperation::Almanac(Box::new(operation), covered),
     Filter OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
@@ -132,7 +167,7 @@ pub const OPERATIONS: &[Described] = described![
     Columns OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
     Stack SeveralTables |operation, _| AnyOperation::Stack(operation),
     #[cfg(feature = "draw")]
-    Draw OneTable |operation, _| AnyOperation::Draw(Box::new(operation)),
+    Draw OneTable + Draws |operation, _| AnyOperation::Draw(Box::new(operation)),
 ];
 
 /// The operation with this name.

@@ -2,7 +2,7 @@
 
 use super::{Input, OnPage, Planned, Routine, Show, Text, stands_alone};
 use crate::{
-    Almanac, Changes, Result, Stack, Totals, Within,
+    Result,
     data::{memory::Memory, size::Size},
     databases::existing::Existing,
     read::settings::ReadingSettings,
@@ -262,30 +262,18 @@ impl Parser<'_> {
         };
         for (key, value) in keys {
             let name = key.get_ref().as_ref();
-            match (operation.name, name) {
-                (Within::NAME, "windows") | (Changes::NAME, "before") => {
-                    self.further(value, planned, before)?;
+            match name {
+                _ if operation.reads.further() == Some(name) => {
+                    self.further_tables(value, planned, before)?;
                 }
-                (Stack::NAME, "files") => {
-                    for one in self.list_of(value)? {
-                        self.further(one, planned, before)?;
-                    }
-                }
-                (_, "write") if operation.draws() => {
+                "write" if operation.draws() => {
                     planned.picture = Some(self.text_of(value)?);
                     planned.settings_at.push(("write".to_owned(), value.span()));
                 }
-                (Almanac::NAME, "covering") => {
-                    planned.inputs.clear();
-                    for one in self.list_of(value)? {
-                        let (file, columns) = file_and_columns("covering", &self.text_of(one)?)
-                            .map_err(|error| self.text.error(one.span(), error.to_string(), ""))?;
-                        planned.inputs.push(self.named(&file, one.span(), before)?);
-                        planned.settings_at.push((file, one.span()));
-                        planned.covered.push(columns);
-                    }
-                }
-                (Totals::NAME, "grain") if matches!(value.get_ref(), DeValue::Array(_)) => {
+                "grain"
+                    if operation.has_several_grains()
+                        && matches!(value.get_ref(), DeValue::Array(_)) =>
+                {
                     self.grains(value, planned)?;
                 }
                 _ => {
@@ -302,18 +290,12 @@ impl Parser<'_> {
                         planned.settings_at.push((name.to_owned(), value.span()));
                         continue;
                     }
-                    let further = match operation.name {
-                        Within::NAME => Some("windows"),
-                        Changes::NAME => Some("before"),
-                        Stack::NAME => Some("files"),
-                        Almanac::NAME => Some("covering"),
-                        _ => operation.draws().then_some("write"),
-                    };
                     let known: Vec<&str> = operation
                         .settings
                         .iter()
                         .map(|setting| setting.name)
-                        .chain(further)
+                        .chain(operation.reads.further())
+                        .chain(operation.draws().then_some("write"))
                         .collect();
                     return Err(self.unknown(
                         &format!("a setting of {}", operation.name),
@@ -327,14 +309,41 @@ impl Parser<'_> {
         Ok(())
     }
 
+    /// The tables of a step besides the first.
+    fn further_tables(
+        &self,
+        value: &Placed<'_>,
+        planned: &mut Planned,
+        before: &[Planned],
+    ) -> Result<()> {
+        match planned.operation.reads {
+            Reads::SeveralTables => {
+                for one in self.list_of(value)? {
+                    self.further(one, planned, before)?;
+                }
+            }
+            Reads::Covering => {
+                planned.inputs.clear();
+                for one in self.list_of(value)? {
+                    let (file, columns) = file_and_columns("covering", &self.text_of(one)?)
+                        .map_err(|error| self.text.error(one.span(), error.to_string(), ""))?;
+                    planned.inputs.push(self.named(&file, one.span(), before)?);
+                    planned.settings_at.push((file, one.span()));
+                    planned.covered.push(columns);
+                }
+            }
+            Reads::OneTable | Reads::EventsAndWindows | Reads::NowAndBefore => {
+                self.further(value, planned, before)?;
+            }
+        }
+        Ok(())
+    }
+
     /// The short form of operations with one main setting: `filter = "level > 3"`,
     /// `stack = ["a.csv", "b.csv"]`.
     fn short(&self, value: &Placed<'_>, planned: &mut Planned, before: &[Planned]) -> Result<()> {
-        if planned.operation.name == Stack::NAME {
-            for one in self.list_of(value)? {
-                self.further(one, planned, before)?;
-            }
-            return Ok(());
+        if planned.operation.reads == Reads::SeveralTables {
+            return self.further_tables(value, planned, before);
         }
         let setting = planned.operation.settings.iter().find(|setting| stands_alone(setting.takes));
         let Some(setting) = setting else {

@@ -2,8 +2,8 @@
 
 use super::{Input, Planned, Routine, stands_alone};
 use crate::{
-    Almanac, Changes, Error, Result, Stack, Takes, Within, databases::existing::Existing,
-    settings::Given, steps::Reads, uri::shown_name,
+    Error, Result, Takes, databases::existing::Existing, settings::Given, steps::Reads,
+    uri::shown_name,
 };
 use toml::{Table, Value as Toml};
 
@@ -134,22 +134,13 @@ fn further_inputs(
     input: &dyn Fn(&Input) -> Result<Toml>,
     settings: &mut Table,
 ) -> Result<()> {
-    match step.operation.name {
-        Within::NAME => {
-            if let Some(windows) = further.first() {
-                settings.insert("windows".to_owned(), input(windows)?);
-            }
-        }
-        Changes::NAME => {
-            if let Some(older) = further.first() {
-                settings.insert("before".to_owned(), input(older)?);
-            }
-        }
-        Stack::NAME => {
+    let Some(key) = step.operation.reads.further() else { return Ok(()) };
+    match step.operation.reads {
+        Reads::SeveralTables => {
             let files = further.iter().map(input).collect::<Result<Vec<_>>>()?;
-            settings.insert("files".to_owned(), files.into());
+            settings.insert(key.to_owned(), files.into());
         }
-        Almanac::NAME => {
+        Reads::Covering => {
             let covering = further.iter().zip(&step.covered).map(|(one, columns)| {
                 let name = match input(one)? {
                     Toml::String(name) => name,
@@ -164,9 +155,13 @@ fn further_inputs(
                 };
                 Ok(Toml::from(format!("{name}:{}", columns.join(","))))
             });
-            settings.insert("covering".to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
+            settings.insert(key.to_owned(), covering.collect::<Result<Vec<_>>>()?.into());
         }
-        _ => {}
+        Reads::OneTable | Reads::EventsAndWindows | Reads::NowAndBefore => {
+            if let Some(second) = further.first() {
+                settings.insert(key.to_owned(), input(second)?);
+            }
+        }
     }
     Ok(())
 }
