@@ -3,8 +3,12 @@
 //!
 //! An interval is settled once its end is known; then only its start and end are kept
 //! ([`Settled`]). Without an as-of date, open intervals last until the newest date of all batches,
-//! so their rows are kept until the end, unless that date is known before. The rows of a single
-//! batch are counted directly, and settled only when another batch comes.
+//! so their rows are kept until the end, unless that date is known before.
+//!
+//! A table in memory comes as a single batch, whose starts and ends are counted in slots without
+//! keeping them (`counts`). So the first batch waits as it is, and is settled only when another one
+//! comes. The tests `any_division_into_batches_and_order_of_merging_give_the_same_bytes`
+//! (`plan/tests.rs`) and `counts_in_batches_are_those_of_the_whole` hold both ways equal.
 
 use super::{
     ActivePlan, Gives,
