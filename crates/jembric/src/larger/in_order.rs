@@ -158,6 +158,9 @@ struct Pieces<'a, 'b> {
 }
 
 impl Pieces<'_, '_> {
+    /// Adds rows, and takes those that are complete once a part of the budget waits. If none were
+    /// complete, they are tried again only when another quarter of a part has come: to join all
+    /// that waits for every batch would be quadratic.
     fn add(&mut self, rows: Table) -> Result<()> {
         let part = self.results.larger.memory.part();
         self.held += bytes_of(&rows);
