@@ -45,7 +45,7 @@ enum Beginning {
 }
 
 impl ConnectedReading {
-    /// See [`Reading::shape`].
+    /// See [`Reading::shape`](crate::io::Reading::shape).
     pub fn shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         match self.beginning(path.as_ref(), 0)? {
             Beginning::Known(shape) => Ok(shape),
@@ -57,7 +57,7 @@ impl ConnectedReading {
         }
     }
 
-    /// See [`Reading::guessed_shape`].
+    /// See [`Reading::guessed_shape`](crate::io::Reading::guessed_shape).
     pub fn guessed_shape(&self, path: impl AsRef<Path>) -> Result<Shape> {
         let (name, table) = match self.beginning(path.as_ref(), ROWS_TO_GUESS_FROM)? {
             Beginning::Known(shape) => return Ok(shape),
