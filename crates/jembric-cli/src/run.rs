@@ -149,6 +149,31 @@ pub(crate) struct RunOptions<'a> {
     pub(crate) among: Option<Among<'a>>,
 }
 
+impl RunOptions<'_> {
+    /// Replaces the files by those of this process.
+    fn share(&mut self, checked: &Checked<'_>, is_first: bool) {
+        let share = |out: &PathBuf| checked.file_of_share(&out.display().to_string());
+        self.answer.out = self.answer.out.as_ref().and_then(share).map(PathBuf::from);
+        if !is_first {
+            self.account.aside = None;
+        }
+    }
+
+    /// The columns to show of the last table.
+    ///
+    /// Errors: it is known to lack one of them. What changed has columns of its own.
+    fn columns(&self, checked: &Checked<'_>) -> Result<ChosenColumns, Failure> {
+        let columns = ChosenColumns::parse(&self.answer.columns);
+        let shape = self.upto.map_or(checked.shapes.last(), |place| checked.shapes.get(place));
+        if let Some(Some(shape)) = shape
+            && self.since.is_none()
+        {
+            columns.check(shape)?;
+        }
+        Ok(columns)
+    }
+}
+
 /// What a run delivers and in which form. This follows from what was typed and from the routine
 /// alone, so it is decided before anything is opened.
 struct Delivery {
@@ -252,11 +277,7 @@ pub(crate) fn run(
     let checked = routine.check(&conditions)?;
     checked.claim(&mut outputs)?;
     if among.is_some() {
-        let share = |out: &PathBuf| checked.file_of_share(&out.display().to_string());
-        options.answer.out = options.answer.out.as_ref().and_then(share).map(PathBuf::from);
-        if !is_first {
-            options.account.aside = None;
-        }
+        options.share(&checked, is_first);
     }
     let mut targets = Targets::open(&options, &mut outputs)?;
     let mut execution = Execution {
@@ -272,13 +293,7 @@ pub(crate) fn run(
         picture: None,
         result: None,
     };
-    let columns = ChosenColumns::parse(&options.answer.columns);
-    let shape = options.upto.map_or(checked.shapes.last(), |place| checked.shapes.get(place));
-    if let Some(Some(shape)) = shape
-        && !delivery.is_compared
-    {
-        columns.check(shape)?;
-    }
+    let columns = options.columns(&checked)?;
     execution.deliver(&delivery, &options.answer, columns, &mut targets.out, screen)?;
     let Execution { as_of, steps, picture, result, goes_on, delivers_table, .. } = execution;
     let set_aside = result.transpose()?;

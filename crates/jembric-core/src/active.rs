@@ -10,7 +10,6 @@ mod events;
 mod rows;
 mod settled;
 
-use crate::plan::NOT_FOLDED;
 use crate::{
     calendar::{Day, Grain, Periods, Range},
     context::{Context, Sink},
@@ -21,7 +20,9 @@ use crate::{
     ledger::{Accounting, Cause, Ledger, Outcome, Reason, RowMasks, Warning},
     limits::MOST_ROWS,
     operation::{Operation, callable},
-    plan::{Access, Division, Inputs, Overall, Plan, Prepared, Roles, State, handed_over},
+    plan::{
+        Access, Division, Inputs, NOT_FOLDED, Overall, Plan, Prepared, Roles, State, handed_over,
+    },
     role::Role,
     shape::{ColumnShape, Named, Shape},
     table::Table,

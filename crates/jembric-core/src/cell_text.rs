@@ -1,8 +1,9 @@
 //! [`CellText`]: formats cells as text, in the same way for all formats, terminals and pictures.
 
-use crate::calendar::{Day, MICROS_PER_DAY, Moment, Periods};
-use crate::number_text::float;
-use crate::number_text::shown;
+use crate::{
+    calendar::{Day, MICROS_PER_DAY, Moment, Periods},
+    number_text::{float, shown},
+};
 use arrow_array::{Array, ArrayRef, cast::AsArray, types::*};
 use arrow_schema::{DataType, TimeUnit};
 use std::borrow::Cow;

@@ -2,19 +2,18 @@
 
 mod suggested;
 
-use crate::error::SuggestedReading;
-use crate::message::shortened;
-use crate::table::Numbering;
-use crate::table::Origin;
 use crate::{
     calendar::{
         Day, Grain, MICROS_PER_DAY, Moment, Periods, Range, Zone,
         notation::{self, NotADate, Order},
     },
-    error::{AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers, Result},
+    error::{
+        AmbiguousDates, BadCell, Error, Expected, NotDates, NotNumbers, Result, SuggestedReading,
+    },
     kind::{Type, period_field},
+    message::shortened,
     parallel,
-    table::{Table, begins_periods},
+    table::{Numbering, Origin, Table, begins_periods},
 };
 use arrow_arith::aggregate::max;
 use arrow_array::{
@@ -199,16 +198,7 @@ impl Table {
         if cells.null_count() == cells.len() {
             return Error::WrongType { file, column, expected: Expected::Dates, found: Type::Text };
         }
-        // The order in which more of the cells are dates is the likely one. The other cells are
-        // reported as wrong.
-        let (mut days, mut months) = (0_u64, 0_u64);
-        for written in
-            cells.iter().flatten().filter_map(|text| notation::read(text.as_bytes()).ok())
-        {
-            days += u64::from(written.day(Order::DayFirst).is_some());
-            months += u64::from(written.day(Order::MonthFirst).is_some());
-        }
-        let order = if months > days { Order::MonthFirst } else { Order::DayFirst };
+        let (order, offsets) = (likely_order(cells), offsets_wanted(cells));
         let mut about = NotDates {
             file,
             column,
@@ -219,36 +209,22 @@ impl Table {
         };
         let mut bad_rows = Vec::new();
         let mut ambiguous = None;
-        let offsets = offsets_wanted(cells);
         for (row, text) in cells.iter().enumerate().filter_map(|(row, text)| Some((row, text?))) {
-            let why = match notation::read(text.as_bytes()) {
-                Err(why) => Some(why.to_string()),
-                Ok(written) if written.day(order).is_none() => {
-                    Some("day and month the other way round".to_owned())
-                }
-                Ok(written) if written.offset.is_some() != offsets => Some(
-                    if offsets { "without the others' offset" } else { "with an offset" }
-                        .to_owned(),
-                ),
-                Ok(written) => {
-                    if let (Some(day_first), Some(month_first)) =
-                        (written.day(Order::DayFirst), written.day(Order::MonthFirst))
-                        && day_first != month_first
-                    {
-                        ambiguous.get_or_insert((row, text, day_first, month_first));
-                    }
-                    None
-                }
-            };
-            if let Some(why) = why {
+            let written = notation::read(text.as_bytes());
+            if let Some(why) = why_wrong(&written, order, offsets) {
                 about.bad += 1;
                 bad_rows.push(row);
                 if about.first.len() < 3 {
                     let cell = BadCell::new(row, self.origin(), text, None);
-                    about
-                        .first
-                        .push(BadCell { why: Some(why).filter(|why| why != "not a date"), ..cell });
+                    let why = Some(why).filter(|why| why != "not a date");
+                    about.first.push(BadCell { why, ..cell });
                 }
+            } else if let Ok(written) = written
+                && let Some(day_first) = written.day(Order::DayFirst)
+                && let Some(month_first) = written.day(Order::MonthFirst)
+                && day_first != month_first
+            {
+                ambiguous.get_or_insert((row, text, day_first, month_first));
             }
         }
         match ambiguous {
@@ -278,6 +254,35 @@ impl Table {
                 Error::NotDates(Box::new(about))
             }
         }
+    }
+}
+
+/// The order in which more of the cells are dates. The other cells are reported as wrong.
+fn likely_order(cells: &StringViewArray) -> Order {
+    let (mut days, mut months) = (0_u64, 0_u64);
+    for written in cells.iter().flatten().filter_map(|text| notation::read(text.as_bytes()).ok()) {
+        days += u64::from(written.day(Order::DayFirst).is_some());
+        months += u64::from(written.day(Order::MonthFirst).is_some());
+    }
+    if months > days { Order::MonthFirst } else { Order::DayFirst }
+}
+
+/// Why a cell is not a date like the others; none if it is.
+fn why_wrong(
+    written: &std::result::Result<notation::Written, NotADate>,
+    order: Order,
+    has_offset: bool,
+) -> Option<String> {
+    match written {
+        Err(why) => Some(why.to_string()),
+        Ok(written) if written.day(order).is_none() => {
+            Some("day and month the other way round".to_owned())
+        }
+        Ok(written) if written.offset.is_some() != has_offset => {
+            let why = if has_offset { "without the others' offset" } else { "with an offset" };
+            Some(why.to_owned())
+        }
+        Ok(_) => None,
     }
 }
 

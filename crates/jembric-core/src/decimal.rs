@@ -1,7 +1,9 @@
 //! [`Decimal`]: a decimal number, exact to its last digit.
 
-use crate::calendar::ValueError;
-use crate::{calendar::serialized_as_text, number_text::decimal_text};
+use crate::{
+    calendar::{ValueError, serialized_as_text},
+    number_text::decimal_text,
+};
 use std::{fmt, str::FromStr};
 
 /// The most decimal places.

@@ -3,13 +3,12 @@
 
 mod rendered;
 
-use crate::calendar::ValueError;
-pub use rendered::{Advised, Smaller, Words};
-
 use crate::{
-    calendar::{Day, Grain},
+    calendar::{Day, Grain, ValueError},
     kind::Type,
 };
+pub use rendered::{Advised, Smaller, Words};
+
 use arrow_schema::ArrowError;
 use borsh::{BorshDeserialize, BorshSerialize};
 use std::{borrow::Cow, fmt};
@@ -94,7 +93,7 @@ pub enum Error {
         /// The row, from 1.
         row: usize,
     },
-    /// A text is not a date, a span and so on, or a result is outside the calendar.
+    /// A text is not a value of its kind, such as a date, or a date is outside the calendar.
     Value(ValueError),
     /// A date in a column of periods is not the first day of a period.
     NotAFirstDay {

@@ -5,10 +5,9 @@
 //! room for carries, and rounded once at the end. Source: the "superaccumulator" of Kulisch,
 //! "Computer Arithmetic and Validity" (2008).
 
-use crate::number_text::decimal_text;
 use crate::{
     error::Result,
-    number_text::float,
+    number_text::{decimal_text, float},
     parallel::{self, STRETCH},
     table::Table,
 };

@@ -1,9 +1,8 @@
 //! [`Recent`]: keeps the rows of the last months, of this quarter, of the two quarters before it,
 //! or of a range.
 
-use crate::calendar::ValueError;
 use crate::{
-    calendar::{Day, Grain, Month, Periods, Range, Span, Weekday},
+    calendar::{Day, Grain, Month, Periods, Range, Span, ValueError, Weekday},
     context::Context,
     dates::Dates,
     error::{Error, Result, excludes, in_setting, needs, refuse},

@@ -1,10 +1,10 @@
 //! [`Shape`]: what is known of a table's columns without the data, and the search for the name that
 //! was meant.
 
-use crate::kind::Type;
-use crate::message::nearest;
 use crate::{
     error::{Error, Expected, Result},
+    kind::Type,
+    message::nearest,
     role::Role,
 };
 use std::collections::HashSet;

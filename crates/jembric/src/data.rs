@@ -206,3 +206,6 @@ const OF_A_ROW: u64 = 32;
 pub(crate) fn bytes_of(table: &Table) -> u64 {
     table.bytes() + OF_A_ROW * table.rows() as u64
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,7 +1,6 @@
 //! The error type of the library: the errors of the core, and those of reading and writing.
 
-use jembric_core::calendar::ValueError;
-use jembric_core::{Advised, ExpressionError, Words};
+use jembric_core::{Advised, ExpressionError, Words, calendar::ValueError};
 use std::{fmt, io};
 
 mod mistaken;
@@ -264,6 +263,12 @@ impl From<ValueError> for Error {
 }
 
 impl Error {
+    /// The error of reading a file.
+    pub(crate) fn read(file: &str) -> impl Fn(io::Error) -> Error + use<> {
+        let file = file.to_owned();
+        move |source| Error::Read { file: file.clone(), source, nearest: None }
+    }
+
     /// The error of writing to a file, or that of the database behind it.
     pub(crate) fn write(file: impl fmt::Display) -> impl FnOnce(io::Error) -> Error {
         move |source| match source.downcast::<Error>() {
@@ -455,12 +460,6 @@ fn table_exists(table: &str, words: Words<'_>) -> String {
 /// Advice behind a problem, as a sentence.
 fn advised(advice: &str) -> String {
     if advice.is_empty() { String::new() } else { format!(". {advice}") }
-}
-
-/// The error for a file that cannot be read.
-pub(crate) fn unread(name: &str) -> impl Fn(io::Error) -> Error + use<> {
-    let file = name.to_owned();
-    move |source| Error::Read { file: file.clone(), source, nearest: None }
 }
 
 /// The binary units of IEC 80000-13, each with its bytes.

@@ -18,6 +18,3 @@ mod reordered;
 mod results;
 pub(crate) mod shared;
 pub(crate) mod step;
-
-#[cfg(test)]
-mod tests;

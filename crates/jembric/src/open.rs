@@ -15,14 +15,13 @@ mod shape;
 pub(crate) mod share;
 
 use crate::{
-    Result, Shape, Table,
+    Error, Result, Shape, Table,
     data::{
         Data,
         exchange::{Exchange, PlaceInList},
         memory::Memory,
     },
     databases::{Databases, name::Name},
-    error::unread,
     formats::{
         batches::Input,
         detect::{Special, special},
@@ -138,7 +137,7 @@ impl ConnectedReading {
             }
             Some((mut file, _)) => {
                 let mut bytes = Vec::new();
-                file.read_to_end(&mut bytes).map_err(unread(&name))?;
+                file.read_to_end(&mut bytes).map_err(Error::read(&name))?;
                 self.reading.bytes(&name, bytes, sheet.as_deref())
             }
             None if sheet.is_some() && path.exists() => Err(no_sheets(&path)),

@@ -1,8 +1,10 @@
 //! [`AsOf`]: an as-of date as the user writes it. The core parses it; the caller, who has the clock
 //! and the data, resolves it once to a [`Day`].
 
-use super::error::{Result, ValueError};
-use super::{Day, Span};
+use super::{
+    Day, Span,
+    error::{Result, ValueError},
+};
 use std::{fmt, str::FromStr};
 
 /// A date, `today`, or the newest date of a column, plus or minus a span: `today - 730 days`.

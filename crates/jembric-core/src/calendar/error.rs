@@ -9,7 +9,8 @@ use std::fmt;
 
 pub(crate) type Result<T> = std::result::Result<T, ValueError>;
 
-/// A text is not a date, a span, a number and so on, or a result is outside the calendar.
+/// What is wrong with a text that should be a value (a date, a span, a number), or with the result
+/// of date arithmetic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ValueError {

@@ -4,8 +4,12 @@
 //! All of this is arithmetic on day numbers. A period that extends beyond the years 0001 to 9999 is
 //! clipped there.
 
-use super::error::{Result, ValueError};
-use super::{Day, Grain, Moment, Month, Weekday, day::days_in_month, grain::named};
+use super::{
+    Day, Grain, Moment, Month, Weekday,
+    day::days_in_month,
+    error::{Result, ValueError},
+    grain::named,
+};
 use std::{fmt, str::FromStr};
 
 /// How days are grouped into periods: the grain, the weekday on which weeks begin, and the month in

@@ -1,7 +1,9 @@
 //! [`Range`]: two dates, both inclusive.
 
-use super::error::{Result, ValueError};
-use super::{Day, Period, Periods};
+use super::{
+    Day, Period, Periods,
+    error::{Result, ValueError},
+};
 use borsh::{BorshDeserialize, BorshSerialize};
 use std::{fmt, str::FromStr};
 

@@ -1,7 +1,9 @@
 //! [`Span`]: a length of calendar time, as words (`9 months`) or as an ISO 8601 duration (`P9M`).
 
-use super::error::{Result, ValueError};
-use super::{Day, Grain};
+use super::{
+    Day, Grain,
+    error::{Result, ValueError},
+};
 use std::{fmt, str::FromStr};
 
 /// A length of calendar time: a number of months, then a number of days. It may be negative.

@@ -1,8 +1,10 @@
 //! [`Zone`]: the time zone that converts points in time to days. Its data is built into the
 //! program.
 
-use super::error::{Result, ValueError};
-use super::{Day, MICROS_PER_DAY};
+use super::{
+    Day, MICROS_PER_DAY,
+    error::{Result, ValueError},
+};
 use crate::message::nearest;
 use jiff::{
     Timestamp,

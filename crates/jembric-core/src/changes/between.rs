@@ -1,8 +1,7 @@
 //! [`Between`]: the two dates of a comparison.
 
-use crate::calendar::ValueError;
 use crate::{
-    calendar::{Day, Period, serialized_as_text},
+    calendar::{Day, Period, ValueError, serialized_as_text},
     settings::from_given_text,
 };
 use std::{fmt, str::FromStr};

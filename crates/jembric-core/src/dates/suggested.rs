@@ -3,8 +3,10 @@
 //! A suggestion is made only if it works: every cell of the column then is a date or a number, or
 //! is marked as missing.
 
-use crate::calendar::{Directives, Grain, loose_label};
-use crate::error::SuggestedReading;
+use crate::{
+    calendar::{Directives, Grain, loose_label},
+    error::SuggestedReading,
+};
 use arrow_array::{Array, Int64Array, StringViewArray};
 use std::collections::BTreeSet;
 

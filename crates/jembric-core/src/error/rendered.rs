@@ -4,10 +4,10 @@
 //! an [`Advised`], and each interface (library, routine, command) has its own words for it.
 
 use super::{AmbiguousDates, BadCell, Error, NotDates, NotNumbers, Places, SuggestedReading};
-use crate::calendar::ValueError;
-use crate::message::meant;
-use crate::message::shortened;
-use crate::{calendar::Day, message::grouped};
+use crate::{
+    calendar::{Day, ValueError},
+    message::{grouped, meant, shortened},
+};
 use std::fmt;
 
 /// A setting that an error suggests.

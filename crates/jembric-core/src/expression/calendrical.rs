@@ -2,11 +2,10 @@
 //! different grains.
 
 use super::{ast::Function, types::TermType, value::Value};
-use crate::calendar::ValueError;
 use crate::{
     calendar::{
-        Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, Zone,
-        common_periods,
+        Day, Grain, Hours, MICROS_PER_DAY, MICROS_PER_HOUR, Moment, Periods, Span, ValueError,
+        Zone, common_periods,
     },
     dates::Dates,
     error::Result,

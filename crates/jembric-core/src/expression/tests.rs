@@ -1,8 +1,7 @@
 use super::*;
-use crate::calendar::ValueError;
 use crate::{
     Add, Context, Filter,
-    calendar::{Day, Grain, Moment, Zone},
+    calendar::{Day, Grain, Moment, ValueError, Zone},
 };
 use arrow_array::{
     Array, ArrayRef, BooleanArray, Date32Array, Decimal64Array, Float64Array, Int64Array,

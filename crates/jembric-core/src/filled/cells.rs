@@ -73,6 +73,27 @@ pub(super) struct Laid {
     pub(super) dates: ArrayRef,
 }
 
+/// The spans of the records in the range. The records of an entity are sorted by date: first those
+/// before the range, then those in it, then those after it. So each record before the range moves
+/// the start of the span by one, and each one in it the end. No search is needed.
+fn spans_in_range(
+    spans: &[ops::Range<u32>],
+    records: &Option<Vec<(i64, u32)>>,
+    before: &BooleanBuffer,
+    in_range: &BooleanBuffer,
+) -> Vec<ops::Range<u32>> {
+    let row =
+        |at: u32| records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize);
+    let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
+        span.clone().filter(|&at| rows.value(row(at))).count() as u32
+    };
+    let in_range_of = |span: &ops::Range<u32>| {
+        let first = span.start + count(span, before);
+        first..first + count(span, in_range)
+    };
+    spans.iter().map(in_range_of).collect()
+}
+
 impl SeriesCells {
     pub(super) fn lay_out(
         filled: &FilledPlan,
@@ -119,25 +140,10 @@ impl SeriesCells {
 
         // The records of each entity are a span in the order of entity and date.
         let (all_spans, records) = by_entity(&entities, &dates);
-        let row = |at: u32| {
-            records.as_ref().map_or(at as usize, |records| records[at as usize].1 as usize)
-        };
-        // The records of an entity are sorted by date: first those before the range, then those in
-        // it, then those after it.
         let spans = if in_range.count_set_bits() == rows {
             all_spans.clone()
         } else {
-            let before = only(before, usable)?;
-            // Each record before the range moves the start of the span by one, and each one in it
-            // the end. No search is needed.
-            let count = |span: &ops::Range<u32>, rows: &BooleanBuffer| {
-                span.clone().filter(|&at| rows.value(row(at))).count() as u32
-            };
-            let in_range_of = |span: &ops::Range<u32>| {
-                let first = span.start + count(span, &before);
-                first..first + count(span, &in_range)
-            };
-            all_spans.iter().map(in_range_of).collect()
+            spans_in_range(&all_spans, &records, &only(before, usable)?, &in_range)
         };
         let numbers = axis.numbers(&dates);
         let mut cells = SeriesCells {

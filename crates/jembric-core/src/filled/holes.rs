@@ -23,10 +23,12 @@ use arrow_buffer::{BooleanBuffer, BooleanBufferBuilder, NullBuffer};
 use arrow_cast::cast;
 use arrow_schema::{DataType, Field};
 use arrow_select::concat::concat;
-use std::ops;
-use std::sync::{
-    Arc, Mutex, PoisonError,
-    atomic::{AtomicU64, Ordering::Relaxed},
+use std::{
+    ops,
+    sync::{
+        Arc, Mutex, PoisonError,
+        atomic::{AtomicU64, Ordering::Relaxed},
+    },
 };
 
 enum Rule {

@@ -4,8 +4,7 @@
 //! numbers have group separators.
 
 use super::{Entry, Followed, Ledger, Reconciled, total};
-use crate::error::Words;
-use crate::message::grouped;
+use crate::{error::Words, message::grouped};
 use std::fmt::{self, Formatter, Result};
 
 /// Formats a number for the plain or the alternate form.

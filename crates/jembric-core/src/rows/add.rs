@@ -1,8 +1,8 @@
 //! [`Add`]: adds columns computed from other columns.
 
 use super::all_kept;
-use crate::calendar::ValueError;
 use crate::{
+    calendar::ValueError,
     context::Context,
     error::{Result, in_setting},
     expression::{BoundExpression, Expression},

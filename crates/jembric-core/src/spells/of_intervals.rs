@@ -113,32 +113,40 @@ impl SpellsPlan {
         ledger.as_of = intervals.closed_on;
         ledger.zone = intervals.instants.then(|| context.zone.to_string());
 
-        // The end has the meaning of the intervals' ends.
-        let free = i32::from(rules.end_day == EndDay::Exclusive);
         let first_rows = entities.first_rows();
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         if !per.is_empty() {
             let rows = of_each(&spells, |spell| first_rows[spell.entity as usize]);
             columns.extend(table.select(per)?.take(&UInt32Array::from(rows))?.fields());
         }
-        let starts = Date32Array::from(of_each(&spells, |spell| spell.first));
+        columns.extend(self.spell_columns(&spells, rules.end_day));
+        Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside: aside })
+    }
+
+    /// The columns of spells behind their keys.
+    fn spell_columns(&self, spells: &[Vec<Spell>], end_day: EndDay) -> Vec<(Field, ArrayRef)> {
+        // The end has the meaning of the intervals' ends.
+        let free = i32::from(end_day == EndDay::Exclusive);
+        let starts = Date32Array::from(of_each(spells, |spell| spell.first));
         // An open spell has no end; its days are counted up to the day that replaces missing ends.
         let end = |spell: &Spell| (spell.last + free).min(Day::MAX.number());
-        let ends = of_each(&spells, |spell| if spell.open { 0 } else { end(spell) });
-        let has_end = BooleanBuffer::from(of_each(&spells, |spell| !spell.open));
-        let is_any_open = has_end.count_set_bits() < count;
+        let ends = of_each(spells, |spell| if spell.open { 0 } else { end(spell) });
+        let has_end = BooleanBuffer::from(of_each(spells, |spell| !spell.open));
+        let is_any_open = has_end.count_set_bits() < has_end.len();
         let ends = Date32Array::new(ends.into(), is_any_open.then(|| NullBuffer::new(has_end)));
         let integers = |name: &str, of: fn(&Spell) -> i64| {
-            let array: ArrayRef = Arc::new(Int64Array::from(of_each(&spells, of)));
+            let array: ArrayRef = Arc::new(Int64Array::from(of_each(spells, of)));
             (Field::new(name, DataType::Int64, true), array)
         };
-        columns.push((period_field("start", Periods::DAYS), Arc::new(starts)));
-        columns.push((period_field("end", Periods::DAYS), Arc::new(ends)));
-        columns.push(integers("days", |spell| i64::from(spell.last) - i64::from(spell.first) + 1));
+        let mut columns: Vec<(Field, ArrayRef)> = vec![
+            (period_field("start", Periods::DAYS), Arc::new(starts)),
+            (period_field("end", Periods::DAYS), Arc::new(ends)),
+            integers("days", |spell| i64::from(spell.last) - i64::from(spell.first) + 1),
+        ];
         if !self.idle {
             columns.push(integers("records", |spell| spell.records as i64));
         }
-        Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside: aside })
+        columns
     }
 
     /// Adds the spells of an entity but the last one, or the gaps between them. The last spell may

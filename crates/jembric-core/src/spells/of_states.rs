@@ -15,8 +15,7 @@ use crate::{
     table::Table,
     timeline::Timeline,
 };
-use arrow_array::ArrayRef;
-use arrow_array::{Date32Array, Int64Array, UInt32Array};
+use arrow_array::{ArrayRef, Date32Array, Int64Array, UInt32Array};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::{DataType, Field};
 use std::sync::Arc;
@@ -87,28 +86,33 @@ impl SpellsPlan {
         let rows = UInt32Array::from_iter_values(spells.iter().map(|spell| spell.row));
         let mut columns: Vec<(Field, ArrayRef)> =
             all.select(&[&self.per[..], value].concat())?.take(&rows)?.fields().collect();
-        let periods = dates.periods();
-        let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
-        columns.push((period_field("start", periods), Arc::new(starts)));
-        columns.push((
-            period_field("end", periods),
-            Arc::new(spells.iter().map(|spell| spell.end).collect::<Date32Array>()),
-        ));
-        let days = spells.iter().map(|spell| {
-            let last = match spell.end {
-                Some(end) => Some(periods.containing(Day::clamped(end)).last()),
-                None => context.as_of,
-            };
-            last.map(|last| i64::from(last.number() - spell.first + 1))
-        });
-        columns.push((
-            Field::new("days", DataType::Int64, true),
-            Arc::new(days.collect::<Int64Array>()),
-        ));
-        let records = Int64Array::from_iter_values(spells.iter().map(|spell| spell.records));
-        columns.push((Field::new("records", DataType::Int64, true), Arc::new(records)));
+        columns.extend(spell_columns(&spells, dates.periods(), context.as_of));
         Ok(Outcome { table: Table::of_fields(columns)?, ledger, set_aside })
     }
+}
+
+/// The columns of spells behind their keys and values.
+fn spell_columns(
+    spells: &[StateSpell],
+    periods: Periods,
+    as_of: Option<Day>,
+) -> [(Field, ArrayRef); 4] {
+    let starts = Date32Array::from_iter_values(spells.iter().map(|spell| spell.first));
+    let ends: Date32Array = spells.iter().map(|spell| spell.end).collect();
+    let days = spells.iter().map(|spell| {
+        let last = match spell.end {
+            Some(end) => Some(periods.containing(Day::clamped(end)).last()),
+            None => as_of,
+        };
+        last.map(|last| i64::from(last.number() - spell.first + 1))
+    });
+    let records = Int64Array::from_iter_values(spells.iter().map(|spell| spell.records));
+    [
+        (period_field("start", periods), Arc::new(starts)),
+        (period_field("end", periods), Arc::new(ends)),
+        (Field::new("days", DataType::Int64, true), Arc::new(days.collect::<Int64Array>())),
+        (Field::new("records", DataType::Int64, true), Arc::new(records)),
+    ]
 }
 
 /// A stretch in which a state does not change.

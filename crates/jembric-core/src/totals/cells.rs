@@ -318,67 +318,95 @@ impl TotalCells {
         used: &BooleanBuffer,
         sources: &[FigureSource],
     ) -> Result<TotalCells> {
-        let rows = used.len();
         let (first, last) = timed.ends(used).unwrap_or((0, -1));
         let periods = (i64::from(last) - i64::from(first) + 1) as u64;
         let (entities, sides) = (groups.entities.count as u64, groups.sides.count as u64);
-        let parts = u64::from(groups.parts);
-        let sizes = [periods, parts, entities, sides];
+        let sizes = [periods, groups.parts.into(), entities, sides];
         // The number of slots may be far greater than that of rows, for example with many entities
         // in few periods each. Up to four slots for each row, or a few million, the array is
         // cheaper than numbering the cells.
         let slots = sizes.into_iter().try_fold(1_u64, |slots, size| slots.checked_mul(size));
-        let slots = slots.filter(|&slots| slots <= MOST_SLOTS.min(FEW_SLOTS.max(4 * rows as u64)));
-        let all = used.count_set_bits() == rows;
-        if let Some(slots) = slots {
-            // Mixed radix: period, part, entity and side are the digits of the slot's number, so
-            // slots are in the order of the result. The slot of each row is computed once, and used
-            // by every figure. Those of other rows have no meaning until they are removed.
-            let mut slot_of = vec![0; rows];
-            parallel::fill(&mut slot_of, STRETCH, |start, slots| {
-                let own = start..start + slots.len();
-                if let Some(numbers) = timed.numbers.get(own.clone()) {
-                    let both = slots.iter_mut().zip(numbers);
-                    both.for_each(|(slot, &number)| *slot = number.wrapping_sub(first) as u32);
-                }
-                if let Some(parts) = timed.parts.get(own.clone()) {
-                    let append = |(slot, &part): (&mut u32, &u32)| {
-                        *slot = slot.wrapping_mul(groups.parts).wrapping_add(part);
-                    };
-                    slots.iter_mut().zip(parts).for_each(append);
-                }
-                groups.entities.append_to(slots, start);
-                groups.sides.append_to(slots, start);
-                if !all {
-                    let rows = slots.iter_mut().zip(own).filter(|(_, row)| !used.value(*row));
-                    rows.for_each(|(slot, _)| *slot = NONE);
-                }
-            });
-            let counts = records_of(&slot_of, slots as usize);
-            // Only slots with a record become cells. Read in order, they are sorted already.
-            let with_record = |slots: Range<usize>| -> Vec<u32> {
-                slots.filter(|&slot| counts[slot] > 0).map(|slot| slot as u32).collect()
-            };
-            let with_record = parallel::of_stretches(counts.len(), STRETCH, with_record).concat();
-            let spot = |&slot: &u32| {
-                // Take the digits of the slot's number apart again.
-                let (rest, side) = (u64::from(slot) / sides, u64::from(slot) % sides);
-                let (rest, entity) = (rest / entities, rest % entities);
-                Spot {
-                    period: first + (rest / parts) as i32,
-                    part: (rest % parts) as u32,
-                    entity: entity as u32,
-                    side: side as u32,
-                }
-            };
-            let spots: Vec<Spot> = with_record.par_iter().map(spot).collect();
-            // If every slot has a record, each slot is a cell, and nothing is chosen.
-            let chosen = Some(&with_record[..]).filter(|chosen| chosen.len() < counts.len());
-            let figures = sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen));
-            return Ok(TotalCells { figures: figures.collect(), spots });
+        let most = MOST_SLOTS.min(FEW_SLOTS.max(4 * used.len() as u64));
+        match slots {
+            Some(slots) if slots <= most => {
+                Ok(TotalCells::by_slots(groups, timed, used, sources, first, slots as usize))
+            }
+            _ => TotalCells::by_numbers(groups, timed, used, sources),
         }
-        // Too many slots: number the combinations that occur. The four coordinates are packed into
-        // two columns of 64 bits, which is one numbering less than four columns would need.
+    }
+
+    /// Computes the figures in slots, one for each period, part, entity and side, from the first
+    /// period on. These are the digits of the number of a slot (mixed radix), so slots are in the
+    /// order of the result.
+    fn by_slots(
+        groups: &Groups,
+        timed: &PeriodsOfRows,
+        used: &BooleanBuffer,
+        sources: &[FigureSource],
+        first: i32,
+        slots: usize,
+    ) -> TotalCells {
+        let rows = used.len();
+        let all = used.count_set_bits() == rows;
+        // The slot of each row is computed once, and used by every figure. Those of other rows have
+        // no meaning until they are removed.
+        let mut slot_of = vec![0; rows];
+        parallel::fill(&mut slot_of, STRETCH, |start, slots| {
+            let own = start..start + slots.len();
+            if let Some(numbers) = timed.numbers.get(own.clone()) {
+                let both = slots.iter_mut().zip(numbers);
+                both.for_each(|(slot, &number)| *slot = number.wrapping_sub(first) as u32);
+            }
+            if let Some(parts) = timed.parts.get(own.clone()) {
+                let append = |(slot, &part): (&mut u32, &u32)| {
+                    *slot = slot.wrapping_mul(groups.parts).wrapping_add(part);
+                };
+                slots.iter_mut().zip(parts).for_each(append);
+            }
+            groups.entities.append_to(slots, start);
+            groups.sides.append_to(slots, start);
+            if !all {
+                let rows = slots.iter_mut().zip(own).filter(|(_, row)| !used.value(*row));
+                rows.for_each(|(slot, _)| *slot = NONE);
+            }
+        });
+        let counts = records_of(&slot_of, slots);
+        // Only slots with a record become cells. Read in order, they are sorted already.
+        let with_record = |slots: Range<usize>| -> Vec<u32> {
+            slots.filter(|&slot| counts[slot] > 0).map(|slot| slot as u32).collect()
+        };
+        let with_record = parallel::of_stretches(counts.len(), STRETCH, with_record).concat();
+        let (entities, sides) = (groups.entities.count as u64, groups.sides.count as u64);
+        let parts = u64::from(groups.parts);
+        let spot = |&slot: &u32| {
+            // Take the digits of the slot's number apart again.
+            let (rest, side) = (u64::from(slot) / sides, u64::from(slot) % sides);
+            let (rest, entity) = (rest / entities, rest % entities);
+            Spot {
+                period: first + (rest / parts) as i32,
+                part: (rest % parts) as u32,
+                entity: entity as u32,
+                side: side as u32,
+            }
+        };
+        let spots: Vec<Spot> = with_record.par_iter().map(spot).collect();
+        // If every slot has a record, each slot is a cell, and nothing is chosen.
+        let chosen = Some(&with_record[..]).filter(|chosen| chosen.len() < counts.len());
+        let figures = sources.iter().map(|source| source.added_up(&slot_of, &counts, chosen));
+        TotalCells { figures: figures.collect(), spots }
+    }
+
+    /// Numbers the combinations that occur, and computes the figures of each. The four coordinates
+    /// are packed into two columns of 64 bits, which is one numbering less than four columns would
+    /// need.
+    fn by_numbers(
+        groups: &Groups,
+        timed: &PeriodsOfRows,
+        used: &BooleanBuffer,
+        sources: &[FigureSource],
+    ) -> Result<TotalCells> {
+        let rows = used.len();
+        let all = used.count_set_bits() == rows;
         let pair = |one: &(dyn Fn(usize) -> (i64, u32) + Sync)| -> ArrayRef {
             let pairs = (0..rows).map(|row| {
                 let (high, low) = one(row);

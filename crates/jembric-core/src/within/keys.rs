@@ -1,12 +1,12 @@
 //! The keys that events and windows share: their columns, whether they can match at all, and which
 //! keys would match if case and outer blanks were ignored.
 
-use crate::number::in_one_type;
 use crate::{
     entities::{Entities, Missing, Side},
     error::{Error, Result},
     kind::Type,
     ledger::Warning,
+    number::in_one_type,
     shape::Shape,
     table::Table,
 };

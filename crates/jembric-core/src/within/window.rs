@@ -1,9 +1,8 @@
 //! [`Window`]: the two bounds of a stretch of time as columns, each plus or minus a span, written
 //! `A..B`.
 
-use crate::calendar::ValueError;
 use crate::{
-    calendar::{Span, serialized_as_text},
+    calendar::{Span, ValueError, serialized_as_text},
     error::{Error, Result},
     settings::from_given_text,
     shape::Shape,

@@ -1,7 +1,6 @@
 //! [`Places`]: where each row stands on the horizontal axis.
 
-use crate::numbers::Numbers;
-use crate::{content::Along, time::Span};
+use crate::{content::Along, numbers::Numbers, time::Span};
 use arrow_array::{Array, Date32Array, TimestampMicrosecondArray, cast::AsArray};
 use arrow_buffer::{BooleanBuffer, NullBuffer};
 use arrow_schema::DataType;

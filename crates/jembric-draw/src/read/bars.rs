@@ -1,11 +1,11 @@
 //! Reads the bars of figures per period or class.
 
 use super::{Groups, MOST_MARKS, Places, Reading, short};
-use crate::time::Span;
 use crate::{
     content::{Along, Bar, Content, Extremes, Marks, Up},
     kinds::Form,
     numbers::{Numbers, shown},
+    time::Span,
 };
 use jembric_core::{Entities, Error, Missing, Reason, Result};
 

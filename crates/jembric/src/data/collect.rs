@@ -6,10 +6,8 @@ use super::{
     memory::Memory,
     spill::{SpillScan, SpillWriter},
 };
-use crate::data::Receiver;
-use crate::{Result, Stack, Table};
-use std::ops::ControlFlow;
-use std::sync::Arc;
+use crate::{Result, Stack, Table, data::Receiver};
+use std::{ops::ControlFlow, sync::Arc};
 
 /// Takes batches with the same columns. Decimals may be of 64 or 128 bits.
 pub(crate) struct Collector {

@@ -5,13 +5,13 @@
 //! found before it is unpacked.
 
 use super::{Scan, bytes_of, memory::Memory};
-use crate::data::Receiver;
 use crate::{
     CoreError, Table,
     arrow::{
         Array, ArrayRef, RecordBatch,
         schema::{Field, Schema},
     },
+    data::Receiver,
     disk::read_at::read_at,
     error::Result,
 };
@@ -21,10 +21,10 @@ use arrow_ipc::{
     reader::StreamReader,
     writer::{IpcWriteOptions, StreamWriter},
 };
-use std::ops::ControlFlow;
 use std::{
     fs::{self, File},
     io::{self, Write},
+    ops::ControlFlow,
     path::PathBuf,
     sync::{
         Arc,

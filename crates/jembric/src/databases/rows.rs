@@ -1,16 +1,14 @@
 //! Rows of databases, with the numbers and keys by which ledgers name them.
 
-use crate::data::Receiver;
 use crate::{
     Table,
-    data::{Data, Scan, memory::Memory},
+    data::{Data, Receiver, Scan, memory::Memory},
     databases::{Answer, Rows},
     error::Result,
     read::{reading::Reading, scan::TextScan},
 };
 use jembric_core::Origin;
-use std::ops::ControlFlow;
-use std::sync::Arc;
+use std::{ops::ControlFlow, sync::Arc};
 
 impl Reading {
     /// The rows of an answer.

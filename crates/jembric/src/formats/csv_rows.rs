@@ -137,9 +137,9 @@ impl<'a> Joining<'a> {
     ///
     /// Errors: the temporary file cannot be written; there are more rows than a table has.
     pub(crate) fn add(&mut self, part: Rows<'_>) -> Result<()> {
-        let failed = |source| Error::Read { file: self.file.to_owned(), source, nearest: None };
+        let failed = Error::read(self.file);
         let bytes = part.to.into_inner().map_err(csv::IntoInnerError::into_error);
-        self.csv.write(&bytes.map_err(failed)?)?;
+        self.csv.write(&bytes.map_err(&failed)?)?;
         self.texts.iter_mut().zip(part.texts).for_each(|(is_text, more)| *is_text |= more);
         let before = self.rows;
         self.jumps.extend(part.jumps.into_iter().map(|(row, line)| (before + row, line)));

@@ -1,7 +1,7 @@
 //! Recognizes formats other than CSV by the first bytes.
 
 use super::{batches::Columnar, json_lines, packing::Packing, sheet};
-use crate::error::{Result, unread};
+use crate::error::{Error, Result};
 use std::{
     fs::File,
     io::{Read, Seek},
@@ -39,7 +39,7 @@ pub(crate) fn special(path: &Path) -> Result<Option<(File, Special)>> {
     let Some(mut file) = path.is_file().then(|| File::open(path).ok()).flatten() else {
         return Ok(None);
     };
-    let failed = unread(&path.display().to_string());
+    let failed = Error::read(&path.display().to_string());
     let mut first = Vec::new();
     file.by_ref().take(FIRST).read_to_end(&mut first).map_err(&failed)?;
     file.rewind().map_err(&failed)?;

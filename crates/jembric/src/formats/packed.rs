@@ -9,11 +9,11 @@ const BEGINNING: u64 = 1 << 20;
 
 /// Unpacks a file. A file that unpacks to more than the limit is refused.
 pub(crate) fn unpacked(packing: Packing, name: &str, packed: &[u8], most: u64) -> Result<Vec<u8>> {
-    let failed = |source| Error::Read { file: name.to_owned(), source, nearest: None };
+    let failed = Error::read(name);
     let mut bytes = Vec::new();
-    let decoder = unpacking(packing, packed).map_err(failed)?;
+    let decoder = unpacking(packing, packed).map_err(&failed)?;
     let read = decoder.take(most.saturating_add(1)).read_to_end(&mut bytes);
-    if read.map_err(failed)? as u64 > most {
+    if read.map_err(&failed)? as u64 > most {
         Err(Error::Unpacks { file: name.to_owned(), packed: packed.len() as u64, most })
     } else {
         Ok(bytes)

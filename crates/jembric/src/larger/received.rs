@@ -1,19 +1,17 @@
 //! [`Received`]: rows that processes send to this one.
 
 use super::results::{numbered, with_lines};
-use crate::data::Receiver;
 use crate::{
     Table,
     data::{
-        Data, Scan, bytes_of,
+        Data, Receiver, Scan, bytes_of,
         collect::joined,
         memory::Memory,
         spill::{SpillFile, SpillWriter, widened},
     },
     error::Result,
 };
-use std::ops::ControlFlow;
-use std::sync::Arc;
+use std::{ops::ControlFlow, sync::Arc};
 
 /// Rows that processes send to this one. Those of one process keep their order, and come before
 /// those of the next process.

@@ -1,10 +1,9 @@
 //! [`Larger`]: a step whose tables are larger than memory, and what all ways to apply it share.
 
-use crate::data::Receiver;
 use crate::{
     CoreError, Outcome, Plan, Shape, Stack, Table,
     data::{
-        Data, bytes_of,
+        Data, Receiver, bytes_of,
         collect::{Collector, in_batches},
         memory::Memory,
         progress::Phase,
@@ -258,5 +257,19 @@ pub(crate) fn put_together(batches: &[Table]) -> std::result::Result<Table, Core
             let named: Vec<(&str, &Table)> = several.iter().map(|batch| ("", batch)).collect();
             Ok(Stack::new().apply(&named)?.table)
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_step_without_a_result_is_a_mistake_of_the_program() {
+        let error = Account::new(&Memory::unlimited()).finish().err().unwrap().to_string();
+        assert!(
+            error.starts_with("this is a mistake in Jembric: a step gave no result"),
+            "{error}"
+        );
     }
 }

@@ -8,7 +8,7 @@ use super::ConnectedReading;
 use crate::{
     data::{Data, exchange::Portion, memory::Memory},
     databases::name::Name,
-    error::{Error, Result, unread},
+    error::{Error, Result},
     formats::{
         batches::Input,
         detect::{FIRST, Special},
@@ -41,7 +41,7 @@ impl Reading {
             return self.stream(name, stream).map(Data::Table);
         }
         self.refuse_for_databases(&name)?;
-        match beginning(&mut stream, memory.whole()).map_err(unread(&name))? {
+        match beginning(&mut stream, memory.whole()).map_err(Error::read(&name))? {
             Beginning::Whole(bytes) => match Special::recognize(&bytes) {
                 Some(_) => self.stream(name, &bytes[..]).map(Data::Table),
                 None => {
@@ -59,7 +59,7 @@ impl Reading {
     fn of_file(&self, name: &str, mut file: File, memory: &Memory) -> Result<Data> {
         let mut first = Vec::new();
         let seen = Read::by_ref(&mut file).take(FIRST).read_to_end(&mut first);
-        seen.and_then(|_| file.rewind()).map_err(unread(name))?;
+        seen.and_then(|_| file.rewind()).map_err(Error::read(name))?;
         match Special::recognize(&first) {
             Some(Special::Columnar(format)) => {
                 let input = Input::File(Arc::new(file));
@@ -94,7 +94,7 @@ impl Reading {
             // A workbook has at most a million rows, and its texts are apart from its cells.
             Some(Special::Workbook) => {
                 let mut bytes = Vec::new();
-                file.read_to_end(&mut bytes).map_err(unread(name))?;
+                file.read_to_end(&mut bytes).map_err(Error::read(name))?;
                 self.bytes(name, bytes, None).map(Data::Table)
             }
             None => self
@@ -115,11 +115,11 @@ impl Reading {
         file: File,
         memory: &Memory,
     ) -> Result<Data> {
-        let packed = file.metadata().map_err(unread(name))?.len();
+        let packed = file.metadata().map_err(Error::read(name))?.len();
         let most = most_unpacked(packed, self.most_unpacked);
-        let reader = unpacking(packing, io::BufReader::new(file)).map_err(unread(name))?;
+        let reader = unpacking(packing, io::BufReader::new(file)).map_err(Error::read(name))?;
         let mut reader = reader.take(most.saturating_add(1));
-        let unpacked = match beginning(&mut reader, memory.whole()).map_err(unread(name))? {
+        let unpacked = match beginning(&mut reader, memory.whole()).map_err(Error::read(name))? {
             Beginning::Whole(bytes) => {
                 let size = bytes.len() as u64;
                 let data = if size > most { None } else { Some(self.bytes(name, bytes, None)?) };
@@ -127,7 +127,7 @@ impl Reading {
             }
             Beginning::Part(bytes) => spooled(name, bytes.chain(reader), memory)?,
         };
-        if unpacked.metadata().map_err(unread(name))?.len() > most {
+        if unpacked.metadata().map_err(Error::read(name))?.len() > most {
             return Err(refused(name, packed, most));
         }
         self.of_file(name, unpacked, memory)

@@ -2,12 +2,11 @@
 
 use super::ConnectedReading;
 use crate::{
-    ColumnShape, CoreError, Result, Shape, Type,
+    ColumnShape, CoreError, Error, Result, Shape, Type,
     databases::{
         HowMany, Rows,
         name::{Name, Place},
     },
-    error::unread,
     formats::Source,
     formats::{
         batches::Input,
@@ -126,7 +125,7 @@ impl ConnectedReading {
         let (path, sheet) = file_and_sheet(path);
         let whole = |mut file: File| {
             let mut bytes = Vec::new();
-            file.read_to_end(&mut bytes).map_err(unread(&name))?;
+            file.read_to_end(&mut bytes).map_err(Error::read(&name))?;
             let rows = self.reading.to_csv_rows(
                 &name,
                 self.reading.unpacked(&name, bytes)?,
@@ -144,8 +143,9 @@ impl ConnectedReading {
                 Ok(Beginning::Known(shape))
             }
             Some((mut file, Special::Packed(packing))) => {
-                let beginning = packed::beginning(packing, &mut file).map_err(unread(&name))?;
-                file.rewind().map_err(unread(&name))?;
+                let beginning =
+                    packed::beginning(packing, &mut file).map_err(Error::read(&name))?;
+                file.rewind().map_err(Error::read(&name))?;
                 match Special::recognize(&beginning) {
                     Some(Special::Workbook | Special::JsonLines) => whole(file),
                     Some(Special::Columnar(_)) => {

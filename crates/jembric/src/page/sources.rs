@@ -1,7 +1,11 @@
 //! [`Sources`]: the files that a routine reads, with their sizes and checksums.
 
-use crate::steps::Contents;
-use crate::{Error, Result, error::Error::Changed, steps::Files, uri::shown_name};
+use crate::{
+    Error, Result,
+    error::Error::Changed,
+    steps::{Contents, Files},
+    uri::shown_name,
+};
 use sha2::{Digest, Sha256};
 use std::{
     fs,

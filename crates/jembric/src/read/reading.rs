@@ -1,7 +1,9 @@
 //! [`Reading`]: how a file is read, and what is detected from the file itself.
 
-use crate::error::{Error, Result};
-use crate::formats::csv_rows::RowRules;
+use crate::{
+    error::{Error, Result},
+    formats::csv_rows::RowRules,
+};
 use jembric_core::calendar::notation::Order;
 use std::{collections::BTreeSet, fmt, path::PathBuf, sync::Arc};
 

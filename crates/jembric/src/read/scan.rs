@@ -13,11 +13,10 @@ use super::{
     reading::Reading,
     table::{Typing, insisted},
 };
-use crate::data::Receiver;
 use crate::{
     CoreError, Table,
     data::{
-        Data, Scan, bytes_of,
+        Data, Receiver, Scan, bytes_of,
         exchange::{Exchange, PlaceInList},
         memory::Memory,
     },
@@ -29,8 +28,10 @@ use arrow_cast::cast;
 use arrow_schema::DataType;
 use borsh::{BorshDeserialize, BorshSerialize};
 use jembric_core::Origin;
-use std::ops::ControlFlow;
-use std::{ops::Range, sync::Arc};
+use std::{
+    ops::{ControlFlow, Range},
+    sync::Arc,
+};
 
 /// Rows of CSV with the types of their columns.
 #[derive(Debug)]

@@ -18,7 +18,7 @@ use crate::{
         exchange::{Exchange, PlaceInList},
         memory::Memory,
     },
-    error::{Error, Result, unread},
+    error::{Error, Result},
     formats::{
         Choose, Source,
         batches::{Columnar, Input},
@@ -72,7 +72,7 @@ impl Reading {
         let name = name.into();
         self.refuse_for_databases(&name)?;
         let mut first = Vec::new();
-        stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(unread(&name))?;
+        stream.by_ref().take(FIRST).read_to_end(&mut first).map_err(Error::read(&name))?;
         if Special::recognize(&first).is_none() {
             return self.table(&FileBytes::stream(
                 name,
@@ -80,7 +80,7 @@ impl Reading {
                 self.known_encoding()?,
             )?);
         }
-        stream.read_to_end(&mut first).map_err(unread(&name))?;
+        stream.read_to_end(&mut first).map_err(Error::read(&name))?;
         self.bytes(&name, first, None)
     }
 

@@ -273,12 +273,13 @@ impl<'a> Executor<'a> {
         if shares.are_there() {
             return self.in_shares(stream, (written, file), to);
         }
-        let told = |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
+        let at_its_step =
+            |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
         let at = |error: Error| routine.error_at_step(&routine.steps[end], error);
         let (accounted, answer) = if stream.is_larger() && !needs_whole {
-            stream.collected().map_err(told)?
+            stream.collected().map_err(at_its_step)?
         } else {
-            let accounted = stream.whole().map_err(told)?;
+            let accounted = stream.whole().map_err(at_its_step)?;
             let answer = accounted.last().map(|step| step.outcome.table.clone());
             (accounted, answer.map(Data::Table))
         };
@@ -303,13 +304,14 @@ impl<'a> Executor<'a> {
     ) -> Result<Vec<Accounted>> {
         let (checked, routine, shares) = (self.checked, self.routine(), self.shares());
         let (end, memory) = (stream.end(), &self.memory);
-        let told = |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
+        let at_its_step =
+            |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
         let at = |error: Error| routine.error_at_step(&routine.steps[end], error);
         let gathers_file = written.is_some_and(|name| shares.gathers_into(name));
         let is_last = end == self.until && self.earlier.is_none();
         let gathers_last = is_last && shares.gathers_last;
         let gathers = gathers_file || gathers_last || checked.needs_whole(end);
-        let (mut accounted, answer) = stream.collected().map_err(told)?;
+        let (mut accounted, answer) = stream.collected().map_err(at_its_step)?;
         let own = answer.ok_or_else(|| at(no_result().into()))?;
         let whole = gathers.then(|| shares.whole(&own, memory)).transpose().map_err(at)?;
         let result = |gathers| whole.as_ref().filter(|_| gathers).unwrap_or(&own);

@@ -5,11 +5,11 @@ use super::{
     Ran,
     checked::{Checked, RunSettings},
 };
-use crate::compared::StepChanges;
 use crate::{
     Changes, Context, CoreError, Error, Result, Role, Table,
     arrow::{ArrayRef, StringViewArray},
     calendar::Day,
+    compared::StepChanges,
     formats::text::CellText,
     routine::{Planned, routine_words},
     write::destination::Outputs,

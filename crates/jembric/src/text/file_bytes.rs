@@ -38,8 +38,8 @@ impl FileBytes {
         let name = shown_name(&path.display().to_string());
         let failed =
             |source| Error::Read { file: name.clone(), source, nearest: nearest_file(path) };
-        let file = File::open(path).map_err(failed)?;
-        let about = file.metadata().map_err(failed)?;
+        let file = File::open(path).map_err(&failed)?;
+        let about = file.metadata().map_err(&failed)?;
         if about.is_dir() {
             return Err(Error::Directory { file: name });
         }
@@ -56,11 +56,11 @@ impl FileBytes {
         encoding: Option<&'static Encoding>,
     ) -> Result<Option<FileBytes>> {
         let name = path.display().to_string();
-        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
-        let file = File::open(path).map_err(failed)?;
-        let len = file.metadata().map_err(failed)?.len();
+        let failed = Error::read(&name);
+        let file = File::open(path).map_err(&failed)?;
+        let len = file.metadata().map_err(&failed)?.len();
         let mut first = [0; FIRST];
-        let found = read_at(&file, 0, &mut first).map_err(failed)?;
+        let found = read_at(&file, 0, &mut first).map_err(&failed)?;
         let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
         let found = encoding.or(mark.map(|(marked, _)| marked)).or_else(|| without_mark(first));
         let others = found.into_iter().chain(mark.map(|(marked, _)| marked));
@@ -81,11 +81,11 @@ impl FileBytes {
         memory: Option<&Memory>,
     ) -> Result<FileBytes> {
         let name = name.to_owned();
-        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
-        let len = file.metadata().map_err(failed)?.len();
+        let failed = Error::read(&name);
+        let len = file.metadata().map_err(&failed)?.len();
         let memory = memory.filter(|memory| len > memory.whole());
         let mut first = [0; FIRST];
-        let found = read_at(&file, 0, &mut first).map_err(failed)?;
+        let found = read_at(&file, 0, &mut first).map_err(&failed)?;
         let (first, mark) = (&first[..found], Encoding::for_bom(&first[..found]));
         let found = encoding.or(mark.map(|(marked, _)| marked)).or_else(|| without_mark(first));
         if found.is_some_and(|encoding| encoding != UTF_8)
@@ -125,15 +125,15 @@ impl FileBytes {
         (encoding, feeds): (&'static Encoding, bool),
         memory: &Memory,
     ) -> Result<FileBytes> {
-        let failed = |source| Error::Read { file: name.clone(), source, nearest: None };
-        file.rewind().map_err(failed)?;
+        let failed = Error::read(&name);
+        file.rewind().map_err(&failed)?;
         let mut bytes = vec![0; STEP];
         let mut filled = 0;
         let mut spool = Spool::create(memory)?;
         let mut converter = Converter::new(&name, encoding);
         let mut converted = Vec::new();
         loop {
-            let read = file.read(&mut bytes[filled..]).map_err(failed)?;
+            let read = file.read(&mut bytes[filled..]).map_err(&failed)?;
             filled += read;
             if filled < bytes.len() && read > 0 {
                 continue;

@@ -3,7 +3,7 @@
 use super::file_bytes::FileBytes;
 use crate::{
     data::memory::Memory,
-    error::{Error, Result, unread},
+    error::{Error, Result},
 };
 use std::{
     fs::File,
@@ -47,7 +47,7 @@ pub(crate) fn spooled(name: &str, mut stream: impl Read, memory: &Memory) -> Res
     loop {
         let read = match stream.read(&mut buffer) {
             Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            read => read.map_err(unread(name))?,
+            read => read.map_err(Error::read(name))?,
         };
         if read == 0 {
             return spool.finish();

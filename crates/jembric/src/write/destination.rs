@@ -10,7 +10,6 @@ mod behind;
 mod journal;
 
 use super::writing::{Batches, Writing};
-use crate::disk::temporary::{self, Purpose, Temporary};
 use crate::{
     data::Data,
     databases::{
@@ -18,15 +17,16 @@ use crate::{
         name::{Name, Place},
         target::{SharedWriter, TableOutput, expect_writable, table_named},
     },
+    disk::temporary::{self, Purpose, Temporary},
     error::{Error, Result},
     formats::sheet::file_of,
 };
 use behind::behind;
 use journal::Journal;
-use std::ops::ControlFlow;
 use std::{
     fs,
     io::{self, Write},
+    ops::ControlFlow,
     path::{Path, PathBuf},
     sync::{Arc, Mutex},
 };

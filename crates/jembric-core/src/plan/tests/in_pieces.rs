@@ -1,7 +1,9 @@
 //! Rows in order of their dates, taken piece by piece, give the whole result.
 
-use super::divided::{cases, in_order};
-use super::*;
+use super::{
+    divided::{cases, in_order},
+    *,
+};
 use crate::{
     Division, Elapsed, EndDay, Keep, Ledger, Pick, ResultOrder, Running, Spells, Within,
     calendar::Zone, decimal::Decimal,

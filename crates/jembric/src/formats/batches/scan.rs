@@ -1,18 +1,16 @@
 //! [`ColumnarScan`]: a file with typed columns that is read in batches.
 
 use super::{CELL, Columnar, Input, Room, Unread, arrow, in_file, parquet, whole};
-use crate::data::Receiver;
 use crate::{
     Table,
     arrow::{RecordBatch, schema::SchemaRef},
-    data::{Scan, bytes_of, exchange::Portion, memory::Memory},
+    data::{Receiver, Scan, bytes_of, exchange::Portion, memory::Memory},
     error::{Error, Result},
     guard::guarded,
     text::file_bytes::{Stamp, stamp_of},
 };
 use jembric_core::Origin;
-use std::ops::ControlFlow;
-use std::sync::Arc;
+use std::{ops::ControlFlow, sync::Arc};
 
 /// Receives batches, and tells whether there was an error.
 pub(super) type TakeBatches<'a> =
@@ -155,7 +153,7 @@ impl ColumnarScan {
 
 fn stamp(name: &str, input: &Input) -> Result<Option<Stamp>> {
     let Input::File(file) = input else { return Ok(None) };
-    stamp_of(file).map(Some).map_err(crate::error::unread(name))
+    stamp_of(file).map(Some).map_err(crate::Error::read(name))
 }
 
 fn damaged(format: Columnar, name: &str, unread: Unread) -> Error {

@@ -13,7 +13,7 @@ fn left_out() -> io::Error {
 }
 
 pub(crate) fn unpacked(_: Packing, name: &str, _: &[u8], _: u64) -> Result<Vec<u8>> {
-    Err(crate::error::unread(name)(left_out()))
+    Err(crate::Error::read(name)(left_out()))
 }
 
 pub(crate) fn unpacking<'a>(_: Packing, _: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {

@@ -14,7 +14,7 @@ fn left_out() -> io::Error {
 
 impl Book<'_> {
     pub(crate) fn to_csv_rows(&self) -> Result<CsvRows> {
-        Err(crate::error::unread(self.file)(left_out()))
+        Err(crate::Error::read(self.file)(left_out()))
     }
 }
 

@@ -163,7 +163,7 @@ pub(super) fn settle(path: &Path) -> Result<()> {
 /// Finishes or undoes what the lines of a journal say.
 fn settle_lines(mut file: &fs::File, path: &Path) -> Result<()> {
     let mut text = String::new();
-    let unread = |source| Error::Read { file: path.display().to_string(), source, nearest: None };
+    let unread = Error::read(&path.display().to_string());
     file.read_to_string(&mut text).map_err(unread)?;
     // Ignore an incomplete last line, because its work had not begun.
     let lines: Vec<Line> = text.lines().map_while(|line| serde_json::from_str(line).ok()).collect();

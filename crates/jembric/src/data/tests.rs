@@ -1,12 +1,10 @@
 //! Temporary files, merging and collecting.
 
-use super::step::Account;
-use crate::data::Receiver;
 use crate::{
     Error, Result, Table,
     arrow::{ArrayRef, Decimal64Array, Decimal128Array, Int64Array, StringViewArray},
     data::{
-        Data, Scan,
+        Data, Receiver, Scan,
         collect::{Collector, Unifying, in_batches},
         memory::Memory,
         merge::{MergeOrder, merge},
@@ -15,9 +13,9 @@ use crate::{
 };
 use proptest::prelude::*;
 use rstest::rstest;
-use std::ops::ControlFlow;
 use std::{
     fs,
+    ops::ControlFlow,
     path::PathBuf,
     sync::{
         Arc,
@@ -444,10 +442,4 @@ fn reading_stops_when_there_are_enough_rows() {
     let (scan, data) = counted(End::InAnError);
     assert_eq!(values(&data.head(3).unwrap()), [0, 1, 2]);
     assert!(scan.read.load(SeqCst) <= 4, "one batch is read ahead");
-}
-
-#[test]
-fn a_step_without_a_result_is_a_mistake_of_the_program() {
-    let error = Account::new(&Memory::unlimited()).finish().err().unwrap().to_string();
-    assert!(error.starts_with("this is a mistake in Jembric: a step gave no result"), "{error}");
 }
