@@ -11,50 +11,6 @@ use jembric::{
 };
 use std::{ffi::OsString, path::PathBuf};
 
-/// An example of an operation on the demo's tables.
-fn example_of(operation: &str) -> &'static str {
-    match operation {
-        "latest" => "jembric latest inspections.csv --per vessel --date inspected_on",
-        "earliest" => "jembric earliest inspections.csv --per vessel --date inspected_on",
-        "active" => "jembric active stays.csv --start arrived --end left --grain month --count",
-        "spells" => "jembric spells stays.csv --per berth --start arrived --end left --idle",
-        "within" => {
-            "jembric within lifts.csv stays.csv --match vessel --date lifted_on --window \
-                arrived..left"
-        }
-        "elapsed" => "jembric elapsed dues.csv --from due --to paid --bands 0,1,15,30",
-        "running" => {
-            "jembric running gauge.csv --per gauge --date day --max level_m --mark-highs is_high \
-                --missing -"
-        }
-        "filled" => {
-            "jembric filled gauge.csv --per gauge --date day --carry level_m --mark was_added \
-                --missing -"
-        }
-        "totals" => {
-            "jembric totals dues.csv --date issued --each weekday --sum amount --side-by-side \
-                class --margins"
-        }
-        "recent" => "jembric recent lifts.csv --date lifted_on --last '7 days'",
-        "almanac" => {
-            "jembric almanac --covering stays.csv:arrived,left --whole-years --year-start April \
-                --out calendar.csv"
-        }
-        "filter" => {
-            "jembric filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -"
-        }
-        "add" => "jembric add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'",
-        "sort" => "jembric sort lifts.csv tons:down,lifted_on",
-        "columns" => "jembric columns stays.csv 'vessel, arrived as came, left as went'",
-        "changes" => {
-            "jembric changes inspections.csv --per vessel --date inspected_on --between \
-                2025-05-31..2025-06-30 --ties first"
-        }
-        "draw" => "jembric draw gauge.csv --missing - --write gauge.svg",
-        _ => "jembric stack fuel_in.csv fuel_out.csv --source book",
-    }
-}
-
 /// How input files are read.
 #[derive(Args, Clone, Debug)]
 #[command(next_help_heading = "Reading files")]
@@ -253,8 +209,8 @@ pub(crate) fn command() -> Command {
         );
     let look = Command::new("look")
         .help_template(help_with(
-            "jembric look inspections.csv",
             "What does this file contain, and what looks wrong?",
+            "look inspections.csv",
         ))
         .arg(file().num_args(1..));
     let look = ReadArguments::augment_args(look)
@@ -297,7 +253,7 @@ pub(crate) fn command() -> Command {
 /// The command that runs a routine.
 pub(crate) fn run_command() -> Command {
     let run = Command::new("run")
-        .help_template(help_with("jembric run harbour.toml", "What does the saved report say now?"))
+        .help_template(help_with("What does the saved report say now?", "run harbour.toml"))
         .next_help_heading("Settings")
         .args([
             file().help("A routine (a TOML file)").help_heading("Arguments"),
@@ -382,7 +338,7 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
         command
     };
     let command = command
-        .help_template(help_with(example_of(operation.name), operation.answers))
+        .help_template(help_with(operation.answers, operation.example))
         .next_help_heading("Settings")
         .args(operation.settings.iter().map(|setting| argument(setting, operation)));
     // Commands that take an expression list the functions below their arguments.
@@ -524,8 +480,9 @@ pub(crate) fn command_words(advised: &Advised<'_>) -> String {
 
 /// The help of a command: what it does, the question that it answers, an example on the demo's
 /// tables, then the options.
-fn help_with(example: &str, question: &str) -> String {
-    let example = format!("Example (with the tables of jembric demo --into harbour):\n  {example}");
+fn help_with(question: &str, example: &str) -> String {
+    let example =
+        format!("Example (with the tables of jembric demo --into harbour):\n  jembric {example}");
     let head = format!("{{about}}\n{question}\n\n{example}");
     format!("{head}\n\n{{usage-heading}} {{usage}}\n\n{{all-args}}{{after-help}}")
 }

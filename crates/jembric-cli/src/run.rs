@@ -358,7 +358,7 @@ fn conditions<'a>(
     let today = options.among.map_or_else(|| today(zone.as_ref()), |among| among.today);
     let mut conditions = RunSettings::on(reader, today);
     if let Some(among) = options.among {
-        conditions.exchange = Some(among.exchange);
+        conditions.exchange = among.exchange;
         conditions.gathers = among.gathers;
         conditions.gathers_last = delivery.gathers_last(among.gathers, answer.out.is_some());
     }

@@ -21,7 +21,8 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{
-        Access, Division, Inputs, NOT_FOLDED, Overall, Plan, Prepared, Roles, State, handed_over,
+        Apply, Division, FoldBatches, InParts, Inputs, Kind, Overall, Plan, Prepared, Roles, State,
+        handed_over,
     },
     role::Role,
     shape::{ColumnShape, Named, Shape},
@@ -249,11 +250,11 @@ impl Operation for Active {
         let mut uses = Inputs::passing(shape);
         // Without an as-of date, open intervals end on the newest date of all rows, so all rows are
         // needed together. The limit on rows also holds for all of them together.
-        let mut access = Access::Ordered;
+        let mut kind = Kind::Divided(Division::Rows);
         let (gives, result) = match (self.on, self.count) {
             (Some(day), _) => {
                 if context.as_of.is_some() {
-                    access = Access::ByRow;
+                    kind = Kind::ByRow;
                 }
                 (Gives::On(day), shape.clone())
             }
@@ -262,7 +263,7 @@ impl Operation for Active {
                 let sum = in_setting("sum", || self.sums(shape))?;
                 let result = self.counts_shape(shape, &per, &sum, instants)?;
                 uses = Inputs::new().using_named(&per).using(sum.iter().map(|(_, place)| *place));
-                access = Access::OnePass;
+                kind = Kind::OnePass(None);
                 (Gives::Counts { per, sum }, result)
             }
             (None, false) => {
@@ -311,8 +312,7 @@ impl Operation for Active {
         };
         let uses = uses.using([start, end]).accounting(&accounting);
         // A part without the newest date learns it before.
-        let division = (access != Access::OnePass).then_some(Division::Rows);
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan).divided(division);
+        let plan = Plan::new(&[shape], context, (result, uses, kind), plan.prepared());
         Ok(plan.limited(self.most_rows, Smaller::LongerGrainOrRange).with_roles(roles))
     }
 }
@@ -419,20 +419,42 @@ impl ActivePlan {
     }
 }
 
-impl Prepared for ActivePlan {
+impl ActivePlan {
+    fn prepared(self) -> Prepared {
+        let plan = Arc::new(self);
+        let prepared = if matches!(plan.gives, Gives::Counts { .. }) {
+            Prepared::folded(plan.clone())
+        } else {
+            Prepared::applied(plan.clone())
+        };
+        prepared.in_parts(plan)
+    }
+}
+
+impl InParts for ActivePlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         Ok(self.rules.newest_of_part(table, context))
     }
 
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
-        Some(Arc::new(ActivePlan { newest: overall.newest, ..self.clone() }))
+    fn for_parts(&self, overall: Overall) -> Prepared {
+        ActivePlan { newest: overall.newest, ..self.clone() }.prepared()
     }
+}
 
+impl FoldBatches for ActivePlan {
+    fn begin(self: Arc<Self>, context: &Context) -> Box<dyn State> {
+        CountsState::begin(self, context)
+    }
+}
+
+impl Apply for ActivePlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let share = match &self.gives {
             Gives::On(day) => return self.on(*day, table, context),
-            Gives::Counts { .. } => return Err(NOT_FOLDED),
+            Gives::Counts { .. } => {
+                return Err(Error::Broken { invariant: "counts were not folded" });
+            }
             Gives::Rows { share } => share,
         };
         let intervals = self.intervals(table, None, context)?;
@@ -445,10 +467,6 @@ impl Prepared for ActivePlan {
         let row_bytes = 16 + table.row_bytes() + 16 * share.len() as u64;
         context.expect_room(expansion.rows(), row_bytes, Smaller::LongerGrainOrRange)?;
         Ok(Outcome { table: expansion.whole()?, ledger, set_aside })
-    }
-
-    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
-        matches!(self.gives, Gives::Counts { .. }).then(|| CountsState::begin(self, context))
     }
 
     fn apply_into(

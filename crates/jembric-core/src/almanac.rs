@@ -7,7 +7,7 @@ use crate::{
     kind::{Type, period_field},
     ledger::{Entry, Ledger, Outcome, Reason},
     packed::{packed, unpacked},
-    plan::{Access, Inputs, NumberedRows, Plan, Prepared, Roles, State},
+    plan::{FoldBatches, Inputs, Kind, NumberedRows, Plan, Prepared, Roles, State},
     role::Role,
     shape::{Named, Shape},
     table::{Table, ordered_field},
@@ -149,7 +149,8 @@ impl Almanac {
         let roles = Roles::default().with(first, Role::Period);
         let roles =
             covered_names.into_iter().fold(roles, |roles, name| roles.with(name, Role::Measure));
-        let plan = Plan::new(&shapes, context, (result, uses, Access::OnePass), plan);
+        let (kind, prepared) = (Kind::OnePass(None), Prepared::folded(Arc::new(plan)));
+        let plan = Plan::new(&shapes, context, (result, uses, kind), prepared);
         Ok(plan.with_roles(roles))
     }
 }
@@ -210,10 +211,10 @@ struct AlmanacPlan {
     covered: Vec<Covered>,
 }
 
-impl Prepared for AlmanacPlan {
-    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
+impl FoldBatches for AlmanacPlan {
+    fn begin(self: Arc<Self>, context: &Context) -> Box<dyn State> {
         let (context, records) = (context.clone(), vec![Records::default(); self.covered.len()]);
-        Some(Box::new(AlmanacState { plan: self, context, records }))
+        Box::new(AlmanacState { plan: self, context, records })
     }
 }
 

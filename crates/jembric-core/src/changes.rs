@@ -19,7 +19,7 @@ use crate::{
     latest::{Latest, Ties},
     ledger::{Accounting, Cause, Ledger, Outcome, Warning},
     limits::MOST_ROWS,
-    plan::{Access, ByEntity, Division, Inputs, Plan, Prepared, ResultOrder, Roles},
+    plan::{Apply, ByEntity, Division, Inputs, Kind, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     row_numbers::has_row_numbers,
     shape::{ColumnShape, Shape},
@@ -29,6 +29,7 @@ use crate::{
 use cells::{ChangedCells, common_type, difference_type};
 use records::Records;
 use serde::Serialize;
+use std::sync::Arc;
 
 /// Which of several records with the same key is compared.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, jembric_derive::Words)]
@@ -282,8 +283,9 @@ impl Changes {
                 order: ResultOrder::Columns((0..pairs.len()).collect()),
             })
         });
-        let plan = Plan::new(&sides, context, (result, uses, Access::ByEntity), plan);
-        let plan = plan.divided(division).limited(self.most_rows, crate::Smaller::FewerColumns);
+        let (kind, prepared) = (Kind::apart(division), Prepared::applied(Arc::new(plan)));
+        let plan = Plan::new(&sides, context, (result, uses, kind), prepared);
+        let plan = plan.limited(self.most_rows, crate::Smaller::FewerColumns);
         Ok(plan.with_roles(roles))
     }
 
@@ -369,7 +371,7 @@ struct ChangesPlan {
     latest: Option<(Latest, Between)>,
 }
 
-impl Prepared for ChangesPlan {
+impl Apply for ChangesPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         match (&self.latest, tables) {
             (Some((latest, between)), [table, ..]) => {
@@ -453,7 +455,7 @@ impl ChangesPlan {
         ledger.note("appeared", records.appeared.len() as u64);
         ledger.note("changed cells", cells.cells());
         if cells.is_text() {
-            ledger.note("columns of different types, shown as text", compared.len() as u64);
+            ledger.note_columns("columns of different types, shown as text", compared.len() as u64);
         }
         let (table, too_large) = cells.table()?;
         ledger.note("differences too large to be exact, left out", too_large);
@@ -462,7 +464,7 @@ impl ChangesPlan {
         for (ledger, names) in [(&mut ledger, &self.only_now), (&mut older, &self.only_before)] {
             if !names.is_empty() {
                 let name = format!("columns on this side only ({})", names.join(", "));
-                ledger.note(name, names.len() as u64);
+                ledger.note_columns(name, names.len() as u64);
             }
         }
         let appeared = records.appeared.iter().map(|row| *row as usize);

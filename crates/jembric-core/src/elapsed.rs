@@ -18,7 +18,7 @@ use crate::{
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
     plan::{
-        Access, ByEntity, Division, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles,
+        Apply, ByEntity, InOrder, Inputs, Kind, Pieces, Plan, Prepared, ResultOrder, Roles,
         before_last_date,
     },
     role::Role,
@@ -234,13 +234,13 @@ impl Operation for Elapsed {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         self.check_settings()?;
         let accounting = Accounting::prepare(shape, context)?;
-        let (between, access) = match &self.date {
+        let between = match &self.date {
             Some(date) if self.since_previous => {
                 let date = in_setting("date", || shape.place_of_dates(date))?;
                 let per = in_setting("per", || shape.named(&self.per))?;
-                (Between::Previous { date, per }, Access::ByEntity)
+                Between::Previous { date, per }
             }
-            _ => (Between::Ends(self.ends(shape, context)?), Access::ByRow),
+            _ => Between::Ends(self.ends(shape, context)?),
         };
         let used = match &between {
             Between::Ends(ends) => ends.iter().filter_map(End::column).collect(),
@@ -282,15 +282,17 @@ impl Operation for Elapsed {
             holidays: self.holidays.clone(),
             accounting,
         };
-        let division = match &plan.between {
+        let plan = Arc::new(plan);
+        let (kind, prepared) = match &plan.between {
             Between::Previous { date, per } => {
                 let keys = per.iter().map(|key| key.place);
-                ByEntity::or_dates(keys, *date, ResultOrder::Rows(0))
+                let division = ByEntity::or_dates(keys, *date, ResultOrder::Rows(0));
+                let plan = SincePrevious { plan: plan.clone(), date: *date };
+                (Kind::Divided(division), Prepared::in_order(Arc::new(plan)))
             }
-            Between::Ends(_) => Some(Division::Rows),
+            Between::Ends(_) => (Kind::ByRow, Prepared::applied(plan)),
         };
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.divided(division).with_roles(roles))
+        Ok(Plan::new(&[shape], context, (result, uses, kind), prepared).with_roles(roles))
     }
 }
 
@@ -318,18 +320,27 @@ struct ElapsedPlan {
     accounting: Accounting,
 }
 
-impl Prepared for ElapsedPlan {
+impl Apply for ElapsedPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         self.after(None, tables[0], context)
     }
+}
 
-    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
-        match self.between {
-            Between::Previous { date, .. } => {
-                Some(Box::new(AfterPrevious { plan: self, date, previous: None }))
-            }
-            Between::Ends(_) => None,
-        }
+/// A plan that measures from the entity's previous record, in order of this column of dates.
+struct SincePrevious {
+    plan: Arc<ElapsedPlan>,
+    date: usize,
+}
+
+impl Apply for SincePrevious {
+    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
+        self.plan.apply(tables, context)
+    }
+}
+
+impl InOrder for SincePrevious {
+    fn begin(self: Arc<Self>) -> Box<dyn Pieces> {
+        Box::new(AfterPrevious { plan: self.plan.clone(), date: self.date, previous: None })
     }
 }
 

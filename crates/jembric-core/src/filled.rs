@@ -18,7 +18,8 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{
-        Access, ByEntity, Division, EntityPart, Inputs, Overall, Plan, Prepared, ResultOrder, Roles,
+        Apply, ByEntity, Division, EntityPart, InParts, Inputs, Kind, Overall, Plan, Prepared,
+        ResultOrder, Roles,
     },
     role::Role,
     settings::from_given_text,
@@ -367,8 +368,9 @@ impl Operation for Filled {
             accounting,
         };
         let division = plan.division().map(Division::Entities);
-        let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
-        let plan = plan.divided(division).limited(self.most_rows, Smaller::LongerGrainOrRange);
+        let kind = Kind::apart(division);
+        let plan = Plan::new(&[shape], context, (result, uses, kind), plan.prepared());
+        let plan = plan.limited(self.most_rows, Smaller::LongerGrainOrRange);
         Ok(plan.with_roles(roles))
     }
 }
@@ -398,6 +400,11 @@ struct FilledPlan {
 }
 
 impl FilledPlan {
+    fn prepared(self) -> Prepared {
+        let plan = Arc::new(self);
+        Prepared::applied(plan.clone()).in_parts(plan)
+    }
+
     fn division(&self) -> Option<ByEntity> {
         let places: Vec<usize> = self.per.iter().map(|key| key.place).collect();
         ByEntity::by(places.clone(), ResultOrder::Columns(places))
@@ -468,7 +475,7 @@ impl FilledPlan {
     }
 }
 
-impl Prepared for FilledPlan {
+impl InParts for FilledPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         let dates = table.dates_at(self.date);
         let axis = Axis::for_dates(&self.date_name, &dates, self.periods, &context.zone)?;
@@ -488,11 +495,11 @@ impl Prepared for FilledPlan {
         }))
     }
 
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
-        Some(Arc::new(FilledPlan { overall: Some(overall), ..self.clone() }))
+    fn for_parts(&self, overall: Overall) -> Prepared {
+        FilledPlan { overall: Some(overall), ..self.clone() }.prepared()
     }
 
-    fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
+    fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Option<Prepared>> {
         if self.entities.is_empty() {
             return Ok(None);
         }
@@ -502,9 +509,11 @@ impl Prepared for FilledPlan {
         let Some(division) = ByEntity::by(places, ResultOrder::Rows(0)) else { return Ok(None) };
         let parts = division.parts(0, &keys, &[&keys], (part.parts, part.seed))?;
         let entities = self.entities.only(|n| parts[n] == part.number);
-        Ok(Some(Arc::new(FilledPlan { entities, ..self.clone() })))
+        Ok(Some(FilledPlan { entities, ..self.clone() }.prepared()))
     }
+}
 
+impl Apply for FilledPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let (cells, mut fills, mut ledger, set_aside) = self.laid_out(table, context)?;

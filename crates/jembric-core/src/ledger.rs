@@ -187,7 +187,7 @@ pub struct Ledger {
     pub counts: Vec<(Cow<'static, str>, u64)>,
     /// The names of counts in their order, also of those that are 0 and left out.
     #[serde(skip)]
-    pub(crate) noted: Vec<Cow<'static, str>>,
+    pub(crate) noted: Vec<(Cow<'static, str>, Counted)>,
     /// The warnings, also those that are not due yet.
     #[serde(serialize_with = "those_due")]
     pub(crate) warnings: Vec<Warning>,
@@ -200,6 +200,15 @@ pub struct Ledger {
     /// The ledger of the other table, if there were two.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other_side: Option<Box<Ledger>>,
+}
+
+/// What a count is about, which decides how those of two parts of a table are merged.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, BorshSerialize, BorshDeserialize)]
+pub(crate) enum Counted {
+    /// Rows, or something else of which each part has its own: the counts are added.
+    Rows,
+    /// Columns, which are the same in every part: the larger count holds.
+    Columns,
 }
 
 impl Ledger {
@@ -264,8 +273,16 @@ impl Ledger {
 
     /// Adds a count, unless it is 0.
     pub(crate) fn note(&mut self, name: impl Into<Cow<'static, str>>, count: u64) {
-        let name = name.into();
-        self.noted.push(name.clone());
+        self.note_what(name.into(), count, Counted::Rows);
+    }
+
+    /// Adds a number of columns, unless it is 0.
+    pub(crate) fn note_columns(&mut self, name: impl Into<Cow<'static, str>>, count: u64) {
+        self.note_what(name.into(), count, Counted::Columns);
+    }
+
+    fn note_what(&mut self, name: Cow<'static, str>, count: u64, what: Counted) {
+        self.noted.push((name.clone(), what));
         if count > 0 {
             self.counts.push((name, count));
         }
@@ -275,11 +292,14 @@ impl Ledger {
     /// only the other part has is put where a ledger of the whole table has it.
     fn add_count(&mut self, name: &str, count: u64, later: &[(Cow<'static, str>, u64)]) {
         if let Some((_, own)) = self.counts.iter_mut().find(|(of, _)| of == name) {
-            // The columns are the same in every part.
-            *own = if name.starts_with("columns ") { (*own).max(count) } else { *own + count };
+            let what = self.noted.iter().find(|(of, _)| of == name).map(|(_, what)| *what);
+            *own = match what {
+                Some(Counted::Columns) => (*own).max(count),
+                Some(Counted::Rows) | None => *own + count,
+            };
             return;
         }
-        let order = |of: &str| self.noted.iter().position(|noted| noted == of);
+        let order = |of: &str| self.noted.iter().position(|(noted, _)| noted == of);
         let is_later = |of: &str| {
             let is_noted_later = order(of).zip(order(name)).is_some_and(|(of, own)| of > own);
             is_noted_later || later.iter().any(|(later, _)| later == of)

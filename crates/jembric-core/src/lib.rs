@@ -107,9 +107,7 @@ pub use message::{grouped, nearest_name, shortened};
 pub use operation::Operation;
 #[doc(hidden)]
 pub use plan::Judged;
-pub use plan::{
-    Access, ByEntity, Division, EntityPart, Fold, InPieces, Overall, Plan, ResultOrder,
-};
+pub use plan::{ByEntity, Division, EntityPart, Fold, InPieces, Kind, Overall, Plan, ResultOrder};
 pub use recent::{Recent, Whole};
 pub use role::Role;
 pub use rows::{Add, Columns, Filter, Sort, Stack};

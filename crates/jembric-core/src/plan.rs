@@ -5,7 +5,7 @@
 //! shape of its result, the columns that it uses, and how it needs its rows. It can be applied to
 //! any number of tables of that shape.
 //!
-//! Plans with [`Access::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole
+//! Plans of the kind [`Kind::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole
 //! table, they fold it as one batch, so that there is one algorithm for both.
 
 mod division;
@@ -14,9 +14,10 @@ mod in_pieces;
 mod inputs;
 mod numbered;
 mod outside;
+mod prepared;
 mod roles;
 
-pub use division::{ByEntity, Division, EntityPart, Overall, ResultOrder};
+pub use division::{ByEntity, Division, EntityPart, Kind, Overall, ResultOrder};
 pub use fold::Fold;
 pub(crate) use fold::{DiscardedRows, Selection, SelectionState, State};
 pub use in_pieces::InPieces;
@@ -24,6 +25,8 @@ pub(crate) use in_pieces::{Pieces, before_last_date, before_last_day};
 pub(crate) use inputs::Inputs;
 pub(crate) use numbered::{NumberedRows, Numbers};
 pub use outside::Judged;
+use prepared::Work;
+pub(crate) use prepared::{Apply, Beside, FoldBatches, InOrder, InParts, Prepared, handed_over};
 pub(crate) use roles::Roles;
 
 use crate::{
@@ -35,105 +38,14 @@ use crate::{
 };
 use std::{collections::BTreeSet, fmt, sync::Arc};
 
-/// How a plan needs the rows of its tables.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[non_exhaustive]
-pub enum Access {
-    /// Each row of the result comes from one row of the table, so any group of rows can be
-    /// processed separately.
-    ByRow,
-    /// One pass over the rows in any order, with a small state. The states of different rows can be
-    /// merged.
-    OnePass,
-    /// All rows of one entity together. Entities do not depend on each other.
-    ByEntity,
-    /// All rows, in one order.
-    Ordered,
-}
-
-/// The error of a plan that folds, and was applied in another way.
-pub(crate) const NOT_FOLDED: Error = Error::Broken { invariant: "a plan that folds was applied" };
-
-/// The implementation of a plan.
-pub(crate) trait Prepared: Send + Sync {
-    /// The result for tables of the shapes that it was prepared for. A plan that always folds needs
-    /// none.
-    fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        let _ = (tables, context);
-        Err(NOT_FOLDED)
-    }
-
-    /// Delivers the result in batches. The table of the outcome has no rows.
-    fn apply_into(
-        &self,
-        tables: &[&Table],
-        context: &Context,
-        sink: &mut Sink<'_>,
-    ) -> Result<Outcome> {
-        handed_over(self.apply(tables, context)?, sink)
-    }
-
-    /// What is known of a batch that is needed of all rows before a part of them can be processed;
-    /// none if parts need nothing.
-    fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
-        let _ = (table, context);
-        Ok(None)
-    }
-
-    /// The same plan for parts of the rows, which together are like this; none if it does not
-    /// matter.
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
-        let _ = overall;
-        None
-    }
-
-    /// The same plan for one part of the entities, with rows of the table that tell its types; none
-    /// if it is the same for each part.
-    fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Option<Arc<dyn Prepared>>> {
-        let _ = (part, sample);
-        Ok(None)
-    }
-
-    /// The plan for the rows at the end of the result that are over all rows of the table, and that
-    /// no part has; none if there are no such rows.
-    fn last_rows(&self) -> Option<Arc<dyn Prepared>> {
-        None
-    }
-
-    /// What is carried from piece to piece if the rows are of one entity and come in order of
-    /// their dates, at the beginning; none if they must come together.
-    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
-        None
-    }
-
-    /// What is carried from piece to piece of the first table beside all rows of the second; none
-    /// if both are needed as a whole.
-    fn beside(self: Arc<Self>, second: Table) -> Option<Box<dyn Pieces>> {
-        let _ = second;
-        None
-    }
-
-    /// The empty state of a fold, if the plan has [`Access::OnePass`].
-    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
-        let _ = context;
-        None
-    }
-}
-
-/// Delivers a result that is complete.
-pub(crate) fn handed_over(outcome: Outcome, sink: &mut Sink<'_>) -> Result<Outcome> {
-    sink(&outcome.table).map_err(Error::Sink)?;
-    Ok(Outcome { table: outcome.table.emptied(), ..outcome })
-}
-
 /// An operation that is prepared for tables of known shapes. Cloning it is cheap.
 ///
 /// ```
-/// use jembric_core::{Access, Context, Latest, Operation, Shape};
+/// use jembric_core::{Context, Kind, Latest, Operation, Shape};
 ///
 /// let shape = Shape::of_names(["vessel", "inspected_on", "grade"]);
 /// let plan = Latest::new("inspected_on").per(["vessel"]).prepare(&shape, &Context::new())?;
-/// assert_eq!(plan.access(), Access::OnePass);
+/// assert!(matches!(plan.kind(), Kind::OnePass(Some(_))));
 /// assert_eq!(plan.used(0).collect::<Vec<_>>(), [0, 1]);
 /// # Ok::<(), jembric_core::Error>(())
 /// ```
@@ -143,24 +55,25 @@ pub struct Plan {
     context: Context,
     result: Shape,
     more_columns: bool,
-    access: Access,
+    kind: Arc<Kind>,
     uses: Inputs,
     /// The roles of the columns of the result; none if columns keep theirs.
     roles: Option<Arc<Roles>>,
-    division: Option<Arc<Division>>,
     /// The limit on the rows of the result, and the advice if it is exceeded.
     most_rows: Option<(u64, Smaller)>,
-    prepared: Arc<dyn Prepared>,
+    prepared: Prepared,
+    /// The plan for the rows at the end of the result that are over all rows of the table.
+    last_rows: Option<Prepared>,
 }
 
 impl fmt::Debug for Plan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Plan { inputs, result, access, uses, .. } = self;
+        let Plan { inputs, result, kind, uses, .. } = self;
         let mut debug = f.debug_struct("Plan");
         debug
             .field("inputs", inputs)
             .field("result", result)
-            .field("access", access)
+            .field("kind", kind)
             .field("uses", uses);
         debug.finish_non_exhaustive()
     }
@@ -170,20 +83,20 @@ impl Plan {
     pub(crate) fn new(
         inputs: &[&Shape],
         context: &Context,
-        (result, uses, access): (Shape, Inputs, Access),
-        prepared: impl Prepared + 'static,
+        (result, uses, kind): (Shape, Inputs, Kind),
+        prepared: Prepared,
     ) -> Plan {
         Plan {
             inputs: inputs.iter().copied().cloned().collect(),
             context: context.clone(),
             result: result.anonymous(),
             more_columns: false,
-            access,
+            kind: Arc::new(kind),
             uses,
             roles: None,
-            division: (access == Access::ByRow).then(|| Arc::new(Division::Rows)),
             most_rows: None,
-            prepared: Arc::new(prepared),
+            prepared,
+            last_rows: None,
         }
     }
 
@@ -207,9 +120,9 @@ impl Plan {
         Plan { more_columns, ..self }
     }
 
-    /// The same plan, whose tables can be divided.
-    pub(crate) fn divided(self, division: Option<Division>) -> Plan {
-        Plan { division: division.map(Arc::new), ..self }
+    /// The same plan, with the plan for the rows at the end of the result that no part has.
+    pub(crate) fn with_last_rows(self, last_rows: Option<Prepared>) -> Plan {
+        Plan { last_rows, ..self }
     }
 
     /// The same plan, whose result has at most this many rows.
@@ -227,38 +140,35 @@ impl Plan {
         }
     }
 
-    /// How the rows of the tables can be divided into parts; none if they cannot.
-    pub fn division(&self) -> Option<&Division> {
-        self.division.as_deref()
-    }
-
     /// What is known of a batch of the first table that is needed of all rows before a part of them
     /// can be processed; none if parts need nothing.
     pub fn survey(&self, batch: &Table) -> Result<Option<Overall>> {
         self.expect_table(0, batch)?;
-        self.prepared.survey(batch, &self.context)
+        let Some(parts) = &self.prepared.parts else { return Ok(None) };
+        parts.survey(batch, &self.context)
     }
 
     /// The same plan for parts of the rows, of which all are known to be like this.
     #[must_use]
     pub fn for_parts(&self, overall: Overall) -> Plan {
-        let prepared = self.prepared.for_parts(overall);
-        Plan { prepared: prepared.unwrap_or_else(|| self.prepared.clone()), ..self.clone() }
+        let parts = self.prepared.parts.as_ref();
+        let prepared = parts.map_or_else(|| self.prepared.clone(), |plan| plan.for_parts(overall));
+        Plan { prepared, ..self.clone() }
     }
 
     /// The same plan for one part of the entities, with rows of the first table that tell its
     /// types.
     pub fn for_part(&self, part: EntityPart, sample: &Table) -> Result<Plan> {
-        let prepared = self.prepared.for_part(part, sample)?;
-        let prepared = prepared.unwrap_or_else(|| self.prepared.clone());
-        Ok(Plan { prepared, ..self.clone() })
+        let parts = self.prepared.parts.as_ref();
+        let prepared = parts.map(|plan| plan.for_part(part, sample)).transpose()?.flatten();
+        Ok(Plan { prepared: prepared.unwrap_or_else(|| self.prepared.clone()), ..self.clone() })
     }
 
     /// The plan for the rows at the end of the result that are over all rows of the table, and that
     /// no part has; none if there are no such rows.
     pub fn last_rows(&self) -> Option<Plan> {
-        let prepared = self.prepared.last_rows()?;
-        Some(Plan { prepared, ..self.clone() })
+        let prepared = self.last_rows.clone()?;
+        Some(Plan { prepared, last_rows: None, ..self.clone() })
     }
 
     /// The names and types of the result's columns; none if they depend on the data.
@@ -271,9 +181,9 @@ impl Plan {
         &self.result
     }
 
-    /// How the plan needs the rows of its tables.
-    pub fn access(&self) -> Access {
-        self.access
+    /// How the plan works on the rows of its tables.
+    pub fn kind(&self) -> &Kind {
+        &self.kind
     }
 
     /// The places of the columns of a table that the plan itself uses, in order.
@@ -299,7 +209,10 @@ impl Plan {
         self.expect(tables)?;
         match self.folded(tables)? {
             Some(fold) => fold.finish(),
-            None => Ok(self.with_its_roles(self.prepared.apply(tables, &self.context)?)),
+            None => {
+                let plan = self.prepared.expect_applied()?;
+                Ok(self.with_its_roles(plan.apply(tables, &self.context)?))
+            }
         }
     }
 
@@ -322,15 +235,17 @@ impl Plan {
             return fold.finish_into(sink);
         }
         let mut sink = |batch: &Table| sink(&self.table_with_its_roles(batch));
-        let outcome = self.prepared.apply_into(tables, &self.context, &mut sink)?;
-        Ok(self.with_its_roles(outcome))
+        let plan = self.prepared.expect_applied()?;
+        Ok(self.with_its_roles(plan.apply_into(tables, &self.context, &mut sink)?))
     }
 
     /// The plan for the rows of one entity, which come in pieces, in order of their dates; none
     /// unless the division is [`Division::Dates`], or [`Division::Entities`] with a date.
     pub fn in_order(&self) -> Option<InPieces> {
-        let pieces = self.prepared.clone().in_order()?;
-        Some(InPieces::new(self.clone(), pieces))
+        match &self.prepared.work {
+            Work::InOrder(plan) => Some(InPieces::new(self.clone(), plan.clone().begin())),
+            _ => None,
+        }
     }
 
     /// The plan for any rows of the first table that follow each other, beside all rows of the
@@ -339,19 +254,28 @@ impl Plan {
     /// Errors: a second table of another shape.
     pub fn beside(&self, second: &Table) -> Result<Option<InPieces>> {
         self.expect_table(1, second)?;
-        let pieces = self.prepared.clone().beside(second.clone());
-        Ok(pieces.map(|pieces| InPieces::new(self.clone(), pieces)))
+        match &self.prepared.work {
+            Work::Beside(plan) => {
+                Ok(Some(InPieces::new(self.clone(), plan.clone().begin(second.clone()))))
+            }
+            _ => Ok(None),
+        }
     }
 
-    /// An empty fold; none unless the access is [`Access::OnePass`].
+    /// An empty fold; none unless the kind is [`Kind::OnePass`].
     pub fn begin(&self) -> Option<Fold> {
-        let state = self.prepared.clone().begin(&self.context)?;
-        Some(Fold::new(self.clone(), state))
+        match &self.prepared.work {
+            Work::Fold(plan) => Some(Fold::new(self.clone(), plan.clone().begin(&self.context))),
+            _ => None,
+        }
     }
 
-    /// Whether both are the same plan, and not two equal ones.
+    /// Whether both are the same plan that folds, and not two equal ones.
     pub(crate) fn is(&self, other: &Plan) -> bool {
-        Arc::ptr_eq(&self.prepared, &other.prepared)
+        match (&self.prepared.work, &other.prepared.work) {
+            (Work::Fold(one), Work::Fold(other)) => Arc::ptr_eq(one, other),
+            _ => false,
+        }
     }
 
     fn expect(&self, tables: &[&Table]) -> Result<()> {

@@ -10,8 +10,8 @@ use crate::{
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks, Warning},
     operation::{Operation, callable},
     plan::{
-        Access, DiscardedRows, Division, Inputs, Overall, Plan, Prepared, Selection,
-        SelectionState, State,
+        Apply, DiscardedRows, Division, FoldBatches, InParts, Inputs, Kind, Overall, Plan,
+        Prepared, Selection, SelectionState, State,
     },
     settings::from_given_text,
     shape::Shape,
@@ -223,13 +223,14 @@ impl Operation for Recent {
             Some(name) => in_setting("mark", || shape.with(name, Type::Boolean))?,
         };
         let uses = Inputs::passing(shape).using([date]).accounting(&accounting);
-        let access = match (&view, context.as_of, &self.mark) {
-            (View::Stated(_), ..) | (_, Some(_), _) => Access::ByRow,
-            // The newest date of the whole column decides.
-            (_, None, None) => Access::OnePass,
-            (_, None, Some(_)) => Access::Ordered,
+        let kind = match (&view, context.as_of, &self.mark) {
+            (View::Stated(_), ..) | (_, Some(_), _) => Kind::ByRow,
+            // The newest date of the whole column decides. Once it is known, each row can be
+            // processed separately.
+            (_, None, None) => Kind::OnePass(Some(Division::Rows)),
+            (_, None, Some(_)) => Kind::Divided(Division::Rows),
         };
-        let newest_decides = access != Access::ByRow;
+        let newest_decides = kind != Kind::ByRow;
         let plan = RecentPlan {
             shape: shape.clone(),
             step: self.step(),
@@ -237,14 +238,12 @@ impl Operation for Recent {
             date,
             view,
             mark: self.mark.clone(),
-            folds: access == Access::OnePass,
+            folds: matches!(kind, Kind::OnePass(_)),
             newest_decides,
             newest: None,
             accounting,
         };
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        // Once the newest date is known, each row can be processed separately.
-        Ok(plan.divided(Some(Division::Rows)))
+        Ok(Plan::new(&[shape], context, (result, uses, kind), plan.prepared()))
     }
 }
 
@@ -355,11 +354,25 @@ impl RecentPlan {
     }
 }
 
-impl Prepared for RecentPlan {
+impl RecentPlan {
+    fn prepared(self) -> Prepared {
+        let plan = Arc::new(self);
+        let prepared = if plan.folds {
+            Prepared::folded(plan.clone())
+        } else {
+            Prepared::applied(plan.clone())
+        };
+        prepared.in_parts(plan)
+    }
+}
+
+impl Apply for RecentPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         self.select(tables[0], DiscardedRows::default(), context)
     }
+}
 
+impl InParts for RecentPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         if !self.newest_decides {
             return Ok(None);
@@ -368,13 +381,15 @@ impl Prepared for RecentPlan {
         Ok(Some(Overall { newest: newest.map(Day::number), ..Overall::default() }))
     }
 
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+    fn for_parts(&self, overall: Overall) -> Prepared {
         let newest = Some(overall.newest.map(Day::clamped));
-        Some(Arc::new(RecentPlan { newest, ..self.clone() }))
+        RecentPlan { newest, ..self.clone() }.prepared()
     }
+}
 
-    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
-        self.folds.then(|| SelectionState::begin(self, context))
+impl FoldBatches for RecentPlan {
+    fn begin(self: Arc<Self>, context: &Context) -> Box<dyn State> {
+        SelectionState::begin(self, context)
     }
 }
 

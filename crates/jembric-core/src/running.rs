@@ -20,7 +20,7 @@ use crate::{
     kind::Type,
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
-    plan::{Access, ByEntity, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles},
+    plan::{Apply, ByEntity, InOrder, Inputs, Kind, Pieces, Plan, Prepared, ResultOrder, Roles},
     role::Role,
     shape::{ColumnShape, Named, Shape},
     table::Table,
@@ -260,7 +260,6 @@ impl Operation for Running {
         let mut uses =
             Inputs::passing(shape).using([date]).using_named(&per).accounting(&accounting);
         uses = uses.using(asked.iter().map(|asked| asked.place));
-        let access = if self.per.is_empty() { Access::Ordered } else { Access::ByEntity };
         // The figures hold until the next date. The columns that they run over are not drawn.
         let added = asked.iter().map(|asked| asked.name.clone()).chain(count.clone());
         let roles = Roles::default().with(&self.date, Role::Date).keys(&per);
@@ -281,8 +280,8 @@ impl Operation for Running {
         };
         let keys = plan.per.iter().map(|key| key.place);
         let division = ByEntity::or_dates(keys, date, ResultOrder::Rows(0));
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        Ok(plan.divided(division).with_roles(roles))
+        let (kind, prepared) = (Kind::Divided(division), Prepared::in_order(Arc::new(plan)));
+        Ok(Plan::new(&[shape], context, (result, uses, kind), prepared).with_roles(roles))
     }
 }
 
@@ -304,13 +303,15 @@ struct RunningPlan {
     accounting: Accounting,
 }
 
-impl Prepared for RunningPlan {
+impl Apply for RunningPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         Ok(self.piece(tables[0], None, false, context)?.0)
     }
+}
 
-    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
-        Some(Box::new(Carrying { plan: self, earlier: None }))
+impl InOrder for RunningPlan {
+    fn begin(self: Arc<Self>) -> Box<dyn Pieces> {
+        Box::new(Carrying { plan: self, earlier: None })
     }
 }
 

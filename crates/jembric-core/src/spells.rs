@@ -18,7 +18,10 @@ use crate::{
     ledger::{Accounting, Cause, Outcome},
     operation::{Operation, callable},
     ordering::entities_in_order,
-    plan::{Access, ByEntity, Inputs, Overall, Pieces, Plan, Prepared, ResultOrder, Roles},
+    plan::{
+        Apply, ByEntity, InOrder, InParts, Inputs, Kind, Overall, Pieces, Plan, Prepared,
+        ResultOrder, Roles,
+    },
     role::Role,
     shape::{Named, Shape},
     table::Table,
@@ -247,8 +250,9 @@ impl Operation for Spells {
         let order = ResultOrder::Columns((0..plan.per.len()).collect());
         let keys = plan.per.iter().map(|key| key.place);
         let division = ByEntity::or_dates(keys, plan.spells_of.date(), order);
-        let plan = Plan::new(&[shape], context, (result, uses, Access::ByEntity), plan);
-        Ok(plan.divided(division).with_roles(roles))
+        let kind = Kind::Divided(division);
+        let plan = Plan::new(&[shape], context, (result, uses, kind), plan.prepared());
+        Ok(plan.with_roles(roles))
     }
 }
 
@@ -291,7 +295,14 @@ struct Piece<'a, S> {
     are_last: bool,
 }
 
-impl Prepared for SpellsPlan {
+impl SpellsPlan {
+    fn prepared(self) -> Prepared {
+        let plan = Arc::new(self);
+        Prepared::in_order(plan.clone()).in_parts(plan)
+    }
+}
+
+impl InParts for SpellsPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         Ok(match &self.spells_of {
             SpellsOf::Intervals(rules) => rules.newest_of_part(table, context),
@@ -299,14 +310,18 @@ impl Prepared for SpellsPlan {
         })
     }
 
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
-        Some(Arc::new(SpellsPlan { newest: overall.newest, ..self.clone() }))
+    fn for_parts(&self, overall: Overall) -> Prepared {
+        SpellsPlan { newest: overall.newest, ..self.clone() }.prepared()
     }
+}
 
-    fn in_order(self: Arc<Self>) -> Option<Box<dyn Pieces>> {
-        Some(Box::new(Carrying::begin(self)))
+impl InOrder for SpellsPlan {
+    fn begin(self: Arc<Self>) -> Box<dyn Pieces> {
+        Box::new(Carrying::begin(self))
     }
+}
 
+impl Apply for SpellsPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         match &self.spells_of {

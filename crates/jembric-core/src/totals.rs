@@ -26,8 +26,8 @@ use crate::{
     limits::MOST_ROWS,
     operation::{Operation, callable},
     plan::{
-        self, Access, ByEntity, Division, Inputs, Overall, Plan, Prepared, ResultOrder, Roles,
-        State,
+        self, ByEntity, Division, FoldBatches, InParts, Inputs, Kind, Overall, Plan, Prepared,
+        ResultOrder, Roles, State,
     },
     role::Role,
     shape::{ColumnShape, Named, Shape},
@@ -478,8 +478,11 @@ impl Operation for Totals {
         let keys = plan.dividing_keys().into_iter().map(|key| plan.per[key].place).collect();
         let division = ByEntity::by(keys, order)
             .map(|division| Division::Entities(ByEntity { missing_is_a_key: true, ..division }));
-        let plan = Plan::new(&[shape], context, (result, uses, Access::OnePass), plan);
-        let plan = plan.divided(division).with_columns_of_the_data(self.side_by_side.is_some());
+        let last_rows = self.margins.then(|| TotalsPlan { only_last_row: true, ..plan.clone() });
+        let kind = Kind::OnePass(division);
+        let plan = Plan::new(&[shape], context, (result, uses, kind), plan.prepared());
+        let plan = plan.with_columns_of_the_data(self.side_by_side.is_some());
+        let plan = plan.with_last_rows(last_rows.map(TotalsPlan::prepared));
         let plan = if self.dense {
             plan.limited(self.most_rows, Smaller::LongerGrainOrRange)
         } else {
@@ -523,33 +526,31 @@ struct TotalsPlan {
     of_all: Option<OfAll>,
 }
 
-impl Prepared for TotalsPlan {
+impl TotalsPlan {
+    fn prepared(self) -> Prepared {
+        let plan = Arc::new(self);
+        Prepared::folded(plan.clone()).in_parts(plan)
+    }
+}
+
+impl InParts for TotalsPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         self.surveyed(table, context).map(Some)
     }
 
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+    fn for_parts(&self, overall: Overall) -> Prepared {
         let of_all = Some(OfAll { overall, is_first: true });
-        Some(Arc::new(TotalsPlan { of_all, ..self.clone() }))
+        TotalsPlan { of_all, ..self.clone() }.prepared()
     }
 
-    fn for_part(
-        &self,
-        part: plan::EntityPart,
-        sample: &Table,
-    ) -> Result<Option<Arc<dyn Prepared>>> {
-        Ok(Some(Arc::new(self.of_part(part, sample)?)))
+    fn for_part(&self, part: plan::EntityPart, sample: &Table) -> Result<Option<Prepared>> {
+        Ok(Some(self.of_part(part, sample)?.prepared()))
     }
+}
 
-    fn last_rows(&self) -> Option<Arc<dyn Prepared>> {
-        let is_apart = self.margins && !self.only_last_row;
-        is_apart.then(|| -> Arc<dyn Prepared> {
-            Arc::new(TotalsPlan { only_last_row: true, ..self.clone() })
-        })
-    }
-
-    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
-        Some(TotalsState::begin(self, context))
+impl FoldBatches for TotalsPlan {
+    fn begin(self: Arc<Self>, context: &Context) -> Box<dyn State> {
+        TotalsState::begin(self, context)
     }
 }
 

@@ -23,7 +23,8 @@ use crate::{
     ledger::{Accounting, Cause, Outcome},
     limits::MOST_ROWS,
     plan::{
-        Access, ByEntity, Division, Inputs, Pieces, Plan, Prepared, ResultOrder, Roles, handed_over,
+        self, Apply, ByEntity, Division, Inputs, Kind, Pieces, Plan, Prepared, ResultOrder, Roles,
+        handed_over,
     },
     role::Role,
     row_numbers::has_row_numbers,
@@ -352,12 +353,10 @@ impl Within {
             // Of several windows that start together, the least row as a whole is picked.
             uses = uses.using(events_columns).using_of(1, windows_columns);
         }
-        // Without keys, every window may contain every event.
-        let access = if plan.pairs.is_empty() { Access::Ordered } else { Access::ByEntity };
         let roles = self.roles(&plan, events, windows);
-        let division = Some(plan.division());
-        let plan = Plan::new(&[events, windows], context, (result, uses, access), plan);
-        Ok(plan.divided(division).limited(self.most_rows, Smaller::FewerPairs).with_roles(roles))
+        let (kind, prepared) = (Kind::Divided(plan.division()), Prepared::beside(Arc::new(plan)));
+        let plan = Plan::new(&[events, windows], context, (result, uses, kind), prepared);
+        Ok(plan.limited(self.most_rows, Smaller::FewerPairs).with_roles(roles))
     }
 
     fn plan(&self, events: &Shape, windows: &Shape, context: &Context) -> Result<WithinPlan> {
@@ -496,6 +495,7 @@ impl WithinPlan {
             date: None,
             order: ResultOrder::Rows(usize::from(self.keep == Keep::EmptyWindows)),
         };
+        // Without keys, every window may contain every event.
         if self.pairs.is_empty() { Division::Beside } else { Division::Entities(division) }
     }
 
@@ -519,14 +519,16 @@ impl WithinPlan {
     }
 }
 
-impl Prepared for WithinPlan {
+impl plan::Beside for WithinPlan {
+    fn begin(self: Arc<Self>, windows: Table) -> Box<dyn Pieces> {
+        let used = BooleanBuffer::new_unset(windows.rows());
+        Box::new(Beside { plan: self, windows, used })
+    }
+}
+
+impl Apply for WithinPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         self.result([tables[0], tables[1]], None, context, &mut |pairs| pairs.whole(context))
-    }
-
-    fn beside(self: Arc<Self>, windows: Table) -> Option<Box<dyn Pieces>> {
-        let used = BooleanBuffer::new_unset(windows.rows());
-        Some(Box::new(Beside { plan: self, windows, used }))
     }
 
     fn apply_into(

@@ -16,7 +16,7 @@ pub use crate::formats::c_stream::{from_c_stream, to_c_stream};
 pub use crate::{
     data::{
         Data, Receiver, Scan,
-        exchange::{Exchange, Parcels, PlaceInList},
+        exchange::{Alone, Exchange, Parcels, PlaceInList},
         memory::Memory,
         progress::{Phase, Progress, Stage},
         size::Size,

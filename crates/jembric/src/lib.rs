@@ -79,13 +79,13 @@ mod write;
 pub use draw::{Draw, Picture};
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Access, Active, Add, Almanac, Between, Cause, Changes, Column, ColumnLook, ColumnShape,
-    Columns, Context, DateLook, Dated, Decimal, Duplicates, Each, Earliest, Elapsed, EndDay,
-    Entities, EntityList, Entry, ExactSum, Expression, ExpressionContext, Extent, Filled, Filter,
-    Finding, Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing, Numbering,
-    OpenEnds, Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Role, Running,
-    Setting, Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit,
-    Warning, Whole, Window, Within, arrow, calendar, grouped, rounded, settings, visible,
+    Active, Add, Almanac, Between, Cause, Changes, Column, ColumnLook, ColumnShape, Columns,
+    Context, DateLook, Dated, Decimal, Duplicates, Each, Earliest, Elapsed, EndDay, Entities,
+    EntityList, Entry, ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding,
+    Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing, Numbering, OpenEnds,
+    Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Role, Running, Setting,
+    Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning,
+    Whole, Window, Within, arrow, calendar, grouped, rounded, settings, visible,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,

@@ -47,6 +47,8 @@ pub struct Described {
     pub does: &'static str,
     /// The question that it answers.
     pub answers: &'static str,
+    /// An example: the words of a command, with files of the demo harbour.
+    pub example: &'static str,
     /// Its settings.
     pub settings: &'static [Setting],
     /// Its inputs.
@@ -129,18 +131,22 @@ impl Described {
 macro_rules! described {
     (@special) => { Special::Nothing };
     (@special $special:ident) => { Special::$special };
+    (@kind) => { |operation, _| AnyOperation::OneTable(Box::new(operation)) };
+    (@kind $kind:expr) => { $kind };
     ($(
-        $(#[$on:meta])? $operation:ident $reads:ident $(+ $special:ident)? $kind:expr
+        $(#[$on:meta])? $operation:ident $reads:ident $(+ $special:ident)? $example:literal
+        $(=> $kind:expr)?
     ),* $(,)?) => { &[
         $($(#[$on])? Described {
             name: $operation::NAME,
             does: $operation::DOES,
             answers: $operation::ANSWERS,
+            example: $example,
             settings: $operation::SETTINGS,
             reads: Reads::$reads,
             special: described!(@special $($special)?),
             make: |given, covered| {
-                let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = $kind;
+                let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = described!(@kind $($kind)?);
                 Ok(Step(kind($operation::from_given(given)?, covered)))
             },
         }),*
@@ -149,25 +155,50 @@ macro_rules! described {
 
 /// All operations, in the order of the help.
 pub const OPERATIONS: &[Described] = described![
-    Latest OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Earliest OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Active OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Spells OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Within EventsAndWindows |operation, _| AnyOperation::Within(Box::new(operation)),
-    Changes NowAndBefore |operation, _| AnyOperation::Changes(Box::new(operation)),
-    Elapsed OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Running OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Filled OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Totals OneTable + SeveralGrains |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Recent OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Almanac Covering |operation, covered| AnyOperation::Almanac(Box::new(operation), covered),
-    Filter OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Add OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Sort OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Columns OneTable |operation, _| AnyOperation::OneTable(Box::new(operation)),
-    Stack SeveralTables |operation, _| AnyOperation::Stack(operation),
+    Latest OneTable
+        "latest inspections.csv --per vessel --date inspected_on",
+    Earliest OneTable
+        "earliest inspections.csv --per vessel --date inspected_on",
+    Active OneTable
+        "active stays.csv --start arrived --end left --grain month --count",
+    Spells OneTable
+        "spells stays.csv --per berth --start arrived --end left --idle",
+    Within EventsAndWindows
+        "within lifts.csv stays.csv --match vessel --date lifted_on --window arrived..left"
+        => |operation, _| AnyOperation::Within(Box::new(operation)),
+    Changes NowAndBefore
+        "changes inspections.csv --per vessel --date inspected_on --between \
+            2025-05-31..2025-06-30 --ties first"
+        => |operation, _| AnyOperation::Changes(Box::new(operation)),
+    Elapsed OneTable
+        "elapsed dues.csv --from due --to paid --bands 0,1,15,30",
+    Running OneTable
+        "running gauge.csv --per gauge --date day --max level_m --mark-highs is_high --missing -",
+    Filled OneTable
+        "filled gauge.csv --per gauge --date day --carry level_m --mark was_added --missing -",
+    Totals OneTable + SeveralGrains
+        "totals dues.csv --date issued --each weekday --sum amount --side-by-side class --margins",
+    Recent OneTable
+        "recent lifts.csv --date lifted_on --last '7 days'",
+    Almanac Covering
+        "almanac --covering stays.csv:arrived,left --whole-years --year-start April --out \
+            calendar.csv"
+        => |operation, covered| AnyOperation::Almanac(Box::new(operation), covered),
+    Filter OneTable
+        "filter gauge.csv 'level_m > 3.2 and weekday(day) in (tue, thu)' --missing -",
+    Add OneTable
+        "add dues.csv 'days_late = paid - due' 'fee = amount * 0.075'",
+    Sort OneTable
+        "sort lifts.csv tons:down,lifted_on",
+    Columns OneTable
+        "columns stays.csv 'vessel, arrived as came, left as went'",
+    Stack SeveralTables
+        "stack fuel_in.csv fuel_out.csv --source book"
+        => |operation, _| AnyOperation::Stack(operation),
     #[cfg(feature = "draw")]
-    Draw OneTable + Draws |operation, _| AnyOperation::Draw(Box::new(operation)),
+    Draw OneTable + Draws
+        "draw gauge.csv --missing - --write gauge.svg"
+        => |operation, _| AnyOperation::Draw(Box::new(operation)),
 ];
 
 /// The operation with this name.

@@ -5,7 +5,7 @@ use crate::stays::*;
 use crate::together::together;
 use jembric::{
     Error, Result, Shape, Table,
-    io::{Data, Exchange, Memory, Outputs, PlaceInList, Reading, Sharing, Writing},
+    io::{Alone, Data, Exchange, Memory, Outputs, PlaceInList, Reading, Sharing, Writing},
     routine::Routine,
     run::RunSettings,
     steps::{Disk, Files},
@@ -84,7 +84,7 @@ fn run(
     routine: &str,
     (directory, cuts): (&Path, &[usize]),
     memory: Option<u64>,
-    exchange: Option<&dyn Exchange>,
+    exchange: &dyn Exchange,
 ) -> Result<Said> {
     let routine = Routine::parse("r.toml", routine)?;
     let files = Cut { files: Disk::in_directory(directory), cuts };
@@ -95,7 +95,7 @@ fn run(
     running.exchange = exchange;
     running.gathers_last = true;
     let page = directory.join("page.html");
-    let writes_page = routine.page.is_some() && exchange.is_none_or(|all| all.process() == 0);
+    let writes_page = routine.page.is_some() && exchange.process() == 0;
     running.page = routine.page.is_some().then(|| page.clone());
     let mut said = Said {
         rows: Vec::new(),
@@ -142,11 +142,10 @@ fn compare(
     fs::write(directory.path().join("stays.csv"), csv(stays)).unwrap();
     fs::write(directory.path().join("calls.csv"), csv(calls)).unwrap();
     let routine = format!("{as_of}\n[[step]]\nname = 'first'\nread = 'stays.csv'\n{step}\n");
-    let whole = run(&routine, (directory.path(), cuts), None, None);
+    let whole = run(&routine, (directory.path(), cuts), None, &Alone);
     let processes = cuts.len().max(2) + usize::from(!cuts.is_empty());
-    let several = together(processes, 200, |flow| {
-        run(&routine, (directory.path(), cuts), memory, Some(flow))
-    });
+    let several =
+        together(processes, 200, |flow| run(&routine, (directory.path(), cuts), memory, flow));
     let failed = several.iter().any(Result::is_err);
     match whole {
         Err(error) => {
@@ -410,8 +409,8 @@ fn errors_count_the_rows_of_all(#[case] step: &str, #[case] told: &str) {
     }
     fs::write(directory.path().join("stays.csv"), text).unwrap();
     let routine = format!("[[step]]\nread = 'stays.csv'\n{step}");
-    let several = together(3, 200, |flow| run(&routine, (directory.path(), &[]), None, Some(flow)));
-    let alone = run(&routine, (directory.path(), &[]), None, None).unwrap_err().to_string();
+    let several = together(3, 200, |flow| run(&routine, (directory.path(), &[]), None, flow));
+    let alone = run(&routine, (directory.path(), &[]), None, &Alone).unwrap_err().to_string();
     assert!(alone.contains(told), "{alone}");
     let errors: Vec<String> =
         several.into_iter().map(|said| said.unwrap_err().to_string()).collect();
@@ -426,7 +425,7 @@ fn an_error_of_one_process_ends_all(#[case] routine: &str, #[case] told: &str) {
     fs::write(directory.path().join("stays.csv"), "tons,day\n1,2025-06-30\n2,2025-06-29\n1\n")
         .unwrap();
     fs::write(directory.path().join("dated.csv"), "vessel,tons\na,1\nb,2\n").unwrap();
-    let several = together(3, 200, |flow| run(routine, (directory.path(), &[]), None, Some(flow)));
+    let several = together(3, 200, |flow| run(routine, (directory.path(), &[]), None, flow));
     let errors: Vec<String> =
         several.into_iter().map(|said| said.unwrap_err().to_string()).collect();
     assert!(errors.iter().all(|error| error.contains(told)), "{errors:?}");

@@ -8,8 +8,8 @@ use crate::{
     kind::Type,
     ledger::{Accounting, Cause, Outcome},
     plan::{
-        Access, ByEntity, DiscardedRows, Inputs, Overall, Plan, Prepared, ResultOrder, Roles,
-        Selection, SelectionState, State,
+        Apply, ByEntity, DiscardedRows, FoldBatches, InParts, Inputs, Kind, Overall, Plan,
+        Prepared, ResultOrder, Roles, Selection, SelectionState, State,
     },
     role::Role,
     shape::Shape,
@@ -55,8 +55,6 @@ impl RecordSettings<'_> {
             (None, None) => result,
         };
         let uses = Inputs::passing(shape).using([date]).using_named(&names).accounting(&accounting);
-        // If all rows are kept and only marked, a small state cannot hold them.
-        let access = if self.mark.is_some() { Access::ByEntity } else { Access::OnePass };
         // The first number of a record is what holds until its next state.
         let mut roles = Roles::default().keys(&per);
         let is_key = |place: usize| per.iter().any(|key| key.place == place);
@@ -96,7 +94,10 @@ impl RecordSettings<'_> {
             None => ResultOrder::Rows(0),
         };
         let division = ByEntity::division(keys, order);
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan).divided(division);
+        // If all rows are kept and only marked, a small state cannot hold them.
+        let kind =
+            if self.mark.is_some() { Kind::apart(division) } else { Kind::OnePass(division) };
+        let plan = Plan::new(&[shape], context, (result, uses, kind), plan.prepared());
         let plan = match self.at_each {
             Some((_, most)) => plan.limited(most, Smaller::LongerGrain),
             None => plan,
@@ -123,11 +124,22 @@ impl RecordSettings<'_> {
     }
 }
 
-impl Prepared for RecordPlan {
+impl RecordPlan {
+    fn prepared(self) -> Prepared {
+        let (marks, plan) = (self.mark.is_some(), Arc::new(self));
+        let prepared =
+            if marks { Prepared::applied(plan.clone()) } else { Prepared::folded(plan.clone()) };
+        prepared.in_parts(plan)
+    }
+}
+
+impl Apply for RecordPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         self.select(tables[0], DiscardedRows::default(), context)
     }
+}
 
+impl InParts for RecordPlan {
     fn survey(&self, table: &Table, context: &Context) -> Result<Option<Overall>> {
         let rows = self.rows(table, context)?;
         let Some(states) = &rows.states else { return Ok(None) };
@@ -135,16 +147,18 @@ impl Prepared for RecordPlan {
         Ok(Some(Overall { periods, ..Overall::default() }))
     }
 
-    fn for_parts(&self, overall: Overall) -> Option<Arc<dyn Prepared>> {
+    fn for_parts(&self, overall: Overall) -> Prepared {
         let last_period = overall.periods.map(|(_, last)| last);
-        Some(Arc::new(RecordPlan { last_period, ..self.clone() }))
+        RecordPlan { last_period, ..self.clone() }.prepared()
     }
+}
 
-    fn begin(self: Arc<Self>, context: &Context) -> Option<Box<dyn State>> {
-        match (self.mark.is_none(), self.several == 1 && self.at_each.is_none()) {
-            (false, _) => None,
-            (true, true) => Some(BestSoFar::begin(self, context)),
-            (true, false) => Some(SelectionState::begin(self, context)),
+impl FoldBatches for RecordPlan {
+    fn begin(self: Arc<Self>, context: &Context) -> Box<dyn State> {
+        if self.several == 1 && self.at_each.is_none() {
+            BestSoFar::begin(self, context)
+        } else {
+            SelectionState::begin(self, context)
         }
     }
 }

@@ -51,6 +51,41 @@ pub enum Division {
     Beside,
 }
 
+/// How a plan works on the rows of its tables.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Kind {
+    /// Each row of the result comes from one row of the table, so any group of rows can be
+    /// processed separately, and is final.
+    ByRow,
+    /// One pass over the rows in any order, with a small state ([`Plan::begin`](super::Plan::begin)).
+    /// The states of different rows can be merged. If the state becomes too large, the rows can be
+    /// divided like this; none if they cannot.
+    OnePass(Option<Division>),
+    /// Parts of the rows, once what is needed of all rows is known
+    /// ([`Plan::survey`](super::Plan::survey)).
+    Divided(Division),
+    /// All rows at once.
+    Whole,
+}
+
+impl Kind {
+    /// Divided, or if the rows cannot be divided, all of them at once.
+    pub(crate) fn apart(division: Option<Division>) -> Kind {
+        division.map_or(Kind::Whole, Kind::Divided)
+    }
+
+    /// How the rows can be divided; none if they cannot.
+    pub fn division(&self) -> Option<&Division> {
+        match self {
+            Kind::ByRow => Some(&Division::Rows),
+            Kind::OnePass(division) => division.as_ref(),
+            Kind::Divided(division) => Some(division),
+            Kind::Whole => None,
+        }
+    }
+}
+
 /// A division into groups of entities.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
@@ -158,12 +193,12 @@ impl ByEntity {
         keys: impl IntoIterator<Item = usize>,
         date: usize,
         order: ResultOrder,
-    ) -> Option<Division> {
+    ) -> Division {
         let keys: Vec<usize> = keys.into_iter().collect();
-        Some(match ByEntity::by(keys, order.clone()) {
+        match ByEntity::by(keys, order.clone()) {
             Some(by_entity) => Division::Entities(ByEntity { date: Some(date), ..by_entity }),
             None => Division::Dates(date, order),
-        })
+        }
     }
 
     /// The same; none if the whole table is one entity.

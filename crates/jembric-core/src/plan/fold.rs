@@ -5,7 +5,7 @@
 //! operations that select rows: it holds only the rows that may still be selected.
 
 use super::{
-    Plan, Prepared, handed_over,
+    Plan, handed_over,
     numbered::{NumberedRows, Numbers},
 };
 use crate::{
@@ -24,7 +24,7 @@ use arrow_select::concat::concat;
 use borsh::{BorshDeserialize, BorshSerialize};
 use std::{any::Any, fmt, sync::Arc};
 
-/// A fold of batches by a plan with [`Access::OnePass`](super::Access::OnePass).
+/// A fold of batches by a plan of the kind [`Kind::OnePass`](super::Kind::OnePass).
 ///
 /// ```
 /// use jembric_core::{Context, Operation, Table, Totals, arrow::{ArrayRef, Int64Array}};
@@ -229,7 +229,7 @@ impl DiscardedRows {
 
 /// A plan whose result is a selection of rows. Selecting from several batches is the same as
 /// selecting from the candidates of each batch.
-pub(crate) trait Selection: Prepared {
+pub(crate) trait Selection: Send + Sync {
     /// The candidates, which may still be selected whatever rows come later, and the reasons of the
     /// others.
     fn candidates(&self, table: &Table, context: &Context) -> Result<RowMasks>;

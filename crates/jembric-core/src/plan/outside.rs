@@ -1,7 +1,7 @@
 //! [`Judged`]: a plan of another crate of this project, which passes its table on except for some
 //! rows.
 
-use super::{Access, Inputs, Plan, Prepared};
+use super::{Apply, Inputs, Kind, Plan, Prepared};
 use crate::{
     context::Context,
     error::Result,
@@ -10,6 +10,7 @@ use crate::{
     table::Table,
 };
 use arrow_buffer::BooleanBuffer;
+use std::sync::Arc;
 
 /// The rows of a table that are not passed on, each with its reason, and what the ledger says
 /// besides.
@@ -58,8 +59,8 @@ impl Plan {
     ) -> Result<Plan> {
         let accounting = Accounting::prepare(shape, context)?;
         let uses = Inputs::passing(shape).using(used).accounting(&accounting);
-        let plan = JudgingPlan { judge };
-        Ok(Plan::new(&[shape], context, (shape.clone(), uses, Access::Ordered), plan))
+        let prepared = Prepared::applied(Arc::new(JudgingPlan { judge }));
+        Ok(Plan::new(&[shape], context, (shape.clone(), uses, Kind::Whole), prepared))
     }
 }
 
@@ -67,7 +68,7 @@ struct JudgingPlan<J> {
     judge: J,
 }
 
-impl<J: Fn(&Table, &Context) -> Result<Judged> + Send + Sync> Prepared for JudgingPlan<J> {
+impl<J: Fn(&Table, &Context) -> Result<Judged> + Send + Sync> Apply for JudgingPlan<J> {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         (self.judge)(tables[0], context)?.outcome(tables[0], context)
     }

@@ -193,7 +193,7 @@ proptest! {
         context.as_of = as_of.and_then(crate::calendar::Day::from_number);
         for (n, operation) in operations().into_iter().enumerate() {
             let plan = operation.prepare(&table.shape(), &context).unwrap();
-            if plan.access() != Access::OnePass {
+            if !matches!(plan.kind(), Kind::OnePass(_)) {
                 continue;
             }
             let whole = plan.apply(&[&table]);

@@ -9,11 +9,12 @@ use crate::{
     kind::Type,
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    plan::{Access, Division, Inputs, Plan, Prepared},
+    plan::{Apply, Division, Inputs, Kind, Plan, Prepared},
     shape::{ColumnShape, Shape},
     table::Table,
 };
 use serde::Serialize;
+use std::sync::Arc;
 
 /// Adds columns computed from other columns: `fee = amount * 0.075`.
 ///
@@ -75,19 +76,19 @@ impl Operation for Add {
         let of_table = columns.iter().flat_map(|(_, expression)| &expression.columns);
         let used = of_table.copied().filter(|&place| place < shape.columns().len());
         let uses = Inputs::passing(shape).using(used.collect::<Vec<_>>()).accounting(&accounting);
-        // The decimal places of all columns together decide the width of their units.
+        // The decimal places of all columns together decide the width of their units. Parts may
+        // differ in it, and the widest one decides.
         let is_wide =
             |kind: Option<Type>| kind.is_none_or(|kind| matches!(kind, Type::Decimal { .. }));
-        let access = if columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
-            Access::Ordered
+        let kind = if columns.iter().any(|(_, expression)| is_wide(expression.kind)) {
+            Kind::Divided(Division::Rows)
         } else {
-            Access::ByRow
+            Kind::ByRow
         };
         let step = format!("add {}", self.columns.join(", "));
         let plan = AddPlan { columns, step, accounting };
-        let plan = Plan::new(&[shape], context, (result, uses, access), plan);
-        // Parts may differ in the width of their decimals, which the widest one decides.
-        Ok(plan.divided(Some(Division::Rows)))
+        let prepared = Prepared::applied(Arc::new(plan));
+        Ok(Plan::new(&[shape], context, (result, uses, kind), prepared))
     }
 }
 
@@ -97,7 +98,7 @@ struct AddPlan {
     accounting: Accounting,
 }
 
-impl Prepared for AddPlan {
+impl Apply for AddPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let (mut answer, mut told) = (table.clone(), Vec::new());

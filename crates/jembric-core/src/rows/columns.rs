@@ -6,11 +6,12 @@ use crate::{
     error::{Error, Result, in_setting},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared},
+    plan::{Apply, Inputs, Kind, Plan, Prepared},
     shape::{Named, Shape},
     table::Table,
 };
 use serde::Serialize;
+use std::sync::Arc;
 
 /// Selects columns in this order, and renames them: `a, b as c`.
 ///
@@ -72,7 +73,8 @@ impl Operation for Columns {
         let result = shape.select(&named)?;
         let plan =
             ColumnsPlan { named, step: format!("columns {}", self.keep.join(", ")), accounting };
-        Ok(Plan::new(&[shape], context, (result, uses, Access::ByRow), plan))
+        let prepared = Prepared::applied(Arc::new(plan));
+        Ok(Plan::new(&[shape], context, (result, uses, Kind::ByRow), prepared))
     }
 }
 
@@ -82,7 +84,7 @@ struct ColumnsPlan {
     accounting: Accounting,
 }
 
-impl Prepared for ColumnsPlan {
+impl Apply for ColumnsPlan {
     fn apply(&self, tables: &[&Table], _: &Context) -> Result<Outcome> {
         let table = tables[0];
         all_kept(table.select(&self.named)?, self.step.clone(), table, &self.accounting, |_| {})

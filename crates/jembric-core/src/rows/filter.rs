@@ -7,7 +7,7 @@ use crate::{
     kind::Type,
     ledger::{Accounting, Cause, Outcome, Reason, RowMasks},
     operation::{Operation, callable},
-    plan::{Access, Inputs, Plan, Prepared},
+    plan::{Apply, Inputs, Kind, Plan, Prepared},
     shape::Shape,
     table::Table,
 };
@@ -76,7 +76,8 @@ impl Operation for Filter {
         let uses =
             Inputs::passing(shape).using(condition.columns.iter().copied()).accounting(&accounting);
         let plan = FilterPlan { condition, mark: self.mark.clone(), accounting };
-        Ok(Plan::new(&[shape], context, (result, uses, Access::ByRow), plan))
+        let prepared = Prepared::applied(Arc::new(plan));
+        Ok(Plan::new(&[shape], context, (result, uses, Kind::ByRow), prepared))
     }
 }
 
@@ -86,7 +87,7 @@ struct FilterPlan {
     accounting: Accounting,
 }
 
-impl Prepared for FilterPlan {
+impl Apply for FilterPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
         let (truth, unanswered) = self.condition.condition(table, context)?;

@@ -6,11 +6,12 @@ use crate::{
     error::{Result, in_setting},
     ledger::{Accounting, Outcome},
     operation::{Operation, callable},
-    plan::{Access, Division, Inputs, Plan, Prepared},
+    plan::{Apply, Division, Inputs, Kind, Plan, Prepared},
     shape::Shape,
     table::Table,
 };
 use serde::Serialize;
+use std::sync::Arc;
 
 /// Sorts rows by some columns, the first one first.
 ///
@@ -79,9 +80,9 @@ impl Operation for Sort {
             .using(keys.iter().map(|(place, _)| *place))
             .accounting(&accounting);
         let plan = SortPlan { keys, step: format!("sort by {}", self.by.join(", ")), accounting };
-        let division = Division::Sorted(plan.keys.clone());
-        let plan = Plan::new(&[shape], context, (shape.clone(), uses, Access::Ordered), plan);
-        Ok(plan.divided(Some(division)))
+        let kind = Kind::Divided(Division::Sorted(plan.keys.clone()));
+        let prepared = Prepared::applied(Arc::new(plan));
+        Ok(Plan::new(&[shape], context, (shape.clone(), uses, kind), prepared))
     }
 }
 
@@ -92,7 +93,7 @@ struct SortPlan {
     accounting: Accounting,
 }
 
-impl Prepared for SortPlan {
+impl Apply for SortPlan {
     fn apply(&self, tables: &[&Table], _: &Context) -> Result<Outcome> {
         let table = tables[0];
         let order = table.sorted_rows(&self.keys)?;

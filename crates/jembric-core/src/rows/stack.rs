@@ -7,7 +7,7 @@ use crate::{
     error::{Error, Result, in_setting},
     kind::{Type, period_field},
     ledger::{Accounting, Outcome},
-    plan::{Access, Division, Inputs, Plan, Prepared, Roles},
+    plan::{Apply, Division, Inputs, Kind, Plan, Prepared, Roles},
     shape::{ColumnShape, Shape},
     table::Table,
 };
@@ -125,8 +125,8 @@ impl Stack {
             source: self.source.clone(),
             accounting,
         };
-        let plan = Plan::new(&shapes, context, (result, uses, Access::Ordered), plan);
-        let plan = plan.divided(Some(Division::Rows));
+        let (kind, prepared) = (Kind::Divided(Division::Rows), Prepared::applied(Arc::new(plan)));
+        let plan = Plan::new(&shapes, context, (result, uses, kind), prepared);
         // A column may have another role in each table.
         Ok(plan.with_roles(Roles::default()))
     }
@@ -175,7 +175,7 @@ struct StackPlan {
     accounting: Accounting,
 }
 
-impl Prepared for StackPlan {
+impl Apply for StackPlan {
     fn apply(&self, tables: &[&Table], _: &Context) -> Result<Outcome> {
         let rows: usize = tables.iter().map(|table| table.rows()).sum();
         if rows >= u32::MAX as usize {
@@ -199,7 +199,7 @@ impl Prepared for StackPlan {
                 };
                 ledger.counts.push((count.into(), table.rows() as u64));
             }
-            ledger.note("columns missing from some tables", not_everywhere as u64);
+            ledger.note_columns("columns missing from some tables", not_everywhere as u64);
         })
     }
 }

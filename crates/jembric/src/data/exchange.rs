@@ -84,7 +84,34 @@ pub trait Exchange: fmt::Debug {
     ) -> Result<()>;
 }
 
+/// A process that runs a routine alone: an exchange among one.
+#[derive(Clone, Copy, Debug)]
+pub struct Alone;
+
+impl Exchange for Alone {
+    fn process(&self) -> usize {
+        0
+    }
+
+    fn processes(&self) -> usize {
+        1
+    }
+
+    fn parcels(
+        &self,
+        send: &mut dyn FnMut(&mut Parcels<'_>) -> Result<()>,
+        take: &mut Parcels<'_>,
+    ) -> Result<()> {
+        send(&mut |_, parcel| take(0, parcel))
+    }
+}
+
 impl dyn Exchange + '_ {
+    /// Whether there are no other processes.
+    pub(crate) fn is_alone(&self) -> bool {
+        self.processes() == 1
+    }
+
     /// Whether this is process 0, which has the ledgers and what is not shared out.
     pub(crate) fn is_first(&self) -> bool {
         self.process() == 0

@@ -7,7 +7,7 @@ use super::{
     step::{Account, Accounted, Larger, Take, applied, both, delivered},
 };
 use crate::{
-    Access, Plan, Table, Type,
+    Plan, Table, Type,
     data::{
         collect::Collector,
         merge::{MergeOrder, merge},
@@ -15,7 +15,7 @@ use crate::{
     },
     error::{Error, Result},
 };
-use jembric_core::{Division, Fold, Overall};
+use jembric_core::{Division, Fold, Kind, Overall};
 use std::ops::ControlFlow;
 
 impl Larger<'_> {
@@ -24,85 +24,88 @@ impl Larger<'_> {
     /// Errors: those of reading and of the operation; temporary files cannot be written; an
     /// operation needs more rows at once than fit.
     pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        match self.plan.access() {
-            Access::OnePass => self.one_pass(take),
-            _ => self.in_parts(take),
+        match self.plan.kind() {
+            Kind::ByRow => self.row_by_row(take),
+            Kind::OnePass(division) => self.one_pass(division.as_ref(), take),
+            Kind::Divided(division) => self.divided(division, take),
+            _ => self.as_a_whole(take),
         }
     }
 
-    /// Applies the plan to parts of the tables, if they can be divided.
-    fn in_parts(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        match self.plan.division() {
-            Some(Division::Rows) => self.row_by_row(take),
-            Some(Division::Sorted(columns)) => self.sorted(columns, take),
-            Some(Division::Entities(_)) => self.by_entity(take),
-            Some(Division::Dates(..)) => self.by_date(take),
-            Some(Division::Beside) => self.beside(take),
+    /// Applies the plan to parts of the tables.
+    fn divided(&self, division: &Division, take: &mut Take<'_>) -> Result<Accounted> {
+        match division {
+            Division::Rows => self.row_by_row(take),
+            Division::Sorted(columns) => self.sorted(columns, take),
+            Division::Entities(_) => self.by_entity(take),
+            Division::Dates(..) => self.by_date(take),
+            Division::Beside => self.beside(take),
             _ => self.as_a_whole(take),
         }
     }
 
     /// Folds all batches. If the state outgrows its share of the budget, the rows are divided. If
     /// they cannot be divided, they are folded again after a survey of all rows.
-    fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        let is_divided = self.plan.division().is_some();
+    fn one_pass(&self, division: Option<&Division>, take: &mut Take<'_>) -> Result<Accounted> {
         let surveys = self.surveys()?;
-        let most = if is_divided || surveys { self.memory.whole() } else { u64::MAX };
+        let most = if division.is_some() || surveys { self.memory.whole() } else { u64::MAX };
         // The numbers of the rows set aside restore their order.
         let plan = if self.keeps_aside {
             (self.prepare)(&self.numbered_shapes()?)?
         } else {
             self.plan.clone()
         };
-        match self.folded(&plan, most, take)? {
-            Some(accounted) => Ok(accounted),
-            None if is_divided => self.in_parts(take),
-            None => {
+        match (self.folded(&plan, most, take)?, division) {
+            (Some(accounted), _) => Ok(accounted),
+            (None, Some(division)) => self.divided(division, take),
+            (None, None) => {
                 let accounted = self.folded(&self.surveyed(&plan)?, u64::MAX, take)?;
                 accounted.map_or_else(|| self.as_a_whole(take), Ok)
             }
         }
     }
 
-    /// The state of all batches; none if it takes more than some bytes. `take` folds a batch of an
-    /// input, by its place, whose first row has a number. The rows of each input are numbered from
-    /// `first` on.
+    /// Folds all batches into the states of some folds, until these take more than some bytes.
+    /// Returns whether they did not. `take` folds a batch of an input, by its place, whose first row
+    /// has a number. The rows of each input are numbered from `first` on.
     pub(super) fn fold(
         &self,
-        plan: &Plan,
+        folds: &mut [Fold],
         (most, first): (u64, u64),
-        take: &mut dyn FnMut(&mut Fold, usize, Table, u64) -> Result<()>,
-    ) -> Result<Option<Fold>> {
-        let Some(mut fold) = plan.begin() else { return Ok(None) };
+        take: &mut dyn FnMut(&mut [Fold], usize, Table, u64) -> Result<()>,
+    ) -> Result<bool> {
+        let bytes = |folds: &[Fold]| folds.iter().map(Fold::bytes).sum::<u64>();
         for (place, input) in self.inputs.iter().enumerate() {
             let mut first_row = first;
             let folded = self.each_until(input, &mut |batch| {
                 let rows = batch.rows() as u64;
-                take(&mut fold, place, batch, first_row)?;
+                take(folds, place, batch, first_row)?;
                 first_row += rows;
                 if !self.keeps_aside {
-                    fold.forget_set_aside();
+                    folds.iter_mut().for_each(Fold::forget_set_aside);
                 }
-                if fold.bytes() > most {
+                if bytes(folds) > most {
                     // What is left after that must be less, so that rows are not compacted often.
-                    fold.compact()?;
-                    if fold.bytes() > most / 4 * 3 {
+                    folds.iter_mut().try_for_each(Fold::compact)?;
+                    if bytes(folds) > most / 4 * 3 {
                         return Ok(ControlFlow::Break(()));
                     }
                 }
                 Ok(ControlFlow::Continue(()))
             })?;
             if folded.is_break() {
-                return Ok(None);
+                return Ok(false);
             }
         }
-        Ok(Some(fold))
+        Ok(true)
     }
 
     /// The result of a plan that folds all batches; none if its state takes more than some bytes.
     fn folded(&self, plan: &Plan, most: u64, take: &mut Take<'_>) -> Result<Option<Accounted>> {
-        let mut aside = Aside::default();
-        let fold = self.fold(plan, (most, 0), &mut |fold, place, batch, first_row| {
+        let Some(mut fold) = plan.begin() else { return Ok(None) };
+        let (states, mut aside) = (std::slice::from_mut(&mut fold), Aside::default());
+        let fits = self.fold(states, (most, 0), &mut |folds, place, batch, first_row| {
+            let fold = &mut folds[0];
             if !self.keeps_aside {
                 return Ok(fold.take_of(place, &batch, first_row)?);
             }
@@ -112,7 +115,9 @@ impl Larger<'_> {
                 None => Ok(()),
             }
         })?;
-        let Some(fold) = fold else { return Ok(None) };
+        if !fits {
+            return Ok(None);
+        }
         let without_numbers = |rows: &Table| {
             if self.keeps_aside { self.without_own_numbers(rows) } else { Ok(rows.clone()) }
         };
@@ -133,7 +138,7 @@ impl Larger<'_> {
         let none: Vec<Table> = self.samples().into_iter().map(|sample| sample.emptied()).collect();
         // Decimals may be wider in later batches, so no batch is final before all are known.
         let kinds = plan.known_columns().columns().iter().map(|column| column.kind);
-        let may_widen = plan.access() != Access::ByRow
+        let may_widen = *plan.kind() != Kind::ByRow
             && kinds.into_iter().any(|kind| matches!(kind, None | Some(Type::Decimal { .. })));
         let mut collector = may_widen.then(|| Collector::new(self.memory));
         let mut account = Account::new(self.memory);
@@ -226,7 +231,7 @@ impl Larger<'_> {
     /// Divides the rows by entity, applies the plan to each part, and merges the results.
     fn by_entity(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let plan = (self.prepare)(&self.numbered_shapes()?)?;
-        let Some(Division::Entities(division)) = plan.division() else {
+        let Some(Division::Entities(division)) = plan.kind().division() else {
             return self.as_a_whole(take);
         };
         let last_rows = if !self.knows_all { self.plan.last_rows() } else { None };

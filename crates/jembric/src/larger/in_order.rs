@@ -70,7 +70,7 @@ impl Larger<'_> {
     pub(super) fn by_date(&self, take: &mut Take<'_>) -> Result<Accounted> {
         let input = self.inputs[0];
         let plan = (self.prepare)(&self.numbered_shapes()?)?;
-        let Some(Division::Dates(date, order)) = plan.division() else {
+        let Some(Division::Dates(date, order)) = plan.kind().division() else {
             return self.as_a_whole(take);
         };
         let by_date = MergeOrder::Columns(vec![(*date, false)]);

@@ -20,7 +20,7 @@ use super::{
     step::{Accounted, Larger, Take, both, delivered},
 };
 use crate::{
-    Access, CoreError, Ledger, Outcome, Plan, Shape, Table,
+    CoreError, Ledger, Outcome, Plan, Shape, Table,
     data::{
         Data,
         collect::{Collector, in_batches},
@@ -28,8 +28,7 @@ use crate::{
     },
     error::{Error, Result},
 };
-use jembric_core::{ByEntity, Division, EntityPart, Fold, Overall, ResultOrder};
-use std::ops::ControlFlow;
+use jembric_core::{ByEntity, Division, EntityPart, Fold, Kind, Overall, ResultOrder};
 
 /// A step whose tables are shared by several processes.
 pub(crate) struct Shared<'a> {
@@ -47,6 +46,9 @@ const OF_A_PROCESS: u64 = 1 << 44;
 impl<'a> Shared<'a> {
     /// A step of several processes, each of which has a share of the rows.
     pub(crate) fn new(larger: Larger<'a>, exchange: &'a dyn Exchange) -> Result<Shared<'a>> {
+        if exchange.is_alone() {
+            return Ok(Shared { larger, exchange, first_rows: Vec::new(), have_lines: true });
+        }
         let (first_rows, have_lines) = first_rows(larger.inputs, exchange)?;
         let first_row = first_rows.first().and_then(|numbers| numbers[exchange.process()]);
         let larger = Larger { first_row: first_row.unwrap_or(0) as u64, ..larger };
@@ -58,11 +60,14 @@ impl Shared<'_> {
     /// Applies the plan and delivers this process's share of the result in batches. The ledger is
     /// that of all rows. Process 0 has the rows set aside.
     pub(crate) fn apply_into(&self, take: &mut Take<'_>) -> Result<Accounted> {
-        let plan = self.larger.plan;
-        match (plan.access(), plan.division()) {
-            (Access::OnePass, _) => self.one_pass(take),
-            (_, Some(Division::Rows)) => self.row_by_row(take),
-            (_, Some(Division::Entities(division))) => self.by_entity(division, take),
+        // A process that is alone need not wait for anything, and passes its result on as it comes.
+        if self.exchange.is_alone() {
+            return self.larger.apply_into(take);
+        }
+        match self.larger.plan.kind() {
+            Kind::OnePass(division) => self.one_pass(division.as_ref(), take),
+            Kind::ByRow | Kind::Divided(Division::Rows) => self.row_by_row(take),
+            Kind::Divided(Division::Entities(division)) => self.by_entity(division, take),
             _ => self.at_first(take),
         }
     }
@@ -235,13 +240,13 @@ impl Shared<'_> {
 
     /// Folds the rows of each process, and merges the states at process 0, or at the owners of
     /// their entities if all of them together do not fit into one process.
-    fn one_pass(&self, take: &mut Take<'_>) -> Result<Accounted> {
+    fn one_pass(&self, division: Option<&Division>, take: &mut Take<'_>) -> Result<Accounted> {
         let most = self.larger.memory.whole();
         let fold =
             if self.is_worth_folding()? { self.folded(self.larger.plan, most)? } else { None };
         let bytes = self.exchange.all_gather(&fold.as_ref().map(Fold::bytes))?;
         let all: Option<u64> = bytes.into_iter().sum();
-        match (self.larger.plan.division(), all.filter(|all| *all <= most), fold) {
+        match (division, all.filter(|all| *all <= most), fold) {
             (_, Some(_), Some(fold)) => self.merged(fold, take),
             (Some(Division::Entities(division)), _, fold) => {
                 drop(fold);
@@ -282,8 +287,10 @@ impl Shared<'_> {
         division: &ByEntity,
         take: &mut Take<'_>,
     ) -> Result<Option<Accounted>> {
-        let Larger { inputs, memory, keeps_aside, .. } = self.larger;
-        let [input] = inputs else { return Ok(None) };
+        let Larger { inputs, memory, .. } = self.larger;
+        if inputs.len() != 1 {
+            return Ok(None);
+        }
         let overall = self.overall()?;
         let plan = if self.needs_numbers(division) {
             (self.larger.prepare)(&self.larger.numbered_shapes()?)?
@@ -301,25 +308,16 @@ impl Shared<'_> {
         let first_row = self.first_rows[0][process].unwrap_or(0);
         let mut number = self.numbering(self.needs_numbers(division).then_some((0, first_row)));
         let mut next_rows = vec![process as u64 * OF_A_PROCESS; processes];
-        let folded = self.larger.each_until(input, &mut |batch| {
+        let most = memory.whole();
+        let fits = self.larger.fold(&mut folds, (most, 0), &mut |folds, _, batch, _| {
             let owners = division.owners(0, &batch, &samples, processes as u32)?;
             for (owner, rows) in grouped(&number(batch)?, &owners, processes)? {
                 folds[owner].take_of(0, &rows, next_rows[owner])?;
                 next_rows[owner] += rows.rows() as u64;
-                if !keeps_aside {
-                    folds[owner].forget_set_aside();
-                }
             }
-            let bytes = |folds: &[Fold]| folds.iter().map(Fold::bytes).sum::<u64>();
-            if bytes(&folds) > memory.whole() {
-                folds.iter_mut().try_for_each(Fold::compact)?;
-                if bytes(&folds) > memory.whole() / 4 * 3 {
-                    return Ok(ControlFlow::Break(()));
-                }
-            }
-            Ok(ControlFlow::Continue(()))
+            Ok(())
         })?;
-        if self.exchange.all_gather(&folded.is_break())?.contains(&true) {
+        if self.exchange.all_gather(&fits)?.contains(&false) {
             return Ok(None);
         }
         let mut states: Vec<Vec<u8>> = vec![Vec::new(); processes];
@@ -359,7 +357,8 @@ impl Shared<'_> {
     fn is_worth_folding(&self) -> Result<bool> {
         const FIRST: usize = 1 << 19;
         let plan = self.larger.plan;
-        let (Some(Division::Entities(_)), [input]) = (plan.division(), self.larger.inputs) else {
+        let (Some(Division::Entities(_)), [input]) = (plan.kind().division(), self.larger.inputs)
+        else {
             return Ok(true);
         };
         let first = input.sample().head(FIRST);
@@ -397,10 +396,14 @@ impl Shared<'_> {
 
     /// The state of this process's rows; none if it takes more than some bytes.
     fn folded(&self, plan: &Plan, most: u64) -> Result<Option<Fold>> {
+        let Some(mut fold) = plan.begin() else { return Ok(None) };
         let first = self.exchange.process() as u64 * OF_A_PROCESS;
-        self.larger.fold(plan, (most, first), &mut |fold, place, batch, first_row| {
-            Ok(fold.take_of(place, &batch, first_row)?)
-        })
+        let state = std::slice::from_mut(&mut fold);
+        let fits =
+            self.larger.fold(state, (most, first), &mut |folds, place, batch, first_row| {
+                Ok(folds[0].take_of(place, &batch, first_row)?)
+            })?;
+        Ok(fits.then_some(fold))
     }
 
     /// The state of all processes, at one of them. If the order of rows matters, this must be
@@ -519,8 +522,11 @@ fn first_rows(inputs: &[&Data], exchange: &dyn Exchange) -> Result<(Vec<Vec<Opti
 
 /// Whether a plan needs all rows at one process.
 pub(crate) fn is_at_first(plan: &Plan) -> bool {
-    let is_shared = matches!(plan.division(), Some(Division::Rows | Division::Entities(_)));
-    plan.access() != Access::OnePass && !is_shared
+    let shared = matches!(
+        plan.kind(),
+        Kind::ByRow | Kind::OnePass(_) | Kind::Divided(Division::Rows | Division::Entities(_))
+    );
+    !shared
 }
 
 /// The rows of a batch by the process that they belong to, in their order.

@@ -1,7 +1,7 @@
 //! [`Larger`]: a step whose tables are larger than memory, and what all ways to apply it share.
 
 use crate::{
-    CoreError, Outcome, Plan, Shape, Stack, Table,
+    CoreError, Outcome, Plan, Shape, Table,
     data::{
         Data, Receiver, bytes_of,
         collect::{Collector, in_batches},
@@ -245,17 +245,6 @@ impl Account {
         match (self.outcome, self.set_aside.finish()?) {
             (Some(outcome), Some(set_aside)) => Ok(Accounted { outcome, set_aside }),
             _ => Err(CoreError::Broken { invariant: "a step gave no result" }.into()),
-        }
-    }
-}
-
-/// Joins tables with the same columns.
-pub(crate) fn put_together(batches: &[Table]) -> std::result::Result<Table, CoreError> {
-    match batches {
-        [one] => Ok(one.clone()),
-        several => {
-            let named: Vec<(&str, &Table)> = several.iter().map(|batch| ("", batch)).collect();
-            Ok(Stack::new().apply(&named)?.table)
         }
     }
 }

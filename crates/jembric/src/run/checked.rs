@@ -3,7 +3,10 @@
 use crate::{
     Expression, Plan, Shape,
     calendar::Day,
-    data::{exchange::Exchange, progress::Progress},
+    data::{
+        exchange::{Alone, Exchange},
+        progress::Progress,
+    },
     page::Outline,
     routine::Routine,
     steps::{Files, Step},
@@ -53,9 +56,9 @@ pub struct RunSettings<'a> {
     /// Whether the picture of a last step that draws is all that is needed of it, and its table
     /// may lack columns.
     pub pictures_only: bool,
-    /// The other processes that run the same routine, if there are any. Each has a share of the
-    /// rows, and delivers its share of the results.
-    pub exchange: Option<&'a dyn Exchange>,
+    /// The processes that run the same routine; this one [alone](Alone) by default. Each has a share
+    /// of the rows, and delivers its share of the results.
+    pub exchange: &'a dyn Exchange,
     /// Whether process 0 writes whole results. Otherwise each process writes a file with its share
     /// of a result.
     pub gathers: bool,
@@ -92,7 +95,7 @@ impl<'a> RunSettings<'a> {
             progress: None,
             aside: true,
             pictures_only: false,
-            exchange: None,
+            exchange: &Alone,
             gathers: false,
             gathers_last: false,
             keeps_results: false,

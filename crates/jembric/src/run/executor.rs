@@ -106,7 +106,7 @@ impl<'a> Executor<'a> {
         let tables = tables.and_then(|tables| whole(&tables, &self.memory)).map_err(at)?;
         if !shares.is_first() {
             let columns = shares.columns_of_first(None)?;
-            self.answers[place] = columns.filter(|_| self.is_used(place)).map(Data::Table);
+            self.answers[place] = self.is_used(place).then_some(Data::Table(columns));
             return Ok(());
         }
         let Some(drawn) = self.checked.steps[place].drawn(&tables, &self.context) else {
@@ -226,9 +226,9 @@ impl<'a> Executor<'a> {
         inputs: &[(String, Data)],
         prepared: std::result::Result<T, CoreError>,
     ) -> Result<T> {
-        let Some(exchange) = self.shares().exchange else { return Ok(prepared?) };
+        let exchange = self.shares().exchange;
         let counts = prepared.as_ref().err().is_some_and(CoreError::counts_cells);
-        if exchange.all_gather(&counts)?.contains(&false) {
+        if exchange.is_alone() || exchange.all_gather(&counts)?.contains(&false) {
             return Ok(prepared?);
         }
         let tables = self.shares().all_whole(inputs, &self.memory)?;
@@ -253,10 +253,11 @@ impl<'a> Executor<'a> {
         let (checked, routine, shares) = (self.checked, self.routine(), self.shares());
         let end = stream.end();
         let is_last = end == self.until && self.earlier.is_none();
-        let needs_whole = checked.needs_whole(end) || self.earlier.is_some();
+        let needs_whole = checked.needs_whole(end);
         let follows = shares.are_there() && checked.running.follow.is_some();
-        let gathers = written.is_some_and(|name| shares.gathers_into(name))
-            || is_last && shares.are_there() && shares.gathers_last;
+        let gathers_file = written.is_some_and(|name| shares.gathers_into(name));
+        let gathers_last = is_last && shares.are_there() && shares.gathers_last;
+        let gathers = gathers_file || gathers_last;
         // Only a result that nobody else needs is delivered in batches.
         if is_last && !needs_whole && !gathers && !follows {
             let answered = match file {
@@ -270,51 +271,18 @@ impl<'a> Executor<'a> {
                 routine.handed_over(&routine.steps[place], *error, written)
             });
         }
-        if shares.are_there() {
-            return self.in_shares(stream, (written, file), to);
-        }
         let at_its_step =
             |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
         let at = |error: Error| routine.error_at_step(&routine.steps[end], error);
-        let (accounted, answer) = if stream.is_larger() && !needs_whole {
-            stream.collected().map_err(at_its_step)?
+        let (mut accounted, own) = stream.result().map_err(at_its_step)?;
+        // Process 0 has the whole result, where it is needed, and the others have no row of it.
+        let memory = &self.memory;
+        let whole = if gathers || needs_whole {
+            Some(shares.whole(&own, memory).map_err(at)?)
         } else {
-            let accounted = stream.whole().map_err(at_its_step)?;
-            let answer = accounted.last().map(|step| step.outcome.table.clone());
-            (accounted, answer.map(Data::Table))
+            None
         };
-        let answer = answer.ok_or_else(|| at(no_result().into()))?;
-        if let Some(file) = file {
-            file.write_data(&answer).map_err(at)?;
-        }
-        if is_last {
-            self.hand_over(&answer, to)?;
-        }
-        self.answers[end] = self.is_used(end).then_some(answer);
-        Ok(accounted)
-    }
-
-    /// The same for one of several processes: it has a share of the result, or process 0 has the
-    /// whole.
-    fn in_shares(
-        &mut self,
-        stream: &mut Stream<'_>,
-        (written, file): (Option<&str>, &mut Option<StepFile>),
-        to: &mut Receivers<'_, '_>,
-    ) -> Result<Vec<Accounted>> {
-        let (checked, routine, shares) = (self.checked, self.routine(), self.shares());
-        let (end, memory) = (stream.end(), &self.memory);
-        let at_its_step =
-            |(place, error): Failed| routine.error_at_step(&routine.steps[place], *error);
-        let at = |error: Error| routine.error_at_step(&routine.steps[end], error);
-        let gathers_file = written.is_some_and(|name| shares.gathers_into(name));
-        let is_last = end == self.until && self.earlier.is_none();
-        let gathers_last = is_last && shares.gathers_last;
-        let gathers = gathers_file || gathers_last || checked.needs_whole(end);
-        let (mut accounted, answer) = stream.collected().map_err(at_its_step)?;
-        let own = answer.ok_or_else(|| at(no_result().into()))?;
-        let whole = gathers.then(|| shares.whole(&own, memory)).transpose().map_err(at)?;
-        let result = |gathers| whole.as_ref().filter(|_| gathers).unwrap_or(&own);
+        let result = |gathers: bool| whole.as_ref().filter(|_| gathers).unwrap_or(&own);
         if let Some(file) = file {
             file.write_data(result(gathers_file)).map_err(at)?;
         }
@@ -322,8 +290,10 @@ impl<'a> Executor<'a> {
             self.hand_over(result(gathers_last), to)?;
         }
         let table = match (&whole, &checked.running.follow) {
-            (Some(whole), _) if checked.needs_whole(end) => Some(whole.whole(memory)),
-            (_, Some(condition)) => Some(shares.followed(&own, condition, &self.context, memory)),
+            (Some(whole), _) if needs_whole => Some(whole.whole(memory)),
+            (_, Some(condition)) if follows => {
+                Some(shares.followed(&own, condition, &self.context, memory))
+            }
             _ => None,
         };
         if let (Some(last), Some(table)) = (accounted.last_mut(), table) {

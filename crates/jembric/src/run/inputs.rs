@@ -82,15 +82,12 @@ impl<'a> InputTables<'a> {
         }
         for ((Unread { key, file, reading }, owner), own) in unread.into_iter().zip(owners).zip(own)
         {
-            let data = match (owner, self.shares.exchange, own) {
-                (Owner::Process(process), Some(exchange), own) => {
-                    held_by_one(process, own, exchange)?
-                }
-                (Owner::All(place), Some(exchange), _) => {
+            let exchange = self.shares.exchange;
+            let data = match owner {
+                Owner::Process(process) => held_by_one(process, own, exchange)?,
+                Owner::All(place) => {
                     self.files.share(file, &reading, place, &self.memory, exchange)?
                 }
-                (_, None, Some(own)) => own,
-                (_, None, None) => self.files.data(file, &reading, &self.memory)?,
             };
             self.rows.insert(file.to_owned(), self.shares.rows(&data)?);
             self.tables.insert(key, data);
@@ -102,7 +99,10 @@ impl<'a> InputTables<'a> {
     /// each process has consecutive rows of all of them.
     fn owners(&self, unread: &[Unread<'_>]) -> Result<Vec<Owner>> {
         let mut owners = vec![Owner::Process(0); unread.len()];
-        let Some(exchange) = self.shares.exchange else { return Ok(owners) };
+        if !self.shares.are_there() {
+            return Ok(owners);
+        }
+        let processes = self.shares.exchange.processes();
         let sharings =
             unread.iter().map(|Unread { file, reading, .. }| self.files.sharing(file, reading));
         let sharings: Vec<Sharing> = sharings.collect::<Result<_>>()?;
@@ -116,7 +116,7 @@ impl<'a> InputTables<'a> {
             *owner = match *sharing {
                 Sharing::Rows(_) => Owner::All(Some(place)),
                 Sharing::Ranges => Owner::All(None),
-                Sharing::Whole(bytes) => Owner::Process(place.owner(bytes, exchange.processes())),
+                Sharing::Whole(bytes) => Owner::Process(place.owner(bytes, processes)),
                 Sharing::AtFirst => Owner::Process(0),
             };
             before += bytes(sharing);

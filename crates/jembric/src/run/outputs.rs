@@ -43,10 +43,7 @@ impl Checked<'_> {
 
     /// Waits for all processes.
     fn await_all(&self) -> Result<()> {
-        match self.running.exchange {
-            Some(exchange) => exchange.parcels(&mut |_| Ok(()), &mut |_, _| Ok(())),
-            None => Ok(()),
-        }
+        self.running.exchange.parcels(&mut |_| Ok(()), &mut |_, _| Ok(()))
     }
 
     /// Claims the files that the steps write, as far as their names are known in advance, and

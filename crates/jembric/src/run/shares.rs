@@ -1,4 +1,5 @@
-//! [`Shares`]: what a run does differently if several processes run the routine together.
+//! [`Shares`]: what the processes that run a routine together have of it. A process that runs a
+//! routine alone is one of one.
 //!
 //! Every process runs the same steps. Between steps, a result is in shares: each process has some
 //! of its rows. Process 0 has the ledgers, draws the pictures and makes the page, and gets whole
@@ -20,7 +21,7 @@ use std::{path::Path, time::UNIX_EPOCH};
 /// The processes of a run.
 #[derive(Clone, Copy)]
 pub(super) struct Shares<'a> {
-    pub(super) exchange: Option<&'a dyn Exchange>,
+    pub(super) exchange: &'a dyn Exchange,
     /// Whether process 0 writes the whole results.
     pub(super) gathers: bool,
     /// Whether process 0 delivers the whole last result.
@@ -45,17 +46,17 @@ impl Checked<'_> {
 impl Shares<'_> {
     /// Whether there are several processes.
     pub(super) fn are_there(&self) -> bool {
-        self.exchange.is_some()
+        !self.exchange.is_alone()
     }
 
     /// The number of this process.
     pub(super) fn process(&self) -> usize {
-        self.exchange.map_or(0, Exchange::process)
+        self.exchange.process()
     }
 
     /// Whether this process has what is not shared: ledgers, pictures, the page.
     pub(super) fn is_first(&self) -> bool {
-        self.exchange.is_none_or(|exchange| exchange.is_first())
+        self.exchange.is_first()
     }
 
     /// Errors: the run asks for what several processes cannot do; the processes see a file
@@ -65,7 +66,9 @@ impl Shares<'_> {
         routine: &Routine,
         running: &RunSettings<'_>,
     ) -> Result<()> {
-        let Some(exchange) = self.exchange else { return Ok(()) };
+        if !self.are_there() {
+            return Ok(());
+        }
         if routine.files_read().any(|file| file == "-") {
             return Err(Error::Setting {
                 setting: "read",
@@ -79,7 +82,7 @@ impl Shares<'_> {
                 seen.push((file.to_owned(), size_and_time(&path)));
             }
         }
-        for (process, others) in exchange.all_gather(&seen)?.into_iter().enumerate() {
+        for (process, others) in self.exchange.all_gather(&seen)?.into_iter().enumerate() {
             if others == seen {
                 continue;
             }
@@ -101,7 +104,7 @@ impl Shares<'_> {
                 }
             };
             return Err(Error::Process {
-                process: format!("processes {} and {process}", exchange.process()),
+                process: format!("processes {} and {process}", self.process()),
                 problem: format!(
                     "they see different files at `{file}`: {} and {}. Give every process the same \
                         file, changed at the same time",
@@ -128,20 +131,16 @@ impl Shares<'_> {
     /// The name of the file for this process's share of a result: `late.csv` becomes
     /// `late-0002-of-0008.csv`.
     pub(super) fn name(&self, file: &str) -> String {
-        match self.exchange {
-            Some(exchange) if !self.gathers_into(file) => {
-                name_of_share(file, exchange.process(), exchange.processes())
-            }
-            _ => file.to_owned(),
+        if self.are_there() && !self.gathers_into(file) {
+            name_of_share(file, self.process(), self.exchange.processes())
+        } else {
+            file.to_owned()
         }
     }
 
     /// The whole of a table at process 0, and none of its rows elsewhere.
     pub(super) fn whole(&self, data: &Data, memory: &Memory) -> Result<Data> {
-        match self.exchange {
-            Some(exchange) => gathered(exchange, data, memory),
-            None => Ok(data.clone()),
-        }
+        gathered(self.exchange, data, memory)
     }
 
     /// The rows of a result for which a condition is true, of all processes, at process 0. A
@@ -173,30 +172,25 @@ impl Shares<'_> {
         inputs.iter().map(whole).collect()
     }
 
-    /// The columns of a table that only process 0 has, without its rows, for the other processes.
-    pub(super) fn columns_of_first(&self, table: Option<&Table>) -> Result<Option<Table>> {
+    /// The columns of a table that only process 0 has, without its rows, at all processes.
+    pub(super) fn columns_of_first(&self, table: Option<&Table>) -> Result<Table> {
         let columns = table.map(Table::emptied);
-        self.exchange.map(|exchange| exchange.broadcast_from_first(columns.as_ref())).transpose()
+        self.exchange.broadcast_from_first(columns.as_ref())
     }
 
     /// The number of rows of all processes.
     pub(super) fn rows(&self, data: &Data) -> Result<u64> {
-        match self.exchange {
-            Some(exchange) => Ok(exchange.all_gather(&data.rows())?.into_iter().sum()),
-            None => Ok(data.rows()),
-        }
+        Ok(self.exchange.all_gather(&data.rows())?.into_iter().sum())
     }
 
     /// The newest day of a column of dates, of the rows of all processes.
     pub(super) fn newest(&self, data: &Data, column: &str, zone: &Zone) -> Result<Day> {
-        let own = data.newest(column, zone);
-        let Some(exchange) = self.exchange else { return own };
-        let own = match own {
+        let own = match data.newest(column, zone) {
             Ok(day) => Some(day),
             Err(Error::Core(CoreError::NoNewest { .. })) => None,
             Err(error) => return Err(error),
         };
-        let newest = exchange.all_gather(&own)?.into_iter().flatten().max();
+        let newest = self.exchange.all_gather(&own)?.into_iter().flatten().max();
         newest.ok_or_else(|| CoreError::NoNewest { column: column.to_owned() }.into())
     }
 }

@@ -1,21 +1,23 @@
 //! Runs steps that work row by row, so that batches go through all of them and no result between
 //! them is in memory as a whole.
 
-use super::checked::Checked;
+use super::{checked::Checked, outputs::no_result};
 use crate::{
-    Access, Context, CoreError, Error, Filter, Outcome, Plan, Shape, Sink, Table,
+    Context, CoreError, Error, Filter, Outcome, Plan, Shape, Sink, Table,
     data::{
         Data,
         collect::{Collector, joined},
+        exchange::Alone,
         memory::Memory,
     },
     larger::{
         gathered::accounted,
         shared::{Shared, is_at_first},
-        step::{Account, Accounted, Larger, put_together},
+        step::{Account, Accounted, Larger},
     },
     routine::{Input, Uses},
 };
+use jembric_core::Kind;
 use std::cell::OnceCell;
 
 /// The rows of a batch: few enough to stay in a cache, and many enough to keep all threads busy.
@@ -60,7 +62,7 @@ impl<'a> Stream<'a> {
     ) -> Result<Stream<'a>, CoreError> {
         let (routine, all) = (checked.routine, &checked.steps);
         let first = all[place].prepare_for(&samples(inputs), context)?;
-        let cuts = inputs.len() == 1 && first.access() == Access::ByRow;
+        let cuts = inputs.len() == 1 && *first.kind() == Kind::ByRow;
         let mut steps = vec![place];
         if checked.running.follow.is_none() {
             let mut shape = first.shape().cloned();
@@ -90,7 +92,7 @@ impl<'a> Stream<'a> {
 
     /// Whether process 0 of several applies the first step to all rows.
     pub(super) fn is_at_one_process(&self) -> bool {
-        self.checked.running.exchange.is_some() && is_at_first(&self.first)
+        !self.checked.running.exchange.is_alone() && is_at_first(&self.first)
     }
 
     /// Runs the steps and passes the last result to the sink. Returns the account of each step.
@@ -149,10 +151,7 @@ impl<'a> Stream<'a> {
 
     /// Merges the accounts of all processes into one.
     fn of_all(&self, own: Accounted) -> Result<Accounted, Error> {
-        match self.checked.running.exchange {
-            Some(exchange) => accounted(exchange, own, self.memory, self.keeps_aside()),
-            None => Ok(own),
-        }
+        accounted(self.checked.running.exchange, own, self.memory, self.keeps_aside())
     }
 
     /// Whether the rows set aside are needed. A page shows them.
@@ -172,7 +171,7 @@ impl<'a> Stream<'a> {
 
     /// Whether the first step needs rows of other processes, or tells them something.
     fn is_shared(&self) -> bool {
-        self.checked.running.exchange.is_some() && !self.cuts
+        !self.checked.running.exchange.is_alone() && !self.cuts
     }
 
     /// Runs the first step on tables that are larger than memory, or shared by processes.
@@ -205,10 +204,8 @@ impl<'a> Stream<'a> {
             followed.extend(rows.map(|rows| rows.table).filter(|rows| rows.rows() > 0));
             Ok(sink(batch).map_err(CoreError::Sink)?)
         };
-        let mut accounted = match running.exchange.filter(|_| self.is_shared()) {
-            Some(exchange) => Shared::new(larger, exchange)?.apply_into(&mut through),
-            None => larger.apply_into(&mut through),
-        }?;
+        let exchange = if self.is_shared() { running.exchange } else { &Alone };
+        let mut accounted = Shared::new(larger, exchange)?.apply_into(&mut through)?;
         if !followed.is_empty() {
             accounted.outcome.table = joined(&followed)?;
         }
@@ -216,10 +213,16 @@ impl<'a> Stream<'a> {
     }
 
     /// Runs the steps. Returns the account of each step, and the last result, which may be larger
-    /// than memory.
-    pub(super) fn collected(&self) -> Result<(Vec<Accounted>, Option<Data>), Failed> {
-        let mut collector = Collector::new(self.memory);
-        let mut wrong = None;
+    /// than memory. The account of the last step has the result too if the tables of the first step
+    /// are in memory.
+    pub(super) fn result(&self) -> Result<(Vec<Accounted>, Data), Failed> {
+        let in_memory = !self.is_larger() && self.checked.running.exchange.is_alone();
+        // A first step that makes its result as a whole is followed by the next one: parts would
+        // have to be joined.
+        if in_memory && (self.cuts || self.steps.len() == 1) {
+            return self.one_by_one();
+        }
+        let (mut collector, mut wrong) = (Collector::new(self.memory), None);
         let accounted = self.hand_over(&mut |batch| {
             collector.take(batch).map_err(|error| {
                 wrong = Some(error);
@@ -227,55 +230,35 @@ impl<'a> Stream<'a> {
             })
         });
         let at_the_end = |error: Error| failed(self.end(), error);
-        match wrong {
-            Some(error) => Err(at_the_end(error)),
-            None => Ok((accounted?, collector.finish().map_err(at_the_end)?)),
+        let (mut accounted, result) = match wrong {
+            Some(error) => return Err(at_the_end(error)),
+            None => (accounted?, collector.finish().map_err(at_the_end)?),
+        };
+        let result = result.ok_or_else(|| at_the_end(no_result().into()))?;
+        if let (true, Some(last), Some(table)) = (in_memory, accounted.last_mut(), result.table()) {
+            last.outcome.table = table.clone();
         }
+        Ok((accounted, result))
     }
 
-    /// Runs the steps. Returns the account of each step, with the last result.
-    ///
-    /// Errors: also that the result does not fit into memory.
-    pub(super) fn whole(&self) -> Result<Vec<Accounted>, Failed> {
-        if self.is_larger() {
-            let (mut accounted, data) = self.collected()?;
-            if let (Some(last), Some(data)) = (accounted.last_mut(), data) {
-                let whole = data.whole(self.memory).map_err(|error| failed(self.end(), error))?;
-                last.outcome.table = whole;
+    /// The same for tables in memory, one step after the other.
+    fn one_by_one(&self) -> Result<(Vec<Accounted>, Data), Failed> {
+        let mut accounted: Vec<Accounted> = Vec::new();
+        let mut result = None;
+        for (n, &place) in self.steps.iter().enumerate() {
+            let outcome = match &result {
+                None => self.first.apply(&self.tables()),
+                Some(before) => self.answer(n - 1, before),
+            };
+            let outcome = outcome.map_err(|error| failed(place, error))?;
+            if let Some(Accounted { outcome: before, .. }) = accounted.last_mut() {
+                before.table = before.table.emptied();
             }
-            return Ok(accounted);
+            result = Some(outcome.table.clone());
+            accounted.push(Accounted::from_outcome(outcome));
         }
-        // One step after the other, if the first one makes its result as a whole anyway. Parts
-        // would have to be joined.
-        if self.cuts || self.steps.len() == 1 {
-            let mut accounted: Vec<Accounted> = Vec::new();
-            for (n, &place) in self.steps.iter().enumerate() {
-                let outcome = match accounted.last() {
-                    None => self.first.apply(&self.tables()),
-                    Some(before) => self.answer(n - 1, &before.outcome.table),
-                };
-                if let Some(Accounted { outcome: before, .. }) = accounted.last_mut() {
-                    before.table = before.table.head(0);
-                }
-                accounted
-                    .push(Accounted::from_outcome(outcome.map_err(|error| failed(place, error))?));
-            }
-            return Ok(accounted);
-        }
-        let mut batches: Vec<Table> = Vec::new();
-        let mut accounted = self.hand_over(&mut |batch| {
-            // Even an empty result needs its columns, once.
-            batches.retain(|kept| kept.rows() > 0);
-            if batch.rows() > 0 || batches.is_empty() {
-                batches.push(batch.clone());
-            }
-            Ok(())
-        })?;
-        if let Some(last) = accounted.last_mut() {
-            let whole = put_together(&batches).map_err(|error| failed(self.end(), error))?;
-            last.outcome.table = whole;
-        }
-        Ok(accounted)
+        let result = result.ok_or_else(|| failed(self.end(), no_result()))?;
+        Ok((accounted, Data::Table(result)))
     }
 
     /// The result of a later step, by its number among them.
@@ -295,7 +278,7 @@ impl<'a> Stream<'a> {
 /// The plan of a step for a table of this shape, if it works row by row.
 fn by_row(step: &crate::steps::Step, shape: Shape, context: &Context) -> Option<Plan> {
     let plan = step.prepare(&[(String::new(), Some(shape.anonymous()))], context).ok().flatten();
-    plan.filter(|plan| plan.access() == Access::ByRow)
+    plan.filter(|plan| *plan.kind() == Kind::ByRow)
 }
 
 /// The tables, or their first rows.

@@ -50,7 +50,7 @@ fn divided(
 ) -> Option<std::result::Result<(Vec<String>, Ledger), String>> {
     let shapes: Vec<Shape> = tables.iter().map(|table| table.shape()).collect();
     let plan = prepare(&shapes.iter().collect::<Vec<_>>());
-    let Some(Division::Entities(_)) = plan.division() else { return None };
+    let Some(Division::Entities(_)) = plan.kind().division() else { return None };
     let numbered: Vec<Shape> = shapes
         .iter()
         .enumerate()
@@ -67,7 +67,7 @@ fn divided(
     if let Some(overall) = overall {
         numbered = numbered.for_parts(overall);
     }
-    let Some(Division::Entities(division)) = numbered.division() else { return None };
+    let Some(Division::Entities(division)) = numbered.kind().division() else { return None };
     let how = (parts, 7);
     let of_tables: Vec<Vec<u32>> = tables
         .iter()
@@ -203,7 +203,7 @@ proptest! {
             let last = crate::Recent::last("start", "9 days".parse().unwrap());
             let recent = crate::Recent { mark, ..last };
             let plan = recent.prepare(&all.shape(), &context()).unwrap();
-            prop_assert_eq!(plan.division(), Some(&Division::Rows));
+            prop_assert_eq!(plan.kind().division(), Some(&Division::Rows));
             let surveys = batches.iter().filter_map(|batch| plan.survey(batch).unwrap());
             let overall = surveys.reduce(|one, other| one.plus(other).unwrap()).unwrap();
             let of_parts = plan.for_parts(overall);
@@ -261,11 +261,11 @@ proptest! {
 fn the_whole_table_as_one_entity_is_divided_by_date() {
     let shape = table(&[]).shape();
     let running = Running::new("start").sum(["tons"]).prepare(&shape, &context()).unwrap();
-    assert_eq!(running.division(), Some(&Division::Dates(2, ResultOrder::Rows(0))));
+    assert_eq!(running.kind().division(), Some(&Division::Dates(2, ResultOrder::Rows(0))));
     let filled = Filled::new("start").prepare(&shape, &context()).unwrap();
-    assert_eq!(filled.division(), None);
+    assert_eq!(filled.kind().division(), None);
     let sort = Sort::new(["tons:down", "berth"]).prepare(&shape, &context()).unwrap();
-    assert_eq!(sort.division(), Some(&Division::Sorted(vec![(4, true), (1, false)])));
+    assert_eq!(sort.kind().division(), Some(&Division::Sorted(vec![(4, true), (1, false)])));
 }
 
 #[rstest]

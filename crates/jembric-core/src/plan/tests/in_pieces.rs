@@ -20,7 +20,7 @@ fn sorted(table: &Table, columns: &[usize]) -> Table {
 
 /// The rows of each entity in order of their dates, and the order of the result.
 fn entities(plan: &Plan, table: &Table) -> (Vec<Table>, ResultOrder) {
-    let division = match plan.division() {
+    let division = match plan.kind().division() {
         Some(Division::Dates(date, order)) => {
             return (vec![sorted(table, &[*date])], order.clone());
         }
@@ -205,7 +205,7 @@ proptest! {
         let with_keys = joins.clone().map(|within| within.matching(["vessel"]));
         for within in joins.into_iter().chain(with_keys) {
             let plan = within.prepare(&events.shape(), &windows.shape(), &context()).unwrap();
-            let is_beside = plan.division() == Some(&Division::Beside);
+            let is_beside = plan.kind().division() == Some(&Division::Beside);
             prop_assert_eq!(is_beside, within.matching.is_empty());
             let mut pieces = plan.beside(&windows).unwrap().expect("windows fit");
             let (mut rows, mut ledger, mut aside) = (Vec::new(), None::<Ledger>, Vec::new());

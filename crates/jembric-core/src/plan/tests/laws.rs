@@ -145,7 +145,7 @@ proptest! {
         let mut by_row = 0;
         for operation in all_operations() {
             let plan = operation.prepare(&table.shape(), &at_a_day()).unwrap();
-            if plan.access() != Access::ByRow {
+            if *plan.kind() != Kind::ByRow {
                 continue;
             }
             by_row += 1;
@@ -169,7 +169,8 @@ proptest! {
         for operation in all_operations() {
             let all = of_vessels(|_| true);
             let plan = operation.prepare(&all.shape(), &at_a_day()).unwrap();
-            if plan.access() != Access::ByEntity || !format!("{operation:?}").contains("per: \
+            let by_entity_only = matches!(plan.kind(), Kind::Divided(Division::Entities(_)));
+            if !by_entity_only || !format!("{operation:?}").contains("per: \
                 [\"vessel\"]") {
                 continue;
             }
@@ -214,5 +215,22 @@ fn a_plan_names_its_shape_and_can_be_sent_to_threads() {
         assert!(plan.used(0).all(|place| place < table.columns().len()), "{operation:?}");
         let all = plan.needed(None);
         assert!(plan.used(0).all(|place| all[0].contains(&place)), "{operation:?}");
+    }
+}
+
+/// The kind of a plan promises how it can be applied.
+#[test]
+fn plans_can_do_what_their_kind_says() {
+    let shape = table(&[]).shape();
+    for operation in all_operations() {
+        let plan = operation.prepare(&shape, &at_a_day()).unwrap();
+        let folds = matches!(plan.kind(), Kind::OnePass(_));
+        assert_eq!(plan.begin().is_some(), folds, "{operation:?}");
+        let has_an_order = match plan.kind().division() {
+            Some(Division::Dates(..)) => true,
+            Some(Division::Entities(division)) => division.date.is_some(),
+            _ => false,
+        };
+        assert_eq!(plan.in_order().is_some(), has_an_order, "{operation:?}");
     }
 }
