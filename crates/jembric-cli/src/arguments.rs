@@ -1,65 +1,15 @@
 //! Declares the command line. The options of an operation are made from its settings in the
-//! library; those for reading, the result and the ledger are the same for every command and are
-//! declared here.
+//! library, and so are those for reading; those for the result and the ledger are the same for every
+//! command and are declared here.
 
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{
-    Advised, Expression, Setting, Takes,
-    io::{Existing, Memory, Size},
-    settings::{Given, GivenSettings},
+    Advised, Error, Expression, Setting, Takes,
+    io::{Existing, Memory, Reading, Size},
+    settings::{Given, GivenSettings, Settings},
     steps::{Described, OPERATIONS, Reads},
 };
 use std::{ffi::OsString, path::PathBuf};
-
-/// How input files are read.
-#[derive(Args, Clone, Debug)]
-#[command(next_help_heading = "Reading files")]
-pub(crate) struct ReadArguments {
-    /// Read a column as `FORMAT`: strptime directives (`day=%d.%m.%y`), or one of month, quarter,
-    /// week, year, serial (days since 1899-12-30), julian-day, unix-time, rfc2822, number, text
-    #[arg(long, value_name = "COL=FORMAT")]
-    pub(crate) read: Vec<String>,
-    /// Read two-digit years as the hundred years that begin with this year
-    #[arg(long, value_name = "YEAR", value_parser = value_parser!(i16).range(1..=9900))]
-    pub(crate) century: Option<i16>,
-    /// Choose the order of day and month in dates with slashes; `ymd` accepts only dates that begin
-    /// with the year
-    #[arg(long, value_name = "ORDER")]
-    pub(crate) date_order: Option<DateOrder>,
-    /// Read the result of this query from a database, or of the query in a file: @overdue.sql
-    #[arg(long, value_name = "SQL")]
-    pub(crate) query: Option<String>,
-    /// Read the rows of a PostgreSQL database in the order of this column. Several processes share
-    /// them by its ranges
-    #[arg(long, value_name = "COL")]
-    pub(crate) by_ranges_of: Option<String>,
-    /// Treat these texts as missing values
-    #[arg(long, value_name = "TEXT,…", value_delimiter = ',', allow_hyphen_values = true)]
-    pub(crate) missing: Vec<String>,
-    /// Separate cells at this character (`tab` for a tab) [default: detected]
-    #[arg(long, value_name = "CHAR")]
-    pub(crate) separator: Option<String>,
-    /// Read the file in this encoding, such as windows-1252 or utf-16le [default: utf-8, or by its
-    /// byte order mark]
-    #[arg(long, value_name = "NAME")]
-    pub(crate) encoding: Option<String>,
-    /// Read numbers with a decimal comma, such as 3,5
-    #[arg(long)]
-    pub(crate) decimal_comma: bool,
-    /// Treat the first line as data, and name the columns c1, c2 …
-    #[arg(long)]
-    pub(crate) no_header: bool,
-    /// Treat quotes as ordinary characters
-    #[arg(long)]
-    pub(crate) no_quotes: bool,
-    /// Limit the size to which a compressed file may unpack, or a file may grow when it is read
-    /// [default: 200 times its size, or 512 MiB]
-    #[arg(long, value_name = "BYTES")]
-    pub(crate) most_unpacked: Option<u64>,
-    /// Limit the number of columns of a file [default: 20000]
-    #[arg(long, value_name = "N")]
-    pub(crate) most_columns: Option<u64>,
-}
 
 /// Where the result goes.
 #[derive(Args, Clone, Debug)]
@@ -150,13 +100,6 @@ impl AnswerArguments {
 }
 
 #[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum DateOrder {
-    Dmy,
-    Mdy,
-    Ymd,
-}
-
-#[derive(ValueEnum, Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum AnswerFormat {
     Table,
     Csv,
@@ -213,8 +156,8 @@ pub(crate) fn command() -> Command {
             "look inspections.csv",
         ))
         .arg(file().num_args(1..));
-    let look = ReadArguments::augment_args(look)
-        .about("Describe the columns of files, and report what looks wrong");
+    let look =
+        reading_options(look).about("Describe the columns of files, and report what looks wrong");
     let completions = Command::new("completions")
         .about("Print the completion script of a shell")
         .after_help(
@@ -340,7 +283,7 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     let command = command
         .help_template(help_with(operation.answers, operation.example))
         .next_help_heading("Settings")
-        .args(operation.settings.iter().map(|setting| argument(setting, operation)));
+        .args(operation.settings.iter().map(|setting| argument(setting, operation.settings)));
     // Commands that take an expression list the functions below their arguments.
     let takes_expression =
         |setting: &Setting| matches!(setting.takes, Takes::Expression | Takes::Several(_));
@@ -348,7 +291,7 @@ pub(crate) fn command_of(operation: &Described, first: bool) -> Command {
     if !first {
         return command.about(operation.does).after_help(functions.unwrap_or_default());
     }
-    let command = AnswerArguments::augment_args(ReadArguments::augment_args(command));
+    let command = AnswerArguments::augment_args(reading_options(command));
     // Without this, clap would take the description of a group of arguments for that of the
     // command.
     const FURTHER: &str = "A lone + begins a further step, which works on the result of the step \
@@ -410,9 +353,9 @@ fn functions_help() -> String {
 /// The options that hold for a whole chain (reading, result, ledger), and whether each takes a
 /// value.
 pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
-    let all = AccountArguments::augment_args(AnswerArguments::augment_args(
-        ReadArguments::augment_args(Command::new("all")),
-    ));
+    let all = AccountArguments::augment_args(AnswerArguments::augment_args(reading_options(
+        Command::new("all"),
+    )));
     let option = |argument: &Arg| {
         let takes = argument.get_action().takes_values();
         Some((argument.get_long()?.to_owned(), argument.get_short(), takes))
@@ -420,15 +363,17 @@ pub(crate) fn options_of_the_chain() -> Vec<(String, Option<char>, bool)> {
     all.get_arguments().filter_map(option).collect()
 }
 
-/// The settings of an operation from its typed arguments. Files of holidays and entities stay names
+/// The values of these settings from typed arguments. Files of holidays and entities stay names
 /// here.
-pub(crate) fn settings_of(operation: &Described, typed: &clap::ArgMatches) -> GivenSettings {
+pub(crate) fn settings_of(described: &[Setting], typed: &clap::ArgMatches) -> GivenSettings {
     let mut settings = GivenSettings::default();
-    for setting in operation.settings {
+    for setting in described {
         let name = setting.name;
         let value: Option<Given> = match setting.takes {
             Takes::Yes => typed.get_flag(name).then_some(true.into()),
-            Takes::Several(_) => typed.get_many::<String>(name).map(|all| all.cloned().collect()),
+            Takes::Several(_) | Takes::Formats => {
+                typed.get_many::<String>(name).map(|all| all.cloned().collect())
+            }
             Takes::Columns | Takes::Texts(_) | Takes::List(_) => {
                 typed.get_many::<String>(name).map(parts)
             }
@@ -495,8 +440,26 @@ fn file() -> Arg {
     )
 }
 
-fn argument(setting: &Setting, operation: &Described) -> Arg {
-    let help = option_help(setting, operation);
+/// The same command with the settings for reading files.
+fn reading_options(command: Command) -> Command {
+    let settings = Reading::SETTINGS.iter().map(|setting| argument(setting, Reading::SETTINGS));
+    command.next_help_heading("Reading files").args(settings)
+}
+
+/// The settings for reading files, as typed.
+pub(crate) fn reading_of(typed: &clap::ArgMatches) -> Result<Reading, Error> {
+    let mut reading = Reading::from_given(&settings_of(Reading::SETTINGS, typed))?;
+    // The text is part of the steps, so that a saved routine has it as well.
+    if let Some(file) = reading.query.as_ref().and_then(|query| query.strip_prefix('@')) {
+        let text = std::fs::read_to_string(file);
+        let file = file.to_owned();
+        reading.query = Some(text.map_err(|source| Error::Read { file, source, nearest: None })?);
+    }
+    Ok(reading)
+}
+
+fn argument(setting: &Setting, all: &[Setting]) -> Arg {
+    let help = option_help(setting, all);
     let argument = Arg::new(setting.name).help(help).required(setting.required);
     match setting.takes {
         Takes::Expression => argument.value_name("EXPR").allow_hyphen_values(true),
@@ -506,9 +469,9 @@ fn argument(setting: &Setting, operation: &Described) -> Arg {
 }
 
 /// The help of a setting, in which the names of other settings become options.
-fn option_help(setting: &Setting, operation: &Described) -> String {
+fn option_help(setting: &Setting, all: &[Setting]) -> String {
     let mut help = setting.help.to_owned();
-    for other in operation.settings {
+    for other in all {
         let is_option =
             !matches!(other.takes, Takes::Expression | Takes::Several(_) | Takes::List(_));
         if is_option {
@@ -527,7 +490,11 @@ fn option(setting: &Setting, argument: Arg) -> Arg {
         Takes::Columns => argument.value_name("COL,…").action(ArgAction::Append),
         Takes::OneOf(words) => argument.value_name("WORD").value_parser(words.to_vec()),
         Takes::Number => argument.value_name("N").allow_negative_numbers(true),
+        Takes::Texts(word @ "TEXT,…") => {
+            argument.value_name(word).action(ArgAction::Append).allow_hyphen_values(true)
+        }
         Takes::Texts(word) => argument.value_name(word).action(ArgAction::Append),
+        Takes::Formats => argument.value_name("COL=FORMAT").action(ArgAction::Append),
         Takes::Yes => argument.action(ArgAction::SetTrue),
         Takes::Text(word @ "NUMBER") => argument.value_name(word).allow_negative_numbers(true),
         Takes::Text(word) => argument.value_name(word),

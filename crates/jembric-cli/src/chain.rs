@@ -3,7 +3,7 @@
 use crate::{
     Failure,
     arguments::{
-        AccountArguments, AnswerArguments, ReadArguments, asks_briefly, brief_step, command_of,
+        AccountArguments, AnswerArguments, asks_briefly, brief_step, command_of, reading_of,
         settings_of,
     },
     files::Files,
@@ -13,7 +13,7 @@ use crate::{
 use clap::{ArgMatches, FromArgMatches};
 use jembric::{
     Error,
-    io::{Outputs, ReadingSettings, database_of, is_database, name_in},
+    io::{Outputs, Reading, database_of, is_database, name_in},
     routine::{Input, Planned, Routine},
     steps::{Described, Reads, described, file_and_columns},
 };
@@ -27,7 +27,7 @@ pub(crate) fn chain(
     files: Files<'_>,
     screen: &mut Screen,
 ) -> Result<(), Failure> {
-    let reading = ReadArguments::from_arg_matches(typed)?.settings()?;
+    let reading = reading_of(typed)?;
     let mut steps = vec![planned(operation, typed, None, &reading)?];
     for words in further {
         let name =
@@ -62,7 +62,7 @@ pub(crate) fn chain(
     routine.zone.clone_from(&answer.zone);
     let saved =
         answer.save_routine.clone().map(|to| Ok::<_, Error>((saved(&routine, &to, &answer)?, to)));
-    let asked = RunOptions {
+    let options = RunOptions {
         account: AccountArguments::from_arg_matches(typed)?,
         upto: None,
         follow: None,
@@ -72,7 +72,7 @@ pub(crate) fn chain(
         among: None,
         answer,
     };
-    run(&routine, Path::new(""), asked, Outputs::new(), files, screen)
+    run(&routine, Path::new(""), options, Outputs::new(), files, screen)
 }
 
 /// The step of a typed operation. After the first step, it works on the result of the step before.
@@ -80,7 +80,7 @@ fn planned(
     operation: &'static Described,
     typed: &ArgMatches,
     before: Option<usize>,
-    reading: &ReadingSettings,
+    reading: &Reading,
 ) -> Result<Planned, Failure> {
     let file = |name: &String| {
         let mut reading = reading.clone();
@@ -118,7 +118,7 @@ fn planned(
         _ => {}
     }
     let mut planned =
-        Planned::new(operation, settings_of(operation, typed), inputs).covering(covered);
+        Planned::new(operation, settings_of(operation.settings, typed), inputs).covering(covered);
     if operation.draws() {
         planned.picture = typed.get_one::<String>("write").cloned();
     }
@@ -126,8 +126,8 @@ fn planned(
 }
 
 /// Errors: a setting for databases is given, and no input is one.
-fn expect_used(reading: &ReadingSettings, routine: &Routine) -> Result<(), Error> {
-    let is_used = |is_set: fn(&ReadingSettings) -> bool| {
+fn expect_used(reading: &Reading, routine: &Routine) -> Result<(), Error> {
+    let is_used = |is_set: fn(&Reading) -> bool| {
         let mut inputs = routine.steps.iter().flat_map(|step| &step.inputs);
         inputs.any(|input| matches!(input, Input::File(_, own) if is_set(own)))
     };

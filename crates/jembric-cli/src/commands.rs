@@ -2,9 +2,7 @@
 
 use crate::{
     Failure,
-    arguments::{
-        ReadArguments, asks_briefly, brief, command as command_line, options_of_the_chain,
-    },
+    arguments::{asks_briefly, brief, command as command_line, options_of_the_chain, reading_of},
     chain::{chain, names_database},
     demo,
     files::{self, Files, Reader},
@@ -12,7 +10,7 @@ use crate::{
     screen::{BOLD, Screen},
     show,
 };
-use clap::{ArgMatches, FromArgMatches};
+use clap::ArgMatches;
 use jembric::{
     Error, Look,
     io::{Outputs, database, shown_name},
@@ -168,12 +166,11 @@ fn manual(typed: &ArgMatches, screen: &mut Screen) -> Result<(), Failure> {
 }
 
 fn look(typed: &ArgMatches, files: Files<'_>, screen: &mut Screen) -> Result<(), Failure> {
-    let settings = ReadArguments::from_arg_matches(typed)?.settings()?;
-    let reading = settings.reading()?;
+    let reading = reading_of(typed)?;
     let reader = Reader::new(files, Path::new(""), screen.shows_progress);
     let mut looks = Vec::new();
     for (n, file) in typed.get_many::<String>("FILE").into_iter().flatten().enumerate() {
-        if files == Files::OfTheDisk && settings.query.is_none() && names_database(file) {
+        if files == Files::OfTheDisk && reading.query.is_none() && names_database(file) {
             let gap = if n == 0 { "" } else { "\n" };
             screen.words(&format!("{gap}{}", show::tables(file, &database(file)?.tables()?)))?;
             continue;

@@ -1,13 +1,10 @@
 //! Converts typed options: how to read files, output formats, and the as-of date.
 
-use crate::{
-    Failure,
-    arguments::{AnswerFormat, DateOrder, ReadArguments},
-};
+use crate::arguments::AnswerFormat;
 use jembric::{
     Error,
     calendar::{Day, Moment, Zone},
-    io::{self, Format, ReadingSettings, Writing},
+    io::{Format, Writing},
 };
 use std::path::Path;
 
@@ -16,46 +13,6 @@ use std::path::Path;
 pub(crate) enum Shown {
     AsTable,
     As(Writing),
-}
-
-impl ReadArguments {
-    /// The settings for reading, in the form of a routine.
-    pub(crate) fn settings(self) -> Result<ReadingSettings, Failure> {
-        let mut settings = ReadingSettings::default();
-        for text in &self.read {
-            let (column, format) = text.rsplit_once('=').ok_or_else(|| Error::Setting {
-                setting: "read",
-                value: format!("`{text}`"),
-                expected: "a column and its format, such as `day=%d.%m.%Y`".to_owned(),
-            })?;
-            settings.read.insert(column.to_owned(), format.to_owned());
-        }
-        settings.date_order = self.date_order.map(|order| match order {
-            DateOrder::Dmy => io::DateOrder::Dmy,
-            DateOrder::Mdy => io::DateOrder::Mdy,
-            DateOrder::Ymd => io::DateOrder::Ymd,
-        });
-        settings.century = self.century;
-        settings.missing = self.missing;
-        settings.separator = self.separator;
-        settings.encoding = self.encoding;
-        settings.decimal_comma = self.decimal_comma;
-        settings.no_header = self.no_header;
-        settings.no_quotes = self.no_quotes;
-        settings.by_ranges_of = self.by_ranges_of;
-        settings.most_unpacked = self.most_unpacked;
-        settings.most_columns = self.most_columns;
-        // The text is part of the steps, so that a saved routine has it as well.
-        settings.query =
-            match self.query.as_deref().map(|query| (query.strip_prefix('@'), query)) {
-                None => None,
-                Some((None, query)) => Some(query.to_owned()),
-                Some((Some(file), _)) => Some(std::fs::read_to_string(file).map_err(|source| {
-                    Error::Read { file: file.to_owned(), source, nearest: None }
-                })?),
-            };
-        Ok(settings)
-    }
 }
 
 impl Shown {

@@ -164,8 +164,8 @@ fn covered(tables: &[(&Shape, &[String])]) -> Result<Vec<Covered>> {
             if let Some(Type::Date(periods)) = shape.kind(place)
                 && periods != Periods::DAYS
             {
-                let (grain, asked) = (periods.grain(), "days".to_owned());
-                return Err(Error::TooFine { column, grain, asked }.of_setting("covering"));
+                let (grain, requested) = (periods.grain(), "days".to_owned());
+                return Err(Error::TooFine { column, grain, requested }.of_setting("covering"));
             }
             let file = shape.file.as_ref().map(|file| format!("{file}:")).unwrap_or_default();
             let full_name = format!("{file}{column}");

@@ -449,7 +449,11 @@ pub(crate) fn check_grain(column: &str, dates: &Dates, grain: Grain) -> Result<(
     if fits {
         return Ok(());
     }
-    Err(Error::TooFine { column: column.to_owned(), grain: has, asked: grain.plural().to_owned() })
+    Err(Error::TooFine {
+        column: column.to_owned(),
+        grain: has,
+        requested: grain.plural().to_owned(),
+    })
 }
 
 #[cfg(test)]

@@ -532,8 +532,8 @@ impl ElapsedPlan {
         {
             return Ok(periods);
         }
-        let (column, asked) = (self.columns.clone(), self.unit.word().to_owned());
-        Err(Error::TooFine { column, grain: periods.grain(), asked })
+        let (column, requested) = (self.columns.clone(), self.unit.word().to_owned());
+        Err(Error::TooFine { column, grain: periods.grain(), requested })
     }
 }
 

@@ -120,7 +120,7 @@ pub enum Error {
         /// The length of its periods.
         grain: Grain,
         /// What the operation needs, in words.
-        asked: String,
+        requested: String,
     },
     /// The result depends on the as-of date, and there is none.
     NoAsOf {

@@ -197,7 +197,7 @@ impl Intervals {
             ticks.close((&first, starts.periods()), &ended, &has_start, &is_open, context.as_of)
         });
         let close = newest.filter(|_| context.as_of.is_none()).or(close.flatten());
-        let judge = RowClassifier {
+        let classify = RowClassifier {
             rules,
             first: &first,
             ended: &ended,
@@ -213,7 +213,7 @@ impl Intervals {
             free: rules.end_day == EndDay::Exclusive && hours.is_none(),
             by_hours: hours.is_some(),
         };
-        let ClassifiedRows { last, fates, seen, closed } = judge.all(table.rows());
+        let ClassifiedRows { last, fates, seen, closed } = classify.all(table.rows());
         let any_closed = closed.iter().any(|&closed| closed);
         let last = last.map_or(ended, ScalarBuffer::from);
         if rules.open_ends == OpenEnds::Refuse {

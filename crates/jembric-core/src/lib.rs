@@ -106,7 +106,7 @@ pub use look::{ColumnLook, DateLook, Finding, GoOn, Look, LookFold, NotQuite};
 pub use message::{grouped, nearest_name, shortened};
 pub use operation::Operation;
 #[doc(hidden)]
-pub use plan::Judged;
+pub use plan::RowsLeftOut;
 pub use plan::{ByEntity, Division, EntityPart, Fold, InPieces, Kind, Overall, Plan, ResultOrder};
 pub use recent::{Recent, Whole};
 pub use role::Role;

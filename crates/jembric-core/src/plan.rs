@@ -24,7 +24,7 @@ pub use in_pieces::InPieces;
 pub(crate) use in_pieces::{Pieces, before_last_date, before_last_day};
 pub(crate) use inputs::Inputs;
 pub(crate) use numbered::{NumberedRows, Numbers};
-pub use outside::Judged;
+pub use outside::RowsLeftOut;
 use prepared::Work;
 pub(crate) use prepared::{Apply, Beside, FoldBatches, InOrder, InParts, Prepared, handed_over};
 pub(crate) use roles::Roles;

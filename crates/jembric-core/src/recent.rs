@@ -267,7 +267,7 @@ impl View {
     /// Errors: it is finer than the periods of the column.
     fn expect_to_fit(&self, column: &str, periods: Periods) -> Result<()> {
         let grain = periods.grain();
-        let (fits, asked) = match *self {
+        let (fits, requested) = match *self {
             View::Stated(_) => return Ok(()),
             View::Last { span, .. } => (span.fits(grain), span.to_string()),
             // A week can lie in two months, so it is not part of either.
@@ -275,7 +275,11 @@ impl View {
                 (periods.grain().holds(grain), periods.grain().plural().to_owned())
             }
         };
-        if fits { Ok(()) } else { Err(Error::TooFine { column: column.to_owned(), grain, asked }) }
+        if fits {
+            Ok(())
+        } else {
+            Err(Error::TooFine { column: column.to_owned(), grain, requested })
+        }
     }
 
     /// The range for an as-of date, in a column of these periods.

@@ -212,17 +212,17 @@ impl Running {
         } else {
             format!(" per {}", self.per.join(", "))
         };
-        let asked = self.lists().into_iter().filter(|(_, list)| !list.is_empty());
-        let mut asked: Vec<String> = asked
+        let requested = self.lists().into_iter().filter(|(_, list)| !list.is_empty());
+        let mut requested: Vec<String> = requested
             .map(|(figure, list)| format!("{} of {}", figure.word(), list.join(", ")))
             .collect();
         if self.count {
-            asked.push("count".to_owned());
+            requested.push("count".to_owned());
         }
         let over = self.trailing.map(|span| format!(", trailing {span}")).unwrap_or_default();
         let anew =
             self.anew_each.map(|grain| format!(", restarting each {grain}")).unwrap_or_default();
-        format!("running {}{per} by {}{over}{anew}", asked.join(", "), self.date)
+        format!("running {}{per} by {}{over}{anew}", requested.join(", "), self.date)
     }
 }
 
@@ -234,7 +234,7 @@ impl Operation for Running {
         let accounting = Accounting::prepare(shape, context)?
             .warning_of([Cause::NoDate { column: self.date.clone() }, Cause::no_key(&per)]);
         let mut result = in_setting("per", || shape.renamed(&per))?;
-        let mut asked = Vec::new();
+        let mut requested = Vec::new();
         for (figure, list) in self.lists() {
             in_setting(figure.word(), || {
                 for named in shape.named(list)? {
@@ -243,7 +243,7 @@ impl Operation for Running {
                     let own = shape.kind(named.place);
                     let kind = if figure == Figure::Mean { Some(Type::Float) } else { own };
                     result = result.with_shape(ColumnShape::new(&name, kind))?;
-                    asked.push(RunningColumn { figure, place: named.place, name });
+                    requested.push(RunningColumn { figure, place: named.place, name });
                 }
                 Ok(())
             })?;
@@ -252,16 +252,16 @@ impl Operation for Running {
         if let Some(name) = &count {
             result = in_setting("count", || result.with(name, Type::Integer))?;
         }
-        let highs = asked.first().map(|first| first.place);
+        let highs = requested.first().map(|first| first.place);
         let highs = self.mark_highs.clone().zip(highs);
         if let Some((name, _)) = &highs {
             result = in_setting("mark-highs", || result.with(name, Type::Boolean))?;
         }
         let mut uses =
             Inputs::passing(shape).using([date]).using_named(&per).accounting(&accounting);
-        uses = uses.using(asked.iter().map(|asked| asked.place));
+        uses = uses.using(requested.iter().map(|requested| requested.place));
         // The figures hold until the next date. The columns that they run over are not drawn.
-        let added = asked.iter().map(|asked| asked.name.clone()).chain(count.clone());
+        let added = requested.iter().map(|requested| requested.name.clone()).chain(count.clone());
         let roles = Roles::default().with(&self.date, Role::Date).keys(&per);
         let roles = added.fold(roles, |roles, name| roles.with(name, Role::State));
         let plan = RunningPlan {
@@ -269,7 +269,7 @@ impl Operation for Running {
             date_name: self.date.clone(),
             date,
             per,
-            asked,
+            requested,
             count,
             highs,
             trailing: self.trailing,
@@ -290,7 +290,7 @@ struct RunningPlan {
     date_name: String,
     date: usize,
     per: Vec<Named>,
-    asked: Vec<RunningColumn>,
+    requested: Vec<RunningColumn>,
     /// The name of the column of counts, if it is requested.
     count: Option<String>,
     /// The name of the column of new highs, and its input column.
@@ -357,14 +357,14 @@ impl RunningPlan {
         let mut columns: Vec<(Field, ArrayRef)> = Vec::new();
         let mut missing = BTreeMap::new();
         let mut figures = Vec::new();
-        for (n, asked) in self.asked.iter().enumerate() {
+        for (n, requested) in self.requested.iter().enumerate() {
             let before = before.and_then(|before| before.figures.get(n));
             let (array, figure) =
-                track.asked(self.opening, &used, asked, (before, last.as_ref()))?;
+                track.requested(self.opening, &used, requested, (before, last.as_ref()))?;
             figures.extend(figure);
             // A missing cell is counted once, even if several figures use it.
-            missing.insert(asked.place, own.at(asked.place).logical_null_count() as u64);
-            columns.push((Field::new(&asked.name, array.data_type().clone(), true), array));
+            missing.insert(requested.place, own.at(requested.place).logical_null_count() as u64);
+            columns.push((Field::new(&requested.name, array.data_type().clone(), true), array));
         }
         if let Some(name) = &self.count {
             columns.push((Field::new(name, DataType::Int64, true), track.counts()));

@@ -4,11 +4,9 @@
 //! All interfaces use [`GivenSettings`], so that each accepts and refuses the same values and
 //! states the same facts. The structs derive [`Settings`] with `jembric_derive::Settings`.
 
-use crate::{
-    calendar::Day,
-    error::{Error, Result},
-    message::nearest,
-};
+#[doc(hidden)]
+pub use crate::error::Result;
+use crate::{calendar::Day, error::Error, message::nearest};
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de, ser::SerializeMap};
 use std::{collections::BTreeMap, fmt};
 
@@ -83,6 +81,8 @@ pub enum Takes {
     Days,
     /// The entities in the columns of a file.
     Entities,
+    /// The formats of columns, by their names.
+    Formats,
     /// An expression. On the command line it is positional.
     Expression,
     /// Several texts, which this word stands for. On the command line they are positional.
@@ -104,6 +104,8 @@ pub enum Given {
     Text(String),
     /// Several values.
     List(Vec<Given>),
+    /// Values by name.
+    Map(BTreeMap<String, Given>),
 }
 
 /// Given settings, by name.
@@ -199,6 +201,7 @@ impl fmt::Display for TakesInWords<'_> {
             Takes::OneOf(words) => write!(f, "one of {}", words.join(", ")),
             Takes::Days => f.write_str("days"),
             Takes::Entities => f.write_str("the values of key columns"),
+            Takes::Formats => f.write_str("a column and its format, such as `day=%d.%m.%Y`"),
             Takes::Expression => f.write_str("an expression"),
             Takes::Text(word) | Takes::Texts(word) | Takes::Several(word) | Takes::List(word) => {
                 f.write_str(word)
@@ -247,6 +250,14 @@ macro_rules! numbers_from_given {
         impl FromGiven for $kind {
             fn from_given(given: &Given, setting: &Setting) -> Result<$kind> {
                 let Some(number) = number(given) else { return refused(given, setting) };
+                let most = i128::from(<$kind>::MAX);
+                if number > most {
+                    return Err(Error::Setting {
+                        setting: setting.name,
+                        value: number.to_string(),
+                        expected: format!("a whole number from {} to {most}", setting.least).into(),
+                    });
+                }
                 let Ok(value) = <$kind>::try_from(number) else {
                     return refused_value(number.to_string(), setting);
                 };
@@ -255,7 +266,7 @@ macro_rules! numbers_from_given {
         }
     )*};
 }
-numbers_from_given!(u32, u64, i64);
+numbers_from_given!(i16, u32, u64, i64);
 
 /// A number whose range can be checked.
 #[doc(hidden)]
@@ -273,7 +284,7 @@ macro_rules! ranged {
         }
     )*};
 }
-ranged!(u32, u64, i64);
+ranged!(i16, u32, u64, i64);
 
 impl<T: Ranged> Ranged for Option<T> {
     fn below(&self, least: u64) -> Option<String> {
@@ -308,6 +319,27 @@ impl<T: FromGiven> FromGiven for Vec<T> {
                 parts.map(|part| T::from_given(&Given::Text(part.to_owned()), setting)).collect()
             }
             one => Ok(vec![T::from_given(one, setting)?]),
+        }
+    }
+}
+
+impl FromGiven for BTreeMap<String, String> {
+    /// Texts such as `day=%d.%m.%Y` stand for a name and its value.
+    fn from_given(given: &Given, setting: &Setting) -> Result<BTreeMap<String, String>> {
+        let pair = |given: &Given| match given {
+            Given::Text(text) => match text.rsplit_once('=') {
+                Some((name, value)) => Ok((name.to_owned(), value.to_owned())),
+                None => refused(given, setting),
+            },
+            other => refused(other, setting),
+        };
+        match given {
+            Given::Map(values) => values
+                .iter()
+                .map(|(name, value)| Ok((name.clone(), String::from_given(value, setting)?)))
+                .collect(),
+            Given::List(texts) => texts.iter().map(pair).collect(),
+            one => Ok([pair(one)?].into()),
         }
     }
 }
@@ -378,6 +410,13 @@ impl fmt::Display for Given {
                 }
                 f.write_str("]")
             }
+            Given::Map(values) => {
+                f.write_str("{")?;
+                for (n, (name, value)) in values.iter().enumerate() {
+                    write!(f, "{}{name} = {value}", if n == 0 { " " } else { ", " })?;
+                }
+                f.write_str(" }")
+            }
         }
     }
 }
@@ -432,6 +471,7 @@ impl Serialize for Given {
             Given::Number(number) => serializer.serialize_i64(*number),
             Given::Text(text) => serializer.serialize_str(text),
             Given::List(values) => values.serialize(serializer),
+            Given::Map(values) => values.serialize(serializer),
         }
     }
 }
@@ -444,7 +484,7 @@ impl<'de> Deserialize<'de> for Given {
             type Value = Given;
 
             fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                f.write_str("a text, a whole number, true or false, or a list of these")
+                f.write_str("a text, a whole number, true or false, or a list or table of these")
             }
 
             fn visit_unit<E>(self) -> std::result::Result<Given, E> {
@@ -492,6 +532,17 @@ impl<'de> Deserialize<'de> for Given {
                     list.push(value);
                 }
                 Ok(Given::List(list))
+            }
+
+            fn visit_map<A: de::MapAccess<'de>>(
+                self,
+                mut values: A,
+            ) -> std::result::Result<Given, A::Error> {
+                let mut map = BTreeMap::new();
+                while let Some((name, value)) = values.next_entry()? {
+                    map.insert(name, value);
+                }
+                Ok(Given::Map(map))
             }
         }
 

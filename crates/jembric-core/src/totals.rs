@@ -208,8 +208,8 @@ impl Totals {
         ]
     }
 
-    fn asked(&self, shape: &Shape) -> Result<Vec<RequestedFigure>> {
-        let mut asked = Vec::new();
+    fn requested(&self, shape: &Shape) -> Result<Vec<RequestedFigure>> {
+        let mut requested = Vec::new();
         for (what, word, list) in self.lists() {
             for Named { column, shown_as, place } in in_setting(word, || shape.named(list))? {
                 if matches!(what, What::Sum | What::Mean) {
@@ -218,15 +218,15 @@ impl Totals {
                 let name =
                     if shown_as == column { format!("{word}_{column}") } else { shown_as.clone() };
                 let share = (what == What::Sum).then_some(shown_as);
-                asked.push(RequestedFigure { what, column, place: Some(place), name, share });
+                requested.push(RequestedFigure { what, column, place: Some(place), name, share });
             }
         }
-        if self.count || asked.is_empty() {
+        if self.count || requested.is_empty() {
             let name = "count".to_owned();
             let (column, share) = (String::new(), Some(name.clone()));
-            asked.push(RequestedFigure { what: What::Count, column, place: None, name, share });
+            requested.push(RequestedFigure { what: What::Count, column, place: None, name, share });
         }
-        Ok(asked)
+        Ok(requested)
     }
 
     /// The wider scopes whose figures stand beside each figure.
@@ -310,23 +310,27 @@ impl Totals {
     /// The names of the columns of figures, for each date and for each scope, if nothing is side by
     /// side.
     fn figure_names<'a>(
-        asked: &'a [RequestedFigure],
+        requested: &'a [RequestedFigure],
         dates: &[Named],
         scopes: &[Scope],
     ) -> Vec<(String, What, Option<&'a RequestedFigure>)> {
         let mut names = Vec::new();
-        for asked in asked {
+        for requested in requested {
             for suffix in suffixes(dates) {
-                names.push((format!("{}{suffix}", asked.name), asked.what, Some(asked)));
+                names.push((
+                    format!("{}{suffix}", requested.name),
+                    requested.what,
+                    Some(requested),
+                ));
             }
         }
         for scope in scopes {
-            for asked in asked {
+            for requested in requested {
                 for suffix in suffixes(dates) {
-                    let share = asked.share.as_ref().map(|share| format!("{share}{suffix}"));
+                    let share = requested.share.as_ref().map(|share| format!("{share}{suffix}"));
                     let (name, share) =
-                        scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
-                    names.push((name, asked.what, Some(asked)));
+                        scope.names(&format!("{}{suffix}", requested.name), share.as_deref());
+                    names.push((name, requested.what, Some(requested)));
                     names.extend(share.map(|share| (share, What::Mean, None)));
                 }
             }
@@ -336,7 +340,7 @@ impl Totals {
 
     /// The roles of the columns of the result. Figures of another kind have another unit, so only
     /// the first one is drawn.
-    fn roles(&self, dates: &[Named], per: &[Named], asked: &[RequestedFigure]) -> Roles {
+    fn roles(&self, dates: &[Named], per: &[Named], requested: &[RequestedFigure]) -> Roles {
         let mut roles = Roles::default();
         if let Some(periods) = self.periods() {
             roles =
@@ -346,7 +350,7 @@ impl Totals {
             roles = roles.with(each.column(), Role::Key);
         }
         roles = roles.keys(per);
-        match asked.first() {
+        match requested.first() {
             // With several figures side by side, the columns of the first cannot be told apart.
             _ if self.side_by_side.is_some() => roles.others(Role::Measure, sheet::TOTAL_COLUMN),
             Some(first) => suffixes(dates).into_iter().fold(roles, |roles, suffix| {
@@ -362,7 +366,7 @@ impl Totals {
         shape: &Shape,
         dates: &[Named],
         per: &[Named],
-        asked: &[RequestedFigure],
+        requested: &[RequestedFigure],
         scopes: &[Scope],
     ) -> Result<Shape> {
         let mut result = Shape::of_names(Vec::<String>::new());
@@ -387,11 +391,11 @@ impl Totals {
             // The columns side by side depend on the data.
             return Ok(result);
         }
-        for (name, what, asked) in Totals::figure_names(asked, dates, scopes) {
+        for (name, what, requested) in Totals::figure_names(requested, dates, scopes) {
             let kind = match what {
                 What::Count | What::Distinct => Some(Type::Integer),
                 What::Mean => Some(Type::Float),
-                _ => asked.and_then(|asked| shape.kind(asked.place?)),
+                _ => requested.and_then(|requested| shape.kind(requested.place?)),
             };
             result = result.with_shape(ColumnShape::new(name, kind))?;
         }
@@ -399,12 +403,12 @@ impl Totals {
     }
 
     fn step(&self) -> String {
-        let mut asked: Vec<String> = Vec::new();
+        let mut requested: Vec<String> = Vec::new();
         for (_, word, list) in self.lists().into_iter().filter(|(.., list)| !list.is_empty()) {
-            asked.push(format!("{word} of {}", list.join(", ")));
+            requested.push(format!("{word} of {}", list.join(", ")));
         }
-        if self.count || asked.is_empty() {
-            asked.push("count".to_owned());
+        if self.count || requested.is_empty() {
+            requested.push("count".to_owned());
         }
         let mut by = Vec::new();
         if let Some(periods) = self.periods() {
@@ -420,7 +424,7 @@ impl Totals {
             .as_ref()
             .map(|column| format!(", {column} side by side"))
             .unwrap_or_default();
-        format!("totals: {}{by}{beside}", asked.join(", "))
+        format!("totals: {}{by}{beside}", requested.join(", "))
     }
 }
 
@@ -436,10 +440,12 @@ impl Operation for Totals {
             Ok(dates)
         })?;
         let side = in_setting("side-by-side", || shape.named(self.side_by_side.as_slice()))?;
-        let asked = self.asked(shape)?;
-        let result = self.result(shape, &dates, &per, &asked, &scopes)?;
+        let requested = self.requested(shape)?;
+        let result = self.result(shape, &dates, &per, &requested, &scopes)?;
         let uses = Inputs::new().using_named(&dates).using_named(&per).using_named(&side);
-        let uses = uses.using(asked.iter().filter_map(|asked| asked.place)).accounting(&accounting);
+        let uses = uses
+            .using(requested.iter().filter_map(|requested| requested.place))
+            .accounting(&accounting);
         let first_part = match self.each {
             Some(Each::Weekday) => self.week_start.unwrap_or(Weekday::Monday).number() - 1,
             Some(Each::MonthOfYear) => self.year_start.unwrap_or(Month::January).number() - 1,
@@ -447,7 +453,7 @@ impl Operation for Totals {
         };
         let periods = self.periods();
         let default_name = periods.map_or("", |periods| periods.grain().word());
-        let roles = self.roles(&dates, &per, &asked);
+        let roles = self.roles(&dates, &per, &requested);
         let plan = TotalsPlan {
             shape: shape.clone(),
             step: self.step(),
@@ -455,7 +461,7 @@ impl Operation for Totals {
             dates,
             per,
             side,
-            asked,
+            requested,
             scopes,
             period_name: self.name.clone().unwrap_or_else(|| default_name.to_owned()),
             periods,
@@ -503,7 +509,7 @@ struct TotalsPlan {
     per: Vec<Named>,
     /// The column whose values are side by side, if there is one.
     side: Vec<Named>,
-    asked: Vec<RequestedFigure>,
+    requested: Vec<RequestedFigure>,
     scopes: Vec<Scope>,
     period_name: String,
     /// How days are grouped into the periods of rows; none if rows are not by period.

@@ -13,14 +13,19 @@ pub(crate) fn expand(operation: &Operation) -> TokenStream {
     let givens = settings.iter().enumerate().map(|(place, setting)| given(place, setting));
     let ranges = settings.iter().enumerate().filter_map(|(place, setting)| range(place, setting));
     let fields: Vec<_> = settings.iter().map(|setting| &setting.field).collect();
-    quote! {
-        impl #ident {
-            /// Its name on the command line and in routines.
-            pub const NAME: &'static str = #name;
+    let about = does.iter().zip(answers).map(|(does, answers)| {
+        quote! {
             /// What it does, as a phrase that begins with a verb.
             pub const DOES: &'static str = #does;
             /// The question that it answers.
             pub const ANSWERS: &'static str = #answers;
+        }
+    });
+    quote! {
+        impl #ident {
+            /// Its name on the command line and in routines.
+            pub const NAME: &'static str = #name;
+            #(#about)*
             /// Its settings.
             pub const SETTINGS: &'static [crate::Setting] = &[#(#entries),*];
 
@@ -34,14 +39,16 @@ pub(crate) fn expand(operation: &Operation) -> TokenStream {
         }
 
         impl crate::settings::Settings for #ident {
-            fn from_given(given: &crate::settings::GivenSettings) -> crate::Result<Self> {
+            fn from_given(
+                given: &crate::settings::GivenSettings,
+            ) -> crate::settings::Result<Self> {
                 given.expect_known(Self::NAME, Self::SETTINGS)?;
                 let mut settings = Self::default();
                 #(#givens)*
                 Ok(settings)
             }
 
-            fn check_ranges(&self) -> crate::Result<()> {
+            fn check_ranges(&self) -> crate::settings::Result<()> {
                 let Self { #(#fields,)* .. } = self;
                 #(let _ = #fields;)*
                 #(#ranges)*
@@ -120,7 +127,7 @@ fn builder(setting: &Setting) -> TokenStream {
 /// Whether a method takes anything that converts to the type, and not only the type.
 fn converts(ty: &Type) -> bool {
     let Type::Path(path) = ty else { return false };
-    let short = ["String", "Workdays", "EntityList", "Decimal"];
+    let short = ["String", "Workdays", "EntityList", "Decimal", "Separator"];
     path.path.segments.last().is_some_and(|last| short.iter().any(|short| last.ident == short))
 }
 
@@ -177,7 +184,7 @@ pub(crate) fn words(input: &DeriveInput) -> Result<TokenStream> {
 
         impl crate::settings::FromGiven for #ident {
             fn from_given(given: &crate::settings::Given,
-                setting: &crate::Setting) -> crate::Result<Self> {
+                setting: &crate::Setting) -> crate::settings::Result<Self> {
                 crate::settings::one_of(given, setting, Self::WORDS, Self::VALUES)
             }
         }

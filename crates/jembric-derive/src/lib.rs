@@ -22,10 +22,12 @@
 //! }
 //! ```
 //!
+//! Settings that are not those of an operation have only a name.
+//!
 //! In `#[setting(…)]`:
 //!
-//! * `column`, `columns`, `name`, `yes`, `number`, `numbers`, `days`, `entities`, `expression`: the
-//!   kind of its values
+//! * `column`, `columns`, `name`, `yes`, `number`, `numbers`, `days`, `entities`, `formats`,
+//!   `expression`: the kind of its values
 //! * `one_of`, `text = "GRAIN"`, `texts = "DATE,…"`, `several = "NAME = EXPR"`, `list = "COL,…"`:
 //!   the same, with a word for the help
 //! * `required`: the operation needs it

@@ -11,8 +11,9 @@ use syn::{
 pub(crate) struct Operation {
     pub(crate) ident: Ident,
     pub(crate) name: LitStr,
-    pub(crate) does: LitStr,
-    pub(crate) answers: LitStr,
+    /// None for settings that are not those of an operation.
+    pub(crate) does: Option<LitStr>,
+    pub(crate) answers: Option<LitStr>,
     pub(crate) settings: Vec<Setting>,
     /// Fields with `#[serde(skip)]`, which are not settings.
     pub(crate) others: Vec<Ident>,
@@ -64,6 +65,9 @@ impl Operation {
         let missing = |what: &str| {
             Error::new(input.span(), format!("#[settings({what} = \"…\")] is missing"))
         };
+        if does.is_some() != answers.is_some() {
+            return Err(missing(if does.is_some() { "answers" } else { "does" }));
+        }
         let (mut settings, mut others) = (Vec::new(), Vec::new());
         for field in &fields.named {
             let ident = field
@@ -79,8 +83,8 @@ impl Operation {
         Ok(Operation {
             ident: input.ident.clone(),
             name: name.ok_or_else(|| missing("name"))?,
-            does: does.ok_or_else(|| missing("does"))?,
-            answers: answers.ok_or_else(|| missing("answers"))?,
+            does,
+            answers,
             settings,
             others,
         })
@@ -124,6 +128,7 @@ impl Setting {
                     "name" => setting.takes = quote!(crate::Takes::Name),
                     "numbers" => setting.takes = quote!(crate::Takes::Numbers),
                     "days" => setting.takes = quote!(crate::Takes::Days),
+                    "formats" => setting.takes = quote!(crate::Takes::Formats),
                     "entities" => setting.takes = quote!(crate::Takes::Entities),
                     "expression" => setting.takes = quote!(crate::Takes::Expression),
                     "yes" => (setting.takes, setting.is_yes) = (quote!(crate::Takes::Yes), true),

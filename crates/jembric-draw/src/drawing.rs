@@ -1,7 +1,7 @@
 //! Draws: from the settings and a table to a picture and its ledger.
 
 use crate::{chosen::Chosen, content::Content, draw::Draw, picture::Picture, read};
-use jembric_core::{Context, Error, Judged, Operation, Outcome, Plan, Result, Shape, Table};
+use jembric_core::{Context, Error, Operation, Outcome, Plan, Result, RowsLeftOut, Shape, Table};
 
 impl Draw {
     /// Draws the form that fits the table.
@@ -27,13 +27,13 @@ impl Draw {
     ///
     /// Errors: as for [`picture_with`](Draw::picture_with).
     pub fn draw(&self, table: &Table, context: &Context) -> Result<(Outcome, Picture)> {
-        let (judged, content) = self.read(table, context)?;
-        let outcome = judged.outcome(table, context)?;
+        let (rows_left_out, content) = self.read(table, context)?;
+        let outcome = rows_left_out.outcome(table, context)?;
         let picture = Picture::new(self.clone(), content, outcome.ledger.clone());
         Ok((outcome, picture))
     }
 
-    fn read(&self, table: &Table, context: &Context) -> Result<(Judged, Content)> {
+    fn read(&self, table: &Table, context: &Context) -> Result<(RowsLeftOut, Content)> {
         let shape = table.shape();
         let chosen = Chosen::choose(self, &shape, Some(table));
         let chosen = chosen.map_err(|error| table.explained(error))?;
@@ -67,6 +67,8 @@ impl Operation for Draw {
             None => (0..shape.columns().len()).collect(),
         };
         let draw = self.clone();
-        Plan::judging(shape, context, used, move |table, context| Ok(draw.read(table, context)?.0))
+        Plan::leaving_out(shape, context, used, move |table, context| {
+            Ok(draw.read(table, context)?.0)
+        })
     }
 }

@@ -51,4 +51,4 @@ pub use picture::{Picture, page_style};
 pub use text::{Ink, TextPicture};
 
 // The names that the derived settings use.
-use jembric_core::{Result, Setting, Takes, settings};
+use jembric_core::{Setting, Takes, settings};

@@ -22,7 +22,8 @@ use along::{Places, places_of};
 use arrow_array::{Array, UInt32Array};
 use arrow_buffer::BooleanBuffer;
 use jembric_core::{
-    CellText, Context, Entities, Error, Judged, Missing, Reason, Result, Sort, Table, calendar::Day,
+    CellText, Context, Entities, Error, Missing, Reason, Result, RowsLeftOut, Sort, Table,
+    calendar::Day,
 };
 use std::borrow::Cow;
 
@@ -45,7 +46,7 @@ pub(crate) struct Reading<'a> {
     pub(crate) context: &'a Context,
     pub(crate) panels: Groups,
     pub(crate) series: Groups,
-    pub(crate) judged: Judged,
+    pub(crate) rows_left_out: RowsLeftOut,
     /// The rows that are not drawn.
     pub(crate) left_out: BooleanBuffer,
 }
@@ -58,14 +59,14 @@ pub(crate) fn content(
     chosen: Chosen,
     table: &Table,
     context: &Context,
-) -> Result<(Judged, Content)> {
+) -> Result<(RowsLeftOut, Content)> {
     let mut reading = Reading {
         draw,
         table,
         context,
         panels: Groups::default(),
         series: Groups::default(),
-        judged: Judged::default(),
+        rows_left_out: RowsLeftOut::default(),
         left_out: BooleanBuffer::new_unset(table.rows()),
         chosen,
     };
@@ -78,7 +79,7 @@ pub(crate) fn content(
         Form::Bars => bars::content(&mut reading)?,
         Form::Lines | Form::Steps | Form::Dots => points::content(&mut reading)?,
     };
-    let Reading { chosen, mut judged, panels, left_out, .. } = reading;
+    let Reading { chosen, mut rows_left_out, panels, left_out, .. } = reading;
     content.drawn = (table.rows() - left_out.count_set_bits()) as u64;
     for (panel, name) in content.panels.iter_mut().zip(panels.names) {
         panel.name = name;
@@ -104,8 +105,8 @@ pub(crate) fn content(
     if !chosen.guessed.is_empty() {
         step.push_str(&format!(" (guessed from types: {})", chosen.guessed.join(", ")));
     }
-    judged.step = step;
-    Ok((judged, content))
+    rows_left_out.step = step;
+    Ok((rows_left_out, content))
 }
 
 /// A name for the title of a mark.
@@ -231,14 +232,14 @@ impl Reading<'_> {
     pub(crate) fn drop(&mut self, reason: Reason, rows: BooleanBuffer) {
         let rows = &rows & &!&self.left_out;
         self.left_out = &self.left_out | &rows;
-        self.judged.dropped.push((reason, rows));
+        self.rows_left_out.dropped.push((reason, rows));
     }
 
     /// Leaves these rows out because they cannot be drawn.
     pub(crate) fn set_aside(&mut self, reason: Reason, rows: BooleanBuffer) {
         let rows = &rows & &!&self.left_out;
         self.left_out = &self.left_out | &rows;
-        self.judged.set_aside.push((reason, rows));
+        self.rows_left_out.set_aside.push((reason, rows));
     }
 
     pub(crate) fn is_drawn(&self, row: usize) -> bool {
@@ -247,7 +248,7 @@ impl Reading<'_> {
 
     pub(crate) fn note(&mut self, name: &str, count: usize) {
         if count > 0 {
-            self.judged.counts.push((name.to_owned(), count as u64));
+            self.rows_left_out.counts.push((name.to_owned(), count as u64));
         }
     }
 

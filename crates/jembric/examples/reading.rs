@@ -4,7 +4,7 @@
 
 use jembric::{
     calendar::Zone,
-    io::{Order, Reading},
+    io::{DateOrder, Reading},
 };
 
 fn main() -> Result<(), Box<dyn std::error::Error>> {
@@ -14,16 +14,16 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let table = Reading::new().stream("open.csv", open.as_bytes())?;
     let refused = jembric::Latest::new("seen").apply(&table).map(|outcome| outcome.table.rows());
     println!("{}", refused.err().ok_or("an open order is refused")?);
-    let table = Reading::new().date_order(Order::DayFirst).stream("open.csv", open.as_bytes())?;
+    let table = Reading::new().date_order(DateOrder::Dmy).stream("open.csv", open.as_bytes())?;
     println!("newest: {}\n", table.newest("seen", &Zone::default())?);
 
     // Old exports: no header, a decimal comma, marks for missing values, two-digit years, another
     // encoding.
     let old = b"30.06.49;M\xf6we;3,5\n01.07.49;-;4\n";
     let table = Reading::new()
-        .no_header(true)
+        .no_header()
         .encoding("windows-1252")
-        .decimal_comma(true)
+        .decimal_comma()
         .missing(["-"])
         .read("c1", "%d.%m.%y")
         .century(1900)

@@ -5,7 +5,7 @@ use jembric::{
     Context, Expression, Filter, Shape, Table,
     arrow::{ArrayRef, Date32Array, Int64Array, StringViewArray},
     calendar::notation::{self, Order},
-    io::{Reading, Writing},
+    io::{DateOrder, Reading, Writing},
     routine::Routine,
 };
 use std::sync::Arc;
@@ -48,9 +48,12 @@ fn written_and_read_again(table: &Table) {
 pub(crate) fn csv(data: &[u8]) {
     let Some((&settings, text)) = data.split_first() else { return };
     let is_set = |bit: u8| settings & 1 << bit != 0;
-    let mut reading = reading().decimal_comma(is_set(0)).no_header(is_set(1)).no_quotes(is_set(2));
+    let mut reading = reading();
+    reading.decimal_comma = is_set(0);
+    reading.no_header = is_set(1);
+    reading.no_quotes = is_set(2);
     if is_set(3) {
-        reading = reading.date_order(if is_set(4) { Order::DayFirst } else { Order::MonthFirst });
+        reading = reading.date_order(if is_set(4) { DateOrder::Dmy } else { DateOrder::Mdy });
     }
     if is_set(5) {
         reading = reading.missing(["-", "NA"]).century(1900);

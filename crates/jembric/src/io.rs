@@ -1,9 +1,9 @@
 //! Reads tables from files, and writes tables to files.
 //!
 //! ```
-//! use jembric::io::{Reading, Order};
+//! use jembric::io::{DateOrder, Reading};
 //! # let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/inspections.csv");
-//! let table = Reading::new().missing(["-", "NA"]).date_order(Order::DayFirst).file(file)?;
+//! let table = Reading::new().missing(["-", "NA"]).date_order(DateOrder::Dmy).file(file)?;
 //! assert!(table.rows() > 0);
 //! # Ok::<(), jembric::Error>(())
 //! ```
@@ -38,17 +38,13 @@ pub use crate::{
         holidays::{holidays, holidays_of, holidays_reading},
         share::Sharing,
     },
-    read::{
-        reading::Reading,
-        settings::{DateOrder, ReadingSettings},
-    },
+    read::reading::{DateOrder, Reading, Separator},
     uri::{shown_name, without_secrets},
     write::{
         destination::{Complete, Destination, Outputs},
         writing::{Batches, Format, Writing},
     },
 };
-pub use jembric_core::calendar::notation::Order;
 
 use crate::{Result, Table};
 use std::path::Path;

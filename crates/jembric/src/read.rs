@@ -19,5 +19,4 @@ pub(crate) mod pieces;
 pub(crate) mod reading;
 pub(crate) mod records;
 pub(crate) mod scan;
-pub(crate) mod settings;
 pub(crate) mod table;

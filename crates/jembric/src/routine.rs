@@ -41,7 +41,7 @@ use crate::{
     Advised, Error, Result, Takes, Words,
     data::size::Size,
     databases::existing::Existing,
-    read::settings::ReadingSettings,
+    read::reading::Reading,
     settings::GivenSettings,
     steps::{Described, Disk, Reads},
     uri::shown_name,
@@ -178,7 +178,7 @@ impl Show {
 #[derive(Clone, PartialEq, Eq)]
 pub enum Input {
     /// A file, and how it is read.
-    File(String, ReadingSettings),
+    File(String, Reading),
     /// The result of an earlier step, by its place.
     Step(usize),
 }

@@ -140,7 +140,7 @@ impl Routine {
 
 impl Checked<'_> {
     /// Runs the steps. The result of the last one goes to the sink, in batches, and to its file if
-    /// it has one. `told` is called for each step after it has run. Files are written beside their
+    /// it has one. `after_step` is called for each step after it has run. Files are written beside their
     /// targets, and put in place once all steps have run.
     ///
     /// Errors: those of reading, of writing, and of every operation. If the sink failed, it is the
@@ -148,11 +148,11 @@ impl Checked<'_> {
     pub fn run(
         &self,
         last: &mut Sink<'_>,
-        told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
+        after_step: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
     ) -> Result<()> {
         let mut outputs = Outputs::new();
         self.claim(&mut outputs)?;
-        self.run_into(&mut outputs, last, told)?;
+        self.run_into(&mut outputs, last, after_step)?;
         self.running.files.close();
         self.commit(outputs)
     }
@@ -167,7 +167,7 @@ impl Checked<'_> {
         &self,
         outputs: &mut Outputs,
         last: &mut Sink<'_>,
-        told: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
+        after_step: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
     ) -> Result<Data> {
         let Checked { routine, running, tables, plans, .. } = self;
         self.shares().expect_possible(routine, running)?;
@@ -222,13 +222,13 @@ impl Checked<'_> {
             report,
         };
         let mut set_aside = SetAside::default();
-        let mut told = |ran: &Ran<'_>| {
+        let mut after_step = |ran: &Ran<'_>| {
             if running.aside {
                 set_aside.add(&ran.outcome.ledger.step, ran.set_aside);
             }
-            told(ran)
+            after_step(ran)
         };
-        let mut to = Receivers { outputs, last, told: &mut told };
+        let mut to = Receivers { outputs, last, after_step: &mut after_step };
         let mut places = places.peekable();
         while let Some(place) = places.next() {
             let end = executor.step(place, &mut to)?;

@@ -189,9 +189,9 @@ impl Connecting<'_> {
     fn expect_connected(&self, to: &Connections) -> Result<()> {
         for (peer, control) in to.controls.iter().enumerate() {
             let Some(mut control) = control.as_ref() else { continue };
-            let told = control.set_nonblocking(true).and_then(|()| control.peek(&mut [0]));
+            let answered = control.set_nonblocking(true).and_then(|()| control.peek(&mut [0]));
             control.set_nonblocking(false).map_err(|error| self.own(error.to_string()))?;
-            if told.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::WouldBlock) {
+            if answered.as_ref().is_err_and(|error| error.kind() == io::ErrorKind::WouldBlock) {
                 continue;
             }
             let problem = match said(&mut control) {
@@ -271,12 +271,12 @@ impl Connecting<'_> {
         });
         let place = if is_control { &mut to.controls } else { &mut to.parcels };
         let is_there = place.get(from).is_some_and(Option::is_some);
-        let told = match &problem {
+        let answered = match &problem {
             Some(problem) => Some(format!("this process {problem} than it")),
             None if is_there => Some("a process with this number is connected already".to_owned()),
             None => None,
         };
-        let answer = Answer { problem: told, today: self.today.to_owned() };
+        let answer = Answer { problem: answered, today: self.today.to_owned() };
         let answered = write(&mut stream, &answer);
         match problem {
             Some(problem) if from < processes => {

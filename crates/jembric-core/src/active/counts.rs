@@ -527,7 +527,7 @@ pub(super) fn both_sweeps_agree(
         return false;
     };
     let rows = RowSource { intervals, table, entities: &entities, is_one: true };
-    let told = |tell: &dyn Fn(&mut Lists<'_>)| {
+    let listed = |tell: &dyn Fn(&mut Lists<'_>)| {
         let mut lists = [(); 6].map(|()| vec![0; count as usize]);
         let [active, started, ended, at_end, most, ticks] = lists.each_mut();
         tell(&mut Lists { active, started, ended, at_end, most, ticks });
@@ -536,9 +536,9 @@ pub(super) fn both_sweeps_agree(
     let slots = rows.slots(&sweep.ticks);
     let (starts, after) = rows.events(&sweep.ticks).of_group(0);
     let by_slots =
-        told(&|lists| sweep.over_slots((&slots.starts, &slots.ends), &bounds, &mut 0, lists));
+        listed(&|lists| sweep.over_slots((&slots.starts, &slots.ends), &bounds, &mut 0, lists));
     // A sweep that stops goes on where it stands.
-    let by_events = told(&|lists| {
+    let by_events = listed(&|lists| {
         let (mut starts_passed, mut ends_passed) = (0, 0);
         let at = bounds.len() / 3;
         let Lists { active, started, ended, at_end, most, ticks } = lists;

@@ -111,11 +111,11 @@ impl<'a> Expansion<'a> {
         let expansion = Expansion { active, intervals, table, records, before, shares };
         if all > active.most_rows {
             let row = (u32::MAX - widest.1) as usize;
-            let told = expansion.widest(row, widest.0);
+            let widest = expansion.widest(row, widest.0);
             return Err(Error::TooManyRows {
                 rows: all,
                 most: active.most_rows,
-                widest: Some(told),
+                widest: Some(widest),
                 advice: expansion.smaller(row),
             });
         }

@@ -104,12 +104,15 @@ impl Settled {
         intervals: &Intervals,
     ) -> Result<(Table, BooleanBuffer)> {
         let (per, sum) = active.counted();
+        // Groups keep the numbers that they had in earlier batches, so the events of all batches
+        // can be merged by number.
         let entities = self.keys.number(&table.select(per)?)?;
         let (kept, dropped, set_aside) = intervals.masks();
         self.open += intervals.closed_in(&kept);
         let masks = RowMasks { kept, dropped, set_aside };
         let (tally, aside) = masks.tally(table, &active.accounting)?;
         let rows = RowSource { intervals, table, entities: &entities, is_one: per.is_empty() };
+        // Intervals that the range cuts count in their group, but have no event in the range.
         self.cut.resize(entities.count(), Cut::default());
         let events = rows.all_events(&mut self.cut);
         self.add_events(events);
@@ -129,6 +132,9 @@ impl Settled {
     }
 
     fn add_events(&mut self, mut events: Vec<Event>) {
+        // The lists are like the digits of a binary counter: a list is merged only with one of
+        // about its length. So each event is merged once for each doubling, and not once for each
+        // batch.
         while self.events.last().is_some_and(|before| before.len() <= 2 * events.len()) {
             events = together([self.events.pop().unwrap_or_default(), events].concat());
         }
@@ -154,9 +160,11 @@ impl Settled {
 
     /// Adds the intervals of another.
     fn merge(&mut self, other: Settled) -> Result<()> {
+        // A state without a tally has settled no row.
         let Some(tally) = other.tally else { return Ok(()) };
         // Groups with the same key become one, and those of this one keep their numbers.
         let new = match other.keys.values()? {
+            // Without keys all intervals are of group 0.
             None => vec![0],
             Some(keys) => self.keys.number(&keys)?.into_ids(),
         };
@@ -164,6 +172,7 @@ impl Settled {
         self.cut.resize(groups, Cut::default());
         other.cut.iter().zip(&new).for_each(|(own, &to)| self.cut[to as usize].add(*own));
         let moved = |event: Event| Event { group: new[event.group as usize], ..event };
+        // New numbers put the events out of order, so each list is sorted again.
         for events in other.events {
             self.add_events(together(events.into_iter().map(moved).collect()));
         }
@@ -219,6 +228,7 @@ impl Settled {
 
     /// The first and last tick on which any interval is active.
     fn overall(&self) -> Option<(i32, i32)> {
+        // An event after an interval is on the first tick on which it is not active any more.
         let starts = self.all_events().filter(|event| event.starts > 0).map(|event| event.tick);
         let ends = self.all_events().filter(|event| event.after > 0).map(|event| event.tick - 1);
         Some((starts.min()?, ends.max()?))
@@ -227,6 +237,7 @@ impl Settled {
     fn slots_of(&self, ticks: &Ticks) -> Slots {
         let mut slots = Slots::blank(ticks);
         for event in self.all_events() {
+            // The slots of a group follow each other, one for each tick.
             let base = event.group as usize * ticks.count();
             let at = |tick: i32| base + (tick - ticks.first) as usize;
             if event.starts > 0 {
@@ -244,6 +255,8 @@ impl Settled {
     fn events_of(&self, group: usize) -> (Vec<i32>, Vec<i32>) {
         let (mut starts, mut after) = (Vec::new(), Vec::new());
         let own = self.events.iter().flat_map(|events| {
+            // Each list is in order of groups, so those of one are found by a binary search. There
+            // are few lists.
             let from = events.partition_point(|event| (event.group as usize) < group);
             events[from..].iter().take_while(move |event| event.group as usize == group)
         });
@@ -284,6 +297,8 @@ impl Changes {
     ) -> Result<Changes> {
         let measure = Measure::from_column(table, place)?;
         let mut layers: BTreeMap<(u32, i32), Vec<i128>> = BTreeMap::new();
+        // A value is added in the first period of its interval, and subtracted in the first one
+        // after it. The sum of a period is that of all changes up to it.
         rows.each_change(periods, |group, period, row, gained| {
             let sums =
                 layers.entry((group as u32, period)).or_insert_with(|| vec![0; measure.layers()]);
@@ -305,6 +320,8 @@ impl Changes {
             match (self.by_place.get_mut(&place), change) {
                 (Some(Change::Whole(sum)), Change::Whole(more)) => *sum += more,
                 (Some(Change::Float(sum)), Change::Float(more)) => sum.add_all(&more),
+                // A measure has changes of one kind only, so the last case is a place without a
+                // change.
                 (_, change) => drop(self.by_place.insert(place, change)),
             }
         }
@@ -384,6 +401,7 @@ impl CountsState {
         if self.awaits_newest {
             return Ok(());
         }
+        // Whatever is pending from now on are open intervals.
         self.awaits_newest = true;
         match self.pending.take()? {
             Some((table, numbers)) => self.settle_batch(&table, &numbers),
@@ -400,6 +418,8 @@ impl CountsState {
             || rules.open_ends == OpenEnds::AsOf
                 && self.context.as_of.is_none()
                 && self.plan.newest.is_none();
+        // Rows whose end is known are settled now. The others wait, each with its number, so that
+        // rows set aside later are still in their order.
         let (open, newest) = rules.open_rows(table, &self.context);
         self.newest = self.newest.max(newest);
         if !later || open.count_set_bits() == 0 {
@@ -433,6 +453,7 @@ impl CountsState {
 impl State for CountsState {
     fn take(&mut self, _: usize, batch: &Table, first_row: u64) -> Result<()> {
         self.settle()?;
+        // This is not the first batch.
         if self.settled.is_some() || self.pending.has_table() {
             return self.settle_batch(batch, &Numbers::of_batch(batch, first_row));
         }
@@ -469,6 +490,7 @@ impl State for CountsState {
         let settled = settled.map(|settled| {
             // A table without rows has what follows from the plan alone.
             let none = Table::without_rows(&self.plan.shape)?;
+            // That gives the measures, the hours and the kinds of the dates, which were not sent.
             let mut all = Settled::new();
             all.add(&self.plan, &none, &self.plan.intervals(&none, None, &self.context)?)?;
             all.unpack(settled).map(|()| all)
@@ -500,6 +522,8 @@ impl State for CountsState {
 impl CountsState {
     /// The result, or with a receiver only its account.
     fn finished(mut self: Box<Self>, sink: Option<&mut Sink<'_>>) -> Result<Outcome> {
+        // Only one batch came, or only open intervals: the counts of one table are made without
+        // events.
         if self.settled.is_none() {
             let table = match self.pending.in_order()? {
                 Some(table) => table,
@@ -509,6 +533,7 @@ impl CountsState {
         }
         self.settle()?;
         // Open intervals end on the newest date of all rows.
+        // A given as-of date has closed them already when they were settled.
         let close = if self.context.as_of.is_none() { self.newest } else { None };
         let pending = std::mem::take(&mut self.pending);
         if let Some((table, numbers)) = pending.take_in_order()? {
@@ -617,9 +642,12 @@ impl ActivePlan {
         } else {
             keys.sorted_rows(&all)?.values().iter().map(|&group| group as usize).collect()
         };
+        // The result has the groups in the order of their keys: `order` has the group of each rank,
+        // and `ranks` the rank of each group.
         let mut ranks = vec![0; order.len()];
         order.iter().enumerate().for_each(|(rank, &group)| ranks[group] = rank);
         let stated = self.stated_ticks(settled.starts_are_instants, context);
+        // Without a range the periods are those from the first start to the last end.
         let overall = (stated.or_else(|| settled.overall()), stated.is_some());
         let row_bytes = self.row_bytes(&keys, sink.is_some());
         let sweep =

@@ -18,8 +18,8 @@ use std::sync::Arc;
         format of the dates (`Reading::read`)")]
 #[case::ambiguous(&["05/05/2025", "03/04/2025"],
     "harbour.csv: column `day` does not show whether the day or the month comes first: line 3 \
-        `03/04/2025` is 2025-04-03 or 2025-03-04. Choose `Reading::date_order(\"dmy\")` or \
-        `Reading::date_order(\"mdy\")`")]
+        `03/04/2025` is 2025-04-03 or 2025-03-04. Choose `Reading::date_order(DateOrder::Dmy)` or \
+        `Reading::date_order(DateOrder::Mdy)`")]
 #[case::both_orders(&["13/04/2025", "04/13/2025", "14/04/2025"],
     "harbour.csv: column `day` cannot be used as dates: 1 of its 3 values is not a date (line 3 \
         `04/13/2025` (day and month the other way round)). Correct these cells, mark them as \

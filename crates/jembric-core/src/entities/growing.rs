@@ -71,10 +71,13 @@ impl GrowingEntities {
         self.columns.resize_with(columns.len(), Column::default);
         self.pairs.resize_with(columns.len() - 1, Growing::default);
         let (first, others) = (&columns[0], &columns[1..]);
+        // Each column is numbered by itself; then pairs of numbers are, from left to right. So keys
+        // of any types and any number of columns need one kind of table only.
         let mut all = self.columns[0].number(first, self.missing)?;
         let more = self.columns[1..].iter_mut().zip(&mut self.pairs);
         for ((of_column, pairs), column) in more.zip(others) {
             let column = of_column.number(column, self.missing)?;
+            // Numbers of earlier batches stay as they are, and so the pairs do.
             all = pairs.number_pairs(&all, &column)?;
         }
         Ok(all)
@@ -188,6 +191,7 @@ impl Column {
                 without: rows as u32,
             });
         }
+        // The first batch with a value decides the type.
         if matches!(self, Column::Missing) {
             *self = match column.data_type() {
                 DataType::Utf8View => Column::Texts(Growing::default()),
@@ -281,10 +285,13 @@ impl<Key: Copy + Default + Send> Growing<Key> {
         }
         let parts = self.parts.len();
         // Each thread writes the numbers of the rows of its part, so each row is written once.
+        // A thread writes only its own rows, so the order of the writes does not matter (Relaxed).
         let mut ids: Vec<AtomicU32> = Vec::new();
         ids.resize_with(rows, || AtomicU32::new(Entities::NONE));
         parallel::of_parts(&mut self.parts, |n, part| {
             number_part(part, (n, parts), &mut |row, id| {
+                // Thread n has the numbers n, n + parts, n + 2 · parts and so on, and no two
+                // threads share one.
                 ids[row as usize].store(id * parts as u32 + n as u32, Relaxed);
             });
         });
@@ -307,6 +314,7 @@ impl Growing<u64> {
             (Some(these), Some(those)) => Some(&these & &those),
             (one, other) => one.or(other),
         };
+        // Both numbers have 32 bits, so the pair is exact and not a hash.
         let pair = |row: usize| u64::from(one.ids[row]) << 32 | u64::from(other.ids[row]);
         self.number(&Numbers(pair), one.ids.len(), both.map(NullBuffer::new).as_ref())
     }

@@ -57,6 +57,10 @@ impl<'a> Advised<'a> {
                 let marks: Vec<String> = marks.split(',').map(|mark| format!("{mark:?}")).collect();
                 format!("`Reading::missing([{}])`", marks.join(", "))
             }
+            Advised::Reading("date-order", Some(order)) => {
+                let (first, others) = order.split_at(1);
+                format!("`Reading::date_order(DateOrder::{}{others})`", first.to_uppercase())
+            }
             Advised::Reading(name, Some(value)) if value.parse::<i64>().is_ok() => {
                 format!("`Reading::{}({value})`", method(name))
             }
@@ -193,8 +197,8 @@ impl Error {
                  April`",
                 shortened(grain)
             ),
-            Error::TooFine { column, grain, asked } => format!(
-                "column `{column}` holds {0}, so it has no {asked}. Ask for {0}",
+            Error::TooFine { column, grain, requested } => format!(
+                "column `{column}` holds {0}, so it has no {requested}. Ask for {0}",
                 grain.plural()
             ),
             Error::NoAsOf { what } => {

@@ -173,7 +173,7 @@ fn is_any_missing(values: &[Value]) -> bool {
 // Kinds.
 
 /// The finest period that a function needs.
-fn grain_told(function: Function) -> Grain {
+fn needed_grain(function: Function) -> Grain {
     match function {
         Function::Year => Grain::Year,
         Function::Quarter => Grain::Quarter,
@@ -184,7 +184,7 @@ fn grain_told(function: Function) -> Grain {
 }
 
 fn part_kind(call: Call<'_>, kinds: &[TermType]) -> Checked {
-    dated(call.at(0), kinds[0], grain_told(call.function))?;
+    dated(call.at(0), kinds[0], needed_grain(call.function))?;
     Ok(if call.function == Function::Weekday {
         TermType::Weekday
     } else {

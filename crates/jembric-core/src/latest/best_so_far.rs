@@ -37,7 +37,7 @@ pub(super) struct BestSoFar {
     entities: GrowingEntities,
     /// The best date of each entity; the greater number is the better date.
     best: Vec<i64>,
-    kept: Vec<Kept>,
+    kept: Vec<Candidates>,
     /// The rows that are kept, and those that were left when they were compacted.
     rows: usize,
     compacted: usize,
@@ -45,7 +45,7 @@ pub(super) struct BestSoFar {
 }
 
 /// Rows that had the best date of their entities when they came.
-struct Kept {
+struct Candidates {
     table: Table,
     numbers: Numbers,
     entities: Vec<u32>,
@@ -53,13 +53,13 @@ struct Kept {
     bytes: u64,
 }
 
-impl Kept {
-    fn new(table: Table, numbers: Numbers, entities: Vec<u32>) -> Kept {
-        Kept { bytes: table.bytes(), table, numbers, entities }
+impl Candidates {
+    fn new(table: Table, numbers: Numbers, entities: Vec<u32>) -> Candidates {
+        Candidates { bytes: table.bytes(), table, numbers, entities }
     }
 
     /// Joins rows, in any order.
-    fn joined(mut several: Vec<Kept>) -> Result<Option<Kept>> {
+    fn joined(mut several: Vec<Candidates>) -> Result<Option<Candidates>> {
         // A table without rows is needed only if there is no other.
         let rows: usize = several.iter().map(|kept| kept.entities.len()).sum();
         several.retain(|kept| rows == 0 || !kept.entities.is_empty());
@@ -102,12 +102,17 @@ impl BestSoFar {
 
     /// Adds rows, and drops those whose date is not the best so far.
     fn add(&mut self, table: Table, numbers: Numbers) -> Result<()> {
+        // Entities keep the numbers that they had in earlier batches, so the best dates are in an
+        // array and not in a map.
         let entities = self.entities.number(&table.columns_at(&self.plan.per), table.rows())?;
         self.best.resize(self.best.len().max(entities.count()), i64::MIN);
         let rows = self.plan.rows_of(&table, entities, &self.context)?;
         let ids = rows.entities.ids();
         let (dates, earliest) = (&rows.dates, self.plan.earliest);
         let mut is_best = vec![false; ids.len()];
+        // A row that is as good as the best one so far may tie with it. One that is better
+        // supersedes rows of this batch before it, and of earlier batches: those are dropped when
+        // the rows are compacted.
         for row in rows.considered.set_indices() {
             let (date, best) = (goodness(dates, row, earliest), &mut self.best[ids[row] as usize]);
             is_best[row] = date >= *best;
@@ -117,22 +122,24 @@ impl BestSoFar {
         let none = BooleanBuffer::new_unset(table.rows());
         let masks = self.plan.masks_of(&rows, kept, none);
         let entities = rows.entities.into_ids();
-        let kept = self.without_gone(&masks, Kept::new(table, numbers, entities))?;
+        let kept = self.without_gone(&masks, Candidates::new(table, numbers, entities))?;
         self.rows += kept.entities.len();
         self.kept.push(kept);
+        // Compacting reads all rows that are kept. After three times as many as were left, each row
+        // is read a constant number of times.
         if self.rows >= FEW_ROWS.max(3 * self.compacted) { self.compact() } else { Ok(()) }
     }
 
     /// The rows of a mask that are kept; the others are gone.
-    fn without_gone(&mut self, masks: &RowMasks, rows: Kept) -> Result<Kept> {
-        let Kept { table, numbers, entities, .. } = &rows;
+    fn without_gone(&mut self, masks: &RowMasks, rows: Candidates) -> Result<Candidates> {
+        let Candidates { table, numbers, entities, .. } = &rows;
         self.gone.add(masks, (table, numbers), self.plan.accounting())?;
         if masks.kept.count_set_bits() == table.rows() {
             return Ok(rows);
         }
         let kept = UInt32Array::from_iter_values(masks.kept.set_indices().map(|row| row as u32));
         let of_rows = || kept.values().iter().map(|&row| row as usize);
-        Ok(Kept::new(
+        Ok(Candidates::new(
             table.take_with_origin(&kept)?.without_others_texts()?,
             Numbers::Listed(of_rows().map(|row| numbers.at(row)).collect()),
             of_rows().map(|row| entities[row]).collect(),
@@ -143,6 +150,8 @@ impl BestSoFar {
 /// The date of a row as a number that is greater the better it is.
 #[inline]
 fn goodness(dates: &Dates, row: usize, earliest: bool) -> i64 {
+    // All bits are flipped for the earliest date, which reverses the order and cannot overflow as a
+    // change of the sign can.
     dates.sortable(row) ^ -i64::from(earliest)
 }
 
@@ -160,6 +169,7 @@ impl State for BestSoFar {
         let Ok(mut other) = other.downcast::<BestSoFar>() else { return Ok(()) };
         self.begin_several()?;
         other.begin_several()?;
+        // The other's superseded rows are dropped first, so that fewer are numbered here.
         other.compact()?;
         self.gone.merge(other.gone);
         other.kept.into_iter().try_for_each(|kept| self.add(kept.table, kept.numbers))
@@ -172,6 +182,7 @@ impl State for BestSoFar {
         for rows in std::mem::take(&mut self.kept) {
             let dates = rows.table.dates_at(self.plan.date);
             let best = &self.best;
+            // A row is superseded if its entity has a better date by now.
             let is_best =
                 |row: usize| goodness(&dates, row, earliest) == best[rows.entities[row] as usize];
             let kept = parallel::bits(rows.entities.len(), is_best);
@@ -183,7 +194,7 @@ impl State for BestSoFar {
             };
             left.push(self.without_gone(&masks, rows)?);
         }
-        self.kept.extend(Kept::joined(left)?);
+        self.kept.extend(Candidates::joined(left)?);
         self.rows = self.kept.iter().map(|kept| kept.entities.len()).sum();
         self.compacted = self.rows;
         Ok(())
@@ -226,6 +237,7 @@ impl State for BestSoFar {
     fn finish(self: Box<Self>) -> Result<Outcome> {
         let mut state = *self;
         let mut rows = std::mem::take(&mut state.only);
+        // Only one batch leaves nothing to compact, and is selected from as it is.
         if state.rows > state.compacted {
             state.compact()?;
         }

@@ -1,4 +1,4 @@
-//! [`Judged`]: a plan of another crate of this project, which passes its table on except for some
+//! [`RowsLeftOut`]: a plan of another crate of this project, which passes its table on except for some
 //! rows.
 
 use super::{Apply, Inputs, Kind, Plan, Prepared};
@@ -15,7 +15,7 @@ use std::sync::Arc;
 /// The rows of a table that are not passed on, each with its reason, and what the ledger says
 /// besides.
 #[derive(Clone, Debug, Default)]
-pub struct Judged {
+pub struct RowsLeftOut {
     /// The step in words.
     pub step: String,
     /// The rows that the settings leave out. No row has two reasons.
@@ -28,13 +28,13 @@ pub struct Judged {
     pub zone: Option<String>,
 }
 
-impl Judged {
-    /// The outcome for the table that was judged.
+impl RowsLeftOut {
+    /// The outcome for the table, without these rows.
     ///
     /// Errors: a column to reconcile is missing or holds no numbers.
     pub fn outcome(self, table: &Table, context: &Context) -> Result<Outcome> {
         let accounting = Accounting::prepare(&table.shape(), context)?;
-        let Judged { step, dropped, set_aside, counts, zone } = self;
+        let RowsLeftOut { step, dropped, set_aside, counts, zone } = self;
         let none = BooleanBuffer::new_unset(table.rows());
         let left_out = dropped.iter().chain(&set_aside).fold(none, |all, (_, rows)| &all | rows);
         let kept = !&left_out;
@@ -47,29 +47,29 @@ impl Judged {
 }
 
 impl Plan {
-    /// A plan that passes its table on, except for the rows that it judges. It uses these columns.
+    /// A plan that passes its table on, except for the rows that `leave_out` finds. It uses these columns.
     ///
     /// Errors: a column to reconcile is missing, or is known to hold no numbers.
     #[doc(hidden)]
-    pub fn judging(
+    pub fn leaving_out(
         shape: &Shape,
         context: &Context,
         used: impl IntoIterator<Item = usize>,
-        judge: impl Fn(&Table, &Context) -> Result<Judged> + Send + Sync + 'static,
+        leave_out: impl Fn(&Table, &Context) -> Result<RowsLeftOut> + Send + Sync + 'static,
     ) -> Result<Plan> {
         let accounting = Accounting::prepare(shape, context)?;
         let uses = Inputs::passing(shape).using(used).accounting(&accounting);
-        let prepared = Prepared::applied(Arc::new(JudgingPlan { judge }));
+        let prepared = Prepared::applied(Arc::new(LeavingOutPlan { leave_out }));
         Ok(Plan::new(&[shape], context, (shape.clone(), uses, Kind::Whole), prepared))
     }
 }
 
-struct JudgingPlan<J> {
-    judge: J,
+struct LeavingOutPlan<J> {
+    leave_out: J,
 }
 
-impl<J: Fn(&Table, &Context) -> Result<Judged> + Send + Sync> Apply for JudgingPlan<J> {
+impl<J: Fn(&Table, &Context) -> Result<RowsLeftOut> + Send + Sync> Apply for LeavingOutPlan<J> {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
-        (self.judge)(tables[0], context)?.outcome(tables[0], context)
+        (self.leave_out)(tables[0], context)?.outcome(tables[0], context)
     }
 }

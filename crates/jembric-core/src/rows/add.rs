@@ -101,14 +101,14 @@ struct AddPlan {
 impl Apply for AddPlan {
     fn apply(&self, tables: &[&Table], context: &Context) -> Result<Outcome> {
         let table = tables[0];
-        let (mut answer, mut told) = (table.clone(), Vec::new());
+        let (mut answer, mut unanswered_by) = (table.clone(), Vec::new());
         for (name, expression) in &self.columns {
             let (field, array, unanswered) = expression.column(name, &answer, context)?;
-            told.push((expression, unanswered));
+            unanswered_by.push((expression, unanswered));
             answer = answer.with_field(field, array)?;
         }
         all_kept(answer.anonymous(), self.step.clone(), table, &self.accounting, |ledger| {
-            for (expression, unanswered) in told {
+            for (expression, unanswered) in unanswered_by {
                 ledger.tell(expression, unanswered, context);
             }
         })

@@ -89,12 +89,13 @@ impl<'a> Track<'a> {
     ) -> Result<Track<'a>> {
         let (periods, grain) = (running.periods, dates.periods().grain());
         if let Some(span) = running.trailing.filter(|span| !span.fits(grain)) {
-            let (column, asked) = (running.date_name.clone(), span.to_string());
-            return Err(Error::TooFine { column, grain, asked });
+            let (column, requested) = (running.date_name.clone(), span.to_string());
+            return Err(Error::TooFine { column, grain, requested });
         }
         if let Some(periods) = periods {
             check_grain(&running.date_name, dates, periods.grain())?;
         }
+        // Only these make records leave the run, so only they need the days.
         let cuts_days = periods.is_some() || running.trailing.is_some();
         let rows = entities.ids().len();
         // If the rows are sorted by entity and date already, they are used in place. Otherwise sort
@@ -109,12 +110,15 @@ impl<'a> Track<'a> {
         };
         let last = match &replay {
             _ if running.row_by_row => LastOfDates::Each,
+            // Rows in place have their dates in a column, of which all neighbours are compared at
+            // once. Sorted records have them beside their rows, and are compared on the way.
             None => LastOfDates::in_place(rows, dates),
             Some(_) => LastOfDates::Compared,
         };
         Ok(Track {
             bounds,
             days: cuts_days.then(|| match (&replay, dates) {
+                // A record is sorted by its date. If that is a day, it need not be looked up.
                 (Some(_), Dates::Days(..)) => DaysOf::Records,
                 _ => DaysOf::Rows(dates.day_numbers(&context.zone).into_owned()),
             }),
@@ -188,6 +192,8 @@ impl<'a> Track<'a> {
                 while self.day(days, from) < first {
                     from += 1;
                 }
+                // Records of earlier pieces count as long as the first of them has not left the
+                // run.
                 continues = self.before.is_some_and(|before| before.first_day >= first);
             }
             at_stop(Stop { records: start..end, from, continues });
@@ -298,6 +304,7 @@ impl<'a> Track<'a> {
     /// a copy in the order of the records.
     fn numbers_of_entities(&self, work: impl Fn(usize, &mut [i64]) + Sync) -> Vec<i64> {
         match &self.replay {
+            // Rows that are in order need no other place.
             None => self.of_entities(work),
             Some(replay) => replay.computed_in_row_order(&self.bounds, &work),
         }
@@ -332,6 +339,8 @@ impl<'a> Track<'a> {
         figures: Vec<Carried>,
     ) -> Result<Earlier> {
         if self.trailing.is_some() {
+            // With a trailing span, records leave the run later, so the records themselves are
+            // carried. Otherwise the figures so far are enough.
             let kept = records.slice(last.from, last.records.end - last.from);
             return Ok(Earlier::Records(kept.anonymous().without_others_texts()?));
         }
@@ -356,37 +365,38 @@ impl<'a> Track<'a> {
 
     /// A requested column, and what later pieces need to know of it if a last date is given. Sums
     /// begin with the opening balance.
-    pub(super) fn asked(
+    pub(super) fn requested(
         &self,
         opening: Option<Decimal>,
         table: &Table,
-        asked: &RunningColumn,
+        requested: &RunningColumn,
         (before, last): (Option<&Carried>, Option<&Stop>),
     ) -> Result<(ArrayRef, Option<Carried>)> {
-        let array = table.at(asked.place);
-        if matches!(asked.figure, Figure::Max | Figure::Min) {
-            let extreme = self.extreme(array, asked.figure == Figure::Max, before)?;
+        let array = table.at(requested.place);
+        if matches!(requested.figure, Figure::Max | Figure::Min) {
+            let extreme = self.extreme(array, requested.figure == Figure::Max, before)?;
             let of_last = |stop: &Stop| extreme.slice(self.row(stop.records.start), 1);
             let best = last.map(of_last).map(Carried::Best);
             return Ok((extreme, best));
         }
-        let opening = if asked.figure == Figure::Sum { opening } else { None };
+        let opening = if requested.figure == Figure::Sum { opening } else { None };
         let (before, count) = match before {
             Some(Carried::Sum(sum, count)) => (Some(sum), *count),
             _ => (None, 0),
         };
-        let Some((measure, first)) = Measure::begun(table, asked.place, opening, before)? else {
+        let Some((measure, first)) = Measure::begun(table, requested.place, opening, before)?
+        else {
             let number = opening.map(|number| number.to_string()).unwrap_or_default();
             return refuse("opening", number, "a number that fits the column's sums");
         };
         let of_layer = |layer: usize| (layer, first[layer], count);
         let carried = last.map(|stop| self.run_of(stop, &measure, &first, count));
-        if asked.figure == Figure::Sum
+        if requested.figure == Figure::Sum
             && let Some((units, first)) = measure.narrow_from(first[0])
         {
             return Ok((measure.narrow_sums(self.narrow_sums(units, first))?, carried));
         }
-        if asked.figure == Figure::Sum {
+        if requested.figure == Figure::Sum {
             let of_layer = |layer| self.sums(&measure, of_layer(layer), |sum, _| sum);
             let sums = measure.sums(&(0..measure.layers()).map(of_layer).collect())?;
             return Ok((sums, carried));
@@ -410,6 +420,7 @@ impl<'a> Track<'a> {
     /// The sum of the run of a date, and the number of its values, with those before the first
     /// record as far as they count.
     fn run_of(&self, stop: &Stop, measure: &Measure, first: &[i128], count: u64) -> Carried {
+        // If the run began anew after the last piece, what was carried does not count.
         let counts = stop.continues || self.before.is_none();
         let rows = || (stop.from..stop.records.end).map(|place| self.row(place));
         let of_layer = |(layer, first): (usize, &i128)| {

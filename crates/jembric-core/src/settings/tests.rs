@@ -26,7 +26,7 @@ fn given(pairs: &[(&str, Given)]) -> GivenSettings {
 #[case::negative(Given::Number(-1), Err("`newest` is -1: expected a whole number from 1"))]
 #[case::negative_text(Given::from("-1"), Err("`newest` is -1: expected a whole number from 1"))]
 #[case::beyond(Given::Number(1 << 40),
-    Err("`newest` is 1099511627776: expected a whole number from 1"))]
+    Err("`newest` is 1099511627776: expected a whole number from 1 to 4294967295"))]
 #[case::a_fraction(Given::from("1.5"), Err("`newest` is `1.5`: expected a whole number from 1"))]
 #[case::a_word(Given::from("two"), Err("`newest` is `two`: expected a whole number from 1"))]
 #[case::a_truth(Given::Truth(true), Err("`newest` is true: expected a whole number from 1"))]

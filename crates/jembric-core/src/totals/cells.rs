@@ -227,6 +227,7 @@ impl PeriodsOfRows {
         let Some((first, last)) = self.ends(used) else { return Vec::new() };
         let periods = (i64::from(last) - i64::from(first) + 1) as usize;
         let of_rows = || used.set_indices().map(|row| self.period(row));
+        // Dates far apart would make the array much longer than the list of rows.
         if periods > 8 * used.len() {
             let mut distinct: Vec<i32> = of_rows().collect();
             distinct.sort_unstable();
@@ -278,8 +279,8 @@ fn parts(
         _ => Grain::Day.holds(grain),
     };
     if !fits {
-        let asked = format!("the {}", each.column().replace('_', " "));
-        return Err(Error::TooFine { column: column.to_owned(), grain, asked });
+        let requested = format!("the {}", each.column().replace('_', " "));
+        return Err(Error::TooFine { column: column.to_owned(), grain, requested });
     }
     let (first, count) = (totals.first_part, part_count(Some(each)));
     let of_days = |part: &(dyn Fn(Day) -> u32 + Sync)| {
@@ -318,6 +319,7 @@ impl TotalCells {
         used: &BooleanBuffer,
         sources: &[FigureSource],
     ) -> Result<TotalCells> {
+        // Without a row there is no period, and so no slot.
         let (first, last) = timed.ends(used).unwrap_or((0, -1));
         let periods = (i64::from(last) - i64::from(first) + 1) as u64;
         let (entities, sides) = (groups.entities.count as u64, groups.sides.count as u64);
@@ -357,6 +359,7 @@ impl TotalCells {
                 let both = slots.iter_mut().zip(numbers);
                 both.for_each(|(slot, &number)| *slot = number.wrapping_sub(first) as u32);
             }
+            // Multiplications wrap for rows that are not used, whose periods may be far outside.
             if let Some(parts) = timed.parts.get(own.clone()) {
                 let append = |(slot, &part): (&mut u32, &u32)| {
                     *slot = slot.wrapping_mul(groups.parts).wrapping_add(part);
@@ -370,6 +373,7 @@ impl TotalCells {
                 rows.for_each(|(slot, _)| *slot = NONE);
             }
         });
+        // The counts tell which slots have a record, and serve the figures that need them.
         let counts = records_of(&slot_of, slots);
         // Only slots with a record become cells. Read in order, they are sorted already.
         let with_record = |slots: Range<usize>| -> Vec<u32> {
@@ -414,6 +418,7 @@ impl TotalCells {
             });
             Arc::new(pairs.collect::<Int64Array>())
         };
+        // A row that is not used has no number, so it has no cell.
         let when = pair(&|row| (timed.period(row).into(), timed.part(row)));
         let who = pair(&|row| (groups.entities.of_row(row).into(), groups.sides.of_row(row)));
         let numbered = Entities::of_columns(&[when, who], rows, Missing::NoEntity)?;
@@ -494,6 +499,7 @@ impl TotalCells {
         sources: &[FigureSource],
         to: impl Fn(Spot) -> Spot,
     ) -> TotalCells {
+        // Spots that move in their order, as periods do to longer ones, need no sort.
         let mut moved: Vec<(Spot, u32)> =
             self.spots.iter().map(|&spot| to(spot)).zip(0..).collect();
         if !moved.is_sorted() {
@@ -515,6 +521,7 @@ impl TotalCells {
 
     /// The places of the figures of these spots.
     pub(super) fn places(&self, spots: &[Spot]) -> Places {
+        // Usually the rows of a result are the cells themselves. Then no cell is searched for.
         if std::ptr::eq(spots, &self.spots[..]) || spots == self.spots {
             return Places::EachCell(spots.len());
         }
@@ -525,6 +532,6 @@ impl TotalCells {
 }
 
 /// A requested figure, and what it is computed from.
-pub(super) fn sources(asked: &[RequestedFigure], table: &Table) -> Result<Vec<FigureSource>> {
-    asked.iter().map(|asked| FigureSource::new(asked, table)).collect()
+pub(super) fn sources(requested: &[RequestedFigure], table: &Table) -> Result<Vec<FigureSource>> {
+    requested.iter().map(|requested| FigureSource::new(requested, table)).collect()
 }

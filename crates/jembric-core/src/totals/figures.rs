@@ -100,18 +100,18 @@ impl Places {
 }
 
 impl FigureSource {
-    pub(super) fn new(asked: &RequestedFigure, table: &Table) -> Result<FigureSource> {
-        let Some(place) = asked.place else { return Ok(FigureSource::Records) };
-        Ok(match asked.what {
+    pub(super) fn new(requested: &RequestedFigure, table: &Table) -> Result<FigureSource> {
+        let Some(place) = requested.place else { return Ok(FigureSource::Records) };
+        Ok(match requested.what {
             What::Count => FigureSource::Records,
             What::Sum | What::Mean => FigureSource::Measure {
                 measure: Measure::from_column(table, place)?,
-                mean: asked.what == What::Mean,
+                mean: requested.what == What::Mean,
             },
             What::Min | What::Max => {
                 let values =
                     Table::of_known([(table.field_at(place).clone(), table.at(place).clone())])?;
-                FigureSource::extreme(&values, asked.what == What::Max)?
+                FigureSource::extreme(&values, requested.what == What::Max)?
             }
             What::Distinct => FigureSource::values(table.at(place).clone())?,
         })
@@ -170,6 +170,8 @@ impl FigureSource {
             FigureSource::Records => Figures::Records(of_chosen(records, chosen, |count| count)),
             FigureSource::Measure { measure, .. } => {
                 let sums = match measure.narrow() {
+                    // The bounds of all values are known, so no sum needs to be checked for an
+                    // overflow.
                     // Sums that cannot exceed 64 bits take half the memory.
                     Some(units) => {
                         let sums = summed(cell_of, cells, |sum: &mut i64, row| *sum += units[row]);
@@ -184,6 +186,7 @@ impl FigureSource {
                         })
                         .collect(),
                 };
+                // Without missing values, each record has one.
                 let counts = match measure.missing() {
                     0 => of_chosen(records, chosen, |count| count),
                     _ => {
@@ -196,6 +199,8 @@ impl FigureSource {
                 Figures::Sums(sums, counts)
             }
             FigureSource::Extreme { valid, .. } => {
+                // Rows come in their order, and a row replaces another only if it is better. So the
+                // first of equal values is kept, and the result does not depend on threads.
                 let mut best = vec![NONE; cells];
                 for (row, cell) in rows() {
                     if valid.as_ref().is_none_or(|valid| valid.is_valid(row)) {
@@ -205,6 +210,7 @@ impl FigureSource {
                 Figures::Rows(of_chosen(&best, chosen, |row| row))
             }
             FigureSource::Values { numbers, .. } => {
+                // Chosen cells are numbered anew, in their order.
                 let mut place_of = Vec::new();
                 if let Some(chosen) = chosen {
                     place_of = vec![0; cells];
@@ -220,6 +226,7 @@ impl FigureSource {
     /// Replaces the best row so far if this row is better.
     fn better(&self, best: &mut u32, row: u32) {
         let FigureSource::Extreme { order, greatest, .. } = self else { return };
+        // The order of values is the order of these numbers, for texts as well.
         let number = |row: u32| order.of_row(row as usize);
         let is_better = *best == NONE
             || row != NONE
@@ -241,6 +248,7 @@ impl FigureSource {
                 let sums = sums.iter().map(|layer| together(layer, to, cells)).collect();
                 Figures::Sums(sums, together(counts, to, cells))
             }
+            // These are exact integers, so their order does not matter.
             Figures::LongSums(sums, counts) => {
                 let mut long = vec![Limbs::default(); cells];
                 sums.iter().zip(to).for_each(|(sum, &to)| long[to as usize].add_all(sum));
@@ -253,6 +261,7 @@ impl FigureSource {
                     .for_each(|(&row, &to)| self.better(&mut best[to as usize], row));
                 Figures::Rows(best)
             }
+            // A value that two of the cells have is counted once in the new cell.
             Figures::Pairs(pairs) => Figures::Pairs(different(
                 pairs.iter().map(|&(cell, value)| (to[cell as usize], value)).collect(),
             )),
@@ -276,6 +285,7 @@ impl FigureSource {
                 }
                 Places::Listed(_) => whole(&|cell| counts[cell]),
             },
+            // The pairs are distinct, so the number of those of a cell is the number of its values.
             (_, Figures::Pairs(pairs)) => {
                 let mut counts = Vec::new();
                 for &(cell, _) in pairs {
@@ -307,6 +317,7 @@ impl FigureSource {
                 Arc::new(places.iter().map(sum).collect::<Result<Float64Array>>()?)
             }
             (FigureSource::Measure { measure, .. }, Figures::Sums(sums, _)) => {
+                // Usually every cell is a row, and the sums become the column as they are.
                 if let Places::EachCell(_) = places {
                     return measure.sums(sums);
                 }
@@ -367,6 +378,8 @@ impl FigureSource {
         Ok(match self {
             FigureSource::Records => FigureSource::Records,
             FigureSource::Measure { measure, mean } => {
+                // Floats of different batches may have different scales. As long integers all have
+                // the same, so they can be added.
                 for figures in figures {
                     if let Figures::Sums(sums, counts) = figures
                         && let Some(long) = measure.long_sums(sums)
@@ -377,6 +390,8 @@ impl FigureSource {
                 FigureSource::Measure { measure: measure.without_rows(), mean }
             }
             FigureSource::Extreme { field, array, greatest, .. } => {
+                // Each cell refers to one row. Those rows are kept, and the cells refer to their
+                // new places.
                 let mut used = Vec::new();
                 for figures in figures {
                     let Figures::Rows(rows) = figures else { continue };
@@ -391,6 +406,8 @@ impl FigureSource {
             }
             FigureSource::Values { array, numbers } => {
                 let mut used = Vec::new();
+                // A value gets a new number when a cell is the first to refer to it. Its first row
+                // has the value itself.
                 let mut new = vec![NONE; numbers.len()];
                 let mut first_rows = vec![NONE; numbers.len()];
                 for (row, &number) in
@@ -429,6 +446,8 @@ impl FigureSource {
                 FigureSource::Extreme { field, array, greatest, .. },
                 FigureSource::Extreme { array: more, .. },
             ) => {
+                // The values of the other follow those of this one, so its references move by as
+                // many places.
                 let before = array.len() as u32;
                 let [_, of_other] = figures;
                 for figures in of_other {
@@ -445,6 +464,7 @@ impl FigureSource {
                     both.len(),
                     Missing::NoEntity,
                 )?;
+                // A value of both parts gets one number, so that it is counted once.
                 let (numbers, bases) = (distinct.ids(), [0, array.len()]);
                 for (figures, base) in figures.into_iter().zip(bases) {
                     for figures in figures {
@@ -593,13 +613,19 @@ fn summed<T: Copy + Default + AddAssign + Send + Sync>(
         sums
     };
     let (rows, threads) = (cell_of.len(), rayon::current_num_threads());
+    // To start threads costs more than to add up so few rows.
     if rows < 2 * ROWS_A_THREAD || threads == 1 {
         return of_rows(0..rows);
     }
+    // So many cells would not fit into the caches once for each thread, or merging them would take
+    // longer than adding up. Each thread reads all rows instead, and adds up those of its own
+    // cells.
     if cells > CELLS_FOR_THREADS || cells * threads > rows {
         let mut sums = vec![T::default(); cells];
         parallel::fill(&mut sums, cells.div_ceil(threads), |first, sums| {
             for (row, &cell) in cell_of.iter().enumerate() {
+                // The subtraction wraps for the cells before its first one, which are then out of
+                // bounds, as NONE is.
                 if let Some(sum) = sums.get_mut((cell as usize).wrapping_sub(first)) {
                     add(sum, row);
                 }
@@ -607,6 +633,7 @@ fn summed<T: Copy + Default + AddAssign + Send + Sync>(
         });
         return sums;
     }
+    // The parts are added in their order, so that the result is the same in every run.
     let part = |n: usize| rows * n / threads..rows * (n + 1) / threads;
     let plus = |mut sums: Vec<T>, more: Vec<T>| {
         sums.iter_mut().zip(more).for_each(|(sum, more)| *sum += more);

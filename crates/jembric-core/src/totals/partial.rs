@@ -89,9 +89,11 @@ impl PartialTotals {
         groups: Groups,
         context: &Context,
     ) -> Result<(PartialTotals, Table)> {
-        let sources = sources(&totals.asked, table)?;
+        let sources = sources(&totals.requested, table)?;
         let by_date = DatedRows::by_date(totals, table, context)?;
+        // A row is kept if it counts at any of its dates, and set aside if it has none of them.
         let used = over(&by_date, |dated| &dated.used, |one, other| one | other);
+        // Among several dates, a row without one of them still counts at the others.
         let undated = over(&by_date, |dated| &dated.undated, |one, other| one & other);
         let outside = &!&used & &!&undated;
         let masks = RowMasks {
@@ -101,9 +103,9 @@ impl PartialTotals {
         };
         let (tally, set_aside) = masks.tally(table, &totals.accounting)?;
         // A missing cell is counted once, even if several figures use it.
-        let asked = totals.asked.iter().zip(&sources);
-        let missing = asked.filter_map(|(asked, source)| {
-            Some((asked.place?, source.missing(|row| used.value(row), table.rows())))
+        let requested = totals.requested.iter().zip(&sources);
+        let missing = requested.filter_map(|(requested, source)| {
+            Some((requested.place?, source.missing(|row| used.value(row), table.rows())))
         });
         let part = PartialTotals {
             missing: missing.collect(),
@@ -200,6 +202,8 @@ impl PartialTotals {
     /// Merges the cells of both, whose entities and columns have the same numbers.
     pub(super) fn merged(self, other: PartialTotals) -> Result<PartialTotals> {
         let (mut one, mut other) = (self.compact()?, other.compact()?);
+        // The figures refer to values of their own part. They are redirected to the merged ones
+        // before the cells are merged.
         let mut sources = Vec::new();
         let pairs =
             std::mem::take(&mut one.sources).into_iter().zip(std::mem::take(&mut other.sources));
@@ -229,6 +233,7 @@ impl PartialTotals {
         let cells =
             by_date.iter().map(|dated: &PartialDatedTotals| dated.cells.spots.len()).sum::<usize>();
         // Values that are no cell's least or greatest any more are forgotten from time to time.
+        // Each compaction halves the values at least, so the work for each value is constant.
         let is_compact = sources.iter().all(|source| source.extremes() <= 2 * cells);
         let part = PartialTotals {
             groups: other.groups,
@@ -319,12 +324,16 @@ impl DatedRows {
     ) -> Result<PartialDatedTotals> {
         let DatedRows { timed, instants, used, undated, outside } = self;
         let all = BooleanBuffer::new_set(table.rows());
-        let sums = totals.asked.iter().enumerate().filter(|(_, asked)| asked.what == What::Sum);
-        let sums = sums.filter_map(|(figure, asked)| {
-            let column = table.at(asked.place?);
+        let sums = totals
+            .requested
+            .iter()
+            .enumerate()
+            .filter(|(_, requested)| requested.what == What::Sum);
+        let sums = sums.filter_map(|(figure, requested)| {
+            let column = table.at(requested.place?);
             let sum = |rows: &BooleanBuffer| ExactSum::of_column(column, rows);
             let reconciled = Reconciled {
-                column: asked.column.clone(),
+                column: requested.column.clone(),
                 came_in: sum(&all),
                 kept: sum(&used),
                 dropped: sum(&outside),

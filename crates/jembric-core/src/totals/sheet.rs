@@ -73,6 +73,8 @@ fn with_every_combination(part: PartialTotals, most: u64) -> Result<PartialTotal
         let advice = Smaller::FewerKeys;
         return Err(Error::TooManyRows { rows, most, widest: None, advice });
     }
+    // The combinations are the digits of a number: the last key changes with every row, the one
+    // before it once for all of its values, and so on.
     let mut repeats = rows;
     let mut columns = Vec::new();
     for values in &values {
@@ -101,6 +103,7 @@ impl<'a> Sheet<'a> {
         if let Some(range) = self.totals.range {
             return Some(axis.range(range));
         }
+        // A part of the rows has the periods of all rows, so that all parts have the same ones.
         if let Some(all) = &self.totals.of_all {
             return all.overall.periods;
         }
@@ -111,23 +114,27 @@ impl<'a> Sheet<'a> {
     /// The spots of the result's rows.
     fn rows(&self, context: &Context) -> Result<Cow<'a, [Spot]>> {
         let TotalsPlan { dates, per, dense, side, .. } = self.totals;
+        // All rows belong to the last one, which is not a spot.
         if self.totals.only_last_row {
             return Ok(Cow::Borrowed(&[]));
         }
         if dates.is_empty() && per.is_empty() {
             return Ok(vec![Spot::default()].into());
         }
+        // With one date and no columns side by side, the cells are the rows, in their order.
         if let ([dated], true, false) = (&self.part.by_date[..], side.is_empty(), dense) {
             return Ok(Cow::Borrowed(&dated.cells.spots));
         }
         if !dense {
             let spots = self.part.by_date.iter().flat_map(|dated| &dated.cells.spots);
+            // Every date has cells of its own, and a row has all columns side by side.
             let mut rows: Vec<Spot> = spots.map(|spot| Spot { side: 0, ..*spot }).collect();
             rows.sort_unstable();
             rows.dedup();
             return Ok(rows.into());
         }
         let (first, last) = match self.axis() {
+            // Without a record there is no period, and no row.
             Some(_) => self.ends().unwrap_or((0, -1)),
             None => (0, 0),
         };
@@ -144,7 +151,7 @@ impl<'a> Sheet<'a> {
             return Err(Error::TooManyRows { rows, most, widest, advice });
         }
         // A spot, the keys, and each figure in each column.
-        let figures = (self.totals.asked.len()
+        let figures = (self.totals.requested.len()
             * self.part.by_date.len()
             * self.part.groups.sides.count.max(1)) as u64;
         let row_bytes = 24 + self.part.groups.entities.values.row_bytes() + 32 * figures;
@@ -160,9 +167,11 @@ impl<'a> Sheet<'a> {
     fn answer(&self) -> Result<Table> {
         let mut columns = self.key_columns()?;
         let dates = &self.totals.suffixes;
-        for ((asked, source), figure) in self.totals.asked.iter().zip(&self.part.sources).zip(0..) {
+        for ((requested, source), figure) in
+            self.totals.requested.iter().zip(&self.part.sources).zip(0..)
+        {
             for (dated, suffix) in self.part.by_date.iter().zip(dates) {
-                let name = format!("{}{suffix}", asked.name);
+                let name = format!("{}{suffix}", requested.name);
                 match self.totals.side.first() {
                     Some(_) => columns.extend(self.side_by_side(dated, source, figure, &name)?),
                     None => {
@@ -214,7 +223,9 @@ impl<'a> Sheet<'a> {
         figure: usize,
         name: &str,
     ) -> Result<Vec<(Field, ArrayRef)>> {
-        let several = self.totals.asked.len() * self.part.by_date.len() > 1;
+        // A column has the name of its value; if there are several figures, that of the figure
+        // comes first.
+        let several = self.totals.requested.len() * self.part.by_date.len() > 1;
         let named =
             |value: &str| if several { format!("{name}_{value}") } else { value.to_owned() };
         let values = &self.part.groups.sides.values;
@@ -273,15 +284,15 @@ impl<'a> Sheet<'a> {
                 .map(|dated| dated.cells.put_together(&self.part.sources, &to))
                 .collect();
             let wider: Vec<Spot> = self.rows.iter().map(|&spot| to(spot)).collect();
-            for ((asked, source), figure) in
-                self.totals.asked.iter().zip(&self.part.sources).zip(0..)
+            for ((requested, source), figure) in
+                self.totals.requested.iter().zip(&self.part.sources).zip(0..)
             {
                 for ((dated, together), suffix) in
                     self.part.by_date.iter().zip(&together).zip(dates)
                 {
-                    let share = asked.share.as_ref().map(|share| format!("{share}{suffix}"));
+                    let share = requested.share.as_ref().map(|share| format!("{share}{suffix}"));
                     let (name, share) =
-                        scope.names(&format!("{}{suffix}", asked.name), share.as_deref());
+                        scope.names(&format!("{}{suffix}", requested.name), share.as_deref());
                     let (mut own, mut whole) =
                         (dated.cells.places(&self.rows), together.places(&wider));
                     if self.totals.has_last_row() {
@@ -418,8 +429,8 @@ impl<'a> Sheet<'a> {
             Warning::of_periods_in_part(range, periods, None).into_iter().collect();
         for scope in &self.totals.scopes {
             let Scope::Periods(longer) = scope else { continue };
-            for asked in &self.totals.asked {
-                let (name, _) = scope.names(&asked.name, None);
+            for requested in &self.totals.requested {
+                let (name, _) = scope.names(&requested.name, None);
                 warnings.extend(Warning::of_periods_in_part(
                     range,
                     *longer,

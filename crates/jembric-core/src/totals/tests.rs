@@ -30,13 +30,13 @@ fn names(table: &Table) -> String {
 
 #[test]
 fn totals_have_a_row_for_each_month_and_class_and_sums_are_compared() {
-    let asked = monthly()
+    let requested = monthly()
         .per(["class"])
         .sum(["amount"])
         .mean(["amount"])
         .min(["issued"])
         .max(["amount as most"]);
-    let outcome = asked.count().distinct(["berth"]).apply(&dues()).unwrap();
+    let outcome = requested.count().distinct(["berth"]).apply(&dues()).unwrap();
     assert_eq!(
         names(&outcome.table),
         "month class sum_amount mean_amount min_issued most distinct_berth count"
@@ -343,8 +343,8 @@ proptest! {
             .map(|((period, _, key), rows)| format!("{} {} {}", label(*period), who(*key),
                 figures(rows)))
             .collect();
-        let asked = everything().date(["day"]).grain(grain).per(["who"]);
-        let outcome = asked.apply(&table_of(&rows)).unwrap();
+        let requested = everything().date(["day"]).grain(grain).per(["who"]);
+        let outcome = requested.apply(&table_of(&rows)).unwrap();
         prop_assert_eq!(shown(&outcome.table), &expected[..]);
         prop_assert!(outcome.ledger.balances());
         prop_assert_eq!(&outcome.ledger.reconciled[0].kept,
@@ -353,7 +353,7 @@ proptest! {
         // In any order, and the same for floats that are exact.
         let mut turned = rows.clone();
         turned.reverse();
-        let again = asked.clone().sum(["float"]).apply(&table_of(&turned)).unwrap().table;
+        let again = requested.clone().sum(["float"]).apply(&table_of(&turned)).unwrap().table;
         let floats = again.column("sum_float").unwrap().as_primitive::<Float64Type>().values()
             .to_vec();
         let whole = outcome.table.column("sum_n").unwrap().as_primitive::<Int64Type>().values()
@@ -361,7 +361,7 @@ proptest! {
         prop_assert_eq!(floats, whole.iter().map(|&n| n as f64 / 8.0).collect::<Vec<_>>());
 
         // Over all periods and all entities, each computed from the rows, as the margins are.
-        let beside = asked.clone().beside(["all"]).beside_every(["who"]).apply(&table_of(&rows))
+        let beside = requested.clone().beside(["all"]).beside_every(["who"]).apply(&table_of(&rows))
             .unwrap().table;
         let dated: Vec<Row> = rows.iter().filter(|row| row.1.is_some()).copied().collect();
         for (n, (number, _, key)) in groups.keys().enumerate() {
@@ -376,18 +376,18 @@ proptest! {
             prop_assert_eq!(over(8, &[0, 2, 3, 4, 5, 6]), figures(&of_entity));
             prop_assert_eq!(over(16, &[0, 1, 2, 3, 4, 5]), figures(&of_period));
         }
-        let margins = asked.margins().apply(&table_of(&rows)).unwrap().table;
+        let margins = requested.margins().apply(&table_of(&rows)).unwrap().table;
         prop_assert_eq!(shown(&margins).pop().unwrap(), format!("- - {}", figures(&dated)));
 
         // Entities that are processed separately and merged give the whole.
         let table = table_of(&rows);
-        let asked = everything().date(["day"]).grain(grain).per(["who"]);
+        let requested = everything().date(["day"]).grain(grain).per(["who"]);
         let (one, other): (Vec<u32>,
             Vec<u32>) = (0..rows.len() as u32).partition(|&row| rows[row as usize].0 == Some(0));
         let mut parts = Vec::new();
         let mut ledgers = Vec::new();
         for part in [one, other] {
-            let outcome = asked.apply(&table.take(&UInt32Array::from(part)).unwrap()).unwrap();
+            let outcome = requested.apply(&table.take(&UInt32Array::from(part)).unwrap()).unwrap();
             parts.extend(shown(&outcome.table));
             ledgers.push(outcome.ledger);
         }

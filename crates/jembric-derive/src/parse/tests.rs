@@ -41,8 +41,8 @@ fn latest() -> Operation {
 fn fields_are_settings_in_their_order() {
     let Operation { ident, name, does, answers, settings, others } = latest();
     assert_eq!((ident.to_string().as_str(), name.value().as_str()), ("Latest", "latest"));
-    assert_eq!(does.value(), "Keep the latest record of each entity");
-    assert_eq!(answers.value(), "What does each vessel's record say now?");
+    assert_eq!(does.unwrap().value(), "Keep the latest record of each entity");
+    assert_eq!(answers.unwrap().value(), "What does each vessel's record say now?");
     let names: Vec<&str> = settings.iter().map(|setting| setting.name.as_str()).collect();
     assert_eq!(names, ["date", "newest-dates", "mark-them", "ties"]);
     assert_eq!(others, ["cache"]);
@@ -111,7 +111,7 @@ fn missing_and_unknown_settings_are_explained() {
         "#[settings(name = \"…\")] is missing"
     );
     let without_does = parse_quote!(
-        #[settings(name = "a")]
+        #[settings(name = "a", answers = "What?")]
         struct Latest {
             a: u8,
         }

@@ -38,12 +38,12 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     match &places {
         Places::Days(_, periods) if *periods != Periods::DAYS && periods.grain() != Grain::Hour => {
             let (grain, asked) = (periods.grain(), "days".to_owned());
-            return Err(Error::TooFine { column, grain, asked }.of_setting("along"));
+            return Err(Error::TooFine { column, grain, requested: asked }.of_setting("along"));
         }
         Places::Numbers(_) | Places::Classes => {
             return Err(Error::NothingToDraw { setting: "along", needs: "a column of dates" });
         }
-        Places::Moments(_, Some(zone)) => reading.judged.zone = Some(zone.to_string()),
+        Places::Moments(_, Some(zone)) => reading.rows_left_out.zone = Some(zone.to_string()),
         _ => {}
     }
     reading.set_aside(Reason::NoDate, places.missing(table.rows()));

@@ -160,7 +160,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     let is_instant =
         [&starts, &ends].iter().any(|places| matches!(places, Places::Moments(_, Some(_))));
     if is_instant {
-        reading.judged.zone = Some(context.zone.to_string());
+        reading.rows_left_out.zone = Some(context.zone.to_string());
     }
     let is_exclusive = reading.chosen.is_exclusive;
     let extents = Extents { starts: &starts, ends: &ends, context, is_instant, is_exclusive };

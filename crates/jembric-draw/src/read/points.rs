@@ -24,7 +24,7 @@ pub(super) fn content(reading: &mut Reading<'_>) -> Result<Content> {
     }
     reading.set_aside(Reason::NoDate, places.missing(table.rows()));
     if let (Places::Moments(_, Some(zone)), true) = (&places, places.is_time()) {
-        reading.judged.zone = Some(zone.to_string());
+        reading.rows_left_out.zone = Some(zone.to_string());
     }
     if reading.chosen.of.is_empty() {
         return rows(reading, &places);

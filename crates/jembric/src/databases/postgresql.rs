@@ -1,7 +1,7 @@
 //! PostgreSQL, by the client of the crate `postgres`.
 //!
 //! `connect` opens connections as the URI and the environment say, with `passwords` and `tls`;
-//! `told` puts errors in plain words; `wire` has the types of columns, and `decode` and `encode`
+//! `into_error` puts errors in plain words; `wire` has the types of columns, and `decode` and `encode`
 //! convert between their binary forms and columns; `write` writes tables. `cancel` cancels queries
 //! when the process is told to end.
 
@@ -432,14 +432,14 @@ impl Source for Copied<'_> {
             let decoding = scope.spawn(move || {
                 let (mut is_first, mut bytes) = (true, 0);
                 for piece in pieces {
-                    decoder.add(&piece).map_err(|bad| bad.told(name))?;
+                    decoder.add(&piece).map_err(|bad| bad.into_error(name))?;
                     bytes += piece.len() as u64;
                     if decoder.rows() >= BATCH || bytes >= most_bytes {
                         (is_first, bytes) = (false, 0);
                         let _ = to_caller.send(decoder.batch(name)?);
                     }
                 }
-                decoder.expect_end().map_err(|bad| bad.told(name))?;
+                decoder.expect_end().map_err(|bad| bad.into_error(name))?;
                 if is_first || decoder.rows() > 0 {
                     let _ = to_caller.send(decoder.batch(name)?);
                 }

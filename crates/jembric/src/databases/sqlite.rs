@@ -40,7 +40,7 @@ impl std::fmt::Debug for Sqlite {
 }
 
 /// The error of SQLite, in plain words.
-fn told(name: &str, error: &rusqlite::Error) -> Error {
+fn sqlite_error(name: &str, error: &rusqlite::Error) -> Error {
     let code = error.sqlite_error_code();
     let reason = match error {
         rusqlite::Error::SqliteFailure(_, Some(message)) => message.clone(),
@@ -100,12 +100,12 @@ impl Sqlite {
             connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
             Ok(connection)
         };
-        let connection = open().map_err(|error| told(&name, &error))?;
+        let connection = open().map_err(|error| sqlite_error(&name, &error))?;
         Ok(Sqlite { name, connection })
     }
 
-    fn told(&self, error: &rusqlite::Error) -> Error {
-        told(&self.name, error)
+    fn sqlite_error(&self, error: &rusqlite::Error) -> Error {
+        sqlite_error(&self.name, error)
     }
 
     /// The names of tables and views, each with its kind.
@@ -120,7 +120,7 @@ impl Sqlite {
 
     /// The name of a table as the database writes it. Case does not matter to SQLite.
     fn table(&self, wanted: &str) -> Result<String> {
-        let known = self.listed().map_err(|error| self.told(&error))?;
+        let known = self.listed().map_err(|error| self.sqlite_error(&error))?;
         let known: Vec<String> = known.into_iter().map(|(name, _)| name).collect();
         let found = known.iter().find(|name| name.eq_ignore_ascii_case(wanted));
         found.cloned().ok_or_else(|| no_such_table(&self.name, wanted, &known))
@@ -147,7 +147,8 @@ impl Sqlite {
             Wanted::Query(query) => {
                 let query = without_end(query);
                 // In a query inside another one, SQLite renames columns of equal names.
-                let alone = self.connection.prepare(query).map_err(|error| self.told(&error))?;
+                let alone =
+                    self.connection.prepare(query).map_err(|error| self.sqlite_error(&error))?;
                 let names: Vec<String> = alone.column_names().map(str::to_owned).collect();
                 refuse_twice(&self.name, &names)?;
                 // A comment at the end of the query ends with its line.
@@ -155,7 +156,8 @@ impl Sqlite {
             }
             Wanted::Table(table) => {
                 let table = self.table(table)?;
-                let (key, has_numbers) = self.key(&table).map_err(|error| self.told(&error))?;
+                let (key, has_numbers) =
+                    self.key(&table).map_err(|error| self.sqlite_error(&error))?;
                 let sql = format!("main.{}", quoted(&table));
                 // Another order could follow from an index, and row numbers with it.
                 let order = if has_numbers && !shadows_rowid(&self.connection, &sql) {
@@ -183,7 +185,7 @@ impl Sqlite {
             Some(names) => names.iter().map(|name| quoted(name)).collect::<Vec<_>>().join(", "),
         };
         let sql = format!("select {list} from {}{}", source.sql, source.order);
-        self.connection.prepare(&sql).map_err(|error| self.told(&error))
+        self.connection.prepare(&sql).map_err(|error| self.sqlite_error(&error))
     }
 }
 
@@ -207,7 +209,7 @@ struct Source {
 
 impl Snapshot for Sqlite {
     fn names(&mut self) -> Result<Vec<DatabaseTable>> {
-        let names = self.listed().map_err(|error| self.told(&error))?;
+        let names = self.listed().map_err(|error| self.sqlite_error(&error))?;
         let table = |(name, kind)| DatabaseTable { name, is_view: kind == "view", rows: None };
         Ok(names.into_iter().map(table).collect())
     }
@@ -276,8 +278,8 @@ impl Snapshot for Sqlite {
             checks_text: false,
             piece: PIECE,
         };
-        let told = |error| match error {
-            Unread::Sqlite(error) => self.told(&error),
+        let sqlite_error = |error| match error {
+            Unread::Sqlite(error) => self.sqlite_error(&error),
             Unread::Cell { row, column, problem, advice } => failed(
                 &self.name,
                 format!("row {row}: column `{}`: {problem}", names[column]),
@@ -294,7 +296,7 @@ impl Snapshot for Sqlite {
             HowMany::First(_) => false,
         };
         if fits {
-            let read = in_pieces(&mut all, &mut statement, reading).map_err(told)?;
+            let read = in_pieces(&mut all, &mut statement, reading).map_err(sqlite_error)?;
             if read.fits() {
                 return Ok(Answer { rows: Rows::Pieces(Box::new(read)), key });
             }
@@ -310,7 +312,7 @@ impl Snapshot for Sqlite {
             piece.clear();
             Some(piece)
         })
-        .map_err(told)?;
+        .map_err(sqlite_error)?;
         written?;
         let texts = vec![false; names.len()];
         let rows = CsvRows { names, texts, csv: csv.finish(&self.name)?, jumps: Vec::new() };

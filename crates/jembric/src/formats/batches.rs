@@ -232,8 +232,8 @@ impl Columnar {
             Columnar::ArrowStream => ("Arrow stream", arrow::LEFT_OUT),
         };
         let damaged = || format!("this is not a complete {what}: {error}");
-        let told = left_out.map_or_else(damaged, str::to_owned);
-        let source = io::Error::new(io::ErrorKind::InvalidData, told);
+        let problem = left_out.map_or_else(damaged, str::to_owned);
+        let source = io::Error::new(io::ErrorKind::InvalidData, problem);
         Error::Read { file: name.to_owned(), source, nearest: None }
     }
 }

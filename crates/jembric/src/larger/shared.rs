@@ -217,16 +217,16 @@ impl Shared<'_> {
                 take(batch)
             })?;
             accounted.outcome.table = columns.unwrap_or(accounted.outcome.table);
-            return self.told_to_others(accounted);
+            return self.shared_with_others(accounted);
         }
         self.of_first(take)
     }
 
     /// Tells the other processes what came of a step that process 0 did alone.
-    fn told_to_others(&self, accounted: Accounted) -> Result<Accounted> {
+    fn shared_with_others(&self, accounted: Accounted) -> Result<Accounted> {
         let Outcome { table, ledger, set_aside, .. } = &accounted.outcome;
-        let told = (table.emptied(), ledger.clone(), set_aside.emptied());
-        self.exchange.broadcast_from_first(Some(&told))?;
+        let account = (table.emptied(), ledger.clone(), set_aside.emptied());
+        self.exchange.broadcast_from_first(Some(&account))?;
         Ok(accounted)
     }
 
@@ -435,7 +435,7 @@ impl Shared<'_> {
     fn merged(&self, fold: Fold, take: &mut Take<'_>) -> Result<Accounted> {
         let Some(all) = self.state_of_all(fold, 0)? else { return self.of_first(take) };
         let outcome = delivered(take, |sink| all.finish_into(sink))?;
-        self.told_to_others(Accounted::from_outcome(self.larger.without_needless_rows(outcome)))
+        self.shared_with_others(Accounted::from_outcome(self.larger.without_needless_rows(outcome)))
     }
 
     /// Gives the rows of batches that follow each other the numbers of a table at a place: their

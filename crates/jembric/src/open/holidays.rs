@@ -28,7 +28,7 @@ const ONLY: &str = "c1";
 pub fn holidays_reading() -> Reading {
     // A table with names of its own has its dates in the first column, which is then the only one
     // to be read.
-    Reading::new().no_header(true).read(ONLY, "text").one_of_several().only([ONLY])
+    Reading::new().no_header().read(ONLY, "text").one_of_several().only([ONLY])
 }
 
 /// The days in a table that was read in this way; see [`holidays`].

@@ -195,7 +195,7 @@ pub(crate) struct Filling<'a> {
     buffer: u32,
     long_texts: Vec<u8>,
     forms: u16,
-    told: RowFacts,
+    facts: RowFacts,
 }
 
 /// What is recorded about the rows, whatever their type.
@@ -226,23 +226,23 @@ impl<'a> Filling<'a> {
         // Most cells have values, so only the others are marked.
         let mut valid = BooleanBufferBuilder::new(most);
         valid.append_n(most, true);
-        let told = RowFacts { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
-        Filling { kind, conventions, stretch, buffer, long_texts: Vec::new(), forms: 0, told }
+        let facts = RowFacts { rows: 0, valid, misfits: 0, first_misfits: Vec::new() };
+        Filling { kind, conventions, stretch, buffer, long_texts: Vec::new(), forms: 0, facts }
     }
 
     /// Fills in the cells of the next rows.
     pub(crate) fn extend(&mut self, cells: ColumnCells<'_, impl Iterator<Item = (usize, usize)>>) {
-        let Filling { kind, conventions, stretch, buffer, long_texts, forms, told } = self;
+        let Filling { kind, conventions, stretch, buffer, long_texts, forms, facts } = self;
         let comma = conventions.decimal_comma;
         match (stretch, *kind) {
             // Only text keeps its outer blanks.
-            (ColumnPart::Texts(views), _) => told.put(views, cells, |text, (start, end), _| {
+            (ColumnPart::Texts(views), _) => facts.put(views, cells, |text, (start, end), _| {
                 let whole = &text[start..end];
                 short_view(text, start, whole.len())
                     .or_else(|| long_view(whole, *buffer, long_texts))
             }),
             (ColumnPart::Days(days), CellType::Date(order)) => {
-                told.put(days, cells, |_, _, cell| {
+                facts.put(days, cells, |_, _, cell| {
                     if let Some(day) = notation::iso_day(cell) {
                         *forms |= 1 << Form::YearDash as u16;
                         return Some(day.number());
@@ -255,7 +255,7 @@ impl<'a> Filling<'a> {
                 })
             }
             (ColumnPart::Numbers(micros), CellType::Moment { order, instant }) => {
-                told.put(micros, cells, |_, _, cell| {
+                facts.put(micros, cells, |_, _, cell| {
                     let written = notation::read(cell)
                         .ok()
                         .filter(|written| written.offset.is_some() == *instant)?;
@@ -264,32 +264,32 @@ impl<'a> Filling<'a> {
                 })
             }
             (ColumnPart::Numbers(numbers), CellType::Integer) => {
-                told.put(numbers, cells, |_, _, cell| integer(cell))
+                facts.put(numbers, cells, |_, _, cell| integer(cell))
             }
             (ColumnPart::Numbers(units), CellType::Decimal { places }) => {
-                told.put(units, cells, |_, _, cell| decimal(cell, *places, comma));
+                facts.put(units, cells, |_, _, cell| decimal(cell, *places, comma));
             }
             (ColumnPart::Wide(units), CellType::WideDecimal { places }) => {
-                told.put(units, cells, |_, _, cell| wide_decimal(cell, *places, comma));
+                facts.put(units, cells, |_, _, cell| wide_decimal(cell, *places, comma));
             }
             (ColumnPart::Floats(floats), _) => {
-                told.put(floats, cells, |_, _, cell| float(cell, comma))
+                facts.put(floats, cells, |_, _, cell| float(cell, comma))
             }
             (ColumnPart::Booleans(booleans), _) => {
-                told.put(booleans, cells, |_, _, cell| boolean(cell))
+                facts.put(booleans, cells, |_, _, cell| boolean(cell))
             }
             (ColumnPart::Days(days), CellType::Periods(grain)) => {
-                told.put(days, cells, |_, _, cell| {
+                facts.put(days, cells, |_, _, cell| {
                     label(cell)
                         .filter(|(labelled, _)| labelled == grain)
                         .map(|(_, day)| day.number())
                 })
             }
             (ColumnPart::Days(days), CellType::Given(given)) => {
-                told.put(days, cells, |_, _, cell| Some(given.day(cell)?.number()));
+                facts.put(days, cells, |_, _, cell| Some(given.day(cell)?.number()));
             }
             (ColumnPart::Numbers(micros), CellType::Given(given)) => {
-                told.put(micros, cells, |_, _, cell| given.micros(cell));
+                facts.put(micros, cells, |_, _, cell| given.micros(cell));
             }
             // A value where none was expected. No other type is stored in such a part.
             (
@@ -298,7 +298,7 @@ impl<'a> Filling<'a> {
                 | ColumnPart::Numbers(_)
                 | ColumnPart::Wide(_),
                 _,
-            ) => told.put::<u8>(&mut [], cells, |_, _, _| None),
+            ) => facts.put::<u8>(&mut [], cells, |_, _, _| None),
         }
     }
 
@@ -306,7 +306,7 @@ impl<'a> Filling<'a> {
         let Filling {
             long_texts,
             forms,
-            told: RowFacts { rows, mut valid, misfits, first_misfits },
+            facts: RowFacts { rows, mut valid, misfits, first_misfits },
             ..
         } = self;
         valid.truncate(rows);

@@ -118,6 +118,13 @@ fn directives(column: &str, format: &str, century: Option<i16>) -> Result<Direct
     let wrong = |value: String, expected: &str| {
         Err(Error::Setting { setting: "read", value, expected: expected.to_owned() })
     };
+    if let Some(first) = century.filter(|first| !(1..=9900).contains(first)) {
+        return Err(Error::Setting {
+            setting: "century",
+            value: first.to_string(),
+            expected: "a year from 1 to 9900".to_owned(),
+        });
+    }
     match Directives::new(format, century) {
         None => {
             let expected = "`month`, `quarter`, `week`, `year`, `serial`, `julian-day`, \

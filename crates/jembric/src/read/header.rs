@@ -36,8 +36,9 @@ impl Header {
                 return Err(Error::Empty { file: source.name.clone() });
             }
             let quoting = !reading.no_quotes;
-            let separator =
-                reading.separator.unwrap_or_else(|| likely_separator(&head[start..], quoting));
+            let separator = reading
+                .separator
+                .map_or_else(|| likely_separator(&head[start..], quoting), |given| given.0);
             let records = Records { file: &source.name, separator, quoting, columns: 0 };
             let mut reader = records.reader();
             let mut record = Record::default();

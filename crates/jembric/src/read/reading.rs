@@ -1,15 +1,31 @@
 //! [`Reading`]: how a file is read, and what is detected from the file itself.
 
 use crate::{
+    CoreError, Setting,
     error::{Error, Result},
     formats::csv_rows::RowRules,
+    settings::{self, FromGiven, Given},
 };
-use jembric_core::calendar::notation::Order;
-use std::{collections::BTreeSet, fmt, path::PathBuf, sync::Arc};
+use serde::{Serialize, Serializer};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fmt,
+    path::PathBuf,
+    sync::Arc,
+};
 
 /// Receives the bytes read so far and the bytes in all, from any thread.
 #[derive(Clone)]
 pub(crate) struct Progress(pub(crate) Arc<dyn Fn(u64, u64) + Send + Sync>);
+
+impl PartialEq for Progress {
+    /// Two functions are equal if they are the same one.
+    fn eq(&self, other: &Progress) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+}
+
+impl Eq for Progress {}
 
 impl fmt::Debug for Progress {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -32,32 +48,162 @@ impl fmt::Debug for Progress {
 ///
 /// Errors name the file, the line and what was expected. Cost: one pass over the text on all
 /// threads, and memory for the columns.
-#[derive(Clone, Debug, Default)]
+///
+/// ```
+/// use jembric::io::{DateOrder, Reading};
+///
+/// let text = "day;level_m\n03/04/2025;2,5\n";
+/// let reading = Reading::new().date_order(DateOrder::Dmy).decimal_comma();
+/// let table = reading.stream("gauge.csv", text.as_bytes())?;
+/// assert_eq!(table.shape().to_string(), "day date, level_m decimal");
+/// # Ok::<(), jembric::Error>(())
+/// ```
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
+#[settings(name = "reading")]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
 pub struct Reading {
-    pub(crate) separator: Option<u8>,
-    pub(crate) encoding: Option<String>,
-    pub(crate) decimal_comma: bool,
-    pub(crate) no_header: bool,
-    pub(crate) no_quotes: bool,
-    pub(crate) missing: Vec<String>,
-    pub(crate) order: Option<Order>,
-    pub(crate) year_first_only: bool,
-    pub(crate) formats: Vec<(String, String)>,
+    /// Read a column as `FORMAT`: strptime directives (`day=%d.%m.%y`), or one of month, quarter,
+    /// week, year, serial (days since 1899-12-30), julian-day, unix-time, rfc2822, number, text.
+    ///
+    /// By the name of the column. `month`, `quarter`, `week` and `year` are written as labels, as
+    /// `202506` or `Jun 2025`, or as first days; a `serial` may have a fraction; `unix-time` counts
+    /// seconds since 1970-01-01 in UTC; `rfc2822` is the format of e-mail. If all moments are
+    /// midnights, they become dates.
+    #[setting(formats, plain)]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub read: BTreeMap<String, String>,
+    /// Read two-digit years as the hundred years that begin with this year.
+    #[setting(number, from = 1)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub century: Option<i16>,
+    /// Choose the order of day and month in dates with slashes; `ymd` accepts only dates that begin
+    /// with the year.
+    #[setting(one_of)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub date_order: Option<DateOrder>,
+    /// Read the result of this query from a database, or of the query in a file: @overdue.sql.
+    #[setting(text = "SQL")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub query: Option<String>,
+    /// Read the rows of a PostgreSQL database in the order of this column. Several processes share
+    /// them by its ranges.
+    ///
+    /// Missing values come last. Each process reads a range with about as many rows. The values
+    /// should be unique, and an index on the column makes this fast.
+    #[setting(column)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub by_ranges_of: Option<String>,
+    /// Treat these texts as missing values.
+    ///
+    /// Blank cells are missing values anyway.
+    #[setting(texts = "TEXT,…")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub missing: Vec<String>,
+    /// Separate cells at this character (`tab` for a tab). The default is detected.
+    #[setting(text = "CHAR")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub separator: Option<Separator>,
+    /// Read the file in this encoding, such as windows-1252 or utf-16le. The default is utf-8, or by
+    /// its byte order mark.
+    ///
+    /// The names are those of the WHATWG encoding standard.
+    #[setting(text = "NAME")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
+    /// Read numbers with a decimal comma, such as 3,5.
+    #[setting(yes)]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub decimal_comma: bool,
+    /// Treat the first line as data, and name the columns c1, c2 ….
+    #[setting(yes)]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub no_header: bool,
+    /// Treat quotes as ordinary characters.
+    #[setting(yes)]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub no_quotes: bool,
+    /// Limit the bytes to which a compressed file may unpack, or a file may grow when it is read.
+    /// The default is 200 times its size, or 512 MiB.
+    ///
+    /// Each cell counts as at least 8 bytes.
+    #[setting(number)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_unpacked: Option<u64>,
+    /// Limit the number of columns of a file. The default is 20000.
+    #[setting(number)]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_columns: Option<u64>,
+    #[serde(skip)]
     pub(crate) one_of_several: bool,
     /// Whether formats are only for columns without types.
+    #[serde(skip)]
     pub(crate) for_untyped: bool,
+    #[serde(skip)]
     pub(crate) only: Option<BTreeSet<String>>,
-    pub(crate) century: Option<i16>,
-    pub(crate) most_unpacked: Option<u64>,
-    pub(crate) most_columns: Option<u64>,
+    #[serde(skip)]
     pub(crate) progress: Option<Progress>,
-    pub(crate) query: Option<String>,
-    pub(crate) by_ranges_of: Option<String>,
     /// The rows to read of a database, as a condition; all if there is none.
+    #[serde(skip)]
     pub(crate) condition: Option<String>,
+    #[serde(skip)]
     pub(crate) directory: PathBuf,
     /// The bytes that are read at a time, which tests change.
+    #[serde(skip)]
     pub(crate) block: Option<u64>,
+}
+
+/// The order of day and month in dates with slashes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, jembric_derive::Words)]
+pub enum DateOrder {
+    /// The day first.
+    Dmy,
+    /// The month first.
+    Mdy,
+    /// Only dates that begin with the year are dates.
+    Ymd,
+}
+
+/// The character that separates the cells of a line.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Separator(pub(crate) u8);
+
+impl From<u8> for Separator {
+    fn from(byte: u8) -> Separator {
+        Separator(byte)
+    }
+}
+
+impl fmt::Display for Separator {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            b'\t' => f.write_str("tab"),
+            byte => char::from(byte).fmt(f),
+        }
+    }
+}
+
+impl Serialize for Separator {
+    fn serialize<S: Serializer>(&self, serializer: S) -> std::result::Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl FromGiven for Separator {
+    fn from_given(given: &Given, setting: &Setting) -> settings::Result<Separator> {
+        let text = String::from_given(given, setting)?;
+        match text.as_bytes() {
+            b"tab" | b"\\t" | b"\t" => Ok(Separator(b'\t')),
+            [byte] if byte.is_ascii() && !matches!(byte, b'"' | b'\n' | b'\r') => {
+                Ok(Separator(*byte))
+            }
+            _ => Err(CoreError::Setting {
+                setting: setting.name,
+                value: format!("`{text}`"),
+                expected: "one character such as ; or |, or the word tab".into(),
+            }),
+        }
+    }
 }
 
 impl Reading {
@@ -66,71 +212,10 @@ impl Reading {
         Reading::default()
     }
 
-    /// Sets the separator, which is otherwise detected from the first lines.
-    #[must_use]
-    pub fn separator(mut self, separator: u8) -> Reading {
-        self.separator = Some(separator);
-        self
-    }
-
-    /// Sets the encoding by its name: `windows-1252`, `utf-16le` or any other name of the WHATWG
-    /// encoding standard.
-    #[must_use]
-    pub fn encoding(mut self, name: impl Into<String>) -> Reading {
-        self.encoding = Some(name.into());
-        self
-    }
-
-    /// Reads numbers with a decimal comma, such as `3,5`.
-    #[must_use]
-    pub fn decimal_comma(mut self, comma: bool) -> Reading {
-        self.decimal_comma = comma;
-        self
-    }
-
-    /// Treats the first line as data. The columns are named `c1`, `c2` and so on.
-    #[must_use]
-    pub fn no_header(mut self, without: bool) -> Reading {
-        self.no_header = without;
-        self
-    }
-
-    /// Treats quotes as ordinary characters.
-    #[must_use]
-    pub fn no_quotes(mut self, without: bool) -> Reading {
-        self.no_quotes = without;
-        self
-    }
-
-    /// Treats these texts as missing values, besides blank cells.
-    #[must_use]
-    pub fn missing<N: Into<String>>(mut self, marks: impl IntoIterator<Item = N>) -> Reading {
-        self.missing = marks.into_iter().map(Into::into).collect();
-        self
-    }
-
-    /// Sets the order of day and month in dates with slashes.
-    #[must_use]
-    pub fn date_order(mut self, order: Order) -> Reading {
-        self.order = Some(order);
-        self
-    }
-
-    /// Accepts only dates that begin with the year.
-    #[must_use]
-    pub fn year_first_only(mut self, only: bool) -> Reading {
-        self.year_first_only = only;
-        self
-    }
-
-    /// Reads a column in a format of strptime directives (`%d.%m.%y %H:%M`), or as one of these
-    /// words: `text`; `number`; `month`, `quarter`, `week` or `year`, written as labels, as
-    /// `202506` or `Jun 2025`, or as first days; `serial`, days since 1899-12-30 with a fraction;
-    /// `julian-day`, Julian days; `unix-time`, seconds since 1970-01-01 in UTC;
-    /// `rfc2822`, the format of e-mail. If all moments are midnights, they become dates.
+    /// Reads a column in a format; see the field [`read`](Reading#structfield.read).
     #[must_use]
     pub fn read(mut self, column: impl Into<String>, format: impl Into<String>) -> Reading {
-        self.formats.push((column.into(), format.into()));
+        self.read.insert(column.into(), format.into());
         self
     }
 
@@ -164,22 +249,6 @@ impl Reading {
         let places: Vec<usize> =
             names.enumerate().filter(|(_, name)| only.contains(*name)).map(|(n, _)| n).collect();
         if places.is_empty() { vec![0] } else { places }
-    }
-
-    /// Reads the result of a query from a database. `@overdue.sql` reads the query from a file.
-    #[must_use]
-    pub fn query(mut self, query: impl Into<String>) -> Reading {
-        self.query = Some(query.into());
-        self
-    }
-
-    /// Reads the rows of a PostgreSQL database in the order of this column, with missing values
-    /// last. If several processes run a routine together, each reads a range of the column with
-    /// about as many rows. Its values should be unique, and an index on it makes this fast.
-    #[must_use]
-    pub fn by_ranges_of(mut self, column: impl Into<String>) -> Reading {
-        self.by_ranges_of = Some(column.into());
-        self
     }
 
     /// Sets the directory that the file of a query is relative to. The default is the working
@@ -221,27 +290,13 @@ impl Reading {
 
     /// The columns with a given format.
     pub fn columns_with_formats(&self) -> impl Iterator<Item = &str> {
-        self.formats.iter().map(|(column, _)| column.as_str())
-    }
-
-    /// Sets the first of the hundred years for two-digit years (`%y`).
-    #[must_use]
-    pub fn century(mut self, first_year: i16) -> Reading {
-        self.century = Some(first_year);
-        self
+        self.read.keys().map(String::as_str)
     }
 
     /// Reports progress: the bytes read so far and the bytes in all, from any thread.
     #[must_use]
-    pub fn progress(mut self, told: impl Fn(u64, u64) + Send + Sync + 'static) -> Reading {
-        self.progress = Some(Progress(Arc::new(told)));
-        self
-    }
-
-    /// Limits the number of columns of a file. The default is 20,000.
-    #[must_use]
-    pub fn most_columns(mut self, columns: u64) -> Reading {
-        self.most_columns = Some(columns);
+    pub fn progress(mut self, report: impl Fn(u64, u64) + Send + Sync + 'static) -> Reading {
+        self.progress = Some(Progress(Arc::new(report)));
         self
     }
 
@@ -257,13 +312,5 @@ impl Reading {
             no_header: self.no_header,
             most_columns: self.most_columns,
         }
-    }
-
-    /// Limits what a file may unpack to or need in memory, in bytes, with at least 8 for each cell.
-    /// The default is 200 times its size, or 512 MiB if that is more.
-    #[must_use]
-    pub fn most_unpacked(mut self, bytes: u64) -> Reading {
-        self.most_unpacked = Some(bytes);
-        self
     }
 }

@@ -10,7 +10,7 @@ use super::{
     infer::{CellType, Conventions, Facts, notations},
     layout::{BLOCK, Counts, Region, Share, regions, regions_of},
     pass::Pass,
-    reading::Reading,
+    reading::{DateOrder, Reading},
 };
 use crate::{
     CoreError, Shape, Stack, Table,
@@ -35,7 +35,10 @@ use crate::{
 use arrow_array::{ArrayRef, RecordBatch, RecordBatchOptions};
 use arrow_schema::{DataType, Field, Schema};
 use encoding_rs::Encoding;
-use jembric_core::{Origin, calendar::Grain};
+use jembric_core::{
+    Origin,
+    calendar::{Grain, notation::Order},
+};
 use std::{cell::RefCell, collections::HashMap, io::Read, path::Path, sync::Arc};
 
 /// The rows for guessing types.
@@ -198,7 +201,7 @@ impl Reading {
 
     /// Errors: a format is given for a column that has a type already.
     pub(crate) fn refuse_formats(&self, name: &str, names: &[&str]) -> Result<()> {
-        match self.formats.iter().find(|(column, _)| names.contains(&column.as_str())) {
+        match self.read.iter().find(|(column, _)| names.contains(&column.as_str())) {
             _ if self.for_untyped => Ok(()),
             None => Ok(()),
             Some((column, format)) => Err(Error::Setting {
@@ -352,8 +355,12 @@ impl Reading {
     pub(crate) fn conventions(&self) -> Conventions {
         Conventions {
             decimal_comma: self.decimal_comma,
-            order: self.order,
-            year_first_only: self.year_first_only,
+            order: match self.date_order {
+                Some(DateOrder::Dmy) => Some(Order::DayFirst),
+                Some(DateOrder::Mdy) => Some(Order::MonthFirst),
+                Some(DateOrder::Ymd) | None => None,
+            },
+            year_first_only: self.date_order == Some(DateOrder::Ymd),
         }
     }
 
@@ -402,7 +409,7 @@ impl Reading {
     ) -> Result<Vec<Option<CellType>>> {
         let shape = Shape::of_names(names).from_file(&source.name);
         let mut kinds = vec![None; names.len()];
-        for (column, format) in &self.formats {
+        for (column, format) in &self.read {
             if let Err(error) = shape.find(column) {
                 if self.one_of_several {
                     continue;

@@ -5,7 +5,7 @@ use crate::{
     Result,
     data::{memory::Memory, size::Size},
     databases::existing::Existing,
-    read::settings::ReadingSettings,
+    read::reading::Reading,
     settings::{Given, GivenSettings},
     steps::{Described, OPERATIONS, Reads, described, file_and_columns},
     uri::{shown_name, with_table},
@@ -390,9 +390,10 @@ impl Parser<'_> {
     /// A file, given by its name or with reading settings.
     fn file(&self, value: &Placed<'_>) -> Result<Input> {
         let DeValue::Table(keys) = value.get_ref() else {
-            return Ok(Input::File(self.text_of(value)?, ReadingSettings::default()));
+            return Ok(Input::File(self.text_of(value)?, Reading::default()));
         };
-        let known: Vec<&str> = OF_A_NAME.into_iter().chain(ReadingSettings::NAMES).collect();
+        let settings = Reading::SETTINGS.iter().map(|setting| setting.name);
+        let known: Vec<&str> = OF_A_NAME.into_iter().chain(settings).collect();
         self.expect_known("a setting of an input", keys, &known)?;
         let mut settings = json(value.get_ref());
         let file = self.named_in(&mut settings, value.span())?;
@@ -495,7 +496,7 @@ impl Parser<'_> {
         {
             self.earlier(text, at, before).map(Input::Step)
         } else {
-            Ok(Input::File(text.to_owned(), ReadingSettings::default()))
+            Ok(Input::File(text.to_owned(), Reading::default()))
         }
     }
 

@@ -71,9 +71,9 @@ impl Routine {
                 }
                 Input::File(file, settings) => {
                     let shape = if running.guess {
-                        running.files.guessed_shape(file, &settings.reading()?)
+                        running.files.guessed_shape(file, settings)
                     } else {
-                        running.files.shape(file, &settings.reading()?)
+                        running.files.shape(file, settings)
                     };
                     Ok((file.clone(), shape?))
                 }
@@ -142,8 +142,8 @@ impl Routine {
         self.expect_title(context)?;
         if let Some(page) = &self.page {
             let at = self.page_at.clone();
-            let told = |error: Error| self.error(at, error.to_string(), "");
-            expect_page_name(page).map_err(told)?;
+            let after_step = |error: Error| self.error(at, error.to_string(), "");
+            expect_page_name(page).map_err(after_step)?;
             if page.contains("{as-of}") && context.as_of.is_none() && !context.as_of_follows {
                 return Err(self.no_as_of(page, self.page_at.clone()));
             }

@@ -48,7 +48,7 @@ pub(super) struct Receivers<'r, 's> {
     /// Takes the last result.
     pub(super) last: &'r mut Sink<'s>,
     /// Is told of each step after it has run.
-    pub(super) told: &'r mut dyn FnMut(&Ran<'_>) -> Result<()>,
+    pub(super) after_step: &'r mut dyn FnMut(&Ran<'_>) -> Result<()>,
 }
 
 impl<'a> Executor<'a> {
@@ -135,7 +135,7 @@ impl<'a> Executor<'a> {
         if let Some(report) = &mut self.report {
             report.take(&ran, (Some(inputs), &self.memory), &self.accounts)?;
         }
-        (to.told)(&ran)?;
+        (to.after_step)(&ran)?;
         if self.is_used(place) {
             self.answers[place] = Some(Data::Table(outcome.table));
         }
@@ -209,7 +209,7 @@ impl<'a> Executor<'a> {
                 let inputs = Some(of_page.as_deref().unwrap_or(inputs));
                 report.take(&ran, (inputs.filter(|_| place == end), &memory), &self.accounts)?;
             }
-            (to.told)(&ran)?;
+            (to.after_step)(&ran)?;
             if place == end && shares.is_first() {
                 self.compare(&ran)?;
             }
@@ -320,7 +320,7 @@ impl<'a> Executor<'a> {
             let steps = &self.routine().steps;
             self.hand_over(&Data::Table(all_changes(steps, &self.changes)?), to)?;
             for StepChanges { place, outcome, .. } in &self.changes {
-                (to.told)(&Ran {
+                (to.after_step)(&Ran {
                     step: &steps[*place],
                     place: *place,
                     outcome,

@@ -9,7 +9,7 @@ use crate::{
         memory::Memory,
     },
     open::share::Sharing,
-    read::{reading::Reading, settings::ReadingSettings},
+    read::reading::Reading,
     routine::Input,
     steps::Files,
 };
@@ -33,7 +33,7 @@ struct Unread<'a> {
 }
 
 /// The key of a table that was read.
-fn key_of(file: &str, settings: &ReadingSettings) -> String {
+fn key_of(file: &str, settings: &Reading) -> String {
     format!("{file}\n{settings:?}")
 }
 
@@ -50,7 +50,7 @@ impl<'a> InputTables<'a> {
     }
 
     /// The table in a file that was read.
-    pub(super) fn table(&self, file: &str, settings: &ReadingSettings) -> Option<&Data> {
+    pub(super) fn table(&self, file: &str, settings: &Reading) -> Option<&Data> {
         self.tables.get(&key_of(file, settings))
     }
 
@@ -63,7 +63,7 @@ impl<'a> InputTables<'a> {
             if self.tables.contains_key(&key) || unread.iter().any(|other| other.key == key) {
                 continue;
             }
-            let mut reading = settings.reading()?;
+            let mut reading = settings.clone();
             if inputs.len() > 1 {
                 reading = reading.one_of_several();
             }

@@ -347,14 +347,10 @@ fn texts_of_a_sheet_are_not_numbers_unless_declared_and_rows_are_lines() {
     assert!(told.contains("Read them as numbers: `Reading::read(\"fee\", \"number\")`"), "{told}");
     let read = Reading::new().read("fee", "number").file(file.path()).unwrap();
     assert_eq!(kinds(&read)[1], "decimals, 2 places");
-    let whole = Reading::new().no_header(true).file(file.path()).unwrap();
+    let whole = Reading::new().no_header().file(file.path()).unwrap();
     assert_eq!((whole.names().collect::<Vec<_>>(), whole.rows()), (vec!["c1", "c2"], 3));
-    let told = Reading::new()
-        .read("c2", "number")
-        .no_header(true)
-        .file(file.path())
-        .unwrap_err()
-        .to_string();
+    let told =
+        Reading::new().read("c2", "number").no_header().file(file.path()).unwrap_err().to_string();
     assert!(
         told.contains(
             "column `c2`: 1 of its 3 values does not match the format `number`: line 1 `fee`"
@@ -463,7 +459,7 @@ fn damaged_and_oversized_files_are_explained() {
     assert_eq!(
         Reading::new()
             .most_unpacked(1 << 20)
-            .no_header(true)
+            .no_header()
             .stream("x.csv.gz", &packed[..])
             .unwrap()
             .rows(),

@@ -5,7 +5,7 @@ use jembric::{
     arrow::{
         Array, ArrayRef, Date32Array, RecordBatch, StringArray, cast::AsArray, schema::DataType,
     },
-    io::{self, Destination, Format, Order, Reading, Writing},
+    io::{self, DateOrder, Destination, Format, Reading, Writing},
 };
 use proptest::prelude::*;
 use rstest::rstest;
@@ -67,7 +67,7 @@ proptest! {
             ';', '\t', '|']),
     ) {
         let text = text(&records, notation, separator);
-        let reading = Reading::new().date_order(Order::MonthFirst).separator(separator as u8);
+        let reading = Reading::new().date_order(DateOrder::Mdy).separator(separator as u8);
         let table = reading.stream("t", text.as_bytes()).unwrap();
         let outcome = Latest::new("day").per(["vessel"]).ties(Ties::First).apply(&table).unwrap();
 

@@ -44,8 +44,8 @@ fn rows_of(operation: &dyn Operation, table: &Table) -> std::result::Result<Vec<
 
 /// Whether the order of the rows decides between equal rows, because the settings say so.
 fn goes_by_row_order(operation: &dyn Operation) -> bool {
-    let asked = format!("{operation:?}");
-    asked.contains("ties: First") || asked.contains("ties: Last")
+    let requested = format!("{operation:?}");
+    requested.contains("ties: First") || requested.contains("ties: Last")
 }
 
 proptest! {
@@ -208,7 +208,7 @@ fn a_plan_names_its_shape_and_can_be_sent_to_threads() {
     let table = table(&[]);
     for operation in all_operations() {
         let plan = operation.prepare(&table.shape(), &at_a_day()).unwrap();
-        assert!(format!("{plan:?}").contains("access"), "{plan:?}");
+        assert!(format!("{plan:?}").contains("kind"), "{plan:?}");
         let result =
             std::thread::scope(|scope| scope.spawn(|| plan.apply(&[&table])).join().unwrap());
         assert_eq!(result.unwrap().ledger.rows_in, 0);

@@ -64,7 +64,7 @@ impl Bad {
         }
     }
 
-    pub(super) fn told(self, name: &str) -> Error {
+    pub(super) fn into_error(self, name: &str) -> Error {
         let Bad { row, column, problem, advice } = self;
         match row {
             0 => failed(name, problem, advice),

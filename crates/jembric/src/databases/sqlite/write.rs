@@ -1,6 +1,6 @@
 //! Writes tables of a SQLite file, all in one transaction.
 
-use super::{PATIENCE, quoted, told};
+use super::{PATIENCE, quoted, sqlite_error};
 use crate::{
     Result, Table, Type,
     arrow::{
@@ -62,7 +62,7 @@ impl SqliteWriter {
             connection.execute_batch("begin immediate")?;
             Ok(connection)
         };
-        let connection = open().map_err(|error| told(&name, &error))?;
+        let connection = open().map_err(|error| sqlite_error(&name, &error))?;
         Ok(SqliteWriter { name, connection, tables: Vec::new() })
     }
 
@@ -71,7 +71,7 @@ impl SqliteWriter {
     }
 
     fn run(&self, sql: &str) -> Result<()> {
-        self.connection.execute_batch(sql).map_err(|error| told(&self.name, &error))
+        self.connection.execute_batch(sql).map_err(|error| sqlite_error(&self.name, &error))
     }
 
     /// The names of the columns of a table or view, as the database writes them, and its kind; none
@@ -89,7 +89,7 @@ impl SqliteWriter {
             let names = names.collect::<rusqlite::Result<_>>()?;
             Ok(kind.map(|kind| (kind, names)))
         };
-        found().map_err(|error| told(&self.name, &error))
+        found().map_err(|error| sqlite_error(&self.name, &error))
     }
 
     /// A name for a table that is filled before it replaces another one.
@@ -308,7 +308,7 @@ impl TablesWriter for SqliteWriter {
             }
             Ok(())
         };
-        insert().map_err(|error| told(&self.shown(&written.table), &error))
+        insert().map_err(|error| sqlite_error(&self.shown(&written.table), &error))
     }
 
     fn commit(self: Box<Self>) -> Result<()> {
@@ -322,6 +322,6 @@ impl TablesWriter for SqliteWriter {
         }
         self.run("commit")?;
         let SqliteWriter { name, connection, .. } = *self;
-        connection.close().map_err(|(_, error)| told(&name, &error))
+        connection.close().map_err(|(_, error)| sqlite_error(&name, &error))
     }
 }

@@ -13,8 +13,8 @@ const CELL: u64 = 32;
 /// Errors: a part is not complete XML, and why; or, without a text, the sheets need more memory
 /// than the limit.
 pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<String>> {
-    let told = |error: &dyn std::fmt::Display| Some(error.to_string());
-    let mut archive = zip::ZipArchive::new(book).map_err(|error| told(&error))?;
+    let problem = |error: &dyn std::fmt::Display| Some(error.to_string());
+    let mut archive = zip::ZipArchive::new(book).map_err(|error| problem(&error))?;
     for part in ["content.xml", "styles.xml", "settings.xml"] {
         // If a part is missing, the reader reports it.
         let Ok(part) = archive.by_name(part) else { continue };
@@ -22,7 +22,7 @@ pub(super) fn check(book: impl Read + Seek, most: u64) -> Result<(), Option<Stri
         let (mut depth, mut buffer, mut sheet) = (0_u64, Vec::new(), SheetExtent::default());
         loop {
             buffer.clear();
-            match reader.read_event_into(&mut buffer).map_err(|error| told(&error))? {
+            match reader.read_event_into(&mut buffer).map_err(|error| problem(&error))? {
                 Event::Start(element) => {
                     depth += 1;
                     sheet.begin(&element);

@@ -3,7 +3,7 @@
 use crate::{
     Table,
     data::{Data, collect::joined, memory::Memory},
-    io::Order,
+    io::DateOrder,
     read::reading::Reading,
 };
 use proptest::prelude::*;
@@ -88,7 +88,7 @@ fn the_last_row_decides_the_types(#[case] last: &str) {
 fn the_last_row_decides_the_notation(#[case] last: &str) {
     let text = rows("a,b", "03/04/2025,text", &format!("{last},text"));
     assert_same(Reading::new(), &text);
-    assert_same(Reading::new().date_order(Order::DayFirst), &text);
+    assert_same(Reading::new().date_order(DateOrder::Dmy), &text);
 }
 
 #[rstest]
@@ -105,7 +105,7 @@ fn some_columns_are_read_alone() {
     let text = rows("a,b,c", "1,text,2025-06-30", "x,text,");
     assert_same(Reading::new().only(["c", "a"]), &text);
     assert_same(Reading::new().only(["nothing"]), &text);
-    assert_same(Reading::new().no_header(true), &text);
+    assert_same(Reading::new().no_header(), &text);
     assert_same(Reading::new().missing(["x"]), &text);
 }
 

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::formats::text::CellText;
-use jembric_core::calendar::notation::Order;
+use crate::io::DateOrder;
 use proptest::prelude::*;
 use rstest::rstest;
 use std::{
@@ -115,11 +115,11 @@ fn offsets_that_lead_out_of_the_calendar_leave_text() {
 #[rstest]
 #[case::missing(Reading::new().missing(["NA", "-"]), "n,t\n1,NA\n-,x\n", &["2 1|", "3 |x"])]
 #[case::separator(Reading::new().separator(b'/'), "a/b\n1/2\n", &["2 1|2"])]
-#[case::decimal_comma(Reading::new().decimal_comma(true), "a;b\n1,5;x\n22;y\n", &["2 1.5|x",
+#[case::decimal_comma(Reading::new().decimal_comma(), "a;b\n1,5;x\n22;y\n", &["2 1.5|x",
     "3 22.0|y"])]
-#[case::no_header(Reading::new().no_header(true), "1,x\n2,y\n", &["1 1|x", "2 2|y"])]
-#[case::no_quotes(Reading::new().no_quotes(true), "a,b\n5\" pipe,\"x\n", &["2 5\" pipe|\"x"])]
-#[case::month_first(Reading::new().date_order(Order::MonthFirst), "d\n03/04/2025\n",
+#[case::no_header(Reading::new().no_header(), "1,x\n2,y\n", &["1 1|x", "2 2|y"])]
+#[case::no_quotes(Reading::new().no_quotes(), "a,b\n5\" pipe,\"x\n", &["2 5\" pipe|\"x"])]
+#[case::month_first(Reading::new().date_order(DateOrder::Mdy), "d\n03/04/2025\n",
     &["2 2025-03-04"])]
 #[case::format(Reading::new().read("d", "%Y%m%d"), "d\n20250630\n\n", &["2 2025-06-30"])]
 #[case::two_digits(Reading::new().read("d", "%d.%m.%y").century(1950), "d\n30.06.49\n30.06.50\n",
