@@ -87,7 +87,7 @@ fn planned(
         // A query is for the databases of which no table is named, and ranges are for databases.
         reading.query = if names_database(name) { reading.query } else { None };
         reading.by_ranges_of = if is_database(name) { reading.by_ranges_of } else { None };
-        Input::File(name.clone(), reading)
+        Input::File(name.clone(), Box::new(reading))
     };
     let mut inputs: Vec<Input> = before.map(Input::Step).into_iter().collect();
     let mut covered = Vec::new();

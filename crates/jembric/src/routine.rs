@@ -178,7 +178,7 @@ impl Show {
 #[derive(Clone, PartialEq, Eq)]
 pub enum Input {
     /// A file, and how it is read.
-    File(String, Reading),
+    File(String, Box<Reading>),
     /// The result of an earlier step, by its place.
     Step(usize),
 }

@@ -18,6 +18,9 @@ use crate::{
 use jembric_core::{Division, Fold, Kind, Overall};
 use std::ops::ControlFlow;
 
+/// Folds a batch of an input, by its place, whose first row has a number.
+type FoldBatch<'a> = dyn FnMut(&mut [Fold], usize, Table, u64) -> Result<()> + 'a;
+
 impl Larger<'_> {
     /// Applies the plan and delivers the result in batches. The table of the outcome has no rows.
     ///
@@ -66,13 +69,12 @@ impl Larger<'_> {
     }
 
     /// Folds all batches into the states of some folds, until these take more than some bytes.
-    /// Returns whether they did not. `take` folds a batch of an input, by its place, whose first row
-    /// has a number. The rows of each input are numbered from `first` on.
+    /// Returns whether they did not. The rows of each input are numbered from `first` on.
     pub(super) fn fold(
         &self,
         folds: &mut [Fold],
         (most, first): (u64, u64),
-        take: &mut dyn FnMut(&mut [Fold], usize, Table, u64) -> Result<()>,
+        take: &mut FoldBatch<'_>,
     ) -> Result<bool> {
         let bytes = |folds: &[Fold]| folds.iter().map(Fold::bytes).sum::<u64>();
         for (place, input) in self.inputs.iter().enumerate() {

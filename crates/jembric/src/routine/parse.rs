@@ -390,7 +390,7 @@ impl Parser<'_> {
     /// A file, given by its name or with reading settings.
     fn file(&self, value: &Placed<'_>) -> Result<Input> {
         let DeValue::Table(keys) = value.get_ref() else {
-            return Ok(Input::File(self.text_of(value)?, Reading::default()));
+            return Ok(Input::File(self.text_of(value)?, Box::default()));
         };
         let settings = Reading::SETTINGS.iter().map(|setting| setting.name);
         let known: Vec<&str> = OF_A_NAME.into_iter().chain(settings).collect();
@@ -398,7 +398,7 @@ impl Parser<'_> {
         let mut settings = json(value.get_ref());
         let file = self.named_in(&mut settings, value.span())?;
         match serde_json::from_value(settings) {
-            Ok(settings) => Ok(Input::File(file, settings)),
+            Ok(settings) => Ok(Input::File(file, Box::new(settings))),
             Err(error) => Err(self.text.error(value.span(), error.to_string(), "")),
         }
     }
@@ -496,7 +496,7 @@ impl Parser<'_> {
         {
             self.earlier(text, at, before).map(Input::Step)
         } else {
-            Ok(Input::File(text.to_owned(), Reading::default()))
+            Ok(Input::File(text.to_owned(), Box::default()))
         }
     }
 

@@ -63,7 +63,7 @@ impl<'a> InputTables<'a> {
             if self.tables.contains_key(&key) || unread.iter().any(|other| other.key == key) {
                 continue;
             }
-            let mut reading = settings.clone();
+            let mut reading = Reading::clone(settings);
             if inputs.len() > 1 {
                 reading = reading.one_of_several();
             }

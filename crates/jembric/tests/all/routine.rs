@@ -339,7 +339,7 @@ fn every_setting_of_every_operation_is_read_by_its_struct_and_comes_back_from_a_
                 _ => {}
             }
         }
-        let file = |name: &str| Input::File(name.to_owned(), Reading::default());
+        let file = |name: &str| Input::File(name.to_owned(), Box::default());
         let inputs = [file("a.csv"), file("b.csv")];
         let inputs = inputs
             [..if operation.name == "within" || operation.name == "stack" { 2 } else { 1 }]
