@@ -70,7 +70,7 @@ fn completed_months(criterion: &mut Criterion) {
         ("b", Arc::new(Date32Array::from(to.clone()))),
     ];
     let table = table(columns);
-    let elapsed = Elapsed::new("a", "b").unit(Unit::Months);
+    let elapsed = Elapsed::between("a", "b").unit(Unit::Months);
     threads::compare(
         criterion,
         "completed months between two date columns",

@@ -6,6 +6,46 @@ use crate::{
     expression::{Expression, ExpressionContext},
     table::Table,
 };
+use std::sync::{
+    Arc,
+    atomic::{AtomicBool, Ordering},
+};
+
+/// Cancels runs: a program keeps one, and gives clones of it to runs and contexts.
+///
+/// A run that is cancelled ends at the next batch of rows with [`Error::Cancelled`], and leaves no
+/// file.
+///
+/// ```
+/// use jembric_core::{Cancel, Context, Error, Latest, Operation, Table};
+///
+/// let cancel = Cancel::new();
+/// let context = Context::new().cancelled_by(&cancel);
+/// let table = Table::builder().column("vessel", ["MS Anvil"]).build()?;
+/// cancel.cancel();
+/// assert!(matches!(jembric_core::Filter::new("vessel = 'a'").apply_with(&table, &context),
+///     Err(Error::Cancelled)));
+/// # Ok::<(), jembric_core::Error>(())
+/// ```
+#[derive(Clone, Debug, Default)]
+pub struct Cancel(Arc<AtomicBool>);
+
+impl Cancel {
+    /// Nothing is cancelled yet.
+    pub fn new() -> Cancel {
+        Cancel::default()
+    }
+
+    /// Cancels all runs that have a clone of this.
+    pub fn cancel(&self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether the runs are cancelled.
+    pub fn is_cancelled(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+}
 
 /// What an operation needs to know besides its tables, such as the as-of date and the sums to
 /// reconcile.
@@ -27,6 +67,8 @@ pub struct Context {
     pub memory: Option<u64>,
     /// The condition of the rows to follow in every ledger whose table has the columns for it.
     pub follow: Option<Expression>,
+    /// What cancels the run.
+    pub cancel: Option<Cancel>,
 }
 
 impl Context {
@@ -59,6 +101,20 @@ impl Context {
         let bytes = rows.saturating_mul(row_bytes);
         match self.memory {
             Some(most) if bytes > most => Err(Error::TooMuchMemory { rows, bytes, most, advice }),
+            _ => Ok(()),
+        }
+    }
+
+    /// Lets a program cancel what runs in this context.
+    pub fn cancelled_by(mut self, cancel: &Cancel) -> Context {
+        self.cancel = Some(cancel.clone());
+        self
+    }
+
+    /// Errors: the run is cancelled.
+    pub fn expect_wanted(&self) -> Result<()> {
+        match &self.cancel {
+            Some(cancel) if cancel.is_cancelled() => Err(Error::Cancelled),
             _ => Ok(()),
         }
     }

@@ -12,25 +12,30 @@ const MOST_PLACES: usize = 6;
 /// A number with at most six decimal places, such as `1000` or `-12.50`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Decimal {
-    units: i64,
+    units: i128,
     places: u8,
 }
 
 impl Decimal {
     /// A number in units of its last decimal place: `Decimal::new(1250, 2)` is 12.50. None with
     /// more than six places.
-    pub const fn new(units: i64, places: u8) -> Option<Decimal> {
+    pub const fn new(units: i128, places: u8) -> Option<Decimal> {
         if places as usize <= MOST_PLACES { Some(Decimal { units, places }) } else { None }
     }
 
     /// The number in units of its last decimal place.
-    pub const fn units(self) -> i64 {
+    pub const fn units(self) -> i128 {
         self.units
     }
 
     /// The number of decimal places.
     pub const fn places(self) -> u8 {
         self.places
+    }
+
+    /// A number of a column with this number of decimal places.
+    pub(crate) fn of_column(units: i128, places: i8) -> Decimal {
+        Decimal { units, places: places.max(0) as u8 }
     }
 
     /// The nearest float.
@@ -47,7 +52,7 @@ impl From<i32> for Decimal {
 
 impl From<i64> for Decimal {
     fn from(number: i64) -> Decimal {
-        Decimal { units: number, places: 0 }
+        Decimal { units: number.into(), places: 0 }
     }
 }
 
@@ -61,20 +66,20 @@ impl FromStr for Decimal {
             && fraction.len() <= MOST_PLACES
             && whole.bytes().any(|digit| digit.is_ascii_digit())
             && !trimmed.ends_with('.');
-        let units = if is_number { format!("{whole}{fraction}").parse().ok() } else { None };
-        units.map(|units| Decimal { units, places: fraction.len() as u8 }).ok_or_else(|| {
-            ValueError::Malformed {
+        let units = if is_number { format!("{whole}{fraction}").parse::<i64>().ok() } else { None };
+        units.map(|units| Decimal { units: units.into(), places: fraction.len() as u8 }).ok_or_else(
+            || ValueError::Malformed {
                 what: "a number",
                 text: text.to_owned(),
                 expected: "digits such as 1000 or 1000.50, with at most six decimal places",
-            }
-        })
+            },
+        )
     }
 }
 
 impl fmt::Display for Decimal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&decimal_text(self.units.into(), self.places as i8))
+        f.pad(&decimal_text(self.units, self.places as i8))
     }
 }
 
@@ -97,7 +102,7 @@ mod tests {
     #[case("", None)]
     fn a_number_is_exact_to_its_last_digit(
         #[case] text: &str,
-        #[case] expected: Option<(i64, u8)>,
+        #[case] expected: Option<(i128, u8)>,
     ) {
         let number = text.parse::<Decimal>().ok();
         assert_eq!(number.map(|number| (number.units(), number.places())), expected);
@@ -109,7 +114,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_number_is_read_as_it_was_written(units: i64, places in 0..=6_u8) {
-            let number = Decimal::new(units, places).unwrap();
+            let number = Decimal::new(units.into(), places).unwrap();
             prop_assert_eq!(number.to_string().parse::<Decimal>().unwrap(), number);
             let written = serde_json::to_string(&number).unwrap();
             prop_assert_eq!(serde_json::from_str::<Decimal>(&written).unwrap(), number);

@@ -97,7 +97,7 @@ impl Unit {
 /// let paid: ArrayRef = Arc::new(Date32Array::from(vec![20_012]));
 /// let dues = Table::from_columns([("due", due), ("paid", paid)])?;
 ///
-/// let outcome = Elapsed::new("due", "paid").apply(&dues)?;
+/// let outcome = Elapsed::between("due", "paid").apply(&dues)?;
 /// let days = outcome.table.column("elapsed_days")?.as_primitive::<Int64Type>();
 /// assert_eq!(days, &Int64Array::from(vec![12]));
 /// # Ok::<(), jembric_core::Error>(())
@@ -148,7 +148,7 @@ callable!(Elapsed);
 
 impl Elapsed {
     /// The time from one date to another. Each is a column, `as-of`, `today` or a date.
-    pub fn new(from: impl Into<String>, to: impl Into<String>) -> Elapsed {
+    pub fn between(from: impl Into<String>, to: impl Into<String>) -> Elapsed {
         Elapsed { from: Some(from.into()), to: Some(to.into()), ..Elapsed::default() }
     }
 

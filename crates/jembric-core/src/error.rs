@@ -42,6 +42,20 @@ pub enum Error {
         /// The type that it has.
         found: Type,
     },
+    /// The cells of a column are read as values of another Rust type
+    /// ([`Table::cells`](crate::Table::cells)).
+    WrongCells {
+        /// The column's name.
+        column: String,
+        /// The type that it has.
+        kind: Type,
+        /// The Rust type for it.
+        right: &'static str,
+        /// The Rust type that was given.
+        requested: &'static str,
+    },
+    /// The run was cancelled ([`Cancel`](crate::Cancel)).
+    Cancelled,
     /// A column of text or numbers is used as dates.
     NotDates(Box<NotDates>),
     /// A column of text is used as numbers, and some of its cells are numbers.
@@ -429,6 +443,14 @@ impl Error {
         match self.setting() {
             Some(_) => self,
             None => Error::InSetting { setting, source: Box::new(self) },
+        }
+    }
+
+    /// The error inside its setting, or the error itself.
+    pub fn in_setting(&self) -> &Error {
+        match self {
+            Error::InSetting { source, .. } => source.in_setting(),
+            error => error,
         }
     }
 

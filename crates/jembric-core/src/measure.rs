@@ -187,7 +187,7 @@ impl Measure {
         if all > 0 {
             self.kind = SumUnit::Decimal(all as i8);
         }
-        i128::from(number.units()).checked_mul(10_i128.pow(all - u32::from(number.places())))
+        number.units().checked_mul(10_i128.pow(all - u32::from(number.places())))
     }
 
     /// The units of all rows, if none is missing and no sum of them can exceed 64 bits.

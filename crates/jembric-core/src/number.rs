@@ -120,7 +120,7 @@ impl Number {
 
 impl From<Decimal> for Number {
     fn from(decimal: Decimal) -> Number {
-        Number::of_units(decimal.units().into(), decimal.places() as i8)
+        Number::of_units(decimal.units(), decimal.places() as i8)
     }
 }
 

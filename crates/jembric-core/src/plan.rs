@@ -144,6 +144,7 @@ impl Plan {
     /// can be processed; none if parts need nothing.
     pub fn survey(&self, batch: &Table) -> Result<Option<Overall>> {
         self.expect_table(0, batch)?;
+        self.context.expect_wanted()?;
         let Some(parts) = &self.prepared.parts else { return Ok(None) };
         parts.survey(batch, &self.context)
     }
@@ -207,6 +208,7 @@ impl Plan {
     /// Errors: a table of another shape; errors of the operation about the data.
     pub fn apply(&self, tables: &[&Table]) -> Result<Outcome> {
         self.expect(tables)?;
+        self.context.expect_wanted()?;
         match self.folded(tables)? {
             Some(fold) => fold.finish(),
             None => {
@@ -231,12 +233,19 @@ impl Plan {
     /// Errors: as for [`apply`](Plan::apply), and those of the sink.
     pub fn apply_into(&self, tables: &[&Table], sink: &mut Sink<'_>) -> Result<Outcome> {
         self.expect(tables)?;
+        self.context.expect_wanted()?;
         if let Some(fold) = self.folded(tables)? {
             return fold.finish_into(sink);
         }
-        let mut sink = |batch: &Table| sink(&self.table_with_its_roles(batch));
+        let mut sink = |batch: &Table| {
+            self.context.expect_wanted()?;
+            sink(&self.table_with_its_roles(batch))
+        };
         let plan = self.prepared.expect_applied()?;
-        Ok(self.with_its_roles(plan.apply_into(tables, &self.context, &mut sink)?))
+        let outcome = plan.apply_into(tables, &self.context, &mut sink);
+        // The receiver refuses further batches of a run that is cancelled.
+        self.context.expect_wanted()?;
+        Ok(self.with_its_roles(outcome?))
     }
 
     /// The plan for the rows of one entity, which come in pieces, in order of their dates; none

@@ -15,7 +15,7 @@ fn main() -> Result<(), Failure> {
     let context = Context::new().as_of("2025-06-30".parse()?);
     let inspections = io::read(demo("inspections.csv"))?;
     let last = Latest::new("inspected_on").per(["vessel"]).then(["hull_mm"]).apply(&inspections)?;
-    let old = Elapsed::new("inspected_on", "as-of")
+    let old = Elapsed::between("inspected_on", "as-of")
         .bands([0, 90, 180])
         .apply_with(&last.table, &context)?;
     let sorted = Sort::new(["elapsed_days_band:down", "vessel"]).apply(&old.table)?;
@@ -26,7 +26,7 @@ fn main() -> Result<(), Failure> {
 
     // The number of workdays until payment, with the harbour's holidays.
     let dues = io::read(demo("dues.csv"))?;
-    let workdays = Elapsed::new("issued", "paid")
+    let workdays = Elapsed::between("issued", "paid")
         .unit(Unit::Workdays)
         .holidays(io::holidays(demo("holidays.csv"))?);
     println!("{}\n", workdays.apply(&dues)?.ledger);

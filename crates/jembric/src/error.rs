@@ -317,6 +317,31 @@ impl Error {
         }
     }
 
+    /// What is wrong with the table or the settings, without the setting that caused it; none for
+    /// errors of files, databases and the like.
+    ///
+    /// ```
+    /// use jembric::{Chain, CoreError, Latest};
+    /// # let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv");
+    ///
+    /// let error = Chain::read(file).then(Latest::new("arived")).run().unwrap_err();
+    /// match error.core() {
+    ///     Some(CoreError::NoSuchColumn { column, nearest, .. }) => {
+    ///         println!("no column {column}: try {nearest:?}");
+    ///     }
+    ///     Some(CoreError::Cancelled) => println!("cancelled"),
+    ///     _ => panic!("{error}"),
+    /// }
+    /// ```
+    pub fn core(&self) -> Option<&jembric_core::Error> {
+        match self {
+            Error::Core(error) => Some(error.in_setting()),
+            Error::Value(error) => Some(error.in_setting()),
+            Error::OfSetting { source, .. } => source.core(),
+            _ => None,
+        }
+    }
+
     /// The setting that caused the error, if one did.
     pub fn setting(&self) -> Option<&str> {
         match self {

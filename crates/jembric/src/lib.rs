@@ -54,6 +54,7 @@
 
 #[doc = include_str!("../cookbook/recipes.md")]
 pub mod cookbook {}
+pub mod chain;
 mod compared;
 mod data;
 mod databases;
@@ -75,17 +76,19 @@ mod text;
 mod uri;
 mod write;
 
+pub use chain::{Chain, ChainOutcome};
 #[cfg(feature = "draw")]
 pub use draw::{Draw, Picture};
 pub use error::{Error, Result};
 pub use jembric_core::{
-    Active, Add, Almanac, Between, Cause, Changes, Column, ColumnLook, ColumnShape, Columns,
-    Context, DateLook, Dated, Decimal, Duplicates, Each, Earliest, Elapsed, EndDay, Entities,
-    EntityList, Entry, ExactSum, Expression, ExpressionContext, Extent, Filled, Filter, Finding,
-    Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing, Numbering, OpenEnds,
-    Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Role, Running, Setting,
-    Shape, Sink, Sort, Spells, Stack, Table, Takes, Ties, Timeline, Totals, Type, Unit, Warning,
-    Whole, Window, Within, arrow, calendar, grouped, rounded, settings, visible,
+    Active, Add, Almanac, Between, Cancel, Cause, CellValue, Cells, Changes, Column, ColumnLook,
+    ColumnShape, Columns, Context, DateLook, Dated, Decimal, Duplicates, Each, Earliest, Elapsed,
+    EndDay, Entities, EntityList, Entry, ExactSum, Expression, ExpressionContext, Extent, Filled,
+    Filter, Finding, Fold, Followed, GoOn, Keep, Latest, Ledger, Look, LookFold, Missing,
+    Numbering, OpenEnds, Operation, Origin, Outcome, Pick, Plan, Reason, Recent, Reconciled, Role,
+    Running, Setting, Shape, Sink, Sort, Spells, Stack, Table, TableBuilder, Takes, Ties, Timeline,
+    Totals, Type, Unit, Warning, Whole, Window, Within, arrow, calendar, grouped, rounded,
+    settings, visible,
 };
 pub use jembric_core::{
     Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,

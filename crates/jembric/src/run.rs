@@ -116,17 +116,28 @@ impl Routine {
         let zone = zone.map_err(|error| shown(&self.zone_at, error.into()))?.unwrap_or_default();
         let as_of = self.as_of.as_deref().map(str::parse::<AsOf>).transpose();
         let as_of = as_of.map_err(|error| shown(&self.as_of_at, error.into()))?;
-        let mut context = Context::new()
-            .zone(zone)
-            .today(running.today)
-            .reconcile(running.reconcile.iter().cloned());
+        let mut context = Context::new().zone(zone).reconcile(running.reconcile.iter().cloned());
+        context.today = running.today;
+        context.cancel = running.cancel.clone();
         context.follow = running.follow.clone();
         context.memory = running.memory.or(self.memory.map(|size| size.0));
+        if let (Some(as_of), None) = (&as_of, running.today)
+            && as_of.needs_today()
+        {
+            return Err(Error::Setting {
+                setting: "as-of",
+                value: format!("`{as_of}`, and today's date is not given"),
+                expected: "a date, or today's date as well".to_owned(),
+            });
+        }
+        // An as-of date that does not need today's date may be resolved with any.
+        let today = running.today.unwrap_or(Day::MIN);
         let context = match &as_of {
             None => context,
             Some(as_of) if as_of.column().is_some() => context.as_of_follows(),
-            Some(as_of) => context
-                .as_of(as_of.resolve(running.today, |_| Ok::<Day, CoreError>(running.today))?),
+            Some(as_of) => {
+                context.as_of(as_of.resolve(today, |_| Err(CoreError::NoAsOf { what: "it" }))?)
+            }
         };
         Ok((context, as_of.filter(|as_of| as_of.column().is_some())))
     }
@@ -253,8 +264,9 @@ impl Checked<'_> {
         let zone = context.zone.clone();
         let newest = as_of.column().map(|column| read.shares.newest(&tables[0].1, column, &zone));
         let newest = newest.transpose()?;
-        let day =
-            as_of.resolve(running.today, |_| newest.ok_or(CoreError::NoAsOf { what: "it" }))?;
+        let day = as_of.resolve(running.today.unwrap_or(Day::MIN), |_| {
+            newest.ok_or(CoreError::NoAsOf { what: "it" })
+        })?;
         Ok(context.as_of(day))
     }
 }

@@ -29,6 +29,7 @@ use crate::{
 };
 #[cfg(feature = "draw")]
 use jembric_draw::Draw;
+use serde::Serialize;
 use std::{
     borrow::Cow,
     cell::RefCell,
@@ -76,6 +77,15 @@ pub enum Reads {
 }
 
 impl Reads {
+    /// The most tables that it can work on; none if any number.
+    pub(crate) fn most_inputs(self) -> Option<usize> {
+        match self {
+            Reads::OneTable => Some(1),
+            Reads::EventsAndWindows | Reads::NowAndBefore => Some(2),
+            Reads::SeveralTables | Reads::Covering => None,
+        }
+    }
+
     /// The key of a routine that names the tables besides the first.
     pub(crate) fn further(self) -> Option<&'static str> {
         match self {
@@ -128,33 +138,81 @@ impl Described {
     }
 }
 
+/// An operation in types, which is also known by its name.
+pub trait TypedOperation: Settings + Serialize + Default + 'static {
+    /// The operation, as it is known by its name.
+    const DESCRIBED: Described;
+
+    /// The settings that differ from the defaults.
+    fn given(&self) -> GivenSettings {
+        let values = |operation: &Self| {
+            let value = serde_json::to_value(operation).unwrap_or_default();
+            serde_json::from_value::<GivenSettings>(value).unwrap_or_default()
+        };
+        let (own, default) = (values(self), values(&Self::default()));
+        let mut given = GivenSettings::default();
+        for (name, value) in own.iter().filter(|(name, value)| default.get(name) != Some(value)) {
+            given.insert(name, value.clone());
+        }
+        given
+    }
+}
+
+/// An operation on one table, which is a step of a [`Chain`](crate::Chain).
+pub trait OnOneTable: TypedOperation {}
+
+/// An operation on further tables besides the first.
+pub trait OnMoreTables: TypedOperation {}
+
 macro_rules! described {
     (@special) => { Special::Nothing };
     (@special $special:ident) => { Special::$special };
+    (@on OneTable $operation:ident) => { impl OnOneTable for $operation {} };
+    (@on SeveralTables $operation:ident) => { impl OnMoreTables for $operation {} };
+    (@on EventsAndWindows $operation:ident) => { impl OnMoreTables for $operation {} };
+    (@on NowAndBefore $operation:ident) => {
+        impl OnOneTable for $operation {}
+        impl OnMoreTables for $operation {}
+    };
+    (@on Covering $operation:ident) => {};
     (@kind) => { |operation, _| AnyOperation::OneTable(Box::new(operation)) };
     (@kind $kind:expr) => { $kind };
-    ($(
+    ($(#[$about:meta])* $list:ident: $(
         $(#[$on:meta])? $operation:ident $reads:ident $(+ $special:ident)? $example:literal
         $(=> $kind:expr)?
-    ),* $(,)?) => { &[
-        $($(#[$on])? Described {
-            name: $operation::NAME,
-            does: $operation::DOES,
-            answers: $operation::ANSWERS,
-            example: $example,
-            settings: $operation::SETTINGS,
-            reads: Reads::$reads,
-            special: described!(@special $($special)?),
-            make: |given, covered| {
-                let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation = described!(@kind $($kind)?);
-                Ok(Step(kind($operation::from_given(given)?, covered)))
-            },
-        }),*
-    ] };
+    ),* $(,)?) => {
+        $(#[$about])*
+        pub const $list: &[Described] =
+            &[$($(#[$on])? <$operation as TypedOperation>::DESCRIBED),*];
+
+        $(
+            $(#[$on])?
+            impl TypedOperation for $operation {
+                const DESCRIBED: Described = Described {
+                    name: $operation::NAME,
+                    does: $operation::DOES,
+                    answers: $operation::ANSWERS,
+                    example: $example,
+                    settings: $operation::SETTINGS,
+                    reads: Reads::$reads,
+                    special: described!(@special $($special)?),
+                    make: |given, covered| {
+                        let kind: fn($operation, Vec<Vec<String>>) -> AnyOperation =
+                            described!(@kind $($kind)?);
+                        Ok(Step(kind($operation::from_given(given)?, covered)))
+                    },
+                };
+            }
+
+            $(#[$on])?
+            described!(@on $reads $operation);
+        )*
+    };
 }
 
-/// All operations, in the order of the help.
-pub const OPERATIONS: &[Described] = described![
+described! {
+    /// All operations, in the order of the help.
+    OPERATIONS:
     Latest OneTable
         "latest inspections.csv --per vessel --date inspected_on",
     Earliest OneTable
@@ -199,7 +257,7 @@ pub const OPERATIONS: &[Described] = described![
     Draw OneTable + Draws
         "draw gauge.csv --missing - --write gauge.svg"
         => |operation, _| AnyOperation::Draw(Box::new(operation)),
-];
+}
 
 /// The operation with this name.
 pub fn described(name: &str) -> Option<&'static Described> {

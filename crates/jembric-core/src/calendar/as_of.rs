@@ -30,6 +30,11 @@ impl AsOf {
         }
     }
 
+    /// Whether it depends on today's date.
+    pub fn needs_today(&self) -> bool {
+        matches!(self.anchor, Anchor::Today)
+    }
+
     /// Resolves the date, given today's date and the newest date of the column.
     pub fn resolve<E: From<ValueError>>(
         &self,

@@ -166,6 +166,17 @@ impl Moment {
             .map(|_| Moment(micros))
     }
 
+    /// The nearest moment of the calendar.
+    pub(crate) fn clamped(micros: i64) -> Moment {
+        let (first, last) = (i64::from(Day::MIN.0), i64::from(Day::MAX.0));
+        Moment(micros.clamp(first * MICROS_PER_DAY, (last + 1) * MICROS_PER_DAY - 1))
+    }
+
+    /// The microseconds since 1970-01-01T00:00.
+    pub const fn micros(self) -> i64 {
+        self.0
+    }
+
     /// The day that contains the moment.
     pub fn day(self) -> Day {
         Day(self.0.div_euclid(MICROS_PER_DAY) as i32)

@@ -157,7 +157,7 @@ fn farther(within: Decimal, places: i8) -> impl Fn(i128, i128) -> bool {
     let ten = |places: u32| 10_i128.pow(places);
     // Both in units of the longer number of places. A product beyond the range is beyond the limit.
     let scale = ten(limit.saturating_sub(own));
-    let limit = i128::from(within.units()).saturating_mul(ten(own.saturating_sub(limit)));
+    let limit = within.units().saturating_mul(ten(own.saturating_sub(limit)));
     move |one, other| {
         let apart = one.checked_sub(other).and_then(|apart| apart.checked_abs());
         apart.and_then(|apart| apart.checked_mul(scale)).is_none_or(|apart| apart > limit)

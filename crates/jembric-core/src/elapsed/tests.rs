@@ -53,7 +53,7 @@ fn from_one_date_to_another(
     #[case] expected: &str,
 ) {
     let table = Table::from_columns([days("a", &[Some(from)]), days("b", &[Some(to)])]).unwrap();
-    let mut elapsed = Elapsed::new("a", "b").unit(unit).name("e");
+    let mut elapsed = Elapsed::between("a", "b").unit(unit).name("e");
     elapsed.both_ends = both_ends;
     if unit == Unit::Workdays {
         // Good Friday and Easter Monday.
@@ -77,7 +77,7 @@ fn either_end_is_a_column_or_one_date_for_all(
 ) {
     let a = days("a", &[Some("2025-01-31"), Some("2025-07-01"), None]);
     let table = Table::from_columns([a, days("b", &[Some("2025-02-10"), None, None])]).unwrap();
-    let outcome = Elapsed::new(from, to).apply_with(&table, &context()).unwrap();
+    let outcome = Elapsed::between(from, to).apply_with(&table, &context()).unwrap();
     let expected: Vec<&str> = expected.iter().map(|text| text.unwrap_or("")).collect();
     assert_eq!(column(&outcome, "elapsed_days"), expected);
     let counts = [
@@ -106,7 +106,7 @@ fn moments_are_exact_in_hours_and_become_days(
     let table =
         Table::from_columns([moments("a", from, instants), moments("b", to, instants)]).unwrap();
     let outcome =
-        Elapsed::new("a", "b").unit(unit).name("e").apply_with(&table, &context()).unwrap();
+        Elapsed::between("a", "b").unit(unit).name("e").apply_with(&table, &context()).unwrap();
     assert_eq!(column(&outcome, "e"), [expected]);
     assert_eq!(outcome.ledger.zone.is_some(), instants);
 }
@@ -120,7 +120,7 @@ fn a_day_among_points_in_time_is_its_midnight_in_the_time_zone() {
     ];
     let table = Table::from_columns(columns).unwrap();
     let hours = |from: &str, to: &str| {
-        let elapsed = Elapsed::new(from, to).unit(Unit::Hours).name("e");
+        let elapsed = Elapsed::between(from, to).unit(Unit::Hours).name("e");
         column(&elapsed.apply_with(&table, &context()).unwrap(), "e")[0].clone()
     };
     assert_eq!(["a", "b"].map(|from| hours(from, "d")), ["11.0", "12.0"]);
@@ -134,7 +134,7 @@ fn periods_cannot_be_counted_in_a_finer_unit() {
     let table = Table::from_columns(columns).unwrap().with_periods("month", Grain::Month).unwrap();
     let table = table.with_periods("quarter", Grain::Quarter).unwrap();
     let elapsed = |from: &str, to: &str, unit| {
-        Elapsed::new(from, to).unit(unit).name("e").apply_with(&table, &context())
+        Elapsed::between(from, to).unit(unit).name("e").apply_with(&table, &context())
     };
     assert_eq!(column(&elapsed("month", "as-of", Unit::Months).unwrap(), "e"), ["5", ""]);
     assert_eq!(column(&elapsed("month", "quarter", Unit::Years).unwrap(), "e"), ["0", ""]);
@@ -159,8 +159,10 @@ fn bands_are_named_by_their_numbers_and_sort_by_them() {
         ],
     );
     let table = Table::from_columns([from]).unwrap();
-    let banded =
-        Elapsed::new("d", "as-of").bands([0, 1, 30, 90]).apply_with(&table, &context()).unwrap();
+    let banded = Elapsed::between("d", "as-of")
+        .bands([0, 1, 30, 90])
+        .apply_with(&table, &context())
+        .unwrap();
     assert_eq!(column(&banded, "elapsed_days_band"), ["0", "90+", "1-29", "", "under 0", "30-89"]);
     let sorted = crate::Sort::new(["elapsed_days_band:down"]).apply(&banded.table).unwrap();
     assert_eq!(column(&sorted, "elapsed_days_band"), ["90+", "30-89", "1-29", "0", "under 0", ""]);
@@ -168,18 +170,18 @@ fn bands_are_named_by_their_numbers_and_sort_by_them() {
 }
 
 #[rstest]
-#[case(Elapsed { to: None, ..Elapsed::new("d", "d") }, "`to` is not given")]
-#[case(Elapsed::new("dd", "as-of"), "there is no column `dd`")]
-#[case(Elapsed::new("d", "d").bands([0, 30, 30]), "`bands` is 0,30,30")]
-#[case(Elapsed::new("d", "d").unit(Unit::Hours).both_ends(),
+#[case(Elapsed { to: None, ..Elapsed::between("d", "d") }, "`to` is not given")]
+#[case(Elapsed::between("dd", "as-of"), "there is no column `dd`")]
+#[case(Elapsed::between("d", "d").bands([0, 30, 30]), "`bands` is 0,30,30")]
+#[case(Elapsed::between("d", "d").unit(Unit::Hours).both_ends(),
     "`both-ends` cannot be used together with `unit` hours")]
-#[case(Elapsed::new("d", "d").holidays(vec![Day::MIN]), "`holidays` needs `unit` workdays")]
+#[case(Elapsed::between("d", "d").holidays(vec![Day::MIN]), "`holidays` needs `unit` workdays")]
 #[case(Elapsed { date: None, ..Elapsed::since_previous("d") }, "`since-previous` needs `date`")]
-#[case(Elapsed { since_previous: true, ..Elapsed::new("d", "d") },
+#[case(Elapsed { since_previous: true, ..Elapsed::between("d", "d") },
     "`since-previous` cannot be used together with `from` and `to`")]
-#[case(Elapsed::new("d", "d").per(["d"]),
+#[case(Elapsed::between("d", "d").per(["d"]),
     "`per` needs `since-previous`. Without it, use `from` and `to`")]
-#[case(Elapsed::new("d", "d").name("d"), "the table already has a column `d`: choose another name")]
+#[case(Elapsed::between("d", "d").name("d"), "the table already has a column `d`: choose another name")]
 fn invalid_settings_are_refused(#[case] elapsed: Elapsed, #[case] begins: &str) {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
     let error = elapsed.apply(&table).unwrap_err().to_string();
@@ -189,8 +191,8 @@ fn invalid_settings_are_refused(#[case] elapsed: Elapsed, #[case] begins: &str) 
 #[test]
 fn missing_information_is_an_error() {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
-    let errors =
-        ["as-of", "today"].map(|to| Elapsed::new("d", to).apply(&table).unwrap_err().to_string());
+    let errors = ["as-of", "today"]
+        .map(|to| Elapsed::between("d", to).apply(&table).unwrap_err().to_string());
     assert!(
         errors[0].contains("`Context::as_of`, 2025-06-30") && errors[1].contains("`today`"),
         "{errors:?}"
@@ -213,7 +215,7 @@ proptest! {
         ]).unwrap();
         for unit in [Unit::Days, Unit::Weeks, Unit::Months, Unit::Years, Unit::Workdays] {
             let elapsed = |from: &str, to: &str| {
-                let mut elapsed = Elapsed::new(from, to).unit(unit).name("e");
+                let mut elapsed = Elapsed::between(from, to).unit(unit).name("e");
                 elapsed.both_ends = both_ends;
                 elapsed
             };

@@ -153,6 +153,10 @@ impl Error {
                 "{}column `{column}` holds {found}, but {expected} are required",
                 within(file)
             ),
+            Error::WrongCells { column, kind, right, requested } => format!(
+                "column `{column}` holds {kind}: read its cells as {right}, and not as {requested}"
+            ),
+            Error::Cancelled => "the run was cancelled".to_owned(),
             Error::NotDates(about) => about.rendered(words),
             Error::NotNumbers(about) => about.rendered(words),
             Error::AmbiguousDates(about) => about.rendered(words),

@@ -107,6 +107,7 @@ impl Fold {
     }
 
     pub(super) fn take_table(&mut self, table: usize, batch: &Table, first_row: u64) -> Result<()> {
+        self.plan.context.expect_wanted()?;
         self.state.take(table, batch, first_row)
     }
 

@@ -97,6 +97,7 @@ impl InPieces {
     /// Errors: rows of another shape; errors of the operation about the data.
     pub fn take(&mut self, rows: &Table, are_last: bool) -> Result<Outcome> {
         self.plan.expect_table(0, rows)?;
+        self.plan.context.expect_wanted()?;
         let outcome = self.pieces.take(rows, are_last, &self.plan.context)?;
         Ok(self.plan.with_its_roles(outcome))
     }
@@ -111,6 +112,7 @@ impl InPieces {
         sink: &mut Sink<'_>,
     ) -> Result<Outcome> {
         self.plan.expect_table(0, rows)?;
+        self.plan.context.expect_wanted()?;
         let InPieces { plan, pieces } = self;
         let mut sink = |batch: &Table| match &plan.roles {
             None => sink(batch),

@@ -11,6 +11,18 @@ const DECIMAL_UNITS: [(&str, u64); 5] =
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Size(pub u64);
 
+impl Size {
+    /// A number of mebibytes (2²⁰ bytes).
+    pub const fn mebibytes(number: u64) -> Size {
+        Size(number << 20)
+    }
+
+    /// A number of gibibytes (2³⁰ bytes).
+    pub const fn gibibytes(number: u64) -> Size {
+        Size(number << 30)
+    }
+}
+
 impl FromStr for Size {
     type Err = Error;
 

@@ -132,6 +132,7 @@ impl Routine {
             outline,
             lists,
             not_compared: RefCell::default(),
+            page_text: RefCell::default(),
         })
     }
 

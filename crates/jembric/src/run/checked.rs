@@ -1,7 +1,7 @@
-//! [`Run`] and [`Checked`]: the settings of a run, and a routine that was checked.
+//! [`RunSettings`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
 use crate::{
-    Expression, Plan, Shape,
+    Cancel, Expression, Plan, Shape,
     calendar::Day,
     data::{
         exchange::{Alone, Exchange},
@@ -21,8 +21,8 @@ pub(super) type Grains = Vec<(String, Step)>;
 pub struct RunSettings<'a> {
     /// The source of tables.
     pub files: &'a dyn Files,
-    /// Today's date. The library does not read the clock.
-    pub today: Day,
+    /// Today's date, for settings that refer to it. The library does not read the clock.
+    pub today: Option<Day>,
     /// The columns to reconcile in every ledger.
     pub reconcile: Vec<String>,
     /// The condition of the rows to follow in every ledger.
@@ -64,6 +64,11 @@ pub struct RunSettings<'a> {
     pub gathers: bool,
     /// Whether process 0 delivers the whole last result. Otherwise each process delivers its share.
     pub gathers_last: bool,
+    /// What cancels the run.
+    pub cancel: Option<Cancel>,
+    /// Whether the report page is made as a text ([`Checked::page_text`]). It is written to a file
+    /// only if it has one.
+    pub keeps_page: bool,
     /// Whether the whole results of named steps are kept, for a comparison.
     pub(super) keeps_results: bool,
 }
@@ -80,9 +85,14 @@ impl fmt::Debug for RunSettings<'_> {
 impl<'a> RunSettings<'a> {
     /// Runs on these files, with this date as today's.
     pub fn on(files: &'a dyn Files, today: Day) -> RunSettings<'a> {
+        RunSettings { today: Some(today), ..RunSettings::without_today(files) }
+    }
+
+    /// Runs on these files. No setting may refer to today's date.
+    pub fn without_today(files: &'a dyn Files) -> RunSettings<'a> {
         RunSettings {
             files,
-            today,
+            today: None,
             reconcile: Vec::new(),
             follow: None,
             upto: None,
@@ -98,6 +108,8 @@ impl<'a> RunSettings<'a> {
             exchange: &Alone,
             gathers: false,
             gathers_last: false,
+            cancel: None,
+            keeps_page: false,
             keeps_results: false,
         }
     }
@@ -122,9 +134,16 @@ pub struct Checked<'a> {
     pub(super) lists: Vec<(String, usize)>,
     /// The places of results that could not be compared with those of an earlier date, and why.
     pub(super) not_compared: RefCell<Vec<(usize, String)>>,
+    /// The report page, if the run keeps its text.
+    pub(super) page_text: RefCell<Option<String>>,
 }
 
 impl Checked<'_> {
+    /// The report page as HTML, once the run has ended, if its settings ask for the text.
+    pub fn page_text(&self) -> Option<String> {
+        self.page_text.borrow().clone()
+    }
+
     /// Why named results were not compared with those of the earlier date of the run.
     pub fn not_compared(&self) -> Vec<String> {
         self.not_compared.borrow().iter().map(|(_, why)| why.clone()).collect()

@@ -35,7 +35,8 @@ impl Checked<'_> {
     /// Whether the run writes a page.
     pub(super) fn has_page(&self) -> bool {
         let is_own = self.routine.page.is_some() && self.running.into.is_some();
-        self.running.upto.is_none() && (self.running.page.is_some() || is_own)
+        let running = self.running;
+        running.upto.is_none() && (running.page.is_some() || running.keeps_page || is_own)
     }
 
     /// Whether the page needs the whole result of a step.
@@ -202,7 +203,7 @@ impl<'a> Report<'a> {
                 None => None,
             },
         };
-        let Some((mut file, path)) = opened else { return Ok(()) };
+        let path = opened.as_ref().map_or(Path::new("report.html"), |(_, path)| path);
         self.sources.expect_unchanged()?;
         read.rows().for_each(|(name, rows)| self.sources.read(name, rows as usize));
         let text = match &routine.text {
@@ -220,15 +221,20 @@ impl<'a> Report<'a> {
             sources: &self.sources,
             routine: &text,
             behind: &behind,
-            file: &path,
+            file: path,
             directory: running.into.as_deref(),
             since: running.since,
             changes,
             not_compared: &self.checked.not_compared.borrow(),
         };
         let html = page.html();
-        file.write(|to| to.write_all(html.as_bytes()))?;
-        outputs.add(file);
+        if let Some((mut file, _)) = opened {
+            file.write(|to| to.write_all(html.as_bytes()))?;
+            outputs.add(file);
+        }
+        if running.keeps_page {
+            *self.checked.page_text.borrow_mut() = Some(html);
+        }
         Ok(())
     }
 }

@@ -62,7 +62,9 @@ impl Checked<'_> {
             Some(_) => {}
         }
         let older = (*routine).clone().instead(Some(day.to_string()), None);
-        let mut run = RunSettings::on(running.files, running.today);
+        let mut run = RunSettings::without_today(running.files);
+        run.today = running.today;
+        run.cancel = running.cancel.clone();
         run.upto = running.upto;
         run.memory = running.memory;
         run.scratch.clone_from(&running.scratch);

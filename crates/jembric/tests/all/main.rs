@@ -5,6 +5,7 @@
 
 #[path = "../../fuzz/bodies.rs"]
 mod bodies;
+mod chain;
 mod corpus;
 #[cfg(all(feature = "postgresql", feature = "sqlite"))]
 mod databases;

@@ -12,7 +12,7 @@ fn all_operations() -> Vec<Box<dyn Operation>> {
         Box::new(Active::new("start", "end").on(day(20_020))),
         Box::new(Spells::of_intervals("start", "end").per(["vessel"])),
         Box::new(Spells::of_states("start", ["berth"]).per(["vessel"])),
-        Box::new(Elapsed::new("start", "end").bands([0, 7, 30])),
+        Box::new(Elapsed::between("start", "end").bands([0, 7, 30])),
         Box::new(Elapsed::since_previous("start").per(["vessel"])),
         Box::new(Running::new("start").per(["vessel"]).sum(["tons"]).max(["level"])),
         Box::new(Filled::new("start").per(["vessel"]).grain(Grain::Quarter)),

@@ -34,7 +34,7 @@ fn roles(shape: &Shape) -> String {
     "vessel=key day=date tons=measure added=mark")]
 #[case(Totals::new().date(["day"]).grain(Grain::Month).per(["vessel"]).sum(["tons"]).count(),
     "month=period vessel=key sum_tons=measure")]
-#[case(Elapsed::new("day", "until"), "day=event elapsed_days=measure")]
+#[case(Elapsed::between("day", "until"), "day=event elapsed_days=measure")]
 fn a_result_knows_what_its_columns_are_for(
     #[case] operation: impl Operation,
     #[case] expected: &str,

@@ -1,0 +1,275 @@
+//! Chains of steps in types: they have the results of routines, and convert to them and back.
+
+use jembric::{
+    Active, Add, Almanac, Cancel, Chain, Changes, Columns, CoreError, Decimal, Earliest, Elapsed,
+    Error, Filled, Filter, Latest, Recent, Running, Sort, Spells, Stack, Table, Totals, Within,
+    arrow::RecordBatchReader,
+    calendar::{Day, Grain},
+    chain::Source,
+    io::{self, DateOrder, Reading, Size},
+    routine::{Routine, Show},
+};
+use rstest::rstest;
+use std::{fs, path::Path};
+
+fn file(name: &str) -> String {
+    format!("{}/../../demo/{name}", env!("CARGO_MANIFEST_DIR"))
+}
+
+fn csv(table: &Table) -> String {
+    let mut csv = Vec::new();
+    io::Writing::new().batches(&mut csv).write(table).unwrap();
+    String::from_utf8(csv).unwrap()
+}
+
+fn overdue() -> Chain {
+    Chain::read(file("inspections.csv"))
+        .then(Latest::new("inspected_on").per(["vessel"]))
+        .named("current")
+        .then(Elapsed::between("inspected_on", "as-of"))
+        .then(Filter::new("elapsed_days > 120"))
+        .as_of("2025-06-30".parse().unwrap())
+}
+
+#[test]
+fn steps_work_one_after_the_other() {
+    let outcome = overdue().run().unwrap();
+    let latest = Latest::new("inspected_on").per(["vessel"]);
+    let current = latest.apply(&io::read(file("inspections.csv")).unwrap()).unwrap();
+    let days = outcome.table.cells::<i64>("elapsed_days").unwrap();
+    assert!(days.flatten().all(|days| days > 120));
+    assert_eq!(outcome.ledgers.len(), 3);
+    assert_eq!(outcome.ledgers[0].kept, current.ledger.kept);
+    assert!(outcome.ledgers.iter().all(|ledger| ledger.balances()));
+}
+
+/// A chain of each operation, and of each kind of input.
+fn chains() -> Vec<Chain> {
+    let gauge = || (file("gauge.csv"), Reading::new().missing(["-"]));
+    let stays = || Chain::read(file("stays.csv"));
+    let months = |grain| Totals::new().date(["lifted_on"]).grain(grain).sum(["tons"]);
+    vec![
+        overdue(),
+        Chain::read(file("inspections.csv")).then(Earliest::new("inspected_on").per(["vessel"])),
+        stays().then(Active::new("arrived", "left").grain(Grain::Month).count()),
+        stays().then(Spells::of_intervals("arrived", "left").per(["berth"]).idle()),
+        Chain::read(file("lifts.csv")).then_with(
+            Within::new("lifted_on", "arrived..left".parse().unwrap()).matching(["vessel"]),
+            stays(),
+        ),
+        Chain::read(file("inspections.csv")).then(
+            Changes::per(["vessel"])
+                .date("inspected_on")
+                .between("2025-05-31..2025-06-30".parse().unwrap())
+                .ties(jembric::Duplicates::First),
+        ),
+        Chain::read(gauge()).then(Running::new("day").per(["gauge"]).max(["level_m"])),
+        Chain::read(gauge()).then(Filled::new("day").per(["gauge"]).carry(["level_m"])),
+        Chain::read(file("lifts.csv"))
+            .then(months(Grain::Month))
+            .then(Sort::new(["sum_tons:down"])),
+        Chain::read(file("lifts.csv"))
+            .then(Recent::last("lifted_on", "14 days".parse().unwrap()))
+            .then(Add::new(["heavy = tons > 20"]))
+            .then(Columns::new(["vessel", "heavy as is_heavy"])),
+        Chain::almanac(Almanac::new(), [(file("stays.csv"), vec!["arrived", "left"])]),
+        Chain::read(file("fuel_in.csv"))
+            .then_with(Stack::new().source("book"), [file("fuel_out.csv")]),
+        Chain::read(file("stays.csv")),
+    ]
+}
+
+#[test]
+fn a_chain_and_its_routine_are_the_same() {
+    for chain in chains() {
+        let text = chain.routine().unwrap().to_text(str::to_owned).unwrap();
+        let parsed = Routine::parse("chain.toml", &text).unwrap_or_else(|error| {
+            panic!("{text}\n{error}");
+        });
+        assert_eq!(parsed.to_text(str::to_owned).unwrap(), text);
+        let again = Chain::from(parsed);
+        let (one, other) = (chain.run(), again.run());
+        let (one, other) = (one.unwrap_or_else(|e| panic!("{text}\n{e}")), other.unwrap());
+        assert_eq!(csv(&one.table), csv(&other.table), "{text}");
+        let told = |ledgers: &[jembric::Ledger]| ledgers.iter().map(ToString::to_string).collect();
+        let (one, other): (Vec<String>, Vec<String>) = (told(&one.ledgers), told(&other.ledgers));
+        assert_eq!(one, other, "{text}");
+    }
+}
+
+#[test]
+fn every_way_to_end_gives_the_same_rows() {
+    let directory = tempfile::tempdir().unwrap();
+    for (n, chain) in chains().into_iter().enumerate() {
+        let table = chain.run().unwrap().table;
+        let path = directory.path().join(format!("{n}.csv"));
+        chain.write(&path).unwrap();
+        assert_eq!(fs::read_to_string(&path).unwrap(), csv(&table));
+
+        let reader = chain.clone().memory(Size::mebibytes(8)).reader().unwrap();
+        assert_eq!(reader.schema().fields().len(), table.names().len());
+        let rows: usize = reader.map(|batch| batch.unwrap().num_rows()).sum();
+        assert_eq!(rows, table.rows());
+
+        let shape = chain.check().unwrap();
+        if let Some(shape) = shape {
+            let names: Vec<&str> = shape.columns().iter().map(|c| c.name.as_str()).collect();
+            assert_eq!(names, table.names().collect::<Vec<_>>());
+        }
+    }
+}
+
+#[test]
+fn tables_readers_and_chains_are_sources() {
+    let lifts = io::read(file("lifts.csv")).unwrap();
+    let reader = Chain::read(&lifts).reader().unwrap();
+    let source = Source::from_reader(reader, &io::Memory::unlimited()).unwrap();
+    let heavy = Chain::read(source).then(Filter::new("tons > 20"));
+    let all = Chain::read(heavy.clone())
+        .then_with(Stack::new(), [Source::from(&lifts), heavy.clone().into()])
+        .run()
+        .unwrap();
+    let expected = lifts.rows() + 2 * heavy.run().unwrap().table.rows();
+    assert_eq!(all.table.rows(), expected);
+    let error = heavy.routine().unwrap_err().to_string();
+    assert!(error.contains("is in memory, so a routine cannot read it again"), "{error}");
+}
+
+#[test]
+fn an_earlier_step_is_named() {
+    let chain = overdue().after("current").then(Totals::new().per(["result"]).count());
+    let grades = chain.run().unwrap();
+    let current = overdue().run().unwrap().ledgers[0].kept;
+    let counted: i64 = grades.table.cells::<i64>("count").unwrap().flatten().sum();
+    assert_eq!(counted as u64, current);
+}
+
+#[rstest]
+#[case::no_step(Chain::read(file("stays.csv")).named("a"), "`named` comes before the first step")]
+#[case::no_such_step(overdue().after("curent"), "`curent` is not a step: expected one of current")]
+#[case::column(
+    Chain::read(file("stays.csv")).then(Latest::new("arived")),
+    "there is no column `arived`. Did you mean `arrived`?"
+)]
+#[case::no_today(
+    Chain::read(file("stays.csv")).then(Recent::last("arrived", "1 day".parse().unwrap()))
+        .as_of("today".parse().unwrap()),
+    "`today`, and today's date is not given"
+)]
+#[case::too_many(
+    Chain::read(file("lifts.csv")).then_with(
+        Within::new("lifted_on", "arrived..left".parse().unwrap()),
+        [file("stays.csv"), file("stays.csv")],
+    ),
+    "`within` works on 2 tables, and 3 are given"
+)]
+fn mistakes_are_found_before_data_is_read(#[case] chain: Chain, #[case] expected: &str) {
+    let error = chain.check().unwrap_err().to_string();
+    assert!(error.contains(expected), "{error}");
+    assert_eq!(chain.run().unwrap_err().to_string(), error);
+}
+
+/// What went wrong is matched, however deep it is inside a setting.
+#[test]
+fn errors_are_matched() {
+    let error = Chain::read(file("stays.csv")).then(Latest::new("arived")).run().unwrap_err();
+    match error.core() {
+        Some(CoreError::NoSuchColumn { column, nearest, .. }) => {
+            assert_eq!((column.as_str(), nearest[0].as_str()), ("arived", "arrived"));
+        }
+        _ => panic!("{error}"),
+    }
+    assert_eq!(error.setting(), Some("date"));
+    let missing = Chain::read("nothing.csv").run().unwrap_err();
+    assert!(matches!(missing, Error::Read { .. }), "{missing}");
+}
+
+#[test]
+fn a_cancelled_run_ends_and_leaves_no_file() {
+    let directory = tempfile::tempdir().unwrap();
+    let (cancel, path) = (Cancel::new(), directory.path().join("out.csv"));
+    let chain = Chain::read(file("lifts.csv"))
+        .then(Filter::new("tons > 0"))
+        .then(Sort::new(["tons"]))
+        .cancelled_by(&cancel);
+    chain.write(&path).unwrap();
+    let before = fs::read(&path).unwrap();
+    let many = Chain::read(chain.clone()).then_with(Stack::new(), [file("lifts.csv")]);
+    let many = many.cancelled_by(&cancel);
+    let mut batches = 0;
+    let told = many.each(|_| {
+        batches += 1;
+        cancel.cancel();
+        Ok::<(), Error>(())
+    });
+    // The result of few rows may be one batch, after which nothing is left to cancel.
+    assert!(told.is_ok() || matches!(told, Err(Error::Core(CoreError::Cancelled))));
+    let error = chain.write(&path).unwrap_err();
+    assert!(matches!(error.core(), Some(CoreError::Cancelled)), "{error}");
+    assert_eq!(fs::read(&path).unwrap(), before);
+    assert_eq!(fs::read_dir(directory.path()).unwrap().count(), 1);
+}
+
+/// Steps that write are complete together, or not at all.
+#[test]
+fn steps_write_files() {
+    let directory = tempfile::tempdir().unwrap();
+    let chain = overdue().written("overdue-{as-of}.csv").in_directory(directory.path());
+    let outcome = chain.run().unwrap();
+    let written = fs::read_to_string(directory.path().join("overdue-2025-06-30.csv")).unwrap();
+    assert_eq!(written, csv(&outcome.table));
+    let failing = overdue()
+        .written("first.csv")
+        .after("current")
+        .then(Latest::new("inspected_on").per(["vessel"]).ties(jembric::Ties::Refuse))
+        .in_directory(directory.path());
+    failing.run().unwrap_err();
+    assert!(!directory.path().join("first.csv").exists());
+}
+
+#[test]
+fn a_chain_opens_a_routine() {
+    let path = file("harbour.toml");
+    let chain = Chain::open(Path::new(&path)).unwrap();
+    let text = Routine::file(&path).unwrap().to_text(str::to_owned).unwrap();
+    assert_eq!(chain.routine().unwrap().to_text(str::to_owned).unwrap(), text);
+}
+
+#[test]
+fn settings_of_reading_are_those_of_the_source() {
+    let directory = tempfile::tempdir().unwrap();
+    let path = directory.path().join("gauge.txt");
+    fs::write(&path, "day;level\n03/04/2025;2,50\n").unwrap();
+    let reading = Reading::new().date_order(DateOrder::Dmy).decimal_comma().separator(b';');
+    let name = path.display().to_string();
+    let table = Chain::read((name, reading)).run().unwrap().table;
+    let day = table.cells::<Day>("day").unwrap().get(0);
+    assert_eq!(day, Some("2025-04-03".parse().unwrap()));
+    let level = table.cells::<Decimal>("level").unwrap().get(0);
+    assert_eq!(level.map(|level| level.to_string()).as_deref(), Some("2.50"));
+}
+
+#[cfg(feature = "draw")]
+#[test]
+fn pictures_and_pages_are_texts() {
+    use jembric::Draw;
+    let chain = overdue().heading("Overdue").say("{rows} vessels are due.").show([Show::Table]);
+    let page = chain.page().unwrap();
+    assert!(page.starts_with("<!DOCTYPE html>") && page.contains("vessels are due."));
+    let months = Chain::read(file("lifts.csv"))
+        .then(Totals::new().date(["lifted_on"]).grain(Grain::Month).sum(["tons"]));
+    let svg = months.picture().unwrap().svg();
+    assert!(svg.starts_with("<svg"), "{}", &svg[..40]);
+    assert_eq!(months.then(Draw::new()).picture().unwrap().svg(), svg);
+}
+
+#[test]
+fn chains_and_what_comes_of_them_can_be_sent_to_threads() {
+    fn is_sent<T: Send + Sync>() {}
+    is_sent::<Chain>();
+    is_sent::<jembric::ChainOutcome>();
+    fn is_moved<T: Send>() {}
+    is_moved::<jembric::chain::Batches>();
+    let table = std::thread::spawn(|| overdue().run().unwrap().table).join().unwrap();
+    assert!(table.rows() > 0);
+}
