@@ -1,6 +1,6 @@
 //! Declares the command line. The options of an operation are made from its settings in the
-//! library, and so are those for reading; those for the result and the ledger are the same for every
-//! command and are declared here.
+//! library, and so are those for reading; those for the result and the ledger are the same for
+//! every command and are declared here.
 
 use clap::{Arg, ArgAction, Args, Command, ValueEnum, value_parser};
 use jembric::{

@@ -11,7 +11,9 @@ macro_rules! serialized_as_text {
         impl serde::Serialize for $kind {
             fn serialize<S: serde::Serializer>(&self, serializer: S) -> std::result::Result<S::Ok,
                 S::Error> {
-                serializer.collect_str(self)
+                // Formats write the text alone. The name tells tables of records the type.
+                let text = self.to_string();
+                serializer.serialize_newtype_struct(stringify!($kind), &text)
             }
         }
 

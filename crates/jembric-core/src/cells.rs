@@ -175,12 +175,13 @@ impl Table {
     ///
     /// let days: Vec<Option<Day>> = surveys.cells("surveyed_on")?.collect();
     /// assert_eq!(days, [Some(Day::MIN), None]);
-    /// for (vessel, hull) in surveys.cells::<&str>("vessel")?.zip(surveys.cells::<Decimal>("hull_mm")?) {
+    /// let hulls = surveys.cells::<Decimal>("hull_mm")?;
+    /// for (vessel, hull) in surveys.cells::<&str>("vessel")?.zip(hulls) {
     ///     println!("{vessel:?} {hull:?}");
     /// }
     /// let error = surveys.cells::<f64>("hull_mm").unwrap_err().to_string();
-    /// assert_eq!(error, "column `hull_mm` holds decimals, 1 place: read its cells as Decimal, and \
-    ///     not as f64");
+    /// assert_eq!(error, "column `hull_mm` holds decimals, 1 place: read its cells as Decimal, \
+    ///     and not as f64");
     /// # Ok::<(), jembric_core::Error>(())
     /// ```
     pub fn cells<'a, T: CellValue<'a>>(&'a self, column: &str) -> Result<Cells<'a, T>> {
@@ -347,8 +348,8 @@ mod tests {
             let day = |n: i64| Day::from_number((n % 10_000) as i32);
             let days: Vec<_> = numbers.iter().map(|n| n.and_then(day)).collect();
             prop_assert_eq!(round(&days), days);
-            let moments: Vec<_> =
-                numbers.iter().map(|n| n.and_then(|n| Moment::from_micros(n % 1_000_000_007))).collect();
+            let moment = |n: i64| Moment::from_micros(n % 1_000_000_007);
+            let moments: Vec<_> = numbers.iter().map(|n| n.and_then(moment)).collect();
             prop_assert_eq!(round(&moments), moments);
         }
 

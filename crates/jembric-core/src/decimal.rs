@@ -10,7 +10,7 @@ use std::{fmt, str::FromStr};
 const MOST_PLACES: usize = 6;
 
 /// A number with at most six decimal places, such as `1000` or `-12.50`.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, PartialEq, Eq)]
 pub struct Decimal {
     units: i128,
     places: u8,
@@ -80,6 +80,12 @@ impl FromStr for Decimal {
 impl fmt::Display for Decimal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(&decimal_text(self.units, self.places as i8))
+    }
+}
+
+impl fmt::Debug for Decimal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
     }
 }
 

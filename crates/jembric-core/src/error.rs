@@ -14,7 +14,7 @@ use borsh::{BorshDeserialize, BorshSerialize};
 use std::{borrow::Cow, fmt};
 
 /// A result whose error is [`enum@Error`].
-pub type Result<T> = std::result::Result<T, Error>;
+pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 /// What can be wrong with a table, or with the settings of an operation.
 #[derive(Debug)]
@@ -53,6 +53,13 @@ pub enum Error {
         right: &'static str,
         /// The Rust type that was given.
         requested: &'static str,
+    },
+    /// A row does not fit a record of a program, or a record does not fit a table.
+    OtherRecord {
+        /// The place of the row.
+        row: String,
+        /// What is wrong.
+        problem: String,
     },
     /// The run was cancelled ([`Cancel`](crate::Cancel)).
     Cancelled,

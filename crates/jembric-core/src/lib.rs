@@ -66,6 +66,7 @@ mod packed;
 mod parallel;
 mod plan;
 mod recent;
+mod records;
 mod role;
 mod room;
 mod row_numbers;

@@ -8,12 +8,19 @@ use std::fmt;
 
 /// An operation on one table: settings that are prepared once, and applied to any number of tables
 /// of the same shape.
-pub trait Operation: fmt::Debug {
+pub trait Operation: fmt::Debug + Send + Sync {
     /// Checks the settings against the columns of a table, and resolves them.
     ///
     /// Errors: everything that can be wrong without the data. A type that the shape does not know
     /// is not checked.
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan>;
+
+    /// Applies the operation to a table, without an as-of date and with days of UTC.
+    ///
+    /// Errors: as for [`apply_with`](Operation::apply_with).
+    fn apply(&self, table: &Table) -> Result<Outcome> {
+        self.apply_with(table, &Context::new())
+    }
 
     /// Prepares the operation for a table, and applies the plan to it.
     ///

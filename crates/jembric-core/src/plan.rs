@@ -5,8 +5,8 @@
 //! shape of its result, the columns that it uses, and how it needs its rows. It can be applied to
 //! any number of tables of that shape.
 //!
-//! Plans of the kind [`Kind::OnePass`] fold batches into a small state ([`Fold`]). Applied to a whole
-//! table, they fold it as one batch, so that there is one algorithm for both.
+//! Plans of the kind [`Kind::OnePass`] fold batches into a small state ([`Fold`]). Applied to a
+//! whole table, they fold it as one batch, so that there is one algorithm for both.
 
 mod division;
 mod fold;

@@ -127,7 +127,7 @@ fn builder(setting: &Setting) -> TokenStream {
 /// Whether a method takes anything that converts to the type, and not only the type.
 fn converts(ty: &Type) -> bool {
     let Type::Path(path) = ty else { return false };
-    let short = ["String", "Workdays", "EntityList", "Decimal", "Separator"];
+    let short = ["String", "Workdays", "EntityList", "Separator"];
     path.path.segments.last().is_some_and(|last| short.iter().any(|short| last.ident == short))
 }
 

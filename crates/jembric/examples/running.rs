@@ -28,7 +28,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     let both = Stack::new().source("book").apply(&[("in", &came), ("out", &went)])?.table;
     let signed = Add::new(["change = if book = 'in' then litres else -litres"]).apply(&both)?.table;
     let balance =
-        Running::new("day").sum(["change as in_tank"]).opening(12_000).apply(&signed)?.table;
+        Running::new("day").sum(["change as in_tank"]).opening(12_000.into()).apply(&signed)?.table;
 
     // The balance at the end of each month.
     let states = Latest::new("day")

@@ -18,9 +18,9 @@
 //! # Ok::<(), jembric::Error>(())
 //! ```
 //!
-//! A chain is a [`Routine`] with its tables: [`Chain::routine`] and `Chain::from` convert one to the
-//! other, and both have the same results. Nothing is read before a chain runs, and only the columns
-//! that its steps use are.
+//! A chain is a [`Routine`] with its tables: [`Chain::routine`] and `Chain::from` convert one to
+//! the other, and both have the same results. Nothing is read before a chain runs, and only the
+//! columns that its steps use are.
 //!
 //! `source` has what a chain begins with, and `ends` what it ends with: a table, batches, files, a
 //! reader of record batches, a picture, a page.
@@ -33,10 +33,11 @@ pub use source::{Source, Sources};
 
 use crate::{
     Almanac, Cancel, Error, Expression,
-    calendar::{AsOf, Day, Zone},
+    calendar::{AsOf, Day, Grain, Zone},
     data::{Data, size::Size},
     databases::existing::Existing,
     routine::{Input, Planned, Routine, Show},
+    settings::GivenSettings,
     steps::{Described, OnMoreTables, OnOneTable, TypedOperation},
 };
 use std::{
@@ -114,8 +115,9 @@ impl Chain {
     }
 
     /// Adds a step that works on the result of the step before.
-    pub fn then(self, operation: impl OnOneTable) -> Chain {
-        self.step(&operation, Sources::default())
+    pub fn then(self, step: impl Into<AnyStep>) -> Chain {
+        let AnyStep { operation, settings } = step.into();
+        self.step((operation, settings), Sources::default())
     }
 
     /// Adds a step that works on the result of the step before and on other tables: the windows of
@@ -134,13 +136,16 @@ impl Chain {
     /// # Ok::<(), jembric::Error>(())
     /// ```
     pub fn then_with(self, operation: impl OnMoreTables, others: impl Into<Sources>) -> Chain {
-        self.step(&operation, others.into())
+        self.step(parts_of(&operation), others.into())
     }
 
-    fn step<O: TypedOperation>(mut self, operation: &O, others: Sources) -> Chain {
+    fn step(
+        mut self,
+        (described, settings): (&'static Described, GivenSettings),
+        others: Sources,
+    ) -> Chain {
         let mut inputs = std::mem::take(&mut self.inputs);
         inputs.extend(others.0.into_iter().map(|source| self.added(source)));
-        let described: &'static Described = &O::DESCRIBED;
         if let Some(most) = described.reads.most_inputs().filter(|most| inputs.len() > *most) {
             self.problem.get_or_insert(format!(
                 "`{}` works on {most} tables, and {} are given",
@@ -148,7 +153,7 @@ impl Chain {
                 inputs.len()
             ));
         }
-        self.push(Planned::new(described, operation.given(), inputs))
+        self.push(Planned::new(described, settings, inputs))
     }
 
     fn push(mut self, step: Planned) -> Chain {
@@ -180,8 +185,8 @@ impl Chain {
         numbered.into_iter().find(|name| !is_used(name)).unwrap_or(name)
     }
 
-    /// What a step reads of a source. The steps of a chain are put before the next step. If names of
-    /// both are equal, those of the other chain get a number.
+    /// What a step reads of a source. The steps of a chain are put before the next step. If names
+    /// of both are equal, those of the other chain get a number.
     fn added(&mut self, source: Source) -> Input {
         match source {
             Source::File(name, reading) => Input::File(name, reading),
@@ -223,7 +228,7 @@ impl Chain {
     /// The same chain, with a step even if it only reads: one that passes its table on.
     fn with_a_step(self) -> Chain {
         if self.routine.steps.is_empty() {
-            self.step(&crate::Stack::new(), Sources::default())
+            self.step(parts_of(&crate::Stack::new()), Sources::default())
         } else {
             self
         }
@@ -282,6 +287,23 @@ impl Chain {
     /// What to do if the last step writes to a table of a database that exists already.
     pub fn existing(self, existing: Existing) -> Chain {
         self.last("existing", |step| step.existing = existing)
+    }
+
+    /// Shows the figures of totals for each of these grains on the page, with a button for each.
+    /// The first one is that of the result.
+    pub fn grains(self, grains: impl IntoIterator<Item = Grain>) -> Chain {
+        let grains: Vec<String> = grains.into_iter().map(|grain| grain.to_string()).collect();
+        let has_several = |step: &Planned| step.operation.has_several_grains();
+        if self.routine.steps.last().is_some_and(|step| !has_several(step)) {
+            let problem = "only totals have several grains".to_owned();
+            return Chain { problem: self.problem.or(Some(problem)), ..self };
+        }
+        self.last("grains", |step| {
+            if let Some(first) = grains.first() {
+                step.settings.insert("grain", first.clone());
+            }
+            step.grains = if grains.len() > 1 { grains } else { Vec::new() };
+        })
     }
 
     /// Begins a section of the page with the last step.
@@ -380,6 +402,60 @@ impl Chain {
             Some(problem) => Err(Error::Settings(problem.clone())),
             None => Ok(()),
         }
+    }
+}
+
+/// The operation and the settings of an operation in types.
+fn parts_of<O: TypedOperation>(operation: &O) -> (&'static Described, GivenSettings) {
+    (&O::DESCRIBED, operation.given())
+}
+
+/// Any operation on one table, for lists of steps that are known only when a program runs.
+///
+/// ```
+/// use jembric::{Chain, Filter, Sort, chain::AnyStep};
+/// # let file = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/stays.csv");
+///
+/// let steps: Vec<AnyStep> = vec![Filter::new("tons > 500").into(), Sort::new(["tons"]).into()];
+/// assert_eq!(steps[0].name(), "filter");
+/// let chain = steps.into_iter().fold(Chain::read(file), Chain::then);
+/// assert_eq!(chain.run()?.ledgers.len(), 2);
+/// # Ok::<(), jembric::Error>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct AnyStep {
+    operation: &'static Described,
+    settings: GivenSettings,
+}
+
+impl AnyStep {
+    /// The name of the operation.
+    pub fn name(&self) -> &'static str {
+        self.operation.name
+    }
+
+    /// The operation, as it is known by its name.
+    pub fn operation(&self) -> &'static Described {
+        self.operation
+    }
+
+    /// The settings that differ from the defaults.
+    pub fn settings(&self) -> &GivenSettings {
+        &self.settings
+    }
+}
+
+impl PartialEq for AnyStep {
+    /// Steps with the same operation and settings are equal.
+    fn eq(&self, other: &AnyStep) -> bool {
+        (self.name(), &self.settings) == (other.name(), &other.settings)
+    }
+}
+
+impl<O: OnOneTable> From<O> for AnyStep {
+    fn from(operation: O) -> AnyStep {
+        let (operation, settings) = parts_of(&operation);
+        AnyStep { operation, settings }
     }
 }
 

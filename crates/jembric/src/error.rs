@@ -8,7 +8,7 @@ mod mistaken;
 pub use mistaken::Mistaken;
 
 /// A result whose error is [`enum@Error`].
-pub type Result<T> = std::result::Result<T, Error>;
+pub type Result<T, E = Error> = std::result::Result<T, E>;
 
 /// What can be wrong with a file, a table, or the settings of an operation.
 #[derive(Debug, thiserror::Error)]

@@ -151,8 +151,8 @@ impl Routine {
 
 impl Checked<'_> {
     /// Runs the steps. The result of the last one goes to the sink, in batches, and to its file if
-    /// it has one. `after_step` is called for each step after it has run. Files are written beside their
-    /// targets, and put in place once all steps have run.
+    /// it has one. `after_step` is called for each step after it has run. Files are written beside
+    /// their targets, and put in place once all steps have run.
     ///
     /// Errors: those of reading, of writing, and of every operation. If the sink failed, it is the
     /// core's [`Sink`](CoreError::Sink).

@@ -50,6 +50,12 @@ impl AsOf {
     }
 }
 
+impl From<Day> for AsOf {
+    fn from(day: Day) -> AsOf {
+        AsOf { anchor: Anchor::On(day), span: Span::default() }
+    }
+}
+
 impl FromStr for AsOf {
     type Err = ValueError;
 

@@ -181,7 +181,8 @@ fn bands_are_named_by_their_numbers_and_sort_by_them() {
     "`since-previous` cannot be used together with `from` and `to`")]
 #[case(Elapsed::between("d", "d").per(["d"]),
     "`per` needs `since-previous`. Without it, use `from` and `to`")]
-#[case(Elapsed::between("d", "d").name("d"), "the table already has a column `d`: choose another name")]
+#[case(Elapsed::between("d", "d").name("d"),
+    "the table already has a column `d`: choose another name")]
 fn invalid_settings_are_refused(#[case] elapsed: Elapsed, #[case] begins: &str) {
     let table = Table::from_columns([days("d", &[Some("2025-01-01")])]).unwrap();
     let error = elapsed.apply(&table).unwrap_err().to_string();

@@ -156,6 +156,7 @@ impl Error {
             Error::WrongCells { column, kind, right, requested } => format!(
                 "column `{column}` holds {kind}: read its cells as {right}, and not as {requested}"
             ),
+            Error::OtherRecord { row, problem } => format!("{row}: {problem}"),
             Error::Cancelled => "the run was cancelled".to_owned(),
             Error::NotDates(about) => about.rendered(words),
             Error::NotNumbers(about) => about.rendered(words),

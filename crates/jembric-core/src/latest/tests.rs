@@ -155,7 +155,8 @@ fn requested() -> impl Strategy<Value = Case> {
 
 proptest! {
     #[test]
-    fn the_result_agrees_with_the_model_and_the_ledger_balances(rows in rows(), requested in requested(),
+    fn the_result_agrees_with_the_model_and_the_ledger_balances(rows in rows(),
+        requested in requested(),
         moments: bool) {
         let table = table(&rows, moments);
         let outcome = requested.apply(&table).unwrap();
@@ -171,7 +172,8 @@ proptest! {
     }
 
     #[test]
-    fn the_order_of_rows_does_not_matter(rows in rows(), requested in requested(), seed in any::<u64>()) {
+    fn the_order_of_rows_does_not_matter(rows in rows(), requested in requested(),
+        seed in any::<u64>()) {
         let requested = Case { ties: Ties::All, ..requested };
         let mut shuffled = rows.clone();
         fastrand::Rng::with_seed(seed).shuffle(&mut shuffled);

@@ -58,9 +58,9 @@ pub enum Kind {
     /// Each row of the result comes from one row of the table, so any group of rows can be
     /// processed separately, and is final.
     ByRow,
-    /// One pass over the rows in any order, with a small state ([`Plan::begin`](super::Plan::begin)).
-    /// The states of different rows can be merged. If the state becomes too large, the rows can be
-    /// divided like this; none if they cannot.
+    /// One pass over the rows in any order, with a small state
+    /// ([`Plan::begin`](super::Plan::begin)). The states of different rows can be merged. If the
+    /// state becomes too large, the rows can be divided like this; none if they cannot.
     OnePass(Option<Division>),
     /// Parts of the rows, once what is needed of all rows is known
     /// ([`Plan::survey`](super::Plan::survey)).

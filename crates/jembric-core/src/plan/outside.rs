@@ -1,5 +1,5 @@
-//! [`RowsLeftOut`]: a plan of another crate of this project, which passes its table on except for some
-//! rows.
+//! [`RowsLeftOut`]: a plan of another crate of this project, which passes its table on except for
+//! some rows.
 
 use super::{Apply, Inputs, Kind, Plan, Prepared};
 use crate::{
@@ -47,7 +47,8 @@ impl RowsLeftOut {
 }
 
 impl Plan {
-    /// A plan that passes its table on, except for the rows that `leave_out` finds. It uses these columns.
+    /// A plan that passes its table on, except for the rows that `leave_out` finds. It uses these
+    /// columns.
     ///
     /// Errors: a column to reconcile is missing, or is known to hold no numbers.
     #[doc(hidden)]

@@ -239,9 +239,9 @@ fn a_fiscal_year_restarts_in_its_first_month() {
     "column `day` holds dates, but numbers are required")]
 #[case::backwards(Running::new("day").count().trailing(Span::days(-1)),
     "`trailing` is not a span forward in time: expected a span such as `28 days`")]
-#[case::opening_anew(Running::new("day").sum(["level"]).opening(1).anew_each(Grain::Year),
+#[case::opening_anew(Running::new("day").sum(["level"]).opening(1.into()).anew_each(Grain::Year),
     "`opening` cannot be used together with `anew-each`")]
-#[case::overflow(Running::new("day").sum(["level"]).opening(i64::MAX),
+#[case::overflow(Running::new("day").sum(["level"]).opening(i64::MAX.into()),
     "the sum of `level` gives a number that is too large to be exact: 9223372036854775810")]
 fn routines_that_cannot_run_are_explained(#[case] running: Running, #[case] expected: &str) {
     let error = running.apply(&table(&[(Some(1), Some(1), Some(3))])).unwrap_err().to_string();

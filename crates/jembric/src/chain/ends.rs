@@ -225,9 +225,9 @@ impl Chain {
         })
     }
 
-    /// Runs the chain and writes the result to a file, in the format of its extension, or to a table
-    /// of a database. The rows are written as they come. A last step that draws writes its picture
-    /// to a name that ends in `.svg` or `.png`.
+    /// Runs the chain and writes the result to a file, in the format of its extension, or to a
+    /// table of a database. The rows are written as they come. A last step that draws writes its
+    /// picture to a name that ends in `.svg` or `.png`.
     ///
     /// Errors: as for [`run`](Chain::run); the file cannot be written, and is as it was before.
     ///

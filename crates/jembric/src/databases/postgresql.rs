@@ -1,9 +1,9 @@
 //! PostgreSQL, by the client of the crate `postgres`.
 //!
 //! `connect` opens connections as the URI and the environment say, with `passwords` and `tls`;
-//! `into_error` puts errors in plain words; `wire` has the types of columns, and `decode` and `encode`
-//! convert between their binary forms and columns; `write` writes tables. `cancel` cancels queries
-//! when the process is told to end.
+//! `server_errors` puts errors in plain words; `wire` has the types of columns, and `decode` and
+//! `encode` convert between their binary forms and columns; `write` writes tables. `cancel` cancels
+//! queries when the process is told to end.
 
 mod cancel;
 mod connect;

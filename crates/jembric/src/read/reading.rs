@@ -50,12 +50,12 @@ impl fmt::Debug for Progress {
 /// threads, and memory for the columns.
 ///
 /// ```
-/// use jembric::io::{DateOrder, Reading};
+/// use jembric::{calendar::Day, io::{DateOrder, Reading}};
 ///
 /// let text = "day;level_m\n03/04/2025;2,5\n";
 /// let reading = Reading::new().date_order(DateOrder::Dmy).decimal_comma();
 /// let table = reading.stream("gauge.csv", text.as_bytes())?;
-/// assert_eq!(table.shape().to_string(), "day date, level_m decimal");
+/// assert_eq!(table.cells::<Day>("day")?.next(), Some(Some("2025-04-03".parse()?)));
 /// # Ok::<(), jembric::Error>(())
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, jembric_derive::Settings)]
@@ -104,8 +104,8 @@ pub struct Reading {
     #[setting(text = "CHAR")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub separator: Option<Separator>,
-    /// Read the file in this encoding, such as windows-1252 or utf-16le. The default is utf-8, or by
-    /// its byte order mark.
+    /// Read the file in this encoding, such as windows-1252 or utf-16le. The default is utf-8, or
+    /// by its byte order mark.
     ///
     /// The names are those of the WHATWG encoding standard.
     #[setting(text = "NAME")]

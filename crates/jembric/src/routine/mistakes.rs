@@ -29,6 +29,15 @@ impl Routine {
         }
     }
 
+    /// An error that is told at its place in the text. Without a text, it stays as it is.
+    pub(crate) fn marked(&self, at: Range<usize>, error: impl Into<Error>) -> Error {
+        let error = error.into();
+        match &self.text {
+            Some(text) => text.error(at, error.rendered(&routine_words), ""),
+            None => error,
+        }
+    }
+
     /// The place of a setting or file in the text, or else that of the step.
     pub(crate) fn place_in_text(&self, planned: &Planned, name: &str) -> Range<usize> {
         let place = planned.settings_at.iter().find(|(other, _)| other == name);
@@ -64,7 +73,7 @@ impl Routine {
             let at = from.map_or(at, |from| from + wrong.at.start..from + wrong.at.end);
             return self.error(at, wrong.problem.clone(), wrong.advice.clone().unwrap_or_default());
         }
-        self.error(at, error.rendered(&routine_words), "")
+        self.marked(at, error)
     }
 
     /// The error of a result that could not be delivered: that of the receiver, or that of the

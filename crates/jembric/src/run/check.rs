@@ -45,7 +45,7 @@ impl Routine {
         for column in key {
             shape.find(column).map_err(|error| {
                 let at = self.place_in_text(planned, "key");
-                self.error(at, error.rendered(&routine_words), "")
+                self.marked(at, error)
             })?;
         }
         Ok(())

@@ -56,8 +56,8 @@ pub struct RunSettings<'a> {
     /// Whether the picture of a last step that draws is all that is needed of it, and its table
     /// may lack columns.
     pub pictures_only: bool,
-    /// The processes that run the same routine; this one [alone](Alone) by default. Each has a share
-    /// of the rows, and delivers its share of the results.
+    /// The processes that run the same routine; this one [alone](Alone) by default. Each has a
+    /// share of the rows, and delivers its share of the results.
     pub exchange: &'a dyn Exchange,
     /// Whether process 0 writes whole results. Otherwise each process writes a file with its share
     /// of a result.

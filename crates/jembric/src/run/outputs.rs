@@ -10,7 +10,7 @@ use crate::{
     databases::name::name_in,
     draw::{Picture, PictureFormat},
     larger::step::Accounted,
-    routine::{Planned, routine_words},
+    routine::Planned,
     steps::Contents,
     uri::shown_name,
     write::{
@@ -82,7 +82,7 @@ impl Checked<'_> {
                     claimed.and_then(|()| outputs.expect_writable(&path, planned.existing));
                 claimed.map_err(|error| {
                     let at = routine.place_in_text(planned, "write");
-                    routine.error(at, error.rendered(&routine_words), "")
+                    routine.marked(at, error)
                 })?;
             }
         }

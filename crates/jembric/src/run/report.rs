@@ -8,7 +8,7 @@ use crate::{
     data::{Data, memory::Memory},
     draw::picture_of,
     page::{Collected, Page, Sources, Taken, expect_page_name},
-    routine::{Input, Planned, routine_words},
+    routine::{Input, Planned},
     uri::without_secrets,
     write::destination::{Destination, Outputs},
 };
@@ -181,7 +181,7 @@ impl<'a> Report<'a> {
             let (needed, error) = *failed;
             // The column is missing or has another type than its name let expect.
             let at = routine.place_in_sentence(needed.by, needed.key, &needed.placeholder);
-            routine.error(at, error.rendered(&routine_words), "")
+            routine.marked(at, error)
         })
     }
 

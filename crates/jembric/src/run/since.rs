@@ -11,7 +11,7 @@ use crate::{
     calendar::Day,
     compared::StepChanges,
     formats::text::CellText,
-    routine::{Planned, routine_words},
+    routine::Planned,
     write::destination::Outputs,
 };
 use jembric_core::Places;
@@ -105,7 +105,7 @@ impl Earlier {
             Some(key) => {
                 let outcome = compared(key).map_err(|error| {
                     let at = routine.place_in_text(step, "key");
-                    routine.error(at, error.rendered(&routine_words), "")
+                    routine.marked(at, error)
                 })?;
                 Some((key.clone(), outcome))
             }

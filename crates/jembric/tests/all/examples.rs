@@ -51,6 +51,14 @@ fn printed(example: &str, arguments: &[&str]) -> String {
 #[case("changes", &["| Sallow | changed | inspected_on | 2025-02-08 | 2025-06-27 | 139.00 |",
     "balance      61 = 4 kept + 54 dropped + 3 set aside", "kept          ",
     "keys occur more than once", "appeared"])]
+#[case("chain", &["Wend 2025-02-18", "3 steps, ", "read = \"inspections.csv\"",
+    "no column `vesel`, but [\"vessel\"]"])]
+#[case("larger", &["149700 of 300000 calls are heavy", "84 rows of months", "112275000 tons"])]
+#[case("cancel", &["the run was cancelled: true", "0 temporary files"])]
+#[cfg_attr(feature = "arrow-files", case("server", &["hull_mm > 4: an Arrow stream, true",
+    "there is no column `hull`", "1 columns", "3 rows"]))]
+#[cfg_attr(feature = "sqlite", case("database", &[" months\n",
+    "harbour.sqlite:open_dues: the table exists already", "`Existing::Replace`", "true\n"]))]
 #[cfg_attr(feature = "draw", case("page", &["Dues of 199,197.63 were issued.", " days at most.",
     "there is no column `amounts`", "4 tables, 4 pictures"]))]
 #[case("formats", &["months.parquet: months, decimals, 2 places",
