@@ -410,7 +410,7 @@ impl ActivePlan {
     fn on(&self, day: Day, table: &Table, context: &Context) -> Result<Outcome> {
         let intervals = self.intervals(table, None, context)?;
         let is_active = |row: usize| {
-            let active = intervals.fates[row] == RowStatus::Active;
+            let active = intervals.statuses[row] == RowStatus::Active;
             active && intervals.first[row] <= day.number() && day.number() <= intervals.last[row]
         };
         let kept = BooleanBuffer::collect_bool(table.rows(), is_active);

@@ -118,7 +118,7 @@ pub(crate) enum RowStatus {
 }
 
 impl RowStatus {
-    /// The fates that drop a row, and those that set it aside, with their reasons.
+    /// The statuses that drop a row, and those that set it aside, with their reasons.
     const DROPPED: [(RowStatus, Reason); 4] = [
         (RowStatus::Outside, Reason::OutsideRange),
         (RowStatus::Open, Reason::Open),
@@ -141,8 +141,8 @@ pub(crate) type Reasons = Vec<(Reason, BooleanBuffer)>;
 pub(crate) struct Intervals {
     pub(crate) first: ScalarBuffer<i32>,
     pub(crate) last: ScalarBuffer<i32>,
-    pub(crate) fates: Vec<RowStatus>,
-    /// The fates that occur, one bit each.
+    pub(crate) statuses: Vec<RowStatus>,
+    /// The statuses that occur, one bit each.
     seen: u8,
     /// The rows without an end of their own; none if all have one.
     closed: Option<Vec<bool>>,
@@ -210,14 +210,14 @@ impl Intervals {
             until,
             range,
             // An exclusive end day is not active, but the as-of day of an open interval is.
-            free: rules.end_day == EndDay::Exclusive && hours.is_none(),
+            end_is_exclusive: rules.end_day == EndDay::Exclusive && hours.is_none(),
             by_hours: hours.is_some(),
         };
-        let ClassifiedRows { last, fates, seen, closed } = classify.all(table.rows());
+        let ClassifiedRows { last, statuses, seen, closed } = classify.all(table.rows());
         let any_closed = closed.iter().any(|&closed| closed);
         let last = last.map_or(ended, ScalarBuffer::from);
         if rules.open_ends == OpenEnds::Refuse {
-            refuse_open(table, rules, &fates)?;
+            refuse_open(table, rules, &statuses)?;
         }
         let closing_tick = if any_closed { close.or(until) } else { None };
         let cut = until
@@ -229,7 +229,7 @@ impl Intervals {
         Ok(Intervals {
             first,
             last,
-            fates,
+            statuses,
             seen,
             closed,
             cut,
@@ -243,15 +243,15 @@ impl Intervals {
 
     /// The active rows, those that were dropped and those that were set aside.
     pub(crate) fn masks(&self) -> (BooleanBuffer, Reasons, Reasons) {
-        let rows = self.fates.len();
-        let of = |fate: RowStatus| match (self.seen & 1 << fate as u8 != 0, self.all_active()) {
+        let rows = self.statuses.len();
+        let of = |status: RowStatus| match (self.seen & 1 << status as u8 != 0, self.all_active()) {
             (true, true) => BooleanBuffer::new_set(rows),
-            (true, false) => BooleanBuffer::collect_bool(rows, |row| self.fates[row] == fate),
+            (true, false) => BooleanBuffer::collect_bool(rows, |row| self.statuses[row] == status),
             (false, _) => BooleanBuffer::new_unset(rows),
         };
-        let with_reasons = |fates: &[(RowStatus, Reason)]| {
-            let seen = fates.iter().filter(|(fate, _)| self.seen & 1 << *fate as u8 != 0);
-            seen.map(|&(fate, reason)| (reason, of(fate))).collect()
+        let with_reasons = |statuses: &[(RowStatus, Reason)]| {
+            let seen = statuses.iter().filter(|(status, _)| self.seen & 1 << *status as u8 != 0);
+            seen.map(|&(status, reason)| (reason, of(status))).collect()
         };
         (
             of(RowStatus::Active),
@@ -305,13 +305,14 @@ impl Intervals {
         }
         let all_active = self.all_active();
         let none = (i32::MAX, i32::MIN);
-        let stretches = parallel::of_parts(self.fates.chunks(STRETCH), |n, fates| {
-            let rows = n * STRETCH..n * STRETCH + fates.len();
+        let stretches = parallel::of_parts(self.statuses.chunks(STRETCH), |n, statuses| {
+            let rows = n * STRETCH..n * STRETCH + statuses.len();
             let both = self.first[rows.clone()].iter().zip(&self.last[rows]);
             if all_active {
                 return both.fold(none, |(a, z), (&first, &last)| (a.min(first), z.max(last)));
             }
-            let active = fates.iter().zip(both).filter(|(fate, _)| **fate == RowStatus::Active);
+            let active =
+                statuses.iter().zip(both).filter(|(status, _)| **status == RowStatus::Active);
             active.fold(none, |(a, z), (_, (&first, &last))| (a.min(first), z.max(last)))
         });
         let wider = |one: (i32, i32), other: (i32, i32)| (one.0.min(other.0), one.1.max(other.1));
@@ -465,8 +466,8 @@ impl<'a> Backwards<'a> {
     }
 }
 
-fn refuse_open(table: &Table, rules: &Rules, fates: &[RowStatus]) -> Result<()> {
-    let open = || (0..fates.len()).filter(|&row| fates[row] == RowStatus::Open);
+fn refuse_open(table: &Table, rules: &Rules, statuses: &[RowStatus]) -> Result<()> {
+    let open = || (0..statuses.len()).filter(|&row| statuses[row] == RowStatus::Open);
     let first: Vec<String> = open().take(3).map(|row| table.place(row)).collect();
     match open().count() as u64 {
         0 => Ok(()),

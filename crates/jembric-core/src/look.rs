@@ -375,6 +375,7 @@ fn days(dates: &Dates) -> impl Iterator<Item = (usize, i32)> + '_ {
         .map(move |row| (row, dates.sortable(row).div_euclid(per_day) as i32))
 }
 
+/// The first and last period of a column, and how many between them have no date.
 fn covered(dates: &Dates) -> Option<DateLook> {
     let periods = dates.periods();
     let numbered =

@@ -360,7 +360,7 @@ impl RunningPlan {
         for (n, requested) in self.requested.iter().enumerate() {
             let before = before.and_then(|before| before.figures.get(n));
             let (array, figure) =
-                track.requested(self.opening, &used, requested, (before, last.as_ref()))?;
+                track.figure_column(self.opening, &used, requested, (before, last.as_ref()))?;
             figures.extend(figure);
             // A missing cell is counted once, even if several figures use it.
             missing.insert(requested.place, own.at(requested.place).logical_null_count() as u64);

@@ -106,10 +106,14 @@ impl Connecting<'_> {
         Ok(Connected { peers, parcels, today })
     }
 
+    /// The error of this process.
     fn own(&self, problem: String) -> Error {
         Error::Process { process: self.hosts.name(self.process), problem }
     }
 
+    /// Listens on this process's own address.
+    ///
+    /// Errors: the port is in use; the address is another machine's.
     fn listener(&self) -> Result<TcpListener> {
         let address = &self.hosts.addresses()[self.process];
         let listener = TcpListener::bind(address.as_str()).and_then(|listener| {

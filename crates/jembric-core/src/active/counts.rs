@@ -522,7 +522,7 @@ pub(super) fn both_sweeps_agree(
     let ticks = Ticks { first, last, groups: 1, is_closing: false };
     let sweep = Sweep { ticks, from, count: count as usize, closing: None, periods };
     let bounds = sweep.bounds(0..count as usize);
-    let Some(entities) = crate::entities::Entities::from_ids(vec![0; intervals.fates.len()], 1)
+    let Some(entities) = crate::entities::Entities::from_ids(vec![0; intervals.statuses.len()], 1)
     else {
         return false;
     };

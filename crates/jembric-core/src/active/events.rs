@@ -109,7 +109,7 @@ pub(super) struct RowSource<'a> {
 
 impl RowSource<'_> {
     fn is_active(&self, row: usize) -> bool {
-        self.intervals.fates[row] == RowStatus::Active
+        self.intervals.statuses[row] == RowStatus::Active
     }
 
     fn group(&self, row: usize) -> usize {
@@ -150,7 +150,7 @@ impl RowSource<'_> {
         // A row counts from the period of its first tick until after that of its last, so it
         // changes a sum twice, however long it is.
         let clip = |row: usize| self.intervals.clipped(row);
-        for row in (0..self.intervals.fates.len()).filter(|&row| self.is_active(row)) {
+        for row in (0..self.intervals.statuses.len()).filter(|&row| self.is_active(row)) {
             let (first, last) = clip(row);
             change(self.group(row), periods.number(first), row, true);
             change(self.group(row), periods.number(last) + 1, row, false);

@@ -86,7 +86,7 @@ impl<'a> Expansion<'a> {
         table: &'a Table,
     ) -> Result<Expansion<'a>> {
         let records: Vec<u32> = (0..table.rows() as u32)
-            .filter(|&row| intervals.fates[row as usize] == RowStatus::Active)
+            .filter(|&row| intervals.statuses[row as usize] == RowStatus::Active)
             .collect();
         let mut before = Vec::with_capacity(records.len() + 1);
         let (mut all, mut widest) = (0_u64, (0_u64, 0_u32));

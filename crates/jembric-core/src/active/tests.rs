@@ -368,7 +368,7 @@ fn a_result_that_needs_more_memory_than_the_limit_is_refused() {
             "{error}"
         );
         let advice = "MiB of memory, more than the limit of 1024 KiB. Choose a longer grain or a \
-            shorter range, or raise the limit: `Run::memory`, ";
+            shorter range, or raise the limit: `Chain::memory`, ";
         assert!(error.contains(advice), "{error}");
     }
     // Batches do not need memory for the whole result.

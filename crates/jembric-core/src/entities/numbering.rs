@@ -120,6 +120,7 @@ impl<Key: Copy + Default> Block<Key> {
         }
     }
 
+    /// Fills the block with those rows of a range whose keys belong to a part.
     #[inline]
     fn gather<K: Keys<Key = Key>>(
         &mut self,

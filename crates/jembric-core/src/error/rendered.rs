@@ -71,7 +71,7 @@ impl<'a> Advised<'a> {
             Advised::Writing("append") => "`Existing::Append`".to_owned(),
             Advised::Writing(_) => "`Existing::Replace`".to_owned(),
             Advised::AsOf(date) => format!("`Context::as_of`, {date}"),
-            Advised::Running(name, value) => format!("`Run::{name}`, {value}"),
+            Advised::Running(name, value) => format!("`Chain::{name}`, {value}"),
         }
     }
 }

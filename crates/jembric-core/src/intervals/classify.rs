@@ -1,4 +1,4 @@
-//! [`Judge`]: decides the fate of each row, and its last active tick.
+//! [`RowClassifier`]: decides the status of each row, and its last active tick.
 
 use super::{Backwards, EndDay, OpenEnds, RowStatus, Rules, ends_period};
 use crate::{
@@ -7,7 +7,7 @@ use crate::{
 };
 use arrow_buffer::BooleanBuffer;
 
-/// The ticks of all rows, and what decides their fates.
+/// The ticks of all rows, and what decides their statuses.
 pub(super) struct RowClassifier<'a> {
     pub(super) rules: &'a Rules,
     pub(super) first: &'a [i32],
@@ -25,16 +25,16 @@ pub(super) struct RowClassifier<'a> {
     pub(super) until: Option<i32>,
     pub(super) range: Option<(i32, i32)>,
     /// Whether the end day is exclusive.
-    pub(super) free: bool,
+    pub(super) end_is_exclusive: bool,
     pub(super) by_hours: bool,
 }
 
-/// The fates of all rows.
+/// The statuses of all rows.
 pub(super) struct ClassifiedRows {
     /// The last ticks, unless they are the ends themselves.
     pub(super) last: Option<Vec<i32>>,
-    pub(super) fates: Vec<RowStatus>,
-    /// The fates that occur, one bit each.
+    pub(super) statuses: Vec<RowStatus>,
+    /// The statuses that occur, one bit each.
     pub(super) seen: u8,
     /// The rows without an end of their own, or none by the last tick, if there are any.
     pub(super) closed: Vec<bool>,
@@ -43,21 +43,21 @@ pub(super) struct ClassifiedRows {
 impl RowClassifier<'_> {
     pub(super) fn all(&self, rows: usize) -> ClassifiedRows {
         // Most tables have all starts and ends, and then the ends themselves are the last ticks.
-        if self.any_open() || self.free || self.by_hours {
+        if self.any_open() || self.end_is_exclusive || self.by_hours {
             return self.with_last(rows);
         }
-        let mut fates = vec![RowStatus::Active; rows];
+        let mut statuses = vec![RowStatus::Active; rows];
         let seen = if self.started.is_none() && matches!(self.backwards, Backwards::ByTicks) {
-            self.by_ticks(&mut fates)
+            self.by_ticks(&mut statuses)
         } else {
-            seen_in(parallel::of_parts(fates.chunks_mut(STRETCH), |n, fates| {
-                fates.iter_mut().zip(n * STRETCH..).fold(0, |seen, (fate, row)| {
-                    *fate = self.of_row(row).1;
-                    seen | 1 << *fate as u8
+            seen_in(parallel::of_parts(statuses.chunks_mut(STRETCH), |n, statuses| {
+                statuses.iter_mut().zip(n * STRETCH..).fold(0, |seen, (status, row)| {
+                    *status = self.of_row(row).1;
+                    seen | 1 << *status as u8
                 })
             }))
         };
-        ClassifiedRows { last: None, fates, seen, closed: Vec::new() }
+        ClassifiedRows { last: None, statuses, seen, closed: Vec::new() }
     }
 
     fn any_open(&self) -> bool {
@@ -70,14 +70,14 @@ impl RowClassifier<'_> {
             || self.never.is_some_and(|never| never.value(row))
     }
 
-    /// The last active tick of a row, its fate, and whether its end is missing.
+    /// The last active tick of a row, its status, and whether its end is missing.
     #[inline]
     fn of_row(&self, row: usize) -> (i32, RowStatus, bool) {
         let (first, ended) = (self.first[row], self.ended[row]);
         if self.started.is_some_and(|valid| !valid.value(row)) {
             return (ended, RowStatus::NoStart, false);
         }
-        let (last, fate, closed) = if self.is_open(row) {
+        let (last, status, closed) = if self.is_open(row) {
             let last = self.close.unwrap_or(first);
             match self.rules.open_ends {
                 OpenEnds::AsOf if first > last => (last, RowStatus::AfterAsOf, false),
@@ -96,14 +96,19 @@ impl RowClassifier<'_> {
             }
         };
         let outside = self.range.is_some_and(|(from, to)| last < from || first > to);
-        (last, if fate == RowStatus::Active && outside { RowStatus::Outside } else { fate }, closed)
+        (
+            last,
+            if status == RowStatus::Active && outside { RowStatus::Outside } else { status },
+            closed,
+        )
     }
 
     /// The last active tick of a row with a start and an end.
     #[inline]
     fn last_of(&self, row: usize) -> i32 {
         let first = self.first[row];
-        let last = self.ended[row] - if self.free { ends_period(self.ends, row) } else { 0 };
+        let last =
+            self.ended[row] - if self.end_is_exclusive { ends_period(self.ends, row) } else { 0 };
         if !self.by_hours {
             last
         } else if self.rules.end_day == EndDay::Inclusive {
@@ -117,7 +122,7 @@ impl RowClassifier<'_> {
     }
 
     fn with_last(&self, rows: usize) -> ClassifiedRows {
-        let mut fates = vec![RowStatus::Active; rows];
+        let mut statuses = vec![RowStatus::Active; rows];
         let mut last = vec![0; rows];
         let mut closed = if self.any_open() { vec![false; rows] } else { Vec::new() };
         // If no row is open, there is no list of open rows; an empty part stands for each.
@@ -126,42 +131,42 @@ impl RowClassifier<'_> {
         } else {
             (0..rows.div_ceil(STRETCH)).map(|_| &mut [][..]).collect()
         };
-        let stretches = fates.chunks_mut(STRETCH).zip(last.chunks_mut(STRETCH)).zip(of_closed);
-        let seen = seen_in(parallel::of_parts(stretches, |n, ((fates, last), closed)| {
-            (0..fates.len()).fold(0, |seen, at| {
-                let (tick, fate, was_closed) = self.of_row(n * STRETCH + at);
-                (last[at], fates[at]) = (tick, fate);
+        let stretches = statuses.chunks_mut(STRETCH).zip(last.chunks_mut(STRETCH)).zip(of_closed);
+        let seen = seen_in(parallel::of_parts(stretches, |n, ((statuses, last), closed)| {
+            (0..statuses.len()).fold(0, |seen, at| {
+                let (tick, status, was_closed) = self.of_row(n * STRETCH + at);
+                (last[at], statuses[at]) = (tick, status);
                 if let Some(closed) = closed.get_mut(at) {
                     *closed = was_closed;
                 }
-                seen | 1 << fate as u8
+                seen | 1 << status as u8
             })
         }));
-        ClassifiedRows { last: Some(last), fates, seen, closed }
+        ClassifiedRows { last: Some(last), statuses, seen, closed }
     }
 
     /// If every row has a start and an end, their ticks alone decide.
-    fn by_ticks(&self, fates: &mut [RowStatus]) -> u8 {
+    fn by_ticks(&self, statuses: &mut [RowStatus]) -> u8 {
         let (from, to) = self.range.unwrap_or((i32::MIN, i32::MAX));
-        seen_in(parallel::of_parts(fates.chunks_mut(STRETCH), |n, fates| {
-            let rows = n * STRETCH..n * STRETCH + fates.len();
+        seen_in(parallel::of_parts(statuses.chunks_mut(STRETCH), |n, statuses| {
+            let rows = n * STRETCH..n * STRETCH + statuses.len();
             let both = self.first[rows.clone()].iter().zip(&self.ended[rows]);
-            fates.iter_mut().zip(both).fold(0, |seen, (to_fate, (&first, &last))| {
+            statuses.iter_mut().zip(both).fold(0, |seen, (to_status, (&first, &last))| {
                 let outside = (last < from) | (first > to);
-                *to_fate = if last < first {
+                *to_status = if last < first {
                     RowStatus::Reversed
                 } else if outside {
                     RowStatus::Outside
                 } else {
                     RowStatus::Active
                 };
-                seen | 1 << *to_fate as u8
+                seen | 1 << *to_status as u8
             })
         }))
     }
 }
 
-/// The fates that were seen in any stretch.
+/// The statuses that were seen in any stretch.
 fn seen_in(stretches: Vec<u8>) -> u8 {
     stretches.into_iter().fold(0, |seen, more| seen | more)
 }

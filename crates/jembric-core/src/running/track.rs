@@ -365,7 +365,7 @@ impl<'a> Track<'a> {
 
     /// A requested column, and what later pieces need to know of it if a last date is given. Sums
     /// begin with the opening balance.
-    pub(super) fn requested(
+    pub(super) fn figure_column(
         &self,
         opening: Option<Decimal>,
         table: &Table,

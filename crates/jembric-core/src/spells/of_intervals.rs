@@ -62,7 +62,7 @@ impl SpellsPlan {
         let per = &self.per;
         let intervals = Intervals::closed_at(table, rules, self.newest, context)?;
         let all_active = intervals.all_active();
-        let used = |row: usize| all_active || intervals.fates[row] == RowStatus::Active;
+        let used = |row: usize| all_active || intervals.statuses[row] == RowStatus::Active;
         let interval =
             |row: usize| (intervals.first[row], intervals.last[row], intervals.is_closed(row));
         let parts = GroupedByEntity::group(entities.ids(), entities.count(), used, interval);

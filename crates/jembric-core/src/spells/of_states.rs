@@ -71,12 +71,13 @@ impl SpellsPlan {
             }
         }
 
-        let fates = RowMasks {
+        let statuses = RowMasks {
             kept,
             dropped: vec![(Reason::AfterAsOf, after)],
             set_aside: vec![(Reason::NoDate, !&dated), (Reason::NoKey, &dated & &!&keyed)],
         };
-        let (mut ledger, set_aside) = fates.account(self.step.clone(), table, &self.accounting)?;
+        let (mut ledger, set_aside) =
+            statuses.account(self.step.clone(), table, &self.accounting)?;
         ledger.as_of = context.as_of;
         ledger.zone = dates.are_instants().then(|| context.zone.to_string());
         ledger.counts.insert(0, ("spells".into(), spells.len() as u64));
