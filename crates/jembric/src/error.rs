@@ -193,6 +193,14 @@ pub enum Error {
         /// The error.
         source: Box<Error>,
     },
+    /// An error in a step of a chain.
+    #[error("{step}: {source}")]
+    OfStep {
+        /// The name of the step, or its number and operation.
+        step: String,
+        /// The error.
+        source: Box<Error>,
+    },
     /// A setting is missing or has an invalid value.
     #[error("{0}")]
     Value(Box<jembric_core::Error>),
@@ -289,6 +297,7 @@ impl Error {
             Error::Value(error) => error.rendered(words),
             Error::InFile { file, source } => format!("{file}: {}", source.rendered(words)),
             Error::OfSetting { source, .. } => source.rendered(words),
+            Error::OfStep { step, source } => format!("{step}: {}", source.rendered(words)),
             Error::NotText { file, line, byte, value, encoding } => {
                 not_text(file, (*line, *byte, *value), encoding, words)
             }
@@ -337,7 +346,7 @@ impl Error {
         match self {
             Error::Core(error) => Some(error.in_setting()),
             Error::Value(error) => Some(error.in_setting()),
-            Error::OfSetting { source, .. } => source.core(),
+            Error::OfSetting { source, .. } | Error::OfStep { source, .. } => source.core(),
             _ => None,
         }
     }
@@ -348,6 +357,7 @@ impl Error {
             Error::Core(error) => error.setting(),
             Error::Value(error) => error.setting(),
             Error::Setting { setting, .. } | Error::OfSetting { setting, .. } => Some(setting),
+            Error::OfStep { source, .. } => source.setting(),
             _ => None,
         }
     }
@@ -357,7 +367,7 @@ impl Error {
         match self {
             Error::Core(error) => error.file(),
             Error::Value(error) => error.file(),
-            Error::OfSetting { source, .. } => source.file(),
+            Error::OfSetting { source, .. } | Error::OfStep { source, .. } => source.file(),
             Error::Read { file, .. }
             | Error::Directory { file }
             | Error::Empty { file }

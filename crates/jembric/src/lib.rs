@@ -91,8 +91,9 @@ pub use jembric_core::{
     settings, visible,
 };
 pub use jembric_core::{
-    Advised, AmbiguousDates, BadCell, Error as CoreError, ExpressionError, NotDates, NotNumbers,
-    NotQuite, Smaller, SuggestedReading, Words, nearest_name,
+    Advised, AmbiguousDates, BadCell, ByEntity, Division, EntityPart, Error as CoreError, Expected,
+    ExpressionError, InPieces, IntoCell, IntoColumn, Kind, NotDates, NotNumbers, NotQuite, Overall,
+    Places, ResultOrder, Smaller, SuggestedReading, Words, nearest_name,
 };
 
 /// The README's examples are run as tests.

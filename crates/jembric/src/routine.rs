@@ -65,6 +65,8 @@ pub struct Routine {
     /// The steps, in order.
     pub steps: Vec<Planned>,
     pub(crate) text: Option<Arc<Text>>,
+    /// Whether errors name their step, because there is no text to mark.
+    pub(crate) names_steps: bool,
     /// The places of the title, the as-of date, the zone and the page in the text.
     pub(crate) title_at: Range<usize>,
     pub(crate) as_of_at: Range<usize>,

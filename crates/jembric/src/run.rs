@@ -5,6 +5,9 @@
 //! step to step, and `shares` is what several processes do differently. `outputs` writes the files
 //! of steps, `set_aside` collects the rows that they set aside, `since` compares with an earlier
 //! date, and `report` makes the page.
+//!
+//! This is for programs that build another interface, such as the command. Others use
+//! [`Chain`](crate::Chain).
 
 mod check;
 mod checked;

@@ -1,7 +1,8 @@
 //! The operations by name: what each does, its settings and inputs, and the conversion of settings
 //! to a [`Step`] that is prepared for its tables.
 //!
-//! The command line and routines know operations only through this list.
+//! The command line and routines know operations only through this list. It is for programs that
+//! build another interface; others use [`Chain`](crate::Chain).
 
 use crate::{
     Active, Add, Almanac, Changes, Columns, Context, CoreError, Earliest, Elapsed, EntityList,

@@ -304,7 +304,8 @@ impl Chain {
         work: impl FnOnce(&Checked<'_>) -> Result<T>,
     ) -> Result<T> {
         self.expect_sound()?;
-        let chain = self.clone().with_a_step();
+        let mut chain = self.clone().with_a_step();
+        chain.routine.names_steps = true;
         let disk = Disk::in_directory(&chain.directory);
         let files = ChainFiles { tables: &chain.tables, disk };
         let mut settings = RunSettings::without_today(&files);

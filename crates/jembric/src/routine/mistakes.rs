@@ -29,6 +29,26 @@ impl Routine {
         }
     }
 
+    /// An error with the step that it is about, if the routine is a chain of several steps. Errors
+    /// of files name their file.
+    fn of_step(&self, planned: &Planned, error: Error) -> Error {
+        let is_of_tables = match error.core() {
+            Some(CoreError::Cancelled) | None => matches!(error, Error::Setting { .. }),
+            Some(_) => true,
+        };
+        let place = self.steps.iter().position(|step| std::ptr::eq(step, planned));
+        match place.filter(|_| self.names_steps && is_of_tables && self.steps.len() > 1) {
+            Some(place) => {
+                let step = match &planned.name {
+                    Some(name) => format!("step `{name}`"),
+                    None => format!("step {} ({})", place + 1, planned.operation.name),
+                };
+                Error::OfStep { step, source: Box::new(error) }
+            }
+            None => error,
+        }
+    }
+
     /// An error that is told at its place in the text. Without a text, it stays as it is.
     pub(crate) fn marked(&self, at: Range<usize>, error: impl Into<Error>) -> Error {
         let error = error.into();
@@ -52,7 +72,7 @@ impl Routine {
         if !is_of_a_step {
             return error;
         }
-        let Some(text) = self.text.as_ref() else { return error };
+        let Some(text) = self.text.as_ref() else { return self.of_step(planned, error) };
         let is_file = |name: &str| {
             let name = shown_name(name.trim_start_matches("./"));
             // The error may be about the database of a table.

@@ -151,6 +151,17 @@ fn an_earlier_step_is_named() {
     Chain::read(file("stays.csv")).then(Latest::new("arived")),
     "there is no column `arived`. Did you mean `arrived`?"
 )]
+#[case::column_of_a_step(
+    overdue().then(Sort::new(["elapsed"])),
+    "step 4 (sort): there is no column `elapsed`"
+)]
+#[case::column_of_a_named_step(
+    Chain::read(file("stays.csv"))
+        .then(Sort::new(["tns"]))
+        .named("by tons")
+        .then(Sort::new(["tons"])),
+    "step `by tons`: "
+)]
 #[case::no_today(
     Chain::read(file("stays.csv")).then(Recent::last("arrived", "1 day".parse().unwrap()))
         .as_of("today".parse().unwrap()),
