@@ -192,6 +192,51 @@ fn a_range_holds_for_fields_that_are_set_by_hand() {
     );
 }
 
+/// The formats of columns, as a routine has them, and as they are typed.
+#[rstest]
+#[case::a_map(
+    Given::Map([("day".to_owned(), Given::from("%d.%m.%Y"))].into()),
+    Ok(&[("day", "%d.%m.%Y")][..])
+)]
+#[case::one("day=%d.%m.%Y".into(), Ok(&[("day", "%d.%m.%Y")][..]))]
+#[case::several(vec!["a=month", "b=text"].into(), Ok(&[("a", "month"), ("b", "text")][..]))]
+#[case::a_name_with_the_sign("a=b=text".into(), Ok(&[("a=b", "text")][..]))]
+#[case::none(Given::List(Vec::new()), Ok(&[][..]))]
+#[case::without_the_sign("day".into(),
+    Err("`read` is `day`: expected a column and its format, such as `day=%d.%m.%Y`"))]
+#[case::another_value(Given::Map([("day".to_owned(), Given::Truth(true))].into()),
+    Err("`read` is true: expected a column and its format, such as `day=%d.%m.%Y`"))]
+#[case::a_number(
+    Given::Number(3),
+    Err("`read` is 3: expected a column and its format, such as `day=%d.%m.%Y`")
+)]
+fn formats_are_given_by_name(
+    #[case] value: Given,
+    #[case] expected: std::result::Result<&[(&str, &str)], &str>,
+) {
+    let setting = Setting::new("read", Takes::Formats, false, 0, "Read a column", None);
+    let formats = given(&[("read", value)]).value::<BTreeMap<String, String>>(&setting);
+    match (formats, expected) {
+        (Ok(formats), Ok(expected)) => {
+            let formats = formats.unwrap();
+            let pairs = formats.iter().map(|(name, format)| (name.as_str(), format.as_str()));
+            assert_eq!(pairs.collect::<Vec<_>>(), expected);
+        }
+        (Err(error), Err(expected)) => assert_eq!(error.to_string(), expected),
+        (found, expected) => panic!("{found:?} and {expected:?}"),
+    }
+}
+
+/// Values are shown in errors as they would be written.
+#[rstest]
+#[case(Given::Map([("a".to_owned(), Given::Number(1)), ("b".to_owned(), "x".into())].into()),
+    "{ a = 1, b = x }")]
+#[case(vec![1_i64, 2].into(), "[1, 2]")]
+#[case(Given::Nothing, "nothing")]
+fn a_value_is_shown(#[case] value: Given, #[case] shown: &str) {
+    assert_eq!(value.to_string(), shown);
+}
+
 fn any_given() -> impl Strategy<Value = Given> {
     let one = prop_oneof![
         any::<bool>().prop_map(Given::Truth),
@@ -199,7 +244,12 @@ fn any_given() -> impl Strategy<Value = Given> {
         "[a-z0-9 ,]{0,8}".prop_map(Given::Text),
         Just(Given::Nothing),
     ];
-    one.prop_recursive(2, 8, 4, |one| prop::collection::vec(one, 0..4).prop_map(Given::List))
+    one.prop_recursive(2, 8, 4, |one| {
+        prop_oneof![
+            prop::collection::vec(one.clone(), 0..4).prop_map(Given::List),
+            prop::collection::btree_map("[a-z]{1,3}", one, 0..3).prop_map(Given::Map),
+        ]
+    })
 }
 
 proptest! {

@@ -194,6 +194,29 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    /// A process that is alone has what it says itself, in the order in which it sends it.
+    #[test]
+    fn a_process_alone_exchanges_with_itself() {
+        let alone: &dyn Exchange = &Alone;
+        assert!(alone.is_alone() && alone.is_first());
+        assert_eq!(alone.all_gather(&7_u32).unwrap(), [7]);
+        assert_eq!(alone.broadcast_from_first(Some(&"a".to_owned())).unwrap(), "a");
+        let mut parcels = Vec::new();
+        let sent = alone.parcels(
+            &mut |send| (0..3).try_for_each(|n| send(0, vec![n])),
+            &mut |from, parcel| {
+                parcels.push((from, parcel));
+                Ok(())
+            },
+        );
+        sent.unwrap();
+        assert_eq!(parcels, [(0, vec![0]), (0, vec![1]), (0, vec![2])]);
+        // Without a value there is nothing to take.
+        assert!(alone.broadcast_from_first::<u32>(None).is_err());
+        let failed = alone.parcels(&mut |send| send(0, vec![1]), &mut |_, _| Err(damaged("x")));
+        assert!(failed.is_err());
+    }
+
     proptest! {
         /// Each file is covered, and processes have the files in the order of the list.
         #[test]

@@ -1,14 +1,17 @@
 //! Chains of steps in types: they have the results of routines, and convert to them and back.
 
 use jembric::{
-    Active, Add, Almanac, Cancel, Chain, Changes, Columns, CoreError, Decimal, Earliest, Elapsed,
-    Error, Filled, Filter, Latest, Recent, Running, Sort, Spells, Stack, Table, Totals, Within,
+    Active, Add, Almanac, Cancel, Chain, Changes, Columns, Context, CoreError, Decimal, Earliest,
+    Elapsed, Error, Filled, Filter, Latest, Operation, Recent, Running, Sort, Spells, Stack, Table,
+    Totals, Within,
     arrow::RecordBatchReader,
     calendar::{Day, Grain},
-    chain::Source,
+    chain::{AnyStep, Source},
     io::{self, DateOrder, Reading, Size},
     routine::{Routine, Show},
+    steps::OnOneTable,
 };
+use proptest::prelude::*;
 use rstest::rstest;
 use std::{fs, path::Path};
 
@@ -283,4 +286,77 @@ fn chains_and_what_comes_of_them_can_be_sent_to_threads() {
     is_moved::<jembric::chain::Batches>();
     let table = std::thread::spawn(|| overdue().run().unwrap().table).join().unwrap();
     assert!(table.rows() > 0);
+}
+
+/// One of a few operations, and the same as a step.
+fn operation(number: u8) -> (Box<dyn Operation>, AnyStep) {
+    fn both<O: Operation + OnOneTable + Clone>(operation: O) -> (Box<dyn Operation>, AnyStep) {
+        (Box::new(operation.clone()), operation.into())
+    }
+    match number % 8 {
+        0 => both(Filter::new("tons > 3 or tons is missing")),
+        1 => both(Latest::new("day").per(["vessel"])),
+        2 => both(Sort::new(["tons:down", "vessel"])),
+        3 => both(Elapsed::between("day", "as-of").name(format!("elapsed_{number}"))),
+        4 => both(Add::new([format!("twice_{number} = tons * 2")])),
+        5 => both(Recent::last("day", "40 days".parse().unwrap())),
+        6 => both(Running::new("day").per(["vessel"]).max([format!("tons as most_{number}")])),
+        _ => both(Earliest::new("day").per(["vessel"]).mark(format!("first_{number}"))),
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// A chain gives what its operations give one after the other, with the same ledgers, also if
+    /// the tables are larger than memory.
+    #[test]
+    fn a_chain_is_its_operations_one_after_the_other(
+        rows in prop::collection::vec(
+            (0..6_i64, prop::option::of(0..60_i32), prop::option::of(0..9_i64)), 0..60),
+        numbers in prop::collection::vec(any::<u8>(), 0..5),
+    ) {
+        let mut numbers = numbers;
+        numbers.sort_unstable();
+        numbers.dedup();
+        let table = Table::builder()
+            .column("vessel", rows.iter().map(|row| format!("v{}", row.0)))
+            .column("day", rows.iter().map(|row| row.1.and_then(|d| Day::from_number(20_000 + d))))
+            .column("tons", rows.iter().map(|row| row.2))
+            .build()
+            .unwrap();
+        let as_of: Day = Day::from_number(20_050).unwrap();
+        let context = Context::new().as_of(as_of);
+        let (mut expected, mut ledgers) = (table.clone(), Vec::new());
+        let mut chain = Chain::read(&table).as_of(as_of.into());
+        let mut failed = None;
+        for &number in &numbers {
+            let (operation, step) = operation(number);
+            chain = chain.then(step);
+            if failed.is_none() {
+                match operation.apply_with(&expected, &context) {
+                    Ok(outcome) => {
+                        ledgers.push(outcome.ledger);
+                        expected = outcome.table;
+                    }
+                    Err(error) => failed = Some(error.to_string()),
+                }
+            }
+        }
+        let small = chain.clone().memory(Size::mebibytes(8));
+        match (chain.run(), failed) {
+            (Ok(outcome), None) => {
+                prop_assert_eq!(csv(&outcome.table), csv(&expected));
+                for (own, model) in outcome.ledgers.iter().zip(&ledgers) {
+                    let model = (model.rows_in, model.kept, &model.counts);
+                    prop_assert_eq!((own.rows_in, own.kept, &own.counts), model);
+                }
+                prop_assert_eq!(csv(&small.run().unwrap().table), csv(&expected));
+            }
+            (Err(error), Some(failed)) => {
+                prop_assert!(error.to_string().ends_with(&failed), "{} and {}", error, failed);
+            }
+            (chain, failed) => prop_assert!(false, "{chain:?} and {failed:?}"),
+        }
+    }
 }

@@ -234,3 +234,33 @@ fn plans_can_do_what_their_kind_says() {
         assert_eq!(plan.in_order().is_some(), has_an_order, "{operation:?}");
     }
 }
+
+/// A run that is cancelled before it begins, or between two batches, ends with an error of its own.
+#[test]
+fn every_plan_can_be_cancelled() {
+    let rows = table(&[]);
+    for operation in all_operations() {
+        let cancel = crate::Cancel::new();
+        let context = at_a_day().cancelled_by(&cancel);
+        let plan = operation.prepare(&rows.shape(), &context).unwrap();
+        assert!(plan.apply(&[&rows]).is_ok(), "{operation:?}");
+        let mut fold = plan.begin();
+        let mut pieces = plan.in_order();
+        cancel.cancel();
+        let mut taken = 0;
+        let mut count = |_: &Table| {
+            taken += 1;
+            Ok(())
+        };
+        let delivered = plan.apply_into(&[&rows], &mut count);
+        assert!(matches!(delivered, Err(Error::Cancelled)), "{operation:?}");
+        assert_eq!(taken, 0, "{operation:?}");
+        assert!(matches!(plan.apply(&[&rows]), Err(Error::Cancelled)), "{operation:?}");
+        if let Some(fold) = &mut fold {
+            assert!(matches!(fold.take(&rows, 0), Err(Error::Cancelled)), "{operation:?}");
+        }
+        if let Some(pieces) = &mut pieces {
+            assert!(matches!(pieces.take(&rows, true), Err(Error::Cancelled)), "{operation:?}");
+        }
+    }
+}
