@@ -155,7 +155,8 @@ impl Routine {
 impl Checked<'_> {
     /// Runs the steps. The result of the last one goes to the sink, in batches, and to its file if
     /// it has one. `after_step` is called for each step after it has run. Files are written beside
-    /// their targets, and put in place once all steps have run.
+    /// their targets, and put in place once all steps have run. Returns the rows that all steps set
+    /// aside, as [`run_into`](Checked::run_into) does.
     ///
     /// Errors: those of reading, of writing, and of every operation. If the sink failed, it is the
     /// core's [`Sink`](CoreError::Sink).
@@ -163,12 +164,13 @@ impl Checked<'_> {
         &self,
         last: &mut Sink<'_>,
         after_step: &mut dyn FnMut(&Ran<'_>) -> Result<()>,
-    ) -> Result<()> {
+    ) -> Result<Data> {
         let mut outputs = Outputs::new();
         self.claim(&mut outputs)?;
-        self.run_into(&mut outputs, last, after_step)?;
+        let set_aside = self.run_into(&mut outputs, last, after_step)?;
         self.running.files.close();
-        self.commit(outputs)
+        self.commit(outputs)?;
+        Ok(set_aside)
     }
 
     /// Runs the steps as [`run`](Checked::run) does, and lets the caller put their files in place

@@ -14,7 +14,6 @@ use crate::{
     read::reading::Reading,
     run::{Checked, RunSettings},
     steps::{Contents, Disk, Files},
-    write::destination::Outputs,
 };
 use std::{
     error::Error as StdError,
@@ -194,10 +193,7 @@ impl Chain {
             let (mut ledgers, mut columns) = (Vec::new(), None);
             #[cfg(feature = "draw")]
             let mut pictures = Vec::new();
-            let mut outputs = Outputs::new();
-            checked.claim(&mut outputs)?;
-            let set_aside = checked.run_into(
-                &mut outputs,
+            let set_aside = checked.run(
                 &mut |batch| {
                     columns.get_or_insert_with(|| batch.emptied());
                     take(batch).map_err(Into::into)
@@ -209,8 +205,6 @@ impl Chain {
                     Ok(())
                 },
             )?;
-            checked.running.files.close();
-            checked.commit(outputs)?;
             let table = match columns {
                 Some(columns) => columns,
                 None => Table::from_columns(Vec::<(&str, _)>::new())?,
@@ -287,11 +281,7 @@ impl Chain {
     /// Errors: as for [`run`](Chain::run); a sentence has an unknown value.
     pub fn page(&self) -> Result<String> {
         self.checked(true, |checked| {
-            let mut outputs = Outputs::new();
-            checked.claim(&mut outputs)?;
-            checked.run_into(&mut outputs, &mut |_| Ok(()), &mut |_| Ok(()))?;
-            checked.running.files.close();
-            checked.commit(outputs)?;
+            checked.run(&mut |_| Ok(()), &mut |_| Ok(()))?;
             let none = crate::CoreError::Broken { invariant: "a run with a page made none" };
             checked.page_text().ok_or_else(|| none.into())
         })

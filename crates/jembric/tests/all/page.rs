@@ -135,7 +135,7 @@ fn run(routine: &str, directory: &Path, page: Option<&str>) -> Result<(), Error>
     let mut run = RunSettings::on(&files, today());
     run.into = Some(directory.to_owned());
     run.page = page.map(|page| directory.join(page));
-    routine.check(&run)?.run(&mut |_| Ok(()), &mut |_| Ok(()))
+    routine.check(&run)?.run(&mut |_| Ok(()), &mut |_| Ok(())).map(drop)
 }
 
 fn names(directory: &Path) -> Vec<String> {
