@@ -51,6 +51,8 @@ pub(crate) struct Limbs {
 /// The sum of at most a stretch of values. The halves of the values are added up apart, which does
 /// not need 128 bits.
 fn sum_of(values: &[i64]) -> i128 {
+    // Sums of 32-bit halves cannot overflow within a stretch, and both loops can use vector
+    // instructions.
     let (mut low, mut high) = (0_i64, 0_i64);
     for value in values {
         low += value & 0xFFFF_FFFF;
@@ -175,6 +177,7 @@ impl Limbs {
         self.carry();
         let mut more = other.clone();
         more.carry();
+        // Both are carried, so each limb has 32 bits, and their sum fits.
         self.limbs.iter_mut().zip(more.limbs).for_each(|(limb, more)| *limb += more);
         self.infinite += more.infinite;
         self.carry();
@@ -217,6 +220,7 @@ impl Limbs {
     /// The limbs without the sign, each in 0..2³², and whether the sum is negative.
     fn magnitude(&self) -> ([i64; LIMBS], bool) {
         let mut magnitude = self.clone();
+        // After carrying, only the last limb can be negative, and so it has the sign of the whole.
         magnitude.carry();
         let is_negative = magnitude.limbs[LIMBS - 1] < 0;
         if is_negative {
@@ -256,6 +260,7 @@ impl Limbs {
             if exponent == 0 { (fraction, 0) } else { (fraction | 1 << 52, exponent - 1) };
         let wide = u128::from(mantissa) << (shift % 32);
         let sign = if value < 0.0 { -1 } else { 1 };
+        // A mantissa of 53 bits that is shifted by up to 31 has parts in three limbs.
         for part in 0..3 {
             self.limbs[shift / 32 + part] += sign * i64::from((wide >> (32 * part)) as u32);
         }
@@ -270,6 +275,7 @@ impl Limbs {
         let mut carry = 0;
         for limb in &mut self.limbs[..LIMBS - 1] {
             let sum = *limb + carry;
+            // The shift keeps the sign, so a negative limb borrows from the next one.
             carry = sum >> 32;
             *limb = sum & 0xFFFF_FFFF;
         }

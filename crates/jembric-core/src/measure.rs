@@ -88,6 +88,8 @@ impl Measure {
             }
             DataType::Float64 => {
                 let floats = array.as_primitive::<Float64Type>();
+                // A float is a whole number times a power of two. In units of the least such power
+                // in the column all values are whole numbers, which are added without rounding.
                 // The lowest and the highest bit of any value.
                 let mut bits = more.and_then(Limbs::reach).unwrap_or((i32::MAX, i32::MIN));
                 for value in floats.iter().flatten() {
@@ -110,6 +112,8 @@ impl Measure {
                         |value: &f64| if value.is_finite() { shifted(*value, unit) } else { 0 };
                     Units::Wide(floats.values().iter().map(value).collect())
                 } else {
+                    // Values of very different size need more than 128 bits. Each layer adds up one
+                    // digit of 94 bits, and the layers are combined at the end.
                     layers = width.div_ceil(DIGIT_BITS) as usize;
                     Units::Floats(floats.values().clone())
                 };
@@ -177,6 +181,7 @@ impl Measure {
         let all = places.max(u32::from(number.places()));
         if all > places {
             let by = 10_i128.pow(all - places);
+            // The opening number has more places than the column, so the column is scaled to them.
             let scaled = match &self.units {
                 Units::Narrow(units) => units.iter().map(|&unit| i128::from(unit) * by).collect(),
                 Units::Wide(units) => units.iter().map(|unit| unit.saturating_mul(by)).collect(),
@@ -200,6 +205,8 @@ impl Measure {
     pub(crate) fn narrow_from(&self, first: i128) -> Option<(&[i64], i64)> {
         let Units::Narrow(units) = &self.units else { return None };
         let first = i64::try_from(first).ok()?;
+        // The greatest value times the number of rows bounds every partial sum, whatever the order
+        // and the groups. So no addition is checked.
         let greatest = || {
             let of_stretch = |rows: Range<usize>| {
                 units[rows].iter().fold(0, |most, unit| unit.unsigned_abs().max(most))

@@ -121,6 +121,7 @@ pub(super) fn arithmetic(
 ) -> Result<Value> {
     let constant = left.constant && right.constant;
     let nulls = both_nulls(left, right);
+    // Only a float or a quotient makes a float. All other results are exact, or an error.
     let float = operation == Arithmetic::Over
         || [left, right].iter().any(|side| side.kind == TermType::Of(Type::Float));
     if float {
@@ -129,12 +130,16 @@ pub(super) fn arithmetic(
     let whole = common_number(left.kind, right.kind) == TermType::Of(Type::Integer);
     let (left_places, right_places) = (places(left), places(right));
     let (places, scale) = match operation {
+        // A product has the places of both factors. For sums, the side with fewer places is scaled
+        // up.
         Arithmetic::Times => (left_places + right_places, (0, 0)),
         _ => {
             let most = left_places.max(right_places);
             (most, (most - left_places, most - right_places))
         }
     };
+    // Nearly all tables fit 64 bits, so these are tried first. If a single row does not fit, all
+    // rows are computed again in 128 bits.
     let narrow = || narrow(operation, left, right, scale, whole);
     if let Some(values) = narrow() {
         let array: ArrayRef = if whole {
@@ -191,6 +196,8 @@ fn narrow(
 ) -> Option<Vec<i64>> {
     let (a, b) = (narrow_side(left)?, narrow_side(right)?);
     let most = if whole { u64::MAX } else { NARROW - 1 };
+    // Results are computed without a branch, and only whether any did not fit is kept: so the loop
+    // can use vector instructions.
     let fits = |(value, overflows): (i64, bool)| (value, overflows | (value.unsigned_abs() > most));
     let (values, unfit) = match (operation, scale) {
         (Arithmetic::Times, _) => match (a, b) {
@@ -228,6 +235,7 @@ fn narrow(
 pub(super) fn negative(value: &Value, only_negatives: bool) -> Result<Value> {
     let zero = Value::new(TermType::Of(Type::Integer), Arc::new(Int64Array::from(vec![0])), true);
     match value.array.data_type() {
+        // `0.0 - value` gives 0 for 0, and not the −0 of `-value`: tables have no −0.
         DataType::Float64 => {
             let floats = value.array.as_primitive::<Float64Type>();
             let array: Float64Array =
@@ -267,6 +275,8 @@ pub(super) fn round(value: &Value, to: i8) -> Result<Value> {
         _ if has <= to && !whole => return Ok(value.clone()),
         _ => {
             let by = power(has - to).unwrap_or(WIDE as i128);
+            // Half of the divisor is added to the magnitude, so halves round away from zero on both
+            // sides.
             let cut =
                 |units: i128| (units.unsigned_abs() + by.unsigned_abs() / 2) / by.unsigned_abs();
             let signed =

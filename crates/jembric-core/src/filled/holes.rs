@@ -63,6 +63,7 @@ impl SeriesCells {
         let needs_rows = self.mark.is_some() || fills.iter().any(Fill::needs_rows);
         let laid = self.laid(places.clone(), needs_rows)?;
         let keys = self.keys.slice(places.start, places.len());
+        // Keys and columns depend only on the cells, so all are made at once.
         let (keys, filled) = rayon::join(
             || repeated(&keys, &laid.starts),
             || parallel::of_parts(fills, |_, fill| fill.column(self, &laid)),
@@ -167,6 +168,7 @@ impl Fill {
     /// Counts a gap, and returns whether it is filled.
     fn fills(&self, hole: Hole, can_be: bool, counts: &mut [[u64; 2]; 2]) -> bool {
         let fills = self.fills[hole as usize] && can_be;
+        // The ledger counts what is filled and what is left, for added rows and for missing values.
         counts[usize::from(!fills)][hole as usize] += 1;
         fills
     }
@@ -183,6 +185,8 @@ impl Fill {
         if let Rule::Blank = self.rule {
             return gather(&self.array, laid.rows.clone());
         }
+        // With missing values in between, each cell looks for its value. Without any, whole spans
+        // take theirs from one row.
         let Some(valid) = self.array.logical_nulls().filter(|valid| valid.null_count() > 0) else {
             return self.without_blanks(cells, laid);
         };
@@ -215,6 +219,7 @@ impl Fill {
         laid: &Laid,
     ) -> PrimitiveArray<T> {
         let from = array.values();
+        // Few spans are left empty, so the threads collect these in one list.
         let holes: Mutex<Vec<ops::Range<usize>>> = Mutex::default();
         let values = of_stretches(&laid.starts, |n, own| {
             let start = laid.starts[n] as usize;
@@ -244,6 +249,8 @@ impl Fill {
         cells: &SeriesCells,
         mut write: impl FnMut(ops::Range<usize>, u32),
     ) {
+        // A carried value reaches over a number of cells. Other rules fill every cell from one
+        // place, which has no reach.
         let (filling, reach) = match &self.rule {
             Rule::Carry { limit } => (NONE, *limit as usize),
             rule => (self.filling(rule, place, cells), 0),

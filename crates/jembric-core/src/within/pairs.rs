@@ -61,6 +61,8 @@ impl Pairs<'_> {
                 .filter(|&&found| found != SEVERAL && self.is_in_answer(found))
                 .count()
         };
+        // A group ends after a stretch of events, or once it has a stretch of pairs. So neither
+        // many events without windows nor a few with many make a group long.
         for start in (0..found.len()).step_by(STRETCH) {
             let end = (start + STRETCH).min(found.len());
             let mut unit = Share { events: start..start, several: next..next, pairs: 0 };
@@ -90,6 +92,8 @@ impl Pairs<'_> {
         for event in unit.events.clone() {
             match self.found.of_events[event] {
                 SEVERAL => {
+                    // The windows of such an event were only counted before. They are looked for
+                    // again here, which takes less memory than a list of all pairs.
                     self.meeting.windows_of(event as u32, &mut several);
                     events.extend(several.iter().map(|_| event as u32));
                     windows.extend(several.drain(..).map(Some));
@@ -122,6 +126,8 @@ impl Pairs<'_> {
         }
         let made = parallel::of_parts(&units, |_, unit| self.pairs_of(unit));
         let (mut events, mut windows) = (vec![0; pairs], vec![None; pairs]);
+        // Each group has its own part of the result, so the threads copy without waiting for each
+        // other.
         let (mut all_events, mut all_windows) = (&mut events[..], &mut windows[..]);
         let parts = made.into_iter().map(|(events, windows)| {
             let event_part = all_events.split_off_mut(..events.len()).unwrap_or_default();

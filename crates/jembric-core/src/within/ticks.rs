@@ -136,6 +136,8 @@ impl TickColumns {
     pub(super) fn clock<'z>(&self, zone: &'z Zone) -> Clock<'z> {
         let is_moment = |dates: &Dates| matches!(dates, Dates::Moments(_));
         let all = || self.events.dates().chain(self.windows.dates());
+        // An event with a time of day lies within the whole of a day, so moments matter only if a
+        // window begins or ends with one.
         let by_moments = if self.point {
             self.events.dates().all(is_moment) && self.windows.dates().any(is_moment)
         } else {
@@ -145,6 +147,8 @@ impl TickColumns {
         let unit = if !by_moments {
             TickUnit::Days
         } else if all().filter(|dates| is_moment(dates)).all(Dates::are_instants) {
+            // Points in time and readings of clocks have no common order. If both occur, the points
+            // in time are read in the zone of the context.
             TickUnit::Instants
         } else {
             TickUnit::Readings
@@ -230,6 +234,7 @@ impl Sides {
             return Err(self.refused(&open, table));
         }
         let closed_by = if within.open_ends == OpenEnds::AsOf { context.as_of } else { None };
+        // Without a date that closes it, an open interval lasts until the end of the calendar.
         let close = closed_by.map_or(T::MAX, |day| clock.end_of(day));
 
         let mut first = match &self.from {
@@ -243,7 +248,11 @@ impl Sides {
         };
         let mut last = ends(Edge::End);
         no_end.set_indices().for_each(|row| last[row] = close);
+        // The ticks may be of longer periods than the columns. What the columns themselves say of
+        // the order of start and end still holds.
         let own = self.own_ticks(clock, [&no_start, &no_end], free, closed_by);
+        // Reversed rows are found before an exclusive end takes a day away: an interval of no day
+        // is not reversed.
         let mut backwards = BooleanBuffer::collect_bool(rows, |row| last[row] < first[row]);
         if free {
             let free = ends(Edge::FreeEnd);
@@ -265,6 +274,7 @@ impl Sides {
         let drop_open = within.open_ends == OpenEnds::Drop;
         let dropped_open =
             if drop_open { &open & &!&useless } else { BooleanBuffer::new_unset(rows) };
+        // Each row has one reason only, the first of these that applies.
         let left = !&(&useless | &dropped_open);
         let after = &(&backwards & &no_end) & &left;
         let reversed = &(&backwards & &!&no_end) & &left;
