@@ -151,7 +151,7 @@ impl Chain {
     /// Errors: a mistake in the chain; a file that cannot be opened; everything that can be wrong
     /// with a step without the data.
     pub fn check(&self) -> Result<Option<Shape>> {
-        self.checked(false, |checked| Ok(checked.shapes.last().cloned().flatten()))
+        self.checked((false, false), |checked| Ok(checked.shapes.last().cloned().flatten()))
     }
 
     /// Runs the chain, and returns the result as a table.
@@ -160,7 +160,7 @@ impl Chain {
     /// long for a table; the run was cancelled. Files are written completely or not at all.
     pub fn run(&self) -> Result<ChainOutcome> {
         let mut rows = Collector::new(&Memory::unlimited());
-        let mut outcome = self.each(|batch| rows.take(batch))?;
+        let mut outcome = self.delivered(true, |batch| rows.take(batch))?;
         if let Some(rows) = rows.finish()? {
             outcome.table = rows.whole(&Memory::unlimited())?;
         }
@@ -187,9 +187,18 @@ impl Chain {
     /// ```
     pub fn each<E: Into<Box<dyn StdError + Send + Sync>>>(
         &self,
+        take: impl FnMut(&Table) -> std::result::Result<(), E>,
+    ) -> Result<ChainOutcome> {
+        self.delivered(false, take)
+    }
+
+    /// Runs the chain, and passes the result on in batches, or a result in memory as a whole.
+    fn delivered<E: Into<Box<dyn StdError + Send + Sync>>>(
+        &self,
+        needs_table: bool,
         mut take: impl FnMut(&Table) -> std::result::Result<(), E>,
     ) -> Result<ChainOutcome> {
-        self.checked(false, |checked| {
+        self.checked((false, needs_table), |checked| {
             let (mut ledgers, mut columns) = (Vec::new(), None);
             #[cfg(feature = "draw")]
             let mut pictures = Vec::new();
@@ -280,7 +289,7 @@ impl Chain {
     ///
     /// Errors: as for [`run`](Chain::run); a sentence has an unknown value.
     pub fn page(&self) -> Result<String> {
-        self.checked(true, |checked| {
+        self.checked((true, false), |checked| {
             checked.run(&mut |_| Ok(()), &mut |_| Ok(()))?;
             let none = crate::CoreError::Broken { invariant: "a run with a page made none" };
             checked.page_text().ok_or_else(|| none.into())
@@ -290,7 +299,7 @@ impl Chain {
     /// Checks the chain, and does something with it.
     fn checked<T>(
         &self,
-        keeps_page: bool,
+        (keeps_page, needs_table): (bool, bool),
         work: impl FnOnce(&Checked<'_>) -> Result<T>,
     ) -> Result<T> {
         self.expect_sound()?;
@@ -305,6 +314,7 @@ impl Chain {
         settings.scratch = chain.scratch;
         settings.cancel = chain.cancel;
         settings.keeps_page = keeps_page;
+        settings.needs_table = needs_table;
         settings.into = Some(chain.directory);
         work(&chain.routine.check(&settings)?)
     }

@@ -69,6 +69,9 @@ pub struct RunSettings<'a> {
     /// Whether the report page is made as a text ([`Checked::page_text`]). It is written to a file
     /// only if it has one.
     pub keeps_page: bool,
+    /// Whether the last result is needed as a whole. Tables in memory are then not cut into
+    /// batches, which would have to be joined again.
+    pub(crate) needs_table: bool,
     /// Whether the whole results of named steps are kept, for a comparison.
     pub(super) keeps_results: bool,
 }
@@ -110,6 +113,7 @@ impl<'a> RunSettings<'a> {
             gathers_last: false,
             cancel: None,
             keeps_page: false,
+            needs_table: false,
             keeps_results: false,
         }
     }

@@ -254,12 +254,13 @@ impl<'a> Executor<'a> {
         let end = stream.end();
         let is_last = end == self.until && self.earlier.is_none();
         let needs_whole = checked.needs_whole(end);
+        let needs_table = checked.running.needs_table && !stream.is_larger();
         let follows = shares.are_there() && checked.running.follow.is_some();
         let gathers_file = written.is_some_and(|name| shares.gathers_into(name));
         let gathers_last = is_last && shares.are_there() && shares.gathers_last;
         let gathers = gathers_file || gathers_last;
         // Only a result that nobody else needs is delivered in batches.
-        if is_last && !needs_whole && !gathers && !follows {
+        if is_last && !needs_whole && !needs_table && !gathers && !follows {
             let answered = match file {
                 None => stream.hand_over(to.last),
                 Some(file) => {
