@@ -47,7 +47,8 @@ def items(root):
 
 def main():
     repository = pathlib.Path(__file__).resolve().parent.parent
-    target = pathlib.Path(next(iter(sys.argv[1:2]), repository / "target"))
+    given = [argument for argument in sys.argv[1:] if argument != "--check"]
+    target = pathlib.Path(next(iter(given), repository / "target"))
     listed = "".join(f"{line}\n" for line in sorted(set(items(target / "doc" / "jembric"))))
     file = repository / "api.txt"
     if "--check" not in sys.argv:
