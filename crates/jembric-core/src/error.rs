@@ -453,7 +453,7 @@ impl Error {
         }
     }
 
-    /// The error inside its setting, or the error itself.
+    /// The error without the setting that caused it.
     pub fn in_setting(&self) -> &Error {
         match self {
             Error::InSetting { source, .. } => source.in_setting(),

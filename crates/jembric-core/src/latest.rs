@@ -176,7 +176,7 @@ impl Earliest {
 impl Operation for Latest {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         crate::settings::Settings::check_ranges(self)?;
-        let requested = RecordSettings {
+        let settings = RecordSettings {
             word: Latest::NAME,
             per: &self.per,
             date: &self.date,
@@ -187,14 +187,14 @@ impl Operation for Latest {
             earliest: false,
             at_each: self.at_each.map(|grain| (grain, self.most_rows)),
         };
-        requested.prepare(shape, context)
+        settings.prepare(shape, context)
     }
 }
 
 impl Operation for Earliest {
     fn prepare(&self, shape: &Shape, context: &Context) -> Result<Plan> {
         crate::settings::Settings::check_ranges(self)?;
-        let requested = RecordSettings {
+        let settings = RecordSettings {
             word: Earliest::NAME,
             per: &self.per,
             date: &self.date,
@@ -205,7 +205,7 @@ impl Operation for Earliest {
             earliest: true,
             at_each: None,
         };
-        requested.prepare(shape, context)
+        settings.prepare(shape, context)
     }
 }
 

@@ -243,7 +243,7 @@ impl Plan {
         };
         let plan = self.prepared.expect_applied()?;
         let outcome = plan.apply_into(tables, &self.context, &mut sink);
-        // The receiver refuses further batches of a run that is cancelled.
+        // If the run was cancelled, the sink has failed because of that.
         self.context.expect_wanted()?;
         Ok(self.with_its_roles(outcome?))
     }

@@ -19,8 +19,9 @@
 //! ```
 //!
 //! A chain is a [`Routine`] with its tables: [`Chain::routine`] and `Chain::from` convert one to
-//! the other, and both have the same results. Nothing is read before a chain runs, and only the
-//! columns that its steps use are.
+//! the other, and both have the same results. Nothing is read before a chain runs. All columns are
+//! read, because the rows that are set aside have all of them, unless the chain only counts these
+//! rows ([`Chain::counting_aside`]).
 //!
 //! `source` has what a chain begins with, and `ends` what it ends with: a table, batches, files, a
 //! reader of record batches, a picture, a page.
@@ -34,8 +35,8 @@ pub use source::{Source, Sources};
 use crate::{
     Almanac, Cancel, Error, Expression,
     calendar::{AsOf, Day, Grain, Zone},
-    data::{Data, size::Size},
-    databases::existing::Existing,
+    data::{Data, progress::Progress, size::Size},
+    databases::{existing::Existing, name::name_in},
     routine::{Input, Planned, Routine, Show},
     settings::GivenSettings,
     steps::{Described, OnMoreTables, OnOneTable, TypedOperation},
@@ -66,6 +67,10 @@ pub struct Chain {
     follow: Option<Expression>,
     scratch: Option<PathBuf>,
     cancel: Option<Cancel>,
+    since: Option<Day>,
+    progress: Option<Progress>,
+    /// Whether rows set aside are counted, and not kept.
+    only_counts_aside: bool,
 }
 
 impl fmt::Debug for Chain {
@@ -111,6 +116,9 @@ impl Chain {
             follow: None,
             scratch: None,
             cancel: None,
+            since: None,
+            progress: None,
+            only_counts_aside: false,
         }
     }
 
@@ -196,7 +204,7 @@ impl Chain {
                 Input::File(name, Box::default())
             }
             Source::Chain(other) => {
-                let other = other.with_a_step();
+                let other = other.with_a_step().with_absolute_names();
                 let first = self.routine.steps.len();
                 let names = self.tables.len();
                 self.problem = self.problem.take().or(other.problem);
@@ -223,6 +231,25 @@ impl Chain {
                 Input::Step(self.routine.steps.len() - 1)
             }
         }
+    }
+
+    /// The same chain, whose files are not relative to a directory of its own.
+    fn with_absolute_names(mut self) -> Chain {
+        if self.directory.as_os_str().is_empty() {
+            return self;
+        }
+        let own = std::path::absolute(&self.directory);
+        let directory = own.unwrap_or_else(|_| self.directory.clone());
+        let tables = self.tables.iter().map(|(name, _)| name.clone()).collect::<Vec<_>>();
+        let renamed = |name: &str| {
+            if tables.iter().any(|own| own == name) {
+                name.to_owned()
+            } else {
+                name_in(&directory, name)
+            }
+        };
+        self.routine.steps.iter_mut().for_each(|step| step.rename_files(&renamed));
+        self
     }
 
     /// The same chain, with a step even if it only reads: one that passes its table on.
@@ -380,6 +407,26 @@ impl Chain {
     /// [`CoreError::Cancelled`](crate::CoreError::Cancelled) and leaves no file.
     pub fn cancelled_by(mut self, cancel: &Cancel) -> Chain {
         self.cancel = Some(cancel.clone());
+        self
+    }
+
+    /// Runs the steps for this earlier date as well. The result is what changed in the results of
+    /// named steps since then.
+    pub fn since(mut self, day: Day) -> Chain {
+        self.since = Some(day);
+        self
+    }
+
+    /// Reports what is being done, if the memory is limited.
+    pub fn progress(mut self, progress: Progress) -> Chain {
+        self.progress = Some(progress);
+        self
+    }
+
+    /// Counts the rows that are set aside, and does not keep them. Then only the columns that the
+    /// steps use are read.
+    pub fn counting_aside(mut self) -> Chain {
+        self.only_counts_aside = true;
         self
     }
 

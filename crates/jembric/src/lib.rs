@@ -17,6 +17,7 @@
 //! | What can be computed from the columns of each row? | [`Add`], with an [`Expression`] |
 //! | Which columns, in which order, of which files? | [`Columns`], [`Sort`], [`Stack`] |
 //! | What does this file contain, and what looks wrong? | [`Look`] |
+//! | How do several steps follow each other? | [`Chain`] |
 //! | How do I run the same report next month? | [`routine`] |
 //! | What does it look like? | `Draw`, in the module `draw` (a feature) |
 //! | How are files read and written? | [`io`] |

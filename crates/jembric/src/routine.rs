@@ -42,7 +42,7 @@ use crate::{
     data::size::Size,
     databases::existing::Existing,
     read::reading::Reading,
-    settings::GivenSettings,
+    settings::{Given, GivenSettings},
     steps::{Described, Disk, Reads},
     uri::shown_name,
 };
@@ -65,7 +65,7 @@ pub struct Routine {
     /// The steps, in order.
     pub steps: Vec<Planned>,
     pub(crate) text: Option<Arc<Text>>,
-    /// Whether errors name their step, because there is no text to mark.
+    /// Whether an error names its step. A chain has no text in which its place could be marked.
     pub(crate) names_steps: bool,
     /// The places of the title, the as-of date, the zone and the page in the text.
     pub(crate) title_at: Range<usize>,
@@ -240,6 +240,29 @@ impl Planned {
     /// The files that the step writes.
     pub fn files_written(&self) -> impl Iterator<Item = &str> {
         self.write.iter().chain(&self.picture).map(String::as_str)
+    }
+
+    /// Gives the files that the step reads and writes other names.
+    pub(crate) fn rename_files(&mut self, renamed: &dyn Fn(&str) -> String) {
+        for input in &mut self.inputs {
+            if let Input::File(name, _) = input
+                && name != "-"
+            {
+                *name = renamed(name);
+            }
+        }
+        for name in self.write.iter_mut().chain(&mut self.picture) {
+            *name = renamed(name);
+        }
+        for setting in self.operation.settings {
+            let Some(Given::Text(text)) = self.settings.get(setting.name) else { continue };
+            let text = match (setting.takes, text.rsplit_once(':')) {
+                (Takes::Days, _) => renamed(text),
+                (Takes::Entities, Some((file, columns))) => format!("{}:{columns}", renamed(file)),
+                _ => continue,
+            };
+            self.settings.insert(setting.name, text);
+        }
     }
 
     /// The title of a step without a name.

@@ -124,17 +124,7 @@ impl Routine {
         context.cancel = running.cancel.clone();
         context.follow = running.follow.clone();
         context.memory = running.memory.or(self.memory.map(|size| size.0));
-        if let (Some(as_of), None) = (&as_of, running.today)
-            && as_of.needs_today()
-        {
-            return Err(Error::Setting {
-                setting: "as-of",
-                value: format!("`{as_of}`, and today's date is not given"),
-                expected: "a date, or today's date as well".to_owned(),
-            });
-        }
-        // An as-of date that does not need today's date may be resolved with any.
-        let today = running.today.unwrap_or(Day::MIN);
+        let today = running.today_for(as_of.as_ref())?;
         let context = match &as_of {
             None => context,
             Some(as_of) if as_of.column().is_some() => context.as_of_follows(),
@@ -269,9 +259,8 @@ impl Checked<'_> {
         let zone = context.zone.clone();
         let newest = as_of.column().map(|column| read.shares.newest(&tables[0].1, column, &zone));
         let newest = newest.transpose()?;
-        let day = as_of.resolve(running.today.unwrap_or(Day::MIN), |_| {
-            newest.ok_or(CoreError::NoAsOf { what: "it" })
-        })?;
+        let today = running.today_for(Some(as_of))?;
+        let day = as_of.resolve(today, |_| newest.ok_or(CoreError::NoAsOf { what: "it" }))?;
         Ok(context.as_of(day))
     }
 }

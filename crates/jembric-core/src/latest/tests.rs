@@ -139,7 +139,7 @@ fn rows() -> impl Strategy<Value = Vec<Row>> {
     })
 }
 
-fn requested() -> impl Strategy<Value = Case> {
+fn case() -> impl Strategy<Value = Case> {
     let ties = prop::sample::select(vec![Ties::All, Ties::First, Ties::Last]);
     (any::<(bool, bool, bool)>(), ties, 1_u32..4, prop::option::of(20_000_i32..20_004)).prop_map(
         |((per_vessel, then, earliest), ties, dates, as_of)| Case {
@@ -156,11 +156,11 @@ fn requested() -> impl Strategy<Value = Case> {
 proptest! {
     #[test]
     fn the_result_agrees_with_the_model_and_the_ledger_balances(rows in rows(),
-        requested in requested(),
+        case in case(),
         moments: bool) {
         let table = table(&rows, moments);
-        let outcome = requested.apply(&table).unwrap();
-        prop_assert_eq!(numbers(&outcome.table), requested.model(&rows));
+        let outcome = case.apply(&table).unwrap();
+        prop_assert_eq!(numbers(&outcome.table), case.model(&rows));
         let ledger = &outcome.ledger;
         prop_assert!(ledger.balances(), "{}", ledger);
         prop_assert_eq!(ledger.rows_in, rows.len() as u64);
@@ -172,13 +172,13 @@ proptest! {
     }
 
     #[test]
-    fn the_order_of_rows_does_not_matter(rows in rows(), requested in requested(),
+    fn the_order_of_rows_does_not_matter(rows in rows(), case in case(),
         seed in any::<u64>()) {
-        let requested = Case { ties: Ties::All, ..requested };
+        let case = Case { ties: Ties::All, ..case };
         let mut shuffled = rows.clone();
         fastrand::Rng::with_seed(seed).shuffle(&mut shuffled);
-        let (one, other) = (requested.apply(&table(&rows, false)).unwrap(),
-            requested.apply(&table(&shuffled, false)).unwrap());
+        let (one, other) = (case.apply(&table(&rows, false)).unwrap(),
+            case.apply(&table(&shuffled, false)).unwrap());
         let mut other_numbers = numbers(&other.table);
         other_numbers.sort_unstable();
         prop_assert_eq!(numbers(&one.table), other_numbers);
@@ -186,12 +186,12 @@ proptest! {
     }
 
     #[test]
-    fn split_by_entity_and_merged_is_the_whole(rows in rows(), requested in requested()) {
-        let requested = Case { per_vessel: true, ..requested };
+    fn split_by_entity_and_merged_is_the_whole(rows in rows(), case in case()) {
+        let case = Case { per_vessel: true, ..case };
         let (left, right): (Vec<Row>,
             Vec<Row>) = rows.iter().cloned().partition(|row| row.vessel
                 .is_some_and(|vessel| vessel < 2));
-        let [whole, left, right] = [rows, left, right].map(|rows| requested.apply(&table(&rows,
+        let [whole, left, right] = [rows, left, right].map(|rows| case.apply(&table(&rows,
             false)).unwrap());
         let mut merged = [numbers(&left.table), numbers(&right.table)].concat();
         merged.sort_unstable();

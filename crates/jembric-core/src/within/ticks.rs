@@ -204,6 +204,36 @@ impl TickColumns {
     }
 }
 
+/// The rows that cannot be used, some of them for several reasons.
+struct Unusable {
+    /// Intervals without a start.
+    useless: BooleanBuffer,
+    dropped_open: BooleanBuffer,
+    backwards: BooleanBuffer,
+    /// Rows without a tick.
+    empty: BooleanBuffer,
+}
+
+impl Unusable {
+    /// The rows that can be used, and the reasons of those that are dropped and set aside. Each row
+    /// has one reason, the first of these that applies.
+    fn reasons(self, no_end: &BooleanBuffer) -> (BooleanBuffer, Reasons, Reasons) {
+        let Unusable { useless, dropped_open, backwards, empty } = self;
+        let left = !&(&useless | &dropped_open);
+        // An interval that is only closed before its start begins after the as-of date.
+        let after = &(&backwards & no_end) & &left;
+        let reversed = &(&backwards & &!no_end) & &left;
+        let no_day = &(&empty & &!&backwards) & &left;
+        let usable = &left & &!&(&backwards | &empty);
+        let dropped = vec![
+            (Reason::Open, dropped_open),
+            (Reason::AfterAsOf, after),
+            (Reason::NoActiveDay, no_day),
+        ];
+        (usable, dropped, vec![(Reason::NoStart, useless), (Reason::EndBeforeStart, reversed)])
+    }
+}
+
 impl Sides {
     /// The ticks between two bounds. A missing start makes a window open, but an interval unusable.
     fn stretches<T: Tick>(
@@ -274,23 +304,16 @@ impl Sides {
         let drop_open = within.open_ends == OpenEnds::Drop;
         let dropped_open =
             if drop_open { &open & &!&useless } else { BooleanBuffer::new_unset(rows) };
-        // Each row has one reason only, the first of these that applies.
-        let left = !&(&useless | &dropped_open);
-        let after = &(&backwards & &no_end) & &left;
-        let reversed = &(&backwards & &!&no_end) & &left;
-        let no_day = &(&empty & &!&backwards) & &left;
+        let unusable = Unusable { useless, dropped_open, backwards, empty };
+        let (usable, dropped, set_aside) = unusable.reasons(&no_end);
         Ok(Stretches {
-            usable: &left & &!&(&backwards | &empty),
+            usable,
             closed: closed_by.is_some() && no_end.count_set_bits() > 0,
             first,
             last: Some(last),
             starts: own.starts,
-            dropped: vec![
-                (Reason::Open, dropped_open),
-                (Reason::AfterAsOf, after),
-                (Reason::NoActiveDay, no_day),
-            ],
-            set_aside: vec![(Reason::NoStart, useless), (Reason::EndBeforeStart, reversed)],
+            dropped,
+            set_aside,
         })
     }
 

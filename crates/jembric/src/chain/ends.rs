@@ -13,7 +13,7 @@ use crate::{
     error::Error,
     read::reading::Reading,
     run::{Checked, RunSettings},
-    steps::{Contents, Disk, Files},
+    steps::{Contents, Disk, Files, FilesOnce},
 };
 use std::{
     error::Error as StdError,
@@ -32,7 +32,8 @@ pub struct ChainOutcome {
     /// The ledger of each step, in order.
     pub ledgers: Vec<Ledger>,
     /// The rows that the steps set aside, each with the reason. If several steps set rows aside,
-    /// the column `set_aside_by` names the step.
+    /// the column `set_aside_by` names the step. There are none if the chain only counts them
+    /// ([`Chain::counting_aside`]).
     pub set_aside: Data,
     /// The pictures of the steps that draw, in order.
     #[cfg(feature = "draw")]
@@ -151,7 +152,7 @@ impl Chain {
     /// Errors: a mistake in the chain; a file that cannot be opened; everything that can be wrong
     /// with a step without the data.
     pub fn check(&self) -> Result<Option<Shape>> {
-        self.checked((false, false), |checked| Ok(checked.shapes.last().cloned().flatten()))
+        self.checked(|_| {}, |checked| Ok(checked.shapes.last().cloned().flatten()))
     }
 
     /// Runs the chain, and returns the result as a table.
@@ -160,7 +161,8 @@ impl Chain {
     /// long for a table; the run was cancelled. Files are written completely or not at all.
     pub fn run(&self) -> Result<ChainOutcome> {
         let mut rows = Collector::new(&Memory::unlimited());
-        let mut outcome = self.delivered(true, |batch| rows.take(batch))?;
+        let whole = |settings: &mut RunSettings<'_>| settings.needs_table = true;
+        let mut outcome = self.delivered(whole, |batch| rows.take(batch))?;
         if let Some(rows) = rows.finish()? {
             outcome.table = rows.whole(&Memory::unlimited())?;
         }
@@ -189,16 +191,16 @@ impl Chain {
         &self,
         take: impl FnMut(&Table) -> std::result::Result<(), E>,
     ) -> Result<ChainOutcome> {
-        self.delivered(false, take)
+        self.delivered(|_| {}, take)
     }
 
-    /// Runs the chain, and passes the result on in batches, or a result in memory as a whole.
+    /// Runs the chain with further settings, and passes the result on.
     fn delivered<E: Into<Box<dyn StdError + Send + Sync>>>(
         &self,
-        needs_table: bool,
+        set: impl FnOnce(&mut RunSettings<'_>),
         mut take: impl FnMut(&Table) -> std::result::Result<(), E>,
     ) -> Result<ChainOutcome> {
-        self.checked((false, needs_table), |checked| {
+        self.checked(set, |checked| {
             let (mut ledgers, mut columns) = (Vec::new(), None);
             #[cfg(feature = "draw")]
             let mut pictures = Vec::new();
@@ -267,19 +269,23 @@ impl Chain {
             None => Memory::unlimited(),
         };
         let mut rows = Collector::new(&memory);
-        let outcome = self.each(|batch| rows.take(batch))?;
+        let counts = |settings: &mut RunSettings<'_>| settings.aside = false;
+        let outcome = self.delivered(counts, |batch| rows.take(batch))?;
         Ok(rows.finish()?.unwrap_or(Data::Table(outcome.table)).into_batches())
     }
 
-    /// Runs the chain, and returns the picture of its last step, or one of its result:
-    /// [`Picture::svg`] is its text.
+    /// Runs the chain, and returns the picture of its last step, or one of its result. Call
+    /// [`Picture::svg`] for its text.
     ///
     /// Errors: as for [`run`](Chain::run); the result cannot be drawn.
     #[cfg(feature = "draw")]
     pub fn picture(&self) -> Result<Picture> {
         let draws = self.routine.steps.last().is_some_and(|step| step.operation.draws());
         let drawn = if draws { self.clone() } else { self.clone().then(Draw::new()) };
-        let mut pictures = drawn.each(|_| Ok::<(), Error>(()))?.pictures;
+        let only_picture = |settings: &mut RunSettings<'_>| {
+            (settings.aside, settings.pictures_only) = (false, true)
+        };
+        let mut pictures = drawn.delivered(only_picture, |_| Ok::<(), Error>(()))?.pictures;
         let none = crate::CoreError::Broken { invariant: "a step that draws gave no picture" };
         pictures.pop().ok_or_else(|| none.into())
     }
@@ -289,17 +295,18 @@ impl Chain {
     ///
     /// Errors: as for [`run`](Chain::run); a sentence has an unknown value.
     pub fn page(&self) -> Result<String> {
-        self.checked((true, false), |checked| {
+        let keeps_page = |settings: &mut RunSettings<'_>| settings.keeps_page = true;
+        self.checked(keeps_page, |checked| {
             checked.run(&mut |_| Ok(()), &mut |_| Ok(()))?;
             let none = crate::CoreError::Broken { invariant: "a run with a page made none" };
             checked.page_text().ok_or_else(|| none.into())
         })
     }
 
-    /// Checks the chain, and does something with it.
+    /// Checks the chain with these further settings, and does something with it.
     fn checked<T>(
         &self,
-        (keeps_page, needs_table): (bool, bool),
+        set: impl FnOnce(&mut RunSettings<'_>),
         work: impl FnOnce(&Checked<'_>) -> Result<T>,
     ) -> Result<T> {
         self.expect_sound()?;
@@ -307,15 +314,20 @@ impl Chain {
         chain.routine.names_steps = true;
         let disk = Disk::in_directory(&chain.directory);
         let files = ChainFiles { tables: &chain.tables, disk };
-        let mut settings = RunSettings::without_today(&files);
+        // For two dates, each file is read once.
+        let once = FilesOnce::new(&files);
+        let files: &dyn Files = if chain.since.is_some() { &once } else { &files };
+        let mut settings = RunSettings::without_today(files);
         settings.today = chain.today;
         settings.reconcile = chain.reconcile;
         settings.follow = chain.follow;
         settings.scratch = chain.scratch;
         settings.cancel = chain.cancel;
-        settings.keeps_page = keeps_page;
-        settings.needs_table = needs_table;
-        settings.into = Some(chain.directory);
+        settings.since = chain.since;
+        settings.progress = chain.progress;
+        settings.aside = !chain.only_counts_aside;
+        settings.into = Some(chain.directory.clone());
+        set(&mut settings);
         work(&chain.routine.check(&settings)?)
     }
 }

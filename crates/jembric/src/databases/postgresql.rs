@@ -372,6 +372,23 @@ const BATCH: usize = 1 << 18;
 const PIECE: usize = 1 << 18;
 const PIECES: usize = 8;
 
+impl Copied<'_> {
+    /// The statement that delivers these columns.
+    ///
+    /// Errors: a column has a type that is refused.
+    fn copy_statement(&self, fetched: &[&WireColumn]) -> Result<String> {
+        for column in fetched {
+            if let Wire::Refused { problem, advice } = &column.wire {
+                return Err(super::failed(self.connection.name(), problem, advice));
+            }
+        }
+        let list: Vec<String> = fetched.iter().map(|column| quoted(&column.name)).collect();
+        let limit = self.first.map(|first| format!(" limit {first}")).unwrap_or_default();
+        let (list, sql, which) = (list.join(", "), &self.relation.sql, &self.which);
+        Ok(format!("copy (select {list} from {sql}{which}{limit}) to stdout (format binary)"))
+    }
+}
+
 impl Source for Copied<'_> {
     fn shape(&self) -> Result<Shape> {
         let shapes = self.relation.columns.iter().flat_map(WireColumn::shapes);
@@ -384,7 +401,7 @@ impl Source for Copied<'_> {
         _: u64,
         take: &mut dyn FnMut(Table) -> Result<()>,
     ) -> Result<()> {
-        let Relation { sql, columns, estimate, .. } = &self.relation;
+        let Relation { columns, estimate, .. } = &self.relation;
         // A range has two columns here, and one in the database.
         let shapes: Vec<(usize, String)> = columns
             .iter()
@@ -396,18 +413,7 @@ impl Source for Copied<'_> {
         fetched.dedup();
         let wanted: Vec<&str> = chosen.iter().map(|&place| shapes[place].1.as_str()).collect();
         let fetched: Vec<&WireColumn> = fetched.iter().map(|&place| &columns[place]).collect();
-        for column in &fetched {
-            if let Wire::Refused { problem, advice } = &column.wire {
-                return Err(super::failed(self.connection.name(), problem, advice));
-            }
-        }
-        let list: Vec<String> = fetched.iter().map(|column| quoted(&column.name)).collect();
-        let limit = self.first.map(|first| format!(" limit {first}")).unwrap_or_default();
-        let copy = format!(
-            "copy (select {} from {sql}{}{limit}) to stdout (format binary)",
-            list.join(", "),
-            self.which
-        );
+        let copy = self.copy_statement(&fetched)?;
         let most_bytes = self.most_bytes;
         let mut connection = self.connection.borrow();
         let mut decoder = Decoder::new(&fetched, &wanted);

@@ -278,7 +278,7 @@ impl Snapshot for Sqlite {
             checks_text: false,
             piece: PIECE,
         };
-        let sqlite_error = |error| match error {
+        let unread = |error| match error {
             Unread::Sqlite(error) => self.sqlite_error(&error),
             Unread::Cell { row, column, problem, advice } => failed(
                 &self.name,
@@ -296,7 +296,7 @@ impl Snapshot for Sqlite {
             HowMany::First(_) => false,
         };
         if fits {
-            let read = in_pieces(&mut all, &mut statement, reading).map_err(sqlite_error)?;
+            let read = in_pieces(&mut all, &mut statement, reading).map_err(unread)?;
             if read.fits() {
                 return Ok(Answer { rows: Rows::Pieces(Box::new(read)), key });
             }
@@ -312,7 +312,7 @@ impl Snapshot for Sqlite {
             piece.clear();
             Some(piece)
         })
-        .map_err(sqlite_error)?;
+        .map_err(unread)?;
         written?;
         let texts = vec![false; names.len()];
         let rows = CsvRows { names, texts, csv: csv.finish(&self.name)?, jumps: Vec::new() };

@@ -143,8 +143,7 @@ impl Routine {
         self.expect_title(context)?;
         if let Some(page) = &self.page {
             let at = self.page_at.clone();
-            let after_step = |error: Error| self.error(at, error.to_string(), "");
-            expect_page_name(page).map_err(after_step)?;
+            expect_page_name(page).map_err(|error| self.error(at, error.to_string(), ""))?;
             if page.contains("{as-of}") && context.as_of.is_none() && !context.as_of_follows {
                 return Err(self.no_as_of(page, self.page_at.clone()));
             }

@@ -1,8 +1,8 @@
 //! [`RunSettings`] and [`Checked`]: the settings of a run, and a routine that was checked.
 
 use crate::{
-    Cancel, Expression, Plan, Shape,
-    calendar::Day,
+    Cancel, Error, Expression, Plan, Result, Shape,
+    calendar::{AsOf, Day},
     data::{
         exchange::{Alone, Exchange},
         progress::Progress,
@@ -115,6 +115,23 @@ impl<'a> RunSettings<'a> {
             keeps_page: false,
             needs_table: false,
             keeps_results: false,
+        }
+    }
+}
+
+impl RunSettings<'_> {
+    /// Today's date for an as-of date. One that does not depend on it may be resolved with any.
+    ///
+    /// Errors: it depends on today's date, which is not given.
+    pub(super) fn today_for(&self, as_of: Option<&AsOf>) -> Result<Day> {
+        match (self.today, as_of.filter(|as_of| as_of.needs_today())) {
+            (Some(today), _) => Ok(today),
+            (None, None) => Ok(Day::MIN),
+            (None, Some(as_of)) => Err(Error::Setting {
+                setting: "as-of",
+                value: format!("`{as_of}`, and today's date is not given"),
+                expected: "a date, or today's date as well".to_owned(),
+            }),
         }
     }
 }

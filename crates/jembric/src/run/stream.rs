@@ -106,9 +106,9 @@ impl<'a> Stream<'a> {
                 let answered = self.answer(n, &batch).map_err(Error::from);
                 let answered = answered.and_then(|accounted| account.add(accounted));
                 batch = answered.map_err(|error| {
-                    let after_step = error.to_string();
+                    let message = error.to_string();
                     wrong = Some(failed(place, error));
-                    after_step
+                    message
                 })?;
             }
             sink(&batch)

@@ -249,6 +249,54 @@ fn a_chain_opens_a_routine() {
     assert_eq!(chain.routine().unwrap().to_text(str::to_owned).unwrap(), text);
 }
 
+/// What changed since an earlier date is the result.
+#[test]
+fn a_chain_compares_with_an_earlier_date() {
+    let current = Chain::read(file("inspections.csv"))
+        .then(Recent::last("inspected_on", "24 months".parse().unwrap()))
+        .then(Latest::new("inspected_on").per(["vessel"]).ties(jembric::Ties::First))
+        .named("current")
+        .as_of("2025-06-30".parse().unwrap());
+    let changes = current.since("2025-05-31".parse().unwrap()).run().unwrap().table;
+    let steps = changes.cells::<&str>("step").unwrap();
+    assert!(changes.rows() > 0);
+    assert!(steps.flatten().all(|step| step == "current"));
+}
+
+/// A cell that cannot be read matters only if its column is used.
+#[test]
+fn only_the_columns_that_the_steps_use_are_read() {
+    let directory = tempfile::tempdir().unwrap();
+    let path = directory.path().join("calls.csv");
+    fs::write(&path, "vessel,tons,day\na,3,no date\nb,5,2025-01-01\n").unwrap();
+    let reading = Reading::new().read("day", "%Y-%m-%d");
+    let tons = Chain::read((path.display().to_string(), reading)).then(Totals::new().sum(["tons"]));
+    let error = tons.run().unwrap_err().to_string();
+    assert!(error.contains("no date"), "{error}");
+    let outcome = tons.clone().counting_aside().run().unwrap();
+    assert_eq!(outcome.table.cells::<i64>("sum_tons").unwrap().next(), Some(Some(8)));
+    // Nobody gets the rows set aside of these.
+    assert_eq!(tons.reader().unwrap().count(), 1);
+}
+
+/// The files of a chain that is read by another one stay those of its own directory.
+#[test]
+fn a_chain_inside_another_keeps_its_directory() {
+    let directory = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| fs::write(directory.path().join(name), text).unwrap();
+    write("dues.csv", "issued,paid\n2025-01-01,2025-01-03\n");
+    write("holidays.csv", "day\n2025-01-02\n");
+    write(
+        "r.toml",
+        "[[step]]\nread = \"dues.csv\"\nelapsed = { from = \"issued\", to = \"paid\", \
+            unit = \"workdays\", holidays = \"holidays.csv\" }\n",
+    );
+    let inner = Chain::open(directory.path().join("r.toml")).unwrap();
+    let expected = csv(&inner.run().unwrap().table);
+    let outer = Chain::read(inner).then(Sort::new(["issued"]));
+    assert_eq!(csv(&outer.run().unwrap().table), expected);
+}
+
 #[test]
 fn settings_of_reading_are_those_of_the_source() {
     let directory = tempfile::tempdir().unwrap();

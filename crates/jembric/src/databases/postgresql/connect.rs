@@ -245,13 +245,13 @@ impl Connection {
         Shared { name: self.name.clone(), connection: RefCell::new(self) }
     }
 
-    fn checked<T>(&self, result: std::result::Result<T, postgres::Error>) -> Result<T> {
+    fn explained<T>(&self, result: std::result::Result<T, postgres::Error>) -> Result<T> {
         result.map_err(|error| server_errors::of_statement(&self.name, &self.user, &error))
     }
 
     pub(super) fn execute(&mut self, sql: &str) -> Result<()> {
         let result = self.client.batch_execute(sql);
-        self.checked(result)
+        self.explained(result)
     }
 
     pub(super) fn query(
@@ -260,12 +260,12 @@ impl Connection {
         parameters: &[&(dyn ToSql + Sync)],
     ) -> Result<Vec<Row>> {
         let result = self.client.query(sql, parameters);
-        self.checked(result)
+        self.explained(result)
     }
 
     pub(super) fn prepare(&mut self, sql: &str) -> Result<Statement> {
         let result = self.client.prepare(sql);
-        self.checked(result)
+        self.explained(result)
     }
 
     pub(super) fn copy_out(&mut self, sql: &str) -> Result<CopyOutReader<'_>> {
